@@ -1,0 +1,47 @@
+# Each target makes what it needs: on a fresh machine only Python 3.11+ and make have to be there.
+PYTHON ?= python3
+VENV   ?= .venv
+BIN    := $(VENV)/bin
+READY  := $(VENV)/.ready
+
+.PHONY: demo test check format lock lowest samples screenshots benchmarks clean
+
+$(READY): pyproject.toml constraints.txt
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e ".[dev]"
+	@touch $(READY)
+
+demo: $(READY)          ## the whole job on the sample data
+	$(BIN)/joinery demo
+
+test: $(READY)          ## every test, the guide's and README's blocks among them
+	$(BIN)/python -m pytest -n auto
+
+check: $(READY)         ## lint, format and types
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+format: $(READY)
+	$(BIN)/ruff check --fix-only --quiet . ; $(BIN)/ruff format .
+
+lock: $(READY)          ## write what is installed now into constraints.txt
+	$(BIN)/python -m pip freeze --exclude-editable > constraints.txt
+
+lowest:                 ## the tests against the oldest versions that pyproject.toml admits
+	$(PYTHON) -m venv .venv-lowest
+	.venv-lowest/bin/python -m pip install --quiet uv
+	.venv-lowest/bin/uv pip install --quiet --python .venv-lowest/bin/python --resolution lowest-direct -e ".[test]"
+	.venv-lowest/bin/python -m pytest -n auto
+
+samples: $(READY)       ## make the sample tables again
+	$(BIN)/python -m joinery.data.samples.make
+
+screenshots: $(READY)   ## draw docs/screenshots again
+	$(BIN)/python docs/screenshots/make.py
+
+benchmarks: $(READY)    ## ratios against plain linear algebra
+	$(BIN)/python -m benchmarks
+
+clean:
+	rm -rf $(VENV) .venv-lowest .mypy_cache .ruff_cache build dist joinery-demo

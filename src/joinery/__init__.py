@@ -1,0 +1,69 @@
+"""Joinery: fit, read, check, mend and forecast with linear models, from a table and one plain sentence.
+
+>>> import joinery as jn
+>>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+>>> print(fit.equation())
+jars_sold = 4.7 + 5.18 hours_open
+
+Everything public is importable from here; heavy modules load when first used.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from joinery.data.reading import read as read
+    from joinery.data.reading import sample_data as sample_data
+    from joinery.data.reading import sample_names as sample_names
+    from joinery.errors import *  # noqa: F403
+    from joinery.model.fit import Fit as Fit
+    from joinery.model.fitting import fit as fit
+    from joinery.model.saving import load as load
+    from joinery.show.table import Table as Table
+    from joinery.study.look import Look as Look
+    from joinery.study.look import look as look
+
+__version__ = "0.1.0"
+
+_HOMES = {
+    "joinery.data.reading": ("read", "sample_data", "sample_names"),
+    "joinery.study.look": ("look", "Look"),
+    "joinery.model.fitting": ("fit",),
+    "joinery.model.fit": ("Fit",),
+    "joinery.model.saving": ("load",),
+    "joinery.show.table": ("Table",),
+    "joinery.errors": (
+        "JoineryError",
+        "CallError",
+        "SentenceError",
+        "UnknownColumnError",
+        "DataError",
+        "UnusableColumnError",
+        "EmptyTableError",
+        "UnequalLengthsError",
+        "MissingCellsError",
+        "EstimationError",
+        "NothingEstimableError",
+        "NoConvergenceError",
+        "NewRowError",
+        "FileFormatError",
+        "JoineryWarning",
+    ),
+}
+_HOME = {name: home for home, names in _HOMES.items() for name in names}
+
+__all__ = [*_HOME, "__version__"]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME:
+        raise AttributeError(f"module 'joinery' has no attribute {name!r}")
+    value = getattr(import_module(_HOME[name]), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -1,0 +1,310 @@
+"""Every command. Results alone go to standard output; messages go to standard error, in full."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from joinery import errors
+from joinery.cli import options as o
+
+if TYPE_CHECKING:
+    from joinery.model.fit import Fit
+    from joinery.show.table import Table
+
+app = typer.Typer(
+    name="joinery",
+    help="Fit, read, check, mend and forecast with linear models, from a table and one plain sentence.",
+    epilog="Try: joinery demo   or   joinery fit sample:yields 'honey_kg given forage_km2, hive_type' --id hive",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
+FORMS = ("text", "markdown", "csv", "json", "html")
+START, FIT, CHECK, FORECAST = "Start", "Fit and read", "Check", "Forecast and hand over"
+
+
+def run() -> None:
+    """Runs the command line; Joinery's own errors become a message and an exit status."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="replace")
+    try:
+        app()
+    except errors.JoineryError as reason:
+        sys.stderr.write(f"joinery: {reason}\n")
+        sys.exit(reason.exit_status)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(0)
+
+
+# ------------------------------------------------------------------ from arguments to a fit, from a table to the screen
+
+
+def _data(data: str, decimal: str | None, sheet: str | None) -> Any:
+    """The table named on the command line, with what was guessed said on standard error."""
+    if data.startswith("sample:") or (decimal is None and sheet is None and data != "-"):
+        from joinery.data.records import records
+
+        found = records(data)
+    else:
+        from joinery.data.reading import read
+        from joinery.data.records import Records
+
+        found = Records(read(data, decimal=decimal, table=sheet), data)
+    for note in found.notes:
+        sys.stderr.write(f"note: {note}\n")
+    return found
+
+
+def _fit(
+    data: str,
+    model: str | None,
+    *,
+    id: str | None,
+    where: str | None,
+    leave_out: list[str] | None,
+    missing: str = "leave out",
+    level: float = 0.95,
+    decimal: str | None = None,
+    table: str | None = None,
+    save: str | None = None,
+) -> Fit:
+    """The fit that a command works on: made from data and a model, or loaded from a saved one."""
+    from joinery.model.fitting import fit
+    from joinery.model.saving import load
+
+    if model is None:
+        if not data.endswith(".json"):
+            raise errors.CallError("a model sentence is wanted after the data, or a saved fit (.json) in place of both")
+        return load(data)
+    labels = [part.strip() for text in leave_out or [] for part in text.split(",") if part.strip()]
+    found = fit(
+        _data(data, decimal, table), model, id=id, where=where, leave_out=labels or None, missing=missing, level=level
+    )
+    if save is not None:
+        sys.stderr.write(f"saved {found.save(save)}\n")
+    return found
+
+
+def _show(table: Table, form: str, output: str | None, digits: int | None) -> None:
+    from joinery.show import forms
+
+    errors.one_of("--as", form, FORMS)
+    table = table if digits is None else table.with_digits(digits)
+    if output is not None:
+        sys.stderr.write(f"wrote {table.write(output)}\n")
+    elif form == "text":
+        forms.say(forms.grid(table))
+    else:
+        sys.stdout.write(table.render(form))
+        if form == "json":
+            sys.stdout.write("\n")
+
+
+# ------------------------------------------------------------------ the commands, in the order of the work
+
+
+@app.command(rich_help_panel=START)
+def demo(
+    folder: Annotated[str, typer.Argument(metavar="[FOLDER]", help="where pictures and files go")] = "joinery-demo",
+) -> None:
+    """Walk the sample data through the whole job, with pictures and a saved result."""
+    from joinery.cli.demo import walk
+
+    walk(folder)
+
+
+@app.command(rich_help_panel=START)
+def look(
+    data: o.Data,
+    model: o.Model = None,
+    id: o.Id = None,
+    where: o.Where = None,
+    decimal: o.Decimal = None,
+    table: o.Sheet = None,
+    form: o.As = "text",
+    output: o.Output = None,
+    digits: o.Digits = None,
+) -> None:
+    """See what came in: kinds, counts, missing cells, means and spreads, column by column."""
+    from joinery.study.look import look as first_look
+
+    _show(first_look(_data(data, decimal, table), model, where=where, id=id).columns, form, output, digits)
+
+
+@app.command(rich_help_panel=FIT)
+def fit(
+    data: o.Data,
+    model: o.Model = None,
+    id: o.Id = None,
+    where: o.Where = None,
+    leave_out: o.LeaveOut = None,
+    missing: o.Missing = "leave out",
+    level: o.Level = 0.95,
+    decimal: o.Decimal = None,
+    table: o.Sheet = None,
+    full: Annotated[bool, typer.Option("--full", help="every table, not the short page alone")] = False,
+    form: o.As = "text",
+    output: o.Output = None,
+    digits: o.Digits = None,
+    save: o.Save = None,
+) -> None:
+    """Fit a model and read it: the short page, or with --full every table."""
+    found = _fit(
+        data, model, id=id, where=where, leave_out=leave_out, missing=missing, level=level, decimal=decimal,
+        table=table, save=save,
+    )  # fmt: skip
+    _show_page(found, form, output, digits)
+    if full:
+        for part in (found.overall(), found.coefficients(standardized=True, correlations=True), *_rows_if_kept(found)):
+            sys.stdout.write("\n")
+            _show(part, form, None, digits)
+
+
+def _rows_if_kept(found: Fit) -> list[Table]:
+    return [] if found.table is None else [found.rows()]
+
+
+def _show_page(found: Fit, form: str, output: str | None, digits: int | None) -> None:
+    from joinery.show import forms, page
+    from joinery.show.files import write_text
+    from joinery.study.short_page import short_page
+
+    errors.one_of("--as", form, FORMS)
+    if output is not None or form in ("csv", "json"):
+        ending = output.rsplit(".", 1)[-1].lower() if output else form
+        if ending in ("txt", "html"):
+            made = short_page(found, digits)
+            text = page.as_html(made) if ending == "html" else page.as_text(made)
+            sys.stderr.write(f"wrote {write_text(str(output), text + chr(10))}\n")
+        else:
+            _show(found.coefficients(), form, output, digits)
+        return
+    made = short_page(found, digits)
+    if form == "text":
+        forms.say(page.renderable(made))
+    else:
+        sys.stdout.write(page.as_html(made) if form == "html" else page.as_markdown(made))
+
+
+def _question(ask: Callable[..., Table]) -> Callable[..., None]:
+    """A command that shows one Table of a fit."""
+
+    def command(
+        data: o.Data,
+        model: o.Model = None,
+        id: o.Id = None,
+        where: o.Where = None,
+        leave_out: o.LeaveOut = None,
+        missing: o.Missing = "leave out",
+        level: o.Level = 0.95,
+        decimal: o.Decimal = None,
+        table: o.Sheet = None,
+        form: o.As = "text",
+        output: o.Output = None,
+        digits: o.Digits = None,
+        save: o.Save = None,
+    ) -> None:
+        found = _fit(
+            data, model, id=id, where=where, leave_out=leave_out, missing=missing, level=level, decimal=decimal,
+            table=table, save=save,
+        )  # fmt: skip
+        _show(ask(found), form, output, digits)
+
+    return command
+
+
+for _name, _help, _panel, _ask in (
+    ("coefficients", "The coefficients with intervals, standard errors, t and p.", FIT, lambda f: f.coefficients()),
+    ("overall", "The whole model against no predictors.", FIT, lambda f: f.overall()),
+    ("rows", "Each row's figures: fit, leverage, influence, and what is remarkable.", CHECK, lambda f: f.rows()),
+):
+    app.command(_name, help=_help, rich_help_panel=_panel)(_question(_ask))
+
+
+@app.command(rich_help_panel=FIT)
+def equation(
+    data: o.Data,
+    model: o.Model = None,
+    style: Annotated[str, typer.Option("--style", help="text, latex, python, sql or spreadsheet")] = "text",
+    id: o.Id = None,
+    where: o.Where = None,
+    leave_out: o.LeaveOut = None,
+    decimal: o.Decimal = None,
+    table: o.Sheet = None,
+) -> None:
+    """The fitted equation, ready to copy."""
+    found = _fit(data, model, id=id, where=where, leave_out=leave_out, decimal=decimal, table=table)
+    sys.stdout.write(found.equation(style) + "\n")
+
+
+@app.command(rich_help_panel=FORECAST)
+def forecast(
+    data: o.Data,
+    model: o.Model = None,
+    new: Annotated[str | None, typer.Option("--new", help="a file of rows to forecast")] = None,
+    at: Annotated[str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")] = None,
+    id: o.Id = None,
+    where: o.Where = None,
+    leave_out: o.LeaveOut = None,
+    missing: o.Missing = "leave out",
+    level: o.Level = 0.95,
+    decimal: o.Decimal = None,
+    table: o.Sheet = None,
+    form: o.As = "text",
+    output: o.Output = None,
+    digits: o.Digits = None,
+    save: o.Save = None,
+) -> None:
+    """Forecast rows whose response is missing, a file of new rows, or one row given here."""
+    from joinery.notation.parse import read_assignments
+
+    if new is not None and at is not None:
+        raise errors.CallError("give --new or --at, not both")
+    found = _fit(
+        data, model, id=id, where=where, leave_out=leave_out, missing=missing, level=level, decimal=decimal,
+        table=table, save=save,
+    )  # fmt: skip
+    rows: Any = None
+    if at is not None:
+        rows = read_assignments(at)
+    elif new is not None:
+        rows = _data(new, decimal, None)
+        rows = rows if id is None or id not in rows.names else type(rows)(rows.frame, rows.name, id)
+    _show(found.forecast(rows, level=level), form, output, digits)
+
+
+@app.command(rich_help_panel=CHECK)
+def draw(
+    data: o.Data,
+    model: Annotated[str, typer.Argument(metavar="MODEL", help="a model sentence")],
+    names: Annotated[list[str], typer.Argument(metavar="NAME...", help="line, residuals, quantiles")],
+    against: Annotated[str | None, typer.Option("--against", help="the column across, for line and residuals")] = None,
+    output: Annotated[str | None, typer.Option("--output", help="the file (.png .svg .pdf), or a folder")] = None,
+    id: o.Id = None,
+    where: o.Where = None,
+    leave_out: o.LeaveOut = None,
+    level: o.Level = 0.95,
+    decimal: o.Decimal = None,
+    table: o.Sheet = None,
+) -> None:
+    """Draw pictures of a fit into files."""
+    from pathlib import Path
+
+    target = Path(output) if output else Path()
+    one_file = target.suffix != ""
+    if one_file and len(names) > 1:
+        raise errors.CallError("several pictures go into a folder; give --output a folder")
+    if not one_file and not target.is_dir():
+        target.mkdir(parents=True)
+    found = _fit(data, model, id=id, where=where, leave_out=leave_out, level=level, decimal=decimal, table=table)
+    for name in names:
+        path = target if one_file else target / f"{name}.png"
+        options: dict[str, Any] = {} if against is None else {"against": against}
+        found.draw(name, path=path, **options)
+        sys.stderr.write(f"drew {path}\n")

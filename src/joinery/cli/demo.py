@@ -1,0 +1,84 @@
+"""`joinery demo`: the sample data walked through the whole job."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.rule import Rule
+from rich.text import Text
+
+from joinery.errors import CallError
+from joinery.model.fit import Fit
+from joinery.model.fitting import fit
+from joinery.model.saving import load
+from joinery.show import forms, page
+from joinery.show.palette import SLATE
+from joinery.show.table import Table
+from joinery.study.look import look
+from joinery.study.short_page import short_page
+
+FIRST = "honey_kg given forage_km2, altitude_m, feed_kg, rain_days, hive_type"
+ADDED = ["feed_kg * rain_days", "altitude_m^2"]
+WITHOUT = ["H058"]
+AT = "forage_km2=3, altitude_m=400, feed_kg=5, rain_days=30, hive_type=long"
+
+
+def walk(folder: str) -> None:
+    """Prints what a person would read at each step; pictures and a saved result go into ``folder``."""
+    place = Path(folder)
+    if place.exists() and not place.is_dir():
+        raise CallError(f"{folder} is a file; the demo wants a folder to write into")
+    place.mkdir(parents=True, exist_ok=True)
+    _step("1. Look at the table", "joinery look sample:yields --id hive")
+    forms.say(forms.grid(look("sample:yields", id="hive").columns))
+
+    _step("2. Say a model, fit it and read it", f"joinery fit sample:yields '{FIRST}' --id hive")
+    first = fit("sample:yields", FIRST, id="hive")
+    forms.say(page.renderable(short_page(first)))
+
+    _step("3. Check it: which rows are remarkable", "fit.rows(), fit.draw('residuals')")
+    forms.say(forms.grid(_remarkable(first)))
+    drawn = [place / "line.png", place / "residuals.png", place / "quantiles.png"]
+    fit("sample:jars", "jars_sold given hours_open").draw("line", path=drawn[0])
+    first.draw("residuals", path=drawn[1])
+
+    _step("4. Mend it: feeding pays when it rains, altitude bends", f"fit = fit.revise(add={ADDED})")
+    bent = first.revise(add=ADDED)
+    forms.say(forms.grid(_remarkable(bent)))
+    _step("   One row now decides the curve, so see the model without it", f"fit = fit.revise(leave_out={WITHOUT})")
+    mended = bent.revise(leave_out=WITHOUT)
+    forms.say(page.renderable(short_page(mended)))
+    mended.draw("quantiles", path=drawn[2])
+
+    _step("5. Forecast the hives that have no honey weighed yet", "fit.forecast()")
+    forecast = mended.forecast()
+    forms.say(forms.grid(forecast))
+
+    saved = mended.save(place / "honey.json")
+    table = forecast.write(place / "forecast.csv")
+    _step("6. Hand over: forecast from the saved result alone", f"joinery forecast {saved} --at '{AT}'")
+    forms.say(forms.grid(load(saved).forecast(AT)))
+    forms.say(
+        f"\nWritten into {place}/: {', '.join(path.name for path in (*drawn, saved, table))}",
+        "\nTry next:",
+        "  joinery look YOUR.csv",
+        "  joinery fit sample:jars 'jars_sold given hours_open'",
+        "  joinery draw sample:yields 'honey_kg given forage_km2' line --output line.png",
+    )
+
+
+def _remarkable(found: Fit) -> Table:
+    """The rows table cut to the remarkable rows of a fit."""
+    rows = found.rows().frame
+    rows = rows[(rows["reason"] != "") & (rows["verdict"] != "left out")]
+    chosen = ("observed", "fitted", "studentized_residual", "leverage", "cooks_distance", "verdict", "reason")
+    return Table(
+        {name: rows[name].tolist() for name in chosen},
+        title="Remarkable rows",
+        index=rows.index.tolist(),
+        index_name=str(rows.index.name),
+    )
+
+
+def _step(title: str, command: str) -> None:
+    forms.say("", Rule(Text(title, style="bold"), align="left", style=SLATE), Text(command, style=SLATE), "")

@@ -1,0 +1,1 @@
+"""Arrays in, arrays out: least squares, its tests, influence and intervals. No names, no tables."""

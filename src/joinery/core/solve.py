@@ -1,0 +1,427 @@
+"""Least squares: blocks of rows are folded into one triangular factor, and everything comes from that.
+
+The model is y = β₀ + Xβ + ε with Var(εᵢ) = σ²/wᵢ. Where there is an intercept it is handled by centring, so that a
+predictor with mean 10⁹ and spread 1 costs no digits. The way of folding is chosen from the data:
+
+* quick: cross-products and a Cholesky factor, corrected once from the true residuals (Björck 1987, corrected
+  seminormal equations); for well-conditioned columns only.
+* steady: Householder QR of [R so far; block], block after block (Golub & Van Loan, *Matrix Computations*, 5.3).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Protocol
+
+import numpy as np
+from scipy.linalg import blas, lapack, solve_triangular
+
+from joinery.errors import DataError
+
+Block = tuple[np.ndarray, np.ndarray, np.ndarray | None]
+EPS = float(np.finfo(float).eps)
+QUICK_CONDITION = 50.0
+BLOCK_ROWS = 4096
+
+
+class Blocks(Protocol):
+    """Row blocks that can be gone through again: (X (m, k) without the constant, y (m,), weights (m,) or None)."""
+
+    @property
+    def width(self) -> int: ...
+
+    def __iter__(self) -> Iterator[Block]: ...
+
+
+@dataclass(frozen=True)
+class ArrayBlocks:
+    """Blocks of whole arrays: X (n, k), y (n,), weights (n,) or None."""
+
+    X: np.ndarray
+    y: np.ndarray
+    weights: np.ndarray | None = None
+    rows: int = BLOCK_ROWS
+
+    @property
+    def width(self) -> int:
+        return int(self.X.shape[1])
+
+    def __iter__(self) -> Iterator[Block]:
+        for start in range(0, len(self.y), self.rows):
+            part = slice(start, start + self.rows)
+            yield (
+                np.asarray(self.X[part], float),
+                np.asarray(self.y[part], float),
+                None if self.weights is None else np.asarray(self.weights[part], float),
+            )
+
+
+@dataclass(frozen=True)
+class Solution:
+    """A least-squares fit, as arrays. k columns without the constant, r of them estimable ("kept").
+
+    ``coefficients`` (k,) and ``intercept``; NaN where a column depends on earlier ones. ``factor`` (r, r) is upper
+    triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale. ``effects`` (r,) is Qᵀ√W(y − mean).
+    ``dependence`` maps a dropped column to its coefficients on [constant, columns] (k + 1,).
+    """
+
+    intercept: float | None
+    coefficients: np.ndarray
+    kept: np.ndarray
+    dependence: dict[int, np.ndarray]
+    centre: np.ndarray
+    scale: np.ndarray
+    factor: np.ndarray
+    effects: np.ndarray
+    n: int
+    weight_sum: float
+    rss: float
+    tss: float
+    mean_response: float
+    spans_constant: bool
+    perfect: bool
+    condition: float
+    way: str
+
+    @property
+    def has_intercept(self) -> bool:
+        return self.intercept is not None
+
+    @property
+    def rank(self) -> int:
+        return len(self.kept) + self.has_intercept
+
+    @property
+    def residual_df(self) -> int:
+        return self.n - self.rank
+
+    @cached_property
+    def inverse(self) -> np.ndarray:
+        """The inverse of ``factor`` (r, r), upper triangular."""
+        if not len(self.kept):
+            return np.empty((0, 0))
+        out, _ = lapack.dtrtri(self.factor)
+        return np.asarray(np.triu(out))
+
+    @cached_property
+    def unscaled_covariance(self) -> np.ndarray:
+        """(XᵀWX)⁻¹ over [intercept if there is one, kept columns]."""
+        root = self.inverse / self.scale[:, None]
+        slopes = root @ root.T
+        if not self.has_intercept:
+            return np.asarray(slopes)
+        cross = -slopes @ self.centre
+        corner = 1 / self.weight_sum + float(np.sum((self.centre @ root) ** 2))
+        return np.block([[np.array([[corner]]), cross[None, :]], [cross[:, None], slopes]])
+
+    def whitened(self, X: np.ndarray) -> np.ndarray:
+        """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
+        Z = (X[:, self.kept] - self.centre) / self.scale
+        return np.asarray(Z @ self.inverse)
+
+    def unscaled_variance(self, X: np.ndarray) -> np.ndarray:
+        """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
+        white = self.whitened(X)
+        return np.asarray(np.einsum("ij,ij->i", white, white) + (1 / self.weight_sum if self.has_intercept else 0.0))
+
+    def fitted(self, X: np.ndarray) -> np.ndarray:
+        """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
+        kept = self.coefficients[self.kept]
+        if self.has_intercept:
+            return np.asarray(self.mean_response + (X[:, self.kept] - self.centre) @ kept)
+        return np.asarray(X[:, self.kept] @ kept)
+
+
+@dataclass(frozen=True)
+class _Folded:
+    """What the rows determine before anything is solved: the factor of [Z | y − mean] in shifted, scaled columns."""
+
+    R: np.ndarray  # (k + 1, k + 1) of [(X − centre)/scale | (y − mean)], centred where there is an intercept
+    centre: np.ndarray
+    mean: float
+    scale: np.ndarray
+    size: np.ndarray  # ‖√w·x‖ of each column as written, over its scale
+    n: int
+    weight_sum: float
+
+
+def least_squares(blocks: Blocks, *, intercept: bool = True) -> Solution:
+    """Least squares over row blocks.
+
+    Parameters: ``blocks`` of X (m, k) without the constant, y (m,) and weights; ``intercept`` adds the constant.
+    Returns a Solution. Raises DataError when a value is NaN or infinite, or when there is no row with weight.
+    Source: Golub & Van Loan, *Matrix Computations*, 5.3; Björck 1987 for the correction.
+
+    >>> import numpy as np
+    >>> fit = least_squares(ArrayBlocks(np.array([[1.0], [2.0], [3.0]]), np.array([3.0, 5.0, 7.0])))
+    >>> round(fit.intercept, 12), fit.coefficients.round(12).tolist()
+    (1.0, [2.0])
+    """
+    folded = _quick_fold(blocks, intercept)
+    if folded is not None:
+        condition = _condition(folded.R[:-1, :-1])
+        if condition <= QUICK_CONDITION:
+            return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick")
+    folded = _steady_fold(blocks, intercept)
+    kept, dependence, R = _rank_in_order(folded)
+    folded = _Folded(R, folded.centre, folded.mean, folded.scale, folded.size, folded.n, folded.weight_sum)
+    return _solve(blocks, folded, intercept, kept, dependence, _condition(R[:-1, :-1]), "steady")
+
+
+# ------------------------------------------------------------------ folding
+
+
+def _start(blocks: Blocks, intercept: bool) -> tuple[np.ndarray, float]:
+    """A point near the middle of the data to shift by: the first block's means (zeros without an intercept)."""
+    for X, y, _ in blocks:
+        if len(y):
+            if not intercept:
+                break
+            with np.errstate(all="ignore"):
+                return X.mean(axis=0), float(y.mean())
+    return np.zeros(blocks.width), 0.0
+
+
+def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
+    """Cross-products of [X − shift | y − shift]; None where they cannot be trusted."""
+    k = blocks.width
+    shift, y_shift = _start(blocks, intercept)
+    both = np.append(shift, y_shift)
+    G, s = np.zeros((k + 1, k + 1), order="F"), np.zeros(k + 1)
+    n, weight_sum = 0, 0.0
+    with np.errstate(all="ignore"):
+        for X, y, w in blocks:
+            A = np.empty((len(y), k + 1))
+            np.subtract(X, shift, out=A[:, :k])
+            np.subtract(y, y_shift, out=A[:, k])
+            if w is None:
+                n, weight_sum = n + len(y), weight_sum + len(y)
+                s += A.sum(axis=0)
+            else:
+                n, weight_sum = n + int(np.count_nonzero(w)), weight_sum + float(w.sum())
+                s += w @ A
+                A *= np.sqrt(w)[:, None]
+            G = blas.dsyrk(1.0, A.T, beta=1.0, c=G, overwrite_c=True)
+        if n == 0:
+            raise DataError("no rows to fit")
+        full = np.diag(G).copy()
+        centred = G - np.outer(s, s) / weight_sum if intercept else G
+        left = np.diag(centred)
+        # what centring took away must not have taken the digits with it
+        if not np.all(np.isfinite(full)) or np.any(left[:k] <= full[:k] / 100) or n <= k + intercept:
+            return None
+        scale = _power_of_two(np.sqrt(left))
+        if np.any(left[:k] < 1e-280) or np.any(left[:k] > 1e280) or left[k] > 1e280:
+            return None
+        scale[k] = 1.0
+        scaled = centred / np.outer(scale, scale)
+        factor, failed = lapack.dpotrf(scaled[:k, :k], lower=0, clean=1)
+    if failed:
+        return None
+    R = np.zeros((k + 1, k + 1))
+    R[:k, :k] = factor
+    if k:
+        R[:k, k] = solve_triangular(factor, scaled[:k, k], trans="T")
+    R[k, k] = np.sqrt(max(scaled[k, k] - R[:k, k] @ R[:k, k], 0.0))
+    middle = both + s / weight_sum if intercept else np.zeros(k + 1)
+    size = np.sqrt(left[:k] + weight_sum * middle[:k] ** 2) / scale[:k]
+    return _Folded(R, middle[:k], float(middle[k]), scale[:k], size, n, weight_sum)
+
+
+def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
+    """Householder QR of [R so far; block], columns shifted and scaled first."""
+    k = blocks.width
+    largest, n, weight_sum = np.zeros(k + 1), 0, 0.0
+    shift, y_shift = _start(blocks, intercept)
+    with np.errstate(all="ignore"):
+        for X, y, w in blocks:
+            A = np.column_stack([X - shift, y - y_shift])
+            if not np.isfinite(A).all() or (w is not None and not np.isfinite(w).all()):
+                raise DataError("a value is not finite")
+            n += len(y) if w is None else int(np.count_nonzero(w))
+            weight_sum += len(y) if w is None else float(w.sum())
+            if len(A):
+                largest = np.maximum(largest, np.abs(A).max(axis=0))
+    if n == 0:
+        raise DataError("no rows to fit")
+    scale = _power_of_two(largest)
+    R = np.zeros((0, k + 1 + intercept))
+    for X, y, w in blocks:
+        A = np.empty((len(y), k + 1 + intercept), order="F")
+        if intercept:
+            A[:, 0] = 1.0
+        A[:, intercept:-1] = (X - shift) / scale[:k]
+        A[:, -1] = (y - y_shift) / scale[k]
+        if w is not None:
+            A *= np.sqrt(w)[:, None]
+        R = _triangle(np.vstack([R, A]))
+    size_of = np.sqrt((R[: k + intercept, intercept:-1] ** 2).sum(axis=0))
+    mean, y_mean = np.zeros(k), 0.0
+    if intercept:
+        middle = R[0, 1:] / R[0, 0]
+        mean, y_mean = shift + middle[:k] * scale[:k], y_shift + float(middle[k]) * float(scale[k])
+        size_of = np.hypot(size_of, np.sqrt(weight_sum) * np.abs(shift) / scale[:k])
+        R = R[1:, 1:]
+    R[:, -1] *= scale[k]
+    return _Folded(R, mean, y_mean, scale[:k], size_of, n, weight_sum)
+
+
+def _triangle(A: np.ndarray) -> np.ndarray:
+    """The square upper triangular factor of A, with zero rows where A has too few; diagonals not negative."""
+    m, k = A.shape
+    if m < k:
+        A = np.vstack([A, np.zeros((k - m, k))])
+    qr, _, _, _ = lapack.dgeqrf(A)
+    R = np.triu(qr[:k])
+    return np.asarray(R * np.where(np.diag(R) < 0, -1.0, 1.0)[:, None])
+
+
+def _power_of_two(values: np.ndarray) -> np.ndarray:
+    """The power of two just above each value (1 for zero), so that scaling rounds nothing."""
+    _, exponent = np.frexp(np.where(values > 0, values, 1.0))
+    return np.asarray(np.ldexp(1.0, np.clip(exponent, -1000, 1000)))
+
+
+def _condition(R: np.ndarray) -> float:
+    """The condition number of R with its columns scaled to unit length; by LAPACK's estimate when there are many."""
+    if not len(R):
+        return 1.0
+    lengths = np.sqrt((R * R).sum(axis=0))
+    if not np.all(lengths > 0):
+        return float("inf")
+    unit = R / lengths
+    if len(R) > 200:
+        reciprocal, _ = lapack.dtrcon(unit)
+        return float(1 / reciprocal) if reciprocal > 0 else float("inf")
+    values = np.linalg.svd(unit, compute_uv=False)
+    return float(values[0] / values[-1]) if values[-1] > 0 else float("inf")
+
+
+# ------------------------------------------------------------------ rank, in the order written
+
+
+def _rank_in_order(folded: _Folded) -> tuple[np.ndarray, dict[int, np.ndarray], np.ndarray]:
+    """Columns kept, in order; for each dropped one its combination of earlier ones; the factor of the kept ones.
+
+    A column goes when what earlier columns leave of it is no larger than rounding could have left:
+    c·ε·‖ |xⱼ| + Σ|cₖxₖ| ‖, sizes as written, not centred.
+    """
+    R, k = folded.R.copy(), len(folded.scale)
+    place = list(range(k))  # which column stands where in R
+    dependence: dict[int, np.ndarray] = {}
+    tolerance = (32 + k) * EPS
+    j = 0
+    while j < len(place):
+        left = abs(R[j, j])
+        earlier = solve_triangular(R[:j, :j], R[:j, j]) if j else np.empty(0)
+        column = place[j]
+        bound = folded.size[column] + float(np.abs(earlier) @ folded.size[place[:j]])
+        if left > tolerance * bound:
+            j += 1
+            continue
+        combination = np.zeros(k + 1)
+        combination[np.array(place[:j], dtype=int) + 1] = earlier * folded.scale[column] / folded.scale[place[:j]]
+        combination[0] = folded.centre[column] - combination[1:] @ folded.centre
+        dependence[column] = combination
+        R = np.delete(R, j, axis=1)
+        del place[j]
+        R = np.vstack([R[:j], np.column_stack([np.zeros((len(place) + 1 - j, j)), _triangle(R[j:, j:])])])
+    return np.array(place, dtype=int), dependence, R
+
+
+# ------------------------------------------------------------------ solving
+
+
+def _solve(
+    blocks: Blocks,
+    folded: _Folded,
+    intercept: bool,
+    kept: np.ndarray,
+    dependence: dict[int, np.ndarray],
+    condition: float,
+    way: str,
+) -> Solution:
+    """Coefficients from the factor, corrected once from the true residuals of a second pass."""
+    r = len(kept)
+    R, effects = folded.R[:r, :r], folded.R[:r, r]
+    centre, scale = folded.centre[kept], folded.scale[kept]
+    b, mean = solve_triangular(R, effects) / scale if r else np.empty(0), folded.mean
+    seen = _residual_pass(blocks, kept, centre, mean, b)
+    half = solve_triangular(R, seen.gradient / scale, trans="T") if r else np.empty(0)
+    drift = seen.drift / folded.weight_sum if intercept else 0.0
+    b, mean = b + solve_triangular(R, half) / scale if r else b, mean + drift
+    if way == "quick":
+        # the correction is small: what it changes in the sums of squares is known without another pass
+        gain = drift**2 * folded.weight_sum
+        rss, tss = seen.rss - float(half @ half) - gain, seen.tss - gain
+    else:
+        seen = _residual_pass(blocks, kept, centre, mean, b)
+        rss, tss = seen.rss, seen.tss
+    spans_constant = intercept
+    if not intercept and r:
+        reach = solve_triangular(R, seen.column_sums / scale, trans="T")
+        spans_constant = bool(abs(float(reach @ reach) / folded.weight_sum - 1) < 1e-10)
+        if spans_constant:
+            level = seen.response_sum / folded.weight_sum
+            tss = _residual_pass(blocks, kept, centre, level, np.zeros(r)).tss
+    constant = float(mean - centre @ b) if intercept else None
+    # the size that rounding in a residual is judged by: |y| + |constant| + Σ|bx|
+    size = np.sqrt(seen.tss) + abs(mean) * np.sqrt(folded.weight_sum) + float((np.abs(b) * scale) @ folded.size[kept])
+    perfect = bool(rss <= (16 * EPS * size) ** 2) or folded.n <= r + intercept
+    coefficients = np.full(blocks.width, np.nan)
+    coefficients[kept] = b
+    return Solution(
+        intercept=constant,
+        coefficients=coefficients,
+        kept=kept,
+        dependence=dependence,
+        centre=centre,
+        scale=scale,
+        factor=R,
+        effects=effects + half,
+        n=folded.n,
+        weight_sum=folded.weight_sum,
+        rss=0.0 if perfect else max(float(rss), 0.0),
+        tss=float(tss),
+        mean_response=float(mean),
+        spans_constant=spans_constant,
+        perfect=perfect,
+        condition=condition,
+        way=way,
+    )
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """Sums over the rows at given coefficients: XᵀWe, Σwe, Σwe², Σw(y − mean)², and without an intercept XᵀW1, Σwy."""
+
+    gradient: np.ndarray
+    drift: float
+    rss: float
+    tss: float
+    column_sums: np.ndarray
+    response_sum: float
+
+
+def _residual_pass(blocks: Blocks, kept: np.ndarray, centre: np.ndarray, mean: float, b: np.ndarray) -> _Seen:
+    """One pass over the rows with the true residuals e = (y − mean) − (X − centre)b."""
+    everything, shifted = len(kept) == blocks.width, bool(np.any(centre))
+    gradient, sums = np.zeros(len(kept)), np.zeros(len(kept))
+    drift = rss = tss = response_sum = 0.0
+    for X, y, w in blocks:
+        Z = X if everything else X[:, kept]
+        if shifted:
+            Z = Z - centre
+        about = y - mean
+        e = about - Z @ b
+        we, wa = (e, about) if w is None else (w * e, w * about)
+        gradient += we @ Z
+        drift += float(we.sum())
+        rss += float(we @ e)
+        tss += float(wa @ about)
+        if not shifted:
+            sums += Z.sum(axis=0) if w is None else w @ Z
+            response_sum += float(wa.sum())
+    return _Seen(gradient, drift, rss, tss, sums, response_sum)

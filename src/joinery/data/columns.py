@@ -1,0 +1,242 @@
+"""A column as the models see it: numbers, yes/no, a category or a date, found out from whatever kind it came as."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from joinery.data.written_numbers import Reading, read_numbers
+from joinery.errors import UnusableColumnError
+from joinery.notation.tree import number_text
+
+Rows = slice | np.ndarray
+Labels = Callable[[np.ndarray], Sequence[Any]]
+YES_NO = ({"no", "yes"}, {"n", "y"}, {"false", "true"})
+NOTES = "joinery_notes"  # where a frame carries what was noted while it was read
+DAY = np.timedelta64(1, "D") / np.timedelta64(1, "ns")
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column of a table.
+
+    ``kind`` is ``number``, ``yes/no``, ``category`` or ``date``. Numbers stand in ``values`` (NaN where missing);
+    everything else has ``coded`` (−1 where missing) into ``levels``, in the levels' own order.
+    ``note`` says how its cells were read; ``trouble`` why it cannot serve as numbers though it looks like it.
+    """
+
+    name: str
+    kind: str
+    values: np.ndarray | None
+    coded: np.ndarray | None
+    levels: tuple[Any, ...]
+    label_rows: Labels
+    note: str | None = None
+    trouble: str | None = None
+    text_kind: bool = False
+
+    @property
+    def is_text(self) -> bool:
+        return self.text_kind
+
+    def numbers(self, rows: Rows) -> np.ndarray:
+        """Values as float64, NaN where missing. Raises UnusableColumnError for text."""
+        if self.kind in ("number", "date"):
+            assert self.values is not None
+            return np.asarray(self.values[rows], dtype=np.float64)
+        assert self.coded is not None
+        if self.kind == "yes/no" and not self.trouble:
+            codes = self.coded[rows]
+            return np.where(codes < 0, np.nan, codes.astype(np.float64))
+        raise self.not_numbers()
+
+    def not_numbers(self) -> UnusableColumnError:
+        """Why this column cannot serve as numbers, with the first rows that show it."""
+        assert self.coded is not None
+        offending = self._offending()
+        labels = list(self.label_rows(offending[:3]))
+        shown = ", ".join(f"row {label}: {self.levels[self.coded[at]]!r}" for label, at in zip(labels, offending))
+        more = f" and {len(offending) - 3:,} more" if len(offending) > 3 else ""
+        if self.trouble:
+            message = f"column {self.name!r} cannot be read as numbers: {self.trouble} ({shown}{more})"
+        else:
+            message = f"column {self.name!r} is text, and numbers are needed here ({shown}{more})"
+        return UnusableColumnError(message, column=self.name, rows=labels)
+
+    def _offending(self) -> np.ndarray:
+        assert self.coded is not None
+        reading = self._reading
+        bad = list(reading.unreadable) if reading and reading.unreadable else range(len(self.levels))
+        return np.flatnonzero(np.isin(self.coded, np.asarray(list(bad), dtype=int)))
+
+    @cached_property
+    def _reading(self) -> Reading | None:
+        return read_numbers([str(level) for level in self.levels]) if self.text_kind else None
+
+    def texts(self, rows: Rows) -> np.ndarray:
+        """Values as text, None where missing."""
+        if self.coded is None:
+            return np.array([None if np.isnan(v) else number_text(v) for v in self.numbers(rows)], dtype=object)
+        names = np.array([*map(level_text, self.levels), None], dtype=object)
+        return np.asarray(names[self.coded[rows]])
+
+    def codes(self, rows: Rows) -> np.ndarray:
+        """A whole number for each distinct value, in the order of ``all_levels``; −1 where missing."""
+        return np.asarray(self._coding[0][rows])
+
+    @property
+    def all_levels(self) -> tuple[Any, ...]:
+        """The distinct values in their order: as given for an ordered category, else numeric, else by code point."""
+        return self._coding[1]
+
+    @cached_property
+    def _coding(self) -> tuple[np.ndarray, tuple[Any, ...]]:
+        if self.coded is not None:
+            return self.coded, self.levels
+        numbers = self.numbers(slice(None))
+        present = ~np.isnan(numbers)
+        distinct, inverse = np.unique(numbers[present], return_inverse=True)
+        codes = np.full(len(numbers), -1, dtype=np.int64)
+        codes[present] = inverse
+        return codes, tuple(distinct.tolist())
+
+    def missing(self, rows: Rows) -> np.ndarray:
+        """True where the cell is missing."""
+        if self.coded is not None:
+            return np.asarray(self.coded[rows] < 0)
+        assert self.values is not None
+        values = self.values[rows]
+        return np.isnan(values) if values.dtype.kind == "f" else np.zeros(len(values), dtype=bool)
+
+    def infinite(self, rows: Rows) -> np.ndarray:
+        """True where the number is infinite."""
+        if self.values is None or self.values.dtype.kind != "f":
+            return np.zeros(0, dtype=bool)
+        return np.asarray(np.isinf(self.values[rows]))
+
+    def __len__(self) -> int:
+        source = self.values if self.values is not None else self.coded
+        assert source is not None
+        return len(source)
+
+
+def column_name(label: Any) -> str:
+    """A column label as the sentence can name it; the levels of a many-storied header are joined by a dot."""
+    if isinstance(label, tuple):
+        return ".".join(str(part) for part in label if str(part))
+    return str(label)
+
+
+def level_text(level: Any) -> str:
+    """A level as people see it: 2021 rather than 2021.0."""
+    if isinstance(level, (bool, np.bool_)):
+        return str(bool(level))
+    if isinstance(level, (int, float, np.integer, np.floating)):
+        return number_text(float(level))
+    return str(level)
+
+
+def understand(name: str, series: pd.Series, label_rows: Labels, decimal: str | None = None) -> Column:
+    """A pandas column as a Column. Raises UnusableColumnError for kinds that hold neither numbers nor categories."""
+    dtype = series.dtype
+    plain = Column(name, "number", None, None, (), label_rows)
+    if isinstance(dtype, np.dtype) and dtype.kind in "fiu":
+        return replace(plain, values=series.to_numpy())
+    if isinstance(dtype, pd.CategoricalDtype):
+        return _from_categorical(plain, series)
+    if pd.api.types.is_bool_dtype(dtype):
+        flags = series.array
+        missing = np.asarray(pd.isna(flags))
+        codes = np.where(missing, -1, np.asarray(series.fillna(False), dtype=np.int64))
+        return replace(plain, kind="yes/no", coded=codes, levels=(False, True))
+    if pd.api.types.is_complex_dtype(dtype):
+        raise UnusableColumnError(
+            f"column {name!r} holds complex numbers; take their real or absolute part", column=name
+        )
+    if pd.api.types.is_numeric_dtype(dtype):
+        return replace(plain, values=series.to_numpy(dtype=np.float64, na_value=np.nan))
+    if pd.api.types.is_datetime64_any_dtype(dtype):
+        return _from_dates(plain, series)
+    if pd.api.types.is_timedelta64_dtype(dtype):
+        days = series.to_numpy(dtype="timedelta64[ns]")
+        values = np.where(np.isnat(days), np.nan, days.astype(np.float64) / DAY)
+        return replace(plain, values=values, note="durations are read as days")
+    return _from_objects(plain, series, decimal)
+
+
+def _from_categorical(plain: Column, series: pd.Series) -> Column:
+    levels = tuple(series.cat.categories.tolist())
+    return replace(plain, kind="category", coded=series.cat.codes.to_numpy(np.int64), levels=levels)
+
+
+def _from_dates(plain: Column, series: pd.Series) -> Column:
+    if getattr(series.dtype, "tz", None) is not None:
+        series = series.dt.tz_convert("UTC").dt.tz_localize(None)
+    stamps = pd.to_datetime(series).to_numpy(dtype="datetime64[ns]")
+    values = np.where(np.isnat(stamps), np.nan, stamps.astype(np.int64) / DAY)
+    return replace(plain, kind="date", values=values)
+
+
+def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Column:
+    try:
+        codes, found = pd.factorize(series.to_numpy(dtype=object, na_value=None), use_na_sentinel=True)
+    except TypeError:
+        raise UnusableColumnError(
+            f"column {plain.name!r} holds values of a kind that is neither number nor text "
+            f"(first: {type(series.iloc[0]).__name__})",
+            column=plain.name,
+        ) from None
+    uniques = list(found)
+    if uniques and all(isinstance(u, (bool, np.bool_)) for u in uniques):
+        lookup = np.array([int(bool(u)) for u in uniques] + [-1])
+        return replace(plain, kind="yes/no", coded=lookup[codes], levels=(False, True))
+    if uniques and not any(isinstance(u, str) for u in uniques):
+        if all(_is_date(u) for u in uniques):
+            return _from_dates(plain, pd.Series(pd.to_datetime(series, errors="coerce")))
+        try:
+            values = np.array([float(u) for u in uniques] + [np.nan])
+            return replace(plain, values=values[codes])
+        except (TypeError, ValueError):
+            pass
+    return _from_texts(plain, codes, [str(u) for u in uniques], decimal)
+
+
+def _is_date(value: Any) -> bool:
+    return hasattr(value, "year") and hasattr(value, "month") and hasattr(value, "day")
+
+
+def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], decimal: str | None) -> Column:
+    """Text cells: numbers where every one of them can be read as such, yes/no, else a category."""
+    blank = np.array([not t.strip() for t in texts] + [True], dtype=bool)
+    if blank[:-1].any() or len(set(texts)) < len(texts):
+        kept = list(dict.fromkeys(t for t, b in zip(texts, blank) if not b))
+        where = {t: i for i, t in enumerate(kept)}
+        codes = np.array([where.get(t, -1) for t in texts] + [-1])[codes]
+        texts = kept
+    if not texts:
+        return replace(plain, values=np.full(len(codes), np.nan))
+    reading = read_numbers(texts, decimal)
+    if reading.trouble is None and not reading.unreadable:
+        return replace(plain, values=np.append(reading.values, np.nan)[codes], note=reading.note)
+    trouble = None
+    if reading.readable_share > 0.5:
+        bad = len(reading.unreadable)
+        trouble = (
+            reading.trouble or f"most cells are numbers, but {bad} distinct value{'s are' if bad > 1 else ' is'} not"
+        )
+    rank, levels = _in_order(texts)
+    kind = "yes/no" if {t.casefold() for t in levels} in YES_NO and len(levels) == 2 else "category"
+    return replace(plain, kind=kind, coded=np.append(rank, -1)[codes], levels=levels, trouble=trouble, text_kind=True)
+
+
+def _in_order(texts: list[str]) -> tuple[np.ndarray, tuple[str, ...]]:
+    """Each text's place, and the texts in order: numerically when all are numbers, else by code point."""
+    order = sorted(range(len(texts)), key=lambda i: texts[i])
+    rank = np.empty(len(texts), dtype=np.int64)
+    rank[order] = np.arange(len(texts))
+    return rank, tuple(texts[i] for i in order)

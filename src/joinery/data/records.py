@@ -1,0 +1,130 @@
+"""A table from anywhere, as one thing: named columns, labelled rows, and what was noted while it came in."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from joinery.data.columns import NOTES, Column, column_name, understand
+from joinery.data.reading import read, sample_data
+from joinery.errors import (
+    CallError,
+    DataError,
+    EmptyTableError,
+    UnequalLengthsError,
+    UnknownColumnError,
+    listed,
+)
+
+
+class Records:
+    """A read-only view of a table: columns understood one by one when they are first asked for."""
+
+    def __init__(self, frame: pd.DataFrame, name: str = "", id: str | None = None) -> None:
+        self.frame, self.name, self.id = frame, name, id
+        self.names: tuple[str, ...] = tuple(frame.columns)
+        self.notes: tuple[str, ...] = tuple(frame.attrs.get(NOTES, ()))
+        self._columns: dict[str, Column] = {}
+        if id is not None and id not in frame.columns:
+            raise UnknownColumnError(str(id), self.names, where=" for id=")
+
+    def __len__(self) -> int:
+        return len(self.frame)
+
+    @property
+    def index(self) -> pd.Index:
+        """What labels the rows: the id column, or the frame's own index."""
+        if self.id is None:
+            return self.frame.index
+        return pd.Index(self.frame[self.id], name=self.id)
+
+    def labels(self, positions: np.ndarray) -> Sequence[Any]:
+        """Labels of rows by position."""
+        return list(self.index[positions].tolist())
+
+    def positions(self, labels: Sequence[Any]) -> np.ndarray:
+        """Positions of labelled rows. A label may be written as text. Raises CallError for one that is not there."""
+        index = self.index
+        by_text = pd.Series(np.arange(len(index)), index=index.map(str))
+        found = []
+        for label in labels:
+            key = str(label)
+            if key not in by_text.index:
+                raise CallError(
+                    f"no row is labelled {label!r}; rows are labelled {listed(index[:4].tolist(), 3)}, …"
+                    + ("" if self.id else "; name the column of labels with id="),
+                    argument="leave_out",
+                )
+            found.append(np.atleast_1d(by_text[key]))
+        return np.concatenate(found) if found else np.empty(0, dtype=int)
+
+    def column(self, name: str) -> Column:
+        """A column by name. Raises UnknownColumnError, with the nearest name."""
+        if name not in self._columns:
+            if name not in self.frame.columns:
+                raise UnknownColumnError(name, self.names)
+            self._columns[name] = understand(name, self.frame[name], self.labels)
+        return self._columns[name]
+
+
+def records(data: Any, id: str | None = None) -> Records:
+    """Whatever holds a table, as Records.
+
+    ``data``: a DataFrame; a dict of lists; anything that hands out an Arrow stream; a path; ``"sample:yields"``.
+    Raises DataError and its kind when there is no usable table in it.
+    """
+    if isinstance(data, Records):
+        return data if id is None else Records(data.frame, data.name, id)
+    frame, name = _frame(data)
+    names = [column_name(c) for c in frame.columns]
+    if (twice := sorted({n for n in names if names.count(n) > 1})) if len(set(names)) < len(names) else []:
+        raise DataError(
+            f"column {listed(map(repr, twice))} stands twice in the table; give each column a name of its own"
+        )
+    if names != list(frame.columns):
+        frame = frame.set_axis(names, axis="columns")
+    if not len(frame.columns):
+        raise EmptyTableError("the table has no columns")
+    if not len(frame):
+        raise EmptyTableError(f"the table has no rows; its columns are {listed(names, 12)}", columns=names)
+    return Records(frame, name, id)
+
+
+def _frame(data: Any) -> tuple[pd.DataFrame, str]:
+    if isinstance(data, pd.DataFrame):
+        return data, ""
+    if isinstance(data, (str, os.PathLike)):
+        text = os.fspath(data)
+        if isinstance(text, str) and text.startswith("sample:"):
+            return sample_data(text.removeprefix("sample:")), text
+        return read(text), os.fsdecode(text)
+    if isinstance(data, Mapping):
+        return _from_mapping(data), ""
+    if hasattr(data, "__arrow_c_stream__"):
+        import pyarrow as pa
+
+        return pa.table(data).to_pandas(), ""
+    raise DataError(
+        f"a table cannot be made of {type(data).__name__}; give a DataFrame, a dict of lists, a path, or "
+        'anything that hands out an Arrow stream, or "sample:yields"'
+    )
+
+
+def _from_mapping(data: Mapping[Any, Any]) -> pd.DataFrame:
+    lengths = {str(k): len(v) for k, v in data.items() if hasattr(v, "__len__") and not isinstance(v, str)}
+    if len(set(lengths.values())) > 1:
+        usual = max(set(lengths.values()), key=list(lengths.values()).count)
+        a = next(k for k, n in lengths.items() if n == usual)
+        b = next(k for k, n in lengths.items() if n != usual)
+        raise UnequalLengthsError(
+            f"columns differ in length: {a!r} has {lengths[a]} values, {b!r} has {lengths[b]}; "
+            "every column needs one value for each row",
+            lengths=lengths,
+        )
+    rows = next(iter(lengths.values()), 1)
+    wide = {k: v if str(k) in lengths else [v] * rows for k, v in data.items()}
+    return pd.DataFrame({k: v if isinstance(v, (np.ndarray, pd.Series)) else list(v) for k, v in wide.items()})

@@ -1,0 +1,86 @@
+"""Curves in one number: orthogonal polynomials and natural cubic splines, learnt once and repeated for new rows."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from joinery.errors import UnusableColumnError
+
+Learnt = dict[str, Any]
+
+
+def learn_polynomial(x: np.ndarray, degree: int, name: str) -> Learnt:
+    """The three-term recurrence of polynomials orthogonal over x (n,) (Forsythe 1957).
+
+    Returns {"centre", "alpha": [degree], "norm2": [degree + 1], "degree"}. Raises UnusableColumnError when x has too
+    few distinct values.
+    """
+    distinct = len(np.unique(x))
+    if distinct <= degree:
+        raise UnusableColumnError(
+            f"{name}: a polynomial of degree {degree} needs {degree + 1} distinct values, and there are {distinct}"
+        )
+    centre = float(np.mean(x))
+    z = x - centre
+    before, now = np.zeros(len(z)), np.ones(len(z))
+    alpha, norm2 = [], [float(len(z))]
+    for _ in range(degree):
+        a = float(z @ (now * now)) / norm2[-1]
+        b = norm2[-1] / norm2[-2] if len(norm2) > 1 else 0.0
+        before, now = now, (z - a) * now - b * before
+        alpha.append(a)
+        norm2.append(float(now @ now))
+    return {"centre": centre, "alpha": alpha, "norm2": norm2, "degree": degree}
+
+
+def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
+    """Columns (m, degree) of the learnt orthogonal polynomials at x (m,), of unit length over the rows learnt from."""
+    z = x - learnt["centre"]
+    norm2 = learnt["norm2"]
+    before, now = np.zeros(len(z)), np.ones(len(z))
+    out = np.empty((len(z), learnt["degree"]))
+    for j, a in enumerate(learnt["alpha"]):
+        b = norm2[j] / norm2[j - 1] if j else 0.0
+        before, now = now, (z - a) * now - b * before
+        out[:, j] = now / np.sqrt(norm2[j + 1])
+    return out
+
+
+def learn_spline(x: np.ndarray, columns: int | None, inner: tuple[float, ...] | None, name: str) -> Learnt:
+    """Knots of a natural cubic spline: the extremes of x (n,), and inner ones at equal quantiles or as given.
+
+    Returns {"knots"}. Raises UnusableColumnError when the knots do not come out distinct or inside the data.
+    """
+    low, high = float(np.min(x)), float(np.max(x))
+    if inner is None:
+        shares = np.arange(1, columns or 1) / (columns or 1)
+        middle = np.quantile(x, shares).tolist() if len(shares) else []
+        advice = "ask for fewer columns=, or give knots="
+    else:
+        middle = [float(k) for k in inner]
+        advice = f"the data run from {low:g} to {high:g}; knots= lie between"
+    knots = [low, *middle, high]
+    if any(b <= a for a, b in pairwise(knots)):
+        raise UnusableColumnError(f"{name}: the knots {', '.join(f'{k:g}' for k in knots)} do not increase; {advice}")
+    return {"knots": knots}
+
+
+def spline(x: np.ndarray, learnt: Learnt) -> np.ndarray:
+    """Columns (m, knots − 1) of a natural cubic spline at x (m,), straight beyond the outer knots.
+
+    Column j is the curve that is 1 at knot j + 1 and 0 at the other knots, so with an intercept a coefficient is the
+    height there above the height at the first knot.
+    """
+    from scipy.interpolate import CubicSpline
+
+    knots = np.asarray(learnt["knots"], float)
+    missing = np.isnan(x)
+    inside = np.clip(np.where(missing, knots[0], x), knots[0], knots[-1])
+    curves = CubicSpline(knots, np.eye(len(knots)), bc_type="natural")
+    slopes = curves(knots[[0, -1]], 1)
+    out = curves(inside)
+    out += np.minimum(x - knots[0], 0)[:, None] * slopes[0] + np.maximum(x - knots[-1], 0)[:, None] * slopes[1]
+    return np.asarray(out[:, 1:])

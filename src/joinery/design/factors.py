@@ -1,0 +1,252 @@
+"""The factors a term is made of: a number, a curve of several columns, or a category."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from joinery.data.columns import Column, level_text
+from joinery.data.records import Records
+from joinery.design.curves import learn_polynomial, learn_spline, polynomial, spline
+from joinery.errors import NewRowError, UnusableColumnError, listed, nearest
+from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.tree import Call, Expression, Name, Number, Power, number_text
+
+Remembered = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class NumberFactor:
+    """One column of numbers. ``base`` and ``degree`` say what it is a power of; dates count days since ``first``."""
+
+    expression: Expression
+    name: str
+    base: str
+    degree: float
+    first: float | None = None
+
+    width = 1
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return (self.name,)
+
+    def columns(self, context: Context) -> np.ndarray:
+        values = evaluate(self.expression, context)
+        return (values if self.first is None else values - self.first)[:, None]
+
+
+@dataclass(frozen=True)
+class CurveFactor:
+    """Several columns learnt from one number: an orthogonal polynomial or a spline."""
+
+    expression: Call
+    learnt: Remembered
+    names: tuple[str, ...]
+
+    @property
+    def width(self) -> int:
+        return len(self.names)
+
+    @property
+    def base(self) -> str:
+        return str(self.expression)
+
+    degree = 1.0
+
+    def columns(self, context: Context) -> np.ndarray:
+        compute = polynomial if self.expression.function == "polynomial" else spline
+        return compute(evaluate(self.expression.arguments[0], context), self.learnt)
+
+
+@dataclass(frozen=True)
+class CategoryFactor:
+    """A category: its levels, the reference first, and its coding."""
+
+    expression: Expression
+    label: str
+    levels: tuple[Any, ...]
+    coding: str
+
+    def codes(self, context: Context) -> np.ndarray:
+        """Each wanted row's level number; −1 where missing. Raises NewRowError for a level never seen."""
+        every = context.whole.get(key := f"codes of {self.expression} {self.coding}")
+        if every is None:
+            every = context.whole[key] = self._every_code(context)
+        codes = every[context.rows]
+        if np.any(codes == -2):
+            self._refuse(codes, context)
+        return codes
+
+    def _every_code(self, context: Context) -> np.ndarray:
+        found, names = coded(self.expression, Context(context.table, EVERY_ROW, context.memory, False, context.whole))
+        place = {level_text(level): i for i, level in enumerate(self.levels)}
+        lookup = np.array([place.get(level_text(name), -2) for name in names] + [-1], dtype=np.int32)
+        return lookup[found]
+
+    def _refuse(self, codes: np.ndarray, context: Context) -> None:
+        labels = context.named_rows(codes == -2)
+        found, names = coded(self.expression, context)
+        level = names[found[np.flatnonzero(codes == -2)[0]]]
+        near = nearest(level_text(level), map(level_text, self.levels))
+        hint = f"; did you mean {near!r}?" if near else ""
+        raise NewRowError(
+            f"row {listed(labels)}: {self.label} {level_text(level)!r} was not among the fitted rows "
+            f"(known: {listed(map(level_text, self.levels), 12)}){hint} "
+            "Correct the level, leave the row out, or fit again with rows of that level",
+            column=self.label,
+            rows=labels,
+            level=level,
+            known=self.levels,
+        )
+
+
+Factor = NumberFactor | CurveFactor | CategoryFactor
+
+
+def coded(expression: Expression, context: Context) -> tuple[np.ndarray, Sequence[Any]]:
+    """A category's codes (−1 missing) for the wanted rows, and what the codes stand for."""
+    if isinstance(expression, Name):
+        column = context.table.column(expression.name)
+        assert isinstance(column, Column)
+        return column.codes(context.rows), column.all_levels
+    assert isinstance(expression, Call)
+    if expression.function == "bands":
+        return _banded(expression, context)
+    inner = expression.arguments[0]
+    if isinstance(inner, Name) or (isinstance(inner, Call) and inner.function == "bands"):
+        return coded(inner, context)
+    values = evaluate(inner, context)
+    present = ~np.isnan(values)
+    distinct, inverse = np.unique(values[present], return_inverse=True)
+    codes = np.full(len(values), -1, dtype=np.int64)
+    codes[present] = inverse
+    return codes, distinct.tolist()
+
+
+def _banded(call: Call, context: Context) -> tuple[np.ndarray, list[str]]:
+    """A number cut into ranges, each closed below: [10, 20)."""
+    cuts = [a.value for a in call.arguments[1:] if isinstance(a, Number)]
+    values = evaluate(call.arguments[0], context)
+    codes = np.where(np.isnan(values), -1, np.searchsorted(cuts, values, side="right"))
+    text = [number_text(c) for c in cuts]
+    between = [f"{a} to under {b}" for a, b in pairwise(text)]
+    return codes, [f"under {text[0]}", *between, f"{text[-1]} and over"]
+
+
+def is_category(expression: Expression, table: Records) -> bool:
+    """Whether a factor is a category rather than a number."""
+    if isinstance(expression, Name):
+        return table.column(expression.name).kind in ("category", "yes/no")
+    return isinstance(expression, Call) and expression.function in ("category", "bands")
+
+
+# ------------------------------------------------------------------ learning what a factor must remember
+
+
+def learn_factor(expression: Expression, context: Context, table: Records) -> Remembered:
+    """What a factor must remember of the fitted rows, as plain JSON values."""
+    if is_category(expression, table):
+        return _learn_category(expression, context, table)
+    if isinstance(expression, Name) and (column := table.column(expression.name)).kind == "date":
+        first = float(np.min(column.numbers(context.rows)))
+        day = np.datetime64(int(np.floor(first)), "D")
+        return {"kind": "date", "first": first, "name": f"{expression.name} (days since {day})"}
+    if isinstance(expression, Call) and expression.function in ("polynomial", "spline"):
+        return _learn_curve(expression, evaluate(expression.arguments[0], context))
+    if not isinstance(expression, Name):
+        evaluate(
+            expression, context
+        )  # functions inside learn now, and what does not exist is refused on all rows at once
+    return {"kind": "number"}
+
+
+def _learn_curve(call: Call, values: np.ndarray) -> Remembered:
+    if call.function == "polynomial":
+        degree = call.arguments[1]
+        assert isinstance(degree, Number)
+        return {"kind": "polynomial"} | learn_polynomial(values, int(degree.value), str(call))
+    knots, columns = call.option("knots"), call.option("columns")
+    inner = knots if isinstance(knots, tuple) else None
+    count = int(columns) if isinstance(columns, float) else 4
+    return {"kind": "spline"} | learn_spline(values, count, inner, str(call))
+
+
+def _learn_category(expression: Expression, context: Context, table: Records) -> Remembered:
+    if isinstance(expression, Name):
+        column = table.column(expression.name)
+        if column.trouble:
+            error = column.not_numbers()
+            raise UnusableColumnError(
+                f"{error}; mend those cells, or write category({expression}) if each value is a group of its own",
+                column=column.name,
+                rows=error.rows,
+            )
+    codes, names = coded(expression, context)
+    levels = [names[i] for i in np.unique(codes[codes >= 0])]
+    reference = expression.option("reference") if isinstance(expression, Call) else None
+    coding = (expression.option("coding") if isinstance(expression, Call) else None) or "indicator"
+    if reference is not None:
+        assert isinstance(reference, (str, float))
+        texts = [level_text(level) for level in levels]
+        wanted = level_text(reference)
+        if wanted not in texts:
+            near = nearest(wanted, texts)
+            raise UnusableColumnError(
+                f"{expression}: there is no level {wanted!r}"
+                + (f"; did you mean {near!r}?" if near else f"; the levels are {listed(texts, 12)}")
+            )
+        levels.insert(0, levels.pop(texts.index(wanted)))
+    return {"kind": "category", "levels": [_plain(level) for level in levels], "coding": coding}
+
+
+def _plain(level: Any) -> Any:
+    """A level as a JSON value."""
+    if isinstance(level, (bool, np.bool_)):
+        return bool(level)
+    if isinstance(level, (int, float, np.integer, np.floating)):
+        return float(level)
+    return str(level)
+
+
+# ------------------------------------------------------------------ from memory to factors
+
+
+def recall(expression: Expression, remembered: Remembered) -> Factor:
+    """The factor that an expression and its memory make."""
+    kind = remembered["kind"]
+    if kind == "category":
+        label = _label(expression)
+        return CategoryFactor(expression, label, tuple(remembered["levels"]), remembered["coding"])
+    if kind in ("polynomial", "spline"):
+        assert isinstance(expression, Call)
+        if kind == "polynomial":
+            names = [f"{expression}: degree {j + 1}" for j in range(remembered["degree"])]
+        else:
+            names = [f"{expression}: piece {j + 1}" for j in range(len(remembered["knots"]) - 1)]
+        return CurveFactor(expression, remembered, tuple(names))
+    base, degree = expression, 1.0
+    if isinstance(expression, Power) and isinstance(expression.exponent, Number):
+        base, degree = expression.base, expression.exponent.value
+    return NumberFactor(
+        expression, remembered.get("name", shown(expression)), str(base), degree, remembered.get("first")
+    )
+
+
+def shown(expression: Expression) -> str:
+    """How an expression is named in tables: column names as the user gave them, arithmetic in parentheses."""
+    if isinstance(expression, Name):
+        return expression.name
+    if isinstance(expression, Power) and isinstance(expression.base, Name) and isinstance(expression.exponent, Number):
+        return f"{expression.base.name}^{expression.exponent}"
+    return str(expression) if isinstance(expression, (Call, Power)) else f"({expression})"
+
+
+def _label(expression: Expression) -> str:
+    if isinstance(expression, Call) and expression.function == "category":
+        return _label(expression.arguments[0])
+    return shown(expression)

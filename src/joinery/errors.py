@@ -1,0 +1,219 @@
+"""Every error and warning, as one tree.
+
+::
+
+    JoineryError                      anything Joinery refuses, with the reason and the way out
+    ├── CallError                     an argument of a call cannot be right                  exit 2
+    ├── SentenceError                 the model sentence cannot be read                      exit 2
+    │   └── UnknownColumnError        it names a column that the table does not have
+    ├── DataError                     the table cannot be read or used                       exit 3
+    │   ├── UnusableColumnError       a column cannot serve as the sentence asks
+    │   ├── EmptyTableError           there are no rows
+    │   ├── UnequalLengthsError       columns given side by side differ in length
+    │   └── MissingCellsError         cells are missing and were to be refused
+    ├── EstimationError               the model cannot be estimated from these rows          exit 4
+    │   ├── NothingEstimableError     no coefficient can be had
+    │   └── NoConvergenceError        the iteration did not settle
+    ├── NewRowError                   a new row cannot be forecast                           exit 3
+    └── FileFormatError               a file is not what it should be                        exit 3
+
+    JoineryWarning(UserWarning)       worth knowing, not worth stopping for
+
+Each carries its parts as attributes as well as its words, and the exit status of the command that meets it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from difflib import get_close_matches
+from typing import Any, ClassVar
+
+
+def nearest(name: str, known: Iterable[str]) -> str | None:
+    """The known name most like the one given, or None; capital letters count less than other differences."""
+    by_fold = {str(k).casefold(): str(k) for k in known}
+    found = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)
+    return by_fold[found[0]] if found else None
+
+
+def listed(items: Iterable[Any], most: int = 5, word: str = "more") -> str:
+    """Items in one line, cut after `most` with the count of the rest: ``a, b, c and 7 more``."""
+    items = [str(item) for item in items]
+    head = ", ".join(items[:most])
+    return head if len(items) <= most else f"{head} and {len(items) - most} {word}"
+
+
+class JoineryError(Exception):
+    """Anything Joinery refuses, with the reason and the way out."""
+
+    exit_status: ClassVar[int] = 2
+
+
+class CallError(JoineryError, ValueError):
+    """An argument of a call cannot be right."""
+
+    def __init__(self, message: str, *, argument: str | None = None, known: Sequence[str] = ()) -> None:
+        super().__init__(message)
+        self.argument, self.known = argument, tuple(known)
+
+
+def one_of(argument: str, value: Any, known: Sequence[str]) -> str:
+    """The value itself when it is one of the known ones, else a CallError that offers the nearest."""
+    if value in known:
+        return str(value)
+    near = nearest(str(value), known)
+    hint = f"; did you mean {near!r}?" if near else "."
+    raise CallError(
+        f"{argument}={value!r} is not known{hint} It is one of {', '.join(repr(k) for k in known)}",
+        argument=argument,
+        known=known,
+    )
+
+
+class SentenceError(JoineryError):
+    """The model sentence cannot be read: the message shows it with a caret under the place.
+
+    Attributes: ``text``, ``position`` (0-based, or None), ``problem``, ``expected``, ``suggestion``.
+    """
+
+    def __init__(
+        self,
+        problem: str,
+        *,
+        text: str = "",
+        position: int | None = None,
+        expected: str | None = None,
+        suggestion: str | None = None,
+    ) -> None:
+        self.problem, self.text, self.position = problem, text, position
+        self.expected, self.suggestion = expected, suggestion
+        super().__init__(self._picture())
+
+    def _picture(self) -> str:
+        lines = [self.problem]
+        if self.position is not None:
+            line, caret = _window(self.text, self.position)
+            lines += ["", f"    {line}", f"    {' ' * caret}^"]
+        if self.expected:
+            lines.append(f"expected {self.expected}")
+        if self.suggestion:
+            lines.append(self.suggestion)
+        return "\n".join(lines)
+
+
+def _window(text: str, position: int, width: int = 100) -> tuple[str, int]:
+    """The stretch of one-line text around a position, and the caret's column in it."""
+    flat = "".join(" " if c.isspace() else c for c in text)
+    start = max(0, min(position - width // 2, len(flat) - width))
+    left, right = "…" if start else "", "…" if start + width < len(flat) else ""
+    return left + flat[start : start + width] + right, position - start + len(left)
+
+
+class UnknownColumnError(SentenceError):
+    """The sentence or an option names a column that the table does not have.
+
+    Attributes: ``name``, ``known`` (the columns there are), ``suggestion`` (the nearest, or None), ``where``.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        known: Iterable[str],
+        *,
+        text: str = "",
+        position: int | None = None,
+        where: str = "",
+    ) -> None:
+        self.name, self.known, self.where = name, tuple(str(k) for k in known), where
+        near = nearest(name, self.known)
+        hint = f"; did you mean {near!r}?" if near else f"; the columns are {listed(self.known, 12)}"
+        super().__init__(f"no column {name!r}{where}{hint}", text=text, position=position)
+        self.suggestion = near
+
+
+class DataError(JoineryError):
+    """The table cannot be read or used."""
+
+    exit_status = 3
+
+
+class UnusableColumnError(DataError):
+    """A column cannot serve as the sentence asks. Attributes: ``column``, ``rows`` (labels of the first such rows)."""
+
+    def __init__(self, message: str, *, column: str | None = None, rows: Sequence[Any] = ()) -> None:
+        super().__init__(message)
+        self.column, self.rows = column, tuple(rows)
+
+
+class EmptyTableError(DataError):
+    """There are no rows to work on. Attribute: ``columns`` (the headers found)."""
+
+    def __init__(self, message: str, *, columns: Sequence[str] = ()) -> None:
+        super().__init__(message)
+        self.columns = tuple(columns)
+
+
+class UnequalLengthsError(DataError):
+    """Columns given side by side differ in length. Attribute: ``lengths`` (name to length)."""
+
+    def __init__(self, message: str, *, lengths: Mapping[str, int]) -> None:
+        super().__init__(message)
+        self.lengths = dict(lengths)
+
+
+class MissingCellsError(DataError):
+    """Cells are missing and were to be refused. Attributes: ``counts`` (column to count), ``rows`` (first labels)."""
+
+    def __init__(self, message: str, *, counts: Mapping[str, int], rows: Sequence[Any] = ()) -> None:
+        super().__init__(message)
+        self.counts, self.rows = dict(counts), tuple(rows)
+
+
+class EstimationError(JoineryError):
+    """The model cannot be estimated from these rows."""
+
+    exit_status = 4
+
+
+class NothingEstimableError(EstimationError):
+    """No coefficient can be had from these rows."""
+
+
+class NoConvergenceError(EstimationError):
+    """The iteration did not settle. Attribute: ``iterations``."""
+
+    def __init__(self, message: str, *, iterations: int = 0) -> None:
+        super().__init__(message)
+        self.iterations = iterations
+
+
+class NewRowError(JoineryError):
+    """A new row cannot be forecast. Attributes: ``column``, ``rows``, ``level``, ``known``."""
+
+    exit_status = 3
+
+    def __init__(
+        self,
+        message: str,
+        *,
+        column: str | None = None,
+        rows: Sequence[Any] = (),
+        level: Any = None,
+        known: Sequence[Any] = (),
+    ) -> None:
+        super().__init__(message)
+        self.column, self.rows, self.level, self.known = column, tuple(rows), level, tuple(known)
+
+
+class FileFormatError(JoineryError):
+    """A file is not what it should be. Attributes: ``path``, ``reason``."""
+
+    exit_status = 3
+
+    def __init__(self, message: str, *, path: str = "", reason: str = "") -> None:
+        super().__init__(message)
+        self.path, self.reason = path, reason or message
+
+
+class JoineryWarning(UserWarning):
+    """Worth knowing, not worth stopping for."""

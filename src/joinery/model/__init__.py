@@ -1,0 +1,1 @@
+"""fit(): the one way in. Fit: the one result. Saving and loading it."""

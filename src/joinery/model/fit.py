@@ -1,0 +1,305 @@
+"""Fit: the one result. Its figures are attributes; each question it answers is a door into the study room."""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from joinery.core.solve import Solution
+from joinery.data.records import Records
+from joinery.design.design import Design
+from joinery.design.response import ResponseScale
+from joinery.model.selection import Selection
+from joinery.show.table import Table
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Fit:
+    """A fitted model. Made by ``fit``, ``load`` and ``Fit.revise``; never changed afterwards.
+
+    Figures: ``sentence family link level n_rows left_out``; ``r_squared adjusted_r_squared residual_sd model_df
+    residual_df``; ``deviance null_deviance dispersion log_likelihood aic bic``; ``converged iterations``; ``notes``.
+    A figure without meaning for the family is None.
+    """
+
+    design: Design
+    solution: Solution
+    level: float
+    notes: tuple[str, ...] = ()
+    labels: Mapping[str, str] = field(default_factory=dict)
+    table: Records | None = None
+    selection: Selection | None = None
+    asked: Mapping[str, Any] = field(default_factory=dict)
+    family: str = "normal"
+    link: str = "identity"
+    memo: dict[str, Any] = field(default_factory=dict)
+
+    # ------------------------------------------------------------------ figures
+
+    @property
+    def sentence(self) -> str:
+        """The model sentence in its canonical form."""
+        return str(self.design.sentence)
+
+    @cached_property
+    def response(self) -> ResponseScale:
+        """The response and its scale."""
+        return ResponseScale(self.design.sentence.response.expression)
+
+    @property
+    def n_rows(self) -> int:
+        """Rows the fit rests on."""
+        return self.solution.n
+
+    @cached_property
+    def left_out(self) -> Table:
+        """The rows not used, each with its reason."""
+        if self.table is None or self.selection is None:
+            return Table({"reason": []}, title="Rows left out", index=[], notes=("a loaded fit keeps no rows",))
+        index = self.table.index
+        return Table(
+            {"reason": list(self.selection.reasons)},
+            title="Rows left out",
+            index=index[self.selection.out].tolist(),
+            index_name=str(index.name or "row"),
+            kinds={"reason": "text"},
+        )
+
+    @property
+    def residual_df(self) -> int:
+        """Rows less coefficients."""
+        return max(self.solution.residual_df, 0)
+
+    @property
+    def model_df(self) -> int:
+        """Coefficients beside the constant."""
+        return self.solution.rank - self.solution.spans_constant
+
+    @property
+    def residual_sd(self) -> float | None:
+        """s = √(RSS / residual df)."""
+        return math.sqrt(self.solution.rss / self.residual_df) if self.residual_df else None
+
+    @property
+    def r_squared(self) -> float | None:
+        """1 − RSS/TSS; None when the response does not vary."""
+        from joinery.model.notes import constant_response
+
+        return None if constant_response(self.solution) else 1 - self.solution.rss / self.solution.tss
+
+    @property
+    def adjusted_r_squared(self) -> float | None:
+        """1 − (RSS/residual df)/(TSS/total df)."""
+        if self.r_squared is None or not self.residual_df:
+            return None
+        total_df = self.n_rows - self.solution.spans_constant
+        return 1 - (self.solution.rss / self.residual_df) / (self.solution.tss / total_df)
+
+    @property
+    def deviance(self) -> float:
+        """The residual sum of squares."""
+        return self.solution.rss
+
+    @property
+    def null_deviance(self) -> float:
+        """The sum of squares without predictors."""
+        return self.solution.tss
+
+    @property
+    def dispersion(self) -> float | None:
+        """s²."""
+        return self.solution.rss / self.residual_df if self.residual_df else None
+
+    @property
+    def log_likelihood(self) -> float | None:
+        """−n/2·(log(2πRSS/n) + 1); None for a perfect fit."""
+        n, rss = self.n_rows, self.solution.rss
+        return -n / 2 * (math.log(2 * math.pi * rss / n) + 1) if rss > 0 else None
+
+    @property
+    def aic(self) -> float | None:
+        """2·(coefficients + 1) − 2·log likelihood."""
+        return None if self.log_likelihood is None else 2 * (self.solution.rank + 1) - 2 * self.log_likelihood
+
+    @property
+    def bic(self) -> float | None:
+        """log(n)·(coefficients + 1) − 2·log likelihood."""
+        if self.log_likelihood is None:
+            return None
+        return math.log(self.n_rows) * (self.solution.rank + 1) - 2 * self.log_likelihood
+
+    @property
+    def converged(self) -> bool:
+        """Whether the estimation settled; least squares always does."""
+        return True
+
+    @property
+    def iterations(self) -> int | None:
+        """None: least squares is solved at once."""
+        return None
+
+    def words(self, name: str) -> str:
+        """A column's words for people, when ``labels`` gave some; else its name."""
+        return self.labels.get(name, name)
+
+    # ------------------------------------------------------------------ questions
+
+    def coefficients(
+        self, level: float | None = None, *, standardized: bool = False, correlations: bool = False
+    ) -> Table:
+        """Coefficients with intervals, standard errors, t and p.
+
+        Parameters: ``level`` of the intervals (the fit's own if not given); ``standardized`` adds slopes in standard
+        units, b·sd(column)/sd(response); ``correlations`` adds simple, partial and semipartial r with the response.
+        Returns a Table: term, estimate, lower, upper, standard_error, t, p. Raises CallError for a level outside 0–100.
+        Source: Draper & Smith 1998, *Applied Regression Analysis*, 1.4 and 5.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").coefficients()["estimate"].round(3).tolist()
+        [4.703, 5.178]
+        """
+        from joinery.study.coefficients import coefficients
+
+        return coefficients(self, level, standardized=standardized, correlations=correlations)
+
+    def overall(self, level: float | None = None) -> Table:
+        """The whole model against no predictors.
+
+        Parameters: ``level`` of the critical F. Returns a Table: part, df, ss, ms, f, p, critical_f.
+        Source: Draper & Smith 1998, 1.3.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").overall()["df"].tolist()
+        [1, 12, 13]
+        """
+        from joinery.study.overall import overall
+
+        return overall(self, level)
+
+    def rows(self) -> Table:
+        """Each row's figures: observed, fitted, residual, leverage, influence, and what is remarkable, in words.
+
+        Returns a Table labelled by row; rows left out stand at the end, marked. Raises CallError for a loaded fit.
+        Source: Belsley, Kuh & Welsch 1980, chapter 2; Cook 1977.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").rows()["leverage"].sum().round(9)
+        np.float64(2.0)
+        """
+        from joinery.study.rows import rows
+
+        return rows(self)
+
+    def forecast(self, new: Any = None, *, level: float | None = None) -> Table:
+        """Forecasts with an interval for the mean and one for a single new row.
+
+        Parameters: ``new`` a table, dict, path or text like ``"forage_km2 = 3, hive_type = 'long'"``; without it, the
+        rows whose response is missing. ``level`` of the intervals.
+        Returns a Table: fitted, mean_lower, mean_upper, new_lower, new_upper, note; where new has the response also
+        observed, error, inside. A missing predictor gives an empty forecast with the reason.
+        Raises NewRowError for a level never seen or a column not there. Source: Draper & Smith 1998, 3.1.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").forecast("hours_open = 5")["fitted"].round(2).tolist()
+        [30.59]
+        """
+        from joinery.study.forecast import forecast
+
+        return forecast(self, new, level=level)
+
+    def equation(self, style: str = "text") -> str:
+        """The fitted equation, intercept first.
+
+        Parameters: ``style``: ``text``, ``latex`` for people; ``python``, ``sql``, ``spreadsheet`` with every digit.
+        Returns a str. Raises CallError for another style, or a term that the style cannot write.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").equation("latex")
+        '\\\\widehat{\\\\text{jars\\\\_sold}} = 4.7 + 5.18\\\\,\\\\text{hours\\\\_open}'
+        """
+        from joinery.study.equation import equation
+
+        return equation(self, style)
+
+    def draw(
+        self,
+        name: str,
+        *,
+        path: str | os.PathLike[str] | None = None,
+        ax: Axes | None = None,
+        label_rows: str | Sequence[Any] = "flagged",
+        title: str | None = None,
+        x_label: str | None = None,
+        y_label: str | None = None,
+        **options: Any,
+    ) -> Figure:
+        """A picture: ``line``, ``residuals`` or ``quantiles``.
+
+        Parameters: ``path`` to write it to (.png .svg .pdf); ``ax`` to draw on; ``label_rows`` ``"flagged"``,
+        ``"none"`` or row labels; title and axis labels; ``against=`` a column, for ``line`` and ``residuals``.
+        Returns a Matplotlib Figure. Raises CallError for another name.
+
+        >>> import joinery as jn
+        >>> figure = jn.fit("sample:jars", "jars_sold given hours_open").draw("line")
+        """
+        from joinery.study.pictures import draw
+
+        words = {"title": title, "x_label": x_label, "y_label": y_label}
+        return draw(self, name, path=path, ax=ax, label_rows=label_rows, words=words, **options)
+
+    def revise(
+        self,
+        *,
+        add: str | Sequence[str] | None = None,
+        drop: str | Sequence[str] | None = None,
+        leave_out: Sequence[Any] | str | None = None,
+        response: str | None = None,
+        **changed: Any,
+    ) -> Fit:
+        """Fits again with terms added or dropped, rows left out, another response, or other options of ``fit``.
+
+        Parameters: ``add``, ``drop`` terms; ``leave_out`` labels of further rows; ``response``; ``changed`` options.
+        Returns a new Fit. Raises CallError for a dropped term that is not there, or for a loaded fit.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:yields", "honey_kg given forage_km2").revise(add="feed_kg").sentence
+        'honey_kg given forage_km2, feed_kg'
+        """
+        from joinery.model.revising import revise
+
+        return revise(self, add=add, drop=drop, leave_out=leave_out, response=response, **changed)
+
+    def save(self, path: str | os.PathLike[str]) -> Path:
+        """Writes the result as one JSON file, without the table's rows.
+
+        Returns the path. Raises CallError when the folder is not there.
+        """
+        from joinery.model.saving import save
+
+        return save(self, path)
+
+    # ------------------------------------------------------------------ the short page
+
+    def __str__(self) -> str:
+        from joinery.show.page import as_text
+        from joinery.study.short_page import short_page
+
+        return as_text(short_page(self))
+
+    def __repr__(self) -> str:
+        return f"<Fit {self.sentence!r}, {self.n_rows:,} rows>"
+
+    def _repr_html_(self) -> str:
+        from joinery.show.page import as_html
+        from joinery.study.short_page import short_page
+
+        return as_html(short_page(self))

@@ -1,0 +1,103 @@
+"""What the reader of a fit must know, in words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from joinery.core.solve import Solution
+from joinery.data.records import Records
+from joinery.design.design import Design
+from joinery.design.factors import CategoryFactor
+from joinery.errors import listed
+from joinery.notation.tree import names_in
+from joinery.show.numbers import figure
+
+
+def fit_notes(table: Records, design: Design, solution: Solution, response: str, earlier: list[str]) -> tuple[str, ...]:
+    """Every note on a fit, the gravest first."""
+    return tuple(
+        dict.fromkeys(
+            [
+                *_about_the_fit(solution, response, design),
+                *earlier,
+                *dependences(design, solution),
+                *_about_terms(design),
+                *_about_columns(table, design),
+            ]
+        )
+    )
+
+
+def _about_the_fit(solution: Solution, response: str, design: Design) -> Iterator[str]:
+    if constant_response(solution):
+        yield f"{response} is the same in all {solution.n:,} rows, so there is nothing to explain"
+    elif solution.residual_df <= 0:
+        yield (
+            f"{solution.n:,} rows for {design.width + solution.has_intercept} coefficients: no degrees of freedom are "
+            "left, so nothing can be said of how sure the estimates are"
+        )
+    elif solution.perfect:
+        yield "the fit is perfect: all residuals are zero, so there are no standard errors to speak of"
+    if not solution.has_intercept:
+        if solution.spans_constant:
+            yield "there is no intercept, but the terms hold a constant; R² is about the mean"
+        else:
+            yield "there is no intercept: R² is about zero and cannot be compared with that of other models"
+
+
+def constant_response(solution: Solution) -> bool:
+    """Whether the response does not vary beyond rounding."""
+    size = abs(solution.mean_response) * np.sqrt(solution.weight_sum)
+    return bool(solution.spans_constant and solution.tss <= (64 * np.finfo(float).eps * size) ** 2)
+
+
+def dependences(design: Design, solution: Solution) -> Iterator[str]:
+    """For each column left out, the combination of earlier columns that it is."""
+    names = ("", *design.names)
+    for column, combination in solution.dependence.items():
+        sizes = np.abs(combination)
+        parts = []
+        for place in np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300)):
+            value = float(combination[place])
+            number = (
+                figure(abs(value), 7).rstrip("0").rstrip(".") if "." in figure(abs(value), 7) else figure(abs(value), 7)
+            )
+            word = number if place == 0 else names[place] if number == "1" else f"{number} × {names[place]}"
+            parts.append((value < 0, word))
+        told = "".join(
+            (" − " if negative else " + ") + word if i else ("−" if negative else "") + word
+            for i, (negative, word) in enumerate(parts[:6])
+        )
+        more = f" + {len(parts) - 6} more" if len(parts) > 6 else ""
+        yield f"left out of the model: {names[column + 1]} is {told or 'zero throughout'}{more}"
+
+
+def _about_terms(design: Design) -> Iterator[str]:
+    present = {frozenset(str(f) for f in t.factors) for t in design.sentence.terms}
+    for written, term in zip(design.sentence.terms, design.terms, strict=True):
+        for factor in term.factors:
+            if isinstance(factor, CategoryFactor) and len(factor.levels) == 1:
+                yield f"{factor.label} has one level only ({factor.levels[0]}) among the fitted rows; it says nothing"
+        if len(written.factors) > 1:
+            lacking = [str(f) for f in written.factors if frozenset([str(f)]) not in present]
+            if lacking:
+                yield (
+                    f"{term.text} stands without {listed(lacking, 4)}: it carries the part of "
+                    f"{'that effect' if len(lacking) == 1 else 'those effects'} that no other term does"
+                )
+        for factor in term.factors:
+            learnt = design.factor_memory[str(factor.expression)]
+            if learnt["kind"] == "spline":
+                yield f"{factor.expression} bends at {', '.join(figure(k) for k in learnt['knots'])}"
+
+
+def _about_columns(table: Records, design: Design) -> Iterator[str]:
+    sentence = design.sentence
+    expressions = [sentence.response.expression, *(f for t in sentence.terms for f in t.factors)]
+    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+        if note := table.column(name).note:
+            yield f"{name}: {note}"
+    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+        yield from (note for note in table.notes if note.startswith(f"{name}: "))

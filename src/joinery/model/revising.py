@@ -1,0 +1,57 @@
+"""Fitting again with something changed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+from joinery.errors import CallError, nearest
+from joinery.model.fit import Fit
+from joinery.model.fitting import fit
+from joinery.notation.parse import read_sentence
+from joinery.notation.tree import Everything, Term
+
+
+def revise(
+    earlier: Fit,
+    *,
+    add: str | Sequence[str] | None = None,
+    drop: str | Sequence[str] | None = None,
+    leave_out: Sequence[Any] | str | None = None,
+    response: str | None = None,
+    **changed: Any,
+) -> Fit:
+    """A new Fit like an earlier one but for what is said here. See ``Fit.revise``."""
+    if earlier.table is None:
+        raise CallError("a fit loaded from a file keeps no rows to fit again; fit the table itself")
+    sentence = earlier.design.sentence
+    terms = list(sentence.terms)
+    for term in _terms(drop):
+        keys = [t.key for t in terms]
+        if term.key not in keys:
+            near = nearest(str(term), map(str, terms))
+            hint = f"did you mean {near!r}?" if near else "it has " + ", ".join(map(str, terms))
+            raise CallError(f"the model has no term {str(term)!r}; {hint}", argument="drop")
+        terms.pop(keys.index(term.key))
+    terms += [t for t in _terms(add) if t.key not in {k.key for k in terms}]
+    new = replace(sentence, written=tuple(terms))
+    if response is not None:
+        new = replace(new, response=read_sentence(f"{response} given nothing").response)
+    asked = dict(earlier.asked) | changed
+    before = asked.get("leave_out")
+    rows = [*([before] if isinstance(before, str) else before or [])]
+    rows += [leave_out] if isinstance(leave_out, str) else [] if leave_out is None else list(leave_out)
+    asked["leave_out"] = rows or None
+    return fit(earlier.table, str(new), **asked)
+
+
+def _terms(text: str | Sequence[str] | None) -> list[Term]:
+    """Terms written as one text or several."""
+    if text is None or (not isinstance(text, str) and not len(text)):
+        return []
+    listed = text if isinstance(text, str) else ", ".join(text)
+    sentence = read_sentence(f"y given {listed}")
+    if isinstance(sentence.written, Everything):
+        raise CallError("name the terms; `all` cannot be added or dropped")
+    return list(sentence.terms)

@@ -1,0 +1,218 @@
+"""A fit as one JSON file: everything a forecast needs, nothing of the table's rows."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import math
+import os
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pydantic
+
+from joinery.core.solve import Solution
+from joinery.design.design import Design
+from joinery.errors import DataError, FileFormatError, JoineryError
+from joinery.model.fit import Fit
+from joinery.notation.parse import read_sentence
+from joinery.show.files import write_text
+
+KIND: Literal["joinery fit"] = "joinery fit"
+VERSION = 1
+Numbers = list[float | None]
+
+
+class _Strict(pydantic.BaseModel):
+    model_config = pydantic.ConfigDict(extra="forbid", strict=True, allow_inf_nan=False)
+
+
+class SavedData(_Strict):
+    """Which table the fit came from, to recognise it by."""
+
+    name: str
+    fingerprint: str
+    rows_left_out: int
+
+
+class SavedDesign(_Strict):
+    """What was learnt from the fitted rows."""
+
+    factors: dict[str, dict[str, Any]]
+    functions: dict[str, dict[str, Any]]
+    seen: dict[str, tuple[float, float]]
+
+
+class SavedSolution(_Strict):
+    """The estimate and its triangular factor, every digit."""
+
+    intercept: float | None
+    coefficients: Numbers
+    kept: list[int]
+    dependence: dict[int, list[float]]
+    centre: list[float]
+    scale: list[float]
+    factor: list[list[float]]
+    effects: list[float]
+    n: int
+    weight_sum: float
+    rss: float
+    tss: float
+    mean_response: float
+    spans_constant: bool
+    perfect: bool
+    condition: float | None
+    way: str
+
+
+class SavedFit(_Strict):
+    """A whole saved fit. ``seal`` is the SHA-256 of everything else."""
+
+    kind: Literal["joinery fit"]
+    version: int
+    joinery: str
+    sentence: str
+    family: Literal["normal"]
+    link: Literal["identity"]
+    level: float
+    labels: dict[str, str]
+    notes: list[str]
+    data: SavedData
+    design: SavedDesign
+    solution: SavedSolution
+    seal: str
+
+
+def save(fit: Fit, path: str | os.PathLike[str]) -> Path:
+    """Writes a fit as JSON. See ``Fit.save``."""
+    from joinery import __version__
+
+    s = fit.solution
+    content: dict[str, Any] = {
+        "kind": KIND,
+        "version": VERSION,
+        "joinery": __version__,
+        "sentence": fit.sentence,
+        "family": fit.family,
+        "link": fit.link,
+        "level": fit.level,
+        "labels": dict(fit.labels),
+        "notes": list(fit.notes),
+        "data": {
+            "name": fit.table.name if fit.table else "",
+            "fingerprint": _fingerprint(fit),
+            "rows_left_out": len(fit.selection.out) if fit.selection else 0,
+        },
+        "design": {
+            "factors": fit.design.factor_memory,
+            "functions": fit.design.function_memory,
+            "seen": {name: list(ends) for name, ends in fit.design.seen.items()},
+        },
+        "solution": {name: _jsonable(getattr(s, name)) for name in SavedSolution.model_fields if name != "dependence"}
+        | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
+    }
+    return write_text(path, json.dumps(content | {"seal": _seal(content)}, ensure_ascii=False, indent=1) + "\n")
+
+
+def _jsonable(value: Any) -> Any:
+    """Arrays as lists; NaN and infinity, which JSON lacks, as null."""
+    if isinstance(value, np.ndarray):
+        return [_jsonable(v) for v in value.tolist()]
+    if isinstance(value, list):
+        return [_jsonable(v) for v in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _seal(content: dict[str, Any]) -> str:
+    plain = json.dumps(content, ensure_ascii=False, sort_keys=True, separators=(",", ":"))
+    return hashlib.sha256(plain.encode("utf-8", "surrogatepass")).hexdigest()
+
+
+def _fingerprint(fit: Fit) -> str:
+    """A SHA-256 of the table's cells and headers; of a loaded fit, nothing."""
+    import pandas as pd
+
+    if fit.table is None:
+        return ""
+    frame = fit.table.frame
+    digest = hashlib.sha256("\x1f".join(map(str, frame.columns)).encode("utf-8", "surrogatepass"))
+    try:
+        digest.update(pd.util.hash_pandas_object(frame, index=False).to_numpy().tobytes())
+    except TypeError:
+        digest.update(frame.to_csv(index=False).encode("utf-8", "surrogatepass"))
+    return digest.hexdigest()
+
+
+def load(path: str | os.PathLike[str]) -> Fit:
+    """A fit from a file written by ``Fit.save``.
+
+    Parameters: ``path`` of the file. Returns a Fit that forecasts and prints as before, without the table's rows.
+    Raises DataError when there is no such file, FileFormatError when it is malformed, newer or tampered with.
+
+    >>> import joinery as jn, tempfile, pathlib
+    >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"
+    >>> _ = jn.fit("sample:jars", "jars_sold given hours_open").save(file)
+    >>> jn.load(file).equation()
+    'jars_sold = 4.7 + 5.18 hours_open'
+    """
+    where = os.fsdecode(path)
+    if not Path(where).is_file():
+        raise DataError(f"no such file: {where!r}")
+
+    def refuse(reason: str) -> FileFormatError:
+        return FileFormatError(f"{where} is not a saved fit: {reason}", path=where, reason=reason)
+
+    try:
+        content = json.loads(Path(where).read_bytes().decode("utf-8"))
+    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as slip:
+        raise refuse(f"it is no JSON text ({slip})") from None
+    if not isinstance(content, dict) or content.get("kind") != KIND:
+        raise refuse(f'it does not begin with "kind": "{KIND}"')
+    if not isinstance(content.get("version"), int) or content["version"] > VERSION:
+        raise refuse(
+            f"it has version {content.get('version')!r}, and this Joinery reads up to {VERSION}; update Joinery"
+        )
+    seal = content.pop("seal", None)
+    try:
+        if seal != _seal(content):
+            raise refuse("it was changed after it was written; save the fit again")
+        saved = SavedFit.model_validate_json(json.dumps(content | {"seal": seal}))
+        return _rebuilt(saved)
+    except pydantic.ValidationError as slip:
+        first = slip.errors()[0]
+        place = ".".join(map(str, first["loc"]))
+        raise refuse(f"{place}: {first['msg'].lower()}") from None
+    except FileFormatError:
+        raise
+    except (JoineryError, ValueError, KeyError, IndexError, TypeError, RecursionError) as slip:
+        raise refuse(f"its parts do not fit together ({slip})") from None
+
+
+def _rebuilt(saved: SavedFit) -> Fit:
+    s = saved.solution
+    design = Design(read_sentence(saved.sentence), saved.design.factors, saved.design.functions, saved.design.seen)
+    r = len(s.kept)
+    factor = np.array(s.factor, dtype=float).reshape(r, r)
+    solution = Solution(
+        intercept=s.intercept,
+        coefficients=np.array([math.nan if c is None else c for c in s.coefficients]),
+        kept=np.array(s.kept, dtype=int),
+        dependence={k: np.array(v) for k, v in s.dependence.items()},
+        centre=np.array(s.centre),
+        scale=np.array(s.scale),
+        factor=factor,
+        effects=np.array(s.effects),
+        n=s.n,
+        weight_sum=s.weight_sum,
+        rss=s.rss,
+        tss=s.tss,
+        mean_response=s.mean_response,
+        spans_constant=s.spans_constant,
+        perfect=s.perfect,
+        condition=math.inf if s.condition is None else s.condition,
+        way=s.way,
+    )
+    if design.width != len(s.coefficients) or {r} != {len(s.centre), len(s.scale), len(s.effects)}:
+        raise ValueError("the number of coefficients is not that of the sentence's columns")
+    return Fit(design=design, solution=solution, level=saved.level, notes=tuple(saved.notes), labels=saved.labels)

@@ -1,0 +1,169 @@
+"""Which rows a fit uses, and why each other row is left out."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from joinery.data.records import Records
+from joinery.design.factors import shown
+from joinery.errors import (
+    MissingCellsError,
+    NothingEstimableError,
+    UnknownColumnError,
+    UnusableColumnError,
+    listed,
+)
+from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
+from joinery.notation.parse import read_expression
+from joinery.notation.tree import Call, Expression, calls_in, names_in
+
+TO_FORECAST = "to forecast"
+
+
+@dataclass(frozen=True)
+class Selection:
+    """The rows used (a slice when that is all of them), and the position and reason of each row left out.
+
+    ``awaiting`` holds positions of rows left out only because their response is missing: the rows to forecast.
+    """
+
+    total: int
+    out: np.ndarray
+    reasons: tuple[str, ...]
+    awaiting: np.ndarray
+
+    @cached_property
+    def rows(self) -> Rows:
+        if not len(self.out):
+            return EVERY_ROW
+        mask = np.ones(self.total, dtype=bool)
+        mask[self.out] = False
+        return np.flatnonzero(mask)
+
+    @property
+    def used(self) -> int:
+        return self.total - len(self.out)
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many rows each reason left out, most frequent first."""
+        return dict(Counter(self.reasons).most_common())
+
+
+def choose_rows(
+    table: Records,
+    response: Expression,
+    others: Iterable[Expression],
+    *,
+    where: str | None,
+    leave_out: Sequence[Any] | None,
+    missing: str,
+) -> Selection:
+    """The rows of a table that a model uses.
+
+    A row goes, in this order of reasons: asked out by name, not meeting ``where``, missing response, missing predictor.
+    Raises MissingCellsError under ``missing="refuse"``, NothingEstimableError when no row is left.
+    """
+    n = len(table)
+    reason = np.zeros(n, dtype=np.int32)  # 0: used; else 1 + place in words
+    words: list[str] = []
+
+    def take(mask: np.ndarray, why: str) -> None:
+        fresh = mask & (reason == 0)
+        if fresh.any():
+            if why not in words:
+                words.append(why)
+            reason[fresh] = words.index(why) + 1
+
+    if leave_out is not None:
+        mask = np.zeros(n, dtype=bool)
+        mask[table.positions(leave_out)] = True
+        take(mask, "asked to be left out")
+    if where is not None:
+        condition = evaluate(checked_expression(where, table), Context(table))
+        take(~(condition > 0) & ~(condition < 0), f"not {where}")
+    asked = reason > 0
+    empty: dict[str, np.ndarray] = {}
+    for expression in others:
+        for label, mask in _missing(expression, table):
+            empty.setdefault(label, mask)
+    response_missing = dict(_missing(response, table))
+    any_empty = np.logical_or.reduce([*empty.values()]) if empty else np.zeros(n, dtype=bool)
+    if missing == "refuse":
+        _refuse(table, {**response_missing, **empty}, asked)
+    awaiting = np.zeros(n, dtype=bool)
+    for label, mask in response_missing.items():
+        awaiting |= mask & ~asked
+        take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
+        take(mask, f"no {label}")
+    for label, mask in empty.items():
+        take(mask, f"no {label}")
+    out = np.flatnonzero(reason)
+    if len(out) == n:
+        counted = Counter(words[r - 1] for r in reason).most_common()
+        raise NothingEstimableError(
+            f"no rows are left to fit: of {n:,} rows, " + ", ".join(f"{count:,} {why}" for why, count in counted)
+        )
+    selection = Selection(n, out, tuple(words[r - 1] for r in reason[out]), np.flatnonzero(awaiting))
+    _refuse_infinite(table, [response, *others], selection)
+    return selection
+
+
+def checked_expression(text: str, table: Records) -> Expression:
+    """An expression whose columns are all there. Raises UnknownColumnError with the place in the text."""
+    expression = read_expression(text)
+    check_names(names_in(expression), table, text)
+    return expression
+
+
+def check_names(names: Iterable[Any], table: Records, text: str) -> None:
+    """Raises UnknownColumnError, showing the place in the text, for the first name that is no column."""
+    for name in names:
+        if name.name not in table.names:
+            raise UnknownColumnError(name.name, table.names, text=text, position=name.at)
+
+
+def _missing(expression: Expression, table: Records) -> Iterable[tuple[str, np.ndarray]]:
+    """What can be missing in an expression, by name, with the rows where it is."""
+    lags = [call for call in calls_in(expression) if isinstance(call, Call) and call.function == "lag"]
+    inside_lags = {n.name for call in lags for n in names_in(call)}
+    for call in lags:
+        if (mask := np.isnan(evaluate(call, Context(table)))).any():
+            yield shown(call), mask
+    for name in dict.fromkeys(n.name for n in names_in(expression)):
+        if name not in inside_lags and (mask := table.column(name).missing(EVERY_ROW)).any():
+            yield name, mask
+
+
+def _refuse(table: Records, masks: dict[str, np.ndarray], asked: np.ndarray) -> None:
+    counts = {label: int((mask & ~asked).sum()) for label, mask in masks.items()}
+    counts = {label: count for label, count in counts.items() if count}
+    if counts:
+        label = next(iter(counts))
+        rows = list(table.labels(np.flatnonzero(masks[label] & ~asked)))
+        words = ", ".join(f"{count} in {name}" for name, count in counts.items())
+        raise MissingCellsError(
+            f'cells are missing: {words} (first rows: {listed(rows)}); fill them, or fit with missing="leave out"',
+            counts=counts,
+            rows=rows,
+        )
+
+
+def _refuse_infinite(table: Records, expressions: Iterable[Expression], selection: Selection) -> None:
+    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+        bad = table.column(name).infinite(selection.rows)
+        if bad.any():
+            positions = np.arange(len(table))[selection.rows][bad]
+            labels = list(table.labels(positions))
+            raise UnusableColumnError(
+                f"column {name!r} is infinite in {len(labels):,} row{'s' * (len(labels) > 1)} ({listed(labels)}); "
+                "mend those cells, or leave the rows out with leave_out=",
+                column=name,
+                rows=labels,
+            )

@@ -1,0 +1,348 @@
+"""Expressions computed on columns: numbers in, numbers out, a missing cell staying missing.
+
+What a function learns from the data (a mean, the ranks) is kept in a memory under the function's own text, so that new
+rows meet the same numbers. Nothing here is ever evaluated as Python.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+import numpy as np
+
+from joinery.errors import UnusableColumnError, listed
+from joinery.notation.tree import (
+    Call,
+    Chain,
+    Expression,
+    Name,
+    Number,
+    Power,
+    Prefix,
+    Text,
+    calls_in,
+    names_in,
+    number_text,
+)
+
+Rows = slice | np.ndarray
+Memory = dict[str, dict[str, Any]]
+EVERY_ROW = slice(None)
+
+
+class ColumnLike(Protocol):
+    """What an expression may ask of a column."""
+
+    def numbers(self, rows: Rows) -> np.ndarray:
+        """Values as float64, NaN where missing; raises UnusableColumnError for text."""
+        ...
+
+    def texts(self, rows: Rows) -> np.ndarray:
+        """Values as text objects, None where missing."""
+        ...
+
+    def codes(self, rows: Rows) -> np.ndarray:
+        """A whole number for each distinct value, −1 where missing."""
+        ...
+
+    @property
+    def is_text(self) -> bool: ...
+
+
+class TableLike(Protocol):
+    """What an expression may ask of a table."""
+
+    def column(self, name: str) -> ColumnLike: ...
+
+    def labels(self, positions: np.ndarray) -> Sequence[Any]: ...
+
+    def __len__(self) -> int: ...
+
+
+@dataclass
+class Context:
+    """Where an expression is computed: the table, the rows wanted, and what was learnt before.
+
+    While ``learning``, functions that learn do so from exactly these rows; afterwards they read ``memory``.
+    """
+
+    table: TableLike
+    rows: Rows = field(default_factory=lambda: EVERY_ROW)
+    memory: Memory = field(default_factory=dict)
+    learning: bool = False
+    whole: dict[str, np.ndarray] = field(default_factory=dict)
+
+    @property
+    def size(self) -> int:
+        """How many rows are wanted."""
+        rows = self.rows
+        return len(range(*rows.indices(len(self.table)))) if isinstance(rows, slice) else len(rows)
+
+    def at(self, rows: Rows) -> Context:
+        """The same table and memory, other rows."""
+        return Context(self.table, rows, self.memory, False, self.whole)
+
+    def named_rows(self, bad: np.ndarray) -> list[Any]:
+        """Labels of the rows (of those wanted) that a mask picks out."""
+        positions = np.arange(len(self.table))[self.rows]
+        return list(self.table.labels(positions[bad]))
+
+
+def evaluate(node: Expression, context: Context) -> np.ndarray:
+    """An expression's value for each wanted row, float64 (rows,), NaN where an operand is missing.
+
+    Comparisons give 1 and 0. Raises UnusableColumnError where a value does not exist (the log of zero, division by
+    zero, arithmetic on text), naming column, count and first rows.
+    """
+    if isinstance(node, Name):
+        return context.table.column(node.name).numbers(context.rows)
+    if isinstance(node, Number):
+        return np.broadcast_to(np.float64(node.value), context.size)
+    if isinstance(node, Call):
+        return _call(node, context)
+    if isinstance(node, Power):
+        return _power(node, context)
+    if isinstance(node, Prefix):
+        inner = evaluate(node.operand, context)
+        return -inner if node.operator == "-" else _not(inner)
+    if isinstance(node, Chain):
+        return _chain(node, context)
+    raise UnusableColumnError(
+        f"the text {node} stands where a number is needed; text can only be compared with = or !="
+    )
+
+
+# ------------------------------------------------------------------ arithmetic and logic
+
+
+def _chain(node: Chain, context: Context) -> np.ndarray:
+    first = node.operators[0]
+    if first in ("=", "!=", "<", "<=", ">", ">="):
+        return _compare(node, first, context)
+    values = (evaluate(operand, context) for operand in node.operands)
+    result = next(values)
+    if first in ("and", "or"):
+        for value in values:
+            result = _both(result, value) if first == "and" else _not(_both(_not(result), _not(value)))
+        return result
+    with np.errstate(all="ignore"):
+        for operator, operand, value in zip(node.operators, node.operands[1:], values, strict=True):
+            if operator == "/":
+                _refuse(node, operand, value == 0, "is zero", "divided by", context)
+            result = _ARITHMETIC[operator](result, value)
+    return _finite(node, result, context)
+
+
+_ARITHMETIC: dict[str, Callable[[np.ndarray, np.ndarray], np.ndarray]] = {
+    "+": np.add,
+    "-": np.subtract,
+    "*": np.multiply,
+    "/": np.divide,
+}
+_COMPARISONS: dict[str, Callable[[Any, Any], np.ndarray]] = {
+    "=": np.equal,
+    "!=": np.not_equal,
+    "<": np.less,
+    "<=": np.less_equal,
+    ">": np.greater,
+    ">=": np.greater_equal,
+}
+
+
+def _truth(values: np.ndarray) -> np.ndarray:
+    """1 where a value is not zero, 0 where it is, NaN where it is missing."""
+    return np.where(np.isnan(values), np.nan, values != 0)
+
+
+def _not(values: np.ndarray) -> np.ndarray:
+    return 1.0 - _truth(values)
+
+
+def _both(left: np.ndarray, right: np.ndarray) -> np.ndarray:
+    """`and`: no where either says no, missing where that cannot be told."""
+    left, right = _truth(left), _truth(right)
+    return np.where((left == 0) | (right == 0), 0.0, left * right)
+
+
+def _compare(node: Chain, operator: str, context: Context) -> np.ndarray:
+    left, right = node.operands
+    if _textual(left, context) or _textual(right, context):
+        return _compare_texts(node, operator, context)
+    a, b = evaluate(left, context), evaluate(right, context)
+    return np.where(np.isnan(a) | np.isnan(b), np.nan, _COMPARISONS[operator](a, b))
+
+
+def _textual(node: Expression, context: Context) -> bool:
+    return isinstance(node, Text) or (isinstance(node, Name) and context.table.column(node.name).is_text)
+
+
+def _compare_texts(node: Chain, operator: str, context: Context) -> np.ndarray:
+    sides = []
+    for side in node.operands:
+        if isinstance(side, Text):
+            sides.append(np.full(context.size, side.value, dtype=object))
+        elif isinstance(side, Name):
+            sides.append(context.table.column(side.name).texts(context.rows))
+        elif isinstance(side, Number):
+            sides.append(np.full(context.size, number_text(side.value), dtype=object))
+        else:
+            raise UnusableColumnError(f"{node} compares text with a computed number")
+    if operator not in ("=", "!="):
+        raise UnusableColumnError(f"{node}: text can be compared with = and != only")
+    missing = np.array([a is None or b is None for a, b in zip(*sides)], dtype=bool)
+    return np.where(missing, np.nan, (sides[0] == sides[1]) == (operator == "="))
+
+
+def _power(node: Power, context: Context) -> np.ndarray:
+    base, exponent = evaluate(node.base, context), evaluate(node.exponent, context)
+    with np.errstate(all="ignore"):
+        if np.any(negative := (exponent < 0) & (base == 0)):
+            _refuse(node, node.base, negative, "is zero", "raised to a negative power", context)
+        fraction = exponent != np.round(exponent)
+        if np.any(bad := fraction & (base < 0)):
+            _refuse(node, node.base, bad, "is below zero", "raised to a broken power", context)
+        if isinstance(node.exponent, Number) and node.exponent.value == 2:
+            return _finite(node, base * base, context)
+        return _finite(node, np.power(base, exponent), context)
+
+
+def _refuse(
+    whole: Expression, part: Expression, bad: np.ndarray, state: str, deed: str, context: Context, hint: str = ""
+) -> None:
+    """Stops with column, count and first rows where a value does not exist."""
+    count = int(np.count_nonzero(bad))
+    if not count:
+        return
+    names = [n.name for n in names_in(part)]
+    rows = context.named_rows(np.broadcast_to(bad, context.size))
+    where = f" in {count:,} row{'s' * (count > 1)} ({listed(rows)})"
+    way_out = hint or f'leave those rows out, for example with where="{part} {"!=" if state == "is zero" else ">="} 0"'
+    raise UnusableColumnError(
+        f"{whole} does not exist everywhere: {part} {state}{where}, so it cannot be {deed}; {way_out}",
+        column=names[0] if names else None,
+        rows=rows,
+    )
+
+
+def _finite(node: Expression, values: np.ndarray, context: Context) -> np.ndarray:
+    """The values, unless arithmetic overflowed on finite ones."""
+    if np.isinf(values).any():
+        _refuse(node, node, np.isinf(values), "is too large for a number", "used", context, "rescale the columns")
+    return values
+
+
+# ------------------------------------------------------------------ functions
+
+
+def _call(node: Call, context: Context) -> np.ndarray:
+    if node.function == "lag":
+        return _lag(node, context)
+    if node.function in _LEARNT:
+        return _learnt(node, context)
+    argument = node.arguments[0]
+    x = evaluate(argument, context)
+    with np.errstate(all="ignore"):
+        if node.function in ("log", "log2", "log10"):
+            hint = f'use log1p({argument}), or leave those rows out with where="{argument} > 0"'
+            _refuse(node, argument, x <= 0, "is zero or less", "taken the log of", context, hint)
+        elif node.function == "log1p":
+            _refuse(node, argument, x <= -1, "is −1 or less", "taken the log of after adding 1", context)
+        elif node.function == "sqrt":
+            _refuse(node, argument, x < 0, "is below zero", "taken the square root of", context)
+        return _finite(node, _ELEMENTWISE[node.function](x), context)
+
+
+_ELEMENTWISE: dict[str, Callable[[np.ndarray], np.ndarray]] = {
+    "log": np.log,
+    "log2": np.log2,
+    "log10": np.log10,
+    "log1p": np.log1p,
+    "sqrt": np.sqrt,
+    "exp": np.exp,
+    "abs": np.abs,
+}
+
+
+def _lag(node: Call, context: Context) -> np.ndarray:
+    """The value so many rows before on the whole table in its order, within groups where `by=` names them."""
+    key = str(node)
+    if key not in context.whole:
+        everywhere = Context(context.table, EVERY_ROW, context.memory, context.learning, context.whole)
+        x = evaluate(node.arguments[0], everywhere)
+        steps = node.arguments[1]
+        assert isinstance(steps, Number)
+        back = int(steps.value)
+        shifted = np.full(len(x), np.nan)
+        by = node.option("by")
+        if by is None:
+            shifted[back:] = x[:-back] if back < len(x) else []
+        else:
+            assert isinstance(by, Name)
+            codes = context.table.column(by.name).codes(EVERY_ROW)
+            order = np.argsort(codes, kind="stable")
+            grouped, group = x[order], codes[order]
+            within = np.full(len(x), np.nan)
+            if back < len(x):
+                same = (group[back:] == group[:-back]) & (group[back:] >= 0)
+                within[back:] = np.where(same, grouped[:-back], np.nan)
+            shifted[order] = within
+        context.whole[key] = shifted
+    return context.whole[key][context.rows]
+
+
+def _learnt(node: Call, context: Context) -> np.ndarray:
+    """A function that learns from the fitted rows and remembers it under its own text."""
+    x = evaluate(node.arguments[0], context)
+    learn, apply = _LEARNT[node.function]
+    key = str(node)
+    if key not in context.memory:
+        if not context.learning:
+            raise UnusableColumnError(f"{node} learns from the rows of a fit; it stands in model sentences only")
+        context.memory[key] = learn(x[~np.isnan(x)], node)
+    return apply(x, context.memory[key])
+
+
+def _learn_centre(x: np.ndarray, node: Call) -> dict[str, Any]:
+    return {"mean": float(_mean(x))}
+
+
+def _mean(x: np.ndarray) -> float:
+    """The mean, correct to rounding: the mean of what is left after a first mean is taken off."""
+    if not len(x):
+        return float("nan")
+    first = float(np.mean(x))
+    return first + float(np.mean(x - first))
+
+
+def _learn_scale(x: np.ndarray, node: Call) -> dict[str, Any]:
+    if len(x) < 2 or not (sd := float(np.std(x, ddof=1))):
+        raise UnusableColumnError(f"{node}: {node.arguments[0]} does not vary, so it cannot be divided by its spread")
+    return {"mean": _mean(x), "sd": sd}
+
+
+def _learn_ranks(x: np.ndarray, node: Call) -> dict[str, Any]:
+    """Distinct values with their mean ranks; new values interpolate between them."""
+    values, counts = np.unique(x, return_counts=True)
+    last = np.cumsum(counts)
+    return {"values": values.tolist(), "ranks": (last - (counts - 1) / 2).tolist()}
+
+
+def _apply_ranks(x: np.ndarray, memory: dict[str, Any]) -> np.ndarray:
+    ranks = np.interp(x, memory["values"], memory["ranks"])
+    return np.where(np.isnan(x), np.nan, ranks)
+
+
+_Learn = Callable[[np.ndarray, Call], dict[str, Any]]
+_Apply = Callable[[np.ndarray, dict[str, Any]], np.ndarray]
+_LEARNT: dict[str, tuple[_Learn, _Apply]] = {
+    "centred": (_learn_centre, lambda x, m: x - m["mean"]),
+    "standardized": (_learn_scale, lambda x, m: (x - m["mean"]) / m["sd"]),
+    "rank": (_learn_ranks, _apply_ranks),
+}
+
+
+def learners_in(node: Expression) -> Iterator[Call]:
+    """The functions in an expression that learn from the data, innermost first."""
+    return (call for call in calls_in(node) if call.function in _LEARNT)

@@ -1,0 +1,135 @@
+"""The functions of the language: what each takes, and what may stand around it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from itertools import pairwise
+
+from joinery.errors import SentenceError, nearest
+from joinery.notation.tree import Call, Expression, Name, Number, Option
+
+
+@dataclass(frozen=True, slots=True)
+class Function:
+    """One function: how it is written, and where it may stand.
+
+    ``place`` is ``anywhere`` (gives a number for each row), ``factor`` (gives a category or several columns, so it is a
+    whole factor of a term) or ``term`` (writes out several terms).
+    """
+
+    usage: str
+    least: int = 1
+    most: int | None = 1
+    options: tuple[str, ...] = ()
+    place: str = "anywhere"
+
+
+FUNCTIONS: dict[str, Function] = {
+    "log": Function("log(x)"),
+    "log2": Function("log2(x)"),
+    "log10": Function("log10(x)"),
+    "log1p": Function("log1p(x)"),
+    "sqrt": Function("sqrt(x)"),
+    "exp": Function("exp(x)"),
+    "abs": Function("abs(x)"),
+    "rank": Function("rank(x)"),
+    "centred": Function("centred(x)"),
+    "standardized": Function("standardized(x)"),
+    "lag": Function("lag(x, 1)  or  lag(x, 1, by=group)", 2, 2, ("by",)),
+    "bands": Function("bands(x, 10, 20, 30)", 2, None, ("reference", "coding"), "factor"),
+    "category": Function(
+        "category(x)  or  category(x, reference='a', coding='effect')", 1, 1, ("reference", "coding"), "factor"
+    ),
+    "polynomial": Function("polynomial(x, 3)", 2, 2, (), "factor"),
+    "spline": Function("spline(x, columns=4)  or  spline(x, knots=(10, 20, 30))", 1, 1, ("columns", "knots"), "factor"),
+    "powers": Function("powers(x, 3)", 2, 2, (), "factor"),
+    "crossed": Function("crossed(a, b)", 2, None, (), "term"),
+}
+SPELLINGS = {"centered": "centred", "standardised": "standardized"}
+CODINGS = ("indicator", "effect", "helmert")
+
+HIGHEST_DEGREE = 30
+MOST_SPLINE_COLUMNS = 100
+
+
+def build_call(written: str, arguments: list[Expression], options: dict[str, Option], at: int) -> Call:
+    """A function call, checked. Raises SentenceError at the function's place."""
+    name = written.casefold()
+    name = SPELLINGS.get(name, name)
+    function = FUNCTIONS.get(name)
+    if function is None:
+        near = nearest(written, [*FUNCTIONS, *SPELLINGS])
+        hint = f"did you mean {near!r}?" if near else "the functions are " + ", ".join(FUNCTIONS)
+        raise SentenceError(f"there is no function {written!r}; {hint}", position=at)
+
+    def refuse(problem: str) -> SentenceError:
+        return SentenceError(f"{name}: {problem}", position=at, expected=f"for example {function.usage}")
+
+    for option in options:
+        if option not in function.options:
+            known = ", ".join(function.options) or "none"
+            raise refuse(f"there is no option {option!r} here (options: {known})")
+    count = len(arguments)
+    if count < function.least or (function.most is not None and count > function.most):
+        many = f"{function.least}" if function.least == function.most else f"at least {function.least}"
+        raise refuse(f"it takes {many} argument{'s' * (many != '1')}, not {count}")
+    check = _CHECKS.get(name)
+    problem = check(arguments, options) if check else None
+    if problem:
+        raise refuse(problem)
+    return Call(name, tuple(arguments), tuple(options.items()), at)
+
+
+def _whole(node: Expression, least: int, most: int) -> bool:
+    return isinstance(node, Number) and node.value == int(node.value) and least <= node.value <= most
+
+
+def _degree(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    if not _whole(arguments[1], 1, HIGHEST_DEGREE):
+        return f"the second argument is the highest power, a whole number from 1 to {HIGHEST_DEGREE}"
+    return None
+
+
+def _lag(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    if not _whole(arguments[1], 1, 10**9):
+        return "the second argument is how many rows back, a whole number from 1"
+    if "by" in options and not isinstance(options["by"], Name):
+        return "by= names the column whose groups the rows stay in"
+    return None
+
+
+def _bands(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    cuts = [a.value for a in arguments[1:] if isinstance(a, Number)]
+    if len(cuts) < len(arguments) - 1 or any(b <= a for a, b in pairwise(cuts)):
+        return "after the column come the cuts: numbers, each larger than the one before"
+    return _category(arguments[:1], options)
+
+
+def _category(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    if (coding := options.get("coding")) is not None and coding not in CODINGS:
+        return f"coding= is one of {', '.join(repr(c) for c in CODINGS)}"
+    if not isinstance(options.get("reference", ""), (str, float)):
+        return "reference= names a level: text in single quotes, or a number"
+    return None
+
+
+def _spline(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    knots, columns = options.get("knots"), options.get("columns", 4.0)
+    if "knots" in options and "columns" in options:
+        return "give columns= or knots=, not both"
+    if knots is not None and (not isinstance(knots, tuple) or any(b <= a for a, b in pairwise(knots))):
+        return "knots= takes numbers in parentheses, each larger than the one before"
+    if not isinstance(columns, float) or columns != int(columns) or not 1 <= columns <= MOST_SPLINE_COLUMNS:
+        return f"columns= is a whole number from 1 to {MOST_SPLINE_COLUMNS}"
+    return None
+
+
+_CHECKS: dict[str, Callable[[list[Expression], dict[str, Option]], str | None]] = {
+    "powers": _degree,
+    "polynomial": _degree,
+    "lag": _lag,
+    "bands": _bands,
+    "category": _category,
+    "spline": _spline,
+}

@@ -1,0 +1,329 @@
+"""Reading a model sentence, an expression, a claim or a row of values: text in, tree out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import lru_cache
+from importlib.resources import files
+from typing import Any
+
+from lark import Lark, Token, Transformer, v_args
+from lark.exceptions import UnexpectedInput, VisitError
+
+from joinery.errors import SentenceError
+from joinery.notation.functions import FUNCTIONS, build_call
+from joinery.notation.slips import LONGEST, diagnose, too_deep
+from joinery.notation.tree import (
+    WORDS,
+    Call,
+    Chain,
+    Everything,
+    Expression,
+    Name,
+    Number,
+    Option,
+    Power,
+    Prefix,
+    Response,
+    Sentence,
+    Term,
+    Text,
+    calls_in,
+    inside,
+    spelled,
+)
+
+Claim = tuple[Expression, str, Expression]
+_SYNONYMS = {"≠": "!=", "≤": "<=", "≥": ">=", "×": "*", "·": "*", "−": "-"}
+
+
+def _word_or_name(token: Token) -> Token:
+    """A word of the language, whatever its capital letters, is no name."""
+    return Token(token.value.upper(), token.value, token.start_pos) if token.value.casefold() in WORDS else token
+
+
+def _operator(token: str) -> str:
+    return _SYNONYMS.get(str(token), str(token))
+
+
+@v_args(inline=True)
+class _Builder(Transformer):
+    """Turns each piece of the grammar into its node while the text is read, so that depth costs no recursion."""
+
+    # --- the sentence
+    def sentence(self, response: Response, _given: Token, written: Any, without: Any = None) -> Sentence:
+        return Sentence(response, written, intercept=without is None)
+
+    def without(self, *words: Token) -> str:
+        return "without intercept"
+
+    def plain_response(self, term: Term) -> Response:
+        return Response("plain", _as_response(term))
+
+    def of_response(self, part: Term, _of: Token, total: Term) -> Response:
+        return Response("of", _as_response(part), _as_response(total))
+
+    def per_response(self, count: Term, _per: Token, exposure: Term) -> Response:
+        return Response("per", _as_response(count), _as_response(exposure))
+
+    def written_list(self, *terms: Term) -> tuple[Term, ...]:
+        for term in terms:
+            _check_term(term)
+        return tuple({t.key: t for t in reversed(terms)}[k] for k in dict.fromkeys(t.key for t in terms))
+
+    def empty_list(self, _nothing: Token) -> tuple[Term, ...]:
+        return ()
+
+    def all_list(self, *words: Any) -> Everything:
+        return Everything(tuple(w for w in words if isinstance(w, Name)))
+
+    def term(self, *children: Any) -> Term:
+        factors = [c for c in children if not isinstance(c, Token)]
+        numbers = [f for f in factors if isinstance(f, Number)]
+        if numbers and len(factors) > 1:
+            return Term((Chain(tuple(factors), ("*",) * (len(factors) - 1)),))
+        return Term(tuple(factors))
+
+    # --- expressions
+    def disjunction(self, first: Expression, *rest: Any) -> Expression:
+        return _chain(first, rest)
+
+    conjunction = sum = product = disjunction
+
+    def comparison(self, first: Expression, operator: Token | None = None, second: Any = None) -> Expression:
+        return first if operator is None else _chain(first, (operator, second))
+
+    def negation(self, *children: Any) -> Expression:
+        odd = len(children) % 2 == 0
+        return Prefix("not", children[-1]) if odd else children[-1]
+
+    def signed(self, *children: Any) -> Expression:
+        value: Expression = children[-1]
+        if sum(_operator(sign) == "-" for sign in children[:-1]) % 2 == 0:
+            return value
+        return Number(-value.value) if isinstance(value, Number) else Prefix("-", value)
+
+    def power(self, base: Expression, exponent: Expression | None = None) -> Expression:
+        return base if exponent is None else Power(base, exponent)
+
+    def number_exponent(self, *children: Token) -> Number:
+        return self._signed_number(children)
+
+    def sum_exponent(self, exponent: Expression) -> Expression:
+        return exponent
+
+    def name(self, token: Token) -> Name:
+        text, at = str(token), token.start_pos or 0
+        if token.type == "QUOTED_NAME":
+            text = text[1:-1].replace('""', '"')
+        return Name(text, at)
+
+    def number(self, token: Token) -> Number:
+        return self._signed_number((token,))
+
+    def text(self, token: Token) -> Text:
+        return Text(_unquoted(token))
+
+    def group(self, expression: Expression) -> Expression:
+        return expression
+
+    # --- functions
+    def call(self, function: Token, *arguments: Any) -> Call:
+        given = [a for a in arguments if a is not None]
+        plain = [a for a in given if not isinstance(a, tuple)]
+        options: dict[str, Option] = {}
+        for key, value in (a for a in given if isinstance(a, tuple)):
+            if key in options:
+                raise SentenceError(f"the option {key!r} is given twice", position=function.start_pos)
+            options[str(key)] = value
+        for argument in plain:
+            _check_nested(argument, inside_function=str(function))
+        return build_call(str(function), plain, options, function.start_pos or 0)
+
+    def value_argument(self, value: Expression) -> Expression:
+        return value
+
+    def option_argument(self, key: Token, _equals: Token, value: Option) -> tuple[str, Option]:
+        return str(key), value
+
+    def number_option(self, *children: Token) -> float:
+        return self._signed_number(children).value
+
+    def text_option(self, token: Token) -> str:
+        return _unquoted(token)
+
+    def name_option(self, name: Name) -> Name:
+        return name
+
+    def list_option(self, *children: Token | None) -> tuple[float, ...]:
+        values, sign = [], 1.0
+        for token in children:
+            if token is None or token.type == "SIGN":
+                sign = -1.0 if token is not None and _operator(token) == "-" else 1.0
+            else:
+                values.append(sign * self._signed_number((token,)).value)
+                sign = 1.0
+        return tuple(values)
+
+    # --- claims and values
+    def claims(self, *claims: Claim) -> tuple[Claim, ...]:
+        return claims
+
+    def claim(self, left: Expression, operator: Token, right: Expression) -> Claim:
+        return left, _operator(operator), right
+
+    def assignments(self, *pairs: tuple[Name, Option]) -> tuple[tuple[Name, Option], ...]:
+        return pairs
+
+    def assignment(self, name: Name, _equals: Token, value: Option) -> tuple[Name, Option]:
+        return name, value
+
+    @staticmethod
+    def _signed_number(children: Sequence[Token]) -> Number:
+        value = float(children[-1])
+        if value in (float("inf"), float("-inf")):
+            raise SentenceError(f"the number {children[-1]} is too large", position=children[-1].start_pos)
+        return Number(-value if len(children) > 1 and _operator(children[0]) == "-" else value)
+
+
+def _unquoted(token: Token) -> str:
+    return str(token)[1:-1].replace("''", "'")
+
+
+def _chain(first: Expression, rest: Sequence[Any]) -> Expression:
+    if not rest:
+        return first
+    operators = tuple(_operator(o).casefold() for o in rest[0::2])
+    return Chain((first, *rest[1::2]), operators)
+
+
+def _as_response(term: Term) -> Expression:
+    if len(term.factors) > 1:
+        return Chain(term.factors, ("*",) * (len(term.factors) - 1))
+    return term.factors[0]
+
+
+def _check_term(term: Term) -> None:
+    for factor in term.factors:
+        if isinstance(factor, Number):
+            raise SentenceError(
+                f"the number {factor} alone is no term",
+                suggestion="an intercept is in the model unless the sentence ends in `without intercept`; "
+                "for the intercept alone write `given nothing`",
+            )
+        if isinstance(factor, Text):
+            raise SentenceError(
+                f"the text {factor} is no term",
+                suggestion=f"single quotes hold text; a column is written {spelled(factor.value)}",
+            )
+        if isinstance(factor, Call):
+            if FUNCTIONS[factor.function].place == "term" and len(term.factors) > 1:
+                raise SentenceError(
+                    f"{factor.function} writes out whole terms, so it cannot be a factor of a product",
+                    position=factor.at,
+                )
+        else:
+            _check_nested(factor)
+
+
+def _check_nested(node: Expression, inside_function: str = "") -> None:
+    """Functions that give categories or several columns are whole factors; they are no part of arithmetic."""
+    for call in calls_in(node):
+        place = FUNCTIONS[call.function].place
+        if place == "anywhere" or (place == "factor" and inside_function.casefold() == "crossed"):
+            continue
+        if call.function == "bands" and inside_function.casefold() == "category":
+            continue
+        raise SentenceError(
+            f"{call.function} gives {'terms' if place == 'term' else 'a category or several columns'}, "
+            "so it cannot stand inside an expression",
+            position=call.at,
+            suggestion="let it stand as a term of its own, or as one side of a product",
+        )
+
+
+@lru_cache(maxsize=1)
+def _parser() -> Lark:
+    return Lark(
+        files("joinery.notation").joinpath("grammar.lark").read_text("utf-8"),
+        start=["sentence", "expression", "claims", "assignments"],
+        parser="lalr",
+        lexer="basic",
+        transformer=_Builder(),
+        lexer_callbacks={"NAME": _word_or_name},
+        maybe_placeholders=True,
+    )
+
+
+def _read(text: str, start: str) -> Any:
+    if not isinstance(text, str):
+        raise SentenceError(f"the {start} must be text, not {type(text).__name__}")
+    if len(text) > LONGEST:
+        raise SentenceError(f"the {start} is {len(text):,} characters long; at most {LONGEST:,} are read", text=text)
+    if (deep := too_deep(text)) is not None:
+        raise SentenceError("parentheses stand more than 200 deep", text=text, position=deep)
+    try:
+        return _parser().parse(text, start=start)
+    except UnexpectedInput as slip:
+        raise diagnose(text, slip, start) from None
+    except VisitError as wrapped:
+        slip_inside = wrapped.orig_exc
+    except SentenceError as slip_here:
+        slip_inside = slip_here
+    if not isinstance(slip_inside, SentenceError):
+        raise slip_inside
+    raise SentenceError(
+        slip_inside.problem,
+        text=text,
+        position=slip_inside.position,
+        expected=slip_inside.expected,
+        suggestion=slip_inside.suggestion,
+    ) from None
+
+
+@lru_cache(maxsize=512)
+def read_sentence(text: str) -> Sentence:
+    """A model sentence as a tree.
+
+    Parameters: ``text``, at most 10,000 characters, parentheses at most 200 deep.
+    Raises SentenceError, which shows the place and what was expected there.
+
+    >>> str(read_sentence("honey_kg GIVEN forage_km2,altitude_m"))
+    'honey_kg given forage_km2, altitude_m'
+    """
+    return _read(text, "sentence")
+
+
+@lru_cache(maxsize=512)
+def read_expression(text: str) -> Expression:
+    """An expression on columns, as used by ``where=``, ``weights=`` and ``offset=``."""
+    expression: Expression = _read(text, "expression")
+    for node in (expression, *inside(expression)):
+        if isinstance(node, Call) and FUNCTIONS[node.function].place != "anywhere":
+            raise SentenceError(f"{node.function} stands in model sentences only", text=text, position=node.at)
+    return expression
+
+
+def read_claims(text: str) -> tuple[Claim, ...]:
+    """One or several equations or inequalities, as (left, comparison, right)."""
+    return _read(text, "claims")
+
+
+def read_assignments(text: str) -> dict[str, float | str]:
+    """Values for one new row: ``forage_km2 = 3, hive_type = 'long'``; a bare word stands for text."""
+    values: dict[str, float | str] = {}
+    for name, value in _read(text, "assignments"):
+        if name.name in values:
+            raise SentenceError(f"{name.name!r} is given twice", text=text, position=name.at)
+        if isinstance(value, tuple):
+            raise SentenceError(f"{name.name!r} takes one value, not a list", text=text, position=name.at)
+        values[name.name] = value.name if isinstance(value, Name) else value
+    return values
+
+
+def sentence_of_parts(response: str, terms: Sequence[str]) -> Sentence:
+    """A sentence given in parts: the response, and a list of terms."""
+    if isinstance(terms, str):
+        terms = [terms]
+    listed = ", ".join(terms) if terms else "nothing"
+    return read_sentence(f"{response} given {listed}")

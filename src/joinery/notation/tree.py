@@ -1,0 +1,285 @@
+"""What a sentence is made of, and its one canonical spelling.
+
+Every node is frozen, compares by what it says (not by where it stood), and prints as text that reads back to itself.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from itertools import combinations
+
+WORDS = ("given", "of", "per", "without", "intercept", "all", "but", "nothing", "and", "or", "not")
+
+_PLAIN_NAME = re.compile(r"[^\W\d][\w.]*")
+
+
+def spelled(name: str) -> str:
+    """A column name as the sentence writes it: in double quotes unless it is plain letters, digits, ``_`` and ``.``."""
+    if _PLAIN_NAME.fullmatch(name) and name.casefold() not in WORDS:
+        return name
+    return '"' + name.replace('"', '""') + '"'
+
+
+def quoted_text(value: str) -> str:
+    """Text as the sentence writes it, in single quotes."""
+    return "'" + value.replace("'", "''") + "'"
+
+
+def number_text(value: float) -> str:
+    """A number in the fewest characters that read back to it."""
+    return str(int(value)) if value == int(value) and abs(value) < 1e15 else repr(value)
+
+
+@dataclass(frozen=True, slots=True)
+class Name:
+    """A column."""
+
+    name: str
+    at: int = field(default=0, compare=False)
+
+    def __str__(self) -> str:
+        return spelled(self.name)
+
+
+@dataclass(frozen=True, slots=True)
+class Number:
+    """A number."""
+
+    value: float
+
+    def __str__(self) -> str:
+        return number_text(self.value)
+
+
+@dataclass(frozen=True, slots=True)
+class Text:
+    """A piece of text, to compare with."""
+
+    value: str
+
+    def __str__(self) -> str:
+        return quoted_text(self.value)
+
+
+Option = float | str | Name | tuple[float, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """A function of arguments, with options: ``spline(x, columns=4)``."""
+
+    function: str
+    arguments: tuple[Expression, ...]
+    options: tuple[tuple[str, Option], ...] = ()
+    at: int = field(default=0, compare=False)
+
+    def option(self, name: str) -> Option | None:
+        return dict(self.options).get(name)
+
+    def __str__(self) -> str:
+        inside = [_inside(a) for a in self.arguments]
+        inside += [f"{key}={_option_text(value)}" for key, value in self.options]
+        return f"{self.function}({', '.join(inside)})"
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """Operands of one rank with the operators between them, read from the left: ``a + b - c``, ``p and q``."""
+
+    operands: tuple[Expression, ...]
+    operators: tuple[str, ...]
+
+    def __str__(self) -> str:
+        rank = RANK[self.operators[0]]
+        out = [_below(self.operands[0], rank)]
+        for operator, operand in zip(self.operators, self.operands[1:], strict=True):
+            out += [operator, _below(operand, rank)]
+        return " ".join(out)
+
+
+@dataclass(frozen=True, slots=True)
+class Prefix:
+    """A sign or a ``not`` before an operand."""
+
+    operator: str
+    operand: Expression
+
+    def __str__(self) -> str:
+        gap = " " if self.operator == "not" else ""
+        return f"{self.operator}{gap}{_below(self.operand, RANK['negate' if self.operator == '-' else 'not'])}"
+
+
+@dataclass(frozen=True, slots=True)
+class Power:
+    """A base to an exponent that is a number or a computed value."""
+
+    base: Expression
+    exponent: Expression
+
+    def __str__(self) -> str:
+        simple = isinstance(self.exponent, Number)
+        exponent = str(self.exponent) if simple else f"({self.exponent})"
+        return f"{_below(self.base, RANK['^'])}^{exponent}"
+
+
+Expression = Name | Number | Text | Call | Chain | Prefix | Power
+
+# How tightly each operator binds; an operand of the same or lower rank goes into parentheses.
+RANK = {"or": 1, "and": 2, "not": 3, "=": 4, "!=": 4, "<": 4, "<=": 4, ">": 4, ">=": 4}
+RANK |= {"+": 5, "-": 5, "*": 6, "/": 6, "negate": 7, "^": 8, "atom": 9}
+
+
+def _rank(node: Expression) -> int:
+    if isinstance(node, Chain):
+        return RANK[node.operators[0]]
+    if isinstance(node, Prefix):
+        return RANK["negate" if node.operator == "-" else "not"]
+    if isinstance(node, Power):
+        return RANK["^"]
+    return RANK["negate"] if isinstance(node, Number) and node.value < 0 else RANK["atom"]
+
+
+def _below(node: Expression, rank: int) -> str:
+    return f"({node})" if _rank(node) <= rank else str(node)
+
+
+def _inside(node: Expression) -> str:
+    """A function argument: arithmetic stands bare, comparisons in parentheses."""
+    return _below(node, RANK["="])
+
+
+def _option_text(value: Option) -> str:
+    if isinstance(value, tuple):
+        return "(" + ", ".join(number_text(v) for v in value) + ("," if len(value) == 1 else "") + ")"
+    if isinstance(value, str):
+        return quoted_text(value)
+    return str(value) if isinstance(value, Name) else number_text(value)
+
+
+def outside(node: Expression) -> str:
+    """A factor as it stands in the comma list: sums, divisions and comparisons in parentheses."""
+    bare = isinstance(node, (Name, Call)) or (isinstance(node, Power) and isinstance(node.exponent, Number))
+    return str(node) if bare else f"({node})"
+
+
+@dataclass(frozen=True, slots=True)
+class Term:
+    """One term of the list: a single factor, or the product of several."""
+
+    factors: tuple[Expression, ...]
+
+    def __str__(self) -> str:
+        return " * ".join(outside(f) for f in self.factors)
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        """The same for `a * b` and `b * a`."""
+        return tuple(sorted(map(str, self.factors)))
+
+
+@dataclass(frozen=True, slots=True)
+class Response:
+    """What is explained: ``plain`` (a number, or whether it happened), ``of`` a total, ``per`` an exposure."""
+
+    kind: str
+    expression: Expression
+    total: Expression | None = None
+
+    def __str__(self) -> str:
+        own = outside(self.expression)
+        return own if self.total is None else f"{own} {self.kind} {outside(self.total)}"
+
+
+@dataclass(frozen=True, slots=True)
+class Everything:
+    """`all`, or `all but` some columns."""
+
+    but: tuple[Name, ...] = ()
+
+    def __str__(self) -> str:
+        return "all but " + ", ".join(map(str, self.but)) if self.but else "all"
+
+
+@dataclass(frozen=True, slots=True)
+class Sentence:
+    """A whole model sentence.
+
+    ``written`` holds the terms as they were written; ``terms`` has `crossed` and `powers` written out, each term once.
+    """
+
+    response: Response
+    written: tuple[Term, ...] | Everything
+    intercept: bool = True
+
+    def __str__(self) -> str:
+        if isinstance(self.written, Everything):
+            terms = str(self.written)
+        else:
+            terms = ", ".join(map(str, self.written)) or "nothing"
+        return f"{self.response} given {terms}" + ("" if self.intercept else " without intercept")
+
+    @property
+    def terms(self) -> tuple[Term, ...]:
+        if isinstance(self.written, Everything):
+            raise TypeError("`all` is written out only once the table is known")
+        once: dict[tuple[str, ...], Term] = {}
+        for written in self.written:
+            for term in _written_out(written):
+                once.setdefault(term.key, term)
+        return tuple(once.values())
+
+
+def _written_out(term: Term) -> Iterator[Term]:
+    """`crossed(a, b)` as a, b, a * b; `powers(x, 3)` as x, x^2, x^3, also inside products."""
+    if len(term.factors) == 1 and isinstance(call := term.factors[0], Call) and call.function == "crossed":
+        members = [as_term(a) for a in call.arguments]
+        for size in range(1, len(members) + 1):
+            for chosen in combinations(members, size):
+                yield from _written_out(Term(tuple(f for m in chosen for f in m.factors)))
+        return
+    for place, factor in enumerate(term.factors):
+        if isinstance(factor, Call) and factor.function == "powers":
+            base, highest = factor.arguments[0], factor.arguments[1]
+            assert isinstance(highest, Number)
+            for degree in range(1, int(highest.value) + 1):
+                power = base if degree == 1 else Power(base, Number(float(degree)))
+                yield from _written_out(Term((*term.factors[:place], power, *term.factors[place + 1 :])))
+            return
+    yield term
+
+
+def as_term(node: Expression) -> Term:
+    """An argument of `crossed` as the term it stands for: a bare product becomes a product of factors."""
+    if isinstance(node, Chain) and set(node.operators) == {"*"}:
+        return Term(node.operands)
+    return Term((node,))
+
+
+def parts(node: Expression) -> tuple[Expression, ...]:
+    """The expressions directly inside a node, columns named in options among them."""
+    if isinstance(node, Call):
+        return (*node.arguments, *(value for _, value in node.options if isinstance(value, Name)))
+    if isinstance(node, Chain):
+        return node.operands
+    if isinstance(node, Prefix):
+        return (node.operand,)
+    return (node.base, node.exponent) if isinstance(node, Power) else ()
+
+
+def inside(node: Expression) -> Iterator[Expression]:
+    """Every node of an expression, innermost first."""
+    for part in parts(node):
+        yield from inside(part)
+    yield node
+
+
+def names_in(node: Expression) -> Iterator[Name]:
+    """The columns that an expression names, in order."""
+    return (part for part in inside(node) if isinstance(part, Name))
+
+
+def calls_in(node: Expression) -> Iterator[Call]:
+    """The function calls in an expression, innermost first."""
+    return (part for part in inside(node) if isinstance(part, Call))

@@ -1,0 +1,151 @@
+"""The sheet every picture is drawn on: its size, type, title and finding, axes, labelled points."""
+
+from __future__ import annotations
+
+import math
+import os
+import textwrap
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from joinery.errors import CallError
+from joinery.show.files import write_whole
+from joinery.show.palette import INK, MIST, PAPER, RUST, SLATE
+
+WIDE, HIGH, DPI = 8.0, 5.0, 160
+DENSE = 5000
+ENDINGS = (".png", ".svg", ".pdf")
+
+
+def sheet(ax: Axes | None, *, title: str, finding: str, x_label: str, y_label: str) -> tuple[Figure, Axes]:
+    """A fresh sheet (or the axes given), dressed: title in words, the finding under it, quiet axes."""
+    if ax is None:
+        figure = Figure(figsize=(WIDE, HIGH), dpi=DPI, facecolor=PAPER)
+        lines = textwrap.wrap(finding, 104)[:3]
+        figure.text(0.045, 0.955, title, fontsize=13, fontweight="bold", color=INK, ha="left", va="top")
+        figure.text(0.045, 0.9, "\n".join(lines), fontsize=9, color=SLATE, ha="left", va="top", linespacing=1.4)
+        top = 0.845 - 0.037 * (len(lines) - 1)
+        ax = figure.add_axes((0.095, 0.115, 0.865, top - 0.115))
+    else:
+        figure = ax.get_figure(root=True)  # type: ignore[assignment]
+        ax.set_title(title, loc="left", fontsize=11, fontweight="bold", color=INK)
+    dress(ax)
+    ax.set_xlabel(x_label, color=INK, fontsize=10)
+    ax.set_ylabel(y_label, color=INK, fontsize=10)
+    return figure, ax
+
+
+def dress(ax: Axes) -> None:
+    """No frame on top and right, rules in mist, axes in slate."""
+    for side in ("top", "right"):
+        ax.spines[side].set_visible(False)
+    for side in ("left", "bottom"):
+        ax.spines[side].set_color(SLATE)
+    ax.tick_params(colors=SLATE, labelsize=9)
+    ax.grid(axis="y", color=MIST, linewidth=0.8)
+    ax.set_axisbelow(True)
+    ax.margins(x=0.04, y=0.08)
+
+
+def points(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
+    """A scatter; semi-transparent when many, by density above 5,000 rows."""
+    if len(x) > DENSE:
+        ax.hexbin(x, y, gridsize=60, mincnt=1, bins="log", cmap=_density(), linewidths=0)
+        return
+    alpha = 0.75 if len(x) <= 200 else 0.45 if len(x) <= 1000 else 0.25
+    ax.scatter(x, y, s=22, color=INK, alpha=alpha, linewidths=0, zorder=3)
+
+
+def _density() -> Any:
+    from matplotlib.colors import LinearSegmentedColormap
+
+    return LinearSegmentedColormap.from_list("density", [MIST, SLATE, INK])
+
+
+def ring(ax: Axes, x: np.ndarray, y: np.ndarray, serious: Sequence[bool]) -> None:
+    """Marks remarkable points: a ring, in rust where serious."""
+    for px, py, bad in zip(x, y, serious):
+        ax.scatter([px], [py], s=70, facecolors="none", edgecolors=RUST if bad else INK, linewidths=1.3, zorder=4)
+
+
+def label_points(
+    ax: Axes, x: np.ndarray, y: np.ndarray, words: Sequence[str], others: tuple[np.ndarray, np.ndarray]
+) -> None:
+    """Writes a label beside each point where it covers no other label and as few points as can be."""
+    figure = ax.get_figure(root=True)
+    assert figure is not None
+    ax.autoscale_view()
+    to_pixels = ax.transData.transform
+    finite = np.isfinite(others[0]) & np.isfinite(others[1])
+    step = max(1, int(finite.sum()) // 2000)
+    crowd = to_pixels(np.column_stack([others[0][finite], others[1][finite]])[::step])
+    taken: list[tuple[float, float, float, float]] = []
+    frame = ax.get_window_extent()
+    scale = figure.dpi / 72
+    for px, py, word in zip(x, y, words):
+        at = to_pixels((px, py))
+        wide, high = 5.2 * len(word) * scale, 10 * scale
+        best: tuple[float, float, float, str, str] | None = None
+        for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (-1, 1), (1, -1), (-1, -1)):
+            gap = 7 * scale
+            left = at[0] + (gap if dx > 0 else -gap - wide if dx < 0 else -wide / 2)
+            low = at[1] + (gap if dy > 0 else -gap - high if dy < 0 else -high / 2)
+            box = (left, low, left + wide, low + high)
+            clash = sum(_overlap(box, other) for other in taken)
+            covered = int(
+                np.sum(
+                    (crowd[:, 0] > box[0]) & (crowd[:, 0] < box[2]) & (crowd[:, 1] > box[1]) & (crowd[:, 1] < box[3])
+                )
+            )
+            outside = box[0] < frame.x0 or box[2] > frame.x1 or box[1] < frame.y0 or box[3] > frame.y1
+            cost = 100 * clash + covered + 50 * outside
+            if best is None or cost < best[0]:
+                best = (cost, left, low, "left", "bottom")
+                chosen = box
+        assert best is not None
+        taken.append(chosen)
+        offset = ((best[1] - at[0]) / scale, (best[2] - at[1]) / scale)
+        ax.annotate(
+            word,
+            (px, py),
+            xytext=offset,
+            textcoords="offset points",
+            fontsize=8.5,
+            color=INK,
+            ha="left",
+            va="bottom",
+            zorder=5,
+        )
+
+
+def _overlap(a: tuple[float, float, float, float], b: tuple[float, float, float, float]) -> bool:
+    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
+
+
+def end_label(ax: Axes, x: float, y: float, words: str, color: str = SLATE) -> None:
+    """A series' name at its right end."""
+    if math.isfinite(x) and math.isfinite(y):
+        ax.annotate(
+            words,
+            (x, y),
+            xytext=(5, 0),
+            textcoords="offset points",
+            fontsize=8.5,
+            color=color,
+            va="center",
+            clip_on=False,
+        )
+
+
+def write(figure: Figure, path: str | os.PathLike[str]) -> Path:
+    """Writes a picture by its ending: .png, .svg or .pdf. The same figures give the same bytes."""
+    ending = Path(path).suffix.lower()
+    if ending not in ENDINGS:
+        raise CallError(f"cannot tell how to draw {os.fspath(path)!r}; its ending is one of {', '.join(ENDINGS)}")
+    dates = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(ending, {"Software": None})
+    return write_whole(path, lambda beside: figure.savefig(beside, dpi=DPI, metadata=dates))

@@ -1,0 +1,118 @@
+"""The one place where numbers become text for people."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any
+
+MINUS = "−"
+DIGITS = 4
+
+
+def figure(value: Any, digits: int = DIGITS) -> str:
+    """A number to so many significant digits, whole digits never cut: 0.01234, 12.34, 123456."""
+    if value is None or (isinstance(value, float) and math.isnan(value)):
+        return ""
+    if math.isinf(value):
+        return (MINUS if value < 0 else "") + "∞"
+    if value == 0:
+        return "0"
+    if value == round(value) and abs(value) < 1e9:
+        return fixed(value, 0)
+    size = math.floor(math.log10(abs(value)))
+    if size >= 9 or size < -5:
+        return scientific(value, digits)
+    return fixed(value, max(digits - 1 - size, 0))
+
+
+def fixed(value: float, decimals: int) -> str:
+    """A number with so many decimals; a rounded zero carries no sign."""
+    if value is None or math.isnan(value):
+        return ""
+    text = f"{abs(value):.{decimals}f}"
+    negative = value < 0 and any(c in "123456789" for c in text)
+    return (MINUS if negative else "") + text
+
+
+def scientific(value: float, digits: int = 3) -> str:
+    """A number with a power of ten: ``−2.15e−6``."""
+    if value == 0 or not math.isfinite(value):
+        return figure(value)
+    mantissa, exponent = f"{abs(value):.{max(digits - 1, 0)}e}".split("e")
+    sign = MINUS if value < 0 else ""
+    low = MINUS if exponent.startswith("-") else ""
+    return f"{sign}{mantissa}e{low}{exponent.lstrip('+-').lstrip('0') or '0'}"
+
+
+def decimals_for(size: float, digits: int) -> int | None:
+    """Decimals that show a number of this size to so many significant digits; None where powers of ten are needed."""
+    if not size or math.isnan(size) or math.isinf(size):
+        return 0
+    place = math.floor(math.log10(abs(size)))
+    return None if place >= 9 or place < -5 else max(digits - 1 - place, 0)
+
+
+def column(values: Sequence[Any], digits: int = DIGITS) -> list[str]:
+    """A column of numbers with the same decimals, enough to show its largest to so many significant digits."""
+    finite = [abs(v) for v in values if v is not None and math.isfinite(v)]
+    if all(v == int(v) for v in finite) and max(finite, default=0) < 1e9:
+        return ["" if v is None or math.isnan(v) else figure(v) if math.isinf(v) else fixed(v, 0) for v in values]
+    decimals = decimals_for(max(finite), digits)
+    if decimals is None:
+        return [figure(v, digits) for v in values]
+    return [figure(v) if v is not None and math.isinf(v) else "" if v is None else fixed(v, decimals) for v in values]
+
+
+def p_value(p: Any) -> str:
+    """A p-value to two significant digits, ``< 0.0001`` below that."""
+    if p is None or math.isnan(p):
+        return ""
+    if p < 0.0001:
+        return "< 0.0001"
+    return fixed(p, max(1 - math.floor(math.log10(p)), 2)) if p < 0.995 else fixed(p, 2)
+
+
+def p_phrase(p: float) -> str:
+    """A p-value inside a sentence: ``p = 0.013``, ``p < 0.0001``."""
+    text = p_value(p)
+    return f"p {text}" if text.startswith("<") else f"p = {text}"
+
+
+def interval(lower: float, upper: float, decimals: int | None) -> str:
+    """An interval: ``[10.1, 14.5]``, with decimals as ``to_decimals`` takes them."""
+    if any(v is None or math.isnan(v) for v in (lower, upper)):
+        return ""
+    return f"[{to_decimals(lower, decimals)}, {to_decimals(upper, decimals)}]"
+
+
+def with_error(value: float, error: float, digits: int | None = None) -> int | None:
+    """Decimals for a figure known to within ``error``: two significant digits of the error, unless digits are asked."""
+    if digits is not None:
+        return decimals_for(value, digits)
+    if math.isnan(error) or error <= 0:
+        return decimals_for(value, DIGITS)
+    return decimals_for(error, 2)
+
+
+def to_decimals(value: float, decimals: int | None) -> str:
+    """A number with so many decimals, or with a power of ten where decimals will not do."""
+    return scientific(value) if decimals is None else fixed(value, decimals)
+
+
+def percent(share: float) -> str:
+    """A share as a percentage: ``71 %``; one decimal near the ends."""
+    if math.isnan(share):
+        return ""
+    near = 0 < share < 0.01 or 0.99 < share < 1
+    return f"{fixed(100 * share, 1 if near else 0)} %"
+
+
+def level_words(level: float) -> str:
+    """0.95 as ``95 %``."""
+    return f"{100 * level:.10g} %"
+
+
+def count(n: int, word: str, plural: str | None = None) -> str:
+    """``1 row``, ``12 rows``."""
+    return f"{n:,} {word if n == 1 else plural or word + 's'}"

@@ -1,0 +1,239 @@
+"""The short page of a fit, made once and shown as text or as HTML."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import jinja2
+from rich.console import Group, RenderableType
+from rich.padding import Padding
+from rich.table import Table as Grid
+from rich.text import Text
+
+from joinery.show.forms import plain, width
+from joinery.show.numbers import figure, level_words
+from joinery.show.palette import AMBER, INK, RUST, SLATE
+
+BAR_CELLS = 17
+BAR_NOTE = "intervals in standard units: sd of the response per sd of the term"
+VERDICT_STYLE = {"serious": f"bold {RUST}", "caution": "bold", "fine": SLATE}
+
+
+@dataclass(frozen=True)
+class Caution:
+    """One thing to know before reading on: verdict, words, and the call that shows more."""
+
+    verdict: str
+    words: str
+    call: str
+
+
+@dataclass(frozen=True)
+class Effect:
+    """One coefficient as people read it; ``bar`` is its interval in standard units: lower, estimate, upper."""
+
+    term: str
+    estimate: str
+    interval: str
+    standard_error: str
+    p: str
+    bar: tuple[float, float, float]
+
+
+@dataclass(frozen=True)
+class Page:
+    """The short page, in the order in which it is read."""
+
+    sentence: str
+    under: str
+    cautions: Sequence[Caution]
+    in_short: Sequence[str]
+    effects: Sequence[Effect]
+    level: float
+    equation: str
+
+
+def reach(effects: Sequence[Effect]) -> float:
+    """The common scale of the bars: how far from zero any interval reaches, in standard units."""
+    ends = [abs(v) for e in effects for v in e.bar if math.isfinite(v)]
+    return max(ends, default=0.0)
+
+
+def bar(ends: tuple[float, float, float], scale: float, cells: int = BAR_CELLS) -> str:
+    """An interval as text on the common scale, zero marked."""
+    if not scale or not all(map(math.isfinite, ends)):
+        return ""
+    middle = cells // 2
+    low, at, high = (middle + round(v / scale * middle) for v in ends)
+    line = [" "] * cells
+    line[middle] = "┊"
+    for place in range(low, high + 1):
+        line[place] = "─"
+    line[low], line[high] = "├", "┤"
+    line[at] = "●"
+    if low < middle < high and at != middle:
+        line[middle] = "┼"
+    return "".join(line)
+
+
+def renderable(page: Page, columns: int | None = None) -> RenderableType:
+    """The page for a terminal of so many columns."""
+    room = columns or width()
+    parts: list[RenderableType] = [Text(page.sentence, style="bold"), Text(page.under, style=SLATE), Text("")]
+    if page.cautions:
+        parts += [Text("Before you read on", style="bold"), Padding(_cautions(page), (0, 0, 1, 2))]
+    parts.append(Text("In short", style="bold"))
+    parts.append(Padding(Text(" ".join(page.in_short)), (0, 0, 1, 2)))
+    parts += [_effects(page, room), Text("")]
+    parts.append(Text(wrapped_equation(page.equation, room)))
+    return Group(*parts)
+
+
+def _cautions(page: Page) -> Grid:
+    grid = Grid(box=None, show_header=False, padding=(0, 2, 0, 0), pad_edge=False)
+    grid.add_column(no_wrap=True)
+    grid.add_column(ratio=1)
+    grid.add_column(no_wrap=True, style=SLATE)
+    for c in page.cautions:
+        grid.add_row(Text(c.verdict, style=VERDICT_STYLE[c.verdict]), Text(c.words), Text(c.call))
+    return grid
+
+
+def _effects(page: Page, room: int) -> RenderableType:
+    scale = reach(page.effects)
+    interval = f"{level_words(page.level)} interval"
+    heads = {
+        "term": "Coefficients",
+        "estimate": "estimate",
+        "interval": interval,
+        "standard_error": "standard",
+        "p": "p",
+    }
+    taken = sum(max([len(head), *(len(getattr(e, name)) for e in page.effects)]) + 2 for name, head in heads.items())
+    beside = bool(scale) and room - taken - 2 >= BAR_CELLS
+    grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style=SLATE)
+    grid.add_column(Text("Coefficients", style="bold"), overflow="fold")
+    grid.add_column("estimate", justify="right", no_wrap=True)
+    grid.add_column(interval, no_wrap=True)
+    if beside:
+        grid.add_column(_scale_line(scale, BAR_CELLS), no_wrap=True, min_width=BAR_CELLS)
+    grid.add_column("standard\nerror", justify="right", no_wrap=True)
+    grid.add_column("p", no_wrap=True)
+    for e in page.effects:
+        bars = [Text(bar(e.bar, scale, BAR_CELLS), style=AMBER)] if beside else []
+        grid.add_row(Text(f"  {e.term}"), e.estimate, Text(e.interval), *bars, e.standard_error, e.p)
+    if not scale:
+        return grid
+    note = Text(f"  bars: {BAR_NOTE}", style=SLATE)
+    return Group(grid, note) if beside else Group(grid, Text(""), _bars_below(page, scale, room))
+
+
+def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
+    """The bars as a strip of their own, where the terminal is too narrow to have them beside the figures."""
+    drawn = [e for e in page.effects if all(map(math.isfinite, e.bar))]
+    cells = min(41, room - max(len(e.term) for e in drawn) - 6)
+    cells -= 1 - cells % 2  # odd, so that zero stands in the middle
+    if cells < BAR_CELLS:
+        return Text("")
+    strip = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style=SLATE)
+    strip.add_column("  in standard units", no_wrap=True)
+    strip.add_column(_scale_line(scale, cells), no_wrap=True)
+    for e in drawn:
+        strip.add_row(Text(f"  {e.term}"), Text(bar(e.bar, scale, cells), style=AMBER))
+    return Group(strip, Text(f"  {BAR_NOTE}", style=SLATE))
+
+
+def _scale_line(scale: float, cells: int) -> str:
+    """The ends and the zero of the common scale, each over its cell."""
+    end = figure(scale, 2)
+    half = cells // 2
+    return f"−{end}".ljust(half) + "0" + end.rjust(half)
+
+
+def wrapped_equation(text: str, room: int) -> str:
+    """An equation broken before its signs only, so that no term is torn."""
+    lines, line = [], ""
+    for piece in re.split(r"(?= [+−] )", text):
+        if line and len(line) + len(piece) > room:
+            lines.append(line)
+            line = "   " + piece
+        else:
+            line += piece
+    return "\n".join([*lines, line])
+
+
+def as_text(page: Page) -> str:
+    """The page without colour."""
+    return plain(renderable(page))
+
+
+def as_markdown(page: Page) -> str:
+    """The page as Markdown."""
+    lines = [f"**{page.sentence}**", "", page.under, ""]
+    if page.cautions:
+        lines += ["**Before you read on**", ""]
+        lines += [f"- **{c.verdict}** {c.words}" + (f" (`{c.call}`)" if c.call else "") for c in page.cautions]
+        lines.append("")
+    lines += ["**In short** " + " ".join(page.in_short), ""]
+    lines += [f"| Coefficient | estimate | {level_words(page.level)} interval | standard error | p |"]
+    lines += ["| --- | ---: | --- | ---: | --- |"]
+    for e in page.effects:
+        term = e.term.replace("|", "\\|")
+        lines.append(f"| {term} | {e.estimate} | {e.interval} | {e.standard_error} | {e.p} |")
+    return "\n".join([*lines, "", f"`{page.equation}`"]) + "\n"
+
+
+_HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(
+    """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabular-nums">
+<p><strong>{{ page.sentence }}</strong><br><span style="color:{{ slate }}">{{ page.under }}</span></p>
+{% if page.cautions %}
+<p><strong>Before you read on</strong></p>
+<ul>
+{% for c in page.cautions %}
+<li><span style="{{ verdict_style[c.verdict] }}">{{ c.verdict }}</span>
+ {{ c.words }}{% if c.call %} <code>{{ c.call }}</code>{% endif %}</li>
+{% endfor %}
+</ul>
+{% endif %}
+<p><strong>In short</strong><br>{{ page.in_short | join(' ') }}</p>
+<table style="border-collapse:collapse">
+<thead><tr>{% for h in heads %}<th scope="col" style="text-align:left;{{ left }}">{{ h }}</th>{% endfor %}</tr></thead>
+<tbody>
+{% for e, b in rows %}
+<tr><td style="{{ left }}">{{ e.term }}</td><td style="{{ right }}">{{ e.estimate }}</td>
+<td style="{{ left }}">{{ e.interval }}</td>
+<td>{% if b %}<svg width="160" height="14" role="img" aria-label="{{ e.term }}: interval in standard units">
+<line x1="80" x2="80" y1="0" y2="14" stroke="{{ slate }}" stroke-dasharray="2 2"/>
+<line x1="{{ b[0] }}" x2="{{ b[2] }}" y1="7" y2="7" stroke="{{ amber }}" stroke-width="2"/>
+<circle cx="{{ b[1] }}" cy="7" r="3.5" fill="{{ amber }}"/></svg>{% endif %}</td>
+<td style="{{ right }}">{{ e.standard_error }}</td><td>{{ e.p }}</td></tr>
+{% endfor %}
+</tbody></table>
+<p><code>{{ page.equation }}</code></p>
+</div>
+"""
+)
+
+
+def as_html(page: Page) -> str:
+    """The page as an HTML fragment, everything that came from the user escaped."""
+    scale = reach(page.effects)
+    rows = [
+        (e, [round(80 + 76 * v / scale, 1) for v in e.bar] if scale and all(map(math.isfinite, e.bar)) else None)
+        for e in page.effects
+    ]
+    heads = ["Coefficient", "estimate", f"{level_words(page.level)} interval", "standard units", "standard error", "p"]
+    return _HTML.render(
+        page=page,
+        rows=rows,
+        heads=heads,
+        ink=INK,
+        slate=SLATE,
+        amber=AMBER,
+        left="padding:2px 12px 2px 0",
+        right="text-align:right;padding:2px 12px 2px 0",
+        verdict_style={"serious": f"color:{RUST};font-weight:bold", "caution": "font-weight:bold", "fine": ""},
+    )

@@ -1,0 +1,170 @@
+"""A Table: figures with names, made once and shown many ways."""
+
+from __future__ import annotations
+
+import json
+import math
+import os
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.errors import CallError, one_of
+from joinery.show import numbers
+from joinery.show.files import write_text, write_whole
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+FORMS = ("text", "markdown", "html", "csv", "json", "latex")
+
+# How a column's cells are shown when the table does not say: by the column's name.
+_KINDS = {"p": "p", "df": "degrees", "share": "share"} | dict.fromkeys(("n", "count", "missing", "distinct"), "whole")
+_WORDS = {"p": "p", "t": "t", "z": "z", "f": "F", "ss": "sum of squares", "ms": "mean square", "df": "df", "n": "n"}
+_WORDS |= {"cooks_distance": "Cook's distance", "dffits": "DFFITS", "covratio": "COVRATIO", "critical_f": "critical F"}
+
+
+@dataclass(frozen=True)
+class Table:
+    """Figures with names.
+
+    ``columns`` maps names to values at full precision; ``index`` (with ``index_name``) labels rows where they have
+    labels. ``kinds`` says how a column is shown where its name does not: ``figure`` (same decimals down the column),
+    ``own`` (each cell by its own size), ``error`` (decimals by the row's ``standard_error``), ``p``, ``whole``,
+    ``degrees``, ``share``, ``text``. ``headings`` gives words for people.
+    """
+
+    columns: Mapping[str, Sequence[Any] | np.ndarray]
+    title: str = ""
+    notes: tuple[str, ...] = ()
+    index: Sequence[Any] | None = None
+    index_name: str = "row"
+    kinds: Mapping[str, str] = field(default_factory=dict)
+    headings: Mapping[str, str] = field(default_factory=dict)
+    digits: int | None = None
+    most_rows: int = 200
+
+    @cached_property
+    def frame(self) -> pd.DataFrame:
+        """The table as a DataFrame, every digit kept."""
+        import pandas as pd
+
+        index = None if self.index is None else pd.Index(list(self.index), name=self.index_name)
+        return pd.DataFrame({name: pd.Series(_plain(v), index=index) for name, v in self.columns.items()}, index=index)
+
+    def __getitem__(self, column: str) -> pd.Series:
+        if column not in self.columns:
+            one_of("column", column, tuple(self.columns))
+        return self.frame[column]
+
+    def __len__(self) -> int:
+        return len(next(iter(self.columns.values()), ()))
+
+    def __str__(self) -> str:
+        return self.render("text")
+
+    __repr__ = __str__
+
+    def _repr_html_(self) -> str:
+        return self.render("html")
+
+    def render(self, form: str = "text", *, digits: int | None = None) -> str:
+        """The table in a form: text, markdown, html or latex for people; csv or json with every digit.
+
+        Parameters: ``form``; ``digits`` significant for people. Returns a str. Raises CallError for another form.
+
+        >>> print(Table({"term": ["intercept"], "estimate": [1.25]}).render("csv"), end="")
+        term,estimate
+        intercept,1.25
+        """
+        from joinery.show import forms
+
+        one_of("form", form, FORMS)
+        return forms.RENDERERS[form](self if digits is None else self.with_digits(digits))
+
+    def with_digits(self, digits: int) -> Table:
+        """The same table, shown to so many significant digits."""
+        return replace(self, digits=digits)
+
+    def write(self, path: str | os.PathLike[str]) -> Path:
+        """Writes the table by the path's ending: .txt .md .html .csv .json .tex .parquet .feather .xlsx .ods.
+
+        Returns the path. Raises CallError for another ending, or when the folder is not there.
+        """
+        ending = Path(path).suffix.lower()
+        if ending in _TEXT_ENDINGS:
+            return write_text(path, self.render(_TEXT_ENDINGS[ending]))
+        if ending in _FRAME_ENDINGS:
+            labelled = self.frame.reset_index() if self.index is not None else self.frame
+            return write_whole(path, lambda beside: _FRAME_ENDINGS[ending](labelled, beside))
+        known = ", ".join((*_TEXT_ENDINGS, *_FRAME_ENDINGS))
+        raise CallError(f"cannot tell how to write {os.fspath(path)!r}; its ending is one of {known}", argument="path")
+
+    # ------------------------------------------------------------------ what the renderers ask
+
+    def heading(self, column: str) -> str:
+        """A column's name in words."""
+        return self.headings.get(column) or _WORDS.get(column) or column.replace("_", " ")
+
+    def is_text(self, column: str) -> bool:
+        """Whether a column holds words."""
+        values = self.columns[column]
+        return self.kinds.get(column) == "text" or any(isinstance(v, str) for v in values)
+
+    def cells(self, column: str) -> list[str]:
+        """A column as people read it."""
+        values = list(_plain(self.columns[column]))
+        digits = self.digits or numbers.DIGITS
+        kind = self.kinds.get(column, _KINDS.get(column, "figure"))
+        if self.is_text(column):
+            return ["" if v is None else str(v) for v in values]
+        as_numbers = [math.nan if v is None else float(v) for v in values]
+        if kind == "error":
+            return self._by_error(as_numbers)
+        shower = _SHOWERS.get(kind)
+        return [shower(v, digits) for v in as_numbers] if shower else numbers.column(as_numbers, digits)
+
+    def _by_error(self, values: list[float]) -> list[str]:
+        errors = [float(v) for v in self.columns["standard_error"]]
+        out = []
+        for value, error in zip(values, errors):
+            decimals = numbers.with_error(error if self.digits else value, error, self.digits)
+            out.append(numbers.to_decimals(value, decimals))
+        return out
+
+
+_SHOWERS: dict[str, Callable[[float, int], str]] = {
+    "p": lambda v, d: numbers.p_value(v),
+    "own": numbers.figure,
+    "whole": lambda v, d: "" if math.isnan(v) else f"{v:,.0f}",
+    "degrees": lambda v, d: "" if math.isnan(v) else f"{v:.0f}" if v == round(v) else f"{v:.1f}",
+    "share": lambda v, d: numbers.percent(v),
+}
+_TEXT_ENDINGS = {".txt": "text", ".md": "markdown", ".html": "html", ".csv": "csv", ".json": "json", ".tex": "latex"}
+_FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {
+    ".parquet": lambda frame, path: frame.to_parquet(path),
+    ".feather": lambda frame, path: frame.to_feather(path),
+    ".xlsx": lambda frame, path: frame.to_excel(path, index=False),
+    ".ods": lambda frame, path: frame.to_excel(path, index=False, engine="odf"),
+}
+
+
+def _plain(values: Sequence[Any] | np.ndarray) -> list[Any]:
+    return values.tolist() if isinstance(values, np.ndarray) else list(values)
+
+
+def as_json(table: Table) -> str:
+    """Every digit, with the names and notes beside the figures."""
+    names = [*([table.index_name] if table.index is not None else []), *table.columns]
+    columns = [*([table.index] if table.index is not None else []), *table.columns.values()]
+    rows = [
+        {n: None if isinstance(v, float) and not math.isfinite(v) else v for n, v in zip(names, cells)}
+        for cells in zip(*map(_plain, columns))
+    ]
+    return json.dumps(
+        {"title": table.title, "notes": list(table.notes), "rows": rows}, ensure_ascii=False, indent=2, default=str
+    )

@@ -1,0 +1,92 @@
+"""What a study may ask of a fit."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, Protocol
+
+import numpy as np
+
+from joinery.core.solve import Solution
+from joinery.data.records import Records
+from joinery.design.design import Design
+from joinery.design.response import ResponseScale
+from joinery.errors import CallError
+from joinery.notation.evaluate import Rows
+
+
+class Chosen(Protocol):
+    """The rows a fit used, and the others with their reasons."""
+
+    @property
+    def rows(self) -> Rows: ...
+    @property
+    def out(self) -> np.ndarray: ...
+    @property
+    def reasons(self) -> Sequence[str]: ...
+    @property
+    def awaiting(self) -> np.ndarray: ...
+    @property
+    def used(self) -> int: ...
+
+
+class Asked(Protocol):
+    """A fit, as the studies see it."""
+
+    @property
+    def sentence(self) -> str: ...
+    @property
+    def design(self) -> Design: ...
+    @property
+    def solution(self) -> Solution: ...
+    @property
+    def response(self) -> ResponseScale: ...
+    @property
+    def level(self) -> float: ...
+    @property
+    def family(self) -> str: ...
+    @property
+    def link(self) -> str: ...
+    @property
+    def notes(self) -> tuple[str, ...]: ...
+    @property
+    def n_rows(self) -> int: ...
+    @property
+    def residual_df(self) -> int: ...
+    @property
+    def model_df(self) -> int: ...
+    @property
+    def residual_sd(self) -> float | None: ...
+    @property
+    def r_squared(self) -> float | None: ...
+    @property
+    def adjusted_r_squared(self) -> float | None: ...
+    @property
+    def table(self) -> Records | None: ...
+    @property
+    def selection(self) -> Chosen | None: ...
+    @property
+    def memo(self) -> dict[str, Any]:
+        """Figures worked out once, kept as long as the fit."""
+        ...
+
+    def words(self, name: str) -> str: ...
+
+
+def checked_level(level: Any) -> float:
+    """A level as a share: 0.95 and 95 mean the same. Raises CallError outside 0 to 100."""
+    try:
+        value = float(level)
+    except (TypeError, ValueError):
+        value = float("nan")
+    value = value / 100 if value > 1 else value
+    if not 0 < value < 1:
+        raise CallError(f"level={level!r} is no level; write 0.95 or 95", argument="level")
+    return value
+
+
+def rows_at_hand(fit: Asked) -> tuple[Records, Chosen]:
+    """The table and selection of a fit. Raises CallError for one loaded from a file, which keeps no rows."""
+    if fit.table is None or fit.selection is None:
+        raise CallError("a fit loaded from a file keeps no rows of its table; fit again with the table to see its rows")
+    return fit.table, fit.selection

@@ -1,0 +1,180 @@
+"""Forecasts of new rows, with an interval for the mean and one for a single row."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from joinery.core import intervals
+from joinery.data.records import Records, records
+from joinery.errors import CallError, NewRowError, listed, nearest
+from joinery.notation.evaluate import Context
+from joinery.notation.parse import read_assignments
+from joinery.notation.tree import names_in
+from joinery.show.numbers import figure, level_words
+from joinery.show.table import Table
+from joinery.study.asked import Asked, checked_level
+
+
+@dataclass(frozen=True)
+class Bands:
+    """Fitted values with their two intervals on the model's scale, each (m,)."""
+
+    fitted: np.ndarray
+    mean_lower: np.ndarray
+    mean_upper: np.ndarray
+    new_lower: np.ndarray
+    new_upper: np.ndarray
+
+
+def bands(fit: Asked, X: np.ndarray, level: float) -> Bands:
+    """Intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s² more for a new row (Draper & Smith 1998, 3.1)."""
+    solution, s = fit.solution, fit.residual_sd
+    fitted = solution.fitted(X)
+    spread = np.nan if s is None else s
+    variance = solution.unscaled_variance(X)
+    mean_lower, mean_upper = intervals.around(fitted, spread * np.sqrt(variance), fit.residual_df, level)
+    new_lower, new_upper = intervals.around(fitted, spread * np.sqrt(1 + variance), fit.residual_df, level)
+    return Bands(fitted, mean_lower, mean_upper, new_lower, new_upper)
+
+
+def forecast(fit: Asked, new: Any = None, *, level: float | None = None) -> Table:
+    """The forecast table. See ``Fit.forecast``."""
+    level = fit.level if level is None else checked_level(level)
+    table, positions = _new_rows(fit, new)
+    _check_columns(fit, table)
+    context = Context(table, positions, fit.design.function_memory)
+    X = fit.design.matrix(context)
+    usable = ~np.isnan(X).any(axis=1) if X.shape[1] else np.ones(len(X), dtype=bool)
+    own = bands(fit, X, level)
+    measured = _turned_back(fit, own)
+    notes = _notes_by_row(fit, table, positions, usable)
+    columns: dict[str, Any] = {
+        "fitted": measured.fitted,
+        "mean_lower": measured.mean_lower,
+        "mean_upper": measured.mean_upper,
+        "new_lower": measured.new_lower,
+        "new_upper": measured.new_upper,
+    }
+    columns |= _judged(fit, table, context, measured) if new is not None else {}
+    columns["note"] = notes
+    index = table.index
+    return Table(
+        columns,
+        title=f"Forecasts of {fit.words(fit.response.original)}, with {level_words(level)} intervals",
+        notes=tuple(_notes(fit, columns)),
+        index=index[positions].tolist(),
+        index_name=str(index.name or "row"),
+        kinds={"note": "text", "inside": "text"},
+        headings={"new_lower": "new row lower", "new_upper": "new row upper"},
+    )
+
+
+def _new_rows(fit: Asked, new: Any) -> tuple[Records, np.ndarray]:
+    if new is None:
+        if fit.table is None or fit.selection is None:
+            raise CallError("a fit loaded from a file keeps no rows to forecast; give new ones: forecast(new)")
+        if not len(fit.selection.awaiting):
+            raise CallError(
+                f"no row of the table is missing its {fit.response.original}, so there is none to forecast; "
+                "give new rows: forecast(new)",
+                argument="new",
+            )
+        return fit.table, fit.selection.awaiting
+    if isinstance(new, str) and "=" in new and not new.startswith("sample:"):
+        new = read_assignments(new)
+    if isinstance(new, Mapping) and not new:
+        raise CallError("the new row is empty; give a value for each column the model needs", argument="new")
+    label = fit.table.id if fit.table is not None else None
+    table = records(new)
+    if label is not None and label in table.names:
+        table = records(new, label)
+    return table, np.arange(len(table))
+
+
+def _needed(fit: Asked) -> list[str]:
+    """The columns that the terms name."""
+    return list(dict.fromkeys(n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)))
+
+
+def _check_columns(fit: Asked, table: Records) -> None:
+    """Raises NewRowError when the new table lacks a column that the terms name."""
+    needed = _needed(fit)
+    lacking = [name for name in needed if name not in table.names]
+    if lacking:
+        near = nearest(lacking[0], [n for n in table.names if n not in needed])
+        hint = f"; is it {near!r}?" if near else ""
+        raise NewRowError(
+            f"the new rows have no column {listed(map(repr, lacking))}, which the model needs{hint} "
+            f"It needs {listed(needed, 12)}",
+            column=lacking[0],
+            known=table.names,
+        )
+
+
+def _turned_back(fit: Asked, own: Bands) -> Bands:
+    """The bands on the measured scale; ends swap where the transformation turns the order round."""
+    response = fit.response
+    if not response.transformed:
+        return own
+    back = response.turn_back
+    if response.decreasing:
+        own = Bands(own.fitted, own.mean_upper, own.mean_lower, own.new_upper, own.new_lower)
+    return Bands(*(back(v) for v in (own.fitted, own.mean_lower, own.mean_upper, own.new_lower, own.new_upper)))
+
+
+def _judged(fit: Asked, table: Records, context: Context, measured: Bands) -> dict[str, Any]:
+    """What really came, where the new rows have it: observed, error, and whether the interval held it."""
+    name = fit.response.original if fit.response.transformed else None
+    needed = [name] if name else [n.name for n in names_in(fit.response.expression)]
+    if not all(n in table.names for n in needed):
+        return {}
+    observed = table.column(name).numbers(context.rows) if name else fit.response.values(context)
+    if np.isnan(observed).all():
+        return {}
+    known = ~np.isnan(observed) & ~np.isnan(measured.new_lower)
+    inside = (observed >= measured.new_lower) & (observed <= measured.new_upper)
+    return {
+        "observed": observed,
+        "error": observed - measured.fitted,
+        "inside": [("yes" if i else "no") if k else None for i, k in zip(inside, known)],
+    }
+
+
+def _notes_by_row(fit: Asked, table: Records, positions: np.ndarray, usable: np.ndarray) -> list[str]:
+    """Why a row has no forecast, and what of it lies outside what was seen."""
+    notes: list[list[str]] = [[] for _ in positions]
+    for name in _needed(fit):
+        for place in np.flatnonzero(table.column(name).missing(positions) & ~usable):
+            notes[place].append(f"no {name}")
+    for name, (low, high) in fit.design.seen.items():
+        values = table.column(name).numbers(positions)
+        with np.errstate(invalid="ignore"):
+            outside = np.flatnonzero((values < low) | (values > high))
+        for place in outside:
+            value = figure(values[place])
+            notes[place].append(f"{name} {value} lies outside what was seen ({figure(low)} to {figure(high)})")
+    for place in np.flatnonzero(~usable):
+        if not notes[place]:
+            notes[place].append("a term cannot be computed")
+    return ["; ".join(parts) for parts in notes]
+
+
+def _notes(fit: Asked, columns: dict[str, Any]) -> list[str]:
+    notes = []
+    if fit.response.transformed:
+        notes.append(
+            f"the model is of {fit.response.name}; turned back, fitted is the median of {fit.response.original}, "
+            "and so are the ends of its interval"
+        )
+    if fit.residual_sd is None:
+        notes.append("no degrees of freedom are left, so there are no intervals")
+    if "inside" in columns:
+        known = [v for v in columns["inside"] if v]
+        notes.append(
+            f"{sum(v == 'yes' for v in known)} of {len(known)} observed values lie inside the new-row interval"
+        )
+    return notes

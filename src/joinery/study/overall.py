@@ -1,0 +1,70 @@
+"""The whole model against no predictors: sums of squares, F, and the F it had to beat."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from joinery.core import tails
+from joinery.show.numbers import fixed, level_words
+from joinery.show.table import Table
+from joinery.study.asked import Asked, checked_level
+
+
+@dataclass(frozen=True)
+class OverallTest:
+    """F = (explained mean square)/(residual mean square) with its degrees of freedom; NaN where it cannot be had."""
+
+    explained: float
+    f: float
+    p: float
+    df1: int
+    df2: int
+
+
+def overall_test(fit: Asked) -> OverallTest:
+    """The overall F test (Draper & Smith 1998, 1.3)."""
+    solution = fit.solution
+    explained = max(solution.tss - solution.rss, 0.0)
+    df1, df2 = fit.model_df, fit.residual_df
+    f = float("nan")
+    if df1 > 0 and df2 > 0 and solution.rss > 0:
+        f = (explained / df1) / (solution.rss / df2)
+    return OverallTest(explained, f, float(tails.f_upper(f, df1, df2)) if f == f else f, df1, df2)
+
+
+def overall(fit: Asked, level: float | None = None) -> Table:
+    """The overall table. See ``Fit.overall``."""
+    level = fit.level if level is None else checked_level(level)
+    test, solution = overall_test(fit), fit.solution
+    total_df = solution.n - solution.spans_constant
+    df = [test.df1, test.df2, total_df]
+    ss = [test.explained, solution.rss, solution.tss]
+    ms = [s / d if d > 0 else np.nan for s, d in zip(ss, df)]
+    critical = float(tails.f_quantile(level, test.df1, test.df2)) if test.df1 > 0 and test.df2 > 0 else np.nan
+    blank = [np.nan, np.nan]
+    notes = []
+    if fit.r_squared is not None:
+        notes.append(
+            f"explained / total = R² = {fixed(fit.r_squared, 4)}; F is the explained mean square over the residual one"
+        )
+    if test.f == test.f:
+        beats = "exceeds" if test.f > critical else "does not reach"
+        notes.append(f"F {beats} {critical:.3g}, the critical value at the {level_words(level)} level")
+    if not solution.spans_constant:
+        notes.append("there is no intercept: sums of squares are about zero, not about the mean")
+    return Table(
+        {
+            "part": ["explained", "residual", "total"],
+            "df": df,
+            "ss": ss,
+            "ms": ms,
+            "f": [test.f, *blank],
+            "p": [test.p, *blank],
+            "critical_f": [critical, *blank],
+        },
+        title="The whole model against no predictors",
+        notes=tuple(notes),
+        kinds={"f": "own", "critical_f": "own"},
+    )

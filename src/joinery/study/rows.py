@@ -1,0 +1,138 @@
+"""The rows table: what each row is, and in words what is remarkable about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from joinery.data.records import Records
+from joinery.errors import DataError, NewRowError
+from joinery.show.numbers import figure
+from joinery.show.table import Table
+from joinery.study.asked import Asked, rows_at_hand
+from joinery.study.per_row import Limits, PerRow, limits, per_row
+
+FINE, CAUTION, SERIOUS, LEFT_OUT = "fine", "caution", "serious", "left out"
+LARGE_RESIDUAL = 3.0
+WELL_FITTED = 2.0
+
+
+@dataclass(frozen=True)
+class Remark:
+    """What is remarkable about a fitted row: its place among them, a verdict, and the reason in words."""
+
+    place: int
+    verdict: str
+    reason: str
+
+
+def remarks(fit: Asked) -> list[Remark]:
+    """The remarkable rows, worst first: rows that decide the answer, badly fitted rows, rows far out."""
+    if fit.solution.perfect:
+        return []
+    figures, at = per_row(fit), limits(fit)
+    measures = figures.influence
+    with np.errstate(invalid="ignore"):
+        notable = (
+            (measures.cooks_distance >= at.cooks_distance)
+            | (np.abs(measures.studentized) >= min(LARGE_RESIDUAL, at.studentized))
+            | (measures.leverage >= at.leverage)
+            | (measures.leverage >= 1)
+        )
+    found = [_remark(int(place), figures, at) for place in np.flatnonzero(notable)]
+    rank = {SERIOUS: 0, CAUTION: 1, FINE: 2}
+    return sorted(found, key=lambda r: (rank[r.verdict], -np.nan_to_num(measures.cooks_distance[r.place])))
+
+
+def _remark(place: int, figures: PerRow, at: Limits) -> Remark:
+    i = figures.influence
+    h, t, d = float(i.leverage[place]), float(i.studentized[place]), float(i.cooks_distance[place])
+    far = f"far out (leverage {figure(h, 2)}, limit {figure(at.leverage, 2)})"
+    badly = f"badly fitted (studentized residual {figure(t, 2)})"
+    decides = f"decides the answer (Cook's distance {figure(d, 2)}, limit {figure(at.cooks_distance, 2)})"
+    if h >= 1:
+        return Remark(
+            place, CAUTION, "fitted exactly whatever its value: nothing else speaks to one of its coefficients"
+        )
+    if d >= at.cooks_distance:
+        why = f"; {far}" if h >= at.leverage else ""
+        return Remark(place, SERIOUS, f"{decides}{why}: fit once without it and compare")
+    if abs(t) >= at.studentized:
+        return Remark(place, SERIOUS, f"{badly}: look for a mistake in it, or for what the model leaves unsaid")
+    if h >= at.leverage:
+        if abs(t) < WELL_FITTED:
+            return Remark(place, FINE, f"{far}, but well fitted: keep it")
+        return Remark(place, CAUTION, f"{far} and not well fitted (studentized residual {figure(t, 2)})")
+    return Remark(place, CAUTION, badly)
+
+
+def rows(fit: Asked) -> Table:
+    """The rows table. See ``Fit.rows``."""
+    table, chosen = rows_at_hand(fit)
+    figures = per_row(fit)
+    measures = figures.influence
+    n, out = len(figures.observed), len(chosen.out)
+    verdict, reason = np.full(n + out, FINE, dtype=object), np.full(n + out, "", dtype=object)
+    for remark in remarks(fit):
+        verdict[remark.place], reason[remark.place] = remark.verdict, remark.reason
+    verdict[n:] = LEFT_OUT
+    reason[n:] = list(chosen.reasons)
+    left = _left_out(fit, table, chosen.out)
+
+    def joined(values: np.ndarray, rest: np.ndarray | None = None) -> np.ndarray:
+        return np.append(values, np.full(out, np.nan) if rest is None else rest)
+
+    columns: dict[str, Any] = {
+        "observed": joined(figures.observed, left[0]),
+        "fitted": joined(figures.fitted, left[1]),
+        "residual": joined(figures.residual, left[0] - left[1]),
+        "leverage": joined(measures.leverage),
+        "standardized_residual": joined(measures.standardized),
+        "studentized_residual": joined(measures.studentized),
+        "cooks_distance": joined(measures.cooks_distance),
+        "dffits": joined(measures.dffits),
+        "covratio": joined(measures.covratio),
+        "verdict": verdict,
+        "reason": reason,
+    }
+    index = table.index
+    labels = [*index[chosen.rows].tolist(), *index[chosen.out].tolist()]
+    notes = tuple(_notes(fit, out))
+    return Table(
+        columns,
+        title=f"Rows of {fit.sentence}",
+        notes=notes,
+        index=labels,
+        index_name=str(index.name or "row"),
+        kinds={"verdict": "text", "reason": "text"},
+    )
+
+
+def _left_out(fit: Asked, table: Records, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Observed and fitted values of rows left out, NaN where a cell is missing or a level was never seen."""
+    nothing = np.full(len(positions), np.nan)
+    if not len(positions):
+        return nothing, nothing
+    context = fit.design.context(table, positions)
+    return _or_missing(lambda: fit.response.values(context), nothing), _or_missing(
+        lambda: fit.solution.fitted(fit.design.matrix(context)), nothing
+    )
+
+
+def _or_missing(compute: Callable[[], np.ndarray], nothing: np.ndarray) -> np.ndarray:
+    try:
+        return compute()
+    except (DataError, NewRowError):
+        return nothing
+
+
+def _notes(fit: Asked, out: int) -> Iterator[str]:
+    if fit.response.transformed:
+        yield f"observed, fitted and residual are on the scale of {fit.response.name}"
+    if out:
+        yield f"the last {out} rows were left out of the fit; their reason stands beside them"
+    if fit.solution.perfect:
+        yield "the fit is perfect: residuals are zero, and nothing is left to scale them by"

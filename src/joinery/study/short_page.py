@@ -1,0 +1,125 @@
+"""What the short page of a fit says: what to beware of, the answer in short, the coefficients, the equation."""
+
+from __future__ import annotations
+
+import math
+
+from joinery.core import intervals
+from joinery.core.tails import t_two_sided
+from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, with_error
+from joinery.show.page import Caution, Effect, Page
+from joinery.study.asked import Asked, rows_at_hand
+from joinery.study.coefficients import estimates, standard_units, t_values
+from joinery.study.equation import equation
+from joinery.study.overall import overall_test
+from joinery.study.rows import CAUTION, FINE, SERIOUS, remarks
+
+MOST_CAUTIONS = 5
+
+
+def short_page(fit: Asked, digits: int | None = None) -> Page:
+    """The short page."""
+    return Page(
+        sentence=fit.sentence,
+        under=_under(fit),
+        cautions=_cautions(fit),
+        in_short=_in_short(fit),
+        effects=_effects(fit, digits),
+        level=fit.level,
+        equation=equation(fit),
+    )
+
+
+def _under(fit: Asked) -> str:
+    text = f"{fit.family} family, {fit.link} link."
+    if fit.selection is None:
+        return f"{text} {fit.n_rows:,} rows, loaded from a file"
+    out = len(fit.selection.out)
+    total = fit.n_rows + out
+    if not out:
+        return f"{text} All {total:,} rows"
+    counts: dict[str, int] = {}
+    for reason in fit.selection.reasons:
+        counts[reason] = counts.get(reason, 0) + 1
+    why = ", ".join(f"{count:,} {reason}" for reason, count in counts.items())
+    return f"{text} {fit.n_rows:,} of {total:,} rows; left out: {why}"
+
+
+def _cautions(fit: Asked) -> list[Caution]:
+    found = [Caution(CAUTION, note, "") for note in fit.notes]
+    if fit.table is not None:
+        table, chosen = rows_at_hand(fit)
+        label = table.index[chosen.rows]
+        notable = remarks(fit)
+        found += [
+            Caution(r.verdict, f"row {label[r.place]} {_is(r.reason)}", "rows") for r in notable if r.verdict != FINE
+        ]
+        if not any(r.verdict == SERIOUS for r in notable) and not fit.solution.perfect:
+            keep = [str(label[r.place]) for r in notable if r.verdict == FINE]
+            far = f"; far out but well fitted: {', '.join(keep[:3])}" if keep else ""
+            found.append(Caution(FINE, f"no row decides the answer or is badly fitted{far}", "rows"))
+        elif keep := [str(label[r.place]) for r in notable if r.verdict == FINE]:
+            found.append(Caution(FINE, f"far out, but well fitted: row {', '.join(keep[:3])}", "rows"))
+    order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
+    found.sort(key=lambda c: order[c.verdict])
+    worse = [c for c in found if c.verdict != FINE]
+    if len(worse) > MOST_CAUTIONS:
+        more = len(worse) - MOST_CAUTIONS + 1
+        worse = [*worse[: MOST_CAUTIONS - 1], Caution(CAUTION, f"and {more} more remarks", "rows")]
+    return [*worse, *[c for c in found if c.verdict == FINE][:1]]
+
+
+def _is(reason: str) -> str:
+    return reason if reason.startswith("decides") else f"is {reason}"
+
+
+def _in_short(fit: Asked) -> list[str]:
+    name = fit.words(fit.response.name)
+    test = overall_test(fit)
+    if fit.solution.perfect and fit.residual_df > 0:
+        return [
+            f"Every fitted value of {name} equals the observed one: a perfect fit (R² 1), with no miss to judge by."
+        ]
+    if fit.residual_df <= 0:
+        return [
+            f"As many coefficients as rows ({fit.n_rows}): {name} is fitted exactly, so nothing says how sure it is."
+        ]
+    out = []
+    if fit.r_squared is not None and fit.model_df > 0:
+        r2, adjusted = fixed(fit.r_squared, 2), fixed(fit.adjusted_r_squared or 0.0, 2)
+        about = "" if fit.solution.spans_constant else ", about zero as there is no intercept"
+        out.append(
+            f"{percent(fit.r_squared)} of the variation in {name} is explained (R² {r2}, adjusted {adjusted}{about})."
+        )
+    if fit.residual_sd is not None:
+        line = "the fitted value" if fit.model_df > 0 else "the mean"
+        out.append(
+            f"A typical row lies {figure(fit.residual_sd, 3)} from {line} "
+            f"(typical miss: residual SD, s; {fit.residual_df:,} degrees of freedom)."
+        )
+    if not math.isnan(test.f):
+        better = "Better than no predictors" if test.p < 0.05 else "Not clearly better than no predictors"
+        out.append(f"{better}: F({test.df1}, {test.df2:,}) = {figure(test.f, 3)}, {p_phrase(test.p)}.")
+    return out
+
+
+def _effects(fit: Asked, digits: int | None) -> list[Effect]:
+    e = estimates(fit)
+    lower, upper = intervals.around(e.values, e.standard_errors, e.df, fit.level)
+    t, units = t_values(e), standard_units(fit)
+    out = []
+    for i, name in enumerate(e.names):
+        decimals = with_error(e.values[i], e.standard_errors[i], digits)
+        empty = math.isnan(e.values[i])
+        own = with_error(e.standard_errors[i], e.standard_errors[i], digits)
+        out.append(
+            Effect(
+                term=name,
+                estimate="" if empty else to_decimals(e.values[i], decimals),
+                interval="" if empty else interval(lower[i], upper[i], decimals),
+                standard_error="" if empty else to_decimals(e.standard_errors[i], own),
+                p=p_value(float(t_two_sided(t[i], e.df))) if e.df > 0 else "",
+                bar=(lower[i] * units[i], e.values[i] * units[i], upper[i] * units[i]),
+            )
+        )
+    return out
