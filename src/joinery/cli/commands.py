@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -46,7 +46,7 @@ def run() -> None:
 
 
 def _data(data: str, decimal: str | None, sheet: str | None) -> Any:
-    """The table named on the command line, with what was guessed said on standard error."""
+    """The table named on the command line."""
     if data.startswith("sample:") or (decimal is None and sheet is None and data != "-"):
         from joinery.data.records import records
 
@@ -56,9 +56,13 @@ def _data(data: str, decimal: str | None, sheet: str | None) -> Any:
         from joinery.data.records import Records
 
         found = Records(read(data, decimal=decimal, table=sheet), data)
-    for note in found.notes:
-        sys.stderr.write(f"note: {note}\n")
     return found
+
+
+def _tell(notes: Iterable[str]) -> None:
+    """What was guessed while a table was read, on standard error."""
+    for note in notes:
+        sys.stderr.write(f"note: {note}\n")
 
 
 def _fit(
@@ -83,9 +87,9 @@ def _fit(
             raise errors.CallError("a model sentence is wanted after the data, or a saved fit (.json) in place of both")
         return load(data)
     labels = [part.strip() for text in leave_out or [] for part in text.split(",") if part.strip()]
-    found = fit(
-        _data(data, decimal, table), model, id=id, where=where, leave_out=labels or None, missing=missing, level=level
-    )
+    rows = _data(data, decimal, table)
+    found = fit(rows, model, id=id, where=where, leave_out=labels or None, missing=missing, level=level)
+    _tell(note for note in rows.notes if note not in found.notes)
     if save is not None:
         sys.stderr.write(f"saved {found.save(save)}\n")
     return found
@@ -275,6 +279,7 @@ def forecast(
         rows = read_assignments(at)
     elif new is not None:
         rows = _data(new, decimal, None)
+        _tell(rows.notes)
         rows = rows if id is None or id not in rows.names else type(rows)(rows.frame, rows.name, id)
     _show(found.forecast(rows, level=level), form, output, digits)
 

@@ -40,7 +40,7 @@ def sample_data(name: str = "yields") -> pd.DataFrame:
     """
     if name not in SAMPLES:
         near = nearest(str(name), SAMPLES)
-        hint = f"; did you mean {near!r}?" if near else ""
+        hint = f"; did you mean {near!r}?" if near else "."
         raise CallError(
             f"no sample table {name!r}{hint} There are {', '.join(SAMPLES)}", argument="name", known=SAMPLES
         )

@@ -55,7 +55,7 @@ class Records:
             key = str(label)
             if key not in by_text.index:
                 raise CallError(
-                    f"no row is labelled {label!r}; rows are labelled {listed(index[:4].tolist(), 3)}, …"
+                    f"no row is labelled {label!r}; rows are labelled {listed(index[:3].tolist())}, …"
                     + ("" if self.id else "; name the column of labels with id="),
                     argument="leave_out",
                 )
@@ -117,9 +117,8 @@ def _frame(data: Any) -> tuple[pd.DataFrame, str]:
 def _from_mapping(data: Mapping[Any, Any]) -> pd.DataFrame:
     lengths = {str(k): len(v) for k, v in data.items() if hasattr(v, "__len__") and not isinstance(v, str)}
     if len(set(lengths.values())) > 1:
-        usual = max(set(lengths.values()), key=list(lengths.values()).count)
-        a = next(k for k, n in lengths.items() if n == usual)
-        b = next(k for k, n in lengths.items() if n != usual)
+        a = next(iter(lengths))
+        b = next(k for k, n in lengths.items() if n != lengths[a])
         raise UnequalLengthsError(
             f"columns differ in length: {a!r} has {lengths[a]} values, {b!r} has {lengths[b]}; "
             "every column needs one value for each row",

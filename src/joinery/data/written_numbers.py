@@ -24,7 +24,7 @@ _DECIMAL_COMMA = re.compile(r"[-+]?\d*,\d+(?:[eE][-+]?\d+)?")
 class Reading:
     """Texts read as numbers: ``values`` (NaN where unreadable), a ``note`` on changes, or ``trouble``.
 
-    ``unreadable`` holds the positions of texts that are no numbers; ``decimal`` is the mark found, when one was certain.
+    ``unreadable`` holds positions of texts that are no numbers; ``decimal`` is the mark found, when it was certain.
     """
 
     values: np.ndarray

@@ -93,7 +93,7 @@ class CategoryFactor:
         found, names = coded(self.expression, context)
         level = names[found[np.flatnonzero(codes == -2)[0]]]
         near = nearest(level_text(level), map(level_text, self.levels))
-        hint = f"; did you mean {near!r}?" if near else ""
+        hint = f"; did you mean {near!r}?" if near else "."
         raise NewRowError(
             f"row {listed(labels)}: {self.label} {level_text(level)!r} was not among the fitted rows "
             f"(known: {listed(map(level_text, self.levels), 12)}){hint} "

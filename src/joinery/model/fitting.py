@@ -85,7 +85,7 @@ def fit(
     one_of("missing", missing, MISSING)
     level = checked_level(level)
     sentence, earlier = _resolved(sentence, table, text)
-    one_of("family", family or _default_family(sentence, table), FAMILIES)
+    _check_family(family, sentence, table)
     one_of("link", link or "identity", LINKS)
     response = ResponseScale(sentence.response.expression)
     selection = choose_rows(
@@ -161,6 +161,19 @@ def _everything(
             terms.append(Term((Name(name),)))
     notes = [f"`all` leaves out {', '.join(left)} (ids and dates)"] if left else []
     return replace(sentence, written=tuple(terms)), notes
+
+
+def _check_family(family: str | None, sentence: Sentence, table: Records) -> None:
+    """Raises CallError when the family asked for, or the one that the response calls for, is not fitted."""
+    if family is not None or sentence.response.kind != "plain":
+        one_of("family", family or _default_family(sentence, table), FAMILIES)
+    elif (wanted := _default_family(sentence, table)) not in FAMILIES:
+        raise CallError(
+            f"{sentence.response} says whether it happened, which calls for the {wanted} family; this version fits the "
+            'normal family alone: family="normal" draws a straight line through zeros and ones',
+            argument="family",
+            known=FAMILIES,
+        )
 
 
 def _default_family(sentence: Sentence, table: Records) -> str:

@@ -130,7 +130,7 @@ def _chain(node: Chain, context: Context) -> np.ndarray:
     with np.errstate(all="ignore"):
         for operator, operand, value in zip(node.operators, node.operands[1:], values, strict=True):
             if operator == "/":
-                _refuse(node, operand, value == 0, "is zero", "divided by", context)
+                _refuse(node, operand, value == 0, "is zero", "nothing can be divided by it", context)
             result = _ARITHMETIC[operator](result, value)
     return _finite(node, result, context)
 
@@ -199,17 +199,17 @@ def _power(node: Power, context: Context) -> np.ndarray:
     base, exponent = evaluate(node.base, context), evaluate(node.exponent, context)
     with np.errstate(all="ignore"):
         if np.any(negative := (exponent < 0) & (base == 0)):
-            _refuse(node, node.base, negative, "is zero", "raised to a negative power", context)
+            _refuse(node, node.base, negative, "is zero", "it has no negative power", context)
         fraction = exponent != np.round(exponent)
         if np.any(bad := fraction & (base < 0)):
-            _refuse(node, node.base, bad, "is below zero", "raised to a broken power", context)
+            _refuse(node, node.base, bad, "is below zero", "it has no fractional power", context)
         if isinstance(node.exponent, Number) and node.exponent.value == 2:
             return _finite(node, base * base, context)
         return _finite(node, np.power(base, exponent), context)
 
 
 def _refuse(
-    whole: Expression, part: Expression, bad: np.ndarray, state: str, deed: str, context: Context, hint: str = ""
+    whole: Expression, part: Expression, bad: np.ndarray, state: str, so: str, context: Context, hint: str = ""
 ) -> None:
     """Stops with column, count and first rows where a value does not exist."""
     count = int(np.count_nonzero(bad))
@@ -220,7 +220,7 @@ def _refuse(
     where = f" in {count:,} row{'s' * (count > 1)} ({listed(rows)})"
     way_out = hint or f'leave those rows out, for example with where="{part} {"!=" if state == "is zero" else ">="} 0"'
     raise UnusableColumnError(
-        f"{whole} does not exist everywhere: {part} {state}{where}, so it cannot be {deed}; {way_out}",
+        f"{whole} does not exist everywhere: {part} {state}{where}, so {so}; {way_out}",
         column=names[0] if names else None,
         rows=rows,
     )
@@ -229,7 +229,15 @@ def _refuse(
 def _finite(node: Expression, values: np.ndarray, context: Context) -> np.ndarray:
     """The values, unless arithmetic overflowed on finite ones."""
     if np.isinf(values).any():
-        _refuse(node, node, np.isinf(values), "is too large for a number", "used", context, "rescale the columns")
+        _refuse(
+            node,
+            node,
+            np.isinf(values),
+            "is too large for a number",
+            "it cannot be used",
+            context,
+            "rescale the columns",
+        )
     return values
 
 
@@ -246,11 +254,11 @@ def _call(node: Call, context: Context) -> np.ndarray:
     with np.errstate(all="ignore"):
         if node.function in ("log", "log2", "log10"):
             hint = f'use log1p({argument}), or leave those rows out with where="{argument} > 0"'
-            _refuse(node, argument, x <= 0, "is zero or less", "taken the log of", context, hint)
+            _refuse(node, argument, x <= 0, "is zero or less", "it has no logarithm", context, hint)
         elif node.function == "log1p":
-            _refuse(node, argument, x <= -1, "is −1 or less", "taken the log of after adding 1", context)
+            _refuse(node, argument, x <= -1, "is −1 or less", "log1p of it does not exist", context)
         elif node.function == "sqrt":
-            _refuse(node, argument, x < 0, "is below zero", "taken the square root of", context)
+            _refuse(node, argument, x < 0, "is below zero", "it has no square root", context)
         return _finite(node, _ELEMENTWISE[node.function](x), context)
 
 

@@ -195,7 +195,9 @@ def _bare_comparison(stop: _Stop) -> SentenceError | None:
     if stop.kind not in ("EQUALS", "COMPARISON"):
         return None
     if stop.last is not None and stop.last.type in ("EQUALS", "COMPARISON"):
-        return stop.error(f"{stop.last.value + stop.value!r} is no comparison", "they are = != < <= > >=")
+        both = stop.last.value + stop.value
+        hint = "equal is written with one =" if both == "==" else "they are = != < <= > >="
+        return stop.error(f"{both!r} is no comparison", hint)
     if stop.text[stop.position : stop.position + 2] == "==":
         return stop.error("'==' is no comparison", "equal is written with one =")
     if stop.start == "sentence" and not stop.open_parentheses:

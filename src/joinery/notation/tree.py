@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
 from itertools import combinations
 
 WORDS = ("given", "of", "per", "without", "intercept", "all", "but", "nothing", "and", "or", "not")
@@ -202,7 +203,7 @@ class Everything:
         return "all but " + ", ".join(map(str, self.but)) if self.but else "all"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Sentence:
     """A whole model sentence.
 
@@ -220,7 +221,7 @@ class Sentence:
             terms = ", ".join(map(str, self.written)) or "nothing"
         return f"{self.response} given {terms}" + ("" if self.intercept else " without intercept")
 
-    @property
+    @cached_property
     def terms(self) -> tuple[Term, ...]:
         if isinstance(self.written, Everything):
             raise TypeError("`all` is written out only once the table is known")

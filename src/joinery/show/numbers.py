@@ -91,7 +91,7 @@ def with_error(value: float, error: float, digits: int | None = None) -> int | N
     if digits is not None:
         return decimals_for(value, digits)
     if math.isnan(error) or error <= 0:
-        return decimals_for(value, DIGITS)
+        return 0 if not math.isfinite(value) or value == round(value) else decimals_for(value, DIGITS)
     return decimals_for(error, 2)
 
 
@@ -104,6 +104,8 @@ def percent(share: float) -> str:
     """A share as a percentage: ``71 %``; one decimal near the ends."""
     if math.isnan(share):
         return ""
+    if 0 < share < 0.001:
+        return "less than 0.1 %"
     near = 0 < share < 0.01 or 0.99 < share < 1
     return f"{fixed(100 * share, 1 if near else 0)} %"
 

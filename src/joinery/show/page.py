@@ -58,7 +58,7 @@ class Page:
 
 def reach(effects: Sequence[Effect]) -> float:
     """The common scale of the bars: how far from zero any interval reaches, in standard units."""
-    ends = [abs(v) for e in effects for v in e.bar if math.isfinite(v)]
+    ends = [abs(v) for e in effects for v in e.bar if all(map(math.isfinite, e.bar))]
     return max(ends, default=0.0)
 
 

@@ -81,7 +81,7 @@ def checked_level(level: Any) -> float:
         value = float("nan")
     value = value / 100 if value > 1 else value
     if not 0 < value < 1:
-        raise CallError(f"level={level!r} is no level; write 0.95 or 95", argument="level")
+        raise CallError(f"level={level!r} is no level; it lies between 0 and 100: write 0.95 or 95", argument="level")
     return value
 
 

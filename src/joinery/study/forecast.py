@@ -106,7 +106,7 @@ def _check_columns(fit: Asked, table: Records) -> None:
     lacking = [name for name in needed if name not in table.names]
     if lacking:
         near = nearest(lacking[0], [n for n in table.names if n not in needed])
-        hint = f"; is it {near!r}?" if near else ""
+        hint = f"; is it {near!r}?" if near else "."
         raise NewRowError(
             f"the new rows have no column {listed(map(repr, lacking))}, which the model needs{hint} "
             f"It needs {listed(needed, 12)}",

@@ -15,6 +15,7 @@ from joinery.notation.evaluate import Rows
 from joinery.study.asked import Asked, rows_at_hand
 
 BLOCK_ROWS = 4096
+LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 OUTLIER_SHARE = 0.05  # chance of naming any row of a clean table badly fitted
 
 
@@ -75,12 +76,18 @@ class Limits:
     """From where on a row is far out, badly fitted, or decides the answer."""
 
     leverage: float
+    large: float
     studentized: float
     cooks_distance: float
 
 
 def limits(fit: Asked) -> Limits:
-    """Leverage 3p/n; the studentized residual by Bonferroni's inequality; the median of F for Cook's distance."""
+    """Leverage 3p/n; for Cook's distance the median of F.
+
+    For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row of a clean table
+    with probability 0.05 (Bonferroni's inequality).
+    """
     n, p, df = fit.n_rows, fit.solution.rank, fit.residual_df
-    outlier = float(t_quantile(1 - OUTLIER_SHARE / (2 * n), df - 1)) if df > 1 else float("nan")
-    return Limits(3 * p / n, outlier, harm_limit(p, df))
+    shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n])
+    large, outlier = t_quantile(1 - shares / 2, df - 1) if df > 1 else (np.nan, np.nan)
+    return Limits(3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, df))

@@ -16,7 +16,6 @@ from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.per_row import Limits, PerRow, limits, per_row
 
 FINE, CAUTION, SERIOUS, LEFT_OUT = "fine", "caution", "serious", "left out"
-LARGE_RESIDUAL = 3.0
 WELL_FITTED = 2.0
 
 
@@ -38,7 +37,7 @@ def remarks(fit: Asked) -> list[Remark]:
     with np.errstate(invalid="ignore"):
         notable = (
             (measures.cooks_distance >= at.cooks_distance)
-            | (np.abs(measures.studentized) >= min(LARGE_RESIDUAL, at.studentized))
+            | (np.abs(measures.studentized) >= at.large)
             | (measures.leverage >= at.leverage)
             | (measures.leverage >= 1)
         )

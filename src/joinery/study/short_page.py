@@ -76,6 +76,8 @@ def _is(reason: str) -> str:
 def _in_short(fit: Asked) -> list[str]:
     name = fit.words(fit.response.name)
     test = overall_test(fit)
+    if fit.r_squared is None:
+        return [f"{name} is {figure(fit.solution.mean_response)} in every row: there is nothing to explain."]
     if fit.solution.perfect and fit.residual_df > 0:
         return [
             f"Every fitted value of {name} equals the observed one: a perfect fit (R² 1), with no miss to judge by."
@@ -85,7 +87,7 @@ def _in_short(fit: Asked) -> list[str]:
             f"As many coefficients as rows ({fit.n_rows}): {name} is fitted exactly, so nothing says how sure it is."
         ]
     out = []
-    if fit.r_squared is not None and fit.model_df > 0:
+    if fit.model_df > 0:
         r2, adjusted = fixed(fit.r_squared, 2), fixed(fit.adjusted_r_squared or 0.0, 2)
         about = "" if fit.solution.spans_constant else ", about zero as there is no intercept"
         out.append(

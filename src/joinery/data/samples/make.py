@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+from scipy.special import ndtri
 
 APIARIES = (
     "Alder Bank", "Quarry Field", "Mill Lane", "Long Meadow", "Heron Pool", "Stony Rise", "Orchard End", "North Gate",
@@ -84,8 +85,9 @@ def _winter() -> tuple[pd.DataFrame, pd.DataFrame]:
     n = len(APIARIES)
     colonies = rng.integers(6, 42, n)
     altitude = np.round(rng.uniform(40, 920, n))
-    forage = np.round(np.exp(rng.normal(0.7, 0.8, n)), 2)  # long tail: wants a log
-    nearest = np.round(np.exp(rng.normal(0.4, 0.9, n)), 2)  # long tail: wants a log
+    spread = ndtri((np.arange(n) + 0.5) / n)
+    forage = np.round(np.exp(0.7 + 0.9 * rng.permutation(spread)), 2)  # long tail: wants a log
+    nearest = np.round(np.exp(0.4 + 0.9 * rng.permutation(spread)), 2)  # long tail: wants a log
     stores = np.round(rng.normal(17, 3.5, n), 1)
     weight = np.round(stores * 1.02 + 14 + rng.normal(0, 0.5, n), 1)  # overlaps strongly with the stores
     eta = -2.6 + 0.55 * np.log(forage) + 0.30 * np.log(nearest) - 0.0016 * altitude + 0.23 * stores

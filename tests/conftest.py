@@ -1,0 +1,84 @@
+"""What the tests share: the sample fits, exact arithmetic, and the command line run in place."""
+
+from __future__ import annotations
+
+import sys
+
+import mpmath
+import numpy as np
+import pytest
+
+import joinery as jn
+
+mpmath.mp.dps = 60
+
+
+@pytest.fixture(scope="session")
+def yields():
+    return jn.sample_data("yields")
+
+
+@pytest.fixture(scope="session")
+def honey(yields):
+    """A fit with numbers, a category, a power, a product and rows left out."""
+    sentence = "honey_kg given forage_km2, altitude_m, altitude_m^2, feed_kg, rain_days, feed_kg * rain_days, hive_type"
+    return jn.fit(yields, sentence, id="hive")
+
+
+@pytest.fixture
+def joinery(capsys, monkeypatch):
+    """Runs the command in place: (exit status, standard output, standard error)."""
+    from joinery.cli import main
+
+    def run(*arguments, stdin: bytes | None = None):
+        monkeypatch.setattr(sys, "argv", ["joinery", *map(str, arguments)])
+        if stdin is not None:
+            import io
+
+            monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(stdin)))
+        status = 0
+        try:
+            main()
+        except SystemExit as end:
+            status = end.code or 0
+        captured = capsys.readouterr()
+        return status, captured.out, captured.err
+
+    return run
+
+
+class Exact:
+    """Weighted least squares in 60-digit arithmetic, by the normal equations: the truth the solver is held to."""
+
+    def __init__(self, A, y, w=None):
+        A = mpmath.matrix(np.asarray(A, float).tolist())
+        y = mpmath.matrix(np.asarray(y, float).tolist())
+        W = mpmath.diag([mpmath.mpf(1)] * A.rows if w is None else [mpmath.mpf(float(v)) for v in w])
+        G = A.T * W * A
+        self.inverse = G**-1
+        self.b = self.inverse * (A.T * W * y)
+        self.e = y - A * self.b
+        self.rss = (self.e.T * W * self.e)[0]
+        self.df = A.rows - A.cols
+        s2 = self.rss / self.df if self.df > 0 else mpmath.nan
+        self.se = [mpmath.sqrt(s2 * self.inverse[i, i]) for i in range(A.cols)]
+
+
+@pytest.fixture(scope="session")
+def exact():
+    return Exact
+
+
+def digits(found, truth) -> float:
+    """The fewest correct significant digits over all the figures."""
+    worst = 17.0
+    for a, b in zip(np.atleast_1d(found), truth, strict=True):
+        if a != b:
+            error = abs((mpmath.mpf(float(a)) - b) / b) if b else abs(mpmath.mpf(float(a)))
+            worst = min(worst, float(-mpmath.log10(error)) if error else 17.0)
+    return worst
+
+
+@pytest.fixture(scope="session")
+def correct_digits():
+    return digits

@@ -1,0 +1,65 @@
+"""Who may know whom: nothing imports upward, and core knows NumPy and SciPy alone."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parents[1] / "src" / "joinery"
+FLOOR = {"core": 0, "notation": 0, "data": 1, "design": 2, "show": 2, "study": 3, "model": 4, "cli": 5}
+FILES = sorted(SOURCE.rglob("*.py"))
+
+
+def imported(path: Path) -> set[str]:
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            assert node.level == 0, f"{path}: imports are written in full"
+            found |= {node.module or ""} | {f"{node.module}.{a.name}" for a in node.names if node.module == "joinery"}
+    return found
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_nothing_imports_upward(path):
+    place = path.relative_to(SOURCE)
+    if len(place.parts) == 1:
+        return  # the public face and the errors
+    room = place.parts[0]
+    rooms = {name.split(".")[1] for name in imported(path) if name.startswith("joinery.") and name.count(".")}
+    for other in rooms & FLOOR.keys() - {room}:
+        below = FLOOR[other] < FLOOR[room] or (room, other) == ("show", "core")
+        assert below, f"{place} imports the room {other}"
+    if room == "core":
+        assert rooms <= {"core", "errors"}
+        assert {name.split(".")[0] for name in imported(path)} <= {
+            "__future__", "collections", "dataclasses", "functools", "typing", "itertools", "numpy", "scipy", "joinery"
+        }  # fmt: skip
+    if room == "study":
+        assert "model" not in rooms
+
+
+def test_the_errors_stand_on_nothing():
+    assert all(not name.startswith("joinery") for name in imported(SOURCE / "errors.py"))
+
+
+def test_importing_joinery_loads_nothing_heavy():
+    code = (
+        "import sys, joinery; print([m for m in ('pandas', 'scipy', 'matplotlib', 'rich', 'lark') if m in sys.modules])"
+    )
+    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert out.strip() == "[]"
+
+
+def test_a_fit_loads_no_picture_and_no_screen():
+    code = (
+        "import sys, joinery as jn; jn.fit('sample:jars', 'jars_sold given hours_open').coefficients();"
+        "print([m for m in ('matplotlib', 'rich', 'scipy.stats', 'jinja2') if m in sys.modules])"
+    )
+    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert out.strip() == "[]"
