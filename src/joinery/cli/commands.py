@@ -280,7 +280,6 @@ def forecast(
     elif new is not None:
         rows = _data(new, decimal, None)
         _tell(rows.notes)
-        rows = rows if id is None or id not in rows.names else type(rows)(rows.frame, rows.name, id)
     _show(found.forecast(rows, level=level), form, output, digits)
 
 

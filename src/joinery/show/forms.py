@@ -47,10 +47,12 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
     pieces = [_Piece(table, name, shown) for name in table.columns]
     label = _Label(table, shown) if table.index is not None else pieces.pop(0) if pieces else None
     parts: list[RenderableType] = [Text(table.title, style="bold")] if table.title else []
-    parts += [_strip([*([label] if label else []), *strip]) for strip in _strips(label, pieces, room)]
+    for place, strip in enumerate(_strips(label, pieces, room)):
+        parts += [Text("")] if place else []
+        parts.append(_strip([*([label] if label else []), *strip]))
     if shown < len(table):
-        parts.append(Text(f"{shown} of {len(table):,} rows shown; write the table to a file to have all", style=SLATE))
-    parts += [Text(note, style=SLATE) for note in table.notes]
+        parts.append(Text(f"{shown} of {len(table):,} rows shown; write the table to a file to have all"))
+    parts += [Text(note) for note in table.notes]
     return Group(*parts)
 
 
@@ -91,7 +93,7 @@ def _strips(label: _Piece | None, pieces: list[_Piece], room: int) -> list[list[
 
 
 def _strip(pieces: list[_Piece]) -> Grid:
-    out = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=f"bold {SLATE}", show_edge=False)
+    out = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False)
     for piece in pieces:
         out.add_column(
             Text(piece.heading),

@@ -26,6 +26,12 @@ def figure(value: Any, digits: int = DIGITS) -> str:
     return fixed(value, max(digits - 1 - size, 0))
 
 
+def value(number: Any, digits: int = DIGITS) -> str:
+    """A value as it was measured, to at most so many significant digits: 0.61 rather than 0.6100."""
+    text = figure(number, digits)
+    return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text
+
+
 def fixed(value: float, decimals: int) -> str:
     """A number with so many decimals; a rounded zero carries no sign."""
     if value is None or math.isnan(value):

@@ -19,7 +19,8 @@ from joinery.show.palette import AMBER, INK, RUST, SLATE
 
 BAR_CELLS = 17
 BAR_NOTE = "intervals in standard units: sd of the response per sd of the term"
-VERDICT_STYLE = {"serious": f"bold {RUST}", "caution": "bold", "fine": SLATE}
+# in the terminal text keeps the terminal's own colours, whatever its ground; red is the one that is always there
+VERDICT_STYLE = {"serious": "bold red", "caution": "bold", "fine": ""}
 
 
 @dataclass(frozen=True)
@@ -82,7 +83,7 @@ def bar(ends: tuple[float, float, float], scale: float, cells: int = BAR_CELLS) 
 def renderable(page: Page, columns: int | None = None) -> RenderableType:
     """The page for a terminal of so many columns."""
     room = columns or width()
-    parts: list[RenderableType] = [Text(page.sentence, style="bold"), Text(page.under, style=SLATE), Text("")]
+    parts: list[RenderableType] = [Text(page.sentence, style="bold"), Text(page.under), Text("")]
     if page.cautions:
         parts += [Text("Before you read on", style="bold"), Padding(_cautions(page), (0, 0, 1, 2))]
     parts.append(Text("In short", style="bold"))
@@ -96,7 +97,7 @@ def _cautions(page: Page) -> Grid:
     grid = Grid(box=None, show_header=False, padding=(0, 2, 0, 0), pad_edge=False)
     grid.add_column(no_wrap=True)
     grid.add_column(ratio=1)
-    grid.add_column(no_wrap=True, style=SLATE)
+    grid.add_column(no_wrap=True)
     for c in page.cautions:
         grid.add_row(Text(c.verdict, style=VERDICT_STYLE[c.verdict]), Text(c.words), Text(c.call))
     return grid
@@ -114,7 +115,7 @@ def _effects(page: Page, room: int) -> RenderableType:
     }
     taken = sum(max([len(head), *(len(getattr(e, name)) for e in page.effects)]) + 2 for name, head in heads.items())
     beside = bool(scale) and room - taken - 2 >= BAR_CELLS
-    grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style=SLATE)
+    grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False)
     grid.add_column(Text("Coefficients", style="bold"), overflow="fold")
     grid.add_column("estimate", justify="right", no_wrap=True)
     grid.add_column(interval, no_wrap=True)
@@ -127,7 +128,7 @@ def _effects(page: Page, room: int) -> RenderableType:
         grid.add_row(Text(f"  {e.term}"), e.estimate, Text(e.interval), *bars, e.standard_error, e.p)
     if not scale:
         return grid
-    note = Text(f"  bars: {BAR_NOTE}", style=SLATE)
+    note = Text(f"  bars: {BAR_NOTE}")
     return Group(grid, note) if beside else Group(grid, Text(""), _bars_below(page, scale, room))
 
 
@@ -138,12 +139,12 @@ def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
     cells -= 1 - cells % 2  # odd, so that zero stands in the middle
     if cells < BAR_CELLS:
         return Text("")
-    strip = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style=SLATE)
+    strip = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False)
     strip.add_column("  in standard units", no_wrap=True)
     strip.add_column(_scale_line(scale, cells), no_wrap=True)
     for e in drawn:
         strip.add_row(Text(f"  {e.term}"), Text(bar(e.bar, scale, cells), style=AMBER))
-    return Group(strip, Text(f"  {BAR_NOTE}", style=SLATE))
+    return Group(strip, Text(f"  {BAR_NOTE}"))
 
 
 def _scale_line(scale: float, cells: int) -> str:
@@ -188,7 +189,7 @@ def as_markdown(page: Page) -> str:
 
 _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(
     """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabular-nums">
-<p><strong>{{ page.sentence }}</strong><br><span style="color:{{ slate }}">{{ page.under }}</span></p>
+<p><strong>{{ page.sentence }}</strong><br/><span style="color:{{ slate }}">{{ page.under }}</span></p>
 {% if page.cautions %}
 <p><strong>Before you read on</strong></p>
 <ul>
@@ -198,7 +199,7 @@ _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True
 {% endfor %}
 </ul>
 {% endif %}
-<p><strong>In short</strong><br>{{ page.in_short | join(' ') }}</p>
+<p><strong>In short</strong><br/>{{ page.in_short | join(' ') }}</p>
 <table style="border-collapse:collapse">
 <thead><tr>{% for h in heads %}<th scope="col" style="text-align:left;{{ left }}">{{ h }}</th>{% endfor %}</tr></thead>
 <tbody>

@@ -34,8 +34,8 @@ class Table:
 
     ``columns`` maps names to values at full precision; ``index`` (with ``index_name``) labels rows where they have
     labels. ``kinds`` says how a column is shown where its name does not: ``figure`` (same decimals down the column),
-    ``own`` (each cell by its own size), ``error`` (decimals by the row's ``standard_error``), ``p``, ``whole``,
-    ``degrees``, ``share``, ``text``. ``headings`` gives words for people.
+    ``own`` (each by its own size), ``value`` (so, no zeros added), ``error`` (decimals by the row's
+    ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``, ``text``. ``headings`` gives words for people.
     """
 
     columns: Mapping[str, Sequence[Any] | np.ndarray]
@@ -140,6 +140,7 @@ class Table:
 _SHOWERS: dict[str, Callable[[float, int], str]] = {
     "p": lambda v, d: numbers.p_value(v),
     "own": numbers.figure,
+    "value": numbers.value,
     "whole": lambda v, d: "" if math.isnan(v) else f"{v:,.0f}",
     "degrees": lambda v, d: "" if math.isnan(v) else f"{v:.0f}" if v == round(v) else f"{v:.1f}",
     "share": lambda v, d: numbers.percent(v),

@@ -14,7 +14,7 @@ from joinery.errors import CallError, NewRowError, listed, nearest
 from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_assignments
 from joinery.notation.tree import names_in
-from joinery.show.numbers import figure, level_words
+from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.asked import Asked, checked_level
 
@@ -88,10 +88,9 @@ def _new_rows(fit: Asked, new: Any) -> tuple[Records, np.ndarray]:
         new = read_assignments(new)
     if isinstance(new, Mapping) and not new:
         raise CallError("the new row is empty; give a value for each column the model needs", argument="new")
-    label = fit.table.id if fit.table is not None else None
     table = records(new)
-    if label is not None and label in table.names:
-        table = records(new, label)
+    if fit.id is not None and fit.id in table.names:
+        table = records(table, fit.id)
     return table, np.arange(len(table))
 
 
@@ -155,8 +154,8 @@ def _notes_by_row(fit: Asked, table: Records, positions: np.ndarray, usable: np.
         with np.errstate(invalid="ignore"):
             outside = np.flatnonzero((values < low) | (values > high))
         for place in outside:
-            value = figure(values[place])
-            notes[place].append(f"{name} {value} lies outside what was seen ({figure(low)} to {figure(high)})")
+            seen = f"({value(low)} to {value(high)})"
+            notes[place].append(f"{name} {value(values[place])} lies outside what was seen {seen}")
     for place in np.flatnonzero(~usable):
         if not notes[place]:
             notes[place].append("a term cannot be computed")

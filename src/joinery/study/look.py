@@ -42,7 +42,7 @@ class Look:
             columns,
             title=f"{self.table.name or 'The table'}: {count(n, 'row')}, {count(len(self.names), 'column')}",
             notes=(*self.table.notes, *notes),
-            kinds=dict.fromkeys(own, "own") | {"values": "text", "kind": "text", "column": "text"},
+            kinds=dict.fromkeys(own, "value") | {"values": "text", "kind": "text", "column": "text"},
         )
 
     def __str__(self) -> str:

@@ -16,8 +16,8 @@ from joinery.design.factors import CategoryFactor
 from joinery.errors import CallError, one_of
 from joinery.notation.tree import names_in
 from joinery.show.fit_pictures import Curve, Flag, Words
-from joinery.show.numbers import figure as shown
 from joinery.show.numbers import fixed
+from joinery.show.numbers import value as shown
 from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.equation import equation
 from joinery.study.forecast import bands

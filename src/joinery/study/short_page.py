@@ -6,7 +6,7 @@ import math
 
 from joinery.core import intervals
 from joinery.core.tails import t_two_sided
-from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, with_error
+from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, value, with_error
 from joinery.show.page import Caution, Effect, Page
 from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.coefficients import estimates, standard_units, t_values
@@ -77,7 +77,7 @@ def _in_short(fit: Asked) -> list[str]:
     name = fit.words(fit.response.name)
     test = overall_test(fit)
     if fit.r_squared is None:
-        return [f"{name} is {figure(fit.solution.mean_response)} in every row: there is nothing to explain."]
+        return [f"{name} is {value(fit.solution.mean_response)} in every row: there is nothing to explain."]
     if fit.solution.perfect and fit.residual_df > 0:
         return [
             f"Every fitted value of {name} equals the observed one: a perfect fit (R² 1), with no miss to judge by."

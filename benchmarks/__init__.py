@@ -1,0 +1,1 @@
+"""Ratios against plain linear algebra, measured in one run: ``python -m benchmarks [NAME...]``."""

@@ -1,0 +1,115 @@
+"""Runs the comparisons and prints a row for each."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+
+import numpy as np
+import pandas as pd
+from threadpoolctl import threadpool_info
+
+import joinery as jn
+from benchmarks.measure import Row, fresh, in_turn, often, peak_growth
+from joinery.core.solve import ArrayBlocks, least_squares
+
+MANY = 1_000_000
+
+
+def _tall(width: int = 20) -> tuple[np.ndarray, np.ndarray]:
+    rng = np.random.default_rng(1)
+    X = rng.normal(size=(MANY, width))
+    return X, X.sum(axis=1) + rng.normal(size=MANY)
+
+
+def solver() -> Iterator[Row]:
+    """The solver on a ready matrix."""
+    X, y = _tall()
+    ours, theirs = in_turn(
+        lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance, lambda: np.linalg.lstsq(X, y, rcond=None), 3
+    )
+    yield Row("solve 1,000,000 × 20, κ small", ours, "numpy.linalg.lstsq", theirs, "at most 0.2", ours <= theirs / 5)
+    ours, theirs = in_turn(lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance, lambda: X.T @ X, 7)
+    yield Row("the same", ours, "one X.T @ X", theirs, "at most 2.5", ours <= 2.5 * theirs)
+    X[:, 1] = X[:, 0] + 1e-6 * X[:, 1]
+    ours, theirs = in_turn(
+        lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance, lambda: np.linalg.lstsq(X, y, rcond=None), 3
+    )
+    yield Row("solve 1,000,000 × 20, κ = 10⁶", ours, "numpy.linalg.lstsq", theirs, "below 1", ours < theirs)
+
+
+_FRAME = f"""
+import numpy as np, pandas as pd, joinery as jn
+rng = np.random.default_rng(2)
+frame = pd.DataFrame(rng.normal(size=({MANY}, 10)), columns=list("abcdefhijk"))
+frame["g"] = rng.choice([f"level {{i:02d}}" for i in range(20)], {MANY})
+frame["y"] = frame[list("abcdefhijk")].sum(axis=1) + rng.normal(size={MANY})
+warm = jn.fit(frame.head(1000), "y given a, g"); str(warm)
+"""
+_MATRIX = "X = np.column_stack([np.ones(len(frame)), frame[list('abcdefhijk')], pd.get_dummies(frame['g']).iloc[:, 1:]]).astype(float); y = frame['y'].to_numpy()"
+
+
+def frames() -> Iterator[Row]:
+    """fit() on data frames, large and small."""
+    room: dict[str, object] = {}
+    exec(_FRAME + _MATRIX, room)
+    frame, X, y = room["frame"], room["X"], room["y"]
+    sentence = "y given a, b, c, d, e, f, h, i, j, k, g"
+    ours, theirs = in_turn(lambda: str(jn.fit(frame, sentence)), lambda: np.linalg.lstsq(X, y, rcond=None), 3)
+    yield Row(
+        "fit and short page, 1,000,000 rows", ours, "lstsq, ready matrix", theirs, "at most 0.5", ours <= theirs / 2
+    )
+    grown = peak_growth(_FRAME, f"str(jn.fit(frame, {sentence!r}))")
+    theirs = peak_growth(_FRAME + _MATRIX, "np.linalg.lstsq(X, y, rcond=None)") + X.nbytes / 2**20  # type: ignore[attr-defined]
+    yield Row(
+        "its memory over the frame", grown, "lstsq and its matrix", theirs, "at most 0.5", grown <= theirs / 2, "MB"
+    )
+    rng = np.random.default_rng(3)
+    small = pd.DataFrame(rng.normal(size=(100, 4)), columns=list("abcy"))
+    A = np.column_stack([np.ones(100), small[list("abc")]])
+    b = small["y"].to_numpy()
+    ours, theirs = in_turn(
+        often(lambda: jn.fit(small, "y given a, b, c").coefficients(), 200),
+        often(lambda: np.linalg.lstsq(A, b, rcond=None), 200),
+    )
+    yield Row(
+        "fit(...).coefficients(), 100 rows × 3, 200 times",
+        ours,
+        "lstsq, ready matrix",
+        theirs,
+        "at most 40",
+        ours <= 40 * theirs,
+    )
+
+
+def starting() -> Iterator[Row]:
+    """Cold starts."""
+    ours, theirs = in_turn(fresh("import joinery"), fresh("import pandas, scipy.linalg"), 7)
+    yield Row("import joinery", ours, "import pandas, scipy.linalg", theirs, "at most 1.15", ours <= 1.15 * theirs)
+    everything = "import joinery as jn; jn.fit, jn.read, jn.load, jn.look"
+    ours, theirs = in_turn(fresh(everything), fresh("import pandas, scipy.linalg"), 7)
+    yield Row("import joinery and touch its calls", ours, "import pandas, scipy.linalg", theirs, "(told)", True)
+    help_text = "import sys; sys.argv = ['joinery', '--help']; from joinery.cli import main; main()"
+    ours, theirs = in_turn(fresh(help_text), fresh("import pandas, scipy.linalg"), 7)
+    yield Row("joinery --help", ours, "import pandas, scipy.linalg", theirs, "(told)", True)
+
+
+PARTS: dict[str, Callable[[], Iterator[Row]]] = {"solver": solver, "frames": frames, "starting": starting}
+
+
+def main(names: list[str]) -> int:
+    """Prints every row; the exit status is 1 when a target is not met."""
+    for pool in threadpool_info():
+        print(
+            f"{pool['internal_api']} {pool.get('version')}: {pool['num_threads']} threads, {pool.get('architecture')}"
+        )
+    met = True
+    for name in names or list(PARTS):
+        for row in PARTS[name]():
+            print(row, flush=True)
+            met &= row.met
+    return 0 if met else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

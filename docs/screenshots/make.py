@@ -1,0 +1,62 @@
+"""Draws the screenshots again: pictures by Joinery itself, terminal views in a terminal window on a virtual screen.
+
+Needs Xvfb, xterm and ImageMagick's import for the terminal views.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import joinery as jn
+
+HERE = Path(__file__).parent
+COMMAND = Path(sys.executable).with_name("joinery")
+FIRST = "honey_kg given forage_km2, altitude_m, feed_kg, rain_days, hive_type"
+BENT = f"{FIRST}, feed_kg * rain_days, altitude_m^2"
+VIEWS = {
+    "help": "joinery --help",
+    "look": "joinery look sample:yields --id hive",
+    "fit": f"joinery fit sample:yields '{BENT}' --id hive",
+    "rows": f"joinery rows sample:yields '{BENT}' --id hive | head -42",
+    "forecast": f"joinery forecast sample:yields '{BENT}' --id hive --leave-out H058",
+}
+
+
+def terminal_view(name: str, command: str, display: str) -> None:
+    """One command in a terminal window, as a PNG of about 1280 × 800."""
+    shown = command.replace("'", "'\\''")
+    script = f"PATH={COMMAND.parent}:$PATH; printf '$ %s\\n' '{shown}'; {command}; sleep 30"
+    environment = os.environ | {"DISPLAY": display, "COLORTERM": "truecolor"}
+    window = subprocess.Popen(
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x47+0+0", "-bg", "white", "-fg", "#22313a", "-e",
+         "bash", "-c", script], env=environment,
+    )  # fmt: skip
+    time.sleep(6)
+    subprocess.run(
+        ["import", "-window", "root", "-crop", "1280x800+0+0", str(HERE / f"{name}.png")], env=environment, check=True
+    )
+    window.terminate()
+    window.wait()
+
+
+def main() -> None:
+    """Draws everything."""
+    jn.fit("sample:jars", "jars_sold given hours_open").draw("line", path=HERE / "line.png")
+    bent = jn.fit("sample:yields", BENT, id="hive")
+    bent.draw("residuals", path=HERE / "residuals.png")
+    bent.draw("quantiles", path=HERE / "quantiles.png")
+    screen = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24"])
+    time.sleep(1)
+    try:
+        for name, command in VIEWS.items():
+            terminal_view(name, command, ":97")
+    finally:
+        screen.terminate()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,177 @@
+"""The command line as a person meets it."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+import joinery as jn
+
+MODEL = "honey_kg given forage_km2, feed_kg, hive_type"
+YIELDS = ("sample:yields", MODEL, "--id", "hive")
+COMMAND = [str(Path(sys.executable).with_name("joinery"))]
+
+
+def test_the_help_groups_commands_in_the_order_of_the_work(joinery):
+    status, out, _ = joinery("--help")
+    assert status == 0
+    places = [out.index(f"│ {word} ") for word in ("demo", "look", "fit", "coefficients", "rows", "forecast")]
+    assert places == sorted(places)
+    for command in ("look", "fit", "rows", "forecast", "draw", "demo", "coefficients", "overall", "equation"):
+        status, out, err = joinery(command, "--help")
+        assert (status, err) == (0, "")
+        assert out.strip()
+
+
+@pytest.mark.parametrize("command", ["coefficients", "overall", "rows", "forecast"])
+def test_each_question_in_each_form(command, joinery, tmp_path):
+    fit = jn.fit("sample:yields", MODEL, id="hive")
+    table = getattr(fit, command)()
+    for form in ("text", "markdown", "csv", "json", "html"):
+        status, out, err = joinery(command, *YIELDS, "--as", form)
+        assert (status, err) == (0, "")
+        assert out.rstrip("\n") == table.render(form).rstrip("\n")
+    status, out, err = joinery(command, *YIELDS, "--output", tmp_path / "t.csv")
+    assert (status, out) == (0, "")
+    assert "wrote" in err
+    assert (tmp_path / "t.csv").read_text() == table.render("csv")
+
+
+def test_fit_prints_the_short_page_and_saves(joinery, tmp_path):
+    saved = tmp_path / "honey.json"
+    status, out, err = joinery("fit", *YIELDS, "--save", saved)
+    assert (status, out) == (0, str(jn.fit("sample:yields", MODEL, id="hive")) + "\n")
+    assert f"saved {saved}" in err
+    status, again, err = joinery("fit", saved)
+    assert (status, err) == (0, "")
+    assert "loaded from a file" in again
+    full = joinery("fit", *YIELDS, "--full")[1]
+    for part in ("The whole model against no predictors", "partial", "Rows of honey_kg"):
+        assert part in full
+    assert joinery("fit", *YIELDS, "--as", "html")[1].startswith("<div")
+    assert joinery("fit", *YIELDS, "--as", "markdown")[1].startswith("**honey_kg given")
+    assert joinery("fit", *YIELDS, "--as", "json")[1] == jn.load(saved).coefficients().render("json") + "\n"
+    for name in ("page.txt", "page.html", "page.csv"):
+        assert joinery("fit", *YIELDS, "--output", tmp_path / name)[0] == 0
+        assert (tmp_path / name).stat().st_size > 200
+
+
+def test_options_reach_the_fit(joinery):
+    asked = (
+        "--where",
+        "season >= 2021",
+        "--leave-out",
+        "H001,H002",
+        "--leave-out",
+        "H058",
+        "--level",
+        "80",
+        "--digits",
+        "3",
+    )
+    out = joinery("coefficients", *YIELDS, *asked, "--as", "csv")[1]
+    fit = jn.fit(
+        "sample:yields", MODEL, id="hive", where="season >= 2021", leave_out=["H001", "H002", "H058"], level=0.8
+    )
+    assert out == fit.coefficients().render("csv")
+    assert "80 % intervals" in joinery("coefficients", *YIELDS, *asked)[1]
+
+
+def test_forecasts_from_a_saved_fit_alone(joinery, tmp_path):
+    saved = tmp_path / "honey.json"
+    fit = jn.fit("sample:yields", MODEL, id="hive")
+    fit.save(saved)
+    new = tmp_path / "new.csv"
+    jn.sample_data("yields").head(14).to_csv(new, index=False)
+    out = joinery("forecast", saved, "--new", new, "--as", "csv")[1]
+    frame = pd.read_csv(io.StringIO(out), index_col="hive")
+    assert frame["fitted"].equals(fit.forecast(str(new)).frame["fitted"])
+    assert len(frame) == 14
+    one = joinery("forecast", saved, "--at", "forage_km2=3, feed_kg=5, hive_type='top-bar'", "--as", "json")[1]
+    assert (
+        json.loads(one)["rows"][0]["fitted"]
+        == fit.forecast({"forage_km2": 3, "feed_kg": 5, "hive_type": "top-bar"})["fitted"][0]
+    )
+
+
+def test_standard_input_and_pipes(joinery, tmp_path):
+    content = b"hours,sold\n1,3\n2,5\n3,8\n4,9\n"
+    status, out, _ = joinery("equation", "-", "sold given hours", stdin=content)
+    assert (status, out) == (0, "sold = 1.00 + 2.10 hours\n")
+    piped = subprocess.run(
+        [*COMMAND, "look", "-"],
+        input=content,
+        capture_output=True,
+        check=True,
+        env=os.environ | {"PYTHONIOENCODING": "ascii"},
+    )
+    assert b"hours" in piped.stdout
+    assert piped.stderr == b""
+
+
+def test_draw_writes_pictures(joinery, tmp_path):
+    status, out, err = joinery("draw", *YIELDS[:2], "line", "residuals", "--output", tmp_path / "shots")
+    assert (status, out) == (0, "")
+    assert sorted(p.name for p in (tmp_path / "shots").iterdir()) == ["line.png", "residuals.png"]
+    assert err.count("drew") == 2
+    assert joinery("draw", *YIELDS[:2], "line", "--output", tmp_path / "a.svg")[0] == 0
+    assert joinery("draw", *YIELDS[:2], "line", "quantiles", "--output", tmp_path / "a.svg")[0] == 2
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "said"),
+    [
+        (("fit", "nofile.csv", MODEL), 3, "no such file"),
+        (("fit", "sample:yields", "honey_kg given forge_km2"), 2, "did you mean 'forage_km2'?"),
+        (("fit", "sample:yields", "honey_kg given a + b"), 2, "put the sum in parentheses"),
+        (("fit", "sample:yields"), 2, "a model sentence is wanted"),
+        (("fit", *YIELDS, "--as", "xml"), 2, "--as='xml' is not known"),
+        (("fit", *YIELDS, "--level", "300"), 2, "lies between 0 and 100"),
+        (("fit", *YIELDS, "--where", "season > 3000"), 4, "no rows are left to fit"),
+        (("forecast", *YIELDS, "--new", "a.csv", "--at", "x=1"), 2, "not both"),
+        (("forecast", *YIELDS, "--at", "x="), 2, "x="),
+        (("draw", *YIELDS[:2], "lines"), 2, "did you mean 'line'"),
+        (("look", "sample:yelds"), 2, "did you mean 'yields'"),
+        (("bogus",), 2, "bogus"),
+        (("fit",), 2, "DATA"),
+    ],
+)
+def test_mistakes_end_in_a_message_and_a_status(arguments, status, said, joinery):
+    found, out, err = joinery(*arguments)
+    assert found == status
+    assert out == ""
+    assert said in err
+    assert "Traceback" not in err
+
+
+def test_guesses_about_a_file_are_said_on_standard_error(joinery, tmp_path):
+    file = tmp_path / "stall.csv"
+    file.write_text("hours;price\n1;2,50\n2;3,10\n3;4,25\n4;4,50\n")
+    status, _, err = joinery("coefficients", file, "price given hours")
+    assert status == 0
+    assert "columns are separated by semicolons" in err
+    file.write_text('hours,price\n1,"1,250"\n2,"1,310"\n3,"1,425"\n')
+    status, _, err = joinery("coefficients", file, "price given hours")
+    assert status == 3
+    assert "--decimal" in err
+    assert joinery("equation", file, "price given hours", "--decimal", ".")[1] == "price = 1153 + 88 hours\n"
+
+
+def test_the_demo_walks_the_whole_job(joinery, tmp_path):
+    status, out, err = joinery("demo", tmp_path / "demo")
+    assert (status, err) == (0, "")
+    for word in ("1. Look", "2. Say a model", "3. Check", "4. Mend", "5. Forecast", "6. Hand over", "Try next", "H058"):
+        assert word in out
+    assert {p.name for p in (tmp_path / "demo").iterdir()} == {
+        "line.png", "residuals.png", "quantiles.png", "honey.json", "forecast.csv"
+    }  # fmt: skip
+    file = tmp_path / "file"
+    file.write_text("")
+    assert joinery("demo", file)[0] == 2

@@ -1,0 +1,182 @@
+"""Design matrices: the space a sentence spans, the columns' names, and the same columns for new rows."""
+
+from __future__ import annotations
+
+from itertools import combinations, product
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import joinery as jn
+from joinery.data.records import records
+from joinery.design.design import learn
+from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.parse import read_sentence
+
+RNG = np.random.default_rng(11)
+CELLS = pd.DataFrame(list(product("uvw", "kl", ["p", "q"])) * 6, columns=["a", "b", "c"])
+TABLE = CELLS.assign(
+    x=RNG.normal(size=72),
+    z=RNG.uniform(1, 9, 72),
+    y=RNG.normal(size=72),
+    n=RNG.integers(1, 5, 72),
+    flag=RNG.random(72) < 0.5,
+)
+
+
+def design(terms: str, table=TABLE):
+    table = records(table)
+    made = learn(read_sentence(f"y given {terms}"), table, EVERY_ROW)
+    X = made.matrix(made.context(table, EVERY_ROW))
+    return made, np.column_stack([np.ones(len(X)), X]) if made.intercept else X
+
+
+def spans(terms, intercept):
+    """A basis of the space that terms span when every product is written out over full sets of indicators."""
+    full = {name: pd.get_dummies(TABLE[name]).to_numpy(float) for name in "abc"} | {"x": TABLE[["x"]].to_numpy()}
+    parts = [np.ones((72, 1))] if intercept else []
+    for term in terms:
+        part = np.ones((72, 1))
+        for name in term:
+            part = (part[:, :, None] * full[name][:, None, :]).reshape(72, -1)
+        parts.append(part)
+    return np.hstack(parts)
+
+
+TERMS = ["a", "b", "c", "x", "ab", "ac", "ax", "abc", "abx"]
+
+
+@pytest.mark.parametrize("coding", ["indicator", "effect", "helmert"])
+@pytest.mark.parametrize("intercept", [True, False])
+def test_every_choice_of_products_spans_its_space_without_a_column_too_many(coding, intercept):
+    def written(name):
+        return name if coding == "indicator" or name == "x" else f"category({name}, coding='{coding}')"
+
+    for size in (1, 2, 3):
+        for chosen in combinations(TERMS, size):
+            text = ", ".join(" * ".join(written(n) for n in term) for term in chosen)
+            made, X = design(text + ("" if intercept else " without intercept"))
+            space = spans(chosen, intercept)
+            rank = np.linalg.matrix_rank(space)
+            assert X.shape[1] == rank, text
+            assert np.linalg.matrix_rank(np.hstack([X, space])) == np.linalg.matrix_rank(X) == rank, text
+            assert len(set(made.names)) == len(made.names)
+
+
+@pytest.mark.parametrize(
+    ("terms", "names"),
+    [
+        ("a, x", "a: v|a: w|x"),
+        ("x^2, log(z), (x + z), x * z", "x^2|log(z)|(x + z)|x × z"),
+        ("a, b, a * b", "a: v|a: w|b: l|a: v × b: l|a: w × b: l"),
+        ("a * b", "a: u × b: l|a: v × b: k|a: v × b: l|a: w × b: k|a: w × b: l"),
+        ("x * a", "x × a: u|x × a: v|x × a: w"),
+        ("x, x * a", "x|x × a: v|x × a: w"),
+        ("a without intercept", "a: u|a: v|a: w"),
+        ("flag", "flag: True"),
+        ("category(n, reference=3)", "n: 1|n: 2|n: 4"),
+        ("bands(z, 3, 6)", "bands(z, 3, 6): 3 to under 6|bands(z, 3, 6): 6 and over"),
+        ("polynomial(x, 2)", "polynomial(x, 2): degree 1|polynomial(x, 2): degree 2"),
+        ("spline(x, columns=2)", "spline(x, columns=2): piece 1|spline(x, columns=2): piece 2"),
+        ("centred(x) * standardized(z)", "centred(x) × standardized(z)"),
+    ],
+)
+def test_columns_have_readable_names(terms, names):
+    found = design(terms)[0].names
+    assert set(found) == set(names.split("|"))
+    if "reference" not in terms:
+        assert "|".join(sorted(found)) == "|".join(sorted(names.split("|")))
+
+
+def test_codings_are_what_they_say():
+    means = TABLE.groupby("a")["y"].mean()
+    effect = jn.fit(TABLE, "y given category(a, coding='effect')").coefficients()["estimate"]
+    assert np.allclose(effect, [means.mean(), means["v"] - means.mean(), means["w"] - means.mean()])
+    helmert = jn.fit(TABLE, "y given category(a, coding='helmert')").coefficients()["estimate"]
+    assert np.allclose(helmert, [means.mean(), means["v"] - means["u"], means["w"] - (means["u"] + means["v"]) / 2])
+    indicator = jn.fit(TABLE, "y given category(a, reference='w')").coefficients().frame.set_index("term")["estimate"]
+    assert np.isclose(indicator["a: u"], means["u"] - means["w"])
+
+
+def test_an_orthogonal_polynomial_is_one_and_spans_the_powers():
+    _, P = design("polynomial(z, 4)")
+    assert np.allclose(P[:, 1:].T @ P[:, 1:], np.eye(4), atol=1e-10)
+    a = jn.fit(TABLE, "y given polynomial(z, 4)")
+    b = jn.fit(TABLE, "y given powers(z, 4)")
+    assert np.allclose(a.rows()["fitted"], b.rows()["fitted"])
+    assert list(b.coefficients()["term"]) == ["intercept", "z", "z^2", "z^3", "z^4"]
+
+
+def test_a_spline_is_smooth_and_straight_beyond_its_knots():
+    made, _ = design("spline(z, knots=(3, 5, 7))")
+    knots = made.factor_memory["spline(z, knots=(3, 5, 7))"]["knots"]
+    assert knots == [TABLE["z"].min(), 3, 5, 7, TABLE["z"].max()]
+
+    def curve(z):
+        new = records({"z": z})
+        return made.matrix(made.context(new, EVERY_ROW))
+
+    outside = curve(np.array([-3.0, -2.0, -1.0, 20.0, 21.0, 22.0]))
+    assert np.allclose(outside[0] + outside[2], 2 * outside[1])
+    assert np.allclose(outside[3] + outside[5], 2 * outside[4])
+    h = 1e-4
+    for knot in knots:
+        near = curve(np.array([knot - 2 * h, knot - h, knot, knot + h, knot + 2 * h]))
+        second = [(near[i] - 2 * near[i + 1] + near[i + 2]) / h**2 for i in (0, 2)]
+        assert np.allclose(second[0], second[1], atol=1e-2)
+    assert np.allclose(curve(np.array(knots))[1:], np.eye(4), atol=1e-12)
+    assert np.allclose(second[1], 0, atol=1e-2)
+
+
+@pytest.mark.parametrize(
+    "terms",
+    [
+        "standardized(x) * a, centred(log(z)), rank(z)",
+        "polynomial(z, 3), spline(x, columns=3), bands(z, 3, 6) * b",
+        "category(n, coding='helmert'), crossed(a, b), flag",
+    ],
+)
+def test_new_rows_meet_the_same_columns(terms):
+    made, X = design(terms)
+    some = TABLE.iloc[[5, 40, 3, 71]].sample(frac=1, random_state=1)
+    new = records(some.reset_index(drop=True))
+    again = made.matrix(made.context(new, EVERY_ROW))
+    assert np.allclose(again, X[some.index, 1:], atol=1e-12)
+    in_parts = np.vstack([made.matrix(made.context(records(TABLE), np.arange(i, i + 9))) for i in range(0, 72, 9)])
+    assert np.array_equal(in_parts, X[:, 1:])
+
+
+def test_what_is_learnt_comes_from_the_rows_used():
+    table = TABLE.assign(big=np.where(np.arange(72) == 0, 1e6, TABLE["z"]))
+    fit = jn.fit(table, "y given centred(big), rank(z)", leave_out=[0])
+    assert np.isclose(fit.design.function_memory["centred(big)"]["mean"], TABLE["z"][1:].mean())
+    new = records({"big": [0.0], "z": [(TABLE["z"].nsmallest(2)).mean()]})
+    row = fit.design.matrix(fit.design.context(new, EVERY_ROW))
+    assert 1 <= row[0, 1] <= 3
+
+
+def test_levels_keep_their_order_and_drop_what_is_unused():
+    ordered = pd.Categorical(["m", "l", "m", "h", "l", "h"], categories=["x", "l", "m", "h"])
+    assert design("g", pd.DataFrame({"g": ordered, "y": range(6)}))[0].names == ("g: m", "g: h")
+    numbers = pd.DataFrame({"g": [10, 9, 100, 9, 10, 100], "y": range(6)})
+    assert design("category(g)", numbers)[0].names == ("g: 10", "g: 100")
+    odd = pd.DataFrame({"g": ["a, b", 'q"x', "é ü", "a, b"], "y": range(4)})
+    assert design("g", odd)[0].names == ('g: q"x', "g: é ü")
+
+
+def test_dates_count_days_and_say_so():
+    days = pd.DataFrame({"d": pd.to_datetime(["2026-03-05", "2026-03-01", "2026-03-11"]), "y": [1.0, 2.0, 4.0]})
+    made, X = design("d", days)
+    assert made.names == ("d (days since 2026-03-01)",)
+    assert X[:, 1].tolist() == [4, 0, 10]
+
+
+def test_many_levels_work():
+    n, levels = 6000, 1500
+    g = np.arange(n) % levels
+    y = np.random.default_rng(0).normal(size=n)
+    fit = jn.fit(pd.DataFrame({"g": [f"L{i:04d}" for i in g], "y": y}), "y given g")
+    means = pd.Series(y).groupby(g).mean()
+    found = fit.coefficients()["estimate"].to_numpy()
+    assert np.allclose(found[0] + np.append(0, found[1:]), means, atol=1e-9)
