@@ -32,7 +32,7 @@ lowest:                 ## the tests against the oldest versions that pyproject.
 	$(PYTHON) -m venv .venv-lowest
 	.venv-lowest/bin/python -m pip install --quiet uv
 	.venv-lowest/bin/uv pip install --quiet --python .venv-lowest/bin/python --resolution lowest-direct -e ".[test]"
-	.venv-lowest/bin/python -m pytest -n auto
+	.venv-lowest/bin/python -m pytest -n auto -W default
 
 samples: $(READY)       ## make the sample tables again
 	$(BIN)/python -m joinery.data.samples.make

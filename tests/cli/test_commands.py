@@ -13,6 +13,7 @@ import pandas as pd
 import pytest
 
 import joinery as jn
+from joinery.data.reading import EVERY_DIGIT
 
 MODEL = "honey_kg given forage_km2, feed_kg, hive_type"
 YIELDS = ("sample:yields", MODEL, "--id", "hive")
@@ -91,7 +92,7 @@ def test_forecasts_from_a_saved_fit_alone(joinery, tmp_path):
     new = tmp_path / "new.csv"
     jn.sample_data("yields").head(14).to_csv(new, index=False)
     out = joinery("forecast", saved, "--new", new, "--as", "csv")[1]
-    frame = pd.read_csv(io.StringIO(out), index_col="hive")
+    frame = pd.read_csv(io.StringIO(out), index_col="hive", **EVERY_DIGIT)
     assert frame["fitted"].equals(fit.forecast(str(new)).frame["fitted"])
     assert len(frame) == 14
     one = joinery("forecast", saved, "--at", "forage_km2=3, feed_kg=5, hive_type='top-bar'", "--as", "json")[1]

@@ -76,7 +76,7 @@ def test_a_table_is_made_once_and_shown_many_ways(tmp_path):
     assert TABLE["p"].tolist()[0] == 1e-9
     for ending in ("txt", "md", "html", "csv", "json", "tex", "parquet", "feather", "xlsx", "ods"):
         assert TABLE.write(tmp_path / f"t.{ending}").stat().st_size > 0
-    pd.testing.assert_frame_equal(pd.read_csv(tmp_path / "t.csv"), TABLE.frame)
+    pd.testing.assert_frame_equal(jn.read(tmp_path / "t.csv"), TABLE.frame)
     assert sorted(p.name for p in tmp_path.iterdir()) == sorted(
         f"t.{e}" for e in ("txt", "md", "html", "csv", "json", "tex", "parquet", "feather", "xlsx", "ods")
     )

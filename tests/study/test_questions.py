@@ -90,7 +90,7 @@ def test_forecasts_of_new_rows(honey, tmp_path):
     assert np.isnan(known.loc["H012", "fitted"])
     assert known.loc["H012", "note"] == "no forage_km2"
     far = honey.forecast("forage_km2=30, altitude_m=300, feed_kg=5, rain_days=30, hive_type=long")
-    assert "forage_km2 30 lies outside what was seen (0.6100 to 11.40)" in far.frame["note"][0]
+    assert "forage_km2 30 lies outside what was seen (0.61 to 11.4)" in far.frame["note"][0]
 
 
 @pytest.mark.parametrize(

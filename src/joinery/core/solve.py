@@ -310,7 +310,7 @@ def _power_of_two(values: np.ndarray) -> np.ndarray:
 
 
 def _condition(R: np.ndarray) -> float:
-    """The condition number of R with its columns scaled to unit length; by LAPACK's estimate when there are many."""
+    """The condition number of R with its columns scaled to unit length; in the 1-norm when there are many."""
     if not len(R):
         return 1.0
     lengths = np.sqrt((R * R).sum(axis=0))
@@ -318,8 +318,8 @@ def _condition(R: np.ndarray) -> float:
         return float("inf")
     unit = R / lengths
     if len(R) > 200:
-        reciprocal, _ = lapack.dtrcon(unit)
-        return float(1 / reciprocal) if reciprocal > 0 else float("inf")
+        inverse, singular = lapack.dtrtri(unit)
+        return float("inf") if singular else float(np.linalg.norm(unit, 1) * np.linalg.norm(np.triu(inverse), 1))
     values = np.linalg.svd(unit, compute_uv=False)
     return float(values[0] / values[-1]) if values[-1] > 0 else float("inf")
 

@@ -17,6 +17,8 @@ from joinery.data.columns import NOTES, column_name, understand
 from joinery.data.written_numbers import read_numbers
 from joinery.errors import CallError, DataError, EmptyTableError, FileFormatError, listed, nearest
 
+# before pandas 3 the default reader may miss a number's last digit
+EVERY_DIGIT: dict[str, Any] = {} if int(pd.__version__.split(".")[0]) >= 3 else {"float_precision": "round_trip"}
 DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 SAMPLES = ("jars", "yields", "winter", "winter_outcome", "bee_samples", "hive_scale", "prices", "queens")
 
@@ -45,7 +47,7 @@ def sample_data(name: str = "yields") -> pd.DataFrame:
             f"no sample table {name!r}{hint} There are {', '.join(SAMPLES)}", argument="name", known=SAMPLES
         )
     with files("joinery.data.samples").joinpath(f"{name}.csv").open("rb") as file:
-        return pd.read_csv(file)
+        return pd.read_csv(file, **EVERY_DIGIT)
 
 
 def read(path: str | os.PathLike[str], *, table: str | None = None, decimal: str | None = None) -> pd.DataFrame:
@@ -129,7 +131,12 @@ def _read_text(raw: bytes, where: str, decimal: str | None) -> pd.DataFrame:
     _check_header(names, where)
     try:
         frame = pd.read_csv(
-            io.StringIO(text), sep=delimiter, skipinitialspace=True, skip_blank_lines=True, index_col=False
+            io.StringIO(text),
+            sep=delimiter,
+            skipinitialspace=True,
+            skip_blank_lines=True,
+            index_col=False,
+            **EVERY_DIGIT,
         )
     except (pd.errors.ParserError, ValueError) as reason:
         first = str(reason).removeprefix("Error tokenizing data. C error: ").strip()

@@ -197,8 +197,8 @@ class Fit:
         Source: Belsley, Kuh & Welsch 1980, chapter 2; Cook 1977.
 
         >>> import joinery as jn
-        >>> jn.fit("sample:jars", "jars_sold given hours_open").rows()["leverage"].sum().round(9)
-        np.float64(2.0)
+        >>> float(jn.fit("sample:jars", "jars_sold given hours_open").rows()["leverage"].sum().round(9))
+        2.0
         """
         from joinery.study.rows import rows
 

@@ -32,12 +32,20 @@ def sheet(ax: Axes | None, *, title: str, finding: str, x_label: str, y_label: s
         top = 0.845 - 0.037 * (len(lines) - 1)
         ax = figure.add_axes((0.095, 0.115, 0.865, top - 0.115))
     else:
-        figure = ax.get_figure(root=True)  # type: ignore[assignment]
+        figure = whole_figure(ax)
         ax.set_title(title, loc="left", fontsize=11, fontweight="bold", color=INK)
     dress(ax)
     ax.set_xlabel(x_label, color=INK, fontsize=10)
     ax.set_ylabel(y_label, color=INK, fontsize=10)
     return figure, ax
+
+
+def whole_figure(ax: Axes) -> Figure:
+    """The figure that axes stand in, the outermost one when it is part of another."""
+    found: Any = ax.figure
+    while not isinstance(found, Figure):
+        found = found.figure
+    return found
 
 
 def dress(ax: Axes) -> None:
@@ -77,8 +85,7 @@ def label_points(
     ax: Axes, x: np.ndarray, y: np.ndarray, words: Sequence[str], others: tuple[np.ndarray, np.ndarray]
 ) -> None:
     """Writes a label beside each point where it covers no other label and as few points as can be."""
-    figure = ax.get_figure(root=True)
-    assert figure is not None
+    figure = whole_figure(ax)
     ax.autoscale_view()
     to_pixels = ax.transData.transform
     finite = np.isfinite(others[0]) & np.isfinite(others[1])
