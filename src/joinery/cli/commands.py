@@ -65,19 +65,7 @@ def _tell(notes: Iterable[str]) -> None:
         sys.stderr.write(f"note: {note}\n")
 
 
-def _fit(
-    data: str,
-    model: str | None,
-    *,
-    id: str | None,
-    where: str | None,
-    leave_out: list[str] | None,
-    missing: str = "leave out",
-    level: float = 0.95,
-    decimal: str | None = None,
-    table: str | None = None,
-    save: str | None = None,
-) -> Fit:
+def _fit(data: str, model: str | None, **given: Any) -> Fit:
     """The fit that a command works on: made from data and a model, or loaded from a saved one."""
     from joinery.model.fitting import fit
     from joinery.model.saving import load
@@ -86,12 +74,13 @@ def _fit(
         if not data.endswith(".json"):
             raise errors.CallError("a model sentence is wanted after the data, or a saved fit (.json) in place of both")
         return load(data)
-    labels = [part.strip() for text in leave_out or [] for part in text.split(",") if part.strip()]
-    rows = _data(data, decimal, table)
-    found = fit(rows, model, id=id, where=where, leave_out=labels or None, missing=missing, level=level)
+    options = {name: given[name] for name in o.FIT if name not in ("decimal", "table", "save")}
+    labels = [part.strip() for text in given["leave_out"] or [] for part in text.split(",") if part.strip()]
+    rows = _data(data, given["decimal"], given["table"])
+    found = fit(rows, model, **options | {"leave_out": labels or None})
     _tell(note for note in rows.notes if note not in found.notes)
-    if save is not None:
-        sys.stderr.write(f"saved {found.save(save)}\n")
+    if given["save"] is not None:
+        sys.stderr.write(f"saved {found.save(given['save'])}\n")
     return found
 
 
@@ -124,16 +113,17 @@ def demo(
 
 
 @app.command(rich_help_panel=START)
+@o.takes(o.DATA_ALONE, o.SHOW)
 def look(
-    data: o.Data,
+    data: str,
+    form: str,
+    output: str | None,
+    digits: int | None,
     model: o.Model = None,
     id: o.Id = None,
     where: o.Where = None,
     decimal: o.Decimal = None,
     table: o.Sheet = None,
-    form: o.As = "text",
-    output: o.Output = None,
-    digits: o.Digits = None,
 ) -> None:
     """See what came in: kinds, counts, missing cells, means and spreads, column by column."""
     from joinery.study.look import look as first_look
@@ -142,36 +132,18 @@ def look(
 
 
 @app.command(rich_help_panel=FIT)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def fit(
-    data: o.Data,
-    model: o.Model = None,
-    id: o.Id = None,
-    where: o.Where = None,
-    leave_out: o.LeaveOut = None,
-    missing: o.Missing = "leave out",
-    level: o.Level = 0.95,
-    decimal: o.Decimal = None,
-    table: o.Sheet = None,
-    full: Annotated[bool, typer.Option("--full", help="every table, not the short page alone")] = False,
-    form: o.As = "text",
-    output: o.Output = None,
-    digits: o.Digits = None,
-    save: o.Save = None,
+    full: Annotated[bool, typer.Option("--full", help="every table, not the short page alone")] = False, **given: Any
 ) -> None:
     """Fit a model and read it: the short page, or with --full every table."""
-    found = _fit(
-        data, model, id=id, where=where, leave_out=leave_out, missing=missing, level=level, decimal=decimal,
-        table=table, save=save,
-    )  # fmt: skip
-    _show_page(found, form, output, digits)
+    found = _fit(**given)
+    _show_page(found, given["form"], given["output"], given["digits"])
     if full:
-        for part in (found.overall(), found.coefficients(standardized=True, correlations=True), *_rows_if_kept(found)):
+        kept = [] if found.table is None else [found.rows()]
+        for part in (found.overall(), found.coefficients(standardized=True, correlations=True), *kept):
             sys.stdout.write("\n")
-            _show(part, form, None, digits)
-
-
-def _rows_if_kept(found: Fit) -> list[Table]:
-    return [] if found.table is None else [found.rows()]
+            _show(part, given["form"], None, given["digits"])
 
 
 def _show_page(found: Fit, form: str, output: str | None, digits: int | None) -> None:
@@ -196,106 +168,40 @@ def _show_page(found: Fit, form: str, output: str | None, digits: int | None) ->
         sys.stdout.write(page.as_html(made) if form == "html" else page.as_markdown(made))
 
 
-def _question(ask: Callable[..., Table]) -> Callable[..., None]:
-    """A command that shows one Table of a fit."""
+def _question(name: str, panel: str, words: str, ask: Callable[[Fit], Table]) -> None:
+    """Adds a command that shows one Table of a fit."""
 
-    def command(
-        data: o.Data,
-        model: o.Model = None,
-        id: o.Id = None,
-        where: o.Where = None,
-        leave_out: o.LeaveOut = None,
-        missing: o.Missing = "leave out",
-        level: o.Level = 0.95,
-        decimal: o.Decimal = None,
-        table: o.Sheet = None,
-        form: o.As = "text",
-        output: o.Output = None,
-        digits: o.Digits = None,
-        save: o.Save = None,
-    ) -> None:
-        found = _fit(
-            data, model, id=id, where=where, leave_out=leave_out, missing=missing, level=level, decimal=decimal,
-            table=table, save=save,
-        )  # fmt: skip
-        _show(ask(found), form, output, digits)
-
-    return command
+    @app.command(name, help=words, rich_help_panel=panel)
+    @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+    def command(**given: Any) -> None:
+        _show(ask(_fit(**given)), given["form"], given["output"], given["digits"])
 
 
-for _name, _help, _panel, _ask in (
-    ("coefficients", "The coefficients with intervals, standard errors, t and p.", FIT, lambda f: f.coefficients()),
-    ("overall", "The whole model against no predictors.", FIT, lambda f: f.overall()),
-    ("rows", "Each row's figures: fit, leverage, influence, and what is remarkable.", CHECK, lambda f: f.rows()),
-):
-    app.command(_name, help=_help, rich_help_panel=_panel)(_question(_ask))
+_question("coefficients", FIT, "The coefficients with intervals, standard errors, t and p.", lambda f: f.coefficients())
+_question("overall", FIT, "The whole model against no predictors.", lambda f: f.overall())
 
 
 @app.command(rich_help_panel=FIT)
+@o.takes(o.DATA_AND_MODEL, o.FIT)
 def equation(
-    data: o.Data,
-    model: o.Model = None,
     style: Annotated[str, typer.Option("--style", help="text, latex, python, sql or spreadsheet")] = "text",
-    id: o.Id = None,
-    where: o.Where = None,
-    leave_out: o.LeaveOut = None,
-    decimal: o.Decimal = None,
-    table: o.Sheet = None,
+    **given: Any,
 ) -> None:
     """The fitted equation, ready to copy."""
-    found = _fit(data, model, id=id, where=where, leave_out=leave_out, decimal=decimal, table=table)
-    sys.stdout.write(found.equation(style) + "\n")
+    sys.stdout.write(_fit(**given).equation(style) + "\n")
 
 
-@app.command(rich_help_panel=FORECAST)
-def forecast(
-    data: o.Data,
-    model: o.Model = None,
-    new: Annotated[str | None, typer.Option("--new", help="a file of rows to forecast")] = None,
-    at: Annotated[str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")] = None,
-    id: o.Id = None,
-    where: o.Where = None,
-    leave_out: o.LeaveOut = None,
-    missing: o.Missing = "leave out",
-    level: o.Level = 0.95,
-    decimal: o.Decimal = None,
-    table: o.Sheet = None,
-    form: o.As = "text",
-    output: o.Output = None,
-    digits: o.Digits = None,
-    save: o.Save = None,
-) -> None:
-    """Forecast rows whose response is missing, a file of new rows, or one row given here."""
-    from joinery.notation.parse import read_assignments
-
-    if new is not None and at is not None:
-        raise errors.CallError("give --new or --at, not both")
-    found = _fit(
-        data, model, id=id, where=where, leave_out=leave_out, missing=missing, level=level, decimal=decimal,
-        table=table, save=save,
-    )  # fmt: skip
-    rows: Any = None
-    if at is not None:
-        rows = read_assignments(at)
-    elif new is not None:
-        rows = _data(new, decimal, None)
-        _tell(rows.notes)
-    _show(found.forecast(rows, level=level), form, output, digits)
+_question("rows", CHECK, "Each row's figures: fit, leverage, influence, and what is remarkable.", lambda f: f.rows())
 
 
 @app.command(rich_help_panel=CHECK)
+@o.takes(o.DATA_ALONE, o.FIT)
 def draw(
-    data: o.Data,
     model: Annotated[str, typer.Argument(metavar="MODEL", help="a model sentence")],
     names: Annotated[list[str], typer.Argument(metavar="NAME...", help="line, residuals, quantiles")],
     against: Annotated[str | None, typer.Option("--against", help="the column across, for line and residuals")] = None,
     output: Annotated[str | None, typer.Option("--output", help="the file (.png .svg .pdf), or a folder")] = None,
-    id: o.Id = None,
-    where: o.Where = None,
-    leave_out: o.LeaveOut = None,
-    level: o.Level = 0.95,
-    decimal: o.Decimal = None,
-    table: o.Sheet = None,
+    **given: Any,
 ) -> None:
     """Draw pictures of a fit into files."""
     from pathlib import Path
@@ -306,9 +212,31 @@ def draw(
         raise errors.CallError("several pictures go into a folder; give --output a folder")
     if not one_file and not target.is_dir():
         target.mkdir(parents=True)
-    found = _fit(data, model, id=id, where=where, leave_out=leave_out, level=level, decimal=decimal, table=table)
+    found = _fit(model=model, **given)
     for name in names:
         path = target if one_file else target / f"{name}.png"
         options: dict[str, Any] = {} if against is None else {"against": against}
         found.draw(name, path=path, **options)
         sys.stderr.write(f"drew {path}\n")
+
+
+@app.command(rich_help_panel=FORECAST)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def forecast(
+    new: Annotated[str | None, typer.Option("--new", help="a file of rows to forecast")] = None,
+    at: Annotated[str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")] = None,
+    **given: Any,
+) -> None:
+    """Forecast rows whose response is missing, a file of new rows, or one row given here."""
+    from joinery.notation.parse import read_assignments
+
+    if new is not None and at is not None:
+        raise errors.CallError("give --new or --at, not both")
+    found = _fit(**given)
+    rows: Any = None
+    if at is not None:
+        rows = read_assignments(at)
+    elif new is not None:
+        rows = _data(new, given["decimal"], None)
+        _tell(rows.notes)
+    _show(found.forecast(rows, level=given["level"]), given["form"], given["output"], given["digits"])

@@ -1,25 +1,81 @@
-"""The options that commands share, named as the keywords of ``fit`` with dashes."""
+"""The options that commands share, named as the keywords of ``fit`` with dashes, and how a command gets them."""
 
 from __future__ import annotations
 
-from typing import Annotated
+import inspect
+from collections.abc import Callable
+from typing import Annotated, Any
 
 import typer
 
-Data = Annotated[
-    str, typer.Argument(metavar="DATA", help="a file, '-' for standard input, sample:NAME, or a saved fit")
-]
+DATA = "a file, '-' for standard input, sample:NAME, or a saved fit"
+Data = Annotated[str, typer.Argument(metavar="DATA", help=DATA)]
 Model = Annotated[str | None, typer.Argument(metavar="MODEL", help="a model sentence: 'honey_kg given forage_km2'")]
 Id = Annotated[str | None, typer.Option("--id", help="the column that labels rows")]
 Where = Annotated[str | None, typer.Option("--where", help="use only rows that meet this: 'season >= 2021'")]
+Weights = Annotated[str | None, typer.Option("--weights", help="an expression w: the variance of a row is σ²/w")]
+Repeats = Annotated[str | None, typer.Option("--repeats", help="an expression: a row stands for so many equal rows")]
+Offset = Annotated[str | None, typer.Option("--offset", help="an expression added with coefficient 1")]
 LeaveOut = Annotated[
     list[str] | None, typer.Option("--leave-out", help="row labels not to use; repeat, or separate by commas")
 ]
-Missing = Annotated[str, typer.Option("--missing", help="'leave out' rows with missing cells, or 'refuse' them")]
+Missing = Annotated[str, typer.Option("--missing", help="cells: 'leave out' their rows, 'refuse', or put the 'mean'")]
 Level = Annotated[float, typer.Option("--level", help="of intervals: 95 or 0.95")]
 Decimal = Annotated[str | None, typer.Option("--decimal", help="'.' or ',' where numbers like 1,234 leave it open")]
 Sheet = Annotated[str | None, typer.Option("--table", help="the sheet of a spreadsheet")]
+Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
 As = Annotated[str, typer.Option("--as", help="text, markdown, csv, json or html")]
 Output = Annotated[str | None, typer.Option("--output", help="write to this file, by its ending, instead")]
 Digits = Annotated[int | None, typer.Option("--digits", min=1, max=17, help="significant digits shown to people")]
-Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
+
+FIT: dict[str, tuple[Any, Any]] = {
+    "id": (Id, None),
+    "where": (Where, None),
+    "leave_out": (LeaveOut, None),
+    "weights": (Weights, None),
+    "repeats": (Repeats, None),
+    "offset": (Offset, None),
+    "missing": (Missing, "leave out"),
+    "level": (Level, 0.95),
+    "decimal": (Decimal, None),
+    "table": (Sheet, None),
+    "save": (Save, None),
+}
+SHOW: dict[str, tuple[Any, Any]] = {"form": (As, "text"), "output": (Output, None), "digits": (Digits, None)}
+
+
+def takes(
+    arguments: dict[str, tuple[Any, Any]], *options: dict[str, tuple[Any, Any]]
+) -> Callable[[Callable[..., None]], Callable[..., None]]:
+    """Gives a command arguments before its own and options after them, so that they are written down once."""
+
+    def decorate(command: Callable[..., None]) -> Callable[..., None]:
+        shared = {name: spec for group in options for name, spec in group.items()}
+        own = [
+            p
+            for p in inspect.signature(command, eval_str=True).parameters.values()
+            if p.kind != p.VAR_KEYWORD and p.name not in arguments and p.name not in shared
+        ]
+        parameters = [_parameter(n, *spec) for n, spec in arguments.items()] + own
+        parameters += [_parameter(n, *spec) for n, spec in shared.items()]
+
+        def called(**given: Any) -> None:
+            command(**given)
+
+        called.__doc__, called.__name__ = command.__doc__, command.__name__
+        called.__signature__ = inspect.Signature(  # type: ignore[attr-defined]
+            [p.replace(kind=inspect.Parameter.KEYWORD_ONLY) for p in parameters]
+        )
+        called.__annotations__ = {p.name: p.annotation for p in parameters}
+        return called
+
+    return decorate
+
+
+def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:
+    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, annotation=annotation, default=default)
+
+
+WANTED = inspect.Parameter.empty
+DATA_ALONE: dict[str, tuple[Any, Any]] = {"data": (Data, WANTED)}
+DATA_AND_MODEL: dict[str, tuple[Any, Any]] = {"data": (Data, WANTED), "model": (Model, None)}

@@ -149,10 +149,11 @@ class _Folded:
     shift: np.ndarray | None  # what columns were moved by on the way; None for nothing
 
 
-def least_squares(blocks: Blocks, *, intercept: bool = True) -> Solution:
+def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = None) -> Solution:
     """Least squares over row blocks.
 
-    Parameters: ``blocks`` of X (m, k) without the constant, y (m,) and weights; ``intercept`` adds the constant.
+    Parameters: ``blocks`` of X (m, k) without the constant, y (m,) and weights; ``intercept`` adds the constant;
+    ``n`` the rows they stand for, where that is not the number with weight.
     Returns a Solution. Raises DataError when a value is NaN or infinite, or when there is no row with weight.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Björck 1987 for the correction.
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -69,6 +70,18 @@ class Records:
                 raise UnknownColumnError(name, self.names)
             self._columns[name] = understand(name, self.frame[name], self.labels)
         return self._columns[name]
+
+
+def filled(table: Records, means: Mapping[str, float]) -> Records:
+    """The same table with missing cells of some number columns filled."""
+    if not means:
+        return table
+    copy = Records(table.frame, table.name, table.id)
+    for name, mean in means.items():
+        if name in table.names:
+            values = table.column(name).numbers(slice(None))
+            copy._columns[name] = replace(table.column(name), values=np.where(np.isnan(values), mean, values))
+    return copy
 
 
 def records(data: Any, id: str | None = None) -> Records:

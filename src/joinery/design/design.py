@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from joinery.data.columns import level_text
-from joinery.data.records import Records
+from joinery.data.records import Records, filled
 from joinery.design.codings import Subset, coding_matrix, open_cells, subsets
 from joinery.design.factors import CategoryFactor, Factor, Remembered, learn_factor, recall, shown
 from joinery.notation.evaluate import Context, Memory, Rows
@@ -106,13 +106,15 @@ class Design:
     """The columns of a model, without the constant.
 
     ``memory`` holds, for each factor by its text, what was learnt from the fitted rows, and for each function inside
-    one likewise. ``seen`` holds the range of each number column that the terms name.
+    one likewise. ``seen`` holds the range of each number column that the terms name; ``fills`` what stands for
+    a missing cell.
     """
 
     sentence: Sentence
     factor_memory: dict[str, Remembered]
     function_memory: Memory
     seen: dict[str, tuple[float, float]] = field(default_factory=dict)
+    fills: dict[str, float] = field(default_factory=dict)
 
     @cached_property
     def terms(self) -> tuple[DesignTerm, ...]:
@@ -133,7 +135,7 @@ class Design:
 
     def context(self, table: Records, rows: Rows) -> Context:
         """Where this design's expressions are computed on a table's rows."""
-        return Context(table, rows, self.function_memory)
+        return Context(filled(table, self.fills), rows, self.function_memory)
 
     def matrix(self, context: Context) -> np.ndarray:
         """The columns for the context's rows: (m, width); NaN where a cell is missing."""
@@ -143,7 +145,7 @@ class Design:
         return out
 
 
-def learn(sentence: Sentence, table: Records, rows: Rows) -> Design:
+def learn(sentence: Sentence, table: Records, rows: Rows, fills: dict[str, float] | None = None) -> Design:
     """The design of a sentence, everything it must remember learnt from exactly these rows of a table."""
     context = Context(table, rows, {}, learning=True)
     remembered: dict[str, Remembered] = {}
@@ -157,7 +159,7 @@ def learn(sentence: Sentence, table: Records, rows: Rows) -> Design:
                 if column.kind in ("number", "date") and name.name not in seen:
                     values = column.numbers(rows)
                     seen[name.name] = (float(np.min(values)), float(np.max(values)))
-    return Design(sentence, remembered, context.memory, seen)
+    return Design(sentence, remembered, context.memory, seen, fills or {})
 
 
 # ------------------------------------------------------------------ marginality

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from joinery.core.solve import Solution
 from joinery.data.records import Records
+from joinery.design.blocks import Asides
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
 from joinery.model.selection import Selection
@@ -41,6 +42,8 @@ class Fit:
     asked: Mapping[str, Any] = field(default_factory=dict)
     family: str = "normal"
     link: str = "identity"
+    asides: Asides = field(default_factory=Asides)
+    log_weights: float = 0.0
     memo: dict[str, Any] = field(default_factory=dict)
 
     # ------------------------------------------------------------------ figures
@@ -121,9 +124,9 @@ class Fit:
 
     @property
     def log_likelihood(self) -> float | None:
-        """−n/2·(log(2πRSS/n) + 1); None for a perfect fit."""
+        """−n/2·(log(2πRSS/n) + 1) + ½Σlog w; None for a perfect fit."""
         n, rss = self.n_rows, self.solution.rss
-        return -n / 2 * (math.log(2 * math.pi * rss / n) + 1) if rss > 0 else None
+        return -n / 2 * (math.log(2 * math.pi * rss / n) + 1) + self.log_weights / 2 if rss > 0 else None
 
     @property
     def aic(self) -> float | None:

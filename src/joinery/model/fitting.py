@@ -2,47 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
-from joinery.core.solve import Block, least_squares
-from joinery.data.records import Records, records
-from joinery.design.design import Design, learn
+import numpy as np
+
+from joinery.core.solve import least_squares
+from joinery.data.records import Records, filled, records
+from joinery.design.blocks import Asides, RowBlocks
+from joinery.design.design import learn
 from joinery.design.response import ResponseScale
-from joinery.errors import CallError, SentenceError, one_of
+from joinery.errors import CallError, NothingEstimableError, SentenceError, one_of
 from joinery.model.fit import Fit
 from joinery.model.notes import fit_notes
-from joinery.model.selection import check_names, choose_rows
-from joinery.notation.evaluate import Rows
+from joinery.model.selection import Selection, check_names, choose_rows, mean_fills
+from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
 from joinery.notation.tree import Chain, Everything, Expression, Name, Prefix, Sentence, Term, names_in
 from joinery.study.asked import checked_level
-from joinery.study.per_row import row_blocks
 
 FAMILIES = ("normal",)
 LINKS = ("identity",)
-MISSING = ("leave out", "refuse")
-
-
-@dataclass(frozen=True)
-class DesignBlocks:
-    """Row blocks of a design, made again at each pass, so that the whole matrix never stands in memory."""
-
-    design: Design
-    response: ResponseScale
-    table: Records
-    rows: Rows
-
-    @property
-    def width(self) -> int:
-        return self.design.width
-
-    def __iter__(self) -> Iterator[Block]:
-        context = self.design.context(self.table, self.rows)
-        for rows in row_blocks(self.table, self.rows, max(64, min(4096, 2**21 // (self.width + 1)))):
-            here = context.at(rows)
-            yield self.design.matrix(here), self.response.values(here), None
+MISSING = ("leave out", "refuse", "mean")
 
 
 def fit(
@@ -52,6 +34,9 @@ def fit(
     *,
     family: str | None = None,
     link: str | None = None,
+    weights: str | None = None,
+    repeats: str | None = None,
+    offset: str | None = None,
     where: str | None = None,
     leave_out: Sequence[Any] | str | None = None,
     id: str | None = None,
@@ -66,10 +51,13 @@ def fit(
     data: a DataFrame, a dict of lists, an Arrow stream, a path, or ``"sample:yields"``.
     model: the model sentence; or the response, with ``terms`` as a list.
     family, link: ``"normal"`` and ``"identity"``.
+    weights: an expression w; the variance of a row is σ²/w. Zero leaves the row out of the fit.
+    repeats: an expression r; the row stands for r equal rows.
+    offset: an expression added to the fitted value with coefficient 1.
     where: an expression; only rows that meet it are used.
     leave_out: labels of rows not to use.
     id: the column whose values label the rows; else the frame's own index.
-    missing: ``"leave out"`` rows with a missing cell, or ``"refuse"`` them.
+    missing: ``"leave out"`` rows with a missing cell, ``"refuse"`` them, or put the ``"mean"`` of a numeric predictor.
     level: of intervals; 0.95 and 95 mean the same.
     labels: words for people, by column.
 
@@ -88,19 +76,32 @@ def fit(
     _check_family(family, sentence, table)
     one_of("link", link or "identity", LINKS)
     response = ResponseScale(sentence.response.expression)
+    asides = Asides(weights, repeats, offset)
+    for aside, expression in asides.expressions.items():
+        check_names(names_in(expression), table, str({"weights": weights, "repeats": repeats}.get(aside, offset)))
+    terms_named = [f for t in sentence.terms for f in t.factors]
+    leave_out = [leave_out] if isinstance(leave_out, str) else leave_out
+    fills: dict[str, float] = {}
+    if missing == "mean":
+        fills, told = mean_fills(table, response.expression, terms_named, asides, where=where, leave_out=leave_out)
+        earlier += told
+    table = filled(table, fills)
     selection = choose_rows(
         table,
         response.expression,
-        [f for t in sentence.terms for f in t.factors],
+        [*terms_named, *asides.expressions.values()],
         where=where,
-        leave_out=[leave_out] if isinstance(leave_out, str) else leave_out,
+        leave_out=leave_out,
         missing=missing,
     )
-    design = learn(sentence, table, selection.rows)
+    design = learn(sentence, table, selection.rows, fills)
     context = design.context(table, selection.rows)
     context.learning = True
     response.values(context)
-    solution = least_squares(DesignBlocks(design, response, table, selection.rows), intercept=sentence.intercept)
+    n, log_weights = _counted(asides, context, selection)
+    blocks = RowBlocks(design, response, asides, table, selection.rows)
+    solution = least_squares(blocks, intercept=sentence.intercept, n=n)
+    asked = {"weights": weights, "repeats": repeats, "offset": offset, "where": where, "leave_out": leave_out, "id": id}
     return Fit(
         design=design,
         solution=solution,
@@ -109,8 +110,23 @@ def fit(
         labels=dict(labels or {}),
         table=table,
         selection=selection,
-        asked={"where": where, "leave_out": leave_out, "id": id, "missing": missing, "level": level, "labels": labels},
+        asked=asked | {"missing": missing, "level": level, "labels": labels},
+        asides=asides,
+        log_weights=log_weights,
     )
+
+
+def _counted(asides: Asides, context: Context, selection: Selection) -> tuple[int, float]:
+    """How many rows the fit rests on, and Σ log w over them. Raises NothingEstimableError when all weigh nothing."""
+    w, r = asides.values("weights", context), asides.values("repeats", context)
+    if w is None and r is None:
+        return selection.used, 0.0
+    weight = np.ones(selection.used) if w is None else w
+    times = np.ones(selection.used) if r is None else r
+    counts = np.where(weight > 0, times, 0.0)
+    if not counts.any():
+        raise NothingEstimableError("every row weighs nothing; no coefficient can be estimated")
+    return int(counts.sum()), float(counts @ np.log(np.where(weight > 0, weight, 1.0)))
 
 
 def _sentence(model: str, terms: Sequence[str] | None) -> tuple[Sentence, str]:

@@ -13,6 +13,7 @@ import numpy as np
 import pydantic
 
 from joinery.core.solve import Solution
+from joinery.design.blocks import Asides
 from joinery.design.design import Design
 from joinery.errors import DataError, FileFormatError, JoineryError
 from joinery.model.fit import Fit
@@ -43,6 +44,7 @@ class SavedDesign(_Strict):
     factors: dict[str, dict[str, Any]]
     functions: dict[str, dict[str, Any]]
     seen: dict[str, tuple[float, float]]
+    fills: dict[str, float]
 
 
 class SavedSolution(_Strict):
@@ -79,6 +81,8 @@ class SavedFit(_Strict):
     level: float
     labels: dict[str, str]
     notes: list[str]
+    asides: dict[Literal["weights", "repeats", "offset"], str]
+    log_weights: float
     data: SavedData
     design: SavedDesign
     solution: SavedSolution
@@ -100,6 +104,8 @@ def save(fit: Fit, path: str | os.PathLike[str]) -> Path:
         "level": fit.level,
         "labels": dict(fit.labels),
         "notes": list(fit.notes),
+        "asides": {name: text for name, text in vars(fit.asides).items() if text is not None},
+        "log_weights": fit.log_weights,
         "data": {
             "name": fit.table.name if fit.table else "",
             "id": fit.id,
@@ -110,6 +116,7 @@ def save(fit: Fit, path: str | os.PathLike[str]) -> Path:
             "factors": fit.design.factor_memory,
             "functions": fit.design.function_memory,
             "seen": {name: list(ends) for name, ends in fit.design.seen.items()},
+            "fills": fit.design.fills,
         },
         "solution": {name: _jsonable(getattr(s, name)) for name in SavedSolution.model_fields if name != "dependence"}
         | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
@@ -193,7 +200,8 @@ def load(path: str | os.PathLike[str]) -> Fit:
 
 def _rebuilt(saved: SavedFit) -> Fit:
     s = saved.solution
-    design = Design(read_sentence(saved.sentence), saved.design.factors, saved.design.functions, saved.design.seen)
+    learnt = saved.design
+    design = Design(read_sentence(saved.sentence), learnt.factors, learnt.functions, learnt.seen, learnt.fills)
     r = len(s.kept)
     factor = np.array(s.factor, dtype=float).reshape(r, r)
     solution = Solution(
@@ -224,4 +232,6 @@ def _rebuilt(saved: SavedFit) -> Fit:
         notes=tuple(saved.notes),
         labels=saved.labels,
         asked={"id": saved.data.id},
+        asides=Asides(**{str(name): text for name, text in saved.asides.items()}),
+        log_weights=saved.log_weights,
     )

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from joinery.data.records import Records
+from joinery.design.blocks import Asides
 from joinery.design.factors import shown
 from joinery.errors import (
     MissingCellsError,
@@ -22,6 +23,7 @@ from joinery.errors import (
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Call, Expression, calls_in, names_in
+from joinery.show.numbers import value
 
 TO_FORECAST = "to forecast"
 
@@ -113,6 +115,41 @@ def choose_rows(
     selection = Selection(n, out, tuple(words[r - 1] for r in reason[out]), np.flatnonzero(awaiting))
     _refuse_infinite(table, [response, *others], selection)
     return selection
+
+
+def mean_fills(
+    table: Records,
+    response: Expression,
+    terms: Sequence[Expression],
+    asides: Asides,
+    *,
+    where: str | None,
+    leave_out: Sequence[Any] | None,
+) -> tuple[dict[str, float], list[str]]:
+    """The mean of each number column with missing cells over the rows used, and the notes that say so.
+
+    Raises UnusableColumnError for a category with missing cells: it has no mean.
+    """
+    chosen = choose_rows(
+        table, response, asides.expressions.values(), where=where, leave_out=leave_out, missing="leave out"
+    )
+    own = {n.name for n in names_in(response)}
+    fills, notes = {}, []
+    for name in dict.fromkeys(n.name for e in terms for n in names_in(e)):
+        column = table.column(name)
+        empty = int(column.missing(chosen.rows).sum())
+        if not empty or name in own:
+            continue
+        if column.kind != "number":
+            raise UnusableColumnError(
+                f"column {name!r} is a {column.kind} with {empty} missing cells, and has no mean to fill them with; "
+                'fit with missing="leave out"',
+                column=name,
+            )
+        values = column.numbers(chosen.rows)
+        fills[name] = float(np.nanmean(values))
+        notes.append(f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}")
+    return fills, notes
 
 
 def checked_expression(text: str, table: Records) -> Expression:

@@ -54,6 +54,9 @@ class ColumnLike(Protocol):
 class TableLike(Protocol):
     """What an expression may ask of a table."""
 
+    @property
+    def names(self) -> tuple[str, ...]: ...
+
     def column(self, name: str) -> ColumnLike: ...
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]: ...

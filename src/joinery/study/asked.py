@@ -9,6 +9,7 @@ import numpy as np
 
 from joinery.core.solve import Solution
 from joinery.data.records import Records
+from joinery.design.blocks import Asides, RowBlocks
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
 from joinery.errors import CallError
@@ -41,6 +42,8 @@ class Asked(Protocol):
     def solution(self) -> Solution: ...
     @property
     def response(self) -> ResponseScale: ...
+    @property
+    def asides(self) -> Asides: ...
     @property
     def level(self) -> float: ...
     @property
@@ -85,6 +88,12 @@ def checked_level(level: Any) -> float:
     if not 0 < value < 1:
         raise CallError(f"level={level!r} is no level; it lies between 0 and 100: write 0.95 or 95", argument="level")
     return value
+
+
+def row_blocks(fit: Asked) -> RowBlocks:
+    """The rows a fit used, in blocks. Raises CallError for a loaded fit."""
+    table, chosen = rows_at_hand(fit)
+    return RowBlocks(fit.design, fit.response, fit.asides, table, chosen.rows)
 
 
 def rows_at_hand(fit: Asked) -> tuple[Records, Chosen]:

@@ -11,12 +11,13 @@ import numpy as np
 from joinery.core import intervals
 from joinery.data.records import Records, records
 from joinery.errors import CallError, NewRowError, listed, nearest
-from joinery.notation.evaluate import Context
+from joinery.notation.evaluate import Context, TableLike
 from joinery.notation.parse import read_assignments
-from joinery.notation.tree import names_in
+from joinery.notation.tree import Expression, names_in
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.asked import Asked, checked_level
+from joinery.study.per_row import fitted_values
 
 
 @dataclass(frozen=True)
@@ -30,14 +31,24 @@ class Bands:
     new_upper: np.ndarray
 
 
-def bands(fit: Asked, X: np.ndarray, level: float) -> Bands:
-    """Intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s² more for a new row (Draper & Smith 1998, 3.1)."""
+def bands(fit: Asked, context: Context, X: np.ndarray, level: float) -> Bands:
+    """Intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s²/w₀ more for a new row (Draper & Smith 1998, 3.1).
+
+    Without weights for the new rows of a weighted fit there is no interval for a row.
+    """
     solution, s = fit.solution, fit.residual_sd
-    fitted = solution.fitted(X)
+    fitted = fitted_values(fit, context, X)
+    own: float | np.ndarray = 1.0
+    if fit.asides.weights is not None:
+        own = np.full(len(X), np.nan)
+        if not _lacking(fit.asides.expressions["weights"], context.table):
+            weights = fit.asides.values("weights", context)
+            assert weights is not None
+            own = np.where(weights > 0, 1 / np.where(weights > 0, weights, 1.0), np.nan)
     spread = np.nan if s is None else s
     variance = solution.unscaled_variance(X)
     mean_lower, mean_upper = intervals.around(fitted, spread * np.sqrt(variance), fit.residual_df, level)
-    new_lower, new_upper = intervals.around(fitted, spread * np.sqrt(1 + variance), fit.residual_df, level)
+    new_lower, new_upper = intervals.around(fitted, spread * np.sqrt(own + variance), fit.residual_df, level)
     return Bands(fitted, mean_lower, mean_upper, new_lower, new_upper)
 
 
@@ -46,10 +57,10 @@ def forecast(fit: Asked, new: Any = None, *, level: float | None = None) -> Tabl
     level = fit.level if level is None else checked_level(level)
     table, positions = _new_rows(fit, new)
     _check_columns(fit, table)
-    context = Context(table, positions, fit.design.function_memory)
+    context = fit.design.context(table, positions)
     X = fit.design.matrix(context)
-    usable = ~np.isnan(X).any(axis=1) if X.shape[1] else np.ones(len(X), dtype=bool)
-    own = bands(fit, X, level)
+    own = bands(fit, context, X, level)
+    usable = ~np.isnan(own.fitted)
     measured = _turned_back(fit, own)
     notes = _notes_by_row(fit, table, positions, usable)
     columns: dict[str, Any] = {
@@ -95,8 +106,16 @@ def _new_rows(fit: Asked, new: Any) -> tuple[Records, np.ndarray]:
 
 
 def _needed(fit: Asked) -> list[str]:
-    """The columns that the terms name."""
-    return list(dict.fromkeys(n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)))
+    """The columns that the terms and the offset name."""
+    expressions = [f for t in fit.design.sentence.terms for f in t.factors]
+    if (offset := fit.asides.expressions.get("offset")) is not None:
+        expressions.append(offset)
+    return list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
+
+
+def _lacking(expression: Expression, table: TableLike) -> list[str]:
+    """The columns of an expression that a table does not have."""
+    return [n.name for n in names_in(expression) if n.name not in table.names]
 
 
 def _check_columns(fit: Asked, table: Records) -> None:
@@ -149,6 +168,9 @@ def _notes_by_row(fit: Asked, table: Records, positions: np.ndarray, usable: np.
     for name in _needed(fit):
         for place in np.flatnonzero(table.column(name).missing(positions) & ~usable):
             notes[place].append(f"no {name}")
+    for name in fit.design.fills:
+        for place in np.flatnonzero(table.column(name).missing(positions)):
+            notes[place].append(f"no {name}: its mean stands for it")
     for name, (low, high) in fit.design.seen.items():
         values = table.column(name).numbers(positions)
         with np.errstate(invalid="ignore"):
@@ -171,6 +193,8 @@ def _notes(fit: Asked, columns: dict[str, Any]) -> list[str]:
         )
     if fit.residual_sd is None:
         notes.append("no degrees of freedom are left, so there are no intervals")
+    if fit.asides.weights is not None and np.isnan(columns["new_lower"]).all():
+        notes.append(f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no row intervals")
     if "inside" in columns:
         known = [v for v in columns["inside"] if v]
         notes.append(

@@ -2,40 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
 from joinery.core.influence import Influence, harm_limit, influence
 from joinery.core.tails import t_quantile
-from joinery.data.records import Records
-from joinery.errors import DataError
-from joinery.notation.evaluate import Rows
-from joinery.study.asked import Asked, rows_at_hand
+from joinery.notation.evaluate import Context
+from joinery.study.asked import Asked, row_blocks
 
-BLOCK_ROWS = 4096
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 OUTLIER_SHARE = 0.05  # chance of naming any row of a clean table badly fitted
 
 
-def row_blocks(table: Records, rows: Rows, size: int = BLOCK_ROWS) -> Iterator[Rows]:
-    """The rows in a fixed partition, so that threads and repetitions do not change a bit."""
-    if isinstance(rows, slice):
-        start, stop, _ = rows.indices(len(table))
-        for first in range(start, stop, size):
-            yield slice(first, min(first + size, stop))
-    else:
-        for first in range(0, len(rows), size):
-            yield rows[first : first + size]
-
-
 @dataclass(frozen=True)
 class PerRow:
-    """Figures of the fitted rows, each (n,), on the model's scale."""
+    """Figures of the fitted rows, each (n,), on the model's scale; ``counts`` is False where the weight is zero."""
 
     observed: np.ndarray
     fitted: np.ndarray
+    counts: np.ndarray
     influence: Influence
 
     @property
@@ -52,23 +38,28 @@ def per_row(fit: Asked) -> PerRow:
 
 
 def _per_row(fit: Asked) -> PerRow:
-    table, chosen = rows_at_hand(fit)
     parts: list[PerRow] = []
-    for rows in row_blocks(table, chosen.rows):
-        context = fit.design.context(table, rows)
-        X, y = fit.design.matrix(context), fit.response.values(context)
-        fitted = fit.solution.fitted(X)
-        if fit.solution.perfect:
-            fitted = y.copy()
-        parts.append(PerRow(y, fitted, influence(fit.solution, X, y - fitted)))
-    if not parts:
-        raise DataError("there are no rows")
+    for block in row_blocks(fit).whole():
+        beyond = block.beyond_offset
+        residual = np.zeros(len(beyond)) if fit.solution.perfect else beyond - fit.solution.fitted(block.X)
+        # a row that stands for several equal ones is judged as one of them
+        figures = influence(fit.solution, block.X, residual, block.precision)
+        counts = np.ones(len(beyond)) if block.weights is None else block.weights
+        parts.append(PerRow(block.y, block.y - residual, counts > 0, figures))
     joined = {name: np.concatenate([getattr(p.influence, name) for p in parts]) for name in Influence.__annotations__}
     return PerRow(
         np.concatenate([p.observed for p in parts]),
         np.concatenate([p.fitted for p in parts]),
+        np.concatenate([p.counts for p in parts]),
         Influence(**joined),
     )
+
+
+def fitted_values(fit: Asked, context: Context, X: np.ndarray) -> np.ndarray:
+    """Fitted values of any rows, the offset included."""
+    offset = fit.asides.values("offset", context)
+    fitted = fit.solution.fitted(X)
+    return fitted if offset is None else np.asarray(fitted + offset)
 
 
 @dataclass(frozen=True)

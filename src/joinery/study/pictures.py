@@ -12,8 +12,10 @@ import numpy as np
 from joinery.core import tails
 from joinery.core.smooth import smooth
 from joinery.data.columns import level_text
+from joinery.data.records import records
 from joinery.design.factors import CategoryFactor
 from joinery.errors import CallError, one_of
+from joinery.notation.evaluate import Context
 from joinery.notation.tree import names_in
 from joinery.show.fit_pictures import Curve, Flag, Words
 from joinery.show.numbers import fixed
@@ -21,7 +23,7 @@ from joinery.show.numbers import value as shown
 from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.equation import equation
 from joinery.study.forecast import bands
-from joinery.study.per_row import per_row
+from joinery.study.per_row import fitted_values, per_row
 from joinery.study.rows import SERIOUS, remarks
 
 if TYPE_CHECKING:
@@ -106,13 +108,13 @@ def _line(
     grid = np.unique(np.concatenate([np.linspace(low - margin, high + margin, CURVE_POINTS), [low, high]]))
     if float(np.min(x)) > 0:
         grid = grid[grid > 0]
-    X, held = _curve_rows(fit, across, grid)
-    own = bands(fit, X, fit.level)
+    context, held = _curve_rows(fit, across, grid)
+    own = bands(fit, context, fit.design.matrix(context), fit.level)
     figures = per_row(fit)
     name = fit.words(fit.response.name)
     if held:
         at_rows, _ = _curve_rows(fit, across, x)
-        y = fit.solution.fitted(at_rows) + figures.residual
+        y = fitted_values(fit, at_rows, fit.design.matrix(at_rows)) + figures.residual
         y_label = f"{name}, brought to the held values"
         finding = f"held: {', '.join(held)}; points are the fitted curve plus each row's residual"
     else:
@@ -133,10 +135,8 @@ def _across(fit: Asked, against: str | None) -> str:
     return numeric[0]
 
 
-def _curve_rows(fit: Asked, across: str, grid: np.ndarray) -> tuple[np.ndarray, list[str]]:
+def _curve_rows(fit: Asked, across: str, grid: np.ndarray) -> tuple[Context, list[str]]:
     """Design rows along one predictor: other numbers at their mean, categories at their reference level."""
-    from joinery.data.records import records
-
     table, chosen = rows_at_hand(fit)
     columns: dict[str, Any] = {}
     held: list[str] = []
@@ -154,10 +154,11 @@ def _curve_rows(fit: Asked, across: str, grid: np.ndarray) -> tuple[np.ndarray, 
                 elif isinstance(factor, CategoryFactor):
                     columns[name] = [level_text(factor.levels[0])] * len(grid)
                     held.append(f"{fit.words(name)} {level_text(factor.levels[0])}")
-    import pandas as pd
-
-    new = records(pd.DataFrame(columns))
-    return fit.design.matrix(fit.design.context(new, slice(None))), held
+    for name in (n.name for e in fit.asides.expressions.values() for n in names_in(e)):
+        if name not in columns:
+            columns[name] = np.full(len(grid), float(np.mean(table.column(name).numbers(chosen.rows))))
+            held.append(f"{fit.words(name)} {shown(columns[name][0])}")
+    return fit.design.context(records(columns), slice(None)), held
 
 
 # ------------------------------------------------------------------ residuals

@@ -13,7 +13,7 @@ from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
 from joinery.study.asked import Asked, rows_at_hand
-from joinery.study.per_row import Limits, PerRow, limits, per_row
+from joinery.study.per_row import Limits, PerRow, fitted_values, limits, per_row
 
 FINE, CAUTION, SERIOUS, LEFT_OUT = "fine", "caution", "serious", "left out"
 WELL_FITTED = 2.0
@@ -78,6 +78,7 @@ def rows(fit: Asked) -> Table:
     for remark in remarks(fit):
         verdict[remark.place], reason[remark.place] = remark.verdict, remark.reason
     verdict[n:] = LEFT_OUT
+    verdict[:n][~figures.counts], reason[:n][~figures.counts] = LEFT_OUT, "its weight is zero"
     reason[n:] = list(chosen.reasons)
     left = _left_out(fit, table, chosen.out)
 
@@ -117,7 +118,7 @@ def _left_out(fit: Asked, table: Records, positions: np.ndarray) -> tuple[np.nda
         return nothing, nothing
     context = fit.design.context(table, positions)
     return _or_missing(lambda: fit.response.values(context), nothing), _or_missing(
-        lambda: fit.solution.fitted(fit.design.matrix(context)), nothing
+        lambda: fitted_values(fit, context, fit.design.matrix(context)), nothing
     )
 
 
