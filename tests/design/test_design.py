@@ -180,3 +180,61 @@ def test_many_levels_work():
     means = pd.Series(y).groupby(g).mean()
     found = fit.coefficients()["estimate"].to_numpy()
     assert np.allclose(found[0] + np.append(0, found[1:]), means, atol=1e-9)
+
+
+ODD_NAMES = [
+    "t",
+    "p",
+    "a=b",
+    "given",
+    "Honey (kg)",
+    'say "so"',
+    "x: y",
+    "größe",
+    "名前",
+    "estimate",
+    "a × b",
+    "1st",
+    " pad ",
+]
+
+
+@pytest.mark.parametrize("name", ODD_NAMES)
+def test_columns_of_any_name_work_from_end_to_end(name, tmp_path):
+    quoted = '"' + name.replace('"', '""') + '"'
+    table = TABLE.assign(**{name: TABLE["z"]})
+    fit = jn.fit(table, f"y given {quoted}, log({quoted}) * a")
+    assert jn.fit(table, fit.sentence).sentence == fit.sentence
+    assert fit.coefficients()["term"].tolist()[1] == name
+    again = jn.load(fit.save(tmp_path / "odd.json"))
+    assert again.forecast(table.head(3))["fitted"].equals(fit.forecast(table.head(3))["fitted"])
+    for text in (str(fit), fit.rows().render("html"), fit.equation("sql"), fit.equation("latex")):
+        assert text
+
+
+@pytest.mark.parametrize(
+    "index",
+    [
+        pd.MultiIndex.from_tuples([(i // 10, i) for i in range(72)], names=["site", "hive"]),
+        pd.date_range("2026-01-01", periods=72),
+        pd.Index([f"r{i % 9}" for i in range(72)]),
+        pd.Index(np.linspace(0, 1, 72)),
+    ],
+)
+def test_rows_of_any_index_keep_their_labels(index):
+    fit = jn.fit(TABLE.set_index(index), "y given x, a", leave_out=[index[3]])
+    rows = fit.rows().frame
+    assert len(rows) == 72
+    assert fit.n_rows == (71 if index.is_unique else 64)
+    assert list(rows.index[:3]) == list(index[:3])
+    assert str(fit.rows())
+
+
+def test_the_factors_memory_is_plain_json():
+    import json
+
+    made, _ = design(
+        "standardized(x) * a, polynomial(z, 2), spline(z), bands(z, 3), category(n, coding='effect'), rank(x), flag"
+    )
+    for memory in (made.factor_memory, made.function_memory, made.seen):
+        assert json.loads(json.dumps(memory)) == json.loads(json.dumps(json.loads(json.dumps(memory))))

@@ -297,3 +297,18 @@ def test_what_does_not_exist_is_refused_by_name(text, said):
         evaluate(read_expression(text), Context(records(TABLE)))
     assert said in str(caught.value)
     assert isinstance(caught.value, JoineryError)
+
+
+def test_everything_in_the_table_of_the_page_about_the_language_reads():
+    import re
+    from pathlib import Path
+
+    page = (Path(__file__).parents[2] / "docs" / "notation.md").read_text("utf-8")
+    rows = [line for line in page.splitlines() if line.startswith("| ") and "`" in line and "you write" not in line]
+    assert len(rows) > 15
+    for row in rows:
+        cell = row.split(" | ")[1]
+        for piece in re.findall(r"`([^`]+)`", cell):
+            if piece in ("log2", "log10", "log1p", "sqrt", "exp", "abs", "'helmert'", "'long'"):
+                continue
+            assert read_sentence(f"y given {piece}")

@@ -10,7 +10,7 @@ predictor with mean 10⁹ and spread 1 costs no digits. The way of folding is ch
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Protocol
@@ -23,6 +23,9 @@ from joinery.errors import DataError
 Block = tuple[np.ndarray, np.ndarray, np.ndarray | None]
 EPS = float(np.finfo(float).eps)
 QUICK_CONDITION = 50.0
+# with hundreds of columns, levels nearly always, orthogonal steps cost minutes: there cross-products may go further,
+# which leaves standard errors 10 digits
+WIDE, WIDE_CONDITION = 200, 1000.0
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 BLOCK_ROWS = 4096
 
@@ -117,10 +120,24 @@ class Solution:
         corner = 1 / self.weight_sum + float(np.sum((self.centre @ root) ** 2))
         return np.block([[np.array([[corner]]), cross[None, :]], [cross[:, None], slopes]])
 
+    @cached_property
+    def error_factors(self) -> np.ndarray:
+        """√diag((XᵀWX)⁻¹) over [intercept if there is one, kept columns]: standard errors over s."""
+        root = self.inverse / self.scale[:, None]
+        slopes = np.sqrt(np.einsum("ij,ij->i", root, root))
+        if not self.has_intercept:
+            return np.asarray(slopes)
+        return np.append(np.hypot(1 / np.sqrt(self.weight_sum), np.linalg.norm(self.centre @ root)), slopes)
+
     def whitened(self, X: np.ndarray) -> np.ndarray:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
-        Z = (X[:, self.kept] - self.centre) / self.scale
-        return np.asarray(Z @ self.inverse)
+        if len(self.kept) <= WIDE:
+            return np.asarray((X[:, self.kept] - self.centre) / self.scale @ self.inverse)
+        # of hundreds of columns most are levels, zero in nearly every row
+        from scipy.sparse import csr_array
+
+        sparse = csr_array(X[:, self.kept] / self.scale)
+        return np.asarray(sparse @ self.inverse - (self.centre / self.scale) @ self.inverse)
 
     def unscaled_variance(self, X: np.ndarray) -> np.ndarray:
         """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
@@ -164,12 +181,13 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
     """
     folded = _quick_fold(blocks, intercept)
     if folded is not None:
+        folded = folded if n is None else replace(folded, n=n)
         condition = _condition(folded.R[:-1, :-1])
-        if condition <= QUICK_CONDITION:
+        if condition <= (QUICK_CONDITION if blocks.width <= WIDE else WIDE_CONDITION):
             return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick")
     folded = _steady_fold(blocks, intercept)
     kept, dependence, R = _rank_in_order(folded)
-    folded = replace(folded, R=R)
+    folded = replace(folded, R=R, n=folded.n if n is None else n)
     return _solve(blocks, folded, intercept, kept, dependence, _condition(R[:-1, :-1]), "steady")
 
 
@@ -225,7 +243,7 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
                 Z, t = Z * root[:, None], t * root
             beside[1] = t
             edge = beside @ Z
-            G[:k, :k] += Z.T @ Z
+            _add_products(G, Z)
             G[:k, k] += edge[1]
             s[:k] += edge[0]
             s[k] += float(beside[0] @ t)
@@ -254,6 +272,17 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
     middle = both + s / weight_sum if intercept else np.zeros(k + 1)
     size = np.sqrt(left[:k] + weight_sum * middle[:k] ** 2) / scale[:k]
     return _Folded(R, middle[:k], float(middle[k]), scale[:k], size, n, weight_sum, moved)
+
+
+def _add_products(G: np.ndarray, Z: np.ndarray) -> None:
+    """Adds ZᵀZ to the corner of G; of a wide block only the columns that are not zero throughout, as levels are."""
+    k = Z.shape[1]
+    if k <= WIDE:
+        G[:k, :k] += Z.T @ Z
+        return
+    active = np.flatnonzero(Z.any(axis=0))
+    part = np.ascontiguousarray(Z[:, active])
+    G[np.ix_(active, active)] += part.T @ part
 
 
 def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
@@ -311,18 +340,29 @@ def _power_of_two(values: np.ndarray) -> np.ndarray:
 
 
 def _condition(R: np.ndarray) -> float:
-    """The condition number of R with its columns scaled to unit length; in the 1-norm when there are many."""
+    """The condition number of R with its columns scaled to unit length; by power iteration when there are many."""
     if not len(R):
         return 1.0
     lengths = np.sqrt((R * R).sum(axis=0))
-    if not np.all(lengths > 0):
+    if not np.all(lengths > 0) or not np.all(np.diag(R) != 0):
         return float("inf")
-    unit = R / lengths
-    if len(R) > 200:
-        inverse, singular = lapack.dtrtri(unit)
-        return float("inf") if singular else float(np.linalg.norm(unit, 1) * np.linalg.norm(np.triu(inverse), 1))
+    unit = np.asfortranarray(R / lengths)
+    if len(R) > WIDE:
+        v = np.random.default_rng(1).standard_normal(len(R))
+        largest = _power_iteration(v, lambda u: unit.T @ (unit @ u))
+        smallest = _power_iteration(v, lambda u: backward(unit, forward(unit, u)))
+        return float(np.sqrt(largest * smallest))
     values = np.linalg.svd(unit, compute_uv=False)
     return float(values[0] / values[-1]) if values[-1] > 0 else float("inf")
+
+
+def _power_iteration(v: np.ndarray, apply: Callable[[np.ndarray], np.ndarray], rounds: int = 30) -> float:
+    """The largest eigenvalue of a symmetric map, to the digit or two that a condition number needs."""
+    size = 0.0
+    for _ in range(rounds):
+        v = apply(v / np.linalg.norm(v))
+        size = float(np.linalg.norm(v))
+    return size
 
 
 # ------------------------------------------------------------------ rank, in the order written

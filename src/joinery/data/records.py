@@ -50,10 +50,10 @@ class Records:
     def positions(self, labels: Sequence[Any]) -> np.ndarray:
         """Positions of labelled rows. A label may be written as text. Raises CallError for one that is not there."""
         index = self.index
-        by_text = pd.Series(np.arange(len(index)), index=index.map(str))
+        by_text = pd.Series(np.arange(len(index)), index=pd.Index([_label_text(v) for v in index.tolist()]))
         found = []
         for label in labels:
-            key = str(label)
+            key = _label_text(label)
             if key not in by_text.index:
                 raise CallError(
                     f"no row is labelled {label!r}; rows are labelled {listed(index[:3].tolist())}, …"
@@ -70,6 +70,13 @@ class Records:
                 raise UnknownColumnError(name, self.names)
             self._columns[name] = understand(name, self.frame[name], self.labels)
         return self._columns[name]
+
+
+def _label_text(label: Any) -> str:
+    """A row label as text, the same for a NumPy scalar and a plain one."""
+    if isinstance(label, tuple):
+        return str(tuple(_label_text(part) for part in label))
+    return str(label.item() if isinstance(label, np.generic) else label)
 
 
 def filled(table: Records, means: Mapping[str, float]) -> Records:

@@ -14,6 +14,8 @@ from joinery.errors import listed
 from joinery.notation.tree import names_in
 from joinery.show.numbers import count, value
 
+CURIOUS = "for the curious: "
+
 
 def fit_notes(table: Records, design: Design, solution: Solution, response: str, earlier: list[str]) -> tuple[str, ...]:
     """Every note on a fit, the gravest first."""
@@ -25,6 +27,7 @@ def fit_notes(table: Records, design: Design, solution: Solution, response: str,
                 *dependences(design, solution),
                 *_about_terms(design),
                 *_about_columns(table, design),
+                f"{CURIOUS}solved the {solution.way} way, condition number {value(solution.condition, 3)}",
             ]
         )
     )
@@ -81,14 +84,17 @@ def _about_terms(design: Design) -> Iterator[str]:
         if len(written.factors) > 1:
             lacking = [str(f) for f in written.factors if frozenset([str(f)]) not in present]
             if lacking:
-                yield (
-                    f"{term.text} stands without {listed(lacking, 4)}: it carries the part of "
-                    f"{'that effect' if len(lacking) == 1 else 'those effects'} that no other term does"
+                numbers = not any(isinstance(f, CategoryFactor) for f in term.factors)
+                meaning = (
+                    "the model takes each factor to do nothing where the others are zero"
+                    if numbers
+                    else f"it carries the part of {'that effect' if len(lacking) == 1 else 'those effects'} as well"
                 )
+                yield f"{term.text} stands without {listed(lacking, 4)}: {meaning}"
         for factor in term.factors:
             learnt = design.factor_memory[str(factor.expression)]
             if learnt["kind"] == "spline":
-                yield f"{factor.expression} bends at {', '.join(value(k) for k in learnt['knots'])}"
+                yield f"{CURIOUS}{factor.expression} bends at {', '.join(value(k) for k in learnt['knots'])}"
 
 
 def _about_columns(table: Records, design: Design) -> Iterator[str]:

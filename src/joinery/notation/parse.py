@@ -69,7 +69,10 @@ class _Builder(Transformer):
     def written_list(self, *terms: Term) -> tuple[Term, ...]:
         for term in terms:
             _check_term(term)
-        return tuple({t.key: t for t in reversed(terms)}[k] for k in dict.fromkeys(t.key for t in terms))
+        once: dict[tuple[str, ...], Term] = {}
+        for term in terms:
+            once.setdefault(term.key, term)
+        return tuple(once.values())
 
     def empty_list(self, _nothing: Token) -> tuple[Term, ...]:
         return ()

@@ -125,7 +125,7 @@ def _effects(page: Page, room: int) -> RenderableType:
     grid.add_column("p", no_wrap=True)
     for e in page.effects:
         bars = [Text(bar(e.bar, scale, BAR_CELLS), style=AMBER)] if beside else []
-        grid.add_row(Text(f"  {e.term}"), e.estimate, Text(e.interval), *bars, e.standard_error, e.p)
+        grid.add_row(Padding(Text(e.term), (0, 0, 0, 2)), e.estimate, Text(e.interval), *bars, e.standard_error, e.p)
     if not scale:
         return grid
     note = Text(f"  bars: {BAR_NOTE}")

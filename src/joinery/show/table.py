@@ -53,7 +53,7 @@ class Table:
         """The table as a DataFrame, every digit kept."""
         import pandas as pd
 
-        index = None if self.index is None else pd.Index(list(self.index), name=self.index_name)
+        index = None if self.index is None else pd.Index(list(self.index), name=self.index_name, tupleize_cols=False)
         return pd.DataFrame({name: pd.Series(_plain(v), index=index) for name, v in self.columns.items()}, index=index)
 
     def __getitem__(self, column: str) -> pd.Series:

@@ -32,7 +32,7 @@ def estimates(fit: Asked) -> Estimates:
         estimable = solution.kept + solution.has_intercept
         if solution.has_intercept:
             estimable = np.append(0, estimable)
-        errors[estimable] = s * np.sqrt(np.diag(solution.unscaled_covariance))
+        errors[estimable] = s * solution.error_factors
     names, values = design.names, solution.coefficients
     if solution.has_intercept:
         names, values = ("intercept", *names), np.append([solution.intercept or 0.0], values)

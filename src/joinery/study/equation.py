@@ -44,7 +44,7 @@ def _for_people(fit: Asked, style: str) -> str:
             words = r"\,\text{" + latex_text(words) + "}" if words else ""
         else:
             words = f" {words}" if words else ""
-        pieces.append((value < 0, size + words))
+        pieces.append((value < 0 and any(c in "123456789" for c in size), size + words))
     minus = "-" if style == "latex" else MINUS
     body = "".join(
         (f" {minus} " if negative else " + ") + piece if place else (minus if negative else "") + piece

@@ -10,10 +10,11 @@ import numpy as np
 
 from joinery.core import intervals
 from joinery.data.records import Records, records
+from joinery.design.factors import shown
 from joinery.errors import CallError, NewRowError, listed, nearest
-from joinery.notation.evaluate import Context, TableLike
+from joinery.notation.evaluate import Context, TableLike, evaluate
 from joinery.notation.parse import read_assignments
-from joinery.notation.tree import Expression, names_in
+from joinery.notation.tree import Call, Expression, calls_in, names_in
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.asked import Asked, checked_level
@@ -113,6 +114,12 @@ def _needed(fit: Asked) -> list[str]:
     return list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
 
 
+def _lags(fit: Asked) -> list[Call]:
+    """The lags in the terms: a value so many rows before, missing in the first rows of any table."""
+    factors = (f for t in fit.design.sentence.terms for f in t.factors)
+    return [call for f in factors for call in calls_in(f) if call.function == "lag"]
+
+
 def _lacking(expression: Expression, table: TableLike) -> list[str]:
     """The columns of an expression that a table does not have."""
     return [n.name for n in names_in(expression) if n.name not in table.names]
@@ -178,9 +185,9 @@ def _notes_by_row(fit: Asked, table: Records, positions: np.ndarray, usable: np.
         for place in outside:
             seen = f"({value(low)} to {value(high)})"
             notes[place].append(f"{name} {value(values[place])} lies outside what was seen {seen}")
-    for place in np.flatnonzero(~usable):
-        if not notes[place]:
-            notes[place].append("a term cannot be computed")
+    for lag in _lags(fit):
+        for place in np.flatnonzero(np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable):
+            notes[place].append(f"no {shown(lag)}")
     return ["; ".join(parts) for parts in notes]
 
 

@@ -46,7 +46,7 @@ def _under(fit: Asked) -> str:
 
 
 def _cautions(fit: Asked) -> list[Caution]:
-    found = [Caution(CAUTION, note, "") for note in fit.notes]
+    found = [Caution(CAUTION, note, "") for note in fit.notes if not note.startswith("for the curious")]
     if fit.table is not None:
         table, chosen = rows_at_hand(fit)
         label = table.index[chosen.rows]
