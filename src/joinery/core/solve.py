@@ -5,7 +5,9 @@ predictor with mean 10⁹ and spread 1 costs no digits. The way of folding is ch
 
 * quick: cross-products and a Cholesky factor, corrected once from the true residuals (Björck 1987, corrected
   seminormal equations); for well-conditioned columns only.
-* steady: Householder QR of [R so far; block], block after block (Golub & Van Loan, *Matrix Computations*, 5.3).
+* exact: cross-products without rounding and a double-double factor, for everything else (see ``core.exact``).
+* steady: Householder QR of [R so far; block], block after block (Golub & Van Loan, *Matrix Computations*, 5.3); for
+  hundreds of columns, where double-double arithmetic on the factor would take too long.
 """
 
 from __future__ import annotations
@@ -18,6 +20,7 @@ from typing import Protocol
 import numpy as np
 from scipy.linalg import lapack
 
+from joinery.core import exact, precise
 from joinery.errors import DataError
 
 Block = tuple[np.ndarray, np.ndarray, np.ndarray | None]
@@ -26,8 +29,11 @@ QUICK_CONDITION = 50.0
 # with hundreds of columns, levels nearly always, orthogonal steps cost minutes: there cross-products may go further,
 # which leaves standard errors 10 digits
 WIDE, WIDE_CONDITION = 200, 1000.0
+# an intercept that lies this many standard deviations from the data wants more digits than a double has
+VERY_FAR_MEAN = 100.0
+EXACT_FAR_MEAN = 30.0
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
-BLOCK_ROWS = 4096
+BLOCK_ROWS = 16384
 
 
 class Blocks(Protocol):
@@ -68,6 +74,7 @@ class Solution:
 
     ``coefficients`` (k,) and ``intercept``; NaN where a column depends on earlier ones. ``factor`` (r, r) is upper
     triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale. ``effects`` (r,) is Qᵀ√W(y − mean).
+    ``exact_inverse`` and ``exact_root`` (whose rows' products are the unscaled covariance) come with the exact way.
     ``dependence`` maps a dropped column to its coefficients on [constant, columns] (k + 1,).
     """
 
@@ -88,6 +95,8 @@ class Solution:
     perfect: bool
     condition: float
     way: str
+    exact_inverse: np.ndarray | None = None
+    exact_root: np.ndarray | None = None
 
     @property
     def has_intercept(self) -> bool:
@@ -103,7 +112,9 @@ class Solution:
 
     @cached_property
     def inverse(self) -> np.ndarray:
-        """The inverse of ``factor`` (r, r), upper triangular."""
+        """The inverse of ``factor`` (r, r), upper triangular; the exact way brings its own, right to the last digit."""
+        if self.exact_inverse is not None:
+            return self.exact_inverse
         if not len(self.kept):
             return np.empty((0, 0))
         out, _ = lapack.dtrtri(self.factor)
@@ -112,6 +123,8 @@ class Solution:
     @cached_property
     def unscaled_covariance(self) -> np.ndarray:
         """(XᵀWX)⁻¹ over [intercept if there is one, kept columns]."""
+        if self.exact_root is not None:
+            return np.asarray(self.exact_root @ self.exact_root.T)
         root = self.inverse / self.scale[:, None]
         slopes = root @ root.T
         if not self.has_intercept:
@@ -123,6 +136,8 @@ class Solution:
     @cached_property
     def error_factors(self) -> np.ndarray:
         """√diag((XᵀWX)⁻¹) over [intercept if there is one, kept columns]: standard errors over s."""
+        if self.exact_root is not None:
+            return np.asarray(np.linalg.norm(self.exact_root, axis=1))
         root = self.inverse / self.scale[:, None]
         slopes = np.sqrt(np.einsum("ij,ij->i", root, root))
         if not self.has_intercept:
@@ -185,6 +200,8 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
         condition = _condition(folded.R[:-1, :-1])
         if condition <= (QUICK_CONDITION if blocks.width <= WIDE else WIDE_CONDITION):
             return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick")
+    if blocks.width <= WIDE:
+        return _exact(blocks, intercept, n)
     folded = _steady_fold(blocks, intercept)
     kept, dependence, R = _rank_in_order(folded)
     folded = replace(folded, R=R, n=folded.n if n is None else n)
@@ -204,19 +221,20 @@ def forward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
 # ------------------------------------------------------------------ folding
 
 
-def _start(blocks: Blocks, intercept: bool) -> tuple[np.ndarray, float]:
+def _start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, float]:
     """Where to shift columns and response to, so that centring costs no digits: near the first block's means.
 
-    A column whose mean is small beside its spread stays where it is; without an intercept all do.
+    A column whose mean is no more than ``far`` spreads away stays where it is; without an intercept all do.
     """
     for X, y, _ in blocks:
         if len(y):
             if not intercept:
                 break
             with np.errstate(all="ignore"):
-                mean = X.mean(axis=0)
-                near = np.abs(mean) <= FAR_MEAN * X.std(axis=0)
-                return np.where(near, 0.0, mean), float(y.mean())
+                mean = np.append(X.mean(axis=0), y.mean())
+                near = np.abs(mean) <= far * np.append(X.std(axis=0), y.std())
+                shift = np.where(near, 0.0, mean)
+                return shift[:-1], float(shift[-1])
     return np.zeros(blocks.width), 0.0
 
 
@@ -227,34 +245,27 @@ def _shifted(X: np.ndarray, shift: np.ndarray | None) -> np.ndarray:
 def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
     """Cross-products of [X − shift | y − shift]; None where they cannot be trusted."""
     k = blocks.width
-    shift, y_shift = _start(blocks, intercept)
+    shift, y_shift = _start(blocks, intercept, FAR_MEAN)
     moved = shift if shift.any() else None
     both = np.append(shift, y_shift)
     G, s = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
     n, weight_sum = 0, 0.0
     with np.errstate(all="ignore"):
-        for X, y, w in blocks:
-            Z, t, beside = _shifted(X, moved), y - y_shift, np.ones((2, len(y)))
-            if w is None:
-                n, weight_sum = n + len(y), weight_sum + len(y)
-            else:
-                n, weight_sum = n + int(np.count_nonzero(w)), weight_sum + float(w.sum())
-                beside[0] = root = np.sqrt(w)
-                Z, t = Z * root[:, None], t * root
-            beside[1] = t
-            edge = beside @ Z
-            _add_products(G, Z)
-            G[:k, k] += edge[1]
-            s[:k] += edge[0]
-            s[k] += float(beside[0] @ t)
-            G[k, k] += float(t @ t)
+        for block in blocks:
+            products = _products(block, moved, y_shift)
+            products.add_to(G, s)
+            first, n, weight_sum = n == 0, n + products.n, weight_sum + products.weight_sum
+            if first and n > 50 * (k + 1) and _hopeless(G[:k, :k], s[:k], weight_sum, intercept):
+                return None
         if n == 0:
             raise DataError("no rows to fit")
+        far = np.abs(both[:k]) > VERY_FAR_MEAN * np.sqrt(np.diag(G)[:k] / weight_sum)
         full = np.diag(G).copy()
         centred = G - np.outer(s, s) / weight_sum if intercept else G
         left = np.diag(centred)
         # what centring took away must not have taken the digits with it
-        if not np.all(np.isfinite(full)) or np.any(left[:k] <= full[:k] / 100) or n <= k + intercept:
+        lost = np.any(left[:k] <= full[:k] / 100) or np.any(far)
+        if not np.all(np.isfinite(full)) or lost or n <= k + intercept:
             return None
         scale = _power_of_two(np.sqrt(left))
         if np.any(left[:k] < 1e-280) or np.any(left[:k] > 1e280) or left[k] > 1e280:
@@ -274,34 +285,67 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
     return _Folded(R, middle[:k], float(middle[k]), scale[:k], size, n, weight_sum, moved)
 
 
-def _add_products(G: np.ndarray, Z: np.ndarray) -> None:
-    """Adds ZᵀZ to the corner of G; of a wide block only the columns that are not zero throughout, as levels are."""
-    k = Z.shape[1]
-    if k <= WIDE:
-        G[:k, :k] += Z.T @ Z
-        return
-    active = np.flatnonzero(Z.any(axis=0))
-    part = np.ascontiguousarray(Z[:, active])
-    G[np.ix_(active, active)] += part.T @ part
+@dataclass(frozen=True)
+class _Products:
+    """A block's products: ZᵀWZ of its columns that are not zero throughout, ZᵀWt, sums, and counts."""
+
+    active: np.ndarray | None
+    corner: np.ndarray
+    edge: np.ndarray
+    sums: np.ndarray
+    square: float
+    n: int
+    weight_sum: float
+
+    def add_to(self, G: np.ndarray, s: np.ndarray) -> None:
+        k = len(self.edge)
+        if self.active is None:
+            G[:k, :k] += self.corner
+        else:
+            G[np.ix_(self.active, self.active)] += self.corner
+        G[:k, k] += self.edge
+        G[k, k] += self.square
+        s += self.sums
+
+
+def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Products:
+    """Products of [X − shift | y − y shift]; of a wide block only columns that are not zero, as levels are."""
+    X, y, w = block
+    with np.errstate(all="ignore"):
+        Z, t, beside = _shifted(X, shift), y - y_shift, np.ones((2, len(y)))
+        n, weight_sum = len(y), float(len(y))
+        if w is not None:
+            n, weight_sum = int(np.count_nonzero(w)), float(w.sum())
+            beside[0] = root = np.sqrt(w)
+            Z, t = Z * root[:, None], t * root
+        beside[1] = t
+        edge = beside @ Z
+        active = None
+        if Z.shape[1] > WIDE:
+            active = np.flatnonzero(Z.any(axis=0))
+            Z = np.ascontiguousarray(Z[:, active])
+        sums = np.append(edge[0], float(beside[0] @ t))
+        return _Products(active, Z.T @ Z, edge[1], sums, float(t @ t), n, weight_sum)
+
+
+def _hopeless(G: np.ndarray, s: np.ndarray, weight_sum: float, intercept: bool) -> bool:
+    """Whether the first block already shows columns too far from independent for cross-products alone."""
+    if len(G) > WIDE:
+        return False
+    centred = G - np.outer(s, s) / weight_sum if intercept else G
+    length = np.sqrt(np.diag(centred))
+    if not np.all(length > 0) or not np.isfinite(length).all():
+        return False
+    values = np.linalg.eigvalsh(centred / np.outer(length, length))
+    return bool(values[0] < values[-1] / (10 * QUICK_CONDITION) ** 2)
 
 
 def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
     """Householder QR of [R so far; block], columns shifted and scaled first."""
     k = blocks.width
-    largest, n, weight_sum = np.zeros(k + 1), 0, 0.0
-    shift, y_shift = _start(blocks, intercept)
-    with np.errstate(all="ignore"):
-        for X, y, w in blocks:
-            A = np.column_stack([X - shift, y - y_shift])
-            if not np.isfinite(A).all() or (w is not None and not np.isfinite(w).all()):
-                raise DataError("a value is not finite")
-            n += len(y) if w is None else int(np.count_nonzero(w))
-            weight_sum += len(y) if w is None else float(w.sum())
-            if len(A):
-                largest = np.maximum(largest, np.abs(A).max(axis=0))
-    if n == 0:
-        raise DataError("no rows to fit")
-    scale = _power_of_two(largest)
+    shift, y_shift = _start(blocks, intercept, FAR_MEAN)
+    found = _extremes(blocks, np.append(shift, y_shift))
+    n, weight_sum, scale = found.n, found.weight_sum, _power_of_two(found.largest)
     R = np.zeros((0, k + 1 + intercept))
     for X, y, w in blocks:
         A = np.empty((len(y), k + 1 + intercept), order="F")
@@ -321,6 +365,146 @@ def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
         R = R[1:, 1:]
     R[:, -1] *= scale[k]
     return _Folded(R, mean, y_mean, scale[:k], size_of, n, weight_sum, shift if shift.any() else None)
+
+
+@dataclass(frozen=True)
+class _Extremes:
+    """What one pass says of sizes: |column − shift| at most (k + 1,), the largest weight, and the counts."""
+
+    largest: np.ndarray
+    largest_weight: float
+    n: int
+    weight_sum: float
+
+
+def _extremes(blocks: Blocks, shift: np.ndarray) -> _Extremes:
+    """Sizes of the columns and the response (k + 1,). Raises DataError for what is not finite, or without rows."""
+    low, high = np.full(len(shift), np.inf), np.full(len(shift), -np.inf)
+    n, weight_sum, largest_weight = 0, 0.0, 0.0
+    for X, y, w in blocks:
+        if not len(y):
+            continue
+        columns = np.ascontiguousarray(X.T)  # the ends of a column come several times faster from contiguous values
+        low = np.minimum(low, np.append(columns.min(axis=1), y.min()))
+        high = np.maximum(high, np.append(columns.max(axis=1), y.max()))
+        n += len(y) if w is None else int(np.count_nonzero(w))
+        weight_sum += len(y) if w is None else float(w.sum())
+        largest_weight = max(largest_weight, 1.0 if w is None else float(w.max()))
+    if n == 0:
+        raise DataError("no rows to fit")
+    if not (np.isfinite(low).all() and np.isfinite(high).all() and np.isfinite(weight_sum)):
+        raise DataError("a value is not finite")
+    return _Extremes(np.maximum(high - shift, shift - low), largest_weight, n, weight_sum)
+
+
+def _exact(blocks: Blocks, intercept: bool, n: int | None) -> Solution:
+    """The exact way: see ``core.exact``."""
+    k, c = blocks.width, int(intercept)
+    shift = np.append(*_start(blocks, intercept, EXACT_FAR_MEAN))
+    found = _extremes(blocks, shift)
+    scale = _power_of_two(found.largest)
+    weight_scale = 4.0 ** np.ceil(np.log2(found.largest_weight) / 2) if found.largest_weight > 0 else 1.0
+    scaled = exact.Scaled(blocks, intercept, shift, scale, float(weight_scale))
+    solved = exact.solve(scaled, found.weight_sum / weight_scale, found.n, (32 + k) * EPS)
+    kept = solved.kept[c:] - c
+    y_scale, root = scale[-1], np.sqrt(weight_scale)
+    own = scale[:-1][kept]
+    slopes = solved.coefficients[0][c:], solved.coefficients[1][c:]
+    b = slopes[0] / own * y_scale  # powers of two: nothing is rounded
+    inverse = solved.inverse[0][c:, c:], solved.inverse[1][c:, c:]
+    centre, mean, constant = np.zeros(len(kept)), 0.0, None
+    rows = inverse[0] / own[:, None]
+    if intercept:
+        middle = solved.factor[0][0, 1:] / solved.factor[0][0, 0] * 0.5
+        centre = shift[:-1][kept] + middle * own
+        mean = float(shift[-1] + solved.effects[0][0] / solved.factor[0][0, 0] * 0.5 * y_scale)
+        away = _pairs(shift[:-1][kept] / own)
+        moved = precise.total(precise.multiply(slopes, away))
+        first = 0.5 * solved.coefficients[0][0], 0.5 * solved.coefficients[1][0]
+        level = precise.add(precise.add(first, _pairs(shift[-1] / y_scale)), precise.negative(moved))
+        constant = float(level[0] * y_scale)
+        # the intercept's row of the covariance's root, found before its digits could cancel
+        full = solved.inverse[0][1:], solved.inverse[1][1:]
+        taken = precise.total(precise.multiply(full, (away[0][:, None], away[1][:, None])))
+        own_row = precise.add((0.5 * solved.inverse[0][0], 0.5 * solved.inverse[1][0]), precise.negative(taken))
+        rows = np.vstack([own_row[0], np.column_stack([np.zeros(len(kept)), rows])])
+    unit = float(weight_scale) * y_scale**2
+    rss, tss = solved.rss * unit, solved.tss * unit
+    spans_constant = intercept
+    factor = np.asfortranarray(solved.factor[0][c:, c:] * root)
+    coefficients = np.full(k, np.nan)
+    coefficients[kept] = b
+    if not intercept and len(kept):
+        spans_constant, tss = _constant_in(blocks, kept, factor, own, found.weight_sum, tss)
+    count = found.n if n is None else n
+    explained = float(np.abs(slopes[0]) @ solved.size[c:][kept]) * y_scale * root
+    reach = np.sqrt(tss) + abs(mean) * np.sqrt(found.weight_sum) + explained
+    perfect = bool(rss <= (16 * EPS * reach) ** 2) or count <= len(kept) + c
+    return Solution(
+        intercept=constant,
+        coefficients=coefficients,
+        kept=kept,
+        dependence=_dependences(solved, k, c, kept, shift, scale, scaled),
+        centre=centre,
+        scale=own,
+        factor=factor,
+        effects=solved.effects[0][c:] * root * y_scale,
+        n=count,
+        weight_sum=found.weight_sum,
+        rss=0.0 if perfect else max(rss, 0.0),
+        tss=tss,
+        mean_response=mean,
+        spans_constant=spans_constant,
+        perfect=perfect,
+        condition=_condition(factor),
+        way="exact",
+        exact_inverse=inverse[0] / root,
+        exact_root=rows / root,
+    )
+
+
+def _pairs(values: np.ndarray) -> precise.Pair:
+    return np.asarray(values), np.zeros_like(values)
+
+
+def _dependences(
+    solved: exact.Exact,
+    k: int,
+    c: int,
+    kept: np.ndarray,
+    shift: np.ndarray,
+    scale: np.ndarray,
+    scaled: exact.Scaled,
+) -> dict[int, np.ndarray]:
+    """For each dropped column its coefficients on [constant, earlier columns kept], as written."""
+    out: dict[int, np.ndarray] = {}
+    for j in sorted(set(range(k)) - set(kept.tolist())):
+        earlier = kept[kept < j]
+        r = len(earlier) + c
+        inverse = solved.inverse[0][:r, :r], solved.inverse[1][:r, :r]
+        cross = solved.cross[0][:r, j + c], solved.cross[1][:r, j + c]
+        weights = precise.dot(inverse, precise.dot((inverse[0].T, inverse[1].T), cross))[0]
+        combination = np.zeros(k + 1)
+        combination[earlier + 1] = weights[c:] * scale[j] / scale[earlier]
+        if c:
+            combination[0] = shift[j] + 0.5 * weights[0] * scale[j] - combination[earlier + 1] @ shift[earlier]
+        out[j] = combination
+    return out
+
+
+def _constant_in(
+    blocks: Blocks, kept: np.ndarray, factor: np.ndarray, scale: np.ndarray, weight_sum: float, tss: float
+) -> tuple[bool, float]:
+    """Whether columns without an intercept still hold the constant; then the sum of squares about the mean."""
+    sums, level = np.zeros(len(kept)), 0.0
+    for X, y, w in blocks:
+        sums += X[:, kept].sum(axis=0) if w is None else w @ X[:, kept]
+        level += float(y.sum() if w is None else w @ y)
+    reach = forward(factor, sums / scale)
+    if abs(float(reach @ reach) / weight_sum - 1) >= 1e-10:
+        return False, tss
+    level /= weight_sum
+    return True, sum(float((y - level) @ ((y - level) if w is None else w * (y - level))) for _, y, w in blocks)
 
 
 def _triangle(A: np.ndarray) -> np.ndarray:
@@ -428,11 +612,7 @@ def _solve(
         rss, tss = seen.rss, seen.tss
     spans_constant = intercept
     if not intercept and r:
-        reach = forward(R, seen.column_sums / scale)
-        spans_constant = bool(abs(float(reach @ reach) / folded.weight_sum - 1) < 1e-10)
-        if spans_constant:
-            level = seen.response_sum / folded.weight_sum
-            tss = _residual_pass(blocks, kept, None, centre, level, np.zeros(r)).tss
+        spans_constant, tss = _constant_in(blocks, kept, R, scale, folded.weight_sum, tss)
     constant = float(mean - centre @ b) if intercept else None
     # the size that rounding in a residual is judged by: |y| + |constant| + Σ|bx|
     size = np.sqrt(seen.tss) + abs(mean) * np.sqrt(folded.weight_sum) + float((np.abs(b) * scale) @ folded.size[kept])
@@ -462,14 +642,12 @@ def _solve(
 
 @dataclass(frozen=True)
 class _Seen:
-    """Sums over the rows at given coefficients: XᵀWe, Σwe, Σwe², Σw(y − mean)², and without an intercept XᵀW1, Σwy."""
+    """Sums over the rows at given coefficients: XᵀWe, Σwe, Σwe² and Σw(y − mean)²."""
 
     gradient: np.ndarray
     drift: float
     rss: float
     tss: float
-    column_sums: np.ndarray
-    response_sum: float
 
 
 def _residual_pass(
@@ -477,10 +655,10 @@ def _residual_pass(
 ) -> _Seen:
     """One pass over the rows with the true residuals e = (y − mean) − (X − centre)b."""
     everything = len(kept) == blocks.width
-    gradient, sums = np.zeros(len(kept)), np.zeros(len(kept))
-    drift = rss = tss = response_sum = 0.0
     about_shift = centre if shift is None else centre - shift
     offset = float(about_shift @ b)
+    gradient = np.zeros(len(kept))
+    drift = rss = tss = 0.0
     for X, y, w in blocks:
         Z = _shifted(X if everything else X[:, kept], shift)
         about = y - mean
@@ -490,7 +668,4 @@ def _residual_pass(
         drift += float(we.sum())
         rss += float(we @ e)
         tss += float(wa @ about)
-        if not centre.any():
-            sums += Z.sum(axis=0) if w is None else w @ Z
-            response_sum += float(wa.sum())
-    return _Seen(gradient - drift * about_shift, drift, rss, tss, sums, response_sum)
+    return _Seen(gradient - drift * about_shift, drift, rss, tss)

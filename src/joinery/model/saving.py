@@ -67,6 +67,8 @@ class SavedSolution(_Strict):
     perfect: bool
     condition: float | None
     way: str
+    exact_inverse: list[list[float]] | None
+    exact_root: list[list[float]] | None
 
 
 class SavedFit(_Strict):
@@ -203,6 +205,7 @@ def _rebuilt(saved: SavedFit) -> Fit:
     learnt = saved.design
     design = Design(read_sentence(saved.sentence), learnt.factors, learnt.functions, learnt.seen, learnt.fills)
     r = len(s.kept)
+    whole = r + (s.intercept is not None)
     factor = np.array(s.factor, dtype=float).reshape(r, r)
     solution = Solution(
         intercept=s.intercept,
@@ -222,6 +225,8 @@ def _rebuilt(saved: SavedFit) -> Fit:
         perfect=s.perfect,
         condition=math.inf if s.condition is None else s.condition,
         way=s.way,
+        exact_inverse=None if s.exact_inverse is None else np.array(s.exact_inverse, dtype=float).reshape(r, r),
+        exact_root=None if s.exact_root is None else np.array(s.exact_root, dtype=float).reshape(-1, whole),
     )
     if design.width != len(s.coefficients) or {r} != {len(s.centre), len(s.scale), len(s.effects)}:
         raise ValueError("the number of coefficients is not that of the sentence's columns")
