@@ -19,6 +19,11 @@ Offset = Annotated[str | None, typer.Option("--offset", help="an expression adde
 LeaveOut = Annotated[
     list[str] | None, typer.Option("--leave-out", help="row labels not to use; repeat, or separate by commas")
 ]
+Order = Annotated[str | None, typer.Option("--order", help="the column that puts rows in sequence")]
+StdErrors = Annotated[
+    str, typer.Option("--std-errors", help="'constant spread', robust, hc0 to hc3, clustered, autocorrelated")
+]
+Cluster = Annotated[list[str] | None, typer.Option("--cluster", help="the column of clusters; repeat for crossed ones")]
 Missing = Annotated[str, typer.Option("--missing", help="cells: 'leave out' their rows, 'refuse', or put the 'mean'")]
 Level = Annotated[float, typer.Option("--level", help="of intervals: 95 or 0.95")]
 Decimal = Annotated[str | None, typer.Option("--decimal", help="'.' or ',' where numbers like 1,234 leave it open")]
@@ -35,7 +40,10 @@ FIT: dict[str, tuple[Any, Any]] = {
     "weights": (Weights, None),
     "repeats": (Repeats, None),
     "offset": (Offset, None),
+    "order": (Order, None),
     "missing": (Missing, "leave out"),
+    "std_errors": (StdErrors, "constant spread"),
+    "cluster": (Cluster, None),
     "level": (Level, 0.95),
     "decimal": (Decimal, None),
     "table": (Sheet, None),

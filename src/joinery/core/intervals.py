@@ -7,7 +7,10 @@ import numpy as np
 from joinery.core import tails
 
 
-def around(estimate: np.ndarray, standard_error: np.ndarray, df: float, level: float) -> tuple[np.ndarray, np.ndarray]:
-    """estimate ± t(df)·standard error: the ends of a two-sided interval at ``level`` (0 to 1)."""
-    reach = tails.t_quantile((1 + level) / 2, df) * standard_error if df > 0 else np.full_like(estimate, np.nan)
+def around(
+    estimate: np.ndarray, standard_error: np.ndarray, df: float | np.ndarray, level: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """estimate ± t(df)·standard error: the ends of a two-sided interval at ``level`` (0 to 1); NaN where df is 0."""
+    own = np.where(np.asarray(df) > 0, df, 1.0)
+    reach = np.where(np.asarray(df) > 0, tails.t_quantile((1 + level) / 2, own) * standard_error, np.nan)
     return estimate - reach, estimate + reach

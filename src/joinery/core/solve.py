@@ -121,28 +121,25 @@ class Solution:
         return np.asarray(np.triu(out))
 
     @cached_property
-    def unscaled_covariance(self) -> np.ndarray:
-        """(XᵀWX)⁻¹ over [intercept if there is one, kept columns]."""
+    def root(self) -> np.ndarray:
+        """What takes the basis of ``in_basis`` to [intercept if there is one, kept coefficients]: (rank, rank)."""
         if self.exact_root is not None:
-            return np.asarray(self.exact_root @ self.exact_root.T)
-        root = self.inverse / self.scale[:, None]
-        slopes = root @ root.T
+            return self.exact_root
+        slopes = self.inverse / self.scale[:, None]
         if not self.has_intercept:
             return np.asarray(slopes)
-        cross = -slopes @ self.centre
-        corner = 1 / self.weight_sum + float(np.sum((self.centre @ root) ** 2))
-        return np.block([[np.array([[corner]]), cross[None, :]], [cross[:, None], slopes]])
+        first = np.append(1 / np.sqrt(self.weight_sum), -self.centre @ slopes)
+        return np.vstack([first, np.column_stack([np.zeros(len(slopes)), slopes])])
+
+    @cached_property
+    def unscaled_covariance(self) -> np.ndarray:
+        """(XᵀWX)⁻¹ over [intercept if there is one, kept columns]."""
+        return np.asarray(self.root @ self.root.T)
 
     @cached_property
     def error_factors(self) -> np.ndarray:
         """√diag((XᵀWX)⁻¹) over [intercept if there is one, kept columns]: standard errors over s."""
-        if self.exact_root is not None:
-            return np.asarray(np.linalg.norm(self.exact_root, axis=1))
-        root = self.inverse / self.scale[:, None]
-        slopes = np.sqrt(np.einsum("ij,ij->i", root, root))
-        if not self.has_intercept:
-            return np.asarray(slopes)
-        return np.append(np.hypot(1 / np.sqrt(self.weight_sum), np.linalg.norm(self.centre @ root)), slopes)
+        return np.asarray(np.sqrt(np.einsum("ij,ij->i", self.root, self.root)))
 
     def whitened(self, X: np.ndarray) -> np.ndarray:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
@@ -153,6 +150,13 @@ class Solution:
 
         sparse = csr_array(X[:, self.kept] / self.scale)
         return np.asarray(sparse @ self.inverse - (self.centre / self.scale) @ self.inverse)
+
+    def in_basis(self, X: np.ndarray) -> np.ndarray:
+        """Rows of X (m, k), the constant among them, where the unscaled covariance is the identity: (m, rank)."""
+        white = self.whitened(X)
+        if not self.has_intercept:
+            return white
+        return np.column_stack([np.full(len(X), 1 / np.sqrt(self.weight_sum)), white])
 
     def unscaled_variance(self, X: np.ndarray) -> np.ndarray:
         """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""

@@ -10,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from joinery.core.covariance import Sandwich
 from joinery.core.solve import Solution
 from joinery.data.records import Records
 from joinery.design.blocks import Asides
@@ -44,6 +45,7 @@ class Fit:
     link: str = "identity"
     asides: Asides = field(default_factory=Asides)
     log_weights: float = 0.0
+    sandwich: Sandwich | None = None
     memo: dict[str, Any] = field(default_factory=dict)
 
     # ------------------------------------------------------------------ figures

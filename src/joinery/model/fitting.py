@@ -16,6 +16,7 @@ from joinery.design.response import ResponseScale
 from joinery.errors import CallError, NothingEstimableError, SentenceError, one_of
 from joinery.model.fit import Fit
 from joinery.model.notes import fit_notes
+from joinery.model.sandwiches import sandwich_of
 from joinery.model.selection import Selection, check_names, choose_rows, mean_fills
 from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
@@ -24,6 +25,7 @@ from joinery.study.asked import checked_level
 
 FAMILIES = ("normal",)
 LINKS = ("identity",)
+STD_ERRORS = ("constant spread", "robust", "hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated")
 MISSING = ("leave out", "refuse", "mean")
 
 
@@ -40,7 +42,10 @@ def fit(
     where: str | None = None,
     leave_out: Sequence[Any] | str | None = None,
     id: str | None = None,
+    order: str | None = None,
     missing: str = "leave out",
+    std_errors: str = "constant spread",
+    cluster: str | Sequence[str] | None = None,
     level: float = 0.95,
     labels: Mapping[str, str] | None = None,
 ) -> Fit:
@@ -57,7 +62,10 @@ def fit(
     where: an expression; only rows that meet it are used.
     leave_out: labels of rows not to use.
     id: the column whose values label the rows; else the frame's own index.
+    order: the column that puts rows in time or sequence; else the table's own order.
     missing: ``"leave out"`` rows with a missing cell, ``"refuse"`` them, or put the ``"mean"`` of a numeric predictor.
+    std_errors: ``"constant spread"``; ``"robust"`` (HC3) or ``"hc0"`` to ``"hc3"``; ``"clustered"`` with ``cluster=``
+        one column or several crossed; ``"autocorrelated"`` in ``order=``.
     level: of intervals; 0.95 and 95 mean the same.
     labels: words for people, by column.
 
@@ -71,6 +79,10 @@ def fit(
     table = records(data, id)
     sentence, text = _sentence(model, terms)
     one_of("missing", missing, MISSING)
+    one_of("std_errors", std_errors, STD_ERRORS)
+    cluster = [cluster] if isinstance(cluster, str) else list(cluster or [])
+    if (std_errors == "clustered") != bool(cluster):
+        raise CallError('std_errors="clustered" and cluster= go together', argument="cluster")
     level = checked_level(level)
     sentence, earlier = _resolved(sentence, table, text)
     _check_family(family, sentence, table)
@@ -101,6 +113,10 @@ def fit(
     n, log_weights = _counted(asides, context, selection)
     blocks = RowBlocks(design, response, asides, table, selection.rows)
     solution = least_squares(blocks, intercept=sentence.intercept, n=n)
+    sandwich = None
+    if std_errors != "constant spread":
+        row_blocks = RowBlocks(design, response, asides, table, selection.rows)
+        sandwich = sandwich_of(row_blocks, solution, std_errors, cluster, order, selection.total)
     asked = {"weights": weights, "repeats": repeats, "offset": offset, "where": where, "leave_out": leave_out, "id": id}
     return Fit(
         design=design,
@@ -110,7 +126,10 @@ def fit(
         labels=dict(labels or {}),
         table=table,
         selection=selection,
-        asked=asked | {"missing": missing, "level": level, "labels": labels},
+        asked=asked
+        | {"missing": missing, "level": level, "labels": labels, "order": order}
+        | {"std_errors": std_errors, "cluster": cluster or None},
+        sandwich=sandwich,
         asides=asides,
         log_weights=log_weights,
     )

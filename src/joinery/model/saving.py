@@ -12,6 +12,7 @@ from typing import Any, Literal
 import numpy as np
 import pydantic
 
+from joinery.core.covariance import Sandwich
 from joinery.core.solve import Solution
 from joinery.design.blocks import Asides
 from joinery.design.design import Design
@@ -71,6 +72,17 @@ class SavedSolution(_Strict):
     exact_root: list[list[float]] | None
 
 
+class SavedSandwich(_Strict):
+    """The chosen covariance, in the basis of the factor."""
+
+    kind: str
+    meat: list[list[float]]
+    df: Numbers
+    clusters: list[int]
+    lags: int | None
+    columns: list[str]
+
+
 class SavedFit(_Strict):
     """A whole saved fit. ``seal`` is the SHA-256 of everything else."""
 
@@ -88,6 +100,7 @@ class SavedFit(_Strict):
     data: SavedData
     design: SavedDesign
     solution: SavedSolution
+    sandwich: SavedSandwich | None
     seal: str
 
 
@@ -122,6 +135,10 @@ def save(fit: Fit, path: str | os.PathLike[str]) -> Path:
         },
         "solution": {name: _jsonable(getattr(s, name)) for name in SavedSolution.model_fields if name != "dependence"}
         | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
+        "sandwich": None
+        if fit.sandwich is None
+        else {name: _jsonable(value) for name, value in vars(fit.sandwich).items()}
+        | {"clusters": list(fit.sandwich.clusters), "columns": list(fit.asked.get("cluster") or [])},
     }
     return write_text(path, json.dumps(content | {"seal": _seal(content)}, ensure_ascii=False, indent=1) + "\n")
 
@@ -200,6 +217,12 @@ def load(path: str | os.PathLike[str]) -> Fit:
         raise refuse(f"its parts do not fit together ({slip})") from None
 
 
+def _sandwich(saved: SavedSandwich, rank: int) -> Sandwich:
+    df = np.array([math.nan if v is None else v for v in saved.df])
+    meat = np.array(saved.meat, dtype=float).reshape(rank, rank)
+    return Sandwich(saved.kind, meat, df, tuple(saved.clusters), saved.lags)
+
+
 def _rebuilt(saved: SavedFit) -> Fit:
     s = saved.solution
     learnt = saved.design
@@ -236,7 +259,8 @@ def _rebuilt(saved: SavedFit) -> Fit:
         level=saved.level,
         notes=tuple(saved.notes),
         labels=saved.labels,
-        asked={"id": saved.data.id},
+        asked={"id": saved.data.id, "cluster": saved.sandwich.columns if saved.sandwich else None},
+        sandwich=None if saved.sandwich is None else _sandwich(saved.sandwich, whole),
         asides=Asides(**{str(name): text for name, text in saved.asides.items()}),
         log_weights=saved.log_weights,
     )

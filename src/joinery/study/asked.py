@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 import numpy as np
 
+from joinery.core.covariance import Sandwich
 from joinery.core.solve import Solution
 from joinery.data.records import Records
 from joinery.design.blocks import Asides, RowBlocks
@@ -42,6 +43,10 @@ class Asked(Protocol):
     def solution(self) -> Solution: ...
     @property
     def response(self) -> ResponseScale: ...
+    @property
+    def sandwich(self) -> Sandwich | None: ...
+    @property
+    def asked(self) -> Mapping[str, Any]: ...
     @property
     def asides(self) -> Asides: ...
     @property

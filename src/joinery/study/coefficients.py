@@ -20,23 +20,36 @@ class Estimates:
     names: tuple[str, ...]
     values: np.ndarray
     standard_errors: np.ndarray
-    df: float
+    df: np.ndarray
 
 
 def estimates(fit: Asked) -> Estimates:
-    """Every coefficient and its standard error s·√diag((XᵀWX)⁻¹)."""
+    """Every coefficient, its standard error and degrees of freedom, from the chosen covariance.
+
+    Under constant spread s·√diag((XᵀWX)⁻¹) with n − p.
+    """
     solution, design = fit.solution, fit.design
     errors = np.full(design.width + solution.has_intercept, np.nan)
+    df = np.full(len(errors), float(fit.residual_df))
     s = fit.residual_sd
     if s is not None:
         estimable = solution.kept + solution.has_intercept
         if solution.has_intercept:
             estimable = np.append(0, estimable)
-        errors[estimable] = s * solution.error_factors
+        if fit.sandwich is None:
+            errors[estimable] = s * solution.error_factors
+        else:
+            variance = np.einsum("ij,jk,ik->i", solution.root, fit.sandwich.meat, solution.root)
+            errors[estimable], df[estimable] = np.sqrt(np.maximum(variance, 0.0)), fit.sandwich.df
     names, values = design.names, solution.coefficients
     if solution.has_intercept:
         names, values = ("intercept", *names), np.append([solution.intercept or 0.0], values)
-    return Estimates(names, values, errors, fit.residual_df)
+    return Estimates(names, values, errors, df)
+
+
+def p_values(e: Estimates) -> np.ndarray:
+    """Two-sided p of each t; NaN where there is none."""
+    return np.asarray(np.where(e.df > 0, tails.t_two_sided(t_values(e), np.where(e.df > 0, e.df, 1.0)), np.nan))
 
 
 def coefficients(
@@ -54,15 +67,17 @@ def coefficients(
         "upper": upper,
         "standard_error": e.standard_errors,
         "t": t,
-        "p": tails.t_two_sided(t, e.df) if e.df > 0 else np.full(len(t), np.nan),
+        "p": p_values(e),
     }
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
     if correlations:
-        simple = simple_correlations(fit)
+        simple, df = simple_correlations(fit), fit.residual_df
+        plain = e if fit.sandwich is None else constant_spread(fit)
         with np.errstate(all="ignore"):
-            partial = t / np.sqrt(t**2 + e.df)
-            unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / e.df) if e.df > 0 else np.nan
+            t = t_values(plain)  # correlations always rest on the constant-spread t
+            partial = t / np.sqrt(t**2 + df)
+            unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
         constant = np.array([np.nan] * fit.solution.has_intercept)
         skip = len(constant)
         columns["simple_r"] = np.append(constant, simple)
@@ -72,15 +87,39 @@ def coefficients(
     return Table(
         columns,
         title=f"Coefficients, with {level_words(level)} intervals",
-        notes=tuple(n for n in fit.notes if n.startswith(("left out of the model", "robust"))),
+        notes=(*said_of_errors(fit), *(n for n in fit.notes if n.startswith("left out of the model"))),
         kinds=kinds,
     )
+
+
+def constant_spread(fit: Asked) -> Estimates:
+    """The estimates with plain standard errors, whatever covariance was chosen."""
+    solution, found = fit.solution, estimates(fit)
+    errors = np.full(len(found.values), np.nan)
+    place = solution.kept + solution.has_intercept
+    place = np.append(0, place) if solution.has_intercept else place
+    errors[place] = (fit.residual_sd or np.nan) * solution.error_factors
+    return Estimates(found.names, found.values, errors, np.full(len(errors), float(fit.residual_df)))
 
 
 def t_values(e: Estimates) -> np.ndarray:
     """estimate / standard error, NaN where there is no standard error."""
     with np.errstate(all="ignore"):
         return np.where(e.standard_errors > 0, e.values / e.standard_errors, np.nan)
+
+
+def said_of_errors(fit: Asked) -> tuple[str, ...]:
+    """Which standard errors these are, unless they are the plain ones."""
+    chosen = fit.sandwich
+    if chosen is None:
+        return ()
+    if chosen.kind == "clustered":
+        columns = fit.asked.get("cluster") or []
+        counts = " and ".join(f"{n} clusters of {c}" for n, c in zip(chosen.clusters, columns, strict=False))
+        return (f"standard errors are clustered: {counts} (CR2, Bell–McCaffrey degrees of freedom)",)
+    if chosen.kind == "autocorrelated":
+        return (f"standard errors allow for neighbouring rows to be alike, {chosen.lags} rows apart (Newey–West)",)
+    return (f"standard errors are robust to uneven spread ({chosen.kind.upper()})",)
 
 
 def standard_units(fit: Asked) -> np.ndarray:

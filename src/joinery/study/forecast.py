@@ -48,8 +48,12 @@ def bands(fit: Asked, context: Context, X: np.ndarray, level: float) -> Bands:
             own = np.where(weights > 0, 1 / np.where(weights > 0, weights, 1.0), np.nan)
     spread = np.nan if s is None else s
     variance = solution.unscaled_variance(X)
-    mean_lower, mean_upper = intervals.around(fitted, spread * np.sqrt(variance), fit.residual_df, level)
-    new_lower, new_upper = intervals.around(fitted, spread * np.sqrt(own + variance), fit.residual_df, level)
+    of_mean, df = spread**2 * variance, float(fit.residual_df)
+    if fit.sandwich is not None:
+        u = solution.in_basis(X)
+        of_mean, df = np.einsum("ij,jk,ik->i", u, fit.sandwich.meat, u), float(np.nanmin(fit.sandwich.df))
+    mean_lower, mean_upper = intervals.around(fitted, np.sqrt(of_mean), df, level)
+    new_lower, new_upper = intervals.around(fitted, np.sqrt(own * spread**2 + of_mean), df, level)
     return Bands(fitted, mean_lower, mean_upper, new_lower, new_upper)
 
 
@@ -200,6 +204,8 @@ def _notes(fit: Asked, columns: dict[str, Any]) -> list[str]:
         )
     if fit.residual_sd is None:
         notes.append("no degrees of freedom are left, so there are no intervals")
+    if fit.sandwich is not None:
+        notes.append("the interval for a new row still takes the spread of single rows to be even")
     if fit.asides.weights is not None and np.isnan(columns["new_lower"]).all():
         notes.append(f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no row intervals")
     if "inside" in columns:

@@ -5,11 +5,10 @@ from __future__ import annotations
 import math
 
 from joinery.core import intervals
-from joinery.core.tails import t_two_sided
 from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, value, with_error
 from joinery.show.page import Caution, Effect, Page
 from joinery.study.asked import Asked, rows_at_hand
-from joinery.study.coefficients import estimates, standard_units, t_values
+from joinery.study.coefficients import estimates, p_values, said_of_errors, standard_units
 from joinery.study.equation import equation
 from joinery.study.overall import overall_test
 from joinery.study.rows import CAUTION, FINE, SERIOUS, remarks
@@ -31,7 +30,7 @@ def short_page(fit: Asked, digits: int | None = None) -> Page:
 
 
 def _under(fit: Asked) -> str:
-    text = f"{fit.family} family, {fit.link} link."
+    text = f"{fit.family} family, {fit.link} link" + "".join(f"; {said}" for said in said_of_errors(fit)) + "."
     if fit.selection is None:
         return f"{text} {fit.n_rows:,} rows, loaded from a file"
     out = len(fit.selection.out)
@@ -108,7 +107,7 @@ def _in_short(fit: Asked) -> list[str]:
 def _effects(fit: Asked, digits: int | None) -> list[Effect]:
     e = estimates(fit)
     lower, upper = intervals.around(e.values, e.standard_errors, e.df, fit.level)
-    t, units = t_values(e), standard_units(fit)
+    p, units = p_values(e), standard_units(fit)
     out = []
     for i, name in enumerate(e.names):
         decimals = with_error(e.values[i], e.standard_errors[i], digits)
@@ -120,7 +119,7 @@ def _effects(fit: Asked, digits: int | None) -> list[Effect]:
                 estimate="" if empty else to_decimals(e.values[i], decimals),
                 interval="" if empty else interval(lower[i], upper[i], decimals),
                 standard_error="" if empty else to_decimals(e.standard_errors[i], own),
-                p=p_value(float(t_two_sided(t[i], e.df))) if e.df > 0 else "",
+                p=p_value(float(p[i])),
                 bar=(lower[i] * units[i], e.values[i] * units[i], upper[i] * units[i]),
             )
         )

@@ -1,0 +1,182 @@
+"""Sandwich covariances against their textbook formulas written out on whole matrices, and by simulation."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import joinery as jn
+
+RNG = np.random.default_rng(31)
+N = 48
+TABLE = pd.DataFrame(
+    {"x": RNG.normal(size=N), "z": RNG.normal(size=N), "w": RNG.uniform(0.3, 3, N), "r": RNG.integers(1, 4, N)}
+)
+TABLE["g"] = np.repeat(list("abcdefgh"), [3, 3, 5, 9, 8, 4, 6, 10])
+TABLE["h"] = RNG.choice(list("uvwxyz"), N)
+TABLE["day"] = RNG.permutation(N)
+TABLE["y"] = 1 + TABLE["x"] + RNG.normal(size=N) * (1 + TABLE["x"] ** 2)
+
+
+def pieces(weights=None):
+    X = np.column_stack([np.ones(N), TABLE["x"], TABLE["z"]])
+    w = np.ones(N) if weights is None else TABLE[weights].to_numpy(float)
+    bread = np.linalg.inv((X.T * w) @ X)
+    e = TABLE["y"].to_numpy() - X @ (bread @ (X.T @ (w * TABLE["y"])))
+    return X, w, bread, e
+
+
+def errors(fit):
+    return fit.coefficients()["standard_error"].to_numpy()
+
+
+@pytest.mark.parametrize("weights", [None, "w"])
+@pytest.mark.parametrize("kind", ["hc0", "hc1", "hc2", "hc3", "robust"])
+def test_robust_errors_are_whites_and_their_corrections(kind, weights):
+    X, w, bread, e = pieces(weights)
+    h = w * np.einsum("ij,jk,ik->i", X, bread, X)
+    scale = {"hc0": 1, "hc1": N / (N - 3), "hc2": 1 / (1 - h)}.get(kind, 1 / (1 - h) ** 2)
+    V = bread @ (X.T * (scale * (w * e) ** 2)) @ X @ bread
+    fit = jn.fit(TABLE, "y given x, z", weights=weights, std_errors=kind)
+    assert np.allclose(errors(fit), np.sqrt(np.diag(V)))
+    wald = (fit.coefficients()["estimate"].to_numpy()[1:] @ np.linalg.inv(V[1:, 1:])) @ fit.coefficients()[
+        "estimate"
+    ].to_numpy()[1:]
+    assert np.isclose(fit.overall()["f"][0], wald / 2)
+
+
+def test_robust_errors_of_repeats_are_those_of_the_long_table():
+    long = TABLE.loc[TABLE.index.repeat(TABLE["r"])].reset_index(drop=True)
+    for kind in ("hc1", "hc3"):
+        assert np.allclose(
+            errors(jn.fit(TABLE, "y given x", repeats="r", std_errors=kind)),
+            errors(jn.fit(long, "y given x", std_errors=kind)),
+        )
+
+
+def dense_cr2(X, w, e, g):
+    """CR2 and Bell & McCaffrey's degrees of freedom on rows times √w, every matrix written out."""
+    Z, f = X * np.sqrt(w)[:, None], e * np.sqrt(w)
+    bread = np.linalg.inv(Z.T @ Z)
+    left = np.eye(len(f)) - Z @ bread @ Z.T
+    meat, columns = np.zeros((3, 3)), []
+    for name in np.unique(g):
+        rows = g == name
+        values, vectors = np.linalg.eigh(left[np.ix_(rows, rows)])
+        A = (vectors / np.sqrt(values)) @ vectors.T
+        score = Z[rows].T @ A @ f[rows]
+        meat += np.outer(score, score)
+        columns.append(left[:, rows] @ A @ Z[rows] @ bread)
+    df = []
+    for j in range(3):
+        values = np.linalg.eigvalsh((G := np.column_stack([c[:, j] for c in columns])).T @ G)
+        df.append(values.sum() ** 2 / (values**2).sum())
+    return bread @ meat @ bread, np.array(df)
+
+
+@pytest.mark.parametrize("weights", [None, "w"])
+def test_clustered_errors_are_cr2_with_their_degrees_of_freedom(weights):
+    X, w, _, e = pieces(weights)
+    V, df = dense_cr2(X, w, e, TABLE["g"].to_numpy())
+    fit = jn.fit(TABLE, "y given x, z", weights=weights, std_errors="clustered", cluster="g")
+    assert np.allclose(errors(fit), np.sqrt(np.diag(V)))
+    assert np.allclose(fit.sandwich.df, df)
+    assert "8 clusters of g" in " ".join(str(fit).split())
+    crossed = jn.fit(TABLE, "y given x, z", weights=weights, std_errors="clustered", cluster=["g", "h"])
+    parts = [dense_cr2(X, w, e, TABLE[c].to_numpy()) for c in "gh"] + [
+        dense_cr2(X, w, e, (TABLE["g"] + TABLE["h"]).to_numpy())
+    ]
+    both = parts[0][0] + parts[1][0] - parts[2][0]
+    if np.linalg.eigvalsh(both).min() > 0:
+        assert np.allclose(errors(crossed), np.sqrt(np.diag(both)))
+    assert np.allclose(crossed.sandwich.df, np.minimum(parts[0][1], parts[1][1]))
+
+
+def test_autocorrelated_errors_are_newey_and_wests():
+    X, w, bread, e = pieces()
+    order = np.argsort(TABLE["day"].to_numpy())
+    S = (X * (w * e)[:, None])[order]
+    lags = math.floor(4 * (N / 100) ** (2 / 9))
+    meat = S.T @ S
+    for lag in range(1, lags + 1):
+        cross = S[lag:].T @ S[:-lag]
+        meat += (1 - lag / (lags + 1)) * (cross + cross.T)
+    fit = jn.fit(TABLE, "y given x, z", std_errors="autocorrelated", order="day")
+    assert np.allclose(errors(fit), np.sqrt(np.diag(bread @ meat @ bread)))
+    assert fit.sandwich.lags == lags
+    # a row left out breaks the neighbourhood of those beside it: the same as a score of nothing in its place
+    gap = jn.fit(TABLE, "y given x", std_errors="autocorrelated", leave_out=[7])
+    closed = jn.fit(TABLE.drop(index=7), "y given x", std_errors="autocorrelated")
+    assert not np.allclose(errors(gap), errors(closed))
+    assert np.allclose(
+        errors(gap),
+        errors(
+            jn.fit(
+                TABLE.assign(w=np.where(TABLE.index == 7, 0.0, 1.0)),
+                "y given x",
+                weights="w",
+                std_errors="autocorrelated",
+            )
+        ),
+    )
+
+
+def test_forecasts_and_saved_fits_carry_the_chosen_covariance(tmp_path):
+    fit = jn.fit(TABLE, "y given x", std_errors="robust")
+    x = np.array([1.0, 0.7])
+    V = fit.solution.root @ fit.sandwich.meat @ fit.solution.root.T
+    row = fit.forecast({"x": [0.7]})
+    reach = (row["mean_upper"][0] - row["mean_lower"][0]) / 2
+    from joinery.core.tails import t_quantile
+
+    assert np.isclose(reach, t_quantile(0.975, N - 2) * math.sqrt(x @ V @ x))
+    assert any("spread of single rows to be even" in note for note in row.notes)
+    again = jn.load(fit.save(tmp_path / "r.json"))
+    pd.testing.assert_frame_equal(again.coefficients().frame, fit.coefficients().frame, check_exact=True)
+    plain = jn.fit(TABLE, "y given x")
+    assert np.allclose(
+        fit.coefficients(correlations=True)["partial_r"][1], plain.coefficients(correlations=True)["partial_r"][1]
+    )
+
+
+@pytest.mark.parametrize(
+    ("options", "said"),
+    [
+        ({"std_errors": "clustered"}, "go together"),
+        ({"cluster": "g"}, "go together"),
+        ({"std_errors": "hc4"}, "did you mean 'hc0'|is not known"),
+        ({"std_errors": "clustered", "cluster": "q"}, "no column 'q' for cluster="),
+        ({"std_errors": "clustered", "cluster": "one"}, "into one cluster"),
+        ({"std_errors": "clustered", "cluster": "some"}, "is missing in 2 of the rows used"),
+        ({"std_errors": "autocorrelated", "repeats": "r"}, "have no neighbours"),
+    ],
+)
+def test_covariances_that_cannot_be(options, said):
+    table = TABLE.assign(one="a", some=TABLE["g"].where(TABLE.index > 1))
+    with pytest.raises(jn.JoineryError, match=said):
+        jn.fit(table, "y given x", **options)
+
+
+def test_robust_intervals_cover_where_plain_ones_fail():
+    rng = np.random.default_rng(17)
+    times, hits = 600, np.zeros(4)
+    for _ in range(times):
+        x = rng.exponential(size=60)
+        spread = {"x": x, "y": x + x * rng.normal(size=60)}
+        g = np.repeat(np.arange(10), [2, 2, 3, 3, 4, 6, 8, 12, 20, 40])
+        z = rng.normal(size=10)[g]
+        grouped = {"x": z, "g": g, "y": rng.normal(size=10)[g] + 0.5 * rng.normal(size=len(g))}
+        fits = (
+            (jn.fit(spread, "y given x"), 1), (jn.fit(spread, "y given x", std_errors="robust"), 1),
+            (jn.fit(grouped, "y given x"), 0), (jn.fit(grouped, "y given x", std_errors="clustered", cluster="g"), 0),
+        )  # fmt: skip
+        for i, (fit, truth) in enumerate(fits):
+            row = fit.coefficients().frame.iloc[1]
+            hits[i] += row["lower"] <= truth <= row["upper"]
+    share = hits / times
+    assert share[1] > 0.90 > share[0]
+    assert share[3] > 0.90
+    assert share[2] < 0.6
