@@ -182,6 +182,23 @@ _question("overall", FIT, "The whole model against no predictors.", lambda f: f.
 
 
 @app.command(rich_help_panel=FIT)
+@o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
+def claim(
+    model: Annotated[str, typer.Argument(metavar="MODEL", help="a model sentence (none with a saved fit)")],
+    claims: Annotated[
+        str | None, typer.Argument(metavar="CLAIM", help="'feed_kg = 2 * rain_days, forage_km2 > 0'")
+    ] = None,
+    **given: Any,
+) -> None:
+    """Test a claim about coefficients: one or several equations or inequalities."""
+    saved = claims is None and given["data"].endswith(".json")
+    if claims is None and not saved:
+        raise errors.CallError("a claim is wanted after the model sentence: 'forage_km2 = 2'")
+    found = _fit(model=None if saved else model, **given)
+    _show(found.claim(model if saved else str(claims)), given["form"], given["output"], given["digits"])
+
+
+@app.command(rich_help_panel=FIT)
 @o.takes(o.DATA_AND_MODEL, o.FIT)
 def equation(
     style: Annotated[str, typer.Option("--style", help="text, latex, python, sql or spreadsheet")] = "text",

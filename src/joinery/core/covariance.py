@@ -15,7 +15,7 @@ import numpy as np
 
 @dataclass(frozen=True)
 class Sandwich:
-    """A covariance: its kind, the meat (q, q), each coefficient's degrees of freedom (q,), and what it was made with."""
+    """A covariance: its kind, the meat (q, q), each coefficient's degrees of freedom (q,), what it was made with."""
 
     kind: str
     meat: np.ndarray

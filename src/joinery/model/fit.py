@@ -195,6 +195,24 @@ class Fit:
 
         return overall(self, level)
 
+    def claim(self, text: str, *, level: float | None = None) -> Table:
+        """Tests one or several equations or inequalities among coefficients.
+
+        Parameters: ``text`` such as ``"forage_km2 = 2 * feed_kg"`` or ``"feed_kg >= 0.5, \\"hive_type: long\\" = 0"``;
+        ``level`` of the intervals.
+        Returns a Table: claim, difference, lower, upper, standard_error, t, df, p; several equations are tested
+        together as well (f). Raises SentenceError for a claim that cannot be read, CallError for claims that repeat one another.
+        Source: Draper & Smith 1998, 9; Wald 1943.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.claim("hours_open = 5")["difference"].round(2).tolist()
+        [0.29]
+        """
+        from joinery.study.claims import claim
+
+        return claim(self, text, level)
+
     def rows(self) -> Table:
         """Each row's figures: observed, fitted, residual, leverage, influence, and what is remarkable, in words.
 

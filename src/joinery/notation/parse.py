@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from functools import lru_cache
 from importlib.resources import files
@@ -308,7 +309,9 @@ def read_expression(text: str) -> Expression:
 
 
 def read_claims(text: str) -> tuple[Claim, ...]:
-    """One or several equations or inequalities, as (left, comparison, right)."""
+    """One or several equations or inequalities, as (left, comparison, right). The intercept may be named bare."""
+    if isinstance(text, str):
+        text = re.sub(r"(?i)(?<![\w.\"'])intercept(?![\w.\"'])", '"intercept"', text)
     return _read(text, "claims")
 
 

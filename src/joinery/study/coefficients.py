@@ -47,6 +47,20 @@ def estimates(fit: Asked) -> Estimates:
     return Estimates(names, values, errors, df)
 
 
+def coefficient_covariance(fit: Asked) -> np.ndarray:
+    """The chosen covariance of all coefficients; NaN for columns left out."""
+    solution = fit.solution
+    width = fit.design.width + solution.has_intercept
+    place = solution.kept + solution.has_intercept
+    place = np.append(0, place) if solution.has_intercept else place
+    out = np.full((width, width), np.nan)
+    if fit.residual_sd is not None:
+        plain = fit.residual_sd**2 * solution.unscaled_covariance
+        chosen = plain if fit.sandwich is None else solution.root @ fit.sandwich.meat @ solution.root.T
+        out[np.ix_(place, place)] = chosen
+    return out
+
+
 def p_values(e: Estimates) -> np.ndarray:
     """Two-sided p of each t; NaN where there is none."""
     return np.asarray(np.where(e.df > 0, tails.t_two_sided(t_values(e), np.where(e.df > 0, e.df, 1.0)), np.nan))
