@@ -139,12 +139,19 @@ class Solution:
     @cached_property
     def error_factors(self) -> np.ndarray:
         """√diag((XᵀWX)⁻¹) over [intercept if there is one, kept columns]: standard errors over s."""
-        return np.asarray(np.sqrt(np.einsum("ij,ij->i", self.root, self.root)))
+        if self.exact_root is not None:
+            return np.asarray(np.sqrt(np.einsum("ij,ij->i", self.exact_root, self.exact_root)))
+        slopes = self.inverse / self.scale[:, None]
+        lengths = np.sqrt(np.einsum("ij,ij->i", slopes, slopes))
+        if not self.has_intercept:
+            return np.asarray(lengths)
+        return np.append(np.hypot(1 / np.sqrt(self.weight_sum), np.linalg.norm(self.centre @ slopes)), lengths)
 
     def whitened(self, X: np.ndarray) -> np.ndarray:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
         if len(self.kept) <= WIDE:
-            return np.asarray((X[:, self.kept] - self.centre) / self.scale @ self.inverse)
+            root = self.inverse / self.scale[:, None]
+            return np.asarray(self._columns(X) @ root - self.centre @ root)
         # of hundreds of columns most are levels, zero in nearly every row
         from scipy.sparse import csr_array
 
@@ -166,9 +173,22 @@ class Solution:
     def fitted(self, X: np.ndarray) -> np.ndarray:
         """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
         kept = self.coefficients[self.kept]
-        if self.has_intercept:
-            return np.asarray(self.mean_response + (X[:, self.kept] - self.centre) @ kept)
-        return np.asarray(X[:, self.kept] @ kept)
+        if not self.has_intercept:
+            return np.asarray(self._columns(X) @ kept)
+        far = self.centre * (np.abs(self.centre) > FAR_MEAN * self.spread)
+        if far.any():
+            return np.asarray(self.mean_response - (self.centre - far) @ kept + (self._columns(X) - far) @ kept)
+        return np.asarray(self.mean_response - self.centre @ kept + self._columns(X) @ kept)
+
+    def _columns(self, X: np.ndarray) -> np.ndarray:
+        """The kept columns, without a copy where all are."""
+        return X if len(self.kept) == X.shape[1] else X[:, self.kept]
+
+    @cached_property
+    def spread(self) -> np.ndarray:
+        """The root mean square of each kept column about its centre (r,)."""
+        length = np.sqrt((self.factor**2).sum(axis=0)) * self.scale
+        return np.asarray(length / np.sqrt(self.weight_sum))
 
 
 @dataclass(frozen=True)
@@ -235,10 +255,11 @@ def _start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, flo
             if not intercept:
                 break
             with np.errstate(all="ignore"):
-                mean = np.append(X.mean(axis=0), y.mean())
-                near = np.abs(mean) <= far * np.append(X.std(axis=0), y.std())
-                shift = np.where(near, 0.0, mean)
-                return shift[:-1], float(shift[-1])
+                mean, level = X.mean(axis=0), float(y.mean())
+                # |mean| ≤ far·sd, written with the mean square so that one pass less is made
+                near = mean * mean * (1 + far**2) <= far**2 * np.einsum("ij,ij->j", X, X) / len(y)
+                level_near = level * level * (1 + far**2) <= far**2 * float(y @ y) / len(y)
+                return np.where(near, 0.0, mean), 0.0 if level_near else level
     return np.zeros(blocks.width), 0.0
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from joinery.notation.evaluate import Context, Rows, evaluate
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Expression
 
-BLOCK_ROWS = 4096
+BLOCK_ROWS = 16384
 BLOCK_CELLS = 2**21
 
 
@@ -89,17 +90,33 @@ class RowBlocks:
     def width(self) -> int:
         return self.design.width
 
+    @property
+    def _rows_a_block(self) -> int:
+        return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (self.width + 1)))
+
     def whole(self) -> Iterator[RowBlock]:
         """The blocks with all that belongs to their rows."""
         context = self.design.context(self.table, self.rows)
-        for rows in partition(self.rows, len(self.table), max(64, min(BLOCK_ROWS, BLOCK_CELLS // (self.width + 1)))):
+        for rows in partition(self.rows, len(self.table), self._rows_a_block):
             here = context.at(rows)
             asides = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
             yield RowBlock(self.design.matrix(here), self.response.values(here), *asides)
 
     def __iter__(self) -> Iterator[Block]:
+        if self._single is not None:
+            yield self._single
+            return
         for block in self.whole():
             yield block.X, block.beyond_offset, block.weights
+
+    @cached_property
+    def _single(self) -> Block | None:
+        """The block of a table that is one block: small enough to be made once and kept."""
+        context = self.design.context(self.table, self.rows)
+        if context.size > self._rows_a_block:
+            return None
+        block = next(iter(self.whole()), None)
+        return None if block is None else (block.X, block.beyond_offset, block.weights)
 
 
 def partition(rows: Rows, total: int, size: int = BLOCK_ROWS) -> Iterator[Rows]:

@@ -139,7 +139,7 @@ class Design:
 
     def matrix(self, context: Context) -> np.ndarray:
         """The columns for the context's rows: (m, width); NaN where a cell is missing."""
-        out = np.empty((context.size, self.width))
+        out = np.empty((context.size, self.width), order="F")  # filled column by column
         for term in self.terms:
             term.fill(out[:, term.columns], context)
         return out

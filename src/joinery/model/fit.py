@@ -201,7 +201,8 @@ class Fit:
         Parameters: ``text`` such as ``"forage_km2 = 2 * feed_kg"`` or ``"feed_kg >= 0.5, \\"hive_type: long\\" = 0"``;
         ``level`` of the intervals.
         Returns a Table: claim, difference, lower, upper, standard_error, t, df, p; several equations are tested
-        together as well (f). Raises SentenceError for a claim that cannot be read, CallError for claims that repeat one another.
+        together as well (f).
+        Raises SentenceError for a claim that cannot be read, CallError for claims that repeat one another.
         Source: Draper & Smith 1998, 9; Wald 1943.
 
         >>> import joinery as jn

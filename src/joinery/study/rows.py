@@ -13,7 +13,7 @@ from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
 from joinery.study.asked import Asked, rows_at_hand
-from joinery.study.per_row import Limits, PerRow, fitted_values, limits, per_row
+from joinery.study.per_row import Limits, fitted_values, limits, per_row
 
 FINE, CAUTION, SERIOUS, LEFT_OUT = "fine", "caution", "serious", "left out"
 WELL_FITTED = 2.0
@@ -21,11 +21,34 @@ WELL_FITTED = 2.0
 
 @dataclass(frozen=True)
 class Remark:
-    """What is remarkable about a fitted row: its place among them, a verdict, and the reason in words."""
+    """What is remarkable about a fitted row: its place among them, a verdict, and the reason, worded when asked for."""
 
     place: int
     verdict: str
-    reason: str
+    leverage: float
+    studentized: float
+    cooks_distance: float
+    at: Limits
+
+    @property
+    def reason(self) -> str:
+        """The reason in words, with its figures and what to do."""
+        h, t = self.leverage, self.studentized
+        far = f"far out (leverage {figure(h, 2)}, limit {figure(self.at.leverage, 2)})"
+        badly = f"badly fitted (studentized residual {figure(t, 2)})"
+        if h >= 1:
+            return "fitted exactly whatever its value: nothing else speaks to one of its coefficients"
+        if self.cooks_distance >= self.at.cooks_distance:
+            size = f"Cook's distance {figure(self.cooks_distance, 2)}, limit {figure(self.at.cooks_distance, 2)}"
+            why = f"; {far}" if h >= self.at.leverage else ""
+            return f"decides the answer ({size}){why}: fit once without it and compare"
+        if abs(t) >= self.at.studentized:
+            return f"{badly}: look for a mistake in it, or for what the model leaves unsaid"
+        if h >= self.at.leverage:
+            if self.verdict == FINE:
+                return f"{far}, but well fitted: keep it"
+            return f"{far} and not well fitted (studentized residual {figure(t, 2)})"
+        return badly
 
 
 def remarks(fit: Asked) -> list[Remark]:
@@ -41,31 +64,28 @@ def remarks(fit: Asked) -> list[Remark]:
             | (measures.leverage >= at.leverage)
             | (measures.leverage >= 1)
         )
-    found = [_remark(int(place), figures, at) for place in np.flatnonzero(notable)]
-    rank = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    return sorted(found, key=lambda r: (rank[r.verdict], -np.nan_to_num(measures.cooks_distance[r.place])))
-
-
-def _remark(place: int, figures: PerRow, at: Limits) -> Remark:
-    i = figures.influence
-    h, t, d = float(i.leverage[place]), float(i.studentized[place]), float(i.cooks_distance[place])
-    far = f"far out (leverage {figure(h, 2)}, limit {figure(at.leverage, 2)})"
-    badly = f"badly fitted (studentized residual {figure(t, 2)})"
-    decides = f"decides the answer (Cook's distance {figure(d, 2)}, limit {figure(at.cooks_distance, 2)})"
-    if h >= 1:
-        return Remark(
-            place, CAUTION, "fitted exactly whatever its value: nothing else speaks to one of its coefficients"
+    found = [
+        Remark(place, _verdict(h, t, d, at), h, t, d, at)
+        for place, h, t, d in zip(
+            np.flatnonzero(notable).tolist(),
+            measures.leverage[notable].tolist(),
+            measures.studentized[notable].tolist(),
+            measures.cooks_distance[notable].tolist(),
+            strict=True,
         )
-    if d >= at.cooks_distance:
-        why = f"; {far}" if h >= at.leverage else ""
-        return Remark(place, SERIOUS, f"{decides}{why}: fit once without it and compare")
-    if abs(t) >= at.studentized:
-        return Remark(place, SERIOUS, f"{badly}: look for a mistake in it, or for what the model leaves unsaid")
-    if h >= at.leverage:
-        if abs(t) < WELL_FITTED:
-            return Remark(place, FINE, f"{far}, but well fitted: keep it")
-        return Remark(place, CAUTION, f"{far} and not well fitted (studentized residual {figure(t, 2)})")
-    return Remark(place, CAUTION, badly)
+    ]
+    rank = {SERIOUS: 0, CAUTION: 1, FINE: 2}
+    return sorted(
+        found, key=lambda r: (rank[r.verdict], -r.cooks_distance if r.cooks_distance == r.cooks_distance else 0.0)
+    )
+
+
+def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Limits) -> str:
+    if leverage >= 1:
+        return CAUTION
+    if cooks_distance >= at.cooks_distance or abs(studentized) >= at.studentized:
+        return SERIOUS
+    return FINE if leverage >= at.leverage and abs(studentized) < WELL_FITTED else CAUTION
 
 
 def rows(fit: Asked) -> Table:

@@ -46,26 +46,26 @@ def _under(fit: Asked) -> str:
 
 def _cautions(fit: Asked) -> list[Caution]:
     found = [Caution(CAUTION, note, "") for note in fit.notes if not note.startswith("for the curious")]
-    if fit.table is not None:
+    if fit.table is not None and not fit.solution.perfect:
         table, chosen = rows_at_hand(fit)
         label = table.index[chosen.rows]
         notable = remarks(fit)
-        found += [
-            Caution(r.verdict, f"row {label[r.place]} {_is(r.reason)}", "rows") for r in notable if r.verdict != FINE
-        ]
-        if not any(r.verdict == SERIOUS for r in notable) and not fit.solution.perfect:
-            keep = [str(label[r.place]) for r in notable if r.verdict == FINE]
-            far = f"; far out but well fitted: {', '.join(keep[:3])}" if keep else ""
+        worse = [r for r in notable if r.verdict != FINE]
+        found += [Caution(r.verdict, f"row {label[r.place]} {_is(r.reason)}", "rows") for r in worse[:MOST_CAUTIONS]]
+        found += [Caution(CAUTION, "", "")] * max(len(worse) - MOST_CAUTIONS, 0)  # counted below, never shown
+        keep = ", ".join(str(label[r.place]) for r in [r for r in notable if r.verdict == FINE][:3])
+        if not any(r.verdict == SERIOUS for r in worse):
+            far = f"; far out but well fitted: {keep}" if keep else ""
             found.append(Caution(FINE, f"no row decides the answer or is badly fitted{far}", "rows"))
-        elif keep := [str(label[r.place]) for r in notable if r.verdict == FINE]:
-            found.append(Caution(FINE, f"far out, but well fitted: row {', '.join(keep[:3])}", "rows"))
+        elif keep:
+            found.append(Caution(FINE, f"far out, but well fitted: row {keep}", "rows"))
     order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
     found.sort(key=lambda c: order[c.verdict])
-    worse = [c for c in found if c.verdict != FINE]
-    if len(worse) > MOST_CAUTIONS:
-        more = len(worse) - MOST_CAUTIONS + 1
-        worse = [*worse[: MOST_CAUTIONS - 1], Caution(CAUTION, f"and {more} more remarks", "rows")]
-    return [*worse, *[c for c in found if c.verdict == FINE][:1]]
+    bad = [c for c in found if c.verdict != FINE]
+    if len(bad) > MOST_CAUTIONS:
+        more = len(bad) - MOST_CAUTIONS + 1
+        bad = [*bad[: MOST_CAUTIONS - 1], Caution(CAUTION, f"and {more:,} more remarks", "rows")]
+    return [*bad, *[c for c in found if c.verdict == FINE][:1]]
 
 
 def _is(reason: str) -> str:
