@@ -220,3 +220,27 @@ def test_revising_leaves_the_first_fit_as_it_was(honey):
     assert logged.sentence.startswith("log(honey_kg) given")
     with pytest.raises(jn.CallError, match="did you mean 'hive_type'"):
         honey.revise(drop="hivetype")
+
+
+@pytest.mark.parametrize("size", [1e200, 1e-200, 1e155])
+def test_responses_that_overflow_when_squared_fit_rightly(size, tmp_path):
+    plain, scaled = (jn.fit(GOOD.assign(y=GOOD["y"] * s), "y given x, z") for s in (1.0, size))
+    a, b = (
+        plain.coefficients(standardized=True, correlations=True).frame,
+        scaled.coefficients(standardized=True, correlations=True).frame,
+    )
+    for name in ("estimate", "lower", "upper", "standard_error"):
+        assert np.allclose(b[name] / size, a[name], rtol=1e-11)
+    rest = ["t", "p", "standardized", "simple_r", "partial_r"]
+    assert np.allclose(a[rest], b[rest], rtol=1e-10, equal_nan=True)
+    for name in ("r_squared", "adjusted_r_squared"):
+        assert np.isclose(getattr(plain, name), getattr(scaled, name))
+    assert np.isclose(scaled.residual_sd / size, plain.residual_sd)
+    assert np.isclose(scaled.log_likelihood, plain.log_likelihood - 6 * np.log(size))
+    assert np.allclose(plain.rows()["cooks_distance"], scaled.rows()["cooks_distance"])
+    assert np.allclose(
+        scaled.forecast({"x": 2, "z": 2})["new_upper"] / size, plain.forecast({"x": 2, "z": 2})["new_upper"]
+    )
+    assert np.isclose(plain.overall()["f"][0], scaled.overall()["f"][0])
+    assert jn.load(scaled.save(tmp_path / "s.json")).coefficients()["p"].equals(scaled.coefficients()["p"])
+    assert str(scaled)

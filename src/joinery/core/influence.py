@@ -39,7 +39,7 @@ def influence(solution: Solution, X: np.ndarray, residual: np.ndarray, weights: 
     used = w > 0
     with np.errstate(all="ignore"):
         left = np.where((h < 1) & used, 1 - h, np.nan)
-        e = np.sqrt(w) * residual
+        e = np.sqrt(w) * (residual / solution.unit)
         s2 = solution.rss / df if df > 0 else np.nan
         standardized = e / np.sqrt(s2 * left)
         without = (solution.rss - e**2 / left) / (df - 1) if df > 1 else np.full(len(e), np.nan)

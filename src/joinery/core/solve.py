@@ -74,6 +74,7 @@ class Solution:
 
     ``coefficients`` (k,) and ``intercept``; NaN where a column depends on earlier ones. ``factor`` (r, r) is upper
     triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale. ``effects`` (r,) is Qᵀ√W(y − mean).
+    ``rss`` and ``tss`` are in units of ``unit``², which is 1 but for responses too large or small to be squared.
     ``exact_inverse`` and ``exact_root`` (whose rows' products are the unscaled covariance) come with the exact way.
     ``dependence`` maps a dropped column to its coefficients on [constant, columns] (k + 1,).
     """
@@ -97,6 +98,7 @@ class Solution:
     way: str
     exact_inverse: np.ndarray | None = None
     exact_root: np.ndarray | None = None
+    unit: float = 1.0
 
     @property
     def has_intercept(self) -> bool:
@@ -293,7 +295,7 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
         if not np.all(np.isfinite(full)) or lost or n <= k + intercept:
             return None
         scale = _power_of_two(np.sqrt(left))
-        if np.any(left[:k] < 1e-280) or np.any(left[:k] > 1e280) or left[k] > 1e280:
+        if np.any(left[:k] < 1e-280) or np.any(left[:k] > 1e280) or not (left[k] == 0 or 1e-280 < left[k] < 1e280):
             return None
         scale[k] = 1.0
         scaled = centred / np.outer(scale, scale)
@@ -350,7 +352,10 @@ def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Produc
             active = np.flatnonzero(Z.any(axis=0))
             Z = np.ascontiguousarray(Z[:, active])
         sums = np.append(edge[0], float(beside[0] @ t))
-        return _Products(active, Z.T @ Z, edge[1], sums, float(t @ t), n, weight_sum)
+        square = float(t @ t)
+        if square < 1e-280 and t.any():
+            square = float("nan")  # lost in underflow: the exact way scales first
+        return _Products(active, Z.T @ Z, edge[1], sums, square, n, weight_sum)
 
 
 def _hopeless(G: np.ndarray, s: np.ndarray, weight_sum: float, intercept: bool) -> bool:
@@ -453,17 +458,20 @@ def _exact(blocks: Blocks, intercept: bool, n: int | None) -> Solution:
         taken = precise.total(precise.multiply(full, (away[0][:, None], away[1][:, None])))
         own_row = precise.add((0.5 * solved.inverse[0][0], 0.5 * solved.inverse[1][0]), precise.negative(taken))
         rows = np.vstack([own_row[0], np.column_stack([np.zeros(len(kept)), rows])])
-    unit = float(weight_scale) * y_scale**2
-    rss, tss = solved.rss * unit, solved.tss * unit
+    # sums of squares of a response of 10²⁰⁰ exist in its own unit only
+    extreme = not 1e-140 < y_scale < 1e140
+    unit = float(y_scale) if extreme else 1.0
+    to_unit = float(weight_scale) * (1.0 if extreme else float(y_scale) ** 2)
+    rss, tss = solved.rss * to_unit, solved.tss * to_unit
     spans_constant = intercept
     factor = np.asfortranarray(solved.factor[0][c:, c:] * root)
     coefficients = np.full(k, np.nan)
     coefficients[kept] = b
     if not intercept and len(kept):
-        spans_constant, tss = _constant_in(blocks, kept, factor, own, found.weight_sum, tss)
+        spans_constant, tss = _constant_in(blocks, kept, factor, own, found.weight_sum, tss, unit)
     count = found.n if n is None else n
-    explained = float(np.abs(slopes[0]) @ solved.size[c:][kept]) * y_scale * root
-    reach = np.sqrt(tss) + abs(mean) * np.sqrt(found.weight_sum) + explained
+    explained = float(np.abs(slopes[0]) @ solved.size[c:][kept]) * (y_scale / unit) * root
+    reach = np.sqrt(tss) + abs(mean / unit) * np.sqrt(found.weight_sum) + explained
     perfect = bool(rss <= (16 * EPS * reach) ** 2) or count <= len(kept) + c
     return Solution(
         intercept=constant,
@@ -485,6 +493,7 @@ def _exact(blocks: Blocks, intercept: bool, n: int | None) -> Solution:
         way="exact",
         exact_inverse=inverse[0] / root,
         exact_root=rows / root,
+        unit=unit,
     )
 
 
@@ -518,18 +527,28 @@ def _dependences(
 
 
 def _constant_in(
-    blocks: Blocks, kept: np.ndarray, factor: np.ndarray, scale: np.ndarray, weight_sum: float, tss: float
+    blocks: Blocks,
+    kept: np.ndarray,
+    factor: np.ndarray,
+    scale: np.ndarray,
+    weight_sum: float,
+    tss: float,
+    unit: float = 1.0,
 ) -> tuple[bool, float]:
     """Whether columns without an intercept still hold the constant; then the sum of squares about the mean."""
     sums, level = np.zeros(len(kept)), 0.0
     for X, y, w in blocks:
         sums += X[:, kept].sum(axis=0) if w is None else w @ X[:, kept]
-        level += float(y.sum() if w is None else w @ y)
+        level += float((y / unit).sum() if w is None else w @ (y / unit))
     reach = forward(factor, sums / scale)
     if abs(float(reach @ reach) / weight_sum - 1) >= 1e-10:
         return False, tss
     level /= weight_sum
-    return True, sum(float((y - level) @ ((y - level) if w is None else w * (y - level))) for _, y, w in blocks)
+    total = 0.0
+    for _, y, w in blocks:
+        away = y / unit - level
+        total += float(away @ (away if w is None else w * away))
+    return True, total
 
 
 def _triangle(A: np.ndarray) -> np.ndarray:

@@ -92,7 +92,9 @@ class Fit:
     @property
     def residual_sd(self) -> float | None:
         """s = √(RSS / residual df)."""
-        return math.sqrt(self.solution.rss / self.residual_df) if self.residual_df else None
+        if not self.residual_df:
+            return None
+        return math.sqrt(self.solution.rss / self.residual_df) * self.solution.unit
 
     @property
     def r_squared(self) -> float | None:
@@ -112,23 +114,30 @@ class Fit:
     @property
     def deviance(self) -> float:
         """The residual sum of squares."""
-        return self.solution.rss
+        return self._squared(self.solution.rss)
 
     @property
     def null_deviance(self) -> float:
         """The sum of squares without predictors."""
-        return self.solution.tss
+        return self._squared(self.solution.tss)
+
+    def _squared(self, value: float) -> float:
+        """A sum of squares out of the response's own unit; infinite where a double cannot hold it."""
+        return value * self.solution.unit * self.solution.unit
 
     @property
     def dispersion(self) -> float | None:
         """s²."""
-        return self.solution.rss / self.residual_df if self.residual_df else None
+        return self._squared(self.solution.rss / self.residual_df) if self.residual_df else None
 
     @property
     def log_likelihood(self) -> float | None:
         """−n/2·(log(2πRSS/n) + 1) + ½Σlog w; None for a perfect fit."""
         n, rss = self.n_rows, self.solution.rss
-        return -n / 2 * (math.log(2 * math.pi * rss / n) + 1) + self.log_weights / 2 if rss > 0 else None
+        if rss <= 0:
+            return None
+        unit = n * math.log(self.solution.unit)
+        return -n / 2 * (math.log(2 * math.pi * rss / n) + 1) - unit + self.log_weights / 2
 
     @property
     def aic(self) -> float | None:

@@ -52,7 +52,7 @@ def _about_the_fit(solution: Solution, response: str, design: Design) -> Iterato
 
 def constant_response(solution: Solution) -> bool:
     """Whether the response does not vary beyond rounding."""
-    size = abs(solution.mean_response) * np.sqrt(solution.weight_sum)
+    size = abs(solution.mean_response / solution.unit) * np.sqrt(solution.weight_sum)
     return bool(solution.spans_constant and solution.tss <= (64 * np.finfo(float).eps * size) ** 2)
 
 

@@ -70,6 +70,7 @@ class SavedSolution(_Strict):
     way: str
     exact_inverse: list[list[float]] | None
     exact_root: list[list[float]] | None
+    unit: float
 
 
 class SavedSandwich(_Strict):
@@ -250,6 +251,7 @@ def _rebuilt(saved: SavedFit) -> Fit:
         way=s.way,
         exact_inverse=None if s.exact_inverse is None else np.array(s.exact_inverse, dtype=float).reshape(r, r),
         exact_root=None if s.exact_root is None else np.array(s.exact_root, dtype=float).reshape(-1, whole),
+        unit=s.unit,
     )
     if design.width != len(s.coefficients) or {r} != {len(s.centre), len(s.scale), len(s.effects)}:
         raise ValueError("the number of coefficients is not that of the sentence's columns")

@@ -142,7 +142,7 @@ def standard_units(fit: Asked) -> np.ndarray:
     out = np.full(fit.design.width + solution.has_intercept, np.nan)
     if solution.tss > 0:
         size = np.sqrt((solution.factor**2).sum(axis=0)) * solution.scale
-        out[solution.kept + solution.has_intercept] = size / np.sqrt(solution.tss)
+        out[solution.kept + solution.has_intercept] = size / solution.unit / np.sqrt(solution.tss)
     return out
 
 
@@ -155,5 +155,5 @@ def simple_correlations(fit: Asked) -> np.ndarray:
     out = np.full(fit.design.width, np.nan)
     if solution.tss > 0 and solution.has_intercept:
         length = np.sqrt((solution.factor**2).sum(axis=0))
-        out[solution.kept] = (solution.factor.T @ solution.effects) / length / np.sqrt(solution.tss)
+        out[solution.kept] = (solution.factor.T @ solution.effects) / solution.unit / length / np.sqrt(solution.tss)
     return out

@@ -48,12 +48,12 @@ def bands(fit: Asked, context: Context, X: np.ndarray, level: float) -> Bands:
             own = np.where(weights > 0, 1 / np.where(weights > 0, weights, 1.0), np.nan)
     spread = np.nan if s is None else s
     variance = solution.unscaled_variance(X)
-    of_mean, df = spread**2 * variance, float(fit.residual_df)
+    of_mean, df = spread * np.sqrt(variance), float(fit.residual_df)
     if fit.sandwich is not None:
         u = solution.in_basis(X)
-        of_mean, df = np.einsum("ij,jk,ik->i", u, fit.sandwich.meat, u), float(np.nanmin(fit.sandwich.df))
-    mean_lower, mean_upper = intervals.around(fitted, np.sqrt(of_mean), df, level)
-    new_lower, new_upper = intervals.around(fitted, np.sqrt(own * spread**2 + of_mean), df, level)
+        of_mean, df = np.sqrt(np.einsum("ij,jk,ik->i", u, fit.sandwich.meat, u)), float(np.nanmin(fit.sandwich.df))
+    mean_lower, mean_upper = intervals.around(fitted, of_mean, df, level)
+    new_lower, new_upper = intervals.around(fitted, np.hypot(np.sqrt(own) * spread, of_mean), df, level)
     return Bands(fitted, mean_lower, mean_upper, new_lower, new_upper)
 
 
