@@ -580,7 +580,7 @@ def _condition(R: np.ndarray) -> float:
         largest = _power_iteration(v, lambda u: unit.T @ (unit @ u))
         smallest = _power_iteration(v, lambda u: backward(unit, forward(unit, u)))
         return float(np.sqrt(largest * smallest))
-    values = np.linalg.svd(unit, compute_uv=False)
+    _, values, _, _ = lapack.dgesdd(unit, compute_uv=0)
     return float(values[0] / values[-1]) if values[-1] > 0 else float("inf")
 
 

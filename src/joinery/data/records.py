@@ -27,10 +27,11 @@ class Records:
 
     def __init__(self, frame: pd.DataFrame, name: str = "", id: str | None = None) -> None:
         self.frame, self.name, self.id = frame, name, id
-        self.names: tuple[str, ...] = tuple(frame.columns)
+        self.names: tuple[str, ...] = tuple(frame.columns.tolist())
+        self._known = frozenset(self.names)
         self.notes: tuple[str, ...] = tuple(frame.attrs.get(NOTES, ()))
         self._columns: dict[str, Column] = {}
-        if id is not None and id not in frame.columns:
+        if id is not None and id not in self._known:
             raise UnknownColumnError(str(id), self.names, where=" for id=")
 
     def __len__(self) -> int:
@@ -66,7 +67,7 @@ class Records:
     def column(self, name: str) -> Column:
         """A column by name. Raises UnknownColumnError, with the nearest name."""
         if name not in self._columns:
-            if name not in self.frame.columns:
+            if name not in self._known:
                 raise UnknownColumnError(name, self.names)
             self._columns[name] = understand(name, self.frame[name], self.labels)
         return self._columns[name]
@@ -100,12 +101,13 @@ def records(data: Any, id: str | None = None) -> Records:
     if isinstance(data, Records):
         return data if id is None else Records(data.frame, data.name, id)
     frame, name = _frame(data)
-    names = [column_name(c) for c in frame.columns]
+    given = frame.columns.tolist()
+    names = [column_name(c) for c in given]
     if (twice := sorted({n for n in names if names.count(n) > 1})) if len(set(names)) < len(names) else []:
         raise DataError(
             f"column {listed(map(repr, twice))} stands twice in the table; give each column a name of its own"
         )
-    if names != list(frame.columns):
+    if names != given:
         frame = frame.set_axis(names, axis="columns")
     if not len(frame.columns):
         raise EmptyTableError("the table has no columns")

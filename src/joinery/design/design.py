@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 from itertools import product
 from typing import Any
 
@@ -118,6 +118,8 @@ class Design:
 
     @cached_property
     def terms(self) -> tuple[DesignTerm, ...]:
+        if all(memory == {"kind": "number"} for memory in self.factor_memory.values()):
+            return _assemble_numbers(self.sentence)
         return _assemble(self.sentence, self.factor_memory)
 
     @property
@@ -183,6 +185,12 @@ def _assemble(sentence: Sentence, memory: dict[str, Remembered]) -> tuple[Design
         out.append(DesignTerm(_term_text(factors), factors, cells, contrasts, start, recipes, names))
         start += len(names)
     return tuple(out)
+
+
+@lru_cache(maxsize=256)
+def _assemble_numbers(sentence: Sentence) -> tuple[DesignTerm, ...]:
+    """The terms of a sentence whose factors are plain numbers: they follow from the sentence alone."""
+    return _assemble(sentence, {str(f): {"kind": "number"} for t in sentence.terms for f in t.factors})
 
 
 def _once(factors: Any) -> list[Factor]:
