@@ -79,7 +79,8 @@ def residuals(
 ) -> Figure:
     """Residuals across something, with a smooth and its band: the eye sees trend and fan at once."""
     figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
-    ax.axhline(0, color=SLATE, linewidth=1.0, zorder=2)
+    # as far as the data only, so that it does not strike through the label at the smooth's end
+    ax.plot([np.min(x), np.max(x)], [0, 0], color=SLATE, linewidth=1.0, zorder=2)
     points(ax, x, residual)
     if curve is not None:
         ax.fill_between(
