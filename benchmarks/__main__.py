@@ -11,7 +11,8 @@ from threadpoolctl import threadpool_info
 
 import joinery as jn
 from benchmarks.measure import Row, fresh, in_turn, often, peak_growth
-from joinery.core.solve import ArrayBlocks, least_squares
+from joinery.core.blocks import ArrayBlocks
+from joinery.core.solve import least_squares
 
 MANY = 1_000_000
 

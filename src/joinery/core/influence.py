@@ -11,7 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.core import tails
-from joinery.core.solve import EPS, Solution
+from joinery.core.solution import Solution
+from joinery.core.triangular import EPS
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
-from joinery.core.solve import Block
+from joinery.core.blocks import Block
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from joinery.core.covariance import Sandwich
-from joinery.core.solve import Solution
+from joinery.core.solution import Solution
 from joinery.data.records import Records
 from joinery.design.blocks import Asides
 from joinery.design.design import Design

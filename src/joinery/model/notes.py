@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery.core.solve import Solution
+from joinery.core.solution import Solution
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor

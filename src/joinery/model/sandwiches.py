@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from joinery.core.covariance import Sandwich, autocorrelated, clustered, robust
-from joinery.core.solve import Solution
+from joinery.core.solution import Solution
 from joinery.design.blocks import RowBlocks
 from joinery.errors import CallError, UnknownColumnError, UnusableColumnError, listed
 from joinery.notation.evaluate import EVERY_ROW

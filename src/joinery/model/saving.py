@@ -13,7 +13,7 @@ import numpy as np
 import pydantic
 
 from joinery.core.covariance import Sandwich
-from joinery.core.solve import Solution
+from joinery.core.solution import Solution
 from joinery.design.blocks import Asides
 from joinery.design.design import Design
 from joinery.errors import DataError, FileFormatError, JoineryError

@@ -8,7 +8,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from joinery.core.covariance import Sandwich
-from joinery.core.solve import Solution
+from joinery.core.solution import Solution
 from joinery.data.records import Records
 from joinery.design.blocks import Asides, RowBlocks
 from joinery.design.design import Design

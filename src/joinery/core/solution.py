@@ -1,0 +1,138 @@
+"""A least-squares fit, as arrays, and what follows from its factor alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.linalg import lapack
+
+from joinery.core.triangular import WIDE
+
+FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
+
+
+@dataclass(frozen=True)
+class Solution:
+    """A least-squares fit, as arrays. k columns without the constant, r of them estimable ("kept").
+
+    ``coefficients`` (k,) and ``intercept``; NaN where a column depends on earlier ones. ``factor`` (r, r) is upper
+    triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale. ``effects`` (r,) is Qᵀ√W(y − mean).
+    ``rss`` and ``tss`` are in units of ``unit``², which is 1 but for responses too large or small to be squared.
+    ``exact_inverse`` and ``exact_root`` (whose rows' products are the unscaled covariance) come with the exact way.
+    ``dependence`` maps a dropped column to its coefficients on [constant, columns] (k + 1,).
+    """
+
+    intercept: float | None
+    coefficients: np.ndarray
+    kept: np.ndarray
+    dependence: dict[int, np.ndarray]
+    centre: np.ndarray
+    scale: np.ndarray
+    factor: np.ndarray
+    effects: np.ndarray
+    n: int
+    weight_sum: float
+    rss: float
+    tss: float
+    mean_response: float
+    spans_constant: bool
+    perfect: bool
+    condition: float
+    way: str
+    exact_inverse: np.ndarray | None = None
+    exact_root: np.ndarray | None = None
+    unit: float = 1.0
+
+    @property
+    def has_intercept(self) -> bool:
+        return self.intercept is not None
+
+    @property
+    def rank(self) -> int:
+        return len(self.kept) + self.has_intercept
+
+    @property
+    def residual_df(self) -> int:
+        return self.n - self.rank
+
+    @cached_property
+    def inverse(self) -> np.ndarray:
+        """The inverse of ``factor`` (r, r), upper triangular; the exact way brings its own, right to the last digit."""
+        if self.exact_inverse is not None:
+            return self.exact_inverse
+        if not len(self.kept):
+            return np.empty((0, 0))
+        out, _ = lapack.dtrtri(self.factor)
+        return np.asarray(np.triu(out))
+
+    @cached_property
+    def root(self) -> np.ndarray:
+        """What takes the basis of ``in_basis`` to [intercept if there is one, kept coefficients]: (rank, rank)."""
+        if self.exact_root is not None:
+            return self.exact_root
+        slopes = self.inverse / self.scale[:, None]
+        if not self.has_intercept:
+            return np.asarray(slopes)
+        first = np.append(1 / np.sqrt(self.weight_sum), -self.centre @ slopes)
+        return np.vstack([first, np.column_stack([np.zeros(len(slopes)), slopes])])
+
+    @cached_property
+    def unscaled_covariance(self) -> np.ndarray:
+        """(XᵀWX)⁻¹ over [intercept if there is one, kept columns]."""
+        return np.asarray(self.root @ self.root.T)
+
+    @cached_property
+    def error_factors(self) -> np.ndarray:
+        """√diag((XᵀWX)⁻¹) over [intercept if there is one, kept columns]: standard errors over s."""
+        if self.exact_root is not None:
+            return np.asarray(np.sqrt(np.einsum("ij,ij->i", self.exact_root, self.exact_root)))
+        slopes = self.inverse / self.scale[:, None]
+        lengths = np.sqrt(np.einsum("ij,ij->i", slopes, slopes))
+        if not self.has_intercept:
+            return np.asarray(lengths)
+        return np.append(np.hypot(1 / np.sqrt(self.weight_sum), np.linalg.norm(self.centre @ slopes)), lengths)
+
+    def whitened(self, X: np.ndarray) -> np.ndarray:
+        """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
+        if len(self.kept) <= WIDE:
+            root = self.inverse / self.scale[:, None]
+            return np.asarray(self._columns(X) @ root - self.centre @ root)
+        # of hundreds of columns most are levels, zero in nearly every row
+        from scipy.sparse import csr_array
+
+        sparse = csr_array(X[:, self.kept] / self.scale)
+        return np.asarray(sparse @ self.inverse - (self.centre / self.scale) @ self.inverse)
+
+    def in_basis(self, X: np.ndarray) -> np.ndarray:
+        """Rows of X (m, k), the constant among them, where the unscaled covariance is the identity: (m, rank)."""
+        white = self.whitened(X)
+        if not self.has_intercept:
+            return white
+        return np.column_stack([np.full(len(X), 1 / np.sqrt(self.weight_sum)), white])
+
+    def unscaled_variance(self, X: np.ndarray) -> np.ndarray:
+        """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
+        white = self.whitened(X)
+        return np.asarray(np.einsum("ij,ij->i", white, white) + (1 / self.weight_sum if self.has_intercept else 0.0))
+
+    def fitted(self, X: np.ndarray) -> np.ndarray:
+        """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
+        kept = self.coefficients[self.kept]
+        if not self.has_intercept:
+            return np.asarray(self._columns(X) @ kept)
+        far = self.centre * (np.abs(self.centre) > FAR_MEAN * self.spread)
+        if far.any():
+            return np.asarray(self.mean_response - (self.centre - far) @ kept + (self._columns(X) - far) @ kept)
+        return np.asarray(self.mean_response - self.centre @ kept + self._columns(X) @ kept)
+
+    def _columns(self, X: np.ndarray) -> np.ndarray:
+        """The kept columns, without a copy where all are."""
+        return X if len(self.kept) == X.shape[1] else X[:, self.kept]
+
+    @cached_property
+    def spread(self) -> np.ndarray:
+        """The root mean square of each kept column about its centre (r,)."""
+        length = np.sqrt((self.factor**2).sum(axis=0)) * self.scale
+        return np.asarray(length / np.sqrt(self.weight_sum))

@@ -1,0 +1,63 @@
+"""Triangular factors: making them, solving with them, and how well they are conditioned."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from scipy.linalg import lapack
+
+EPS = float(np.finfo(float).eps)
+WIDE = 200  # more columns than this are levels nearly always: what suits few columns would take too long
+
+
+def backward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
+    """x with R·x = v for upper triangular R (r, r); empty for r = 0."""
+    return np.asarray(lapack.dtrtrs(R, v)[0]) if len(R) else np.empty(0)
+
+
+def forward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
+    """x with Rᵀ·x = v for upper triangular R (r, r); empty for r = 0."""
+    return np.asarray(lapack.dtrtrs(R, v, trans=1)[0]) if len(R) else np.empty(0)
+
+
+def triangle(A: np.ndarray) -> np.ndarray:
+    """The square upper triangular factor of A, with zero rows where A has too few; diagonals not negative."""
+    m, k = A.shape
+    if m < k:
+        A = np.vstack([A, np.zeros((k - m, k))])
+    qr, _, _, _ = lapack.dgeqrf(A)
+    R = np.triu(qr[:k])
+    return np.asarray(R * np.where(np.diag(R) < 0, -1.0, 1.0)[:, None])
+
+
+def power_of_two(values: np.ndarray) -> np.ndarray:
+    """The power of two just above each value (1 for zero), so that scaling rounds nothing."""
+    _, exponent = np.frexp(np.where(values > 0, values, 1.0))
+    return np.asarray(np.ldexp(1.0, np.clip(exponent, -1000, 1000)))
+
+
+def condition_number(R: np.ndarray) -> float:
+    """The condition number of R with its columns scaled to unit length; by power iteration when there are many."""
+    if not len(R):
+        return 1.0
+    lengths = np.sqrt((R * R).sum(axis=0))
+    if not np.all(lengths > 0) or not np.all(np.diag(R) != 0):
+        return float("inf")
+    unit = np.asfortranarray(R / lengths)
+    if len(R) > WIDE:
+        v = np.random.default_rng(1).standard_normal(len(R))
+        largest = _power_iteration(v, lambda u: unit.T @ (unit @ u))
+        smallest = _power_iteration(v, lambda u: backward(unit, forward(unit, u)))
+        return float(np.sqrt(largest * smallest))
+    _, values, _, _ = lapack.dgesdd(unit, compute_uv=0)
+    return float(values[0] / values[-1]) if values[-1] > 0 else float("inf")
+
+
+def _power_iteration(v: np.ndarray, apply: Callable[[np.ndarray], np.ndarray], rounds: int = 30) -> float:
+    """The largest eigenvalue of a symmetric map, to the digit or two that a condition number needs."""
+    size = 0.0
+    for _ in range(rounds):
+        v = apply(v / np.linalg.norm(v))
+        size = float(np.linalg.norm(v))
+    return size
