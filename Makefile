@@ -14,8 +14,8 @@ $(READY): pyproject.toml constraints.txt
 demo: $(READY)          ## the whole job on the sample data
 	$(BIN)/joinery demo
 
-test: $(READY)          ## every test, the guide's and README's blocks among them
-	$(BIN)/python -m pytest -n auto
+test: $(READY)          ## every test; the blocks of one page stay together in one worker
+	$(BIN)/python -m pytest -n auto --dist loadfile
 
 check: $(READY)         ## lint, format and types
 	$(BIN)/ruff check .
@@ -32,7 +32,7 @@ lowest:                 ## the tests against the oldest versions that pyproject.
 	$(PYTHON) -m venv .venv-lowest
 	.venv-lowest/bin/python -m pip install --quiet uv
 	.venv-lowest/bin/uv pip install --quiet --python .venv-lowest/bin/python --resolution lowest-direct -e ".[test]"
-	.venv-lowest/bin/python -m pytest -n auto -W default
+	.venv-lowest/bin/python -m pytest -n auto --dist loadfile -W default
 
 samples: $(READY)       ## make the sample tables again
 	$(BIN)/python -m joinery.data.samples.make
