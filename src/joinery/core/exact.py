@@ -39,7 +39,6 @@ class Exact:
     tss: float
     size: np.ndarray
     cross: Pair
-    slices: int
 
 
 @dataclass(frozen=True)
@@ -150,7 +149,6 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
         tss=float(tss[0]),
         size=size,
         cross=(G[0][places], G[1][places]),
-        slices=count,
     )
     return _refined(scaled, found) if worst < 1e-7 else found
 

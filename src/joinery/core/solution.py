@@ -54,6 +54,11 @@ class Solution:
         return len(self.kept) + self.has_intercept
 
     @property
+    def places(self) -> np.ndarray:
+        """Where the estimable coefficients stand among [intercept if there is one, all columns]: (rank,)."""
+        return np.append(0, self.kept + 1) if self.has_intercept else self.kept
+
+    @property
     def residual_df(self) -> int:
         return self.n - self.rank
 

@@ -6,7 +6,7 @@ rows meet the same numbers. Nothing here is ever evaluated as Python.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
@@ -22,7 +22,6 @@ from joinery.notation.tree import (
     Power,
     Prefix,
     Text,
-    calls_in,
     names_in,
     number_text,
 )
@@ -352,8 +351,3 @@ _LEARNT: dict[str, tuple[_Learn, _Apply]] = {
     "standardized": (_learn_scale, lambda x, m: (x - m["mean"]) / m["sd"]),
     "rank": (_learn_ranks, _apply_ranks),
 }
-
-
-def learners_in(node: Expression) -> Iterator[Call]:
-    """The functions in an expression that learn from the data, innermost first."""
-    return (call for call in calls_in(node) if call.function in _LEARNT)

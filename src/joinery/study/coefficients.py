@@ -23,24 +23,22 @@ class Estimates:
     df: np.ndarray
 
 
-def estimates(fit: Asked) -> Estimates:
+def estimates(fit: Asked, *, plain: bool = False) -> Estimates:
     """Every coefficient, its standard error and degrees of freedom, from the chosen covariance.
 
-    Under constant spread s·√diag((XᵀWX)⁻¹) with n − p.
+    Under constant spread, or when asked ``plain``, s·√diag((XᵀWX)⁻¹) with n − p.
     """
     solution, design = fit.solution, fit.design
+    sandwich = None if plain else fit.sandwich
     errors = np.full(design.width + solution.has_intercept, np.nan)
     df = np.full(len(errors), float(fit.residual_df))
     s = fit.residual_sd
     if s is not None:
-        estimable = solution.kept + solution.has_intercept
-        if solution.has_intercept:
-            estimable = np.append(0, estimable)
-        if fit.sandwich is None:
-            errors[estimable] = s * solution.error_factors
+        if sandwich is None:
+            errors[solution.places] = s * solution.error_factors
         else:
-            variance = np.einsum("ij,jk,ik->i", solution.root, fit.sandwich.meat, solution.root)
-            errors[estimable], df[estimable] = np.sqrt(np.maximum(variance, 0.0)), fit.sandwich.df
+            variance = np.einsum("ij,jk,ik->i", solution.root, sandwich.meat, solution.root)
+            errors[solution.places], df[solution.places] = np.sqrt(np.maximum(variance, 0.0)), sandwich.df
     names, values = design.names, solution.coefficients
     if solution.has_intercept:
         names, values = ("intercept", *names), np.append([solution.intercept or 0.0], values)
@@ -51,13 +49,11 @@ def coefficient_covariance(fit: Asked) -> np.ndarray:
     """The chosen covariance of all coefficients; NaN for columns left out."""
     solution = fit.solution
     width = fit.design.width + solution.has_intercept
-    place = solution.kept + solution.has_intercept
-    place = np.append(0, place) if solution.has_intercept else place
     out = np.full((width, width), np.nan)
     if fit.residual_sd is not None:
         plain = fit.residual_sd**2 * solution.unscaled_covariance
         chosen = plain if fit.sandwich is None else solution.root @ fit.sandwich.meat @ solution.root.T
-        out[np.ix_(place, place)] = chosen
+        out[np.ix_(solution.places, solution.places)] = chosen
     return out
 
 
@@ -87,9 +83,8 @@ def coefficients(
         columns["standardized"] = e.values * standard_units(fit)
     if correlations:
         simple, df = simple_correlations(fit), fit.residual_df
-        plain = e if fit.sandwich is None else constant_spread(fit)
         with np.errstate(all="ignore"):
-            t = t_values(plain)  # correlations always rest on the constant-spread t
+            t = t_values(estimates(fit, plain=True))  # correlations always rest on the constant-spread t
             partial = t / np.sqrt(t**2 + df)
             unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
         constant = np.array([np.nan] * fit.solution.has_intercept)
@@ -104,16 +99,6 @@ def coefficients(
         notes=(*said_of_errors(fit), *(n for n in fit.notes if n.startswith("left out of the model"))),
         kinds=kinds,
     )
-
-
-def constant_spread(fit: Asked) -> Estimates:
-    """The estimates with plain standard errors, whatever covariance was chosen."""
-    solution, found = fit.solution, estimates(fit)
-    errors = np.full(len(found.values), np.nan)
-    place = solution.kept + solution.has_intercept
-    place = np.append(0, place) if solution.has_intercept else place
-    errors[place] = (fit.residual_sd or np.nan) * solution.error_factors
-    return Estimates(found.names, found.values, errors, np.full(len(errors), float(fit.residual_df)))
 
 
 def t_values(e: Estimates) -> np.ndarray:

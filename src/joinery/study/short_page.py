@@ -37,10 +37,7 @@ def _under(fit: Asked) -> str:
     total = fit.n_rows + out
     if not out:
         return f"{text} All {total:,} rows"
-    counts: dict[str, int] = {}
-    for reason in fit.selection.reasons:
-        counts[reason] = counts.get(reason, 0) + 1
-    why = ", ".join(f"{count:,} {reason}" for reason, count in counts.items())
+    why = ", ".join(f"{count:,} {reason}" for reason, count in fit.selection.counts.items())
     return f"{text} {fit.n_rows:,} of {total:,} rows; left out: {why}"
 
 
