@@ -184,7 +184,8 @@ def _from_dates(plain: Column, series: pd.Series) -> Column:
 
 def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Column:
     try:
-        codes, found = pd.factorize(series.to_numpy(dtype=object, na_value=None), use_na_sentinel=True)
+        text = isinstance(series.dtype, pd.StringDtype)  # then no object need be made of each cell
+        codes, found = pd.factorize(series if text else series.to_numpy(dtype=object, na_value=None))
     except TypeError:
         raise UnusableColumnError(
             f"column {plain.name!r} holds values of a kind that is neither number nor text "
