@@ -46,6 +46,9 @@ def terminal_view(name: str, command: str, display: str) -> None:
 def main() -> None:
     """Draws everything."""
     jn.fit("sample:jars", "jars_sold given hours_open").draw("line", path=HERE / "line.png")
+    seen = jn.look("sample:yields", FIRST, id="hive")
+    seen.draw("response", path=HERE / "response.png")
+    seen.draw("matrix", path=HERE / "matrix.png")
     bent = jn.fit("sample:yields", BENT, id="hive")
     bent.draw("residuals", path=HERE / "residuals.png")
     bent.draw("quantiles", path=HERE / "quantiles.png")

@@ -236,3 +236,54 @@ def test_what_is_planted_in_the_samples_is_there(honey):
     queens = jn.fit("sample:queens", "eggs_a_day given all but queen, outcome").coefficients().frame.set_index("term")
     assert (queens.loc[["weight_mg", "age_days", "attendants"], "p"] < 0.01).all()
     assert (queens.drop(["intercept", "weight_mg", "age_days", "attendants"])["p"] > 0.01).all()
+
+
+TABLE = "hours;price;when\n3;2,50;31.05.2024\n4;3,10;01.06.2024\n"
+ON_SHEETS = {
+    "title": ("Stall sales\n\n" + TABLE, "1 line above the header left off ('Stall sales')"),
+    "comments": ("# made by hand\n# in June\n" + TABLE, "2 lines above"),
+    "total": (TABLE + "Total;5,60;\n\n", "1 line below the table left off ('Total 5,60')"),
+    "source": (TABLE + "Source: the stall book;;\n", "1 line below"),
+}
+
+
+@pytest.mark.parametrize(("text", "said"), ON_SHEETS.values(), ids=ON_SHEETS)
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "latin-1"])
+def test_the_table_is_found_on_its_sheet(text, said, encoding, tmp_path):
+    path = tmp_path / "s.csv"
+    path.write_bytes(text.encode(encoding))
+    found = jn.read(path)
+    assert found["hours"].tolist() == [3, 4]
+    assert found["price"].tolist() == [2.5, 3.1]
+    assert found["when"].dt.day.tolist() == [31, 1]
+    assert said in found.attrs["joinery_notes"][0]
+
+
+def test_every_guess_can_be_settled(tmp_path):
+    path = tmp_path / "s.txt"
+    path.write_text("ignored,line,here\na|b|when\n1,5|x|03/04/2024\n2,5|z|04/04/2024\nTotal|y|05/06/2024\n", encoding="utf-8")
+    found = jn.read(path, delimiter="|", header=2, footer=0, decimal=",", dates="month first", encoding="utf-8")
+    assert found.columns.tolist() == ["a", "b", "when"]
+    assert found["a"].tolist() == ["1,5", "2,5", "Total"]
+    assert found["when"].dt.month.tolist() == [3, 4, 5]
+    assert jn.read(path, delimiter="|", header=2, dates="day first")["when"].dt.day.tolist() == [3, 4]
+    for wrong in ({"header": 99}, {"dates": "year"}, {"encoding": "utf-99"}):
+        with pytest.raises(jn.JoineryError):
+            jn.read(path, **wrong)
+
+
+def test_a_spreadsheet_table_need_not_start_in_the_corner(tmp_path):
+    path = tmp_path / "s.xlsx"
+    cells = [[None] * 4, [None, "Stall sales", None, None], [None] * 4, [None, "hours", "price", "when"]]
+    cells += [
+        [None, 3, 2.5, pd.Timestamp("2024-05-31")],
+        [None, 4, None, pd.Timestamp("2024-06-01")],
+        [None, "Total", 2.5, None],
+    ]
+    pd.DataFrame(cells).to_excel(path, header=False, index=False)
+    found = jn.read(path)
+    assert found.columns.tolist() == ["hours", "price", "when"]
+    assert found["hours"].tolist() == [3, 4]
+    assert "Stall sales" in found.attrs["joinery_notes"][0]
+    assert "Total" in found.attrs["joinery_notes"][0]
+    assert len(jn.read(path, footer=0)) == 3

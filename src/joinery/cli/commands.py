@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -45,18 +46,16 @@ def run() -> None:
 # ------------------------------------------------------------------ from arguments to a fit, from a table to the screen
 
 
-def _data(data: str, decimal: str | None, sheet: str | None) -> Any:
-    """The table named on the command line."""
-    if data.startswith("sample:") or (decimal is None and sheet is None and data != "-"):
-        from joinery.data.records import records
+def _data(data: str, given: dict[str, Any]) -> Any:
+    """The table named on the command line; ``given`` holds what was settled about how its file is written."""
+    from joinery.data.records import Records, records
 
-        found = records(data)
-    else:
-        from joinery.data.reading import read
-        from joinery.data.records import Records
+    settled = {name: given[name] for name in o.READ if given.get(name) is not None}
+    if data.startswith("sample:") or (not settled and data != "-"):
+        return records(data)
+    from joinery.data.reading import read
 
-        found = Records(read(data, decimal=decimal, table=sheet), data)
-    return found
+    return Records(read(data, **settled), data)
 
 
 def _tell(notes: Iterable[str]) -> None:
@@ -74,9 +73,9 @@ def _fit(data: str, model: str | None, **given: Any) -> Fit:
         if not data.endswith(".json"):
             raise errors.CallError("a model sentence is wanted after the data, or a saved fit (.json) in place of both")
         return load(data)
-    options = {name: given[name] for name in o.FIT if name not in ("decimal", "table", "save")}
+    options = {name: given[name] for name in o.FIT if name not in (*o.READ, "save")}
     labels = [part.strip() for text in given["leave_out"] or [] for part in text.split(",") if part.strip()]
-    rows = _data(data, given["decimal"], given["table"])
+    rows = _data(data, given)
     found = fit(rows, model, **options | {"leave_out": labels or None})
     _tell(note for note in rows.notes if note not in found.notes)
     if given["save"] is not None:
@@ -99,6 +98,12 @@ def _show(table: Table, form: str, output: str | None, digits: int | None) -> No
             sys.stdout.write("\n")
 
 
+def _folder(path: str | Path) -> Path:
+    """A folder to write into, made where it is not there."""
+    Path(path).mkdir(parents=True, exist_ok=True)
+    return Path(path)
+
+
 # ------------------------------------------------------------------ the commands, in the order of the work
 
 
@@ -113,22 +118,35 @@ def demo(
 
 
 @app.command(rich_help_panel=START)
-@o.takes(o.DATA_ALONE, o.SHOW)
+@o.takes(o.DATA_AND_MODEL, o.READ, o.SHOW)
 def look(
     data: str,
+    model: str | None,
     form: str,
     output: str | None,
     digits: int | None,
-    model: o.Model = None,
     id: o.Id = None,
     where: o.Where = None,
-    decimal: o.Decimal = None,
-    table: o.Sheet = None,
+    pictures: Annotated[str | None, typer.Option("--pictures", help="draw into this folder too")] = None,
+    **given: Any,
 ) -> None:
-    """See what came in: kinds, counts, missing cells, means and spreads, column by column."""
+    """See what came in: each column, what is odd, what goes with what; with a MODEL, the response against each term."""
     from joinery.study.look import look as first_look
 
-    _show(first_look(_data(data, decimal, table), model, where=where, id=id).columns, form, output, digits)
+    found = first_look(_data(data, given), model, where=where, id=id)
+    tables = [found.columns]
+    if form == "text" and output is None:
+        tables += [found.correlations] if len(found.numeric) > 1 else []
+        tables += [found.response] if found.response is not None else []
+    for place, table in enumerate(tables):
+        if place:
+            sys.stdout.write("\n")
+        _show(table, form, output, digits)
+    if pictures is not None:
+        names = ["columns", *(["matrix"] if len(found.numeric) > 1 else []), *(["response"] if model else [])]
+        for name in names:
+            sys.stderr.write(f"drew {_folder(pictures) / name}.png\n")
+            found.draw(name, path=_folder(pictures) / f"{name}.png")
 
 
 @app.command(rich_help_panel=FIT)
@@ -221,14 +239,11 @@ def draw(
     **given: Any,
 ) -> None:
     """Draw pictures of a fit into files."""
-    from pathlib import Path
-
     target = Path(output) if output else Path()
     one_file = target.suffix != ""
     if one_file and len(names) > 1:
         raise errors.CallError("several pictures go into a folder; give --output a folder")
-    if not one_file and not target.is_dir():
-        target.mkdir(parents=True)
+    target = target if one_file else _folder(target)
     found = _fit(model=model, **given)
     for name in names:
         path = target if one_file else target / f"{name}.png"
@@ -254,6 +269,6 @@ def forecast(
     if at is not None:
         rows = read_assignments(at)
     elif new is not None:
-        rows = _data(new, given["decimal"], None)
+        rows = _data(new, {"decimal": given["decimal"]})
         _tell(rows.notes)
     _show(found.forecast(rows, level=given["level"]), given["form"], given["output"], given["digits"])

@@ -28,11 +28,25 @@ Missing = Annotated[str, typer.Option("--missing", help="cells: 'leave out' thei
 Level = Annotated[float, typer.Option("--level", help="of intervals: 95 or 0.95")]
 Decimal = Annotated[str | None, typer.Option("--decimal", help="'.' or ',' where numbers like 1,234 leave it open")]
 Sheet = Annotated[str | None, typer.Option("--table", help="the sheet of a spreadsheet")]
+Delimiter = Annotated[str | None, typer.Option("--delimiter", help="what separates columns of a text file")]
+Encoding = Annotated[str | None, typer.Option("--encoding", help="of a text file: utf-8, latin-1, …")]
+Header = Annotated[int | None, typer.Option("--header", min=1, help="the line of the header, from 1")]
+Footer = Annotated[int | None, typer.Option("--footer", min=0, help="how many last lines are no rows")]
+Dates = Annotated[str | None, typer.Option("--dates", help="'day first' or 'month first' for dates like 03/04/2024")]
 Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
 As = Annotated[str, typer.Option("--as", help="text, markdown, csv, json or html")]
 Output = Annotated[str | None, typer.Option("--output", help="write to this file, by its ending, instead")]
 Digits = Annotated[int | None, typer.Option("--digits", min=1, max=17, help="significant digits shown to people")]
 
+READ: dict[str, tuple[Any, Any]] = {
+    "table": (Sheet, None),
+    "decimal": (Decimal, None),
+    "delimiter": (Delimiter, None),
+    "encoding": (Encoding, None),
+    "header": (Header, None),
+    "footer": (Footer, None),
+    "dates": (Dates, None),
+}
 FIT: dict[str, tuple[Any, Any]] = {
     "id": (Id, None),
     "where": (Where, None),
@@ -45,10 +59,8 @@ FIT: dict[str, tuple[Any, Any]] = {
     "std_errors": (StdErrors, "constant spread"),
     "cluster": (Cluster, None),
     "level": (Level, 0.95),
-    "decimal": (Decimal, None),
-    "table": (Sheet, None),
     "save": (Save, None),
-}
+} | READ
 SHOW: dict[str, tuple[Any, Any]] = {"form": (As, "text"), "output": (Output, None), "digits": (Digits, None)}
 
 

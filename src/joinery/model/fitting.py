@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,15 +11,16 @@ from joinery.core.solve import least_squares
 from joinery.data.records import Records, filled, records
 from joinery.design.blocks import Asides, RowBlocks
 from joinery.design.design import learn
+from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
-from joinery.errors import CallError, NothingEstimableError, SentenceError, one_of
+from joinery.errors import CallError, NothingEstimableError, one_of
 from joinery.model.fit import Fit
 from joinery.model.notes import fit_notes
 from joinery.model.sandwiches import sandwich_of
-from joinery.model.selection import Selection, check_names, choose_rows, mean_fills
+from joinery.model.selection import Selection, choose_rows, mean_fills
 from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
-from joinery.notation.tree import Chain, Everything, Expression, Name, Prefix, Sentence, Term, names_in
+from joinery.notation.tree import Sentence, names_in
 from joinery.study.asked import checked_level
 
 FAMILIES = ("normal",)
@@ -84,7 +84,7 @@ def fit(
     if (std_errors == "clustered") != bool(cluster):
         raise CallError('std_errors="clustered" and cluster= go together', argument="cluster")
     level = checked_level(level)
-    sentence, earlier = _resolved(sentence, table, text)
+    sentence, earlier = resolved(sentence, table, text)
     _check_family(family, sentence, table)
     one_of("link", link or "identity", LINKS)
     response = ResponseScale(sentence.response.expression)
@@ -156,72 +156,14 @@ def _sentence(model: str, terms: Sequence[str] | None) -> tuple[Sentence, str]:
     return sentence_of_parts(model, terms), f"{model} given {', '.join([terms] if isinstance(terms, str) else terms)}"
 
 
-def _resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, list[str]]:
-    """The sentence with `all` written out, its columns checked, and the response taken out of the terms."""
-    notes: list[str] = []
-    check_names(names_in(sentence.response.expression), table, text)
-    if sentence.response.total is not None:
-        check_names(names_in(sentence.response.total), table, text)
-    own = {n.name for n in names_in(sentence.response.expression)}
-    if isinstance(sentence.written, Everything):
-        check_names(sentence.written.but, table, text)
-        sentence, notes = _everything(sentence, sentence.written, table, own)
-    assert not isinstance(sentence.written, Everything)
-    for term in sentence.terms:
-        for factor in term.factors:
-            check_names(names_in(factor), table, text)
-    kept = tuple(t for t in sentence.written if str(t) != str(Term((sentence.response.expression,))))
-    if len(kept) < len(sentence.written):
-        notes.append(f"{sentence.response} is the response, so it was left out of the terms")
-        sentence = replace(sentence, written=kept)
-    if not sentence.intercept and not sentence.terms:
-        raise SentenceError("a model without terms and without intercept has nothing to estimate", text=text)
-    return sentence, notes
-
-
-def _everything(
-    sentence: Sentence, everything: Everything, table: Records, own: set[str]
-) -> tuple[Sentence, list[str]]:
-    """`all but a, b` as a list of terms; ids and dates stay out, with a note."""
-    skip = own | {n.name for n in everything.but} | ({table.id} if table.id else set())
-    terms, left = [], []
-    for name in table.names:
-        if name in skip:
-            continue
-        column = table.column(name)
-        present = len(column) - int(column.missing(slice(None)).sum())
-        if column.kind == "date" or (column.kind == "category" and len(column.all_levels) > max(present // 2, 1)):
-            left.append(name)
-        else:
-            terms.append(Term((Name(name),)))
-    notes = [f"`all` leaves out {', '.join(left)} (ids and dates)"] if left else []
-    return replace(sentence, written=tuple(terms)), notes
-
-
 def _check_family(family: str | None, sentence: Sentence, table: Records) -> None:
     """Raises CallError when the family asked for, or the one that the response calls for, is not fitted."""
     if family is not None or sentence.response.kind != "plain":
-        one_of("family", family or _default_family(sentence, table), FAMILIES)
-    elif (wanted := _default_family(sentence, table)) not in FAMILIES:
+        one_of("family", family or default_family(sentence, table), FAMILIES)
+    elif (wanted := default_family(sentence, table)) not in FAMILIES:
         raise CallError(
             f"{sentence.response} says whether it happened, which calls for the {wanted} family; this version fits the "
             'normal family alone: family="normal" draws a straight line through zeros and ones',
             argument="family",
             known=FAMILIES,
         )
-
-
-def _default_family(sentence: Sentence, table: Records) -> str:
-    response = sentence.response
-    if response.kind == "of" or _happened(response.expression, table):
-        return "binomial"
-    return "poisson" if response.kind == "per" else "normal"
-
-
-def _happened(expression: Expression, table: Records) -> bool:
-    """Whether a response says if something happened rather than how much of it there was."""
-    if isinstance(expression, Name):
-        return table.column(expression.name).kind == "yes/no"
-    if isinstance(expression, Prefix):
-        return expression.operator == "not"
-    return isinstance(expression, Chain) and expression.operators[0] not in ("+", "-", "*", "/")

@@ -13,15 +13,14 @@ import numpy as np
 from joinery.data.records import Records
 from joinery.design.blocks import Asides
 from joinery.design.factors import shown
+from joinery.design.resolving import checked_expression
 from joinery.errors import (
     MissingCellsError,
     NothingEstimableError,
-    UnknownColumnError,
     UnusableColumnError,
     listed,
 )
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
-from joinery.notation.parse import read_expression
 from joinery.notation.tree import Call, Expression, calls_in, names_in
 from joinery.show.numbers import value
 
@@ -150,20 +149,6 @@ def mean_fills(
         fills[name] = float(np.nanmean(values))
         notes.append(f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}")
     return fills, notes
-
-
-def checked_expression(text: str, table: Records) -> Expression:
-    """An expression whose columns are all there. Raises UnknownColumnError with the place in the text."""
-    expression = read_expression(text)
-    check_names(names_in(expression), table, text)
-    return expression
-
-
-def check_names(names: Iterable[Any], table: Records, text: str) -> None:
-    """Raises UnknownColumnError, showing the place in the text, for the first name that is no column."""
-    for name in names:
-        if name.name not in table.names:
-            raise UnknownColumnError(name.name, table.names, text=text, position=name.at)
 
 
 def _missing(expression: Expression, table: Records) -> Iterable[tuple[str, np.ndarray]]:

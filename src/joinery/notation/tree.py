@@ -188,6 +188,11 @@ class Response:
     expression: Expression
     total: Expression | None = None
 
+    @property
+    def expressions(self) -> list[Expression]:
+        """The response itself, and its total or exposure where it has one."""
+        return [self.expression] if self.total is None else [self.expression, self.total]
+
     def __str__(self) -> str:
         own = outside(self.expression)
         return own if self.total is None else f"{own} {self.kind} {outside(self.total)}"

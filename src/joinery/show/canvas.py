@@ -25,11 +25,7 @@ ENDINGS = (".png", ".svg", ".pdf")
 def sheet(ax: Axes | None, *, title: str, finding: str, x_label: str, y_label: str) -> tuple[Figure, Axes]:
     """A fresh sheet (or the axes given), dressed: title in words, the finding under it, quiet axes."""
     if ax is None:
-        figure = Figure(figsize=(WIDE, HIGH), dpi=DPI, facecolor=PAPER)
-        lines = textwrap.wrap(finding, 104)[:3]
-        figure.text(0.045, 0.955, title, fontsize=13, fontweight="bold", color=INK, ha="left", va="top")
-        figure.text(0.045, 0.9, "\n".join(lines), fontsize=9, color=SLATE, ha="left", va="top", linespacing=1.4)
-        top = 0.845 - 0.037 * (len(lines) - 1)
+        figure, top = paper(title, finding)
         ax = figure.add_axes((0.095, 0.115, 0.865, top - 0.115))
     else:
         figure = whole_figure(ax)
@@ -38,6 +34,37 @@ def sheet(ax: Axes | None, *, title: str, finding: str, x_label: str, y_label: s
     ax.set_xlabel(x_label, color=INK, fontsize=10)
     ax.set_ylabel(y_label, color=INK, fontsize=10)
     return figure, ax
+
+
+def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:
+    """A fresh figure with its title and finding, and the share of its height that is left below them."""
+    figure = Figure(figsize=(WIDE, high), dpi=DPI, facecolor=PAPER)
+    lines = textwrap.wrap(finding, 104)[:3]
+    unit = HIGH / high
+    figure.text(0.045, 1 - 0.045 * unit, title, fontsize=13, fontweight="bold", color=INK, ha="left", va="top")
+    words = "\n".join(lines)
+    figure.text(0.045, 1 - 0.1 * unit, words, fontsize=9, color=SLATE, ha="left", va="top", linespacing=1.4)
+    return figure, 1 - (0.155 + 0.037 * (len(lines) - 1)) * unit
+
+
+def panels(
+    figure: Figure, top: float, rows: int, columns: int, *, gap: tuple[float, float], above: float = 0.035
+) -> list[Axes]:
+    """So many small dressed axes in equal cells below ``top``, row by row.
+
+    ``gap`` lies left of and below each, ``above`` over it, as shares of the figure.
+    """
+    left, right, low = 0.02, 0.98, 0.01
+    wide, high = (right - left) / columns, (top - low) / rows
+    out = []
+    for row in range(rows):
+        for column in range(columns):
+            x, y = left + column * wide, top - (row + 1) * high
+            ax = figure.add_axes((x + gap[0], y + gap[1], wide - gap[0] - 0.01, high - gap[1] - above))
+            dress(ax)
+            ax.tick_params(labelsize=7)
+            out.append(ax)
+    return out
 
 
 def whole_figure(ax: Axes) -> Figure:
@@ -60,13 +87,13 @@ def dress(ax: Axes) -> None:
     ax.margins(x=0.04, y=0.08)
 
 
-def points(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
+def points(ax: Axes, x: np.ndarray, y: np.ndarray, size: float = 22) -> None:
     """A scatter; semi-transparent when many, by density above 5,000 rows."""
     if len(x) > DENSE:
         ax.hexbin(x, y, gridsize=60, mincnt=1, bins="log", cmap=_density(), linewidths=0)
         return
     alpha = 0.75 if len(x) <= 200 else 0.45 if len(x) <= 1000 else 0.25
-    ax.scatter(x, y, s=22, color=INK, alpha=alpha, linewidths=0, zorder=3)
+    ax.scatter(x, y, s=size, color=INK, alpha=alpha, linewidths=0, zorder=3)
 
 
 def _density() -> Any:

@@ -144,6 +144,7 @@ _SHOWERS: dict[str, Callable[[float, int], str]] = {
     "whole": lambda v, d: "" if math.isnan(v) else f"{v:,.0f}",
     "degrees": lambda v, d: "" if math.isnan(v) else f"{v:.0f}" if v == round(v) else f"{v:.1f}",
     "share": lambda v, d: numbers.percent(v),
+    "correlation": lambda v, d: numbers.fixed(v, 2) if abs(v) < 0.995 or abs(v) == 1 else numbers.fixed(v, 4),
 }
 _TEXT_ENDINGS = {".txt": "text", ".md": "markdown", ".html": "html", ".csv": "csv", ".json": "json", ".tex": "latex"}
 _FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {

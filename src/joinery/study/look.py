@@ -1,52 +1,158 @@
-"""The first look at a table: what came in, column by column."""
+"""The first look at a table: what came in, how its columns go together, and what is odd about it."""
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.data.columns import Column, level_text
+from joinery.core import correlation
 from joinery.data.records import Records, records
+from joinery.design.resolving import checked_expression, expressions_of, resolved
 from joinery.errors import EmptyTableError
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
-from joinery.notation.parse import read_expression, read_sentence
-from joinery.notation.tree import Everything, names_in
+from joinery.notation.parse import read_sentence
+from joinery.notation.tree import Sentence, names_in
 from joinery.show.numbers import count
 from joinery.show.table import Table
+from joinery.study.column_facts import Facts, facts
+from joinery.study.table_facts import table_remarks
 
-MOST_LEVELS = 4
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from joinery.study.look_at_response import ResponseLook
+
+LEVEL = 0.95
+MOST_RANKED = 200_000
 
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Look:
-    """The first look at a table. ``columns`` is a Table with a row for each column."""
+    """The first look at a table.
+
+    Tables: ``columns`` has a row for each column; ``correlations`` a row for each pair (with a sentence: for each term
+    with the response); ``predictor_pairs`` a row for each pair of predictors; ``response`` the response across each
+    term, when there is a sentence. ``draw`` makes pictures.
+    """
 
     table: Records
     rows: Any
     names: tuple[str, ...]
+    sentence: Sentence | None = None
+
+    @cached_property
+    def facts(self) -> tuple[Facts, ...]:
+        """The facts of each column."""
+        return tuple(facts(self.table.column(name), self.rows) for name in self.names)
 
     @cached_property
     def columns(self) -> Table:
-        """Kind, count, missing, mean, standard deviation, minimum, median, maximum and values of each column."""
-        described = [_described(self.table.column(name), self.rows) for name in self.names]
+        """Kind, count, missing, mean, standard deviation, minimum, median, maximum and values of each column.
+
+        Its notes say what is odd: constant columns, stand-ins for missing values, long tails, columns that say the
+        same, rows that are there twice.
+        """
         keys = ("kind", "count", "missing", "mean", "standard_deviation", "minimum", "median", "maximum", "distinct")
         columns: dict[str, Any] = {"column": list(self.names)}
-        columns |= {key: [d[key] for d in described] for key in (*keys, "values")}
+        columns |= {key: [getattr(f, key) for f in self.facts] for key in (*keys, "histogram", "values")}
         own = ("mean", "standard_deviation", "minimum", "median", "maximum")
-        n = len(np.arange(len(self.table))[self.rows])
-        notes = [f"{name}: {note}" for name in self.names if (note := self.table.column(name).note)]
+        remarks = [r for f in self.facts for r in f.remarks]
+        notes = (*self.table.notes, *remarks, *table_remarks(self.table, self.rows, self.facts))
+        words = ("histogram", "values", "kind", "column")
         return Table(
             columns,
-            title=f"{self.table.name or 'The table'}: {count(n, 'row')}, {count(len(self.names), 'column')}",
-            notes=(*self.table.notes, *notes),
-            kinds=dict.fromkeys(own, "value") | {"values": "text", "kind": "text", "column": "text"},
+            title=f"{self.table.name or 'The table'}: {count(self.n_rows, 'row')}, {count(len(self.names), 'column')}",
+            notes=tuple(dict.fromkeys(notes)),
+            kinds=dict.fromkeys(own, "value") | dict.fromkeys(words, "text"),
+            headings={"histogram": "from least to most"},
         )
 
+    @property
+    def n_rows(self) -> int:
+        """Rows looked at."""
+        return len(np.arange(len(self.table))[self.rows])
+
+    @cached_property
+    def numeric(self) -> tuple[str, ...]:
+        """Columns that hold numbers (or yes/no) that vary, the response among them."""
+        return tuple(f.name for f in self.facts if f.kind in ("number", "whole number", "yes/no") and f.distinct > 1)
+
+    @cached_property
+    def correlations(self) -> Table:
+        """Pearson's and Spearman's correlation, strongest first: of each term with the response, or of every pair.
+
+        Without a sentence pairs use the rows both columns have; with one, the rows a fit would use.
+        """
+        if self.at_response is not None:
+            return self.at_response.correlations
+        return self._pairs(list(self.numeric), self.rows, "each pair over the rows that have both")
+
+    @cached_property
+    def predictor_pairs(self) -> Table:
+        """Correlations among predictors, strongest first; without a sentence, among all columns of numbers."""
+        if self.at_response is None:
+            return self.correlations
+        predictors = [name for name in self.numeric if name in self.at_response.predictors]
+        complete = self.at_response.rows
+        return self._pairs(predictors, complete, f"over the {count(len(complete), 'row')} complete for the sentence")
+
+    @cached_property
+    def response(self) -> Table | None:
+        """The response across each term: means by group, or proportions, or rates. None without a sentence."""
+        return None if self.at_response is None else self.at_response.by_group
+
+    @cached_property
+    def at_response(self) -> ResponseLook | None:
+        """The look at the sentence's response, or None without one."""
+        if self.sentence is None:
+            return None
+        from joinery.study.look_at_response import ResponseLook
+
+        return ResponseLook(self.table, self.rows, self.sentence)
+
+    def _pairs(self, names: list[str], rows: Any, said: str) -> Table:
+        X = np.array([self.table.column(n).numbers(rows) for n in names]).T if names else np.empty((0, 0))
+        pairs, straight = correlation.pearson(X, LEVEL)
+        step = -(-len(X) // MOST_RANKED)  # ranks of very long columns would take longer than all the rest
+        _, ranked = correlation.spearman(X[::step], LEVEL)
+        if step > 1:
+            said += f"; Spearman's over {len(X[::step]):,} of them taken evenly"
+        labels = [[names[i], names[j]] for i, j in pairs]
+        first = {"column": [a for a, _ in labels], "with": [b for _, b in labels]}
+        return correlation_table(first, straight, ranked, title="How columns of numbers go together", said=said)
+
+    def draw(
+        self,
+        name: str,
+        *,
+        path: str | os.PathLike[str] | None = None,
+        ax: Axes | None = None,
+        title: str | None = None,
+    ) -> Figure:
+        """A picture: ``columns``, ``response`` (needs a sentence) or ``matrix``.
+
+        Parameters: ``path`` to write it to (.png .svg .pdf); ``title`` instead of its own.
+        Returns a Matplotlib Figure. Raises CallError for another name, or ``response`` without a sentence.
+
+        >>> import joinery as jn
+        >>> figure = jn.look("sample:jars").draw("matrix")
+        """
+        from joinery.study.look_pictures import draw
+
+        return draw(self, name, path=path, ax=ax, title=title)
+
     def __str__(self) -> str:
-        return str(self.columns)
+        parts = [self.columns]
+        if len(self.numeric) > 1:
+            parts.append(self.correlations)
+        if self.response is not None:
+            parts.append(self.response)
+        return "\n\n".join(map(str, parts))
 
     def __repr__(self) -> str:
         return f"<Look at {count(len(self.table), 'row')}, {count(len(self.names), 'column')}>"
@@ -55,12 +161,59 @@ class Look:
         return self.columns.render("html")
 
 
-def look(data: Any, model: str | None = None, *, where: str | None = None, id: str | None = None) -> Look:
-    """The first look at a table: what came in and what is odd about it.
+def correlation_table(
+    first: dict[str, Any],
+    straight: correlation.Correlation,
+    ranked: correlation.Correlation,
+    *,
+    title: str,
+    said: str,
+    more: dict[str, Any] | None = None,
+) -> Table:
+    """Correlations as a Table, strongest first; words for strength stand beside the figure."""
+    order = np.argsort(-np.abs(np.nan_to_num(straight.r, nan=-1.0)), kind="stable")
+    columns: dict[str, Any] = {name: [values[i] for i in order] for name, values in first.items()}
+    columns |= {
+        "n": straight.n[order],
+        "pearson": straight.r[order],
+        "lower": straight.lower[order],
+        "upper": straight.upper[order],
+        "p": straight.p[order],
+        "strength": [_strength(straight.r[i]) for i in order],
+        "spearman": ranked.r[order],
+        "spearman_lower": ranked.lower[order],
+        "spearman_upper": ranked.upper[order],
+        "spearman_p": ranked.p[order],
+    }
+    columns |= {name: [values[i] for i in order] for name, values in (more or {}).items()}
+    kinds = dict.fromkeys(("pearson", "lower", "upper", "spearman", "spearman_lower", "spearman_upper"), "correlation")
+    return Table(
+        columns,
+        title=title,
+        notes=(f"correlations with 95 % intervals, {said}; strength: |r| from 0.1 weak, 0.3 moderate, 0.5 strong",),
+        kinds=kinds
+        | {"spearman_p": "p", "strength": "text", "variance_inflation": "own"}
+        | dict.fromkeys(first, "text"),
+        headings={"pearson": "Pearson r", "spearman": "Spearman r", "spearman_p": "Spearman p"},
+        most_rows=12,
+    )
 
-    Parameters: ``data`` as for ``fit``; ``model`` a sentence, to look at its columns only; ``where`` an expression that
-    rows must meet; ``id`` the column that labels rows.
-    Returns a Look, whose ``columns`` is a Table. Raises DataError and SentenceError as ``fit`` does.
+
+def _strength(r: float) -> str:
+    """A word for a correlation's size (Cohen 1988, 3.2)."""
+    if np.isnan(r):
+        return ""
+    size = abs(r)
+    return "strong" if size >= 0.5 else "moderate" if size >= 0.3 else "weak" if size >= 0.1 else "hardly any"
+
+
+def look(data: Any, model: str | None = None, *, where: str | None = None, id: str | None = None) -> Look:
+    """The first look at a table: what came in, what goes with what, and what is odd about it.
+
+    Parameters: ``data`` as for ``fit``; ``model`` a sentence, to look at its response against each term; ``where`` an
+    expression that rows must meet; ``id`` the column that labels rows.
+    Returns a Look, whose ``columns``, ``correlations`` and ``predictor_pairs`` are Tables. Raises DataError and
+    SentenceError as ``fit`` does.
 
     >>> look("sample:jars").columns["mean"].round(2).tolist()
     [4.68, 28.5]
@@ -68,59 +221,11 @@ def look(data: Any, model: str | None = None, *, where: str | None = None, id: s
     table = records(data, id)
     rows: Any = EVERY_ROW
     if where is not None:
-        expression = read_expression(where)
-        _check([n.name for n in names_in(expression)], table)
-        rows = np.flatnonzero(evaluate(expression, Context(table)) > 0)
+        rows = np.flatnonzero(evaluate(checked_expression(where, table), Context(table)) > 0)
         if not len(rows):
             raise EmptyTableError(f"no row meets {where}", columns=table.names)
-    names = table.names
-    if model is not None:
-        sentence = read_sentence(model)
-        wanted = [n.name for n in names_in(sentence.response.expression)]
-        if sentence.response.total is not None:
-            wanted += [n.name for n in names_in(sentence.response.total)]
-        if isinstance(sentence.written, Everything):
-            out = {n.name for n in sentence.written.but}
-            wanted += [n for n in names if n not in out]
-        else:
-            wanted += [n.name for t in sentence.terms for f in t.factors for n in names_in(f)]
-        names = tuple(dict.fromkeys(wanted))
-        _check(names, table)
-    return Look(table, rows, names)
-
-
-def _check(names: Any, table: Records) -> None:
-    for name in names:
-        table.column(name)
-
-
-def _described(column: Column, rows: Any) -> dict[str, Any]:
-    """One column's figures; those without meaning for its kind are empty."""
-    missing = int(column.missing(rows).sum())
-    codes = column.codes(rows)
-    present = codes[codes >= 0]
-    out: dict[str, Any] = dict.fromkeys(("mean", "standard_deviation", "minimum", "median", "maximum"))
-    out |= {"kind": column.kind, "count": len(codes) - missing, "missing": missing, "values": ""}
-    places, counts = np.unique(present, return_counts=True)
-    out["distinct"] = len(places)
-    if column.kind == "number" and len(present):
-        values = column.numbers(rows)
-        values = values[~np.isnan(values)]
-        if np.all(values == np.round(values)):
-            out["kind"] = "whole number"
-        sd = float(np.std(values, ddof=1)) if len(values) > 1 else float("nan")
-        out |= {"mean": float(np.mean(values)), "standard_deviation": sd, "median": float(np.median(values))}
-        out |= {"minimum": float(np.min(values)), "maximum": float(np.max(values))}
-    elif column.kind == "date" and len(present):
-        days = column.numbers(rows)
-        first, last = (np.datetime64(int(np.floor(v)), "D") for v in (np.nanmin(days), np.nanmax(days)))
-        out["values"] = f"{first} to {last}"
-    elif len(places):
-        order = np.argsort(-counts, kind="stable")[:MOST_LEVELS]
-        shown = [f"{level_text(column.all_levels[places[i]])} {counts[i]:,}" for i in order]
-        rest = len(places) - len(order)
-        if counts.max() == 1 and len(places) > MOST_LEVELS:
-            out["values"] = f"all different: {level_text(column.all_levels[places[0]])}, …"
-        else:
-            out["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
-    return out
+    if model is None:
+        return Look(table, rows, table.names)
+    sentence, _ = resolved(read_sentence(model), table, model)
+    names = tuple(dict.fromkeys(n.name for e in expressions_of(sentence) for n in names_in(e)))
+    return Look(table, rows, names, sentence)

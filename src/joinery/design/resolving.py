@@ -1,0 +1,94 @@
+"""A sentence brought together with a table: columns checked, `all` written out, the family the response calls for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import Any
+
+from joinery.data.records import Records
+from joinery.errors import SentenceError, UnknownColumnError
+from joinery.notation.parse import read_expression
+from joinery.notation.tree import Chain, Everything, Expression, Name, Prefix, Sentence, Term, names_in
+
+
+def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, list[str]]:
+    """The sentence with `all` written out, its columns checked, and the response taken out of the terms.
+
+    Returns it with notes for the reader. Raises UnknownColumnError with the place in the text, SentenceError when
+    nothing is left to estimate.
+    """
+    notes: list[str] = []
+    own = sentence.response.expressions
+    for expression in own:
+        check_names(names_in(expression), table, text)
+    if isinstance(sentence.written, Everything):
+        check_names(sentence.written.but, table, text)
+        mine = {n.name for e in own for n in names_in(e)}
+        sentence, notes = _everything(sentence, sentence.written, table, mine)
+    assert not isinstance(sentence.written, Everything)
+    for term in sentence.terms:
+        for factor in term.factors:
+            check_names(names_in(factor), table, text)
+    kept = tuple(t for t in sentence.written if str(t) != str(Term((sentence.response.expression,))))
+    if len(kept) < len(sentence.written):
+        notes.append(f"{sentence.response} is the response, so it was left out of the terms")
+        sentence = replace(sentence, written=kept)
+    if not sentence.intercept and not sentence.terms:
+        raise SentenceError("a model without terms and without intercept has nothing to estimate", text=text)
+    return sentence, notes
+
+
+def _everything(
+    sentence: Sentence, everything: Everything, table: Records, own: set[str]
+) -> tuple[Sentence, list[str]]:
+    """`all but a, b` as a list of terms; ids and dates stay out, with a note."""
+    skip = own | {n.name for n in everything.but} | ({table.id} if table.id else set())
+    terms, left = [], []
+    for name in table.names:
+        if name in skip:
+            continue
+        column = table.column(name)
+        present = len(column) - int(column.missing(slice(None)).sum())
+        if column.kind == "date" or (column.kind == "category" and len(column.all_levels) > max(present // 2, 1)):
+            left.append(name)
+        else:
+            terms.append(Term((Name(name),)))
+    notes = [f"`all` leaves out {', '.join(left)} (ids and dates)"] if left else []
+    return replace(sentence, written=tuple(terms)), notes
+
+
+def expressions_of(sentence: Sentence) -> list[Expression]:
+    """Everything that a resolved sentence computes: the response, its total or exposure, each factor of each term."""
+    return [*sentence.response.expressions, *(f for t in sentence.terms for f in t.factors)]
+
+
+def default_family(sentence: Sentence, table: Records) -> str:
+    """The family that a response calls for unless another is asked for."""
+    response = sentence.response
+    if response.kind == "of" or happened(response.expression, table):
+        return "binomial"
+    return "poisson" if response.kind == "per" else "normal"
+
+
+def happened(expression: Expression, table: Records) -> bool:
+    """Whether a response says if something happened rather than how much of it there was."""
+    if isinstance(expression, Name):
+        return table.column(expression.name).kind == "yes/no"
+    if isinstance(expression, Prefix):
+        return expression.operator == "not"
+    return isinstance(expression, Chain) and expression.operators[0] not in ("+", "-", "*", "/")
+
+
+def checked_expression(text: str, table: Records) -> Expression:
+    """An expression whose columns are all there. Raises UnknownColumnError with the place in the text."""
+    expression = read_expression(text)
+    check_names(names_in(expression), table, text)
+    return expression
+
+
+def check_names(names: Iterable[Any], table: Records, text: str) -> None:
+    """Raises UnknownColumnError, showing the place in the text, for the first name that is no column."""
+    for name in names:
+        if name.name not in table.names:
+            raise UnknownColumnError(name.name, table.names, text=text, position=name.at)

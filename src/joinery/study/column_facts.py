@@ -1,0 +1,193 @@
+"""What one column holds, and what is odd about it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from joinery.data.columns import Column, level_text
+from joinery.show.numbers import count, percent, value
+
+MOST_LEVELS = 4
+BARS = "▁▂▃▄▅▆▇█"
+CELLS = 10
+STAND_INS = (-1.0, -9.0, -99.0, -999.0, -9999.0, -99999.0, 99.0, 999.0, 9999.0, 99999.0)
+HEAVY_TAIL = 2.0
+MANY_MISSING = 0.9
+FEW_VALUES = 7
+LONG_TEXT = 40
+PIECE = 65536
+
+
+@dataclass(frozen=True)
+class Facts:
+    """One column's figures, its values in short, a small histogram, and remarks; NaN where a figure means nothing."""
+
+    name: str
+    kind: str
+    count: int
+    missing: int
+    distinct: int
+    mean: float = np.nan
+    standard_deviation: float = np.nan
+    minimum: float = np.nan
+    median: float = np.nan
+    maximum: float = np.nan
+    values: str = ""
+    histogram: str = ""
+    remarks: tuple[str, ...] = field(default=())
+    skew: float = np.nan
+
+
+def facts(column: Column, rows: Any) -> Facts:
+    """The facts of one column over some rows."""
+    if column.kind in ("number", "date"):
+        return _of_numbers(column, rows)
+    return _of_levels(column, rows)
+
+
+def _of_numbers(column: Column, rows: Any) -> Facts:
+    everything = column.numbers(rows)
+    ordered = np.sort(everything)  # NaN last
+    n = int(np.searchsorted(ordered, np.nan)) if len(ordered) and np.isnan(ordered[-1]) else len(ordered)
+    ordered = ordered[:n]
+    missing = len(everything) - n
+    if not n:
+        return Facts(column.name, column.kind, 0, missing, 0, remarks=(f"{column.name} has no values at all",))
+    fresh = np.append(True, ordered[1:] != ordered[:-1])
+    found: dict[str, Any] = {"count": n, "missing": missing, "distinct": int(np.count_nonzero(fresh))}
+    found["histogram"] = histogram(ordered)
+    if column.kind == "date":
+        first, last = (np.datetime64(int(np.floor(v)), "D") for v in (ordered[0], ordered[-1]))
+        found |= {"values": f"{first} to {last}"}
+        return Facts(column.name, "date", **found, remarks=tuple(_about(column, found)))
+    found |= _moments(ordered)
+    few = found["distinct"] <= n // 2
+    starts = np.flatnonzero(fresh) if few else np.arange(n)
+    distinct = ordered[starts] if few else ordered  # nearly all different: none is repeated often
+    repeats = np.diff(np.append(starts, n)) if few else None
+    whole = bool(np.all(distinct[:1000] == np.round(distinct[:1000])) and np.all(distinct == np.round(distinct)))
+    kind = "whole number" if whole else "number"
+    remarks = [*_about(column, found), *_about_numbers(column.name, ordered, distinct, repeats, found, whole)]
+    return Facts(column.name, kind, **found, remarks=tuple(remarks))
+
+
+def _moments(ordered: np.ndarray) -> dict[str, float]:
+    """Mean, spread, skewness, median and ends of sorted values, a few thousand at a time to spare memory."""
+    n = len(ordered)
+    with np.errstate(all="ignore"):
+        mean = float(ordered.mean())
+        square = cube = 0.0
+        for start in range(0, n, PIECE):
+            away = ordered[start : start + PIECE] - mean
+            squares = away * away
+            square += float(squares.sum())
+            cube += float(squares @ away)
+        sd = float(np.sqrt(square / (n - 1))) if n > 1 else float("nan")
+        skew = cube / n / sd**3 if n > 2 and sd > 0 else float("nan")
+    middle = float(ordered[(n - 1) // 2] / 2 + ordered[n // 2] / 2)
+    ends = {"minimum": float(ordered[0]), "median": middle, "maximum": float(ordered[-1])}
+    return {"mean": mean, "standard_deviation": sd, "skew": skew} | ends
+
+
+def _of_levels(column: Column, rows: Any) -> Facts:
+    codes = column.codes(rows)
+    present = codes[codes >= 0]
+    places, counts = np.unique(present, return_counts=True)
+    found: dict[str, Any] = {"count": len(present), "missing": len(codes) - len(present), "distinct": len(places)}
+    kind = column.kind
+    if len(places):
+        order = np.argsort(-counts, kind="stable")[:MOST_LEVELS]
+        shown = [f"{level_text(column.all_levels[places[i]])} {counts[i]:,}" for i in order]
+        rest = len(places) - len(order)
+        if counts.max() == 1 and len(places) > MOST_LEVELS:
+            kind = "id-like" if kind == "category" else kind
+            found["values"] = f"all different: {level_text(column.all_levels[places[0]])}, …"
+        else:
+            found["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
+            if kind == "category" and _is_prose(column, places, counts):
+                kind = "text"
+    return Facts(column.name, kind, **found, remarks=tuple(_about(column, found)))
+
+
+def _is_prose(column: Column, places: np.ndarray, counts: np.ndarray) -> bool:
+    """Whether a column reads as free text: mostly different cells, or long ones."""
+    longest = max(len(level_text(column.all_levels[i])) for i in places[:200])
+    return bool(len(places) > 0.5 * counts.sum() and len(places) > 10) or longest > LONG_TEXT
+
+
+def histogram(ordered: np.ndarray, cells: int = CELLS) -> str:
+    """Counts in equal ranges from least to greatest as small bars; empty ranges are blank."""
+    if not len(ordered) or not np.isfinite(ordered[[0, -1]]).all() or ordered[0] == ordered[-1]:
+        return ""
+    edges = np.linspace(ordered[0], ordered[-1], cells + 1)
+    places = np.append(np.searchsorted(ordered, edges[:-1], side="left"), len(ordered))
+    counts = np.diff(places)
+    heights = np.ceil(counts / counts.max() * len(BARS)).astype(int)
+    return "".join(BARS[h - 1] if h else " " for h in heights)
+
+
+# ------------------------------------------------------------------ remarks
+
+
+def _about(column: Column, found: dict[str, Any]) -> Iterator[str]:
+    """What is odd about a column of any kind."""
+    name, n, missing = column.name, found["count"], found["missing"]
+    if n == 0:
+        yield f"{name} has no values at all"
+    elif found["distinct"] == 1 and n > 1:
+        yield f"{name} is the same in every row, so it can explain nothing"
+    if n and missing >= MANY_MISSING * (n + missing):
+        yield f"{name} is nearly all missing: {count(n, 'value')} in {n + missing:,} rows"
+    if column.trouble:
+        yield f"{column.not_numbers()}; mend those cells to use it as a number"
+    elif column.note:
+        yield f"{name}: {column.note}"
+
+
+def _about_numbers(
+    name: str,
+    ordered: np.ndarray,
+    distinct: np.ndarray,
+    repeats: np.ndarray | None,
+    found: dict[str, Any],
+    whole: bool,
+) -> Iterator[str]:
+    n = found["count"]
+    stand_in = _stand_in(ordered)
+    if stand_in is not None:
+        times = int(np.count_nonzero(ordered == stand_in))
+        shown = value(stand_in)
+        yield (
+            f"{name} is {shown} in {count(times, 'row')}, far from its other values: if that stands for a missing "
+            f'value, leave them out with where="{name} != {stand_in:g}"'
+        )
+    elif np.isfinite(found["skew"]) and found["skew"] > HEAVY_TAIL and ordered[0] > 0 and len(distinct) > FEW_VALUES:
+        logs = np.log(ordered)
+        away = logs - logs.mean()
+        if abs(float((away**3).mean() / away.std() ** 3)) < found["skew"] / 2:
+            yield f"{name} has a long tail to the right (skewness {value(found['skew'], 2)}): try log({name})"
+    if repeats is not None and not whole and n >= 20 and len(distinct) > FEW_VALUES:
+        common = int(np.argmax(repeats))
+        if repeats[common] >= max(0.3 * n, 5):
+            yield f"{name} is {value(float(distinct[common]))} in {percent(repeats[common] / n)} of its rows"
+    if whole and 2 < len(distinct) <= FEW_VALUES and n >= 5 * len(distinct):
+        yield f"{name} has {len(distinct)} different values: category({name}) would treat them as groups"
+
+
+def _stand_in(ordered: np.ndarray) -> float | None:
+    """A repeated value such as 999 or −1 that lies outside all the others, or None."""
+    for found, rest in ((ordered[0], "above"), (ordered[-1], "below")):
+        if found not in STAND_INS:
+            continue
+        first, last = np.searchsorted(ordered, found, "left"), np.searchsorted(ordered, found, "right")
+        others = ordered[last:] if rest == "above" else ordered[:first]
+        if last - first < 2 or len(others) < 3:
+            continue
+        gap = min(abs(found - others[0]), abs(found - others[-1]))
+        if (found < 0 <= others[0]) or gap > others[-1] - others[0]:
+            return float(found)
+    return None

@@ -1,0 +1,147 @@
+"""The first look: what is found in the samples, what is said of awkward columns, and what a sentence adds."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import joinery as jn
+
+
+def odd_table():
+    rng = np.random.default_rng(4)
+    n = 60
+    return pd.DataFrame(
+        {
+            "id": [f"K{i}" for i in range(n)],
+            "same": 3,
+            "empty": [np.nan] * (n - 2) + [1.0, 2.0],
+            "price": ["3,50 kr."] * 5 + [str(v) for v in range(n - 5)],
+            "age": [999.0, 999.0, *rng.integers(1, 9, n - 2)],
+            "count": [-1, -1, *rng.integers(0, 50, n - 2)],
+            "money": np.exp(rng.normal(0, 1.6, n)),
+            "metres": np.linspace(1, 2, n),
+            "feet": np.linspace(1, 2, n) * 3.28084 + 1,
+            "year": rng.integers(2019, 2023, n),
+            "when": pd.date_range("2024-01-01", periods=n),
+            "said": [f"a long remark about hive number {i} and its bees" for i in range(n)],
+        }
+    )
+
+
+@pytest.mark.parametrize(
+    "said",
+    [
+        "same is the same in every row",
+        "empty is nearly all missing: 2 values in 60 rows",
+        "column 'price' cannot be read as numbers",
+        'age is 999 in 2 rows, far from its other values: if that stands for a missing value, leave them out with where="age != 999"',
+        "count is −1 in 2 rows",
+        "money has a long tail to the right",
+        "try log(money)",
+        "feet is 1 + 3.28084 × metres: a model can use only one of them",
+        "year has 4 different values: category(year) would treat them as groups",
+    ],
+)
+def test_what_is_odd_is_said(said):
+    assert any(said in note for note in jn.look(odd_table()).columns.notes)
+
+
+def test_kinds_and_figures():
+    frame = odd_table()
+    found = jn.look(frame).columns.frame.set_index("column")
+    assert found.loc[["id", "money", "age", "when", "said", "same"], "kind"].tolist() == [
+        "id-like", "number", "whole number", "date", "id-like", "whole number"]  # fmt: skip
+    for name, figure in (("mean", "mean"), ("standard_deviation", "std"), ("median", "median"), ("maximum", "max")):
+        assert found.loc["money", name] == pytest.approx(getattr(frame["money"], figure)(), rel=1e-12)
+    assert found.loc["empty", ["count", "missing", "distinct"]].tolist() == [2, 58, 2]
+    assert found.loc["when", "values"] == "2024-01-01 to 2024-02-29"
+    assert len(found.loc["metres", "histogram"]) == 10
+    assert len(set(found.loc["metres", "histogram"])) == 1
+
+
+def test_repeated_rows_are_named():
+    frame = pd.DataFrame({"a": [1.0, 2, 1, np.nan, np.nan], "b": ["x", "y", "x", "z", "z"]}, index=list("PQRST"))
+    assert any("2 rows repeat an earlier row exactly (R, T)" in n for n in jn.look(frame).columns.notes)
+    assert not any("repeat" in n for n in jn.look(frame.iloc[:2]).columns.notes)
+
+
+def test_clean_tables_get_no_remark():
+    rng = np.random.default_rng(0)
+    clean = pd.DataFrame({"x": rng.normal(size=300), "y": rng.normal(size=300), "g": rng.choice(list("abc"), 300)})
+    assert jn.look(clean).columns.notes == ()
+
+
+def test_pairs_use_the_rows_they_have_and_are_sorted(yields):
+    pairs = jn.look(yields, id="hive").correlations.frame
+    assert (pairs["pearson"].abs().diff().dropna() <= 1e-15).all()
+    row = pairs[(pairs["column"] == "forage_km2") & (pairs["with"] == "honey_kg")].iloc[0]
+    both = yields[["forage_km2", "honey_kg"]].dropna()
+    assert (row["n"], row["strength"]) == (len(both), "strong")
+    assert row["pearson"] == pytest.approx(np.corrcoef(both.T)[0, 1])
+
+
+def test_a_sentence_sets_the_response_against_each_term(yields):
+    look = jn.look(yields, "honey_kg given forage_km2, altitude_m, altitude_ft, hive_type", id="hive")
+    found = look.correlations.frame.set_index("term")
+    assert (found["n"] == 113).all()
+    assert np.isinf(found.loc[["altitude_m", "altitude_ft"], "variance_inflation"]).all()
+    assert found.loc["forage_km2", "variance_inflation"] < 1.2
+    assert set(look.predictor_pairs["column"]) | set(look.predictor_pairs["with"]) == {
+        "forage_km2",
+        "altitude_m",
+        "altitude_ft",
+    }
+    groups = look.response.frame
+    kept = yields.dropna(subset=["honey_kg", "forage_km2"]).groupby("hive_type")["honey_kg"]
+    own = groups[groups["term"] == "hive_type"].set_index("group")
+    assert own["mean"].to_numpy() == pytest.approx(kept.mean()[own.index].to_numpy())
+    assert groups[groups["term"] == "forage_km2"]["n"].sum() == 113
+
+
+def test_proportions_and_rates():
+    winter = jn.sample_data("winter").dropna()
+    at = jn.look(winter, "survived of colonies given altitude_m").response
+    assert at["events"].sum() == winter["survived"].sum()
+    assert at["proportion"].to_numpy() == pytest.approx((at["events"] / at["total"]).to_numpy())
+    logit = np.log((at["events"] + 0.5) / (at["total"] - at["events"] + 0.5))
+    assert at["empirical_logit"].to_numpy() == pytest.approx(logit.to_numpy())
+    assert "½" in at.notes[0]
+    mites = jn.look("sample:bee_samples", "mites per bees_sampled given treatment").response
+    assert mites["rate"].to_numpy() == pytest.approx((mites["events"] / mites["exposure"]).to_numpy())
+
+
+@pytest.mark.parametrize("name", ["columns", "response", "matrix"])
+def test_pictures(name, tmp_path, yields):
+    look = jn.look(yields, "honey_kg given forage_km2, altitude_m, hive_type", id="hive")
+    figure = look.draw(name, path=tmp_path / "p.png")
+    assert (tmp_path / "p.png").stat().st_size > 5000
+    texts = " ".join(t.get_text() for t in figure.findobj(lambda a: hasattr(a, "get_text")))
+    assert "forage_km2" in texts
+    assert name != "response" or "H031" in texts
+
+
+def test_what_a_matrix_leaves_out_is_named():
+    figure = jn.look("sample:queens", id="queen").draw("matrix")
+    words = " ".join(t.get_text() for t in figure.texts)
+    assert "not shown: mite_drop, wind_ms, moon_days" in words
+
+
+@pytest.mark.parametrize(
+    ("call", "said"),
+    [
+        (lambda: jn.look("sample:jars").draw("response"), "needs a sentence"),
+        (lambda: jn.look("sample:jars").draw("matrices"), "did you mean 'matrix'?"),
+        (lambda: jn.look({"a": ["x", "y"]}).draw("matrix"), "needs two columns of numbers"),
+        (lambda: jn.look("sample:jars", where="hours_open > 99"), "no row meets"),
+        (lambda: jn.look("sample:jars", "jars_sold given hours"), "did you mean 'hours_open'?"),
+        (
+            lambda: jn.look({"a": [1, None], "b": [None, 2]}, "a given b").correlations,
+            "no row has a value in every one of a, b",
+        ),
+    ],
+)
+def test_refusals(call, said):
+    with pytest.raises(jn.JoineryError, match=said.replace("?", r"\?")):
+        call()
