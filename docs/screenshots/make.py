@@ -52,6 +52,8 @@ def main() -> None:
     bent = jn.fit("sample:yields", BENT, id="hive")
     bent.draw("residuals", path=HERE / "residuals.png")
     bent.draw("quantiles", path=HERE / "quantiles.png")
+    bent.draw("checks", path=HERE / "checks.png")
+    bent.draw("leverage", path=HERE / "leverage.png")
     screen = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24"])
     time.sleep(1)
     try:

@@ -216,7 +216,7 @@ def test_what_is_planted_in_the_samples_is_there(honey):
     assert "decides the answer" in rows.loc["H058", "reason"]
     assert rows.loc["H089", "verdict"] == "serious"
     assert "badly fitted" in rows.loc["H089", "reason"]
-    assert (rows["verdict"] == "left out").sum() == 7
+    assert rows["reason"].str.startswith("left out").sum() == 7
     assert len(honey.forecast()) == 4
     # winter: two predictors that overlap, long tails, and three rows kept back
     winter = jn.sample_data("winter")
@@ -261,7 +261,9 @@ def test_the_table_is_found_on_its_sheet(text, said, encoding, tmp_path):
 
 def test_every_guess_can_be_settled(tmp_path):
     path = tmp_path / "s.txt"
-    path.write_text("ignored,line,here\na|b|when\n1,5|x|03/04/2024\n2,5|z|04/04/2024\nTotal|y|05/06/2024\n", encoding="utf-8")
+    path.write_text(
+        "ignored,line,here\na|b|when\n1,5|x|03/04/2024\n2,5|z|04/04/2024\nTotal|y|05/06/2024\n", encoding="utf-8"
+    )
     found = jn.read(path, delimiter="|", header=2, footer=0, decimal=",", dates="month first", encoding="utf-8")
     assert found.columns.tolist() == ["a", "b", "when"]
     assert found["a"].tolist() == ["1,5", "2,5", "Total"]

@@ -202,7 +202,7 @@ def test_pictures_of_many_rows_and_of_few():
             assert jn.fit(table, "y given x").draw(name)
     perfect = jn.fit({"x": [1.0, 2, 3], "y": [2.0, 4, 6]}, "y given x")
     assert perfect.draw("residuals")
-    with pytest.raises(jn.CallError, match="have no quantiles"):
+    with pytest.raises(jn.CallError, match="nothing to draw"):
         perfect.draw("quantiles")
     with pytest.raises(jn.CallError, match="needs a numeric predictor"):
         jn.fit({"g": list("ab" * 3), "y": [1.0, 2, 3, 4, 5, 7]}, "y given g").draw("line")

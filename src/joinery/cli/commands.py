@@ -226,6 +226,7 @@ def equation(
     sys.stdout.write(_fit(**given).equation(style) + "\n")
 
 
+_question("checks", CHECK, "What the model takes for granted: figures, verdicts, what to do.", lambda f: f.checks())
 _question("rows", CHECK, "Each row's figures: fit, leverage, influence, and what is remarkable.", lambda f: f.rows())
 
 
@@ -233,7 +234,7 @@ _question("rows", CHECK, "Each row's figures: fit, leverage, influence, and what
 @o.takes(o.DATA_ALONE, o.FIT)
 def draw(
     model: Annotated[str, typer.Argument(metavar="MODEL", help="a model sentence")],
-    names: Annotated[list[str], typer.Argument(metavar="NAME...", help="line, residuals, quantiles")],
+    names: Annotated[list[str], typer.Argument(metavar="NAME...", help="line, residuals, checks, leverage, …")],
     against: Annotated[str | None, typer.Option("--against", help="the column across, for line and residuals")] = None,
     output: Annotated[str | None, typer.Option("--output", help="the file (.png .svg .pdf), or a folder")] = None,
     **given: Any,

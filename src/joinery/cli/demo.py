@@ -69,7 +69,7 @@ def walk(folder: str) -> None:
 def _remarkable(found: Fit) -> Table:
     """The rows table cut to the remarkable rows of a fit."""
     rows = found.rows().frame
-    rows = rows[(rows["reason"] != "") & (rows["verdict"] != "left out")]
+    rows = rows[(rows["reason"] != "") & (rows["verdict"] != "")]
     chosen = ("observed", "fitted", "studentized_residual", "leverage", "cooks_distance", "verdict", "reason")
     return Table(
         {name: rows[name].tolist() for name in chosen},

@@ -33,27 +33,44 @@ def influence(solution: Solution, X: np.ndarray, residual: np.ndarray, weights: 
     Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights (n,) or None.
     Returns an Influence. Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36).
     """
-    w = np.ones(len(residual)) if weights is None else weights
-    h = np.minimum(w * solution.unscaled_variance(X), 1.0)
-    h = np.where(1 - h < 64 * EPS * max(solution.rank, 1), 1.0, h)
+    h = solution.unscaled_variance(X)
+    if weights is not None:
+        h *= weights
+    h[h > 1 - 64 * EPS * max(solution.rank, 1)] = 1.0
     p, df = solution.rank, solution.residual_df
-    used = w > 0
     with np.errstate(all="ignore"):
-        left = np.where((h < 1) & used, 1 - h, np.nan)
-        e = np.sqrt(w) * (residual / solution.unit)
+        left = 1 - h
+        left[(h >= 1) if weights is None else (h >= 1) | (weights <= 0)] = np.nan
+        e = residual if solution.unit == 1 else residual / solution.unit
+        e = e if weights is None else np.sqrt(weights) * e
         s2 = solution.rss / df if df > 0 else np.nan
+        own = e * e / left  # what the sum of squares loses when the row is left out
         standardized = e / np.sqrt(s2 * left)
-        without = (solution.rss - e**2 / left) / (df - 1) if df > 1 else np.full(len(e), np.nan)
+        without = (solution.rss - own) / (df - 1) if df > 1 else np.full(len(e), np.nan)
         # leaving the one bad row out can make the fit perfect; rounding may then fall below zero
-        without = np.where(without <= 64 * EPS * s2, 0.0, without)
+        without[without <= 64 * EPS * s2] = 0.0
         studentized = e / np.sqrt(without * left)
-        cooks = standardized**2 * h / (left * p) if p else np.zeros(len(e))
-        dffits = studentized * np.sqrt(h / left)
+        ratio = h / left
+        cooks = own * ratio / (p * s2) if p else np.zeros(len(e))
+        dffits = studentized * np.sqrt(ratio)
         covratio = (without / s2) ** p / left
     if solution.perfect:
         nothing = np.full(len(e), np.nan)
         standardized = studentized = cooks = dffits = covratio = nothing
     return Influence(h, standardized, studentized, cooks, dffits, covratio)
+
+
+def changes(
+    solution: Solution, X: np.ndarray, studentized: np.ndarray, leverage: np.ndarray, weights: np.ndarray
+) -> np.ndarray:
+    """DFBETAS: by how many of its standard errors each row moves each estimable coefficient: (n, rank).
+
+    Parameters: X (n, k); the rows' studentized residuals, leverage and weights, each (n,).
+    Source: Belsley, Kuh & Welsch 1980, (2.7).
+    """
+    with np.errstate(all="ignore"):
+        pull = studentized * np.sqrt(weights / np.where(leverage < 1, 1 - leverage, np.nan))
+        return np.asarray(pull[:, None] * (solution.in_basis(X) @ solution.root.T) / solution.error_factors)
 
 
 def harm_limit(p: int, df: int) -> float:

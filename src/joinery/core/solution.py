@@ -103,7 +103,10 @@ class Solution:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
         if len(self.kept) <= WIDE:
             root = self.inverse / self.scale[:, None]
-            return np.asarray(self._columns(X) @ root - self.centre @ root)
+            # blocks are stored column by column: turned over, the product runs along memory
+            turned = root.T @ self._columns(X).T
+            turned -= (self.centre @ root)[:, None]
+            return np.asarray(turned.T)
         # of hundreds of columns most are levels, zero in nearly every row
         from scipy.sparse import csr_array
 
@@ -120,7 +123,9 @@ class Solution:
     def unscaled_variance(self, X: np.ndarray) -> np.ndarray:
         """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
         white = self.whitened(X)
-        return np.asarray(np.einsum("ij,ij->i", white, white) + (1 / self.weight_sum if self.has_intercept else 0.0))
+        return np.asarray(
+            np.einsum("ji,ji->i", white.T, white.T) + (1 / self.weight_sum if self.has_intercept else 0.0)
+        )
 
     def fitted(self, X: np.ndarray) -> np.ndarray:
         """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""

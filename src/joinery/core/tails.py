@@ -72,3 +72,8 @@ def chi2_quantile(probability: Any, df: Any) -> Any:
 def normal_quantile(probability: Any) -> Any:
     """The value below which a standard normal falls with this probability."""
     return special.ndtri(probability)
+
+
+def normal_below(z: Any) -> Any:
+    """P(Z ≤ z) for a standard normal."""
+    return special.ndtr(z)

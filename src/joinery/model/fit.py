@@ -223,10 +223,12 @@ class Fit:
 
         return claim(self, text, level)
 
-    def rows(self) -> Table:
+    def rows(self, *, dfbetas: bool = False) -> Table:
         """Each row's figures: observed, fitted, residual, leverage, influence, and what is remarkable, in words.
 
-        Returns a Table labelled by row; rows left out stand at the end, marked. Raises CallError for a loaded fit.
+        Parameters: ``dfbetas`` adds the change each row makes to each coefficient, in its standard errors.
+        Returns a Table labelled by row; rows left out stand at the end, as they would be forecast, their reason beside
+        them. Raises CallError for a loaded fit.
         Source: Belsley, Kuh & Welsch 1980, chapter 2; Cook 1977.
 
         >>> import joinery as jn
@@ -235,7 +237,22 @@ class Fit:
         """
         from joinery.study.rows import rows
 
-        return rows(self)
+        return rows(self, dfbetas=dfbetas)
+
+    def checks(self) -> Table:
+        """What the model takes for granted, one question a line, with figure, verdict and what to do.
+
+        Returns a Table: question, check, statistic, p, verdict (fine, caution or serious), advice, whose sentences can
+        be given to ``revise``. Raises CallError for a loaded fit.
+        Source: docs/numerics.md names that of each check.
+
+        >>> import joinery as jn
+        >>> set(jn.fit("sample:jars", "jars_sold given hours_open").checks()["verdict"])
+        {'fine'}
+        """
+        from joinery.study.checks import checks
+
+        return checks(self)
 
     def forecast(self, new: Any = None, *, level: float | None = None) -> Table:
         """Forecasts with an interval for the mean and one for a single new row.
@@ -280,10 +297,12 @@ class Fit:
         y_label: str | None = None,
         **options: Any,
     ) -> Figure:
-        """A picture: ``line``, ``residuals`` or ``quantiles``.
+        """A picture: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``, ``histogram``, ``sequence``,
+        ``leverage``, ``influence``, ``added_variable``, ``component_residual`` or ``checks``.
 
         Parameters: ``path`` to write it to (.png .svg .pdf); ``ax`` to draw on; ``label_rows`` ``"flagged"``,
-        ``"none"`` or row labels; title and axis labels; ``against=`` a column, for ``line`` and ``residuals``.
+        ``"none"`` or row labels; title and axis labels; ``against=`` a column (``line``, ``residuals``,
+        ``component_residual``); ``term=`` a coefficient's name (``added_variable``).
         Returns a Matplotlib Figure. Raises CallError for another name.
 
         >>> import joinery as jn

@@ -19,6 +19,7 @@ from joinery.show.palette import INK, MIST, PAPER, RUST, SLATE
 
 WIDE, HIGH, DPI = 8.0, 5.0, 160
 DENSE = 5000
+END = "end of a series"
 ENDINGS = (".png", ".svg", ".pdf")
 
 
@@ -118,7 +119,8 @@ def label_points(
     finite = np.isfinite(others[0]) & np.isfinite(others[1])
     step = max(1, int(finite.sum()) // 2000)
     crowd = to_pixels(np.column_stack([others[0][finite], others[1][finite]])[::step])
-    taken: list[tuple[float, float, float, float]] = []
+    boxes = (text.get_window_extent() for text in ax.texts)
+    taken: list[tuple[float, float, float, float]] = [(b.x0, b.y0, b.x1, b.y1) for b in boxes]
     frame = ax.get_window_extent()
     scale = figure.dpi / 72
     for px, py, word in zip(x, y, words):
@@ -173,6 +175,7 @@ def end_label(ax: Axes, x: float, y: float, words: str, color: str = SLATE) -> N
             color=color,
             va="center",
             clip_on=False,
+            gid=END,
         )
 
 

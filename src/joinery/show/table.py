@@ -53,8 +53,10 @@ class Table:
         """The table as a DataFrame, every digit kept."""
         import pandas as pd
 
-        index = None if self.index is None else pd.Index(list(self.index), name=self.index_name, tupleize_cols=False)
-        return pd.DataFrame({name: pd.Series(_plain(v), index=index) for name, v in self.columns.items()}, index=index)
+        labels = self.index if isinstance(self.index, pd.Index) else list(self.index or [])
+        index = None if self.index is None else pd.Index(labels, name=self.index_name, tupleize_cols=False)
+        whole = {n: v if _is_numbers(v) else _plain(v) for n, v in self.columns.items()}
+        return pd.DataFrame({name: pd.Series(v, index=index) for name, v in whole.items()}, index=index)
 
     def __getitem__(self, column: str) -> pd.Series:
         if column not in self.columns:
@@ -153,6 +155,10 @@ _FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {
     ".xlsx": lambda frame, path: frame.to_excel(path, index=False),
     ".ods": lambda frame, path: frame.to_excel(path, index=False, engine="odf"),
 }
+
+
+def _is_numbers(values: Sequence[Any] | np.ndarray) -> bool:
+    return isinstance(values, np.ndarray) and values.dtype.kind in "fiub"
 
 
 def _plain(values: Sequence[Any] | np.ndarray) -> list[Any]:

@@ -28,6 +28,18 @@ class PerRow:
     def residual(self) -> np.ndarray:
         return np.asarray(self.observed - self.fitted)
 
+    @property
+    def drawn(self) -> np.ndarray:
+        """The residuals that pictures show: ``kind`` names them."""
+        return self.residual
+
+    @property
+    def working(self) -> np.ndarray:
+        """Residuals on the scale of the terms."""
+        return self.residual
+
+    kind = "residual"
+
 
 def per_row(fit: Asked) -> PerRow:
     """Observed, fitted and influence figures of the rows a fit used. Raises CallError for a loaded fit."""

@@ -8,14 +8,16 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.influence import changes
 from joinery.data.records import Records
 from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
-from joinery.study.asked import Asked, rows_at_hand
+from joinery.study.asked import Asked, row_blocks, rows_at_hand
 from joinery.study.per_row import Limits, fitted_values, limits, per_row
+from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
-FINE, CAUTION, SERIOUS, LEFT_OUT = "fine", "caution", "serious", "left out"
+LEFT_OUT = "left out"
 WELL_FITTED = 2.0
 
 
@@ -88,58 +90,87 @@ def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Lim
     return FINE if leverage >= at.leverage and abs(studentized) < WELL_FITTED else CAUTION
 
 
-def rows(fit: Asked) -> Table:
+def rows(fit: Asked, *, dfbetas: bool = False) -> Table:
     """The rows table. See ``Fit.rows``."""
     table, chosen = rows_at_hand(fit)
     figures = per_row(fit)
     measures = figures.influence
     n, out = len(figures.observed), len(chosen.out)
-    verdict, reason = np.full(n + out, FINE, dtype=object), np.full(n + out, "", dtype=object)
+    verdict, reason = [FINE] * n + [""] * out, [""] * n + [f"{LEFT_OUT}: {why}" for why in chosen.reasons]
     for remark in remarks(fit):
         verdict[remark.place], reason[remark.place] = remark.verdict, remark.reason
-    verdict[n:] = LEFT_OUT
-    verdict[:n][~figures.counts], reason[:n][~figures.counts] = LEFT_OUT, "its weight is zero"
-    reason[n:] = list(chosen.reasons)
+    for place in np.flatnonzero(~figures.counts):
+        verdict[place], reason[place] = "", f"{LEFT_OUT}: its weight is zero"
     left = _left_out(fit, table, chosen.out)
 
     def joined(values: np.ndarray, rest: np.ndarray | None = None) -> np.ndarray:
+        if not out:
+            return values
         return np.append(values, np.full(out, np.nan) if rest is None else rest)
 
     columns: dict[str, Any] = {
-        "observed": joined(figures.observed, left[0]),
-        "fitted": joined(figures.fitted, left[1]),
-        "residual": joined(figures.residual, left[0] - left[1]),
+        "observed": joined(figures.observed, left.observed),
+        "fitted": joined(figures.fitted, left.fitted),
+        "residual": joined(figures.residual, left.observed - left.fitted),
         "leverage": joined(measures.leverage),
         "standardized_residual": joined(measures.standardized),
-        "studentized_residual": joined(measures.studentized),
+        "studentized_residual": joined(measures.studentized, left.studentized),
         "cooks_distance": joined(measures.cooks_distance),
         "dffits": joined(measures.dffits),
         "covratio": joined(measures.covratio),
-        "verdict": verdict,
-        "reason": reason,
     }
+    if dfbetas:
+        columns |= {name: joined(values) for name, values in _changes(fit).items()}
+    columns |= {"verdict": verdict, "reason": reason}
     index = table.index
-    labels = [*index[chosen.rows].tolist(), *index[chosen.out].tolist()]
-    notes = tuple(_notes(fit, out))
+    labels = index[chosen.rows].append(index[chosen.out]) if out else index
     return Table(
         columns,
         title=f"Rows of {fit.sentence}",
-        notes=notes,
+        notes=tuple(_notes(fit, out)),
         index=labels,
         index_name=str(index.name or "row"),
         kinds={"verdict": "text", "reason": "text"},
     )
 
 
-def _left_out(fit: Asked, table: Records, positions: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Observed and fitted values of rows left out, NaN where a cell is missing or a level was never seen."""
+def _changes(fit: Asked) -> dict[str, np.ndarray]:
+    """DFBETAS: the change each row makes to each coefficient, in that coefficient's standard errors."""
+    measures, solution, done = per_row(fit).influence, fit.solution, 0
+    parts = []
+    for block in row_blocks(fit).whole():
+        own = slice(done, done + len(block.y))
+        done += len(block.y)
+        w = np.ones(len(block.y)) if block.precision is None else block.precision
+        parts.append(changes(solution, block.X, measures.studentized[own], measures.leverage[own], w))
+    found = np.concatenate(parts)
+    names = ["intercept", *fit.design.names] if solution.has_intercept else list(fit.design.names)
+    return {f"dfbetas {names[place]}": found[:, j] for j, place in enumerate(solution.places)}
+
+
+@dataclass(frozen=True)
+class _LeftOut:
+    """Rows left out as they would be forecast, each (m,); NaN where a cell is missing or a level was never seen."""
+
+    observed: np.ndarray
+    fitted: np.ndarray
+    studentized: np.ndarray
+
+
+def _left_out(fit: Asked, table: Records, positions: np.ndarray) -> _LeftOut:
     nothing = np.full(len(positions), np.nan)
     if not len(positions):
-        return nothing, nothing
+        return _LeftOut(nothing, nothing, nothing)
     context = fit.design.context(table, positions)
-    return _or_missing(lambda: fit.response.values(context), nothing), _or_missing(
-        lambda: fitted_values(fit, context, fit.design.matrix(context)), nothing
-    )
+    observed = _or_missing(lambda: fit.response.values(context), nothing)
+    X = _or_missing(lambda: fit.design.matrix(context), np.full((len(positions), fit.design.width), np.nan))
+    fitted = _or_missing(lambda: fitted_values(fit, context, X), nothing)
+    s = fit.residual_sd or np.nan
+    with np.errstate(all="ignore"):
+        studentized = (observed - fitted) / (s * np.sqrt(1 + fit.solution.unscaled_variance(X)))
+    if fit.family != "normal" or fit.asides.weights is not None:
+        studentized = nothing
+    return _LeftOut(observed, fitted, studentized)
 
 
 def _or_missing(compute: Callable[[], np.ndarray], nothing: np.ndarray) -> np.ndarray:
@@ -153,6 +184,7 @@ def _notes(fit: Asked, out: int) -> Iterator[str]:
     if fit.response.transformed:
         yield f"observed, fitted and residual are on the scale of {fit.response.name}"
     if out:
-        yield f"the last {out} rows were left out of the fit; their reason stands beside them"
+        last = "row was" if out == 1 else f"{out} rows were"
+        yield f"the last {last} left out; fitted there is a forecast, and its error is studentized as one"
     if fit.solution.perfect:
         yield "the fit is perfect: residuals are zero, and nothing is left to scale them by"

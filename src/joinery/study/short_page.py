@@ -8,12 +8,16 @@ from joinery.core import intervals
 from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, value, with_error
 from joinery.show.page import Caution, Effect, Page
 from joinery.study.asked import Asked, rows_at_hand
+from joinery.study.check_lines import Line
+from joinery.study.checks import said_on_page
 from joinery.study.coefficients import estimates, p_values, said_of_errors, standard_units
 from joinery.study.equation import equation
 from joinery.study.overall import overall_test
-from joinery.study.rows import CAUTION, FINE, SERIOUS, remarks
+from joinery.study.rows import remarks
+from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 MOST_CAUTIONS = 5
+MOST_CHECKED = 50_000  # rows up to which the page runs every check; beyond, they are run when asked for
 
 
 def short_page(fit: Asked, digits: int | None = None) -> Page:
@@ -50,12 +54,15 @@ def _cautions(fit: Asked) -> list[Caution]:
         worse = [r for r in notable if r.verdict != FINE]
         found += [Caution(r.verdict, f"row {label[r.place]} {_is(r.reason)}", "rows") for r in worse[:MOST_CAUTIONS]]
         found += [Caution(CAUTION, "", "")] * max(len(worse) - MOST_CAUTIONS, 0)  # counted below, never shown
+        sound = [] if any(r.verdict == SERIOUS for r in worse) else ["no row decides the answer or is badly fitted"]
+        if fit.n_rows <= MOST_CHECKED:
+            lines = said_on_page(fit)
+            found += [Caution(c.verdict, _found(c), "checks") for c in lines if c.verdict in (CAUTION, SERIOUS)]
+            sound = [c.name for c in lines if c.verdict == FINE] + sound
         keep = ", ".join(str(label[r.place]) for r in [r for r in notable if r.verdict == FINE][:3])
-        if not any(r.verdict == SERIOUS for r in worse):
-            far = f"; far out but well fitted: {keep}" if keep else ""
-            found.append(Caution(FINE, f"no row decides the answer or is badly fitted{far}", "rows"))
-        elif keep:
-            found.append(Caution(FINE, f"far out, but well fitted: row {keep}", "rows"))
+        sound += [f"far out but well fitted: row {keep}"] if keep else []
+        if sound:
+            found.append(Caution(FINE, ", ".join(sound), "checks" if fit.n_rows <= MOST_CHECKED else "rows"))
     order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
     found.sort(key=lambda c: order[c.verdict])
     bad = [c for c in found if c.verdict != FINE]
@@ -63,6 +70,11 @@ def _cautions(fit: Asked) -> list[Caution]:
         more = len(bad) - MOST_CAUTIONS + 1
         bad = [*bad[: MOST_CAUTIONS - 1], Caution(CAUTION, f"and {more:,} more remarks", "rows")]
     return [*bad, *[c for c in found if c.verdict == FINE][:1]]
+
+
+def _found(line: Line) -> str:
+    """What a check found, with its p where it has one."""
+    return line.found if math.isnan(line.test.p) else f"{line.found}; {p_phrase(line.test.p)}"
 
 
 def _is(reason: str) -> str:

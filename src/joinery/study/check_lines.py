@@ -1,0 +1,34 @@
+"""One line of the checks."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from joinery.core.diagnostics import NOTHING, Test
+from joinery.study.asked import Asked
+
+
+@dataclass(frozen=True)
+class Line:
+    """One line of the checks: ``found`` says in words what was seen, ``name`` is the question's own short name."""
+
+    name: str
+    question: str
+    check: str
+    test: Test
+    verdict: str
+    advice: str
+    found: str = ""
+
+
+def cannot(name: str, question: str, check: str, why: str) -> Line:
+    return Line(name, question, check, NOTHING, "", f"cannot be computed: {why}")
+
+
+def nothing_left(fit: Asked) -> str | None:
+    """Why residuals cannot be judged at all, or None."""
+    if fit.solution.perfect or fit.solution.rss <= 0:
+        return "the fit is perfect, so that no residual is left to judge by"
+    if fit.residual_df < 2:
+        return "too few degrees of freedom are left"
+    return None

@@ -1,0 +1,257 @@
+"""Checks of the shape: straight relations, even spread, normal residuals."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from joinery.core import diagnostics
+from joinery.core.blocks import Block
+from joinery.core.diagnostics import NOTHING, Test
+from joinery.core.solve import least_squares
+from joinery.design.blocks import RowBlocks
+from joinery.design.factors import NumberFactor
+from joinery.notation.tree import names_in, number_text, outside
+from joinery.show.numbers import figure
+from joinery.study.asked import Asked, row_blocks, rows_at_hand
+from joinery.study.check_lines import Line, cannot, nothing_left
+from joinery.study.per_row import per_row
+from joinery.study.verdicts import FINE, judged
+
+# ------------------------------------------------------------------ straight line
+
+STRAIGHT = "Is each relation straight?"
+
+
+def straight(fit: Asked) -> Iterator[Line]:
+    """Curvature in each numeric predictor and in the fitted values, and lack of fit where rows repeat."""
+    if why := nothing_left(fit):
+        yield cannot("straight line", STRAIGHT, "curvature of each predictor", why)
+        return
+    curves, fitted = _curvature(fit)
+    if curves:
+        corrected = diagnostics.holm(np.array([t.p for _, t in curves]))
+        worst = int(np.nanargmin(np.append(corrected, 2.0)))
+        if worst < len(curves):
+            factor, test = curves[worst]
+            test = Test(test.statistic, float(corrected[worst]), test.df, test.size)
+            verdict = judged(test.p, test.size, small=0.02, large=0.15)
+            advice = "nothing"
+            if verdict != FINE:
+                spline = f"spline({outside(factor.expression)})"
+                advice = f'{factor.name} bends: try add="{_next_power(fit, factor)}", or {spline} in its place'
+            yield Line(
+                "straight line",
+                STRAIGHT,
+                f"curvature of {factor.name} (t, Holm)",
+                test,
+                verdict,
+                advice,
+                f"{factor.name} bends",
+            )
+    if np.isfinite(fitted.statistic):
+        verdict = judged(fitted.p, fitted.size, small=0.02, large=0.15)
+        advice = "nothing" if verdict == FINE else _unbend(fit)
+        yield Line(
+            "straight line",
+            STRAIGHT,
+            "curvature across fitted values (Tukey)",
+            fitted,
+            verdict,
+            advice,
+            "the relation bends across the fitted values",
+        )
+    repeated = lack_of_fit(fit)
+    if np.isfinite(repeated.statistic):
+        verdict = judged(repeated.p, repeated.size - 1, small=0.5, large=3.0)
+        advice = "nothing" if verdict == FINE else "rows alike agree better than the model says: add a term or a curve"
+        df1, df2 = repeated.df
+        yield Line(
+            "straight line",
+            STRAIGHT,
+            f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})",
+            repeated,
+            verdict,
+            advice,
+            "rows alike agree better than the model",
+        )
+
+
+def _unbend(fit: Asked) -> str:
+    """A response that grows along a curve is often straight in its logarithm."""
+    figures = per_row(fit)
+    if not fit.response.transformed and float(np.min(figures.observed)) > 0:
+        return f'try response="log({fit.response.name})", or a curve in a predictor'
+    return "try a curve in a predictor, or a product of two"
+
+
+def _next_power(fit: Asked, factor: NumberFactor) -> str:
+    degree = _highest(fit, factor) + 1
+    base = factor.base if factor.degree != 1 else outside(factor.expression)
+    return f"{base}^{number_text(degree)}"
+
+
+def _highest(fit: Asked, factor: NumberFactor) -> float:
+    """The highest power of a factor's base that stands alone as a term."""
+    alone = [t.factors[0] for t in fit.design.terms if len(t.factors) == 1]
+    return max(f.degree for f in alone if isinstance(f, NumberFactor) and f.base == factor.base)
+
+
+def _numbers_alone(fit: Asked) -> list[tuple[NumberFactor, int]]:
+    """Each numeric factor that is a term of its own, once for each base, with its column; comparisons do not bend."""
+    out: dict[str, tuple[NumberFactor, int]] = {}
+    for term in fit.design.terms:
+        factor = term.factors[0]
+        if len(term.factors) == 1 and isinstance(factor, NumberFactor) and factor.degree == 1:
+            out.setdefault(factor.base, (factor, term.start))
+    return list(out.values())
+
+
+def _curvature(fit: Asked) -> tuple[list[tuple[NumberFactor, Test]], Test]:
+    """The t of the next power of each predictor, and of the squared fitted values, in one pass over the rows."""
+    solution = fit.solution
+    own = [(f, c) for f, c in _numbers_alone(fit) if c in solution.kept]
+    middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
+    degrees = [int(_highest(fit, f)) + 1 for f, _ in own]
+    figures = per_row(fit)
+    middle_fitted = float(np.mean(figures.fitted))
+    size = len(own) + 1
+    zz, ze, uz = np.zeros(size), np.zeros(size), np.zeros((solution.rank, size))
+    values: list[set[float]] = [set() for _ in own]
+    done = 0
+    for block in row_blocks(fit).whole():
+        m = len(block.y)
+        w = np.ones(m) if block.weights is None else block.weights
+        e, fitted = figures.residual[done : done + m], figures.fitted[done : done + m]
+        Z = np.empty((m, size))
+        for j, (_, column) in enumerate(own):
+            z = block.X[:, column] - middle.get(column, 0.0)
+            Z[:, j] = z ** degrees[j]
+            if len(values[j]) <= 2:
+                values[j] |= set(np.unique(z)[:3].tolist())
+        Z[:, -1] = ((fitted - middle_fitted) / solution.unit) ** 2
+        uz += solution.in_basis(block.X).T @ (Z * w[:, None])
+        zz += np.einsum("ij,ij,i->j", Z, Z, w)
+        ze += Z.T @ (w * (e / solution.unit))
+        done += m
+    tests = [diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df) for j in range(size)]
+    return [(f, tests[j]) for j, (f, _) in enumerate(own) if len(values[j]) > 2], tests[-1]
+
+
+def lack_of_fit(fit: Asked) -> Test:
+    """The replicate lack-of-fit test over rows whose predictors are equal; nothing where too few repeat."""
+    table, chosen = rows_at_hand(fit)
+    names = dict.fromkeys(n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f))
+    if not names or fit.asides.repeats is not None or fit.asides.offset is not None or _lagged(fit):
+        return NOTHING
+    codes = np.zeros(chosen.used, dtype=np.int64)
+    for name in names:
+        own = table.column(name).codes(chosen.rows)
+        _, codes = np.unique(codes * (int(own.max()) + 2) + own, return_inverse=True)
+        if codes.max() + 1 == len(codes):
+            return NOTHING
+    figures = per_row(fit)
+    blocks = row_blocks(fit)
+    weights = np.concatenate([np.ones(len(b.y)) if b.weights is None else b.weights for b in blocks.whole()])
+    return diagnostics.replicate_lack_of_fit(figures.residual, weights, codes, fit.solution.rank)
+
+
+def _lagged(fit: Asked) -> bool:
+    return any("lag(" in str(t) for t in fit.design.sentence.terms)
+
+
+# ------------------------------------------------------------------ even spread
+
+EVEN = "Is the spread even?"
+
+
+def even(fit: Asked) -> Iterator[Line]:
+    """Squared residuals on all predictors, and how many times wider the spread is where fitted values are high."""
+    check = "Breusch–Pagan, studentized"
+    if why := nothing_left(fit):
+        yield cannot("even spread", EVEN, check, why)
+        return
+    if not fit.design.width:
+        yield cannot("even spread", EVEN, check, "there is no predictor for the spread to grow with")
+        return
+    figures = per_row(fit)
+    squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
+    found = least_squares(_Instead(row_blocks(fit), np.where(figures.counts, squares, np.nan)))
+    test = diagnostics.even_spread(1 - found.rss / found.tss if found.tss > 0 else np.nan, found.n, len(found.kept))
+    ratio = spread_ratio(figures.fitted[figures.counts], figures.influence.standardized[figures.counts])
+    size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
+    # unevenness that does not follow the fitted values shows in how much of the squares is explained
+    size = max(size, 4 * test.statistic / found.n) if np.isfinite(test.statistic) else size
+    verdict = judged(test.p, size, small=np.log(1.3), large=np.log(3.0))
+    grows = ratio > 1
+    words = "the spread changes with the predictors"
+    if np.isfinite(ratio) and abs(np.log(ratio)) > np.log(1.3):
+        turn = "grows" if grows else "shrinks"
+        words = f"the spread {turn} with the fitted values (× {figure(ratio, 2)} from low to high)"
+    advice = "nothing"
+    if verdict != FINE:
+        log = not fit.response.transformed and float(np.min(figures.observed)) > 0 and grows
+        way = f'response="log({fit.response.name})", or ' if log else ""
+        advice = f'try {way}std_errors="robust"; or weights='
+    yield Line("even spread", EVEN, check, test, verdict, advice, words)
+
+
+@dataclass(frozen=True)
+class _Instead:
+    """The rows of a fit with another response in place of their own, every row weighing the same."""
+
+    blocks: RowBlocks
+    response: np.ndarray
+
+    @property
+    def width(self) -> int:
+        return self.blocks.width
+
+    def __iter__(self) -> Iterator[Block]:
+        done = 0
+        for block in self.blocks.whole():
+            own = self.response[done : done + len(block.y)]
+            done += len(block.y)
+            here = np.isfinite(own)
+            yield (block.X, own, None) if here.all() else (block.X[here], own[here], None)
+
+
+def spread_ratio(fitted: np.ndarray, residual: np.ndarray) -> float:
+    """The residuals' root mean square in the highest third of fitted values over that in the lowest third."""
+    sound = np.isfinite(residual)
+    fitted, residual = fitted[sound], residual[sound]
+    if len(fitted) < 9:
+        return float("nan")
+    low, high = np.quantile(fitted, [1 / 3, 2 / 3])
+    below, above = residual[fitted <= low], residual[fitted >= high]
+    if low == high or not len(below) or not len(above):
+        return float("nan")
+    with np.errstate(all="ignore"):
+        return float(np.sqrt((above**2).mean() / (below**2).mean()))
+
+
+# ------------------------------------------------------------------ normal residuals
+
+NORMAL = "Are the residuals normal?"
+
+
+def normal(fit: Asked) -> Iterator[Line]:
+    """The shape of the standardized residuals."""
+    if why := nothing_left(fit):
+        yield cannot("normal residuals", NORMAL, "Shapiro–Wilk", why)
+        return
+    figures = per_row(fit)
+    z = figures.influence.standardized[figures.counts]
+    name, test = diagnostics.normality(z[np.isfinite(z)])
+    if not np.isfinite(test.statistic):
+        yield cannot("normal residuals", NORMAL, name, "fewer than eight residuals can be scaled")
+        return
+    verdict = judged(test.p, test.size, small=0.25, large=1.5)
+    advice = "nothing"
+    if verdict != FINE:
+        advice = 'intervals of coefficients hardly mind; for new rows use forecast(intervals="distribution-free")'
+        if not fit.response.transformed and float(np.min(figures.observed)) > 0 and float((z**3).mean()) > 0.5:
+            advice = f'try response="log({fit.response.name})"; {advice}'
+    yield Line("normal residuals", NORMAL, name, test, verdict, advice, "residuals are not normal")

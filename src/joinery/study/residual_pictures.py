@@ -1,0 +1,194 @@
+"""Pictures of residuals: what is left, whether the spread is even, their shape and their order."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.core import tails
+from joinery.core.smooth import Smooth, smooth
+from joinery.errors import CallError
+from joinery.show.fit_pictures import Guide, Words, zero
+from joinery.show.numbers import figure, p_phrase
+from joinery.show.numbers import value as shown
+from joinery.study.asked import Asked, rows_at_hand
+from joinery.study.check_rows import in_order
+from joinery.study.checks import check_lines
+from joinery.study.per_row import per_row
+from joinery.study.picture_words import flags_of, placed, worded
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+DRAWS, SEED = 1000, 20260101  # simulated samples behind the quantile band, and the seed that repeats them
+MOST_SIMULATED = 2000
+MEDIAN_ROOT = 0.822  # E√|Z| of a standard normal: where the smooth lies when the spread is even
+Given = Mapping[str, str | None]
+
+
+def _refuse_perfect(fit: Asked) -> None:
+    if fit.solution.perfect:
+        raise CallError("the fit is perfect: its residuals are all zero, and there is nothing to draw")
+
+
+def found_by(fit: Asked, check: str) -> str:
+    """What a check says of this fit, for the line under a picture's title."""
+    for line in check_lines(fit):
+        if line.check.startswith(check) and np.isfinite(line.test.statistic):
+            told = line.found if line.verdict != "fine" else line.verdict
+            return f"{line.check}: {told}" + ("" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})")
+    return ""
+
+
+def residuals(
+    fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, against: str | None = None
+) -> Figure:
+    """Residuals against the fitted values, or a column."""
+    from joinery.show.fit_pictures import cloud
+
+    table, chosen = rows_at_hand(fit)
+    figures = per_row(fit)
+    if against is None:
+        x, label = figures.fitted, f"fitted {fit.words(fit.response.name)}"
+    else:
+        x, label = table.column(against).numbers(chosen.rows), fit.words(against)
+    order = np.flatnonzero(np.isfinite(x) & np.isfinite(figures.drawn))
+    x, y = x[order], figures.drawn[order]
+    curve = None if fit.solution.perfect else smooth(x, y)
+    finding = "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
+    y_label = f"{figures.kind} ({fit.words(fit.response.name)})"
+    said = Words("Is anything left in the residuals?", finding, label, y_label)
+    flags = placed(flags_of(fit, label_rows), order)
+    return cloud(x, y, flags, worded(said, words), ax, curve=curve, guides=[zero(x)])
+
+
+def _trend(curve: Smooth | None) -> str:
+    """Whether a smooth of residuals leaves zero."""
+    if curve is None:
+        return "too few different values for a smooth"
+    outside = np.abs(curve.height) > 2 * curve.error
+    if outside.mean() < 0.05:
+        return "the smooth's band holds zero throughout: no trend is left"
+    low, high = (shown(float(v), 3) for v in (curve.at[outside].min(), curve.at[outside].max()))
+    return f"the smooth leaves zero between {low} and {high}: a trend may be left"
+
+
+def spread(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """The size of residuals across fitted values: √|studentized residual|, so that no single row towers."""
+    from joinery.show.fit_pictures import cloud
+
+    _refuse_perfect(fit)
+    figures = per_row(fit)
+    y = np.sqrt(np.abs(figures.influence.studentized))
+    sound = np.flatnonzero(np.isfinite(y))
+    x, y = figures.fitted[sound], y[sound]
+    finding = found_by(fit, "Breusch–Pagan") or "a level smooth means an even spread"
+    x_label = f"fitted {fit.words(fit.response.name)}"
+    said = Words("Does the spread stay even?", finding, x_label, "√ |studentized residual|")
+    level = Guide((float(x.min()), float(x.max())), (MEDIAN_ROOT, MEDIAN_ROOT))
+    flags = placed(flags_of(fit, label_rows), sound)
+    return cloud(x, y, flags, worded(said, words), ax, curve=smooth(x, y), guides=[level])
+
+
+def histogram(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """The distribution of the standardized residuals beside the normal curve."""
+    from joinery.show.fit_pictures import histogram
+
+    _refuse_perfect(fit)
+    z = per_row(fit).influence.standardized
+    z = z[np.isfinite(z)]
+    across = np.linspace(min(-3.5, float(z.min())), max(3.5, float(z.max())), 200)
+    height = np.exp(-(across**2) / 2) / np.sqrt(2 * np.pi)
+    finding = found_by(fit, "Shapiro") or found_by(fit, "D'Agostino")
+    said = Words("What shape do the residuals have?", finding, "standardized residual", "density")
+    return histogram(z, (across, height), worded(said, words), ax)
+
+
+def sequence(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """Residuals in the order of the rows."""
+    from joinery.show.fit_pictures import cloud
+
+    _refuse_perfect(fit)
+    figures, order = per_row(fit), in_order(fit)
+    y = figures.drawn[order]
+    x = np.arange(1.0, len(y) + 1)
+    named = fit.asked.get("order")
+    label = f"row, in the order of {fit.words(named)}" if named else "row, in the table's own order"
+    finding = found_by(fit, "Durbin") or "neighbours should not resemble one another"
+    said = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
+    flags = placed(flags_of(fit, label_rows), order)
+    curve = smooth(x, y, span=0.3)
+    return cloud(x, y, flags, worded(said, words), ax, curve=curve, guides=[zero(x)], joined=True)
+
+
+def observed_fitted(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """Observed values against fitted ones, with the line on which both are equal."""
+    from joinery.show.fit_pictures import cloud
+
+    figures = per_row(fit)
+    x, y = figures.fitted, figures.observed
+    ends = float(min(x.min(), y.min())), float(max(x.max(), y.max()))
+    name = fit.words(fit.response.name)
+    finding = "points on the line are fitted exactly"
+    if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0:
+        finding += f"; correlation of observed with fitted {figure(float(np.corrcoef(x, y)[0, 1]), 3)}"
+    said = Words("How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}")
+    guides = [Guide(ends, ends, "equal")]
+    return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=guides)
+
+
+# ------------------------------------------------------------------ quantiles
+
+
+def quantiles(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """Sorted standardized residuals against normal quantiles."""
+    from joinery.show.fit_pictures import quantiles
+
+    _refuse_perfect(fit)
+    values = per_row(fit).influence.standardized
+    sound = np.flatnonzero(np.isfinite(values))
+    order = sound[np.argsort(values[sound], kind="stable")]
+    n = len(order)
+    expected = tails.normal_quantile((np.arange(1, n + 1) - 0.375) / (n + 0.25))
+    band = _chance_band(fit, n)
+    out = int(np.sum((values[order] < band[0]) | (values[order] > band[1])))
+    finding = (
+        "the residuals follow the line within what chance allows"
+        if out <= 0.05 * n
+        else f"{out} of {n} residuals lie outside what chance allows point by point"
+    )
+    flags = placed(flags_of(fit, label_rows), order)
+    said = Words(
+        "Are the residuals normal?", finding, "quantile expected of a normal sample", "standardized residual, sorted"
+    )
+    return quantiles(expected, values[order], band, flags, worded(said, words), ax)
+
+
+def _chance_band(fit: Asked, n: int) -> tuple[np.ndarray, np.ndarray]:
+    """Where 95 % of sorted standardized residuals of normal samples lie, point by point.
+
+    Simulated through the model's own hat matrix up to 2,000 rows; by the beta law of order statistics beyond that.
+    """
+    if n > MOST_SIMULATED:
+        from scipy.special import betaincinv
+
+        # the inverse is slow: found at some order statistics, close together near the ends, and filled in between
+        near = np.unique(np.geomspace(1, n / 2, 200).astype(int))
+        k = np.unique(np.concatenate([near, n + 1 - near]))
+        ends = [tails.normal_quantile(betaincinv(k, n - k + 1, share)) for share in (0.025, 0.975)]
+        place, at = (tails.normal_quantile((v - 0.375) / (n + 0.25)) for v in (np.arange(1, n + 1), k))
+        return np.interp(place, at, ends[0]), np.interp(place, at, ends[1])
+    table, chosen = rows_at_hand(fit)
+    white = fit.solution.whitened(fit.design.matrix(fit.design.context(table, chosen.rows)))
+    if fit.solution.has_intercept:
+        white = np.column_stack([np.full(len(white), 1 / np.sqrt(len(white))), white])
+    noise = np.random.default_rng(SEED).standard_normal((len(white), DRAWS))
+    noise -= white @ (white.T @ noise)
+    left = 1 - (white**2).sum(axis=1)
+    sound = left > 1e-10
+    scale = np.sqrt((noise**2).sum(axis=0) / fit.residual_df)
+    drawn = np.sort(noise[sound] / np.sqrt(left[sound])[:, None] / scale, axis=0)
+    return np.quantile(drawn, 0.025, axis=1), np.quantile(drawn, 0.975, axis=1)

@@ -1,0 +1,157 @@
+"""Checks as a user meets them: what is planted is found, clean data stay clean, awkward fits are answered."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+from benchmarks.checks import ALTERNATIVES, _plain, shares
+from scipy.special import stdtrit
+
+import joinery as jn
+
+FIRST = "honey_kg given forage_km2, altitude_m, feed_kg, rain_days, hive_type"
+
+
+def verdicts(fit):
+    """The gravest verdict of each question."""
+    rank = {"serious": 2, "caution": 1}
+    found = fit.checks().frame
+    return {q: max(rows["verdict"], key=lambda v: rank.get(v, 0)) for q, rows in found.groupby("question")}
+
+
+def test_every_check_holds_its_size_and_has_power():
+    size = shares(_plain, "y given x, z", 300, 5)
+    for check, share in size.items():
+        # 300 samples: 5 % give or take 1.3 %, three times that
+        assert share < 0.05 + 0.04, check
+    for check in ("curvature of", "Breusch–Pagan", "Durbin–Watson", "studentized residual"):
+        assert shares(ALTERNATIVES[check][1], "y given x, z", 40, 6)[check] > 0.6, check
+
+
+def test_clean_data_get_few_verdicts():
+    rng = np.random.default_rng(12)
+    bad = [sum(v != "fine" for v in verdicts(jn.fit(_plain(rng), "y given x, z")).values()) for _ in range(100)]
+    assert np.mean(bad) < 0.55  # nine tests at 5 % each
+
+
+@pytest.mark.parametrize(
+    ("make", "question", "verdict", "advice"),
+    [
+        (lambda: jn.fit("sample:yields", FIRST, id="hive"), "Is any row badly fitted?", "serious", 'leave_out=["H089"]'),
+        (lambda: jn.fit("sample:yields", f"{FIRST}, altitude_m^2", id="hive"), "Does any row decide the answer?", "serious", 'leave_out=["H058"]'),
+        (lambda: jn.fit("sample:hive_scale", "gain_kg given temperature_c, rain_mm", order="day"), "Are neighbouring rows independent?", "serious", 'std_errors="autocorrelated"'),
+        (lambda: jn.fit("sample:prices", "price given weight_g, source"), "Is the spread even?", "caution", 'response="log(price)"'),
+        (lambda: jn.fit("sample:winter", "survived given stores_kg, hive_weight_kg"), "Do predictors overlap?", "serious", "drop="),
+    ],
+)  # fmt: skip
+def test_planted_features_are_found(make, question, verdict, advice):
+    found = make().checks().frame
+    own = found[(found["question"] == question) & (found["verdict"] == verdict)]
+    assert len(own) >= 1
+    assert advice in " ".join(own["advice"])
+
+
+def test_advice_can_be_given_to_revise():
+    fit = jn.fit("sample:prices", "price given weight_g, source")
+    assert 'add="weight_g^2"' in " ".join(fit.checks()["advice"])
+    better = fit.revise(response="log(price)")
+    assert verdicts(better)["Is the spread even?"] == "fine"
+    assert fit.revise(add="weight_g^2", std_errors="robust").sentence == "price given weight_g, source, weight_g^2"
+
+
+def test_a_bend_already_in_the_model_is_not_asked_for_again():
+    rng = np.random.default_rng(1)
+    x = rng.uniform(0, 10, 200)
+    t = pd.DataFrame({"x": x, "y": x**2 + rng.normal(0, 3, 200)})
+    assert verdicts(jn.fit(t, "y given x"))["Is each relation straight?"] == "serious"
+    assert verdicts(jn.fit(t, "y given powers(x, 2)"))["Is each relation straight?"] == "fine"
+    assert verdicts(jn.fit(t, "y given powers(x, 2)")).get("Do predictors overlap?", "fine") == "fine"
+
+
+SMALL = pd.DataFrame(
+    {"x": [1.0, 2, 3, 4, 5, 6], "g": list("aabbbc"), "w": [1, 2, 1, 2, 1, 3], "y": [1.0, 3, 2, 5, 4, 9]}
+)
+
+
+@pytest.mark.parametrize(
+    ("table", "sentence", "options", "said"),
+    [
+        (SMALL.assign(y=2 * SMALL["x"]), "y given x", {}, "the fit is perfect"),
+        (SMALL.iloc[:2], "y given x", {}, "the fit is perfect"),
+        (SMALL, "y given g", {}, "alone speaks to a coefficient"),
+        (SMALL, "y given x, g", {"weights": "w"}, "alone speaks to a coefficient"),
+        (SMALL, "y given x without intercept", {}, ""),
+        (SMALL, "y given nothing", {}, "no predictor for the spread to grow with"),
+    ],
+    ids=["perfect", "two rows", "level of one row", "weights", "no intercept", "intercept alone"],
+)
+def test_awkward_fits_are_answered(table, sentence, options, said):
+    fit = jn.fit(table, sentence, **options)
+    found = fit.checks()
+    assert said in " ".join(found["advice"])
+    assert set(found["verdict"]) <= {"fine", "caution", "serious", ""}
+    for verdict, advice in zip(found["verdict"], found["advice"]):
+        assert verdict or advice.startswith("cannot be computed: ")
+    assert str(fit)
+
+
+@pytest.mark.parametrize("options", [{}, {"weights": "w"}])
+@pytest.mark.parametrize(
+    ("sample", "sentence"),
+    [
+        ("jars", "jars_sold given hours_open"),
+        ("prices", "price given weight_g, source"),
+        ("winter", "survived given stores_kg, altitude_m"),
+    ],
+)
+def test_dfbetas_are_what_leaving_the_row_out_does(sample, sentence, options):
+    table = jn.sample_data(sample).assign(w=lambda t: 1 + np.arange(len(t)) % 3)
+    fit = jn.fit(table, sentence, **options)
+    found = fit.rows(dfbetas=True).frame
+    full = fit.coefficients().frame
+    for label in found.index[[0, 5, 11]]:
+        without = jn.fit(table, sentence, leave_out=[label], **options)
+        own = without.coefficients().frame
+        scale = full["standard_error"] * without.residual_sd / fit.residual_sd
+        change = (full["estimate"] - own["estimate"]) / scale
+        assert found.loc[label, [f"dfbetas {t}" for t in full["term"]]].to_numpy(float) == pytest.approx(
+            change.to_numpy(), rel=1e-8
+        )
+
+
+def test_rows_left_out_stand_as_they_would_be_forecast():
+    fit = jn.fit("sample:jars", "jars_sold given hours_open", leave_out=[3])
+    row = fit.rows().frame.loc[3]
+    new = fit.forecast({"hours_open": [8.0]}, level=0.9).frame.iloc[0]
+    error = (new["new_upper"] - new["fitted"]) / stdtrit(fit.residual_df, 0.95)
+    assert row["fitted"] == pytest.approx(new["fitted"])
+    assert row["studentized_residual"] == pytest.approx((45 - new["fitted"]) / error)
+    assert (row["verdict"], row["reason"]) == ("", "left out: asked to be left out")
+
+
+@pytest.mark.parametrize(
+    "name",
+    ["line", "observed_fitted", "residuals", "spread", "quantiles", "histogram", "sequence", "leverage", "influence",
+     "added_variable", "component_residual", "checks"],
+)  # fmt: skip
+def test_every_picture_labels_the_same_row(name, tmp_path, honey):
+    figure = honey.draw(name, path=tmp_path / "p.png")
+    assert (tmp_path / "p.png").stat().st_size > 8000
+    words = {t.get_text() for t in figure.findobj(lambda a: hasattr(a, "get_text"))}
+    assert name == "histogram" or any("H058" in w for w in words)
+    assert any(w.endswith("?") for w in words)
+    many = jn.fit(pd.DataFrame({"x": np.arange(7000.0) % 83}).assign(y=lambda t: np.sin(t["x"])), "y given x")
+    assert many.draw(name)
+
+
+def test_an_added_variable_picture_shows_the_coefficient(honey):
+    figure = honey.draw("added_variable", term="feed_kg")
+    points, line = figure.axes[0].collections[0].get_offsets(), figure.axes[0].lines[0].get_xydata()
+    x, y = np.asarray(points).T
+    slope = (x @ y) / (x @ x)
+    b = honey.coefficients().frame.set_index("term").loc["feed_kg", "estimate"]
+    assert slope == pytest.approx(b, rel=1e-8)
+    assert np.diff(line[:, 1]) / np.diff(line[:, 0]) == pytest.approx(b, rel=1e-8)
+    with pytest.raises(jn.CallError, match="did you mean 'feed_kg'"):
+        honey.draw("added_variable", term="fed_kg")
