@@ -21,6 +21,7 @@ VIEWS = {
     "help": "joinery --help",
     "look": "joinery look sample:yields --id hive",
     "fit": f"joinery fit sample:yields '{BENT}' --id hive",
+    "stepwise": "joinery stepwise sample:queens 'eggs_a_day given all but queen, outcome' --criterion bic",
     "rows": f"joinery rows sample:yields '{BENT}' --id hive | head -42",
     "forecast": f"joinery forecast sample:yields '{BENT}' --id hive --leave-out H058",
 }

@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+import warnings
 from pathlib import Path
 
 import pandas as pd
@@ -31,15 +32,15 @@ def test_the_help_groups_commands_in_the_order_of_the_work(joinery):
         assert out.strip()
 
 
-@pytest.mark.parametrize("command", ["coefficients", "overall", "rows", "forecast"])
+@pytest.mark.parametrize("command", ["coefficients", "overall", "anova", "checks", "box_cox", "rows", "forecast"])
 def test_each_question_in_each_form(command, joinery, tmp_path):
     fit = jn.fit("sample:yields", MODEL, id="hive")
-    table = getattr(fit, command)()
+    table, name = getattr(fit, command)(), command.replace("_", "-")
     for form in ("text", "markdown", "csv", "json", "html"):
-        status, out, err = joinery(command, *YIELDS, "--as", form)
+        status, out, err = joinery(name, *YIELDS, "--as", form)
         assert (status, err) == (0, "")
         assert out.rstrip("\n") == table.render(form).rstrip("\n")
-    status, out, err = joinery(command, *YIELDS, "--output", tmp_path / "t.csv")
+    status, out, err = joinery(name, *YIELDS, "--output", tmp_path / "t.csv")
     assert (status, out) == (0, "")
     assert "wrote" in err
     assert (tmp_path / "t.csv").read_text() == table.render("csv")
@@ -176,3 +177,20 @@ def test_the_demo_walks_the_whole_job(joinery, tmp_path):
     file = tmp_path / "file"
     file.write_text("")
     assert joinery("demo", file)[0] == 2
+
+
+def test_models_compared_and_chosen(joinery):
+    models = ("honey_kg given feed_kg, forage_km2", "honey_kg given forage_km2")
+    status, out, err = joinery("compare", "sample:yields", *models, "--as", "csv")
+    fits = [jn.fit("sample:yields", m) for m in models]
+    assert (status, out) == (0, jn.compare(*fits).render("csv"))
+    with warnings.catch_warnings():
+        warnings.simplefilter("always")
+        status, out, err = joinery("compare", "sample:yields", models[1], "honey_kg given feed_kg")
+    assert status == 0
+    assert "note: fits 1 and 2 are not tested" in err
+    queens = ("sample:queens", "eggs_a_day given weight_mg, age_days, moon_days")
+    status, out, _ = joinery("stepwise", *queens, "--criterion", "bic", "--keep", "moon_days")
+    assert status == 0
+    assert "chosen: eggs_a_day given weight_mg, age_days, moon_days" in out
+    assert joinery("anova", *YIELDS, "--after", "all")[0] == 2

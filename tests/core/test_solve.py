@@ -211,3 +211,10 @@ def test_the_smooth_follows_a_line_and_not_a_far_out_point():
     y[40] += 1000
     assert np.abs(smooth(x, y).height - 2 - 3 * curve.at).max() < 1
     assert smooth(np.repeat([1.0, 2.0], 9), np.arange(18.0)) is None
+
+
+def test_the_intercept_alone_is_the_mean_of_many_rows():
+    y = np.random.default_rng(3).normal(5, 2, 500)
+    fit = least_squares(ArrayBlocks(np.empty((500, 0)), y))
+    assert fit.intercept == pytest.approx(y.mean(), rel=1e-14)
+    assert fit.rss == pytest.approx(((y - y.mean()) ** 2).sum(), rel=1e-13)

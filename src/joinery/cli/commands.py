@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable
+import warnings
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -26,6 +28,7 @@ app = typer.Typer(
 )
 FORMS = ("text", "markdown", "csv", "json", "html")
 START, FIT, CHECK, FORECAST = "Start", "Fit and read", "Check", "Forecast and hand over"
+MEND = "Mend and compare"
 
 
 def run() -> None:
@@ -33,6 +36,7 @@ def run() -> None:
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")
+    warnings.showwarning = _as_note
     try:
         app()
     except errors.JoineryError as reason:
@@ -41,6 +45,10 @@ def run() -> None:
     except BrokenPipeError:
         sys.stderr.close()
         sys.exit(0)
+
+
+def _as_note(message: Warning | str, *_: Any, **__: Any) -> None:
+    sys.stderr.write(f"note: {message}\n")
 
 
 # ------------------------------------------------------------------ from arguments to a fit, from a table to the screen
@@ -64,23 +72,41 @@ def _tell(notes: Iterable[str]) -> None:
         sys.stderr.write(f"note: {note}\n")
 
 
-def _fit(data: str, model: str | None, **given: Any) -> Fit:
+def _fit(model: str | None, **given: Any) -> Fit:
     """The fit that a command works on: made from data and a model, or loaded from a saved one."""
     from joinery.model.fitting import fit
     from joinery.model.saving import load
 
+    data = str(given["data"])
     if model is None:
         if not data.endswith(".json"):
             raise errors.CallError("a model sentence is wanted after the data, or a saved fit (.json) in place of both")
         return load(data)
-    options = {name: given[name] for name in o.FIT if name not in (*o.READ, "save")}
-    labels = [part.strip() for text in given["leave_out"] or [] for part in text.split(",") if part.strip()]
-    rows = _data(data, given)
-    found = fit(rows, model, **options | {"leave_out": labels or None})
+    rows, options = _given(**given)
+    found = fit(rows, model, **options)
     _tell(note for note in rows.notes if note not in found.notes)
     if given["save"] is not None:
         sys.stderr.write(f"saved {found.save(given['save'])}\n")
     return found
+
+
+def _given(**given: Any) -> tuple[Any, dict[str, Any]]:
+    """The table named on the command line and the options of ``fit``."""
+    options = {name: given[name] for name in o.FIT if name not in (*o.READ, "save")}
+    labels = [part.strip() for text in given["leave_out"] or [] for part in text.split(",") if part.strip()]
+    return _data(given["data"], given), options | {"leave_out": labels or None}
+
+
+@contextmanager
+def _working(words: str) -> Iterator[None]:
+    """Says on standard error, where that is a terminal, that something longer is going on."""
+    if not sys.stderr.isatty():
+        yield
+        return
+    from rich.console import Console
+
+    with Console(stderr=True).status(words):
+        yield
 
 
 def _show(table: Table, form: str, output: str | None, digits: int | None) -> None:
@@ -200,6 +226,15 @@ _question("overall", FIT, "The whole model against no predictors.", lambda f: f.
 
 
 @app.command(rich_help_panel=FIT)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def anova(
+    after: Annotated[str, typer.Option("--after", help="earlier, lower-order or others")] = "earlier", **given: Any
+) -> None:
+    """What each term explains beyond the terms it is adjusted for."""
+    _show(_fit(**given).anova(after), given["form"], given["output"], given["digits"])
+
+
+@app.command(rich_help_panel=FIT)
 @o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
 def claim(
     model: Annotated[str, typer.Argument(metavar="MODEL", help="a model sentence (none with a saved fit)")],
@@ -228,6 +263,45 @@ def equation(
 
 _question("checks", CHECK, "What the model takes for granted: figures, verdicts, what to do.", lambda f: f.checks())
 _question("rows", CHECK, "Each row's figures: fit, leverage, influence, and what is remarkable.", lambda f: f.rows())
+
+
+@app.command(rich_help_panel=MEND)
+@o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
+def compare(
+    models: Annotated[list[str], typer.Argument(metavar="MODEL MODEL...", help="two or more model sentences")],
+    **given: Any,
+) -> None:
+    """Fits of one response side by side, nested ones tested."""
+    from joinery.model.comparing import compare as side_by_side
+
+    found = side_by_side(*[_fit(model=model, **given) for model in models])
+    _show(found, given["form"], given["output"], given["digits"])
+
+
+@app.command(rich_help_panel=MEND)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def stepwise(
+    moves: Annotated[str, typer.Option("--moves", help="add, drop, or 'add and drop'")] = "add and drop",
+    criterion: Annotated[str, typer.Option("--criterion", help="aic, bic, 'adjusted r2' or p")] = "aic",
+    keep: Annotated[str | None, typer.Option("--keep", help="terms that always stay: 'forage_km2, hive_type'")] = None,
+    enter: Annotated[float, typer.Option("--enter", help="the p below which a term enters")] = 0.05,
+    leave: Annotated[float, typer.Option("--leave", help="the p above which a term leaves")] = 0.10,
+    **given: Any,
+) -> None:
+    """Choose among the terms of a sentence step by step."""
+    from joinery.model.stepping import stepwise as choose
+
+    rows, options = _given(**given)
+    rules: dict[str, Any] = {"moves": moves, "criterion": criterion, "keep": keep or (), "enter": enter, "leave": leave}
+    with _working("choosing terms"):
+        trail = choose(rows, str(given["model"]), **rules, **options)
+        steps = trail.page
+    _show(steps, given["form"], given["output"], given["digits"])
+    if given["save"] is not None:
+        sys.stderr.write(f"saved {trail.final.save(given['save'])}\n")
+
+
+_question("box-cox", MEND, "Which power of the response suits the model.", lambda f: f.box_cox())
 
 
 @app.command(rich_help_panel=CHECK)

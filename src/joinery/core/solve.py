@@ -167,7 +167,7 @@ def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Produc
 
 def _hopeless(G: np.ndarray, s: np.ndarray, weight_sum: float, intercept: bool) -> bool:
     """Whether the first block already shows columns too far from independent for cross-products alone."""
-    if len(G) > WIDE:
+    if not len(G) or len(G) > WIDE:
         return False
     centred = G - np.outer(s, s) / weight_sum if intercept else G
     length = np.sqrt(np.diag(centred))

@@ -47,6 +47,7 @@ class Fit:
     log_weights: float = 0.0
     sandwich: Sandwich | None = None
     memo: dict[str, Any] = field(default_factory=dict)
+    changes: tuple[str, ...] = ()
 
     # ------------------------------------------------------------------ figures
 
@@ -204,6 +205,39 @@ class Fit:
 
         return overall(self, level)
 
+    def anova(self, after: str = "earlier") -> Table:
+        """What each term explains beyond the terms it is adjusted for.
+
+        Parameters: ``after``: ``"earlier"`` terms as written; ``"lower-order"``, all terms that do not contain it;
+        ``"others"``, all other terms, categories coded to sum to zero.
+        Returns a Table: term, adjusted_for, df, ss, ms, f, p, share of the total; for other families term,
+        adjusted_for, df, deviance, chi2 or f, p. Raises CallError for another ``after``.
+        Source: Draper & Smith 1998, 6; Yates 1934 for unbalanced tables.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type")
+        >>> fit.anova()["df"].tolist()[:3]
+        [1, 2, 109]
+        """
+        from joinery.study.anova import anova
+
+        return anova(self, after)
+
+    def box_cox(self) -> Table:
+        """The likelihood over powers of the response, with the interval of the best power and the sentence it suggests.
+
+        Returns a Table: power, log_likelihood, inside (whether the level's interval holds the power).
+        Raises CallError for a response that is not positive, a loaded fit, or another family.
+        Source: Box & Cox 1964.
+
+        >>> import joinery as jn
+        >>> "log(price)" in " ".join(jn.fit("sample:prices", "price given log(weight_g), source").box_cox().notes)
+        True
+        """
+        from joinery.study.powers import box_cox
+
+        return box_cox(self)
+
     def claim(self, text: str, *, level: float | None = None) -> Table:
         """Tests one or several equations or inequalities among coefficients.
 
@@ -297,8 +331,9 @@ class Fit:
         y_label: str | None = None,
         **options: Any,
     ) -> Figure:
-        """A picture: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``, ``histogram``, ``sequence``,
-        ``leverage``, ``influence``, ``added_variable``, ``component_residual`` or ``checks``.
+        """A picture: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``, ``histogram``,
+        ``sequence``, ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``box_cox`` or
+        ``checks``.
 
         Parameters: ``path`` to write it to (.png .svg .pdf); ``ax`` to draw on; ``label_rows`` ``"flagged"``,
         ``"none"`` or row labels; title and axis labels; ``against=`` a column (``line``, ``residuals``,
@@ -319,12 +354,14 @@ class Fit:
         add: str | Sequence[str] | None = None,
         drop: str | Sequence[str] | None = None,
         leave_out: Sequence[Any] | str | None = None,
+        put_back: Sequence[Any] | str | None = None,
         response: str | None = None,
         **changed: Any,
     ) -> Fit:
-        """Fits again with terms added or dropped, rows left out, another response, or other options of ``fit``.
+        """Fits again with terms added or dropped, rows left out or put back, another response, or other options.
 
-        Parameters: ``add``, ``drop`` terms; ``leave_out`` labels of further rows; ``response``; ``changed`` options.
+        Parameters: ``add``, ``drop`` terms; ``leave_out`` labels of further rows; ``put_back`` labels of rows that were
+        asked to be left out; ``response``; ``changed`` options of ``fit``. ``changes`` of the new fit keeps the trail.
         Returns a new Fit. Raises CallError for a dropped term that is not there, or for a loaded fit.
 
         >>> import joinery as jn
@@ -333,7 +370,7 @@ class Fit:
         """
         from joinery.model.revising import revise
 
-        return revise(self, add=add, drop=drop, leave_out=leave_out, response=response, **changed)
+        return revise(self, add=add, drop=drop, leave_out=leave_out, put_back=put_back, response=response, **changed)
 
     def save(self, path: str | os.PathLike[str]) -> Path:
         """Writes the result as one JSON file, without the table's rows.

@@ -87,7 +87,6 @@ def fit(
     sentence, earlier = resolved(sentence, table, text)
     _check_family(family, sentence, table)
     one_of("link", link or "identity", LINKS)
-    response = ResponseScale(sentence.response.expression)
     asides = Asides(weights, repeats, offset)
     for aside, expression in asides.expressions.items():
         check_names(names_in(expression), table, str({"weights": weights, "repeats": repeats}.get(aside, offset)))
@@ -95,17 +94,41 @@ def fit(
     leave_out = [leave_out] if isinstance(leave_out, str) else leave_out
     fills: dict[str, float] = {}
     if missing == "mean":
-        fills, told = mean_fills(table, response.expression, terms_named, asides, where=where, leave_out=leave_out)
+        own = sentence.response.expression
+        fills, told = mean_fills(table, own, terms_named, asides, where=where, leave_out=leave_out)
         earlier += told
     table = filled(table, fills)
     selection = choose_rows(
         table,
-        response.expression,
+        sentence.response.expression,
         [*terms_named, *asides.expressions.values()],
         where=where,
         leave_out=leave_out,
         missing=missing,
     )
+    asked: dict[str, Any] = {
+        "weights": weights,
+        "repeats": repeats,
+        "offset": offset,
+        "where": where,
+        "leave_out": leave_out,
+    }
+    asked |= {"id": id, "missing": missing, "level": level, "labels": labels, "order": order}
+    asked |= {"std_errors": std_errors, "cluster": cluster or None}
+    return estimate(table, sentence, selection, asked, fills, earlier)
+
+
+def estimate(
+    table: Records,
+    sentence: Sentence,
+    selection: Selection,
+    asked: Mapping[str, Any],
+    fills: dict[str, float],
+    earlier: list[str],
+) -> Fit:
+    """Estimates a resolved sentence on chosen rows of a table; ``asked`` holds the options of ``fit``, checked."""
+    asides = Asides(asked["weights"], asked["repeats"], asked["offset"])
+    response = ResponseScale(sentence.response.expression)
     design = learn(sentence, table, selection.rows, fills)
     context = design.context(table, selection.rows)
     context.learning = True
@@ -114,25 +137,30 @@ def fit(
     blocks = RowBlocks(design, response, asides, table, selection.rows)
     solution = least_squares(blocks, intercept=sentence.intercept, n=n)
     sandwich = None
-    if std_errors != "constant spread":
+    if asked["std_errors"] != "constant spread":
         row_blocks = RowBlocks(design, response, asides, table, selection.rows)
-        sandwich = sandwich_of(row_blocks, solution, std_errors, cluster, order, selection.total)
-    asked = {"weights": weights, "repeats": repeats, "offset": offset, "where": where, "leave_out": leave_out, "id": id}
+        cluster = asked["cluster"] or []
+        sandwich = sandwich_of(row_blocks, solution, asked["std_errors"], cluster, asked["order"], selection.total)
     return Fit(
         design=design,
         solution=solution,
-        level=level,
+        level=asked["level"],
         notes=fit_notes(table, design, solution, response.name, earlier),
-        labels=dict(labels or {}),
+        labels=dict(asked["labels"] or {}),
         table=table,
         selection=selection,
-        asked=asked
-        | {"missing": missing, "level": level, "labels": labels, "order": order}
-        | {"std_errors": std_errors, "cluster": cluster or None},
+        asked=asked,
         sandwich=sandwich,
         asides=asides,
         log_weights=log_weights,
     )
+
+
+def same_rows(earlier: Fit, sentence: Sentence) -> Fit:
+    """Another sentence fitted to exactly the rows of an earlier fit, with its options."""
+    assert earlier.table is not None
+    assert earlier.selection is not None
+    return estimate(earlier.table, sentence, earlier.selection, earlier.asked, dict(earlier.design.fills), [])
 
 
 def _counted(asides: Asides, context: Context, selection: Selection) -> tuple[int, float]:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from joinery.errors import CallError, nearest
+from joinery.errors import CallError, listed, nearest
 from joinery.model.fit import Fit
 from joinery.model.fitting import fit
 from joinery.notation.parse import read_sentence
@@ -19,6 +19,7 @@ def revise(
     add: str | Sequence[str] | None = None,
     drop: str | Sequence[str] | None = None,
     leave_out: Sequence[Any] | str | None = None,
+    put_back: Sequence[Any] | str | None = None,
     response: str | None = None,
     **changed: Any,
 ) -> Fit:
@@ -39,11 +40,22 @@ def revise(
     if response is not None:
         new = replace(new, response=read_sentence(f"{response} given nothing").response)
     asked = dict(earlier.asked) | changed
-    before = asked.get("leave_out")
-    rows = [*([before] if isinstance(before, str) else before or [])]
-    rows += [leave_out] if isinstance(leave_out, str) else [] if leave_out is None else list(leave_out)
-    asked["leave_out"] = rows or None
-    return fit(earlier.table, str(new), **asked)
+    rows = [*_listed(asked.get("leave_out")), *_listed(leave_out)]
+    back = {str(label) for label in _listed(put_back)}
+    if lacking := back - {str(label) for label in rows}:
+        raise CallError(f"row {listed(sorted(lacking))} was not asked to be left out, so it cannot be put back")
+    asked["leave_out"] = [label for label in rows if str(label) not in back] or None
+    found = fit(earlier.table, str(new), **asked)
+    said = {"add": add, "drop": drop, "leave out": leave_out, "put back": put_back, "response": response} | changed
+    words = [f"{what} {listed(_listed(value), 8)}" for what, value in said.items() if value is not None]
+    return replace(found, changes=(*earlier.changes, "; ".join(words) or "nothing changed"))
+
+
+def _listed(value: Any) -> list[Any]:
+    """One value or several as a list."""
+    if value is None:
+        return []
+    return list(value) if isinstance(value, (list, tuple, set)) or hasattr(value, "tolist") else [value]
 
 
 def _terms(text: str | Sequence[str] | None) -> list[Term]:

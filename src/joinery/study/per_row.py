@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from joinery.core.influence import Influence, harm_limit, influence
 from joinery.core.tails import t_quantile
 from joinery.notation.evaluate import Context
+from joinery.show.numbers import figure
 from joinery.study.asked import Asked, row_blocks
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
@@ -83,6 +85,14 @@ class Limits:
     studentized: float
     cooks_distance: float
 
+    @cached_property
+    def leverage_words(self) -> str:
+        return figure(self.leverage, 2)
+
+    @cached_property
+    def distance_words(self) -> str:
+        return figure(self.cooks_distance, 2)
+
 
 def limits(fit: Asked) -> Limits:
     """Leverage 3p/n; for Cook's distance the median of F.
@@ -94,3 +104,14 @@ def limits(fit: Asked) -> Limits:
     shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n])
     large, outlier = t_quantile(1 - shares / 2, df - 1) if df > 1 else (np.nan, np.nan)
     return Limits(3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, df))
+
+
+def left_out_error(fit: Asked) -> float | None:
+    """The root mean square error of each row forecast without it: e/(1 − h) (Allen 1974); None where it is unknown."""
+    if fit.table is None or fit.solution.perfect or fit.family != "normal":
+        return None
+    figures = per_row(fit)
+    with np.errstate(all="ignore"):
+        e = (figures.residual / (1 - figures.influence.leverage))[figures.counts]
+    e = e[np.isfinite(e)]
+    return float(np.sqrt((e**2).mean())) if len(e) else None

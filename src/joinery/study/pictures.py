@@ -18,7 +18,7 @@ from joinery.notation.tree import names_in
 from joinery.show.fit_pictures import Curve, Words
 from joinery.show.numbers import fixed
 from joinery.show.numbers import value as shown
-from joinery.study import checks_sheet, influence_pictures, residual_pictures
+from joinery.study import checks_sheet, influence_pictures, powers, residual_pictures
 from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.equation import equation
 from joinery.study.forecast import bands
@@ -149,5 +149,6 @@ PICTURES: dict[str, tuple[Picture, tuple[str, ...]]] = {
     "influence": (influence_pictures.influence, ()),
     "added_variable": (influence_pictures.added_variable, ("term",)),
     "component_residual": (influence_pictures.component_residual, ("against",)),
+    "box_cox": (powers.picture, ()),
     "checks": (checks_sheet.checks, ()),
 }

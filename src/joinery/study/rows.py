@@ -36,12 +36,14 @@ class Remark:
     def reason(self) -> str:
         """The reason in words, with its figures and what to do."""
         h, t = self.leverage, self.studentized
-        far = f"far out (leverage {figure(h, 2)}, limit {figure(self.at.leverage, 2)})"
         badly = f"badly fitted (studentized residual {figure(t, 2)})"
+        if h < self.at.leverage and self.cooks_distance < self.at.cooks_distance and abs(t) < self.at.studentized:
+            return badly
+        far = f"far out (leverage {figure(h, 2)}, limit {self.at.leverage_words})"
         if h >= 1:
             return "fitted exactly whatever its value: nothing else speaks to one of its coefficients"
         if self.cooks_distance >= self.at.cooks_distance:
-            size = f"Cook's distance {figure(self.cooks_distance, 2)}, limit {figure(self.at.cooks_distance, 2)}"
+            size = f"Cook's distance {figure(self.cooks_distance, 2)}, limit {self.at.distance_words}"
             why = f"; {far}" if h >= self.at.leverage else ""
             return f"decides the answer ({size}){why}: fit once without it and compare"
         if abs(t) >= self.at.studentized:

@@ -1,0 +1,230 @@
+"""The ANOVA table: what each term explains beyond the terms it is adjusted for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from joinery.core import tails
+from joinery.core.covariance import Sandwich
+from joinery.core.hypotheses import extra, wald
+from joinery.core.solution import Solution
+from joinery.core.solve import least_squares
+from joinery.design.blocks import RowBlocks
+from joinery.design.design import Design, DesignTerm
+from joinery.design.factors import CategoryFactor
+from joinery.errors import CallError, listed, one_of
+from joinery.notation.tree import Number, Power
+from joinery.show.table import Table
+from joinery.study.asked import Asked, row_blocks
+from joinery.study.check_shape import lack_of_fit
+
+AFTER = ("earlier", "lower-order", "others")
+ASKS = {
+    "earlier": "each line asks what a term adds to those written before it; shares add up to R²",
+    "lower-order": "each line asks what a term adds to all terms that do not contain it",
+    "others": "each line asks what a term adds to all the other terms, the products that contain it among them",
+}
+
+
+@dataclass(frozen=True)
+class Part:
+    """One line: a term, the terms it is adjusted for, degrees of freedom, sum of squares in unit², F and its p."""
+
+    term: str
+    adjusted_for: str
+    df: int
+    ss: float
+    f: float = float("nan")
+    p: float = float("nan")
+
+
+@dataclass(frozen=True)
+class _Basis:
+    """A solution with its terms' places among its columns, and its covariance where that is not the plain one."""
+
+    solution: Solution
+    terms: tuple[DesignTerm, ...]
+    meat: np.ndarray | None
+    df: float
+
+    def places(self, term: int) -> np.ndarray:
+        """Where a term's estimable columns stand in the factor."""
+        own = self.terms[term].columns
+        kept = self.solution.kept
+        return np.flatnonzero((kept >= own.start) & (kept < own.stop))
+
+    def joined(self, chosen: list[int]) -> np.ndarray:
+        return np.concatenate([np.empty(0, int), *(self.places(j) for j in chosen)])
+
+    def wald(self, chosen: list[int]) -> float:
+        """Wald's statistic of all coefficients of some terms."""
+        own = self.joined(chosen) + self.solution.has_intercept
+        b = self.solution.coefficients[self.solution.kept[own - self.solution.has_intercept]]
+        root = self.solution.root[own]
+        return wald(b, root @ self.meat @ root.T) if len(own) else 0.0
+
+
+def anova(fit: Asked, after: str = "earlier") -> Table:
+    """The ANOVA table. See ``Fit.anova``."""
+    one_of("after", after, AFTER)
+    if fit.family != "normal":
+        from joinery.study.deviance import deviance_table
+
+        table: Table = deviance_table(fit, after)
+        return table
+    unit2 = fit.solution.unit**2
+    found = [*term_parts(fit, after), *_residual(fit)]
+    ss = np.array([part.ss for part in found]) * unit2
+    df = np.array([part.df for part in found])
+    with np.errstate(all="ignore"):
+        ms = np.where(df > 0, ss / df, np.nan)
+        share = np.array([part.ss for part in found]) / fit.solution.tss if fit.solution.tss > 0 else np.nan * ss
+    share[len(fit.design.terms) :] = np.nan
+    return Table(
+        {
+            "term": [part.term for part in found],
+            "adjusted_for": [part.adjusted_for for part in found],
+            "df": df,
+            "ss": ss,
+            "ms": ms,
+            "f": [part.f for part in found],
+            "p": [part.p for part in found],
+            "share": share,
+        },
+        title=f"What each term explains, after {after}",
+        notes=tuple(_notes(fit, after)),
+        kinds={"f": "own", "ss": "own", "ms": "own"},
+    )
+
+
+def term_parts(fit: Asked, after: str) -> Iterator[Part]:
+    """A line for each term."""
+    basis = _recoded(fit) if after == "others" and coding_matters(fit.design) else _own(fit)
+    solution, terms = basis.solution, fit.design.terms
+    g = solution.effects / solution.unit
+    s2 = solution.rss / fit.residual_df if fit.residual_df else np.nan
+    for place, term in enumerate(terms):
+        before = adjusted(terms, place, after)
+        own = basis.places(place)
+        ss, df = extra(solution.factor, g, basis.joined(before), own)
+        f = ss / df / s2 if df and s2 > 0 else float("nan")
+        df2 = float(fit.residual_df)
+        if basis.meat is not None:
+            f, df2 = float("nan"), basis.df
+            if after != "earlier" and df:
+                rest = [j for j in range(len(terms)) if j != place and j not in before]
+                f = (basis.wald([place, *rest]) - basis.wald(rest)) / df
+        p = float(tails.f_upper(f, df, df2)) if np.isfinite(f) and df2 > 0 else float("nan")
+        names = [terms[j].text for j in before]
+        words = listed(names, 4) or ("intercept" if solution.has_intercept else "nothing")
+        yield Part(term.text, words, df, ss, f, p)
+
+
+def adjusted(terms: tuple[DesignTerm, ...], place: int, after: str) -> list[int]:
+    """The terms that a term is adjusted for."""
+    if after == "earlier":
+        return list(range(place))
+    others = [j for j in range(len(terms)) if j != place]
+    return others if after == "others" else [j for j in others if not contains(terms[j], terms[place])]
+
+
+def contains(whole: DesignTerm, part: DesignTerm) -> bool:
+    """Whether a term contains another, by factor and degree: x within x² within x²·z; log(x) is not x."""
+    degrees = _degrees(whole)
+    return all(degrees.get(base, 0) >= degree for base, degree in _degrees(part).items()) and whole != part
+
+
+def _degrees(term: DesignTerm) -> dict[str, float]:
+    out: dict[str, float] = {}
+    for factor in term.factors:
+        if isinstance(factor, CategoryFactor):
+            out[factor.label] = 1.0
+        else:
+            power = factor.expression
+            whole = isinstance(power, Power) and isinstance(power.exponent, Number) and factor.degree > 0
+            base, degree = (factor.base, factor.degree) if whole else (str(factor.expression), 1.0)
+            out[base] = out.get(base, 0.0) + degree
+    return out
+
+
+def _residual(fit: Asked) -> Iterator[Part]:
+    """The residual line, and what of it is lack of fit where rows with equal predictors repeat."""
+    solution = fit.solution
+    yield Part("residual", "", fit.residual_df, solution.rss)
+    if fit.table is None or solution.perfect or not fit.residual_df:
+        return
+    test = lack_of_fit(fit)
+    if np.isfinite(test.statistic):
+        df1, df2 = (int(v) for v in test.df)
+        within = solution.rss / (1 + test.statistic * df1 / df2)
+        yield Part("lack of fit", "all terms", df1, solution.rss - within, test.statistic, test.p)
+        yield Part("within repeats", "", df2, within)
+
+
+def _own(fit: Asked) -> _Basis:
+    chosen: Sandwich | None = fit.sandwich
+    meat, df = (None, 0.0) if chosen is None else (chosen.meat, float(np.nanmin(chosen.df)))
+    return _Basis(fit.solution, fit.design.terms, meat, df)
+
+
+def coding_matters(design: Design) -> bool:
+    """Whether some product has a category whose coding decides what its lower-order terms mean."""
+    return any(len(t.factors) > 1 and t.categories for t in design.terms)
+
+
+def _recoded(fit: Asked) -> _Basis:
+    """The fit with every category coded to sum to zero: the same fitted values, other coefficients."""
+    if fit.table is None:
+        raise CallError(
+            "a fit loaded from a file keeps no rows to recode its categories with; use after='lower-order', "
+            "or fit the table again"
+        )
+    if "recoded" not in fit.memo:
+        fit.memo["recoded"] = _recode(fit)
+    found: _Basis = fit.memo["recoded"]
+    return found
+
+
+def _recode(fit: Asked) -> _Basis:
+    memory = {
+        key: learnt | {"coding": "effect"} if learnt["kind"] == "category" else learnt
+        for key, learnt in fit.design.factor_memory.items()
+    }
+    design = replace(fit.design, factor_memory=memory)
+    own = row_blocks(fit)
+    blocks = RowBlocks(design, own.response, own.asides, own.table, own.rows)
+    solution = least_squares(blocks, intercept=design.intercept, n=fit.n_rows)
+    if fit.sandwich is None:
+        return _Basis(solution, design.terms, None, 0.0)
+    # both bases span the same space, so that one is the other turned
+    turn = np.zeros((fit.solution.rank, solution.rank))
+    for a, b in zip(own.whole(), blocks.whole(), strict=True):
+        w = np.ones(len(a.y)) if a.weights is None else a.weights
+        turn += (fit.solution.in_basis(a.X) * w[:, None]).T @ solution.in_basis(b.X)
+    meat = turn.T @ fit.sandwich.meat @ turn
+    return _Basis(solution, design.terms, meat, float(np.nanmin(fit.sandwich.df)))
+
+
+def _notes(fit: Asked, after: str) -> Iterator[str]:
+    yield ASKS[after]
+    if fit.sandwich is not None:
+        yield (
+            "with the chosen covariance there is no F after earlier: use after='lower-order' or 'others'"
+            if after == "earlier"
+            else "F is Wald's over its df, from the chosen covariance; sums of squares are the plain ones"
+        )
+    elif fit.residual_df:
+        yield "F is a mean square over the residual one of the whole model"
+    if after == "others":
+        if coding_matters(fit.design):
+            yield "categories are coded to sum to zero, so that a main effect is its mean over the other's levels"
+        numeric = [t.text for t in fit.design.terms if len(t.factors) > 1 and len(t.categories) < len(t.factors)]
+        if numeric:
+            yield f"in {listed(numeric, 3)} a number takes part: the lines of its parts depend on where its zero lies"
+    kept = fit.solution.kept
+    lost = [t.text for t in fit.design.terms if not np.any((kept >= t.start) & (kept < t.columns.stop))]
+    if lost:
+        yield f"{listed(lost)}: nothing of its own is left to test, as other terms say the same"

@@ -1,0 +1,273 @@
+"""ANOVA, nesting, powers and stepwise choice against really fitting the models they speak of."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import joinery as jn
+
+rng = np.random.default_rng(7)
+N = 90
+TABLE = pd.DataFrame({"g": rng.choice(list("abc"), N, p=[0.6, 0.3, 0.1]), "h": rng.choice(["u", "v"], N, p=[0.3, 0.7])})
+TABLE = TABLE.assign(x=rng.normal(5, 2, N), z=rng.normal(size=N), w=rng.uniform(0.5, 2, N))
+TABLE["y"] = 10 + TABLE["x"] + (TABLE["g"] == "b") * 2 + (TABLE["h"] == "v") * TABLE["x"] * 0.5 + rng.normal(0, 2, N)
+SENTENCE = "y given x, g, h, g * h, x * h"
+
+
+def rss(sentence, **options):
+    return jn.fit(TABLE, sentence, **options).deviance
+
+
+NESTED = {
+    ("earlier", "g"): ("x", "x, g"),
+    ("earlier", "x × h"): ("x, g, h, g * h", "x, g, h, g * h, x * h"),
+    ("lower-order", "x"): ("g, h, g * h", "g, h, g * h, x"),
+    ("lower-order", "h"): ("x, g", "x, g, h"),
+    ("lower-order", "g × h"): ("x, g, h, x * h", "x, g, h, g * h, x * h"),
+    ("others", "g × h"): ("x, g, h, x * h", "x, g, h, g * h, x * h"),
+    ("others", "x × h"): ("x, g, h, g * h", "x, g, h, g * h, x * h"),
+}
+
+
+@pytest.mark.parametrize(("after", "term"), NESTED)
+@pytest.mark.parametrize("options", [{}, {"weights": "w"}], ids=["plain", "weighted"])
+def test_each_line_is_the_difference_of_two_nested_fits(after, term, options):
+    found = jn.fit(TABLE, SENTENCE, **options).anova(after).frame.set_index("term")
+    small, large = (f"y given {t}" for t in NESTED[after, term])
+    assert found.loc[term, "ss"] == pytest.approx(rss(small, **options) - rss(large, **options), rel=1e-8)
+    fit = jn.fit(TABLE, SENTENCE, **options)
+    assert found.loc[term, "f"] == pytest.approx(found.loc[term, "ms"] / fit.dispersion)
+
+
+def test_others_is_a_claim_on_means_over_the_other_categorys_levels():
+    """With effect coding the main effect of g says that its level means, averaged evenly over h, are equal."""
+    fit = jn.fit(TABLE, "y given x, g, h, g * h")
+    cells = '"g: b" + 0.5 * "g: b × h: v" = 0, "g: c" + 0.5 * "g: c × h: v" = 0'
+    claim = fit.claim(cells).frame.iloc[-1]
+    row = fit.anova("others").frame.set_index("term").loc["g"]
+    assert row["f"] == pytest.approx(claim["f"], rel=1e-8)
+    robust = fit.revise(std_errors="hc3")
+    again = robust.anova("others").frame.set_index("term").loc["g"]
+    assert again["f"] == pytest.approx(robust.claim(cells).frame.iloc[-1]["f"], rel=1e-7)
+    assert again["ss"] == pytest.approx(row["ss"])
+
+
+def test_coding_changes_nothing_after_others():
+    tables = []
+    for coding in ("indicator", "effect", "helmert"):
+        g, h = (f"category({n}, coding='{coding}')" for n in "gh")
+        tables.append(jn.fit(TABLE, f"y given {g}, {h}, {g} * {h}").anova("others").frame)
+    for other in tables[1:]:
+        assert other[["ss", "f", "p"]].to_numpy() == pytest.approx(
+            tables[0][["ss", "f", "p"]].to_numpy(), rel=1e-8, nan_ok=True
+        )
+
+
+def test_shares_after_earlier_add_up_and_balanced_tables_agree():
+    fit = jn.fit(TABLE, SENTENCE)
+    assert fit.anova()["share"].sum() == pytest.approx(fit.r_squared)
+    even = pd.DataFrame({"g": list("aabb") * 6, "h": list("uvuv") * 6}).assign(
+        y=np.random.default_rng(3).normal(size=24)
+    )
+    all_ways = [
+        jn.fit(even, "y given g, h, g * h").anova(after)["ss"].to_numpy()[:3]
+        for after in ("earlier", "lower-order", "others")
+    ]
+    assert all_ways[0] == pytest.approx(all_ways[1])
+    assert all_ways[0] == pytest.approx(all_ways[2])
+
+
+def test_robust_lines_and_what_cannot_be_said():
+    fit = jn.fit(TABLE, "y given x, g", std_errors="robust")
+    first = fit.anova().frame
+    assert first["f"].isna().all()
+    assert first["ss"].iloc[0] > 0
+    joint = fit.claim('"g: b" = 0, "g: c" = 0').frame.iloc[-1]
+    for after in ("lower-order", "others"):
+        assert fit.anova(after).frame.set_index("term").loc["g", "f"] == pytest.approx(joint["f"], rel=1e-8)
+
+
+@pytest.mark.parametrize(
+    ("table", "sentence", "said"),
+    [
+        (TABLE.assign(x2=2 * TABLE["x"]), "y given x, x2", "x2: nothing of its own is left to test"),
+        (TABLE[(TABLE["g"] != "c") | (TABLE["h"] != "v")], "y given g, h, g * h", "coded to sum to zero"),
+        (TABLE.drop_duplicates(["g", "h"]), "y given g, h", ""),
+        (TABLE.drop_duplicates(["g", "h"]), "y given g, h, g * h", ""),
+    ],
+    ids=["aliased", "empty cell", "one row a cell", "saturated"],
+)
+def test_awkward_tables(table, sentence, said):
+    for after in ("earlier", "lower-order", "others"):
+        found = jn.fit(table, sentence).anova(after)
+        assert (found["df"] >= 0).all()
+    assert said in " ".join(found.notes)
+
+
+def test_lack_of_fit_lines_split_the_residual():
+    found = jn.fit("sample:prices", "price given weight_g, source").anova().frame.set_index("term")
+    assert found.loc[["lack of fit", "within repeats"], "ss"].sum() == pytest.approx(found.loc["residual", "ss"])
+    cells = jn.fit("sample:prices", "price given category(weight_g) * source, category(weight_g), source")
+    assert found.loc["within repeats", "ss"] == pytest.approx(cells.deviance)
+
+
+# ------------------------------------------------------------------ compare
+
+
+def test_compare_tests_nested_fits():
+    small, large = jn.fit(TABLE, "y given x"), jn.fit(TABLE, "y given x, g")
+    row = jn.compare(small, large).frame.iloc[1]
+    f = (small.deviance - large.deviance) / 2 / large.dispersion
+    assert (row["test"], row["df"], row["statistic"]) == ("F", 2, pytest.approx(f))
+    # the space counts, not how it is written
+    curve = jn.compare(jn.fit(TABLE, "y given x"), jn.fit(TABLE, "y given polynomial(x, 3)")).frame.iloc[1]
+    assert curve["df"] == 2
+    robust = [f.revise(std_errors="robust") for f in (small, large)]
+    assert jn.compare(*robust).frame.iloc[1]["statistic"] == pytest.approx(
+        robust[1].claim('"g: b" = 0, "g: c" = 0').frame.iloc[-1]["f"], rel=1e-7
+    )
+    crossed = jn.compare(jn.fit(TABLE, "y given x, z"), jn.fit(TABLE, "y given x, g"))
+    assert "not nested" in " ".join(crossed.notes)
+    assert "p" not in crossed.columns
+
+
+def test_crosscheck_error_is_leaving_each_row_out():
+    fit = jn.fit("sample:jars", "jars_sold given hours_open")
+    table = jn.sample_data("jars")
+    misses = [
+        table.loc[i, "jars_sold"]
+        - jn.fit(table.drop(i), "jars_sold given hours_open").forecast(table.loc[[i]])["fitted"].iloc[0]
+        for i in table.index
+    ]
+    assert jn.compare(fit, fit)["crosscheck_error"].iloc[0] == pytest.approx(np.sqrt(np.mean(np.square(misses))))
+
+
+@pytest.mark.parametrize(
+    ("other", "said"),
+    [
+        (
+            lambda: jn.fit("sample:yields", "honey_kg given feed_kg"),
+            "different rows .113 and 116.; fit both with where=",
+        ),
+        (lambda: jn.fit("sample:yields", "log(honey_kg) given forage_km2"), "different responses"),
+        (
+            lambda: jn.fit("sample:yields", "honey_kg given forage_km2, feed_kg", weights="queen_age"),
+            "weights, repeats or offset differ|different rows",
+        ),
+    ],
+)
+def test_what_cannot_be_tested_is_said_with_the_way_out(other, said):
+    with pytest.warns(jn.JoineryWarning, match=said):
+        table = jn.compare(jn.fit("sample:yields", "honey_kg given forage_km2"), other())
+    assert "p" not in table.columns
+
+
+def test_the_way_out_works_and_the_trail_is_kept():
+    both = [
+        jn.fit("sample:yields", f"honey_kg given {t}", where="forage_km2 = forage_km2")
+        for t in ("feed_kg", "feed_kg, forage_km2")
+    ]
+    assert jn.compare(*both).frame.iloc[1]["p"] < 1e-6
+    fit = jn.fit("sample:yields", "honey_kg given feed_kg", id="hive")
+    back = fit.revise(leave_out=["H001", "H002"]).revise(put_back="H001", add="forage_km2")
+    assert back.changes == ("leave out H001, H002", "add forage_km2; put back H001")
+    assert back.left_out["reason"].loc["H002"] == "asked to be left out"
+    assert "H001" not in back.left_out.frame.index
+    with pytest.raises(jn.CallError, match="was not asked to be left out"):
+        fit.revise(put_back="H009")
+    with pytest.raises(jn.CallError, match="two or more"):
+        jn.compare(fit)
+
+
+# ------------------------------------------------------------------ powers and stepwise
+
+
+def test_powers_have_the_likelihood_of_really_transforming():
+    table = jn.sample_data("prices")
+    fit = jn.fit(table, "price given weight_g, source")
+    found = fit.box_cox().frame.set_index("power")["log_likelihood"]
+    y = table["price"]
+    for power in (-1.0, 0.0, 0.5, 2.0):
+        moved = np.log(y) if power == 0 else (y**power - 1) / power
+        own = jn.fit(table.assign(t=moved), "t given weight_g, source")
+        full = -len(y) / 2 * np.log(own.deviance / len(y)) + (power - 1) * np.log(y).sum()
+        assert found[power] - found[1.0] == pytest.approx(full + len(y) / 2 * np.log(fit.deviance / len(y)), abs=1e-8)
+
+
+def test_box_cox_finds_the_power_and_its_interval_covers():
+    rng = np.random.default_rng(2)
+    held = 0
+    for _ in range(100):
+        x = rng.uniform(0, 3, 40)
+        t = pd.DataFrame({"x": x, "y": (4 + x + rng.normal(0, 0.5, 40)) ** 2})
+        note = jn.fit(t, "y given x").box_cox().notes[0]
+        low, high = (float(v.replace("−", "-")) for v in note.split("[")[1].split("]")[0].split(", "))
+        held += low <= 0.5 <= high
+    assert 88 <= held <= 100
+    with pytest.raises(jn.CallError, match="zero or less in row 3"):
+        jn.fit({"x": [1, 2, 3, 4, 5], "y": [1, 3, 2, 0, 4]}, "y given x").box_cox()
+
+
+CANDIDATES = "eggs_a_day given weight_mg, thorax_mm, age_days, attendants, humidity, moon_days"
+
+
+@pytest.mark.parametrize("criterion", ["aic", "bic", "adjusted r2"])
+@pytest.mark.parametrize("moves", ["add", "drop"])
+def test_each_step_is_the_best_of_really_fitting_every_neighbour(criterion, moves):
+    table = jn.sample_data("queens")
+    trail = jn.stepwise(table, CANDIDATES, moves=moves, criterion=criterion)
+    names = CANDIDATES.split(" given ")[1].split(", ")
+
+    def worth(chosen):
+        fit = jn.fit(table, f"eggs_a_day given {', '.join(n for n in names if n in chosen) or 'nothing'}")
+        return {"aic": fit.aic, "bic": fit.bic}.get(criterion, -(fit.adjusted_r_squared or 0))
+
+    chosen = set() if moves == "add" else set(names)
+    while True:
+        near = [chosen ^ {n} for n in names if (n in chosen) == (moves == "drop")]
+        best = min(near, key=worth, default=chosen)
+        if worth(best) >= worth(chosen):
+            break
+        chosen = best
+    assert trail.final.sentence == f"eggs_a_day given {', '.join(n for n in names if n in chosen)}"
+    steps = trail.steps.frame
+    assert steps["aic"].iloc[-1] == pytest.approx(trail.final.aic)
+    assert steps["bic"].iloc[-1] == pytest.approx(trail.final.bic)
+    assert steps["r_squared"].iloc[-1] == pytest.approx(trail.final.r_squared)
+
+
+def test_categories_and_products_move_whole_and_in_order():
+    strong = TABLE.assign(y=TABLE["y"] + 3 * TABLE["x"] * (TABLE["h"] == "v"))
+    trail = jn.stepwise(strong, SENTENCE, criterion="bic")
+    moved = [t for t in trail.steps["term"] if t]
+    assert {"x", "h"} <= set(moved[: moved.index("x × h")])
+    assert {str(t) for t in trail.final.design.sentence.terms} >= {"x", "h", "x * h"}
+    kept = jn.stepwise(TABLE, SENTENCE, criterion="p", keep="g * h", moves="drop")
+    assert {"g", "h", "g * h"} <= {str(t) for t in kept.final.design.sentence.terms}
+    with pytest.raises(jn.CallError, match="is not a term of the sentence"):
+        jn.stepwise(TABLE, SENTENCE, keep="q")
+
+
+def test_stepwise_uses_one_set_of_rows_and_bears_more_candidates_than_rows():
+    gaps = TABLE.assign(x=TABLE["x"].where(TABLE.index > 9))
+    assert jn.stepwise(gaps, "y given h, x", keep="h", criterion="p", enter=1e-9).final.n_rows == N - 10
+    rng = np.random.default_rng(1)
+    wide = pd.DataFrame(rng.normal(size=(30, 45))).rename(columns=lambda i: f"c{i}")
+    wide["y"] = 3 * wide["c7"] - 2 * wide["c21"] + rng.normal(0, 0.5, 30)
+    trail = jn.stepwise(wide, "y given all", moves="add", criterion="bic")
+    assert [t for t in trail.steps["term"] if t][:2] == ["c7", "c21"]
+    assert trail.final.residual_df > 0
+    with pytest.raises(jn.CallError, match="nothing can be dropped"):
+        jn.stepwise(wide, "y given all", moves="drop")
+
+
+def test_the_crosscheck_of_noise_shows_what_choosing_costs():
+    rng = np.random.default_rng(5)
+    noise = pd.DataFrame(rng.normal(size=(60, 26))).rename(columns=lambda i: f"c{i}")
+    trail = jn.stepwise(noise, "c0 given all", criterion="aic")
+    unseen, seen = trail.crosscheck
+    assert unseen > 1.1 * seen
+    assert unseen > float(noise["c0"].std()) * 0.95
+    assert "too small" in str(trail)
