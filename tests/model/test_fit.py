@@ -84,7 +84,7 @@ def test_a_sentence_may_come_in_parts_and_write_out_all():
             jn.UnusableColumnError,
             "decimal comma or a thousands comma",
         ),
-        (GOOD.assign(b=GOOD["x"] > 2), "b given x", jn.CallError, 'family="normal" draws a straight line'),
+        (GOOD.assign(b=True), "b given x", jn.NothingEstimableError, "always so in all"),
         (GOOD, "y given category(g, reference='w')", jn.UnusableColumnError, "there is no level 'w'"),
         (GOOD, "y given polynomial(x, 6)", jn.UnusableColumnError, "needs 7 distinct values"),
         (GOOD, "y given spline(x, knots=(9, 12))", jn.UnusableColumnError, "the data run from 1 to 6"),

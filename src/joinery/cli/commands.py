@@ -221,7 +221,23 @@ def _question(name: str, panel: str, words: str, ask: Callable[[Fit], Table]) ->
         _show(ask(_fit(**given)), given["form"], given["output"], given["digits"])
 
 
-_question("coefficients", FIT, "The coefficients with intervals, standard errors, t and p.", lambda f: f.coefficients())
+@app.command(rich_help_panel=FIT)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def coefficients(
+    ratios: Annotated[bool, typer.Option("--ratios", help="odds, rate or mean ratios too")] = False,
+    profile: Annotated[bool, typer.Option("--profile", help="ends from the profile likelihood")] = False,
+    standardized: Annotated[bool, typer.Option("--standardized", help="slopes in standard units too")] = False,
+    correlations: Annotated[bool, typer.Option("--correlations", help="with the response, too")] = False,
+    **given: Any,
+) -> None:
+    """The coefficients with intervals, standard errors, t and p."""
+    more = {"ratios": ratios, "profile": profile, "standardized": standardized, "correlations": correlations}
+    _show(_fit(**given).coefficients(**more), given["form"], given["output"], given["digits"])
+
+
+_question(
+    "average-effects", FIT, "How the mean changes with each predictor, on its own scale.", lambda f: f.average_effects()
+)
 _question("overall", FIT, "The whole model against no predictors.", lambda f: f.overall())
 
 
@@ -327,11 +343,29 @@ def draw(
         sys.stderr.write(f"drew {path}\n")
 
 
+@app.command(rich_help_panel=CHECK)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def crosscheck(
+    folds: Annotated[int | None, typer.Option("--folds", help="how many; else leave-one-out or 10")] = None,
+    by: Annotated[str | None, typer.Option("--by", help="hold out whole groups of this column")] = None,
+    seed: Annotated[int | None, typer.Option("--seed", help="deals the same folds again")] = None,
+    **given: Any,
+) -> None:
+    """Judge a fit on rows it has not seen."""
+    found = _fit(**given)
+    with _working("fitting without each fold"):
+        table = found.crosscheck(folds, by=by, seed=seed)
+    _show(table, given["form"], given["output"], given["digits"])
+
+
 @app.command(rich_help_panel=FORECAST)
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def forecast(
     new: Annotated[str | None, typer.Option("--new", help="a file of rows to forecast")] = None,
     at: Annotated[str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")] = None,
+    intervals: Annotated[str, typer.Option("--intervals", help="model or distribution-free")] = "model",
+    simultaneous: Annotated[bool, typer.Option("--simultaneous", help="hold for all rows together")] = False,
+    hold: Annotated[str | None, typer.Option("--hold", help="average: hold columns not given at it")] = None,
     **given: Any,
 ) -> None:
     """Forecast rows whose response is missing, a file of new rows, or one row given here."""
@@ -346,4 +380,17 @@ def forecast(
     elif new is not None:
         rows = _data(new, {"decimal": given["decimal"]})
         _tell(rows.notes)
-    _show(found.forecast(rows, level=given["level"]), given["form"], given["output"], given["digits"])
+    asked: dict[str, Any] = {"intervals": intervals, "simultaneous": simultaneous, "hold": hold}
+    table = found.forecast(rows, level=given["level"], **asked)
+    if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):
+        table = _beside(rows, table)
+    _show(table, given["form"], given["output"], given["digits"])
+
+
+def _beside(rows: Any, table: Table) -> Table:
+    """The new table's own columns, in their order, with the forecasts after them."""
+    from dataclasses import replace
+
+    own = {name: rows.frame[name].tolist() for name in rows.names}
+    columns = {name if name not in own else f"{name} (forecast)": values for name, values in table.columns.items()}
+    return replace(table, columns=own | columns, index=None)

@@ -33,6 +33,9 @@ Encoding = Annotated[str | None, typer.Option("--encoding", help="of a text file
 Header = Annotated[int | None, typer.Option("--header", min=1, help="the line of the header, from 1")]
 Footer = Annotated[int | None, typer.Option("--footer", min=0, help="how many last lines are no rows")]
 Dates = Annotated[str | None, typer.Option("--dates", help="'day first' or 'month first' for dates like 03/04/2024")]
+Family = Annotated[str | None, typer.Option("--family", help="normal, binomial, poisson, gamma, …")]
+Link = Annotated[str | None, typer.Option("--link", help="identity, log, logit, probit, cloglog, …")]
+Penalty = Annotated[str | None, typer.Option("--penalty", help="firth: finite estimates where the data separate")]
 Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
 As = Annotated[str, typer.Option("--as", help="text, markdown, csv, json or html")]
 Output = Annotated[str | None, typer.Option("--output", help="write to this file, by its ending, instead")]
@@ -48,6 +51,9 @@ READ: dict[str, tuple[Any, Any]] = {
     "dates": (Dates, None),
 }
 FIT: dict[str, tuple[Any, Any]] = {
+    "family": (Family, None),
+    "link": (Link, None),
+    "penalty": (Penalty, None),
     "id": (Id, None),
     "where": (Where, None),
     "leave_out": (LeaveOut, None),

@@ -77,3 +77,11 @@ def normal_quantile(probability: Any) -> Any:
 def normal_below(z: Any) -> Any:
     """P(Z ≤ z) for a standard normal."""
     return special.ndtr(z)
+
+
+def binomial_below(s: Any, m: Any, p: Any) -> Any:
+    """P(S ≤ s) for s of m trials with probability p; s and m whole numbers, s may be −1."""
+    s, m, p = np.broadcast_arrays(*(np.asarray(v, float) for v in (s, m, p)))
+    inside = (s >= 0) & (s < m)
+    found = special.betainc(np.where(inside, m - s, 1.0), np.where(inside, s + 1, 1.0), 1 - p)
+    return np.where(inside, found, np.where(s < 0, 0.0, 1.0))[()]

@@ -62,6 +62,7 @@ class RowBlock:
     precision: np.ndarray | None
     repeats: np.ndarray | None
     offset: np.ndarray | None
+    trials: np.ndarray | None = None
 
     @property
     def weights(self) -> np.ndarray | None:
@@ -99,8 +100,12 @@ class RowBlocks:
         context = self.design.context(self.table, self.rows)
         for rows in partition(self.rows, len(self.table), self._rows_a_block):
             here = context.at(rows)
-            asides = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
-            yield RowBlock(self.design.matrix(here), self.response.values(here), *asides)
+            w, r, offset = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
+            exposure = self.response.log_exposure(here)
+            if exposure is not None:
+                offset = exposure if offset is None else offset + exposure
+            trials = self.response.trials(here)
+            yield RowBlock(self.design.matrix(here), self.response.values(here), w, r, offset, trials)
 
     def __iter__(self) -> Iterator[Block]:
         if self._single is not None:

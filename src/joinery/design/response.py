@@ -27,19 +27,40 @@ _INVERSES: dict[str, Step] = {
 
 @dataclass(frozen=True)
 class ResponseScale:
-    """A response expression and how to turn values of it back to its one column."""
+    """A response expression and how to turn values of it back to its one column.
+
+    ``kind`` is ``plain``, ``of`` (so many of a total) or ``per`` (a count with its exposure).
+    """
 
     expression: Expression
+    kind: str = "plain"
+    total: Expression | None = None
 
     @property
     def name(self) -> str:
-        """As the model has it: ``log(honey_kg)``."""
-        return shown(self.expression)
+        """As the model has it: ``log(honey_kg)``, ``survived of colonies``."""
+        own = shown(self.expression)
+        return own if self.total is None else f"{own} {self.kind} {shown(self.total)}"
 
     @property
     def transformed(self) -> bool:
         """Whether it is a function of exactly one column rather than that column itself."""
+        if self.total is not None or (isinstance(self.expression, (Chain, Prefix)) and self._is_condition):
+            return False
         return not isinstance(self.expression, Name) and len({n.name for n in names_in(self.expression)}) == 1
+
+    @property
+    def _is_condition(self) -> bool:
+        """Whether it says if something happened."""
+        node = self.expression
+        if isinstance(node, Prefix):
+            return node.operator == "not"
+        return isinstance(node, Chain) and node.operators[0] not in ("+", "-", "*", "/")
+
+    @property
+    def expressions(self) -> list[Expression]:
+        """The response itself, and its total or exposure where it has one."""
+        return [self.expression] if self.total is None else [self.expression, self.total]
 
     @property
     def original(self) -> str:
@@ -47,8 +68,23 @@ class ResponseScale:
         return next(names_in(self.expression)).name if self.transformed else self.name
 
     def values(self, context: Context) -> np.ndarray:
-        """The response for the context's rows, NaN where missing."""
-        return evaluate(self.expression, context)
+        """The response for the context's rows, NaN where missing; of a total, the share."""
+        own = evaluate(self.expression, context)
+        if self.kind != "of" or self.total is None:
+            return own
+        with np.errstate(all="ignore"):
+            return np.asarray(own / evaluate(self.total, context))
+
+    def trials(self, context: Context) -> np.ndarray | None:
+        """How many each row's share is out of, or None."""
+        return evaluate(self.total, context) if self.kind == "of" and self.total is not None else None
+
+    def log_exposure(self, context: Context) -> np.ndarray | None:
+        """The logarithm of each row's exposure, or None."""
+        if self.kind != "per" or self.total is None:
+            return None
+        with np.errstate(all="ignore"):
+            return np.asarray(np.log(evaluate(self.total, context)))
 
     def turn_back(self, values: np.ndarray) -> np.ndarray:
         """Values on the model's scale turned back to the measured one. Raises CallError where that is not unique."""

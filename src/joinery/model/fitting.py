@@ -7,6 +7,8 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.families import FAMILIES
+from joinery.core.links import LINKS
 from joinery.core.solve import least_squares
 from joinery.data.records import Records, filled, records
 from joinery.design.blocks import Asides, RowBlocks
@@ -15,6 +17,7 @@ from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
 from joinery.errors import CallError, NothingEstimableError, one_of
 from joinery.model.fit import Fit
+from joinery.model.glm import PENALIZED, PENALTIES, Glm, WorkingRows, coefficients_of, generalized, glm_notes
 from joinery.model.notes import fit_notes
 from joinery.model.sandwiches import sandwich_of
 from joinery.model.selection import Selection, choose_rows, mean_fills
@@ -23,8 +26,6 @@ from joinery.notation.parse import read_sentence, sentence_of_parts
 from joinery.notation.tree import Sentence, names_in
 from joinery.study.asked import checked_level
 
-FAMILIES = ("normal",)
-LINKS = ("identity",)
 STD_ERRORS = ("constant spread", "robust", "hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated")
 MISSING = ("leave out", "refuse", "mean")
 
@@ -46,6 +47,7 @@ def fit(
     missing: str = "leave out",
     std_errors: str = "constant spread",
     cluster: str | Sequence[str] | None = None,
+    penalty: str | None = None,
     level: float = 0.95,
     labels: Mapping[str, str] | None = None,
 ) -> Fit:
@@ -55,7 +57,11 @@ def fit(
     ----------
     data: a DataFrame, a dict of lists, an Arrow stream, a path, or ``"sample:yields"``.
     model: the model sentence; or the response, with ``terms`` as a list.
-    family, link: ``"normal"`` and ``"identity"``.
+    family: ``"normal"``, ``"binomial"``, ``"poisson"``, ``"gamma"``, ``"inverse-gaussian"``, ``"negative-binomial"``,
+        ``"quasi-binomial"``, ``"quasi-poisson"``; unless given, the one the response calls for.
+    link: ``"identity"``, ``"log"``, ``"logit"``, ``"probit"``, ``"cloglog"``, ``"cauchit"``, ``"inverse"``,
+        ``"inverse-square"``, ``"sqrt"``, as the family admits.
+    penalty: ``"firth"`` for finite estimates where the data separate.
     weights: an expression w; the variance of a row is σ²/w. Zero leaves the row out of the fit.
     repeats: an expression r; the row stands for r equal rows.
     offset: an expression added to the fitted value with coefficient 1.
@@ -85,8 +91,11 @@ def fit(
         raise CallError('std_errors="clustered" and cluster= go together', argument="cluster")
     level = checked_level(level)
     sentence, earlier = resolved(sentence, table, text)
-    _check_family(family, sentence, table)
-    one_of("link", link or "identity", LINKS)
+    family, link = chosen_family(family, link, sentence, table)
+    if penalty is not None:
+        one_of("penalty", penalty, PENALTIES)
+        if family not in PENALIZED:
+            raise CallError(f"penalty={penalty!r} is for {' and '.join(PENALIZED)} fits", argument="penalty")
     asides = Asides(weights, repeats, offset)
     for aside, expression in asides.expressions.items():
         check_names(names_in(expression), table, str({"weights": weights, "repeats": repeats}.get(aside, offset)))
@@ -101,7 +110,7 @@ def fit(
     selection = choose_rows(
         table,
         sentence.response.expression,
-        [*terms_named, *asides.expressions.values()],
+        [*sentence.response.expressions[1:], *terms_named, *asides.expressions.values()],
         where=where,
         leave_out=leave_out,
         missing=missing,
@@ -114,7 +123,8 @@ def fit(
         "leave_out": leave_out,
     }
     asked |= {"id": id, "missing": missing, "level": level, "labels": labels, "order": order}
-    asked |= {"std_errors": std_errors, "cluster": cluster or None}
+    asked |= {"std_errors": std_errors, "cluster": cluster or None, "penalty": penalty}
+    asked |= {"family": family, "link": link}
     return estimate(table, sentence, selection, asked, fills, earlier)
 
 
@@ -128,24 +138,32 @@ def estimate(
 ) -> Fit:
     """Estimates a resolved sentence on chosen rows of a table; ``asked`` holds the options of ``fit``, checked."""
     asides = Asides(asked["weights"], asked["repeats"], asked["offset"])
-    response = ResponseScale(sentence.response.expression)
+    said = sentence.response
+    response = ResponseScale(said.expression, said.kind, said.total)
     design = learn(sentence, table, selection.rows, fills)
     context = design.context(table, selection.rows)
     context.learning = True
     response.values(context)
     n, log_weights = _counted(asides, context, selection)
     blocks = RowBlocks(design, response, asides, table, selection.rows)
-    solution = least_squares(blocks, intercept=sentence.intercept, n=n)
+    family, link = asked["family"], asked["link"]
+    glm: Glm | None = None
+    parts: RowBlocks | WorkingRows = blocks
+    if (family, link) == ("normal", "identity"):
+        solution = least_squares(blocks, intercept=sentence.intercept, n=n)
+    else:
+        solution, glm = generalized(blocks, family, link, intercept=sentence.intercept, n=n, penalty=asked["penalty"])
+        parts = WorkingRows(blocks, glm, coefficients_of(solution))
+        earlier = [*glm_notes(blocks, glm, solution, asked), *earlier]
     sandwich = None
     if asked["std_errors"] != "constant spread":
-        row_blocks = RowBlocks(design, response, asides, table, selection.rows)
         cluster = asked["cluster"] or []
-        sandwich = sandwich_of(row_blocks, solution, asked["std_errors"], cluster, asked["order"], selection.total)
+        sandwich = sandwich_of(parts, solution, asked["std_errors"], cluster, asked["order"], selection.total)
     return Fit(
         design=design,
         solution=solution,
         level=asked["level"],
-        notes=fit_notes(table, design, solution, response.name, earlier),
+        notes=fit_notes(table, design, solution, response.name, earlier, glm),
         labels=dict(asked["labels"] or {}),
         table=table,
         selection=selection,
@@ -153,6 +171,9 @@ def estimate(
         sandwich=sandwich,
         asides=asides,
         log_weights=log_weights,
+        family=family,
+        link=link,
+        glm=glm,
     )
 
 
@@ -184,14 +205,18 @@ def _sentence(model: str, terms: Sequence[str] | None) -> tuple[Sentence, str]:
     return sentence_of_parts(model, terms), f"{model} given {', '.join([terms] if isinstance(terms, str) else terms)}"
 
 
-def _check_family(family: str | None, sentence: Sentence, table: Records) -> None:
-    """Raises CallError when the family asked for, or the one that the response calls for, is not fitted."""
-    if family is not None or sentence.response.kind != "plain":
-        one_of("family", family or default_family(sentence, table), FAMILIES)
-    elif (wanted := default_family(sentence, table)) not in FAMILIES:
-        raise CallError(
-            f"{sentence.response} says whether it happened, which calls for the {wanted} family; this version fits the "
-            'normal family alone: family="normal" draws a straight line through zeros and ones',
-            argument="family",
-            known=FAMILIES,
-        )
+def chosen_family(family: str | None, link: str | None, sentence: Sentence, table: Records) -> tuple[str, str]:
+    """The family and link to fit, asked for or called for. Raises CallError where they do not go with the response."""
+    response = sentence.response
+    name = one_of("family", family or default_family(sentence, table), tuple(FAMILIES))
+    found = FAMILIES[name]
+    if response.kind == "of" and not found.of_shares:
+        raise CallError(f"{response} is so many out of so many, which is binomial, not {name}", argument="family")
+    if response.kind == "per" and not found.of_counts:
+        raise CallError(f"{response} is a count with its exposure: poisson or its kin, not {name}", argument="family")
+    chosen = one_of("link", link or found.link, tuple(LINKS))
+    if chosen not in found.links:
+        raise CallError(f"the {name} family has no {chosen} link; it has {', '.join(found.links)}", argument="link")
+    if response.kind == "per" and chosen != "log":
+        raise CallError(f"an exposure wants the log link, not {chosen}: it multiplies the mean", argument="link")
+    return name, chosen

@@ -11,18 +11,21 @@ from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.errors import listed
+from joinery.model.glm import Glm
 from joinery.notation.tree import names_in
 from joinery.show.numbers import count, value
 
 CURIOUS = "for the curious: "
 
 
-def fit_notes(table: Records, design: Design, solution: Solution, response: str, earlier: list[str]) -> tuple[str, ...]:
+def fit_notes(
+    table: Records, design: Design, solution: Solution, response: str, earlier: list[str], glm: Glm | None
+) -> tuple[str, ...]:
     """Every note on a fit, the gravest first."""
     return tuple(
         dict.fromkeys(
             [
-                *_about_the_fit(solution, response, design),
+                *(_about_the_fit(solution, response, design) if glm is None else ()),
                 *earlier,
                 *dependences(design, solution),
                 *_about_terms(design),

@@ -10,11 +10,17 @@ from joinery.core.covariance import Sandwich, autocorrelated, clustered, robust
 from joinery.core.solution import Solution
 from joinery.design.blocks import RowBlocks
 from joinery.errors import CallError, UnknownColumnError, UnusableColumnError, listed
+from joinery.model.glm import WorkingRows
 from joinery.notation.evaluate import EVERY_ROW
 
 
 def sandwich_of(
-    blocks: RowBlocks, solution: Solution, kind: str, cluster: Sequence[str], order: str | None, total: int
+    blocks: RowBlocks | WorkingRows,
+    solution: Solution,
+    kind: str,
+    cluster: Sequence[str],
+    order: str | None,
+    total: int,
 ) -> Sandwich:
     """The covariance that ``std_errors=`` names. Raises CallError and UnusableColumnError for groupings of no use."""
     parts = [
@@ -40,7 +46,7 @@ def sandwich_of(
     return robust("hc3" if kind == "robust" else kind, u, e, w, r, solution.root, solution.n)
 
 
-def _codes(blocks: RowBlocks, name: str, option: str) -> np.ndarray:
+def _codes(blocks: RowBlocks | WorkingRows, name: str, option: str) -> np.ndarray:
     """A column's values as numbers in their order. Raises UnusableColumnError where a row used has none."""
     table = blocks.table
     if name not in table.names:

@@ -13,13 +13,16 @@ import numpy as np
 import pydantic
 
 from joinery.core.covariance import Sandwich
+from joinery.core.families import FAMILIES
 from joinery.core.solution import Solution
 from joinery.design.blocks import Asides
 from joinery.design.design import Design
 from joinery.errors import DataError, FileFormatError, JoineryError
 from joinery.model.fit import Fit
+from joinery.model.glm import Glm
 from joinery.notation.parse import read_sentence
 from joinery.show.files import write_text
+from joinery.study.remembered import Remembered, as_plain, remembered
 
 KIND: Literal["joinery fit"] = "joinery fit"
 VERSION = 1
@@ -84,6 +87,38 @@ class SavedSandwich(_Strict):
     columns: list[str]
 
 
+class SavedGlm(_Strict):
+    """The figures of another family than the normal."""
+
+    family: str
+    link: str
+    deviance: float
+    null_deviance: float | None
+    pearson: float
+    dispersion: float | None
+    known: bool
+    log_likelihood: float | None
+    extra_parameters: int
+    iterations: int
+    converged: bool
+    reason: str
+    shape: float | Literal["infinite"] | None
+    running: list[int]
+    likely_dispersion: float | None
+    penalty: str | None
+
+
+class SavedRows(_Strict):
+    """What forecasts need of the fitted rows: see ``study.remembered``."""
+
+    typical: dict[str, float | dict[str, float]]
+    largest_leverage: float | None
+    residual_quantiles: list[float]
+    basis: list[list[float]] | None
+    left_out: list[float] | None
+    cells: dict[str, list[list[str]]]
+
+
 class SavedFit(_Strict):
     """A whole saved fit. ``seal`` is the SHA-256 of everything else."""
 
@@ -91,8 +126,8 @@ class SavedFit(_Strict):
     version: int
     joinery: str
     sentence: str
-    family: Literal["normal"]
-    link: Literal["identity"]
+    family: str
+    link: str
     level: float
     labels: dict[str, str]
     notes: list[str]
@@ -102,6 +137,8 @@ class SavedFit(_Strict):
     design: SavedDesign
     solution: SavedSolution
     sandwich: SavedSandwich | None
+    glm: SavedGlm | None
+    rows: SavedRows
     seal: str
 
 
@@ -141,7 +178,17 @@ def save(fit: Fit, path: str | os.PathLike[str]) -> Path:
         else {name: _jsonable(value) for name, value in vars(fit.sandwich).items()}
         | {"clusters": list(fit.sandwich.clusters), "columns": list(fit.asked.get("cluster") or [])},
     }
+    content["glm"] = None if fit.glm is None else _saved_glm(fit.glm)
+    content["rows"] = {name: _jsonable(value) for name, value in as_plain(remembered(fit)).items()}
     return write_text(path, json.dumps(content | {"seal": _seal(content)}, ensure_ascii=False, indent=1) + "\n")
+
+
+def _saved_glm(glm: Glm) -> dict[str, Any]:
+    shape = "infinite" if glm.shape is not None and math.isinf(glm.shape) else glm.shape
+    return {name: _jsonable(value) for name, value in vars(glm).items()} | {
+        "shape": shape,
+        "running": list(glm.running),
+    }
 
 
 def _jsonable(value: Any) -> Any:
@@ -224,6 +271,17 @@ def _sandwich(saved: SavedSandwich, rank: int) -> Sandwich:
     return Sandwich(saved.kind, meat, df, tuple(saved.clusters), saved.lags)
 
 
+def _rebuilt_glm(saved: SavedFit) -> Glm | None:
+    if (saved.family, saved.link) == ("normal", "identity"):
+        return None
+    if saved.glm is None or saved.family not in FAMILIES or saved.link not in FAMILIES[saved.family].links:
+        raise ValueError(f"no such family and link: {saved.family}, {saved.link}")
+    values = saved.glm.model_dump()
+    shape = math.inf if values["shape"] == "infinite" else values["shape"]
+    null = math.nan if values["null_deviance"] is None else values["null_deviance"]
+    return Glm(**values | {"shape": shape, "null_deviance": null, "running": tuple(values["running"])})
+
+
 def _rebuilt(saved: SavedFit) -> Fit:
     s = saved.solution
     learnt = saved.design
@@ -255,7 +313,25 @@ def _rebuilt(saved: SavedFit) -> Fit:
     )
     if design.width != len(s.coefficients) or {r} != {len(s.centre), len(s.scale), len(s.effects)}:
         raise ValueError("the number of coefficients is not that of the sentence's columns")
+    glm = _rebuilt_glm(saved)
+    rows = saved.rows
+    kept = Remembered(
+        typical=rows.typical,
+        largest_leverage=rows.largest_leverage,
+        residual_quantiles=tuple(rows.residual_quantiles),
+        basis=None if rows.basis is None else np.array(rows.basis, dtype=float).reshape(-1, whole),
+        left_out=None if rows.left_out is None else np.array(rows.left_out),
+        cells={name: tuple(map(tuple, cells)) for name, cells in rows.cells.items()},
+    )
+    if (kept.basis is None) != (kept.left_out is None) or (
+        kept.basis is not None and len(kept.basis) != len(rows.left_out or [])
+    ):
+        raise ValueError("the rows kept for distribution-free intervals differ in number")
     return Fit(
+        family=saved.family,
+        link=saved.link,
+        glm=glm,
+        memo={"remembered": kept},
         design=design,
         solution=solution,
         level=saved.level,

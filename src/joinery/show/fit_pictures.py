@@ -60,8 +60,12 @@ def line(
     words: Words,
     ax: Axes | None,
     local: Smooth | None = None,
+    groups: tuple[np.ndarray, np.ndarray] | None = None,
 ) -> Figure:
-    """Scatter, fitted line or curve, the band for the mean, the lighter band for a new row, and a thin smooth."""
+    """Scatter, fitted line or curve, the band for the mean, the lighter band for a new row, and a thin smooth.
+
+    ``groups`` are means of the response in groups of x, drawn as diamonds.
+    """
     figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
     ax.fill_between(curve.x, *curve.new, color=MIST, alpha=0.55, linewidth=0, zorder=1)
     ax.fill_between(curve.x, *curve.mean, color=AMBER, alpha=0.28, linewidth=0, zorder=2)
@@ -70,6 +74,9 @@ def line(
     ax.plot(curve.x[inside], curve.fitted[inside], color=AMBER, linewidth=2.2, zorder=3.5)
     for beyond in (curve.x <= curve.seen[0], curve.x >= curve.seen[1]):
         ax.plot(curve.x[beyond], curve.fitted[beyond], color=AMBER, linewidth=1.6, linestyle=(0, (4, 3)), zorder=3.5)
+    if groups is not None:
+        ax.scatter(*groups, s=48, marker="D", color=TEAL, zorder=3.8)
+        end_label(ax, float(groups[0][-1]), float(groups[1][-1]), " share in groups", TEAL)
     if local is not None:
         ax.plot(local.at, local.height, color=TEAL, linewidth=1.3, linestyle=(0, (1, 1.2)), zorder=3.4)
     span = curve.x[-1] - curve.x[0]
@@ -266,4 +273,46 @@ def profile(
                     ha="center", fontweight=bold, zorder=5)  # fmt: skip
     bottom, top = ax.get_ylim()
     ax.set_ylim(bottom - 0.08 * (top - bottom), top)
+    return figure
+
+
+@dataclass(frozen=True)
+class Ahead:
+    """Forecasts to draw, row by row, each (m,): fitted, ends for the mean and for a row, what came, and what is far."""
+
+    labels: Sequence[str]
+    fitted: np.ndarray
+    mean: tuple[np.ndarray, np.ndarray]
+    new: tuple[np.ndarray, np.ndarray]
+    observed: np.ndarray | None
+    outside: np.ndarray
+
+
+def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
+    """Each row's forecast with its two intervals; dashed where it lies outside what was seen; observed as diamonds."""
+    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    m = len(rows.fitted)
+    places = np.arange(m)[::-1]
+    ax.grid(visible=False)
+    ax.grid(axis="x", color=MIST, linewidth=0.8)
+    for i, place in enumerate(places):
+        dashes = (0, (2, 1.6)) if rows.outside[i] else "solid"
+        if np.isfinite(rows.new[0][i]):
+            ax.plot([rows.new[0][i], rows.new[1][i]], [place, place], color=SLATE, linewidth=1.4, linestyle=dashes)
+        if np.isfinite(rows.mean[0][i]):
+            ax.plot([rows.mean[0][i], rows.mean[1][i]], [place, place], color=AMBER, linewidth=5, solid_capstyle="butt",
+                    alpha=0.75, linestyle=dashes)  # fmt: skip
+    ax.scatter(rows.fitted, places, s=34, color=INK, zorder=4)
+    if rows.observed is not None:
+        ax.scatter(rows.observed, places, s=44, marker="D", color=TEAL, zorder=5)
+    step = max(1, m // 24)
+    ax.set_yticks(places[::step], [rows.labels[i] for i in range(0, m, step)])
+    ax.set_ylim(-0.8, m - 0.2)
+    names = [("forecast", INK), ("mean", AMBER), ("new row", SLATE)] + (
+        [("observed", TEAL)] if rows.observed is not None else []
+    )
+    marks = {"forecast": "●", "mean": "▬", "new row": "─", "observed": "◆"}
+    for place, (name, color) in enumerate(names):
+        ax.text(1 - 0.13 * (len(names) - place - 1), 1.015, f"{marks[name]} {name}", transform=ax.transAxes, fontsize=8.5,
+                color=color if color != AMBER else SLATE, ha="right", va="bottom")  # fmt: skip
     return figure

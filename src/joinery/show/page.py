@@ -55,6 +55,7 @@ class Page:
     effects: Sequence[Effect]
     level: float
     equation: str
+    bar_note: str = BAR_NOTE
 
 
 def reach(effects: Sequence[Effect]) -> float:
@@ -128,7 +129,7 @@ def _effects(page: Page, room: int) -> RenderableType:
         grid.add_row(Padding(Text(e.term), (0, 0, 0, 2)), e.estimate, Text(e.interval), *bars, e.standard_error, e.p)
     if not scale:
         return grid
-    note = Text(f"  bars: {BAR_NOTE}")
+    note = Text(f"  bars: {page.bar_note}")
     return Group(grid, note) if beside else Group(grid, Text(""), _bars_below(page, scale, room))
 
 
@@ -144,7 +145,7 @@ def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
     strip.add_column(_scale_line(scale, cells), no_wrap=True)
     for e in drawn:
         strip.add_row(Text(f"  {e.term}"), Text(bar(e.bar, scale, cells), style=AMBER))
-    return Group(strip, Text(f"  {BAR_NOTE}"))
+    return Group(strip, Text(f"  {page.bar_note}"))
 
 
 def _scale_line(scale: float, cells: int) -> str:

@@ -24,7 +24,17 @@ FORMS = ("text", "markdown", "html", "csv", "json", "latex")
 
 # How a column's cells are shown when the table does not say: by the column's name.
 _KINDS = {"p": "p", "df": "degrees", "share": "share"} | dict.fromkeys(("n", "count", "missing", "distinct"), "whole")
-_WORDS = {"p": "p", "t": "t", "z": "z", "f": "F", "ss": "sum of squares", "ms": "mean square", "df": "df", "n": "n"}
+_WORDS = {
+    "p": "p",
+    "t": "t",
+    "z": "z",
+    "chi2": "χ²",
+    "f": "F",
+    "ss": "sum of squares",
+    "ms": "mean square",
+    "df": "df",
+    "n": "n",
+}
 _WORDS |= {"cooks_distance": "Cook's distance", "dffits": "DFFITS", "covratio": "COVRATIO", "critical_f": "critical F"}
 
 

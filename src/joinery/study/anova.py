@@ -18,7 +18,7 @@ from joinery.design.factors import CategoryFactor
 from joinery.errors import CallError, listed, one_of
 from joinery.notation.tree import Number, Power
 from joinery.show.table import Table
-from joinery.study.asked import Asked, row_blocks
+from joinery.study.asked import Asked, response_blocks
 from joinery.study.check_shape import lack_of_fit
 
 AFTER = ("earlier", "lower-order", "others")
@@ -70,7 +70,7 @@ class _Basis:
 def anova(fit: Asked, after: str = "earlier") -> Table:
     """The ANOVA table. See ``Fit.anova``."""
     one_of("after", after, AFTER)
-    if fit.family != "normal":
+    if fit.glm is not None:
         from joinery.study.deviance import deviance_table
 
         table: Table = deviance_table(fit, after)
@@ -188,13 +188,18 @@ def _recoded(fit: Asked) -> _Basis:
     return found
 
 
-def _recode(fit: Asked) -> _Basis:
+def recoded_design(design: Design) -> Design:
+    """The same design with every category coded to sum to zero."""
     memory = {
         key: learnt | {"coding": "effect"} if learnt["kind"] == "category" else learnt
-        for key, learnt in fit.design.factor_memory.items()
+        for key, learnt in design.factor_memory.items()
     }
-    design = replace(fit.design, factor_memory=memory)
-    own = row_blocks(fit)
+    return replace(design, factor_memory=memory)
+
+
+def _recode(fit: Asked) -> _Basis:
+    design = recoded_design(fit.design)
+    own = response_blocks(fit)
     blocks = RowBlocks(design, own.response, own.asides, own.table, own.rows)
     solution = least_squares(blocks, intercept=design.intercept, n=fit.n_rows)
     if fit.sandwich is None:

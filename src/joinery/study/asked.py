@@ -13,6 +13,7 @@ from joinery.data.records import Records
 from joinery.design.blocks import Asides, RowBlocks
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
+from joinery.design.working import WorkingRows, coefficients_of
 from joinery.errors import CallError
 from joinery.notation.evaluate import Rows
 
@@ -66,6 +67,20 @@ class Asked(Protocol):
     @property
     def model_df(self) -> int: ...
     @property
+    def error_scale(self) -> float | None: ...
+    @property
+    def reference_df(self) -> float: ...
+    @property
+    def glm(self) -> Any: ...
+    @property
+    def dispersion(self) -> float | None: ...
+    @property
+    def deviance(self) -> float: ...
+    @property
+    def null_deviance(self) -> float: ...
+    @property
+    def log_likelihood(self) -> float | None: ...
+    @property
     def residual_sd(self) -> float | None: ...
     @property
     def r_squared(self) -> float | None: ...
@@ -97,8 +112,17 @@ def checked_level(level: Any) -> float:
     return value
 
 
-def row_blocks(fit: Asked) -> RowBlocks:
-    """The rows a fit used, in blocks. Raises CallError for a loaded fit."""
+def row_blocks(fit: Asked) -> RowBlocks | WorkingRows:
+    """The rows of the least squares that a fit rests on, in blocks. Raises CallError for a loaded fit.
+
+    Under other families than the normal these are the working responses and weights of the last step.
+    """
+    blocks = response_blocks(fit)
+    return blocks if fit.glm is None else WorkingRows(blocks, fit.glm, coefficients_of(fit.solution))
+
+
+def response_blocks(fit: Asked) -> RowBlocks:
+    """The rows a fit used as they are, in blocks. Raises CallError for a loaded fit."""
     table, chosen = rows_at_hand(fit)
     return RowBlocks(fit.design, fit.response, fit.asides, table, chosen.rows)
 

@@ -13,6 +13,7 @@ from joinery.core.diagnostics import NOTHING, Test
 from joinery.core.solve import least_squares
 from joinery.design.blocks import RowBlocks
 from joinery.design.factors import NumberFactor
+from joinery.design.working import WorkingRows
 from joinery.notation.tree import names_in, number_text, outside
 from joinery.show.numbers import figure
 from joinery.study.asked import Asked, row_blocks, rows_at_hand
@@ -51,6 +52,8 @@ def straight(fit: Asked) -> Iterator[Line]:
                 advice,
                 f"{factor.name} bends",
             )
+    if fit.glm is not None:  # the link has a check of its own, and deviances say what repeats would
+        return
     if np.isfinite(fitted.statistic):
         verdict = judged(fitted.p, fitted.size, small=0.02, large=0.15)
         advice = "nothing" if verdict == FINE else _unbend(fit)
@@ -124,7 +127,7 @@ def _curvature(fit: Asked) -> tuple[list[tuple[NumberFactor, Test]], Test]:
     for block in row_blocks(fit).whole():
         m = len(block.y)
         w = np.ones(m) if block.weights is None else block.weights
-        e, fitted = figures.residual[done : done + m], figures.fitted[done : done + m]
+        e, fitted = figures.working[done : done + m], figures.fitted[done : done + m]
         Z = np.empty((m, size))
         for j, (_, column) in enumerate(own):
             z = block.X[:, column] - middle.get(column, 0.0)
@@ -202,7 +205,7 @@ def even(fit: Asked) -> Iterator[Line]:
 class _Instead:
     """The rows of a fit with another response in place of their own, every row weighing the same."""
 
-    blocks: RowBlocks
+    blocks: RowBlocks | WorkingRows
     response: np.ndarray
 
     @property

@@ -36,7 +36,7 @@ def check_lines(fit: Asked) -> list[Line]:
     """Every check of a fit, in the order of the questions. Raises CallError for a loaded fit."""
     if "checks" not in fit.memo:
         rows_at_hand(fit)
-        if fit.family != "normal":
+        if fit.glm is not None:
             from joinery.study.family_checks import family_lines
 
             fit.memo["checks"] = list(family_lines(fit))

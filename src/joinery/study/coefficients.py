@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from joinery.core import intervals, tails
+from joinery.errors import CallError
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.asked import Asked, checked_level
@@ -31,8 +32,8 @@ def estimates(fit: Asked, *, plain: bool = False) -> Estimates:
     solution, design = fit.solution, fit.design
     sandwich = None if plain else fit.sandwich
     errors = np.full(design.width + solution.has_intercept, np.nan)
-    df = np.full(len(errors), float(fit.residual_df))
-    s = fit.residual_sd
+    df = np.full(len(errors), fit.reference_df)
+    s = fit.error_scale
     if s is not None:
         if sandwich is None:
             errors[solution.places] = s * solution.error_factors
@@ -50,8 +51,8 @@ def coefficient_covariance(fit: Asked) -> np.ndarray:
     solution = fit.solution
     width = fit.design.width + solution.has_intercept
     out = np.full((width, width), np.nan)
-    if fit.residual_sd is not None:
-        plain = fit.residual_sd**2 * solution.unscaled_covariance
+    if fit.error_scale is not None:
+        plain = fit.error_scale**2 * solution.unscaled_covariance
         chosen = plain if fit.sandwich is None else solution.root @ fit.sandwich.meat @ solution.root.T
         out[np.ix_(solution.places, solution.places)] = chosen
     return out
@@ -63,12 +64,24 @@ def p_values(e: Estimates) -> np.ndarray:
 
 
 def coefficients(
-    fit: Asked, level: float | None = None, *, standardized: bool = False, correlations: bool = False
+    fit: Asked,
+    level: float | None = None,
+    *,
+    standardized: bool = False,
+    correlations: bool = False,
+    ratios: bool = False,
+    profile: bool = False,
 ) -> Table:
     """The coefficients table. See ``Fit.coefficients``."""
     level = fit.level if level is None else checked_level(level)
     e = estimates(fit)
     lower, upper = intervals.around(e.values, e.standard_errors, e.df, level)
+    notes: list[str] = []
+    if profile:
+        from joinery.study.profiles import profile_ends
+
+        lower, upper, said = profile_ends(fit, level)
+        notes += said
     t = t_values(e)
     columns: dict[str, Any] = {
         "term": list(e.names),
@@ -76,9 +89,14 @@ def coefficients(
         "lower": lower,
         "upper": upper,
         "standard_error": e.standard_errors,
-        "t": t,
+        statistic_name(fit): t,
         "p": p_values(e),
     }
+    if ratios:
+        name, meaning = ratio_words(fit)
+        with np.errstate(over="ignore"):
+            columns |= {name: np.exp(e.values), f"{name}_lower": np.exp(lower), f"{name}_upper": np.exp(upper)}
+        notes.append(meaning)
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
     if correlations:
@@ -96,9 +114,36 @@ def coefficients(
     return Table(
         columns,
         title=f"Coefficients, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *(n for n in fit.notes if n.startswith("left out of the model"))),
-        kinds=kinds,
+        notes=(*said_of_errors(fit), *notes, *(n for n in fit.notes if n.startswith("left out of the model"))),
+        kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own"),
     )
+
+
+def statistic_name(fit: Asked) -> str:
+    """``z`` where the dispersion is known, else ``t``."""
+    return "z" if np.isinf(fit.reference_df) and fit.sandwich is None else "t"
+
+
+def ratio_words(fit: Asked) -> tuple[str, str]:
+    """What exp of a coefficient is called, and what it means. Raises CallError where it means nothing."""
+    response = fit.design.sentence.response
+    if fit.link == "logit":
+        return "odds_ratio", "odds ratio: how many times the odds are as high for one unit more (exp of the estimate)"
+    if fit.link == "log" and fit.family != "normal" and (response.kind == "per" or fit.family in _COUNTED):
+        return "rate_ratio", "rate ratio: how many times the expected count is as high for one unit more"
+    if fit.link == "log":
+        return "mean_ratio", "mean ratio: how many times the mean is as high for one unit more (exp of the estimate)"
+    if fit.link == "cloglog":
+        return "hazard_ratio", "hazard ratio: how many times the hazard is as high for one unit more"
+    if str(response.expression).startswith("log("):
+        return "median_ratio", "median ratio: how many times the median is as high for one unit more"
+    raise CallError(
+        f"exp of a coefficient means nothing under the {fit.link} link: ratios belong to log, logit and cloglog",
+        argument="ratios",
+    )
+
+
+_COUNTED = ("poisson", "quasi-poisson", "negative-binomial")
 
 
 def t_values(e: Estimates) -> np.ndarray:
@@ -125,7 +170,9 @@ def standard_units(fit: Asked) -> np.ndarray:
     """sd(design column)/sd(response) for each coefficient, NaN for the intercept: slopes times this can be compared."""
     solution = fit.solution
     out = np.full(fit.design.width + solution.has_intercept, np.nan)
-    if solution.tss > 0:
+    if fit.glm is not None:  # there is no response to be in units of: sd of the term alone
+        out[solution.kept + solution.has_intercept] = solution.spread
+    elif solution.tss > 0:
         size = np.sqrt((solution.factor**2).sum(axis=0)) * solution.scale
         out[solution.kept + solution.has_intercept] = size / solution.unit / np.sqrt(solution.tss)
     return out
@@ -138,7 +185,7 @@ def simple_correlations(fit: Asked) -> np.ndarray:
     """
     solution = fit.solution
     out = np.full(fit.design.width, np.nan)
-    if solution.tss > 0 and solution.has_intercept:
+    if solution.tss > 0 and solution.has_intercept and fit.glm is None:
         length = np.sqrt((solution.factor**2).sum(axis=0))
         out[solution.kept] = (solution.factor.T @ solution.effects) / solution.unit / length / np.sqrt(solution.tss)
     return out

@@ -50,8 +50,20 @@ def _for_people(fit: Asked, style: str) -> str:
         (f" {minus} " if negative else " + ") + piece if place else (minus if negative else "") + piece
         for place, (negative, piece) in enumerate(pieces)
     )
-    left = r"\widehat{\text{" + latex_text(fit.response.name) + "}}" if style == "latex" else fit.response.name
+    name = fit.response.name if fit.link == "identity" else _linked(fit)
+    left = r"\widehat{\text{" + latex_text(name) + "}}" if style == "latex" else name
+    offset = fit.response.total if fit.response.kind == "per" else None
+    body += "" if offset is None else f" + log({offset})"
     return f"{left} = {body or '0'}"
+
+
+def _linked(fit: Asked) -> str:
+    """The left side under a link: ``logit(share of survived of colonies)``."""
+    mean = {"of": f"share {fit.response.name}", "per": f"mean {fit.response.expression}"}
+    what = mean.get(fit.response.kind, f"mean {fit.response.name}")
+    if fit.response.kind == "plain" and fit.family in ("binomial", "quasi-binomial"):
+        what = f"chance of {fit.response.name}"
+    return f"{fit.link}({what})"
 
 
 # ------------------------------------------------------------------ as code
@@ -134,6 +146,8 @@ def _as_code(fit: Asked, d: _Dialect) -> str:
             if not np.isnan(value):
                 out.append(f"{float(value)!r} * " + " * ".join(_piece(d, term, recipe, memory)))
     body = (" + ".join(out) or "0").replace("+ -", "- ")
+    if fit.link != "identity":
+        return d.left("eta") + body
     return d.left(fit.response.name) + body
 
 

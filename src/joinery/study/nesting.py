@@ -65,13 +65,13 @@ def nested_test(small: Asked, large: Asked) -> Nested | None:
     for a, b in zip(row_blocks(large).whole(), row_blocks(small).whole(), strict=True):
         w = np.ones(len(a.y)) if a.weights is None else a.weights
         across += (large.solution.in_basis(a.X) * w[:, None]).T @ small.solution.in_basis(b.X)
-    if large.family == "normal":
+    if large.glm is None:
         inside = across
     else:  # under other families each model has working weights of its own: compare spaces without them
         inside = _unweighted(large, small)
     if np.any(np.abs((inside**2).sum(axis=0) - 1) > SAME_SPACE):
         return None
-    if large.family != "normal":
+    if large.glm is not None:
         from joinery.study.deviance import deviance_test
 
         test: Nested = deviance_test(small, large, q)

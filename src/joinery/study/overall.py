@@ -54,6 +54,11 @@ def _wald(fit: Asked, sandwich: Sandwich) -> tuple[float, int]:
 def overall(fit: Asked, level: float | None = None) -> Table:
     """The overall table. See ``Fit.overall``."""
     level = fit.level if level is None else checked_level(level)
+    if fit.glm is not None:
+        from joinery.study.deviance import overall_deviance
+
+        table: Table = overall_deviance(fit, level)
+        return table
     test, solution = overall_test(fit), fit.solution
     total_df = solution.n - solution.spans_constant
     df = [test.df1, fit.residual_df, total_df]

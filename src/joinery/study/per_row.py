@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
 
 from joinery.core.influence import Influence, harm_limit, influence
+from joinery.core.links import LINKS
 from joinery.core.tails import t_quantile
 from joinery.notation.evaluate import Context
 from joinery.show.numbers import figure
@@ -25,6 +26,10 @@ class PerRow:
     fitted: np.ndarray
     counts: np.ndarray
     influence: Influence
+    kind: str = "residual"
+    shown: np.ndarray | None = None
+    on_terms: np.ndarray | None = None
+    extras: dict[str, np.ndarray] = field(default_factory=dict)
 
     @property
     def residual(self) -> np.ndarray:
@@ -33,14 +38,12 @@ class PerRow:
     @property
     def drawn(self) -> np.ndarray:
         """The residuals that pictures show: ``kind`` names them."""
-        return self.residual
+        return self.residual if self.shown is None else self.shown
 
     @property
     def working(self) -> np.ndarray:
         """Residuals on the scale of the terms."""
-        return self.residual
-
-    kind = "residual"
+        return self.residual if self.on_terms is None else self.on_terms
 
 
 def per_row(fit: Asked) -> PerRow:
@@ -52,6 +55,11 @@ def per_row(fit: Asked) -> PerRow:
 
 
 def _per_row(fit: Asked) -> PerRow:
+    if fit.glm is not None:
+        from joinery.study.family_rows import family_rows
+
+        found: PerRow = family_rows(fit)
+        return found
     parts: list[PerRow] = []
     for block in row_blocks(fit).whole():
         beyond = block.beyond_offset
@@ -70,10 +78,17 @@ def _per_row(fit: Asked) -> PerRow:
 
 
 def fitted_values(fit: Asked, context: Context, X: np.ndarray) -> np.ndarray:
-    """Fitted values of any rows, the offset included."""
-    offset = fit.asides.values("offset", context)
-    fitted = fit.solution.fitted(X)
-    return fitted if offset is None else np.asarray(fitted + offset)
+    """Fitted values of any rows, the offset and exposure included; under a link, their means."""
+    eta = linear_predictor(fit, context, X)
+    return eta if fit.glm is None else LINKS[fit.link].mu(eta)
+
+
+def linear_predictor(fit: Asked, context: Context, X: np.ndarray) -> np.ndarray:
+    """The sum of the terms for any rows, the offset and exposure included."""
+    eta = fit.solution.fitted(X)
+    for offset in (fit.asides.values("offset", context), fit.response.log_exposure(context)):
+        eta = eta if offset is None else np.asarray(eta + offset)
+    return eta
 
 
 @dataclass(frozen=True)
@@ -101,9 +116,11 @@ def limits(fit: Asked) -> Limits:
     with probability 0.05 (Bonferroni's inequality).
     """
     n, p, df = fit.n_rows, fit.solution.rank, fit.residual_df
+    if np.isinf(fit.reference_df):
+        df = 10**9  # studentized residuals are near normal where the dispersion is known
     shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n])
     large, outlier = t_quantile(1 - shares / 2, df - 1) if df > 1 else (np.nan, np.nan)
-    return Limits(3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, df))
+    return Limits(3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, fit.residual_df))
 
 
 def left_out_error(fit: Asked) -> float | None:

@@ -18,7 +18,7 @@ from joinery.notation.tree import names_in
 from joinery.show.fit_pictures import Curve, Words
 from joinery.show.numbers import fixed
 from joinery.show.numbers import value as shown
-from joinery.study import checks_sheet, influence_pictures, powers, residual_pictures
+from joinery.study import checks_sheet, forecast_picture, influence_pictures, powers, residual_pictures
 from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.equation import equation
 from joinery.study.forecast import bands
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 
 DRAWS, SEED = 1000, 20260101  # simulated samples behind the quantile band, and the seed that repeats them
 MOST_SIMULATED = 2000
-CURVE_POINTS = 121
+CURVE_POINTS, SEED = 121, 20260103
 Picture = Callable[..., "Figure"]
 
 
@@ -96,10 +96,39 @@ def _line(
         y, y_label = figures.observed, name
         r2 = f";  R² {fixed(fit.r_squared, 2)}" if fit.r_squared is not None else ""
         finding = equation(fit) + r2
+    if fit.glm is not None:
+        y, y_label, finding = _means_only(fit, held, own.fitted)
     said = Words(f"How does {name} change with {fit.words(across)}?", finding, fit.words(across), y_label)
     curve = Curve(grid, own.fitted, (own.mean_lower, own.mean_upper), (own.new_lower, own.new_upper), (low, high))
-    local = smooth(x, y) if fit.family == "normal" else None
-    return line(x, y, curve, flags_of(fit, label_rows), worded(said, words), ax, local)
+    local = smooth(x, y) if fit.glm is None else None
+    flags = flags_of(fit, label_rows)
+    return line(x, y, curve, flags, worded(said, words), ax, local, _in_groups(fit, x, y))
+
+
+def _means_only(fit: Asked, held: list[str], fitted: np.ndarray) -> tuple[np.ndarray, str, str]:
+    """Under a link points are the responses themselves, never projected: the curve is of one held case."""
+    figures = per_row(fit)
+    y = figures.observed
+    if fit.family in ("binomial", "quasi-binomial"):
+        label = f"share {fit.response.name}" if fit.response.kind == "of" else f"chance of {fit.response.name}"
+    else:
+        label = fit.words(str(fit.response.expression))
+    if fit.response.kind == "per":
+        label += f" (curve at the mean {fit.response.total})"
+    if set(np.unique(y)) <= {0.0, 1.0}:  # a little apart, always the same, so that equal values do not hide one another
+        apart = np.random.default_rng(SEED).uniform(0, 0.05, len(y))
+        y = np.where(y > 0, 1 - apart, apart)
+    finding = equation(fit) if not held else f"the curve is for {', '.join(held)}; points are the rows as observed"
+    return y, label, finding
+
+
+def _in_groups(fit: Asked, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
+    """Observed shares in groups of x, for yes or no rows, which alone show no curve."""
+    observed = per_row(fit).observed
+    if fit.glm is None or not set(np.unique(observed)) <= {0.0, 1.0}:
+        return None
+    parts = np.array_split(np.argsort(x, kind="stable"), min(8, max(len(x) // 8, 2)))
+    return np.array([x[p].mean() for p in parts]), np.array([observed[p].mean() for p in parts])
 
 
 def _across(fit: Asked, against: str | None) -> str:
@@ -130,7 +159,10 @@ def _curve_rows(fit: Asked, across: str, grid: np.ndarray) -> tuple[Context, lis
                 elif isinstance(factor, CategoryFactor):
                     columns[name] = [level_text(factor.levels[0])] * len(grid)
                     held.append(f"{fit.words(name)} {level_text(factor.levels[0])}")
-    for name in (n.name for e in fit.asides.expressions.values() for n in names_in(e)):
+    beside = list(fit.asides.expressions.values())
+    if fit.response.kind == "per" and fit.response.total is not None:
+        beside.append(fit.response.total)
+    for name in (n.name for e in beside for n in names_in(e)):
         if name not in columns:
             columns[name] = np.full(len(grid), float(np.mean(table.column(name).numbers(chosen.rows))))
             held.append(f"{fit.words(name)} {shown(columns[name][0])}")
@@ -149,6 +181,7 @@ PICTURES: dict[str, tuple[Picture, tuple[str, ...]]] = {
     "influence": (influence_pictures.influence, ()),
     "added_variable": (influence_pictures.added_variable, ("term",)),
     "component_residual": (influence_pictures.component_residual, ("against",)),
+    "forecast": (forecast_picture.forecast, ("new", "hold")),
     "box_cox": (powers.picture, ()),
     "checks": (checks_sheet.checks, ()),
 }

@@ -121,6 +121,7 @@ def rows(fit: Asked, *, dfbetas: bool = False) -> Table:
         "dffits": joined(measures.dffits),
         "covratio": joined(measures.covratio),
     }
+    columns |= {name: joined(values) for name, values in figures.extras.items()}
     if dfbetas:
         columns |= {name: joined(values) for name, values in _changes(fit).items()}
     columns |= {"verdict": verdict, "reason": reason}
@@ -170,7 +171,7 @@ def _left_out(fit: Asked, table: Records, positions: np.ndarray) -> _LeftOut:
     s = fit.residual_sd or np.nan
     with np.errstate(all="ignore"):
         studentized = (observed - fitted) / (s * np.sqrt(1 + fit.solution.unscaled_variance(X)))
-    if fit.family != "normal" or fit.asides.weights is not None:
+    if fit.glm is not None or fit.asides.weights is not None:
         studentized = nothing
     return _LeftOut(observed, fitted, studentized)
 

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from joinery.core import intervals
+from joinery.errors import CallError
 from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, value, with_error
-from joinery.show.page import Caution, Effect, Page
+from joinery.show.page import BAR_NOTE, Caution, Effect, Page
 from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.check_lines import Line
 from joinery.study.checks import said_on_page
-from joinery.study.coefficients import estimates, p_values, said_of_errors, standard_units
+from joinery.study.coefficients import estimates, p_values, ratio_words, said_of_errors, standard_units
+from joinery.study.deviance import test_of
 from joinery.study.equation import equation
 from joinery.study.overall import overall_test
 from joinery.study.rows import remarks
@@ -30,6 +34,7 @@ def short_page(fit: Asked, digits: int | None = None) -> Page:
         effects=_effects(fit, digits),
         level=fit.level,
         equation=equation(fit),
+        bar_note=BAR_NOTE if fit.glm is None else "change of the linear predictor per sd of the term",
     )
 
 
@@ -46,7 +51,7 @@ def _under(fit: Asked) -> str:
 
 
 def _cautions(fit: Asked) -> list[Caution]:
-    found = [Caution(CAUTION, note, "") for note in fit.notes if not note.startswith("for the curious")]
+    found = [Caution(_gravity(note), note, "") for note in fit.notes if not note.startswith("for the curious")]
     if fit.table is not None and not fit.solution.perfect:
         table, chosen = rows_at_hand(fit)
         label = table.index[chosen.rows]
@@ -64,12 +69,16 @@ def _cautions(fit: Asked) -> list[Caution]:
         if sound:
             found.append(Caution(FINE, ", ".join(sound), "checks" if fit.n_rows <= MOST_CHECKED else "rows"))
     order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    found.sort(key=lambda c: order[c.verdict])
+    found.sort(key=lambda c: (order[c.verdict], c.call == "rows" and fit.glm is not None))
     bad = [c for c in found if c.verdict != FINE]
     if len(bad) > MOST_CAUTIONS:
         more = len(bad) - MOST_CAUTIONS + 1
         bad = [*bad[: MOST_CAUTIONS - 1], Caution(CAUTION, f"and {more:,} more remarks", "rows")]
     return [*bad, *[c for c in found if c.verdict == FINE][:1]]
+
+
+def _gravity(note: str) -> str:
+    return SERIOUS if note.startswith("separation: ") else CAUTION
 
 
 def _found(line: Line) -> str:
@@ -83,6 +92,8 @@ def _is(reason: str) -> str:
 
 def _in_short(fit: Asked) -> list[str]:
     name = fit.words(fit.response.name)
+    if fit.glm is not None:
+        return _in_short_deviance(fit, name)
     test = overall_test(fit)
     if fit.r_squared is None:
         return [f"{name} is {value(fit.solution.mean_response)} in every row: there is nothing to explain."]
@@ -111,6 +122,48 @@ def _in_short(fit: Asked) -> list[str]:
         better = "Better than no predictors" if test.p < 0.05 else "Not clearly better than no predictors"
         out.append(f"{better}: F({test.df1}, {test.df2:,}) = {figure(test.f, 3)}, {p_phrase(test.p)}.")
     return out
+
+
+def _in_short_deviance(fit: Asked, name: str) -> list[str]:
+    """How much of the deviance is explained, the strongest effect as a ratio, and whether the model beats none."""
+    out = []
+    drop = fit.null_deviance - fit.deviance
+    if fit.model_df > 0 and fit.null_deviance > 0:
+        out.append(f"{percent(max(drop, 0.0) / fit.null_deviance)} of the deviance of {name} is explained.")
+    said = _strongest(fit)
+    if said:
+        out.append(said)
+    if not fit.glm.known and fit.dispersion is not None:
+        out.append(f"Dispersion φ {figure(fit.dispersion, 3)} ({fit.residual_df:,} degrees of freedom).")
+    symbol, statistic, p = test_of(drop, fit.model_df, fit)
+    if not math.isnan(p):
+        better = "Better than no predictors" if p < 0.05 else "Not clearly better than no predictors"
+        shown = f"χ²({fit.model_df})" if symbol == "chi2" else f"F({fit.model_df}, {fit.residual_df:,})"
+        out.append(f"{better}: {shown} = {figure(statistic, 3)}, {p_phrase(p)}.")
+    return out
+
+
+def _strongest(fit: Asked) -> str:
+    """The surest effect in words, where exp of it has a meaning."""
+    if fit.glm.running:
+        return ""
+    try:
+        kind, _ = ratio_words(fit)
+    except CallError:
+        return ""
+    e = estimates(fit)
+    with np.errstate(all="ignore"):
+        sure = np.abs(e.values / e.standard_errors)
+    places = [i for i, name in enumerate(e.names) if name != "intercept" and math.isfinite(sure[i])]
+    if not places:
+        return ""
+    place = max(places, key=lambda i: sure[i])
+    lower, upper = intervals.around(e.values[place], e.standard_errors[place], e.df[place], fit.level)
+    ratio, low, high = (math.exp(min(v, 700.0)) for v in (e.values[place], float(lower), float(upper)))
+    of = f"odds of {fit.response.name}" if kind == "odds_ratio" else f"{kind.split('_')[0]} of {fit.response.name}"
+    level = " than at the reference level" if ": " in e.names[place] else " for one more unit"
+    ends = f"[{figure(low, 3)}, {figure(high, 3)}]"
+    return f"The surest effect: {of} {figure(ratio, 3)} times as high {ends} for {e.names[place]}{level}."
 
 
 def _effects(fit: Asked, digits: int | None) -> list[Effect]:

@@ -1,0 +1,424 @@
+"""Generalized linear models: least squares with working weights, again and again until the step is lost in rounding.
+
+At coefficients β the working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη)²/V(μ); a step solves for
+β once more. One pass over the rows gives deviance, gradient XᵀW(z − η) and XᵀWX together. The step is halved while the
+deviance rises or a mean is invalid; iteration stops when δᵀXᵀWXδ/φ < 1e-22 or no longer falls (McCullagh & Nelder
+1989, 2.5). The last step goes through ``core.solve``, which brings the covariance with all its digits.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+import numpy as np
+from scipy import linalg
+
+from joinery.core.blocks import Block
+from joinery.core.families import Family, likely_shape, negative_binomial, share_deviance, start
+from joinery.core.links import Link, beyond
+from joinery.core.solution import Solution
+from joinery.core.solve import least_squares
+from joinery.errors import NoConvergenceError
+
+MOST_STEPS, MOST_HALVINGS, MOST_SHAPES = 200, 40, 60
+SETTLED = 1e-22
+RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
+Firth = bool
+
+
+@dataclass(frozen=True)
+class Part:
+    """Some rows: X (m, k), y, likelihood weights (repeats among them), trials, offset, and which rows they are."""
+
+    X: np.ndarray
+    y: np.ndarray
+    weights: np.ndarray
+    trials: np.ndarray | None
+    offset: np.ndarray | None
+    repeats: np.ndarray | None = None
+
+    @property
+    def precision(self) -> np.ndarray:
+        """Weights without the repeats."""
+        return self.weights if self.repeats is None else self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
+
+
+class Parts(Protocol):
+    """Parts of a table that can be gone through again."""
+
+    @property
+    def width(self) -> int: ...
+
+    def __iter__(self) -> Iterator[Part]: ...
+
+
+@dataclass(frozen=True)
+class Working:
+    """The rows of a generalized linear model as blocks of weighted least squares at given coefficients.
+
+    ``b`` is [intercept or 0, k coefficients with 0 where not estimable]; None stands for the family's first means.
+    """
+
+    parts: Parts
+    family: Family
+    link: Link
+    b: np.ndarray | None
+    adjust: Solution | None = None  # the last solution, when Firth's penalty asks for leverages
+
+    @property
+    def width(self) -> int:
+        return self.parts.width
+
+    def __iter__(self) -> Iterator[Block]:
+        for part in self.parts:
+            own = state(self, part)
+            yield part.X, own.z, own.W
+
+
+@dataclass(frozen=True)
+class State:
+    """What some rows are at given coefficients, each (m,). ``z`` is less the offset."""
+
+    eta: np.ndarray
+    mu: np.ndarray
+    z: np.ndarray
+    W: np.ndarray
+    slope: np.ndarray
+
+
+def state(working: Working, part: Part) -> State:
+    """η, μ, working response and working weights of some rows."""
+    family, link = working.family, working.link
+    a = part.weights if part.trials is None else part.weights * part.trials
+    with np.errstate(all="ignore"):
+        if working.b is None:
+            eta = link.eta(start(family, part.y, part.trials))
+        else:
+            eta = linear(working.b, part)
+        mu, slope = link.mu(eta), link.slope(eta)
+        V = family.variance(mu)
+        if family.of_shares:  # μ(1 − μ) without losing the digits of 1 − μ
+            V = mu * beyond(link, eta)
+        W = a * slope * slope / V
+        away = part.y - mu
+        if family.of_shares:  # without losing the digits of 1 − μ
+            away = part.y * beyond(link, eta) - (1 - part.y) * mu
+        residual = away / slope
+        good = np.isfinite(W) & np.isfinite(residual) & (W > 0)
+        W, residual = np.where(good, W, 0.0), np.where(good, residual, 0.0)
+        if working.adjust is not None and working.b is not None:
+            h = W * working.adjust.unscaled_variance(part.X)
+            residual = residual + np.where(W > 0, 0.5 * h * _log_weight_slope(family, link, eta) / W, 0.0)
+        z = eta + residual
+        if part.offset is not None:
+            z = z - part.offset
+    return State(eta, mu, z, W, slope)
+
+
+def _log_weight_slope(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:
+    """d log W/dη, which is 1 − 2μ for the logit."""
+    h = 1e-5 * np.maximum(1.0, np.abs(eta))
+
+    def log_weight(at: np.ndarray) -> np.ndarray:
+        mu = link.mu(at)
+        return np.asarray(2 * np.log(np.abs(link.slope(at))) - np.log(family.variance(mu)))
+
+    if family.of_shares and link.name == "logit":
+        return np.asarray(1 - 2 * link.mu(eta))
+    return np.asarray((log_weight(eta + h) - log_weight(eta - h)) / (2 * h))
+
+
+def linear(b: np.ndarray, part: Part) -> np.ndarray:
+    """η = b₀ + Xb + offset."""
+    eta = part.X @ b[1:] + b[0]
+    return eta if part.offset is None else eta + part.offset
+
+
+@dataclass(frozen=True)
+class Estimated:
+    """A fitted generalized linear model.
+
+    ``solution`` is the weighted least squares of the last step. ``pearson`` is Σ w(y−μ)²/V; ``running`` are columns
+    (0 the intercept) whose coefficients grow without end; ``reason`` says why iteration stopped.
+    """
+
+    solution: Solution
+    b: np.ndarray
+    family: Family
+    link: Link
+    deviance: float
+    pearson: float
+    iterations: int
+    converged: bool
+    reason: str
+    running: tuple[int, ...] = ()
+
+
+def reweighted(parts: Parts, family: Family, link: Link, *, intercept: bool, n: int, firth: Firth = False) -> Estimated:
+    """Fits a generalized linear model by iteratively reweighted least squares.
+
+    Parameters: ``parts`` of the rows; ``n`` rows they stand for; ``firth`` penalizes by Jeffreys' prior (Firth 1993).
+    Raises NoConvergenceError when no step lowers the deviance from the start, or steps run out.
+    """
+    if family.name == "negative-binomial":
+        return _with_shape(parts, link, intercept=intercept, n=n)
+    return _settled(parts, family, link, intercept=intercept, n=n, firth=firth, b=None)
+
+
+def _with_shape(parts: Parts, link: Link, *, intercept: bool, n: int) -> Estimated:
+    """Negative binomial: k and the coefficients in turn until neither moves."""
+    found = _settled(parts, negative_binomial(np.inf), link, intercept=intercept, n=n, firth=False, b=None)
+    k, steps = np.inf, found.iterations
+    for _ in range(MOST_SHAPES):
+        y, mu, w = [], [], []
+        for part in parts:
+            y.append(part.y)
+            mu.append(link.mu(linear(found.b, part)))
+            w.append(part.weights)
+        fresh = likely_shape(np.concatenate(y), np.concatenate(mu), np.concatenate(w))
+        same = (not np.isfinite(fresh) and not np.isfinite(k)) or (
+            np.isfinite(k) and np.isfinite(fresh) and abs(np.log(fresh / k)) < 1e-13
+        )
+        if same:
+            break
+        k = fresh
+        family = negative_binomial(k)
+        found = _settled(parts, family, link, intercept=intercept, n=n, firth=False, b=found.b)
+        steps += found.iterations
+    return replace(found, iterations=steps, family=negative_binomial(k))
+
+
+def _settled(
+    parts: Parts, family: Family, link: Link, *, intercept: bool, n: int, firth: Firth, b: np.ndarray | None
+) -> Estimated:
+    working = Working(parts, family, link, b)
+    solution = least_squares(working, intercept=intercept, n=n)
+    if b is None:
+        b = _whole(solution)
+    now = _look(Working(parts, family, link, b), solution, firth)
+    if not np.isfinite(now.objective):
+        b = _first_inside(parts, family, link, solution)
+        now = _look(Working(parts, family, link, b), solution, firth)
+    newton = False
+    last, reason, converged, change = np.inf, f"{MOST_STEPS} steps were not enough", False, 0.0
+    count = 0
+    while count < MOST_STEPS:
+        count += 1
+        step, decrement = _step(now, solution, parts, family, link, intercept=intercept, n=n, firth=firth)
+        phi = 1.0 if family.known else max(now.pearson / max(n - solution.rank, 1), 1e-300)
+        size, halvings, fresh = 1.0, 0, None
+        while halvings < MOST_HALVINGS:
+            after = now.b + size * step
+            fresh = _look(Working(parts, family, link, after), solution, firth, newton)
+            slack = 1e-11 * (abs(now.objective) + 1e-300)
+            if np.isfinite(fresh.objective) and fresh.objective <= now.objective + slack:
+                break
+            size, halvings = size / 2, halvings + 1
+        if fresh is None or halvings == MOST_HALVINGS:
+            reason, converged = "no smaller step lowers the deviance", decrement / phi < 1e-10
+            break
+        change = size * _eta_change(parts, step)
+        now = fresh
+        if decrement / phi < SETTLED:
+            reason, converged = "the step is lost in rounding", True
+            break
+        if decrement / phi < 1e-16 and decrement >= 0.25 * last:
+            reason, converged = "the step no longer shrinks: it is lost in rounding", True
+            break
+        # steps that shrink slowly come from expected weights far from the observed ones: Newton's shrink by squares
+        newton = newton or (count > 4 and decrement > 0.02 * last and not firth)
+        last = decrement
+    running: tuple[int, ...] = ()
+    if converged and change > RUNNING:
+        running, converged = _running(parts, step, solution), False
+        reason = "the deviance has settled, but coefficients grow without end"
+    elif not converged and count == MOST_STEPS:
+        raise NoConvergenceError(
+            f"the fit did not settle in {MOST_STEPS} steps; centre or rescale the predictors, or choose another link",
+            iterations=MOST_STEPS,
+        )
+    solution = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n)
+    b = now.b if running else _whole(solution)
+    if not np.isfinite(b).all() or np.max(np.abs(b - now.b)) > 1e-3 * max(1.0, float(np.max(np.abs(now.b)))):
+        b = now.b
+    solution = replace(solution, perfect=False, rss=now.pearson / solution.unit**2)
+    return Estimated(solution, b, family, link, now.deviance, now.pearson, count, converged, reason, running)
+
+
+def _penalized(
+    parts: Parts, family: Family, link: Link, b: np.ndarray, firth: Firth, *, intercept: bool, n: int
+) -> Solution:
+    """The weighted least squares at b; with Firth's penalty the response is moved by the leverages found first."""
+    found = least_squares(Working(parts, family, link, b), intercept=intercept, n=n)
+    return least_squares(Working(parts, family, link, b, found), intercept=intercept, n=n) if firth else found
+
+
+def _whole(solution: Solution) -> np.ndarray:
+    """[intercept or 0, coefficients with 0 where not estimable]."""
+    return np.append(solution.intercept or 0.0, np.nan_to_num(solution.coefficients))
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """One pass over the rows at coefficients ``b``: what is minimized, the deviance, gradient and XᵀWX of [1, X]."""
+
+    b: np.ndarray
+    objective: float
+    deviance: float
+    pearson: float
+    gradient: np.ndarray
+    H: np.ndarray
+    curved: np.ndarray | None  # the same with observed instead of expected weights, where asked for
+
+
+def _look(working: Working, solution: Solution, firth: Firth, newton: bool = False) -> _Seen:
+    k = working.width
+    assert working.b is not None
+    gradient, H, deviance, pearson = np.zeros(k + 1), np.zeros((k + 1, k + 1)), 0.0, 0.0
+    curved = np.zeros((k + 1, k + 1)) if newton else None
+    low, high = working.link.domain
+    with np.errstate(all="ignore"):
+        for part in working.parts:
+            own = state(working, part)
+            valid = (own.eta > low) & (own.eta < high)
+            valid &= (own.mu >= working.family.low) & (own.mu <= working.family.high) & np.isfinite(own.mu)
+            if not np.all(valid):
+                deviance = np.inf
+                break
+            a = part.weights if part.trials is None else part.weights * part.trials
+            deviance += float(a @ unit_deviance(working.family, working.link, part.y, own))
+            eta = own.eta if part.offset is None else own.eta - part.offset
+            e = own.W * (own.z - eta)
+            pearson += float(e @ (own.z - eta))
+            gradient[0] += e.sum()
+            gradient[1:] += e @ part.X
+            _add_products(H, part.X, own.W)
+            if curved is not None:
+                _add_products(curved, part.X, _observed_weights(working, part, own))
+    for products in (H, *([] if curved is None else [curved])):
+        products[1:, 0] = products[0, 1:]
+    objective = deviance
+    if firth and np.isfinite(deviance):
+        places = np.append([0] if solution.has_intercept else [], solution.kept + 1).astype(int)
+        sign, logdet = np.linalg.slogdet(H[np.ix_(places, places)])
+        objective = deviance - float(logdet) if sign > 0 else np.inf
+    return _Seen(working.b, objective, deviance, pearson, gradient, H, curved)
+
+
+def _add_products(H: np.ndarray, X: np.ndarray, W: np.ndarray) -> None:
+    """Adds [1, X]ᵀW[1, X] to its upper triangle."""
+    if np.all(W >= 0):
+        Xw = X * np.sqrt(W)[:, None]
+        H[1:, 1:] += Xw.T @ Xw
+    else:
+        H[1:, 1:] += (X * W[:, None]).T @ X
+    H[0, 1:] += W @ X
+    H[0, 0] += W.sum()
+
+
+def _observed_weights(working: Working, part: Part, own: State) -> np.ndarray:
+    """−d/dη of each row's score w(y − μ)(dμ/dη)/V: Newton's weights, by differences."""
+    a = part.weights if part.trials is None else part.weights * part.trials
+    family, link = working.family, working.link
+    h = 1e-6 * np.maximum(1e-3, np.abs(own.eta))
+
+    def score(eta: np.ndarray) -> np.ndarray:
+        mu = link.mu(eta)
+        return np.asarray(a * (part.y - mu) * link.slope(eta) / family.variance(mu))
+
+    found = (score(own.eta - h) - score(own.eta + h)) / (2 * h)
+    return np.asarray(np.where(np.isfinite(found), found, own.W))
+
+
+def unit_deviance(family: Family, link: Link, y: np.ndarray, own: State) -> np.ndarray:
+    """Unit deviances, those of shares without losing the digits of 1 − μ."""
+    if not family.of_shares:
+        return family.deviance(y, own.mu)
+    return share_deviance(y, own.mu, beyond(link, own.eta))
+
+
+def _step(
+    now: _Seen,
+    solution: Solution,
+    parts: Parts,
+    family: Family,
+    link: Link,
+    *,
+    intercept: bool,
+    n: int,
+    firth: Firth,
+) -> tuple[np.ndarray, float]:
+    """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ; by ``core.solve`` where Cholesky will not do."""
+    places = np.append([0] if intercept else [], solution.kept + 1).astype(int)
+    step = np.zeros(len(now.b))
+    if not firth:
+        g = now.gradient[places]
+        for products in ([now.curved] if now.curved is not None else []) + [now.H]:
+            H = products[np.ix_(places, places)]
+            if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
+                continue
+            scale = np.sqrt(np.diag(H))
+            factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
+            if not failed and np.min(np.diag(factor)) > 1e-5:
+                solved = linalg.cho_solve((factor, False), g / scale, check_finite=False)
+                step[places] = solved / scale
+                return step, float(step @ now.H @ step)
+    found = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n)
+    step = _whole(found) - now.b
+    step[~np.isin(np.arange(len(step)), places)] = 0.0
+    H = now.H
+    return step, float(step @ H @ step)
+
+
+def _eta_change(parts: Parts, step: np.ndarray) -> float:
+    """The largest change of η that a step makes."""
+    return max((float(np.max(np.abs(part.X @ step[1:] + step[0]))) for part in parts if len(part.y)), default=0.0)
+
+
+def _running(parts: Parts, step: np.ndarray, solution: Solution) -> tuple[int, ...]:
+    """Columns (0 the intercept) that take part in a step which no longer lowers the deviance."""
+    spread = np.append(1.0, np.zeros(len(step) - 1))
+    for part in parts:
+        if len(part.y):
+            spread[1:] = np.maximum(spread[1:], np.abs(part.X - part.X[0]).max(axis=0))
+    moved = np.abs(step) * spread
+    return tuple(int(j) for j in np.flatnonzero(moved > 0.05 * moved.max()))
+
+
+def _first_inside(parts: Parts, family: Family, link: Link, solution: Solution) -> np.ndarray:
+    """Coefficients with valid means to start from: the overall mean for every row, as nearly as the columns allow."""
+    total = count = 0.0
+    for part in parts:
+        a = part.weights if part.trials is None else part.weights * part.trials
+        total, count = total + float(a @ part.y), count + float(a.sum())
+    mean = total / count
+    if family.of_shares:
+        mean = min(max(mean, 1e-6), 1 - 1e-6)
+    elif family.low == 0:
+        mean = max(mean, 1e-6)
+    level = float(link.eta(np.array([mean]))[0])
+    b = np.zeros(len(solution.coefficients) + 1)
+    if solution.has_intercept:
+        b[0] = level
+        return b
+    # without an intercept: the combination of columns nearest to that level
+    found = least_squares(_Level(parts, level), intercept=False)
+    return _whole(found)
+
+
+@dataclass(frozen=True)
+class _Level:
+    """The rows with one number as the response of all."""
+
+    parts: Parts
+    level: float
+
+    @property
+    def width(self) -> int:
+        return self.parts.width
+
+    def __iter__(self) -> Iterator[Block]:
+        for part in self.parts:
+            yield part.X, np.full(len(part.y), self.level), part.weights

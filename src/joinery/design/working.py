@@ -1,0 +1,131 @@
+"""The rows of a generalized linear model: as its likelihood sees them, and as its last least squares does."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from joinery.core.families import FAMILIES, Family, negative_binomial
+from joinery.core.links import LINKS, Link
+from joinery.core.reweighted import Part, State, Working, state
+from joinery.core.solution import Solution
+from joinery.data.records import Records
+from joinery.design.blocks import Asides, RowBlock, RowBlocks
+from joinery.design.design import Design
+from joinery.design.response import ResponseScale
+from joinery.notation.evaluate import Rows
+
+MOST_KEPT = 2**25  # cells that are kept between passes rather than made again
+
+
+class Named(Protocol):
+    """A family and link by name, with the shape where there is one."""
+
+    @property
+    def family(self) -> str: ...
+    @property
+    def link(self) -> str: ...
+    @property
+    def shape(self) -> float | None: ...
+
+
+def family_of(named: Named) -> Family:
+    """The family itself."""
+    return negative_binomial(named.shape) if named.shape is not None else FAMILIES[named.family]
+
+
+def link_of(named: Named) -> Link:
+    """The link itself."""
+    return LINKS[named.link]
+
+
+class LikelyRows:
+    """Row blocks as parts of a likelihood; those of a table that is not too large are kept between passes."""
+
+    def __init__(self, blocks: RowBlocks) -> None:
+        self.blocks = blocks
+        self._kept: list[Part] | None = None
+
+    @property
+    def width(self) -> int:
+        return self.blocks.width
+
+    def __iter__(self) -> Iterator[Part]:
+        if self._kept is not None:
+            yield from self._kept
+            return
+        rows = self.blocks.rows
+        count = len(self.blocks.table) if isinstance(rows, slice) else len(rows)
+        keep: list[Part] | None = [] if count * (self.width + 4) <= MOST_KEPT else None
+        for block in self.blocks.whole():
+            part = part_of(block)
+            if keep is not None:
+                keep.append(part)
+            yield part
+        self._kept = keep
+
+
+def part_of(block: RowBlock) -> Part:
+    """A block as a part of a likelihood; the trials stand beside the weights."""
+    weights = np.ones(len(block.y)) if block.precision is None else block.precision
+    if block.repeats is not None:
+        weights = weights * block.repeats
+    return Part(block.X, block.y, weights, block.trials, block.offset, block.repeats)
+
+
+def coefficients_of(solution: Solution) -> np.ndarray:
+    """[intercept or 0, coefficients with 0 where not estimable]."""
+    return np.append(solution.intercept or 0.0, np.nan_to_num(solution.coefficients))
+
+
+@dataclass(frozen=True)
+class WorkingRows:
+    """The weighted least squares at given coefficients, with the same parts as ``RowBlocks``."""
+
+    blocks: RowBlocks
+    named: Named
+    b: np.ndarray
+
+    @property
+    def width(self) -> int:
+        return self.blocks.width
+
+    @property
+    def design(self) -> Design:
+        return self.blocks.design
+
+    @property
+    def response(self) -> ResponseScale:
+        return self.blocks.response
+
+    @property
+    def asides(self) -> Asides:
+        return self.blocks.asides
+
+    @property
+    def table(self) -> Records:
+        return self.blocks.table
+
+    @property
+    def rows(self) -> Rows:
+        return self.blocks.rows
+
+    def states(self) -> Iterator[tuple[Part, State]]:
+        """Each block's rows as the likelihood sees them, with their means and working weights."""
+        working = Working(LikelyRows(self.blocks), family_of(self.named), link_of(self.named), self.b)
+        for block in self.blocks.whole():
+            part = part_of(block)
+            yield part, state(working, part)
+
+    def whole(self) -> Iterator[RowBlock]:
+        """The blocks with the working response and, as precision, the working weights of a single row."""
+        for part, own in self.states():
+            single = own.W if part.repeats is None else own.W / np.where(part.repeats > 0, part.repeats, 1.0)
+            yield RowBlock(part.X, own.z, single, part.repeats, None)
+
+    def __iter__(self) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray | None]]:
+        for block in self.whole():
+            yield block.X, block.y, block.weights
