@@ -10,6 +10,7 @@ import sys
 import warnings
 from pathlib import Path
 
+import numpy as np
 import pandas as pd
 import pytest
 
@@ -194,3 +195,29 @@ def test_models_compared_and_chosen(joinery):
     assert status == 0
     assert "chosen: eggs_a_day given weight_mg, age_days, moon_days" in out
     assert joinery("anova", *YIELDS, "--after", "all")[0] == 2
+
+
+def test_other_families_from_the_command_line(joinery, tmp_path):
+    winter = ("sample:winter", "survived of colonies given altitude_m, stores_kg", "--id", "apiary")
+    fit = jn.fit("sample:winter", winter[1], id="apiary")
+    assert joinery("average-effects", *winter, "--as", "csv")[1] == fit.average_effects().render("csv")
+    assert joinery("coefficients", *winter, "--ratios", "--profile", "--as", "csv")[1] == fit.coefficients(
+        ratios=True, profile=True
+    ).render("csv")
+    assert joinery("crosscheck", *winter, "--seed", "4", "--as", "csv")[1] == fit.crosscheck(seed=4).render("csv")
+    status, out, _ = joinery("fit", *winter, "--save", tmp_path / "w.json")
+    assert (status, "79 % of the deviance" in out) == (0, False)
+    assert "of the deviance of survived of colonies is explained" in out
+    new = jn.sample_data("winter_outcome")
+    new.loc[1, "stores_kg"] = None
+    new.to_csv(tmp_path / "new.csv", index=False)
+    status, out, _ = joinery(
+        "forecast", tmp_path / "w.json", "--new", tmp_path / "new.csv", "--output", tmp_path / "out.csv"
+    )
+    assert (status, out) == (0, "")
+    written = pd.read_csv(tmp_path / "out.csv")
+    assert written.columns[: len(new.columns)].tolist() == new.columns.tolist()
+    assert written["apiary"].tolist() == new["apiary"].tolist()
+    assert np.isnan(written["fitted"][1])
+    assert written["note"][1] == "no stores_kg"
+    assert joinery("fit", "sample:bee_samples", "mites per bees_sampled given month", "--family", "gamma")[0] == 2

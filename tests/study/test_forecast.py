@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -264,3 +265,10 @@ def test_groups_are_held_out_whole_and_time_runs_forward():
     assert "20 rows could not be forecast" in " ".join(forward.notes)
     lost = jn.fit(table, "y given x, g").crosscheck(by="g")
     assert "level" in " ".join(lost.notes)
+
+
+def test_the_schema_in_the_docs_is_that_of_saved_fits():
+    from joinery.model.saving import SavedFit
+
+    written = Path(__file__).parents[2] / "docs" / "fit.schema.json"
+    assert json.loads(written.read_text()) == SavedFit.model_json_schema()

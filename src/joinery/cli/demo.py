@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from rich.rule import Rule
 from rich.text import Text
 
 from joinery.errors import CallError
+from joinery.model.comparing import compare
 from joinery.model.fit import Fit
 from joinery.model.fitting import fit
 from joinery.model.saving import load
@@ -20,6 +22,7 @@ FIRST = "honey_kg given forage_km2, altitude_m, feed_kg, rain_days, hive_type"
 ADDED = ["feed_kg * rain_days", "altitude_m^2"]
 WITHOUT = ["H058"]
 AT = "forage_km2=3, altitude_m=400, feed_kg=5, rain_days=30, hive_type=long"
+WINTER = "survived of colonies given altitude_m, log(forage_km2), stores_kg"
 
 
 def walk(folder: str) -> None:
@@ -28,42 +31,69 @@ def walk(folder: str) -> None:
     if place.exists() and not place.is_dir():
         raise CallError(f"{folder} is a file; the demo wants a folder to write into")
     place.mkdir(parents=True, exist_ok=True)
+    drawn: list[Path] = []
+
+    def draw(made: Fit, name: str, file: str = "", **options: Any) -> None:
+        drawn.append(place / f"{file or name}.png")
+        made.draw(name, path=drawn[-1], **options)
+
     _step("1. Look at the table", "joinery look sample:yields --id hive")
+    seen = look("sample:yields", FIRST, id="hive")
     forms.say(forms.grid(look("sample:yields", id="hive").columns))
+    drawn.append(place / "response.png")
+    seen.draw("response", path=drawn[-1])
 
     _step("2. Say a model, fit it and read it", f"joinery fit sample:yields '{FIRST}' --id hive")
     first = fit("sample:yields", FIRST, id="hive")
     forms.say(page.renderable(short_page(first)))
 
-    _step("3. Check it: which rows are remarkable", "fit.rows(), fit.draw('residuals')")
-    forms.say(forms.grid(_remarkable(first)))
-    drawn = [place / "line.png", place / "residuals.png", place / "quantiles.png"]
-    fit("sample:jars", "jars_sold given hours_open").draw("line", path=drawn[0])
-    first.draw("residuals", path=drawn[1])
+    _step("3. Test: what does each term add?", "fit.anova('others')")
+    forms.say(forms.grid(first.anova("others")))
 
-    _step("4. Mend it: feeding pays when it rains, altitude bends", f"fit = fit.revise(add={ADDED})")
+    _step("4. Check it: what the model takes for granted, and which rows stand out", "fit.checks(), fit.rows()")
+    forms.say(forms.grid(first.checks()), "", forms.grid(_remarkable(first)))
+    draw(first, "checks")
+
+    _step("5. Mend it: feeding pays when it rains, altitude bends", f"fit = fit.revise(add={ADDED})")
     bent = first.revise(add=ADDED)
-    forms.say(forms.grid(_remarkable(bent)))
+    forms.say(forms.grid(_short(compare(first, bent))), "", forms.grid(_remarkable(bent)))
+    draw(bent, "leverage")
     _step("   One row now decides the curve, so see the model without it", f"fit = fit.revise(leave_out={WITHOUT})")
     mended = bent.revise(leave_out=WITHOUT)
     forms.say(page.renderable(short_page(mended)))
-    mended.draw("quantiles", path=drawn[2])
+    draw(mended, "line", "altitude", against="altitude_m")
 
-    _step("5. Forecast the hives that have no honey weighed yet", "fit.forecast()")
+    _step("6. Forecast the hives that have no honey weighed yet", "fit.forecast()")
     forecast = mended.forecast()
-    forms.say(forms.grid(forecast))
+    forms.say(forms.grid(forecast), "", forms.grid(mended.crosscheck()))
+    draw(mended, "forecast")
+
+    _step("7. Not only numbers: how many colonies came through the winter", f"joinery fit sample:winter '{WINTER}'")
+    winter = fit("sample:winter", WINTER, id="apiary")
+    forms.say(page.renderable(short_page(winter)))
+    draw(winter, "line", "survival", against="stores_kg")
+    _step("   Three apiaries were kept back; now their figures have come", "fit.forecast('sample:winter_outcome')")
+    forms.say(forms.grid(winter.forecast("sample:winter_outcome")))
 
     saved = mended.save(place / "honey.json")
     table = forecast.write(place / "forecast.csv")
-    _step("6. Hand over: forecast from the saved result alone", f"joinery forecast {saved} --at '{AT}'")
+    _step("8. Hand over: forecast from the saved result alone", f"joinery forecast {saved} --at '{AT}'")
     forms.say(forms.grid(load(saved).forecast(AT)))
     forms.say(
         f"\nWritten into {place}/: {', '.join(path.name for path in (*drawn, saved, table))}",
         "\nTry next:",
         "  joinery look YOUR.csv",
         "  joinery fit sample:jars 'jars_sold given hours_open'",
+        "  joinery stepwise sample:queens 'eggs_a_day given all but queen, outcome' --criterion bic",
         "  joinery draw sample:yields 'honey_kg given forage_km2' line --output line.png",
     )
+
+
+def _short(table: Table) -> Table:
+    """A comparison without the coefficients."""
+    chosen = ("fit", "sentence", "n_rows", "r_squared", "residual_sd", "aic", "crosscheck_error", "test", "df", "p")
+    columns = {name: table.columns[name] for name in chosen if name in table.columns}
+    return Table(columns, table.title, table.notes, kinds=table.kinds, headings=table.headings)
 
 
 def _remarkable(found: Fit) -> Table:

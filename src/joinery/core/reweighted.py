@@ -24,7 +24,11 @@ from joinery.errors import NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS, MOST_SHAPES = 200, 40, 60
 SETTLED = 1e-22
+CACHED = 4096
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
+# where observed and expected weights are the same
+CANONICAL = {("binomial", "logit"), ("quasi-binomial", "logit"), ("poisson", "log"), ("quasi-poisson", "log")}
+CANONICAL |= {("gamma", "inverse"), ("inverse-gaussian", "inverse-square")}
 Firth = bool
 
 
@@ -86,6 +90,7 @@ class State:
     z: np.ndarray
     W: np.ndarray
     slope: np.ndarray
+    rest: np.ndarray | None = None  # 1 − μ of shares
 
 
 def state(working: Working, part: Part) -> State:
@@ -97,14 +102,14 @@ def state(working: Working, part: Part) -> State:
             eta = link.eta(start(family, part.y, part.trials))
         else:
             eta = linear(working.b, part)
-        mu, slope = link.mu(eta), link.slope(eta)
-        V = family.variance(mu)
-        if family.of_shares:  # μ(1 − μ) without losing the digits of 1 − μ
-            V = mu * beyond(link, eta)
-        W = a * slope * slope / V
-        away = part.y - mu
-        if family.of_shares:  # without losing the digits of 1 − μ
-            away = part.y * beyond(link, eta) - (1 - part.y) * mu
+        mu, rest = link.mu(eta), None
+        if family.of_shares:  # with all the digits of 1 − μ
+            rest = beyond(link, eta)
+            V, away = mu * rest, part.y * rest - (1 - part.y) * mu
+        else:
+            V, away = family.variance(mu), part.y - mu
+        slope = V if link.name == "logit" else link.slope(eta)
+        W = a * V if link.name == "logit" else a * slope * slope / V
         residual = away / slope
         good = np.isfinite(W) & np.isfinite(residual) & (W > 0)
         W, residual = np.where(good, W, 0.0), np.where(good, residual, 0.0)
@@ -114,7 +119,7 @@ def state(working: Working, part: Part) -> State:
         z = eta + residual
         if part.offset is not None:
             z = z - part.offset
-    return State(eta, mu, z, W, slope)
+    return State(eta, mu, z, W, slope, rest)
 
 
 def _log_weight_slope(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:
@@ -202,7 +207,9 @@ def _settled(
         b = _first_inside(parts, family, link, solution)
         now = _look(Working(parts, family, link, b), solution, firth)
     newton = False
-    last, reason, converged, change = np.inf, f"{MOST_STEPS} steps were not enough", False, 0.0
+    canonical = (family.name, link.name) in CANONICAL
+    last, reason, converged = np.inf, f"{MOST_STEPS} steps were not enough", False
+    step, size = np.zeros(len(b)), 1.0
     count = 0
     while count < MOST_STEPS:
         count += 1
@@ -219,7 +226,6 @@ def _settled(
         if fresh is None or halvings == MOST_HALVINGS:
             reason, converged = "no smaller step lowers the deviance", decrement / phi < 1e-10
             break
-        change = size * _eta_change(parts, step)
         now = fresh
         if decrement / phi < SETTLED:
             reason, converged = "the step is lost in rounding", True
@@ -228,9 +234,10 @@ def _settled(
             reason, converged = "the step no longer shrinks: it is lost in rounding", True
             break
         # steps that shrink slowly come from expected weights far from the observed ones: Newton's shrink by squares
-        newton = newton or (count > 4 and decrement > 0.02 * last and not firth)
+        newton = newton or (not canonical and count > 4 and decrement > 0.02 * last and not firth)
         last = decrement
     running: tuple[int, ...] = ()
+    change = size * _eta_change(parts, step) if converged else 0.0
     if converged and change > RUNNING:
         running, converged = _running(parts, step, solution), False
         reason = "the deviance has settled, but coefficients grow without end"
@@ -288,7 +295,7 @@ def _look(working: Working, solution: Solution, firth: Firth, newton: bool = Fal
                 deviance = np.inf
                 break
             a = part.weights if part.trials is None else part.weights * part.trials
-            deviance += float(a @ unit_deviance(working.family, working.link, part.y, own))
+            deviance += float(a @ unit_deviance(working.family, part.y, own))
             eta = own.eta if part.offset is None else own.eta - part.offset
             e = own.W * (own.z - eta)
             pearson += float(e @ (own.z - eta))
@@ -309,11 +316,13 @@ def _look(working: Working, solution: Solution, firth: Firth, newton: bool = Fal
 
 def _add_products(H: np.ndarray, X: np.ndarray, W: np.ndarray) -> None:
     """Adds [1, X]ᵀW[1, X] to its upper triangle."""
-    if np.all(W >= 0):
-        Xw = X * np.sqrt(W)[:, None]
-        H[1:, 1:] += Xw.T @ Xw
-    else:
-        H[1:, 1:] += (X * W[:, None]).T @ X
+    root = np.sqrt(np.abs(W))
+    room = np.empty((min(len(X), CACHED), X.shape[1]), order="F")
+    for first in range(0, len(X), CACHED):  # a few rows at a time, so that they stay in the cache
+        own = slice(first, first + CACHED)
+        Xw = np.multiply(X[own], root[own, None], out=room[: len(root[own])])
+        signed = Xw if np.all(W[own] >= 0) else Xw * np.sign(W[own])[:, None]
+        H[1:, 1:] += Xw.T @ signed
     H[0, 1:] += W @ X
     H[0, 0] += W.sum()
 
@@ -332,11 +341,13 @@ def _observed_weights(working: Working, part: Part, own: State) -> np.ndarray:
     return np.asarray(np.where(np.isfinite(found), found, own.W))
 
 
-def unit_deviance(family: Family, link: Link, y: np.ndarray, own: State) -> np.ndarray:
-    """Unit deviances, those of shares without losing the digits of 1 − μ."""
-    if not family.of_shares:
+def unit_deviance(family: Family, y: np.ndarray, own: State) -> np.ndarray:
+    """Unit deviances, those of shares with all the digits of 1 − μ."""
+    if own.rest is None:
         return family.deviance(y, own.mu)
-    return share_deviance(y, own.mu, beyond(link, own.eta))
+    if np.all((y == 0) | (y == 1)):
+        return np.asarray(-2 * np.log(np.maximum(np.where(y == 1, own.mu, own.rest), 1e-320)))
+    return share_deviance(y, own.mu, own.rest)
 
 
 def _step(

@@ -194,8 +194,8 @@ def _figures(
 
 
 def _errors(f: _Forecasts) -> np.ndarray:
-    e = f.observed - f.fitted
-    return e[np.isfinite(e)]
+    e: np.ndarray = f.observed - f.fitted
+    return np.asarray(e[np.isfinite(e)])
 
 
 def _mean(values: np.ndarray) -> float:

@@ -76,7 +76,6 @@ def line(
         ax.plot(curve.x[beyond], curve.fitted[beyond], color=AMBER, linewidth=1.6, linestyle=(0, (4, 3)), zorder=3.5)
     if groups is not None:
         ax.scatter(*groups, s=48, marker="D", color=TEAL, zorder=3.8)
-        end_label(ax, float(groups[0][-1]), float(groups[1][-1]), " share in groups", TEAL)
     if local is not None:
         ax.plot(local.at, local.height, color=TEAL, linewidth=1.3, linestyle=(0, (1, 1.2)), zorder=3.4)
     span = curve.x[-1] - curve.x[0]
@@ -308,11 +307,13 @@ def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
     step = max(1, m // 24)
     ax.set_yticks(places[::step], [rows.labels[i] for i in range(0, m, step)])
     ax.set_ylim(-0.8, m - 0.2)
-    names = [("forecast", INK), ("mean", AMBER), ("new row", SLATE)] + (
-        [("observed", TEAL)] if rows.observed is not None else []
-    )
-    marks = {"forecast": "●", "mean": "▬", "new row": "─", "observed": "◆"}
-    for place, (name, color) in enumerate(names):
-        ax.text(1 - 0.13 * (len(names) - place - 1), 1.015, f"{marks[name]} {name}", transform=ax.transAxes, fontsize=8.5,
-                color=color if color != AMBER else SLATE, ha="right", va="bottom")  # fmt: skip
+    names = [("● forecast", INK), ("▬ mean", SLATE), ("─ new row", SLATE)]
+    names += [("◆ observed", TEAL)] if rows.observed is not None else []
+    for place, (name, color) in enumerate(reversed(names)):
+        at = (1 - 0.13 * place, 1.015)
+        ax.text(*at, name, transform=ax.transAxes, fontsize=8.5, color=color, ha="right", va="bottom")
+    longest = max((len(label) for label in rows.labels), default=0)
+    box = ax.get_position()
+    left = max(box.x0, 0.03 + 0.0088 * longest)
+    ax.set_position((left, box.y0, box.x1 - left, box.height))
     return figure

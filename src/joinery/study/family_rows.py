@@ -41,7 +41,7 @@ def family_rows(fit: Asked) -> PerRow:
             left = np.where(h < 1, 1 - h, np.nan)
             V = W / (own.slope**2)  # w/V
             pearson = (part.y - own.mu) * np.sqrt(V)
-            d = np.maximum(weight * unit_deviance(family, link, part.y, own), 0.0)
+            d = np.maximum(weight * unit_deviance(family, part.y, own), 0.0)
             deviance = np.sign(part.y - own.mu) * np.sqrt(d)
             studentized = np.sign(part.y - own.mu) * np.sqrt((d + pearson**2 * h / left) / phi)
             cooks = pearson**2 * h / (left**2 * p * phi) if p else np.zeros(len(h))

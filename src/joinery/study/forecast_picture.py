@@ -33,9 +33,7 @@ def forecast(
     table = forecast_table(fit, new, hold=hold)
     found = table.frame
     if len(found) > MOST_ROWS:
-        raise CallError(
-            f"the picture shows up to {MOST_ROWS} rows, and there are {len(found):,}; forecast some of them"
-        )
+        raise CallError(f"the picture shows up to {MOST_ROWS} rows, not {len(found):,}; forecast some of them")
     outside = found["note"].str.contains("outside|farther out|no fitted row", regex=True).to_numpy()
     observed = found["observed"].to_numpy(float) if "observed" in found else None
     finding = f"{level_words(fit.level)} intervals for the mean and for a single new row"

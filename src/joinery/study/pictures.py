@@ -118,6 +118,8 @@ def _means_only(fit: Asked, held: list[str], fitted: np.ndarray) -> tuple[np.nda
     if set(np.unique(y)) <= {0.0, 1.0}:  # a little apart, always the same, so that equal values do not hide one another
         apart = np.random.default_rng(SEED).uniform(0, 0.05, len(y))
         y = np.where(y > 0, 1 - apart, apart)
+    if _in_groups(fit, figures.fitted, y) is not None:
+        held = [*held, "diamonds: shares in groups"] if held else held
     finding = equation(fit) if not held else f"the curve is for {', '.join(held)}; points are the rows as observed"
     return y, label, finding
 

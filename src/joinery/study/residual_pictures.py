@@ -148,7 +148,9 @@ def quantiles(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
     from joinery.show.fit_pictures import quantiles
 
     _refuse_perfect(fit)
-    values = per_row(fit).influence.standardized
+    figures = per_row(fit)
+    by_quantile = figures.kind == "quantile residual"
+    values = figures.drawn if by_quantile else figures.influence.standardized
     sound = np.flatnonzero(np.isfinite(values))
     order = sound[np.argsort(values[sound], kind="stable")]
     n = len(order)
@@ -162,7 +164,10 @@ def quantiles(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
     )
     flags = placed(flags_of(fit, label_rows), order)
     said = Words(
-        "Are the residuals normal?", finding, "quantile expected of a normal sample", "standardized residual, sorted"
+        "Are the residuals normal?",
+        finding,
+        "quantile expected of a normal sample",
+        f"{'quantile' if by_quantile else 'standardized'} residual, sorted",
     )
     return quantiles(expected, values[order], band, flags, worded(said, words), ax)
 
@@ -172,11 +177,11 @@ def _chance_band(fit: Asked, n: int) -> tuple[np.ndarray, np.ndarray]:
 
     Simulated through the model's own hat matrix up to 2,000 rows; by the beta law of order statistics beyond that.
     """
-    if n > MOST_SIMULATED:
+    if n > MOST_SIMULATED or fit.glm is not None:
         from scipy.special import betaincinv
 
         # the inverse is slow: found at some order statistics, close together near the ends, and filled in between
-        near = np.unique(np.geomspace(1, n / 2, 200).astype(int))
+        near = np.unique(np.geomspace(1, max(n / 2, 1), 200).astype(int))
         k = np.unique(np.concatenate([near, n + 1 - near]))
         ends = [tails.normal_quantile(betaincinv(k, n - k + 1, share)) for share in (0.025, 0.975)]
         place, at = (tails.normal_quantile((v - 0.375) / (n + 0.25)) for v in (np.arange(1, n + 1), k))
