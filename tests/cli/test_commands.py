@@ -170,10 +170,21 @@ def test_guesses_about_a_file_are_said_on_standard_error(joinery, tmp_path):
 def test_the_demo_walks_the_whole_job(joinery, tmp_path):
     status, out, err = joinery("demo", tmp_path / "demo")
     assert (status, err) == (0, "")
-    for word in ("1. Look", "2. Say a model", "3. Check", "4. Mend", "5. Forecast", "6. Hand over", "Try next", "H058"):
+    steps = (
+        "1. Look",
+        "2. Say a model",
+        "3. Test",
+        "4. Check",
+        "5. Mend",
+        "6. Forecast",
+        "7. Not only",
+        "8. Hand over",
+    )
+    for word in (*steps, "Try next", "H058", "3 of 3 observed values"):
         assert word in out
+    pictures = ("response", "checks", "leverage", "altitude", "forecast", "survival")
     assert {p.name for p in (tmp_path / "demo").iterdir()} == {
-        "line.png", "residuals.png", "quantiles.png", "honey.json", "forecast.csv"
+        "honey.json", "forecast.csv", *(f"{name}.png" for name in pictures)
     }  # fmt: skip
     file = tmp_path / "file"
     file.write_text("")

@@ -37,6 +37,8 @@ def run() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")
     warnings.showwarning = _as_note
+    if len(sys.argv) < 2 or "--help" in sys.argv:
+        _plain_help()
     try:
         app()
     except errors.JoineryError as reason:
@@ -45,6 +47,15 @@ def run() -> None:
     except BrokenPipeError:
         sys.stderr.close()
         sys.exit(0)
+
+
+def _plain_help() -> None:
+    """Leaves the help in the terminal's own colours: bright yellow and cyan cannot be read on white."""
+    from typer import rich_utils
+
+    for name in vars(rich_utils):
+        if name.startswith("STYLE_") and any(c in str(getattr(rich_utils, name)) for c in ("yellow", "cyan", "green")):
+            setattr(rich_utils, name, "bold")
 
 
 def _as_note(message: Warning | str, *_: Any, **__: Any) -> None:

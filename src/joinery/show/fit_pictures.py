@@ -317,3 +317,16 @@ def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
     left = max(box.x0, 0.03 + 0.0088 * longest)
     ax.set_position((left, box.y0, box.x1 - left, box.height))
     return figure
+
+
+def calibrated(fitted: np.ndarray, share: np.ndarray, reach: np.ndarray, words: Words, ax: Axes | None) -> Figure:
+    """Observed shares of groups against their fitted ones, with what chance allows about the line of equals."""
+    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    ends = [min(float(fitted.min()), float(share.min()), 1.0), max(float(fitted.max()), float(share.max()), 0.0)]
+    ax.plot(ends, ends, color=SLATE, linewidth=1.0, zorder=2)
+    end_label(ax, ends[1], ends[1], "equal")
+    order = np.argsort(fitted)
+    low, high = np.clip(fitted - reach, 0, 1)[order], np.clip(fitted + reach, 0, 1)[order]
+    ax.fill_between(fitted[order], low, high, color=MIST, alpha=0.8, linewidth=0, zorder=1)
+    ax.scatter(fitted, share, s=48, marker="D", color=TEAL, zorder=4)
+    return figure

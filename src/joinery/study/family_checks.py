@@ -129,7 +129,7 @@ def calibration(fit: Asked) -> Iterator[Line]:
     """Observed against expected events in ten groups of fitted probability (Hosmer & Lemeshow 1980)."""
     if fit.family not in ("binomial", "quasi-binomial"):
         return
-    observed, expected, variance = groups(fit)
+    observed, expected, variance, _ = groups(fit)
     if len(observed) < 4:
         yield cannot("calibration", CALIBRATED, "calibration by groups", "too few rows for groups")
         return
@@ -146,8 +146,8 @@ def calibration(fit: Asked) -> Iterator[Line]:
     yield Line("calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words)
 
 
-def groups(fit: Asked) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Observed and expected events and their binomial variance, in groups of fitted probability."""
+def groups(fit: Asked) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Observed and expected events, their binomial variance, and the trials, in groups of fitted probability."""
     figures = per_row(fit)
     trials = np.concatenate([np.ones(len(b.y)) if b.trials is None else b.trials for b in response_blocks(fit).whole()])
     order = np.argsort(figures.fitted, kind="stable")
@@ -158,10 +158,10 @@ def groups(fit: Asked) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     if count < GROUPS:
         places = places * count // GROUPS
     mu = figures.fitted
-    sums = (figures.observed * trials, mu * trials, mu * (1 - mu) * trials)
+    sums = (figures.observed * trials, mu * trials, mu * (1 - mu) * trials, trials)
     parts = [np.bincount(places, v, minlength=max(count, 1)) for v in sums]
     kept = parts[2] > 0
-    return parts[0][kept], parts[1][kept], parts[2][kept]
+    return parts[0][kept], parts[1][kept], parts[2][kept], parts[3][kept]
 
 
 def zeros(fit: Asked) -> Iterator[Line]:

@@ -16,6 +16,7 @@ from joinery.show.numbers import value as shown
 from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.check_rows import in_order
 from joinery.study.checks import check_lines
+from joinery.study.family_checks import groups
 from joinery.study.per_row import per_row
 from joinery.study.picture_words import flags_of, placed, worded
 
@@ -132,12 +133,27 @@ def observed_fitted(fit: Asked, *, label_rows: str | Sequence[Any], words: Given
     x, y = figures.fitted, figures.observed
     ends = float(min(x.min(), y.min())), float(max(x.max(), y.max()))
     name = fit.words(fit.response.name)
+    if fit.family in ("binomial", "quasi-binomial"):
+        return _in_groups(fit, words, ax)
     finding = "points on the line are fitted exactly"
     if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0:
         finding += f"; correlation of observed with fitted {figure(float(np.corrcoef(x, y)[0, 1]), 3)}"
     said = Words("How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}")
     guides = [Guide(ends, ends, "equal")]
     return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=guides)
+
+
+def _in_groups(fit: Asked, words: Given, ax: Axes | None) -> Figure:
+    """Observed shares against fitted ones in groups of fitted probability, each with a rough interval."""
+    from joinery.show.fit_pictures import calibrated
+
+    observed, expected, variance, trials = groups(fit)
+    share, fitted = observed / trials, expected / trials
+    reach = 1.96 * np.sqrt(variance) / trials
+    finding = found_by(fit, "calibration") or "groups on the line are forecast rightly"
+    name = fit.words(fit.response.name)
+    said = Words("Are the fitted means right?", finding, f"fitted share, {name}", "observed share in the group")
+    return calibrated(fitted, share, reach, worded(said, words), ax)
 
 
 # ------------------------------------------------------------------ quantiles
