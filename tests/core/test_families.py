@@ -254,6 +254,7 @@ T = {"x": [1.0, 2, 3, 4], "n": [5, 5, 0, 5], "y": [1, 2, 3, 4]}
         (T, "y per x given n", {"link": "sqrt"}, "an exposure wants the log link"),
         (T, "y of n given x", {"family": "gamma"}, "which is binomial, not gamma"),
         (T | {"y": [1, 2, 3, 5]}, "y given x", {"family": "gamma", "penalty": "firth"}, "is for binomial and poisson fits"),
+        (T | {"y": list("abab")}, "y given x", {}, r"write \(y = 'a'\) given"),
     ],
 )  # fmt: skip
 def test_responses_a_family_cannot_have_are_named(table, sentence, options, said):
@@ -264,3 +265,89 @@ def test_responses_a_family_cannot_have_are_named(table, sentence, options, said
 def test_fractional_counts_and_one_value_are_noted():
     assert "fractional counts" in " ".join(jn.fit(T | {"y": [1, 2.5, 3, 4]}, "y given x", family="poisson").notes)
     assert "the same in every row" in " ".join(jn.fit(T | {"y": [2, 2, 2, 2]}, "y given x", family="poisson").notes)
+
+
+def test_nested_counts_are_compared_by_likelihood_ratio():
+    table, _ = made("poisson", "log", 3)
+    for family, name in (("poisson", "χ²"), ("negative-binomial", "χ²"), ("quasi-poisson", "F")):
+        small, large = (jn.fit(table, f"y given {t}", family=family) for t in ("x", "x, z"))
+        row = jn.compare(small, large).frame.iloc[1]
+        drop = (
+            small.deviance - large.deviance
+            if family != "negative-binomial"
+            else 2 * (large.log_likelihood - small.log_likelihood)
+        )
+        assert row["test"] == name
+        assert row["statistic"] == pytest.approx(drop / (large.dispersion if name == "F" else 1))
+        line = large.anova("others").frame.set_index("term").loc["z"]
+        assert line["deviance"] == pytest.approx(drop, rel=1e-8)
+    with pytest.raises(jn.CallError, match="belong to the normal family"):
+        large.coefficients(correlations=True)
+
+
+def test_average_effects_are_the_slope_of_the_mean():
+    table, sentence = made("binomial", "logit", 1)
+    fit = jn.fit(table, sentence)
+    found = fit.average_effects().frame.set_index("term")
+    p = fit.rows()["fitted"].to_numpy()
+    b = fit.coefficients().frame.set_index("term")["estimate"]
+    assert found.loc["x", "effect"] == pytest.approx(np.mean(p * (1 - p)) * b["x"], rel=1e-6)
+    # the standard error by simulation from the coefficients' own law
+    rng = np.random.default_rng(1)
+    X = np.column_stack([np.ones(24), table["x"], table["z"]])
+    from joinery.study.coefficients import coefficient_covariance
+
+    draws = rng.multivariate_normal(b.to_numpy(), coefficient_covariance(fit), 20000)
+    q = LINKS["logit"].mu(draws @ X.T)
+    assert found.loc["x", "standard_error"] == pytest.approx(np.std((q * (1 - q)).mean(axis=1) * draws[:, 1]), rel=0.05)
+    # of yes or no against a category: the difference of two standardized means
+    g = np.array(list("ab") * 30)
+    y = np.random.default_rng(2).uniform(size=60) < np.where(g == "a", 0.3, 0.6)
+    two = jn.fit({"g": g, "y": y}, "y given g")
+    assert two.average_effects()["effect"].tolist() == pytest.approx([y[g == "b"].mean() - y[g == "a"].mean()])
+
+
+def test_profile_ends_lie_where_the_deviance_has_risen_enough():
+    table, sentence = made("poisson", "log", 2)
+    fit = jn.fit(table, sentence, family="poisson")
+    ends = fit.coefficients(profile=True).frame.set_index("term").loc["x"]
+    for end in (ends["lower"], ends["upper"]):
+        held = jn.fit(table, "y given z", family="poisson", offset=f"{float(end)!r} * x")
+        assert held.deviance - fit.deviance == pytest.approx(stats.chi2.ppf(0.95, 1), rel=1e-6)
+
+
+def test_one_step_deletion_is_near_really_leaving_out():
+    table, sentence = made("binomial", "logit", 2)
+    import pandas as pd
+
+    frame = pd.DataFrame(table)
+    fit = jn.fit(frame, sentence)
+    rows = fit.rows().frame
+    assert rows["leverage"].sum() == pytest.approx(3)
+    full = fit.coefficients().frame
+    from joinery.study.coefficients import coefficient_covariance
+
+    inverse = np.linalg.inv(coefficient_covariance(fit))
+    for i in (0, 7, 19):
+        move = full["estimate"] - jn.fit(frame.drop(i), sentence).coefficients().frame["estimate"]
+        assert rows["cooks_distance"][i] == pytest.approx(float(move @ inverse @ move) / 3, rel=0.25, abs=0.01)
+
+
+def test_quantile_residuals_are_normal_when_the_family_is_right():
+    rng = np.random.default_rng(4)
+    x = rng.uniform(0, 1, 3000)
+    drawn = {
+        "poisson": rng.poisson(np.exp(1 + x)),
+        "gamma": np.exp(x) * rng.gamma(2, 0.5, 3000),
+        "inverse-gaussian": rng.wald(np.exp(x), 4.0),
+        "negative-binomial": rng.negative_binomial(2, 2 / (2 + np.exp(1 + x))),
+    }
+    for family, y in drawn.items():
+        fit = jn.fit({"x": x, "y": y}, "y given x", family=family)
+        q = fit.rows()["quantile_residual"].to_numpy()
+        assert stats.kstest(q, "norm").pvalue > 0.01, family
+        assert (fit.checks()["verdict"] != "serious").all(), family
+    wrong = jn.fit({"x": x, "y": drawn["negative-binomial"]}, "y given x", family="poisson")
+    advice = " ".join(wrong.checks()["advice"])
+    assert 'family="negative-binomial"' in advice
+    assert "serious" in set(wrong.checks()["verdict"])

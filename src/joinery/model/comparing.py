@@ -40,7 +40,8 @@ def compare(*fits: Fit) -> Table:
     notes: list[str] = []
     for place, fit in enumerate(found):
         row: dict[str, Any] = {"fit": place + 1, "sentence": fit.sentence}
-        figures = {name: getattr(fit, name) for name in FIGURES} | {"crosscheck_error": left_out_error(fit)}
+        own = FIGURES if fit.glm is None else ("n_rows", "deviance", "residual_df", "aic", "bic")
+        figures = {name: getattr(fit, name) for name in own} | {"crosscheck_error": left_out_error(fit)}
         row |= {name: np.nan if value is None else value for name, value in figures.items()}
         row |= _tested(found[place - 1], fit, place, notes) if place else {}
         rows.append(row)
@@ -51,7 +52,7 @@ def compare(*fits: Fit) -> Table:
         for name, value, error in zip(e.names, e.values, e.standard_errors):
             row[name], row[f"{name} (standard error)"] = value, error
     names = list(dict.fromkeys(name for row in rows for name in row if "(standard error)" not in name))
-    head = [*FIGURES, "crosscheck_error", "against", "test", "statistic", "df", "p"]
+    head = [*FIGURES, "deviance", "residual_df", "crosscheck_error", "against", "test", "statistic", "df", "p"]
     order = ["fit", "sentence", *(n for n in head if any(n in r for r in rows))]
     for name in names:
         if name not in order:

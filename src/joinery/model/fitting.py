@@ -10,12 +10,13 @@ import numpy as np
 from joinery.core.families import FAMILIES
 from joinery.core.links import LINKS
 from joinery.core.solve import least_squares
+from joinery.data.columns import level_text
 from joinery.data.records import Records, filled, records
 from joinery.design.blocks import Asides, RowBlocks
 from joinery.design.design import learn
 from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
-from joinery.errors import CallError, NothingEstimableError, one_of
+from joinery.errors import CallError, NothingEstimableError, UnusableColumnError, listed, one_of
 from joinery.model.fit import Fit
 from joinery.model.glm import PENALIZED, PENALTIES, Glm, WorkingRows, coefficients_of, generalized, glm_notes
 from joinery.model.notes import fit_notes
@@ -23,7 +24,7 @@ from joinery.model.sandwiches import sandwich_of
 from joinery.model.selection import Selection, choose_rows, mean_fills
 from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
-from joinery.notation.tree import Sentence, names_in
+from joinery.notation.tree import Name, Sentence, names_in, quoted_text
 from joinery.study.asked import checked_level
 
 STD_ERRORS = ("constant spread", "robust", "hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated")
@@ -92,6 +93,7 @@ def fit(
     level = checked_level(level)
     sentence, earlier = resolved(sentence, table, text)
     family, link = chosen_family(family, link, sentence, table)
+    _refuse_text(sentence, table)
     if penalty is not None:
         one_of("penalty", penalty, PENALTIES)
         if family not in PENALIZED:
@@ -203,6 +205,20 @@ def _sentence(model: str, terms: Sequence[str] | None) -> tuple[Sentence, str]:
     if terms is None:
         return read_sentence(model), model
     return sentence_of_parts(model, terms), f"{model} given {', '.join([terms] if isinstance(terms, str) else terms)}"
+
+
+def _refuse_text(sentence: Sentence, table: Records) -> None:
+    """Raises UnusableColumnError for a response that is text, with the way to ask whether it is one of its levels."""
+    response = sentence.response.expression
+    if isinstance(response, Name) and (column := table.column(response.name)).kind == "category":
+        if column.trouble:
+            raise column.not_numbers()
+        level = quoted_text(level_text(column.all_levels[0]))
+        raise UnusableColumnError(
+            f"column {response.name!r} is text ({listed(map(level_text, column.all_levels), 4)}); to ask whether it is "
+            f"one of them, write ({response} = {level}) given …",
+            column=response.name,
+        )
 
 
 def chosen_family(family: str | None, link: str | None, sentence: Sentence, table: Records) -> tuple[str, str]:

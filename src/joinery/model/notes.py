@@ -12,10 +12,11 @@ from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.errors import listed
 from joinery.model.glm import Glm
-from joinery.notation.tree import names_in
+from joinery.notation.tree import Name, names_in
 from joinery.show.numbers import count, value
 
 CURIOUS = "for the curious: "
+SMALL_COUNTS = 100.0  # means above which a count is as good as normal
 
 
 def fit_notes(
@@ -29,6 +30,7 @@ def fit_notes(
                 *earlier,
                 *dependences(design, solution),
                 *_about_terms(design),
+                *(_about_counts(table, design, solution) if glm is None else ()),
                 *_about_columns(table, design),
                 f"{CURIOUS}solved the {solution.way} way, condition number {value(solution.condition, 3)}",
             ]
@@ -98,6 +100,19 @@ def _about_terms(design: Design) -> Iterator[str]:
             learnt = design.factor_memory[str(factor.expression)]
             if learnt["kind"] == "spline":
                 yield f"{CURIOUS}{factor.expression} bends at {', '.join(value(k) for k in learnt['knots'])}"
+
+
+def _about_counts(table: Records, design: Design, solution: Solution) -> Iterator[str]:
+    """Whether a count family may suit a response of small whole numbers better."""
+    response = design.sentence.response.expression
+    if not isinstance(response, Name) or not 0 <= solution.mean_response < SMALL_COUNTS:
+        return
+    column = table.column(response.name)
+    if column.kind == "number" and column.values is not None:
+        values = column.numbers(slice(None))
+        values = values[~np.isnan(values)]
+        if np.all(values >= 0) and np.all(values == np.round(values)) and len(np.unique(values[:1000])) > 2:
+            yield f'{response.name} has whole numbers only: if it counts, family="poisson" may fit better'
 
 
 def _about_columns(table: Records, design: Design) -> Iterator[str]:

@@ -99,6 +99,8 @@ def coefficients(
         notes.append(meaning)
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
+    if correlations and fit.glm is not None:
+        raise CallError("correlations with the response belong to the normal family", argument="correlations")
     if correlations:
         simple, df = simple_correlations(fit), fit.residual_df
         with np.errstate(all="ignore"):

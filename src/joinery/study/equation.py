@@ -50,10 +50,12 @@ def _for_people(fit: Asked, style: str) -> str:
         (f" {minus} " if negative else " + ") + piece if place else (minus if negative else "") + piece
         for place, (negative, piece) in enumerate(pieces)
     )
-    name = fit.response.name if fit.link == "identity" else _linked(fit)
+    name = fit.response.name if fit.glm is None else _linked(fit)
     left = r"\widehat{\text{" + latex_text(name) + "}}" if style == "latex" else name
     offset = fit.response.total if fit.response.kind == "per" else None
-    body += "" if offset is None else f" + log({offset})"
+    if offset is not None:
+        words = f"log({offset})"
+        body += " + " + (r"\text{" + latex_text(words) + "}" if style == "latex" else words)
     return f"{left} = {body or '0'}"
 
 
@@ -63,7 +65,7 @@ def _linked(fit: Asked) -> str:
     what = mean.get(fit.response.kind, f"mean {fit.response.name}")
     if fit.response.kind == "plain" and fit.family in ("binomial", "quasi-binomial"):
         what = f"chance of {fit.response.name}"
-    return f"{fit.link}({what})"
+    return what if fit.link == "identity" else f"{fit.link}({what})"
 
 
 # ------------------------------------------------------------------ as code
@@ -146,7 +148,9 @@ def _as_code(fit: Asked, d: _Dialect) -> str:
             if not np.isnan(value):
                 out.append(f"{float(value)!r} * " + " * ".join(_piece(d, term, recipe, memory)))
     body = (" + ".join(out) or "0").replace("+ -", "- ")
-    if fit.link != "identity":
+    if fit.glm is not None:
+        if fit.response.kind == "per" and fit.response.total is not None:
+            body += " + " + _code(d, Call("log", (fit.response.total,)), memory)
         return d.left("eta") + body
     return d.left(fit.response.name) + body
 

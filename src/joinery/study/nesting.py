@@ -11,7 +11,7 @@ from joinery.core.hypotheses import wald
 from joinery.design.resolving import expressions_of
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.notation.tree import names_in
-from joinery.study.asked import Asked, row_blocks, rows_at_hand
+from joinery.study.asked import Asked, response_blocks, row_blocks, rows_at_hand
 
 SAME_SPACE = 1e-9
 
@@ -49,7 +49,7 @@ def differing(a: Asked, b: Asked) -> str | None:
 
 
 def _responses(fit: Asked) -> np.ndarray:
-    return np.concatenate([block.y for block in row_blocks(fit).whole()])
+    return np.concatenate([block.y for block in response_blocks(fit).whole()])
 
 
 def nested_test(small: Asked, large: Asked) -> Nested | None:

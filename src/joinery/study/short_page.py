@@ -7,6 +7,7 @@ import math
 import numpy as np
 
 from joinery.core import intervals
+from joinery.core.links import LINKS
 from joinery.errors import CallError
 from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, value, with_error
 from joinery.show.page import BAR_NOTE, Caution, Effect, Page
@@ -130,6 +131,9 @@ def _in_short_deviance(fit: Asked, name: str) -> list[str]:
     drop = fit.null_deviance - fit.deviance
     if fit.model_df > 0 and fit.null_deviance > 0:
         out.append(f"{percent(max(drop, 0.0) / fit.null_deviance)} of the deviance of {name} is explained.")
+    elif fit.solution.has_intercept and fit.model_df == 0:
+        mean = float(LINKS[fit.link].mu(np.array([fit.solution.intercept]))[0])
+        out.append(f"Without predictors the mean of {name} is {figure(mean, 3)}.")
     said = _strongest(fit)
     if said:
         out.append(said)
