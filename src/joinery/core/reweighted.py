@@ -24,7 +24,8 @@ from joinery.errors import NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS, MOST_SHAPES = 200, 40, 60
 SETTLED = 1e-22
-CACHED = 4096
+CACHED, ROUGH_CELLS = 4096, 100_000
+WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.solve``
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
 # where observed and expected weights are the same
 CANONICAL = {("binomial", "logit"), ("quasi-binomial", "logit"), ("poisson", "log"), ("quasi-poisson", "log")}
@@ -199,26 +200,31 @@ def _settled(
     parts: Parts, family: Family, link: Link, *, intercept: bool, n: int, firth: Firth, b: np.ndarray | None
 ) -> Estimated:
     working = Working(parts, family, link, b)
-    solution = least_squares(working, intercept=intercept, n=n)
-    if b is None:
-        b = _whole(solution)
-    now = _look(Working(parts, family, link, b), solution, firth)
-    if not np.isfinite(now.objective):
-        b = _first_inside(parts, family, link, solution)
-        now = _look(Working(parts, family, link, b), solution, firth)
-    newton = False
     canonical = (family.name, link.name) in CANONICAL
+    rough = canonical and not firth
+    begun = _rough_start(working, intercept) if rough and b is None else None
+    if begun is not None:
+        columns, b = _Columns(np.arange(parts.width), intercept, parts.width), begun
+    else:
+        first = least_squares(working, intercept=intercept, n=n)
+        columns = _Columns(first.kept, intercept, parts.width)
+        b = _whole(first) if b is None else b
+    now = _look(Working(parts, family, link, b), columns, firth, rough=rough)
+    if not np.isfinite(now.objective):
+        b = _first_inside(parts, family, link, columns)
+        now = _look(Working(parts, family, link, b), columns, firth)
+    newton = False
     last, reason, converged = np.inf, f"{MOST_STEPS} steps were not enough", False
     step, size = np.zeros(len(b)), 1.0
     count = 0
     while count < MOST_STEPS:
         count += 1
-        step, decrement = _step(now, solution, parts, family, link, intercept=intercept, n=n, firth=firth)
-        phi = 1.0 if family.known else max(now.pearson / max(n - solution.rank, 1), 1e-300)
+        step, decrement = _step(now, columns, parts, family, link, n=n, firth=firth)
+        phi = 1.0 if family.known else max(now.pearson / max(n - columns.rank, 1), 1e-300)
         size, halvings, fresh = 1.0, 0, None
         while halvings < MOST_HALVINGS:
             after = now.b + size * step
-            fresh = _look(Working(parts, family, link, after), solution, firth, newton)
+            fresh = _look(Working(parts, family, link, after), columns, firth, newton, rough)
             slack = 1e-11 * (abs(now.objective) + 1e-300)
             if np.isfinite(fresh.objective) and fresh.objective <= now.objective + slack:
                 break
@@ -239,7 +245,7 @@ def _settled(
     running: tuple[int, ...] = ()
     change = size * _eta_change(parts, step) if converged else 0.0
     if converged and change > RUNNING:
-        running, converged = _running(parts, step, solution), False
+        running, converged = _running(parts, step), False
         reason = "the deviance has settled, but coefficients grow without end"
     elif not converged and count == MOST_STEPS:
         raise NoConvergenceError(
@@ -252,6 +258,48 @@ def _settled(
         b = now.b
     solution = replace(solution, perfect=False, rss=now.pearson / solution.unit**2)
     return Estimated(solution, b, family, link, now.deviance, now.pearson, count, converged, reason, running)
+
+
+@dataclass(frozen=True)
+class _Columns:
+    """Which of so many columns are estimable, and whether there is an intercept."""
+
+    kept: np.ndarray
+    has_intercept: bool
+    width: int
+
+    @property
+    def rank(self) -> int:
+        return len(self.kept) + self.has_intercept
+
+    @property
+    def places(self) -> np.ndarray:
+        """Where the estimable coefficients stand in [intercept, columns]."""
+        return np.append([0] if self.has_intercept else [], self.kept + 1).astype(int)
+
+
+def _rough_start(working: Working, intercept: bool) -> np.ndarray | None:
+    """First coefficients from one pass over cross-products; None where the columns are not well apart."""
+    k = working.width
+    H, g = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
+    for part in working.parts:
+        own = state(working, part)
+        _add_products(H, part.X, own.W, rough=True)
+        Wz = own.W * own.z
+        g[0] += Wz.sum()
+        g[1:] += Wz @ part.X
+    H[1:, 0] = H[0, 1:]
+    places = np.arange(0 if intercept else 1, k + 1)
+    H, g = H[np.ix_(places, places)], g[places]
+    if not len(places) or not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
+        return None
+    scale = np.sqrt(np.diag(H))
+    factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
+    if failed or np.min(np.diag(factor)) < 0.03:
+        return None
+    b = np.zeros(k + 1)
+    b[places] = linalg.cho_solve((factor, False), g / scale, check_finite=False) / scale
+    return b
 
 
 def _penalized(
@@ -280,7 +328,7 @@ class _Seen:
     curved: np.ndarray | None  # the same with observed instead of expected weights, where asked for
 
 
-def _look(working: Working, solution: Solution, firth: Firth, newton: bool = False) -> _Seen:
+def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = False, rough: bool = False) -> _Seen:
     k = working.width
     assert working.b is not None
     gradient, H, deviance, pearson = np.zeros(k + 1), np.zeros((k + 1, k + 1)), 0.0, 0.0
@@ -301,22 +349,32 @@ def _look(working: Working, solution: Solution, firth: Firth, newton: bool = Fal
             pearson += float(e @ (own.z - eta))
             gradient[0] += e.sum()
             gradient[1:] += e @ part.X
-            _add_products(H, part.X, own.W)
+            _add_products(H, part.X, own.W, rough=rough)
             if curved is not None:
                 _add_products(curved, part.X, _observed_weights(working, part, own))
     for products in (H, *([] if curved is None else [curved])):
         products[1:, 0] = products[0, 1:]
     objective = deviance
     if firth and np.isfinite(deviance):
-        places = np.append([0] if solution.has_intercept else [], solution.kept + 1).astype(int)
+        places = columns.places
         sign, logdet = np.linalg.slogdet(H[np.ix_(places, places)])
         objective = deviance - float(logdet) if sign > 0 else np.inf
     return _Seen(working.b, objective, deviance, pearson, gradient, H, curved)
 
 
-def _add_products(H: np.ndarray, X: np.ndarray, W: np.ndarray) -> None:
-    """Adds [1, X]ᵀW[1, X] to its upper triangle."""
+def _add_products(H: np.ndarray, X: np.ndarray, W: np.ndarray, *, rough: bool = False) -> None:
+    """Adds [1, X]ᵀW[1, X] to its upper triangle; ``rough`` in single precision where there is much of it.
+
+    A step needs no more: what it leaves undone the next one, from exact gradients, makes good.
+    """
     root = np.sqrt(np.abs(W))
+    if rough and X.size > ROUGH_CELLS:
+        single = X.T.astype(np.float32)
+        single *= root.astype(np.float32)
+        H[1:, 1:] += single @ single.T
+        H[0, 1:] += W @ X
+        H[0, 0] += W.sum()
+        return
     room = np.empty((min(len(X), CACHED), X.shape[1]), order="F")
     for first in range(0, len(X), CACHED):  # a few rows at a time, so that they stay in the cache
         own = slice(first, first + CACHED)
@@ -352,17 +410,16 @@ def unit_deviance(family: Family, y: np.ndarray, own: State) -> np.ndarray:
 
 def _step(
     now: _Seen,
-    solution: Solution,
+    columns: _Columns,
     parts: Parts,
     family: Family,
     link: Link,
     *,
-    intercept: bool,
     n: int,
     firth: Firth,
 ) -> tuple[np.ndarray, float]:
     """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ; by ``core.solve`` where Cholesky will not do."""
-    places = np.append([0] if intercept else [], solution.kept + 1).astype(int)
+    places = columns.places
     step = np.zeros(len(now.b))
     if not firth:
         g = now.gradient[places]
@@ -372,11 +429,11 @@ def _step(
                 continue
             scale = np.sqrt(np.diag(H))
             factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
-            if not failed and np.min(np.diag(factor)) > 1e-5:
+            if not failed and np.min(np.diag(factor)) > WELL_APART:
                 solved = linalg.cho_solve((factor, False), g / scale, check_finite=False)
                 step[places] = solved / scale
                 return step, float(step @ now.H @ step)
-    found = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n)
+    found = _penalized(parts, family, link, now.b, firth, intercept=columns.has_intercept, n=n)
     step = _whole(found) - now.b
     step[~np.isin(np.arange(len(step)), places)] = 0.0
     H = now.H
@@ -388,7 +445,7 @@ def _eta_change(parts: Parts, step: np.ndarray) -> float:
     return max((float(np.max(np.abs(part.X @ step[1:] + step[0]))) for part in parts if len(part.y)), default=0.0)
 
 
-def _running(parts: Parts, step: np.ndarray, solution: Solution) -> tuple[int, ...]:
+def _running(parts: Parts, step: np.ndarray) -> tuple[int, ...]:
     """Columns (0 the intercept) that take part in a step which no longer lowers the deviance."""
     spread = np.append(1.0, np.zeros(len(step) - 1))
     for part in parts:
@@ -398,7 +455,7 @@ def _running(parts: Parts, step: np.ndarray, solution: Solution) -> tuple[int, .
     return tuple(int(j) for j in np.flatnonzero(moved > 0.05 * moved.max()))
 
 
-def _first_inside(parts: Parts, family: Family, link: Link, solution: Solution) -> np.ndarray:
+def _first_inside(parts: Parts, family: Family, link: Link, columns: _Columns) -> np.ndarray:
     """Coefficients with valid means to start from: the overall mean for every row, as nearly as the columns allow."""
     total = count = 0.0
     for part in parts:
@@ -410,8 +467,8 @@ def _first_inside(parts: Parts, family: Family, link: Link, solution: Solution) 
     elif family.low == 0:
         mean = max(mean, 1e-6)
     level = float(link.eta(np.array([mean]))[0])
-    b = np.zeros(len(solution.coefficients) + 1)
-    if solution.has_intercept:
+    b = np.zeros(columns.width + 1)
+    if columns.has_intercept:
         b[0] = level
         return b
     # without an intercept: the combination of columns nearest to that level

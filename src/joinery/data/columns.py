@@ -105,6 +105,11 @@ class Column:
         codes[present] = inverse
         return codes, tuple(distinct.tolist())
 
+    @cached_property
+    def sound(self) -> bool:
+        """Whether it holds numbers alone, none missing and none infinite."""
+        return self.values is not None and bool(np.isfinite(self.values).all())
+
     def missing(self, rows: Rows) -> np.ndarray:
         """True where the cell is missing."""
         if self.coded is not None:
@@ -144,9 +149,9 @@ def level_text(level: Any) -> str:
 def understand(name: str, series: pd.Series, label_rows: Labels, decimal: str | None = None) -> Column:
     """A pandas column as a Column. Raises UnusableColumnError for kinds that hold neither numbers nor categories."""
     dtype = series.dtype
-    plain = Column(name, "number", None, None, (), label_rows)
     if isinstance(dtype, np.dtype) and dtype.kind in "fiu":
-        return replace(plain, values=series.to_numpy())
+        return Column(name, "number", series.to_numpy(), None, (), label_rows)
+    plain = Column(name, "number", None, None, (), label_rows)
     if isinstance(dtype, pd.CategoricalDtype):
         return _from_categorical(plain, series)
     if pd.api.types.is_bool_dtype(dtype):

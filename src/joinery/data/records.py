@@ -25,9 +25,11 @@ from joinery.errors import (
 class Records:
     """A read-only view of a table: columns understood one by one when they are first asked for."""
 
-    def __init__(self, frame: pd.DataFrame, name: str = "", id: str | None = None) -> None:
+    def __init__(
+        self, frame: pd.DataFrame, name: str = "", id: str | None = None, names: Sequence[str] | None = None
+    ) -> None:
         self.frame, self.name, self.id = frame, name, id
-        self.names: tuple[str, ...] = tuple(frame.columns.tolist())
+        self.names: tuple[str, ...] = tuple(frame.columns.tolist() if names is None else names)
         self._known = frozenset(self.names)
         self.notes: tuple[str, ...] = tuple(frame.attrs.get(NOTES, ()))
         self._columns: dict[str, Column] = {}
@@ -113,7 +115,7 @@ def records(data: Any, id: str | None = None) -> Records:
         raise EmptyTableError("the table has no columns")
     if not len(frame):
         raise EmptyTableError(f"the table has no rows; its columns are {listed(names, 12)}", columns=names)
-    return Records(frame, name, id)
+    return Records(frame, name, id, names)
 
 
 def _frame(data: Any) -> tuple[pd.DataFrame, str]:

@@ -95,9 +95,14 @@ class RowBlocks:
     def _rows_a_block(self) -> int:
         return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (self.width + 1)))
 
-    def whole(self) -> Iterator[RowBlock]:
-        """The blocks with all that belongs to their rows."""
+    def whole(self, *, reuse: bool = False) -> Iterator[RowBlock]:
+        """The blocks with all that belongs to their rows.
+
+        With ``reuse`` each block's X stands where the one before it stood: for passes that keep none of them, which
+        spares the system handing out fresh memory for each.
+        """
         context = self.design.context(self.table, self.rows)
+        room = np.empty((self._rows_a_block, self.width), order="F") if reuse else None
         for rows in partition(self.rows, len(self.table), self._rows_a_block):
             here = context.at(rows)
             w, r, offset = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
@@ -105,13 +110,14 @@ class RowBlocks:
             if exposure is not None:
                 offset = exposure if offset is None else offset + exposure
             trials = self.response.trials(here)
-            yield RowBlock(self.design.matrix(here), self.response.values(here), w, r, offset, trials)
+            X = self.design.matrix(here, room)
+            yield RowBlock(X, self.response.values(here), w, r, offset, trials)
 
     def __iter__(self) -> Iterator[Block]:
         if self._single is not None:
             yield self._single
             return
-        for block in self.whole():
+        for block in self.whole(reuse=True):
             yield block.X, block.beyond_offset, block.weights
 
     @cached_property

@@ -139,9 +139,10 @@ class Design:
         """Where this design's expressions are computed on a table's rows."""
         return Context(filled(table, self.fills), rows, self.function_memory)
 
-    def matrix(self, context: Context) -> np.ndarray:
-        """The columns for the context's rows: (m, width); NaN where a cell is missing."""
-        out = np.empty((context.size, self.width), order="F")  # filled column by column
+    def matrix(self, context: Context, room: np.ndarray | None = None) -> np.ndarray:
+        """The columns for the context's rows: (m, width); NaN where a cell is missing; into ``room`` if given."""
+        m = context.size
+        out = np.empty((m, self.width), order="F") if room is None else room[:m]  # filled column by column
         for term in self.terms:
             term.fill(out[:, term.columns], context)
         return out

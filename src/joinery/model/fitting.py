@@ -215,8 +215,9 @@ def _refuse_text(sentence: Sentence, table: Records) -> None:
             raise column.not_numbers()
         level = quoted_text(level_text(column.all_levels[0]))
         raise UnusableColumnError(
-            f"column {response.name!r} is text ({listed(map(level_text, column.all_levels), 4)}); to ask whether it is "
-            f"one of them, write ({response} = {level}) given …",
+            f"column {response.name!r} is text, and numbers are needed here "
+            f"({listed(map(level_text, column.all_levels), 4)}); "
+            f"to ask whether it is one of them, write ({response} = {level}) given …",
             column=response.name,
         )
 

@@ -109,6 +109,9 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
         return
     column = table.column(response.name)
     if column.kind == "number" and column.values is not None:
+        first = column.numbers(slice(0, 20))
+        if np.any(first % 1 > 0):
+            return
         values = column.numbers(slice(None))
         values = values[~np.isnan(values)]
         if np.all(values >= 0) and np.all(values == np.round(values)) and len(np.unique(values[:1000])) > 2:

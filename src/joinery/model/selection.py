@@ -159,7 +159,8 @@ def _missing(expression: Expression, table: Records) -> Iterable[tuple[str, np.n
         if (mask := np.isnan(evaluate(call, Context(table)))).any():
             yield shown(call), mask
     for name in dict.fromkeys(n.name for n in names_in(expression)):
-        if name not in inside_lags and (mask := table.column(name).missing(EVERY_ROW)).any():
+        column = table.column(name)
+        if name not in inside_lags and not column.sound and (mask := column.missing(EVERY_ROW)).any():
             yield name, mask
 
 
@@ -179,6 +180,8 @@ def _refuse(table: Records, masks: dict[str, np.ndarray], asked: np.ndarray) -> 
 
 def _refuse_infinite(table: Records, expressions: Iterable[Expression], selection: Selection) -> None:
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+        if table.column(name).sound:
+            continue
         bad = table.column(name).infinite(selection.rows)
         if bad.any():
             positions = np.arange(len(table))[selection.rows][bad]

@@ -12,7 +12,7 @@ from joinery.core.links import LINKS
 from joinery.core.tails import t_quantile
 from joinery.notation.evaluate import Context
 from joinery.show.numbers import figure
-from joinery.study.asked import Asked, row_blocks
+from joinery.study.asked import Asked, response_blocks
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 OUTLIER_SHARE = 0.05  # chance of naming any row of a clean table badly fitted
@@ -61,7 +61,7 @@ def _per_row(fit: Asked) -> PerRow:
         found: PerRow = family_rows(fit)
         return found
     parts: list[PerRow] = []
-    for block in row_blocks(fit).whole():
+    for block in response_blocks(fit).whole(reuse=True):
         beyond = block.beyond_offset
         residual = np.zeros(len(beyond)) if fit.solution.perfect else beyond - fit.solution.fitted(block.X)
         # a row that stands for several equal ones is judged as one of them
