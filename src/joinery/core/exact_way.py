@@ -47,7 +47,7 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
     extreme = not 1e-140 < y_scale < 1e140
     unit = float(y_scale) if extreme else 1.0
     to_unit = float(weight_scale) * (1.0 if extreme else float(y_scale) ** 2)
-    rss, tss = solved.rss * to_unit, solved.tss * to_unit
+    rss, tss = solved.rss * to_unit, max(solved.tss, 0.0) * to_unit
     spans_constant = intercept
     factor = np.asfortranarray(solved.factor[0][c:, c:] * root)
     coefficients = np.full(k, np.nan)

@@ -178,6 +178,8 @@ def likely_dispersion(family: Family, deviance: float, weights: Rows, repeats: R
         return deviance / n
     if deviance <= 0:
         return 0.0
+    counts = weights > 0
+    weights, repeats = weights[counts], repeats[counts]
 
     def excess(log_shape: float) -> float:
         v = weights * np.exp(log_shape)
@@ -186,7 +188,10 @@ def likely_dispersion(family: Family, deviance: float, weights: Rows, repeats: R
             gap = np.where(v > 1e4, 1 / (2 * v) + 1 / (12 * v * v), np.log(v) - special.digamma(v))
         return float((repeats * weights * gap).sum()) - deviance / 2
 
-    return float(np.exp(-optimize.brentq(excess, -30.0, 60.0, xtol=1e-15, rtol=1e-14)))
+    low, high = -30.0, 60.0
+    if not excess(low) * excess(high) < 0:  # nearly perfect fits, whose shape is beyond telling
+        return deviance / n
+    return float(np.exp(-optimize.brentq(excess, low, high, xtol=1e-15, rtol=1e-14)))
 
 
 def likely_shape(y: Rows, mu: Rows, weights: Rows) -> float:

@@ -27,7 +27,7 @@ def wald(difference: np.ndarray, V: np.ndarray) -> float:
     """dᵀV⁻¹d, by the eigenvectors of V that are not lost in rounding; NaN when none is (Wald 1943)."""
     if not len(difference) or not np.isfinite(V).all():
         return float("nan")
-    scale = np.sqrt(np.diag(V))
+    scale = np.sqrt(np.maximum(np.diag(V), 0.0))
     if not np.all(scale > 0):
         return float("nan")
     values, vectors = np.linalg.eigh(V / np.outer(scale, scale))

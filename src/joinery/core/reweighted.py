@@ -256,7 +256,7 @@ def _settled(
     b = now.b if running else _whole(solution)
     if not np.isfinite(b).all() or np.max(np.abs(b - now.b)) > 1e-3 * max(1.0, float(np.max(np.abs(now.b)))):
         b = now.b
-    solution = replace(solution, perfect=False, rss=now.pearson / solution.unit**2)
+    solution = replace(solution, perfect=False, rss=now.pearson / solution.unit / solution.unit)
     return Estimated(solution, b, family, link, now.deviance, now.pearson, count, converged, reason, running)
 
 
@@ -421,6 +421,8 @@ def _step(
     """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ; by ``core.solve`` where Cholesky will not do."""
     places = columns.places
     step = np.zeros(len(now.b))
+    if not len(places):
+        return step, 0.0
     if not firth:
         g = now.gradient[places]
         for products in ([now.curved] if now.curved is not None else []) + [now.H]:

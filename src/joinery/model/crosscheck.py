@@ -237,6 +237,8 @@ def _log_score(f: _Forecasts) -> np.ndarray:
 def _auc(f: _Forecasts) -> float:
     """The chance that a row where it happened has the higher probability (Hanley & McNeil 1982)."""
     known = np.isfinite(f.fitted)
+    if not known.any():
+        return float("nan")
     p, yes = f.fitted[known], (f.observed * f.trials)[known]
     no = f.trials[known] - yes
     order = np.argsort(p, kind="stable")
@@ -263,6 +265,8 @@ class _Single:
 def _calibration(f: _Forecasts) -> float:
     """The slope of a logistic fit of the outcome on the logit of its forecast: one is right (Cox 1958)."""
     known = np.isfinite(f.fitted)
+    if known.sum() < 3:
+        return float("nan")
     p = np.clip(f.fitted[known], 1e-12, 1 - 1e-12)
     part = Part(LINKS["logit"].eta(p)[:, None], f.observed[known], np.ones(len(p)), f.trials[known], None)
     try:

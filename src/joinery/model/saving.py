@@ -131,7 +131,7 @@ class SavedFit(_Strict):
     level: float
     labels: dict[str, str]
     notes: list[str]
-    asides: dict[Literal["weights", "repeats", "offset"], str]
+    asides: dict[str, str]
     log_weights: float
     data: SavedData
     design: SavedDesign

@@ -65,4 +65,11 @@ def _picture(fit: Asked, name: str, label_rows: str | Sequence[Any]) -> Callable
     picture = _PICTURES.get(name)
     if picture is None or fit.solution.perfect:
         return None
-    return lambda ax: picture(fit, label_rows=label_rows, words={}, ax=ax)
+
+    def drawn(ax: Axes) -> None:
+        try:
+            picture(fit, label_rows=label_rows, words={}, ax=ax)
+        except CallError:  # too little is left to draw; the strip's words say so
+            ax.set_axis_off()
+
+    return drawn

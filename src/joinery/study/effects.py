@@ -11,6 +11,7 @@ from joinery.core.links import LINKS
 from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.factors import CategoryFactor
+from joinery.errors import CallError
 from joinery.notation.tree import names_in
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
@@ -28,9 +29,11 @@ def average_effects(fit: Asked, level: float | None = None) -> Table:
         names.append(name)
         effects.append(effect)
         slopes.append(slope)
-    J = np.array(slopes).reshape(len(names), -1)
+    if not names:
+        raise CallError("the model has no predictor whose effect could be averaged")
+    J = np.array(slopes)
     V = np.nan_to_num(coefficient_covariance(fit))
-    errors = np.sqrt(np.einsum("ij,jk,ik->i", J, V, J))
+    errors = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", J, V, J), 0.0))
     df = fit.reference_df if fit.sandwich is None else float(np.nanmin(fit.sandwich.df))
     lower, upper = intervals.around(np.array(effects), errors, df, level)
     with np.errstate(all="ignore"):

@@ -64,7 +64,8 @@ def bands(fit: Asked, context: Context, X: np.ndarray, level: float, how: How | 
     of_mean, df = spread * np.sqrt(solution.unscaled_variance(X)), fit.reference_df
     if fit.sandwich is not None:
         u = solution.in_basis(X)
-        of_mean, df = np.sqrt(np.einsum("ij,jk,ik->i", u, fit.sandwich.meat, u)), float(np.nanmin(fit.sandwich.df))
+        variance = np.maximum(np.einsum("ij,jk,ik->i", u, fit.sandwich.meat, u), 0.0)
+        of_mean, df = np.sqrt(variance), float(np.nanmin(fit.sandwich.df))
     mean_times, new_times = _multipliers(solution.rank, int(np.isfinite(eta).sum()), df, level, how.simultaneous)
     mean_lower, mean_upper = eta - mean_times * of_mean, eta + mean_times * of_mean
     if fit.glm is not None:
@@ -450,6 +451,8 @@ def _judgement(columns: dict[str, Any], level: float) -> list[str]:
     """How the forecasts came out."""
     error = np.asarray(columns["error"], float)
     error = error[np.isfinite(error)]
+    if not len(error):
+        return []
     said = [
         f"mean error {figure(float(error.mean()), 3)}, typical error (root mean square) "
         f"{figure(float(np.sqrt((error**2).mean())), 3)}, over {len(error):,} rows"

@@ -129,7 +129,7 @@ def _in_groups(fit: Asked, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np
     observed = per_row(fit).observed
     if fit.glm is None or not set(np.unique(observed)) <= {0.0, 1.0}:
         return None
-    parts = np.array_split(np.argsort(x, kind="stable"), min(8, max(len(x) // 8, 2)))
+    parts = [p for p in np.array_split(np.argsort(x, kind="stable"), min(8, max(len(x) // 8, 2))) if len(p)]
     return np.array([x[p].mean() for p in parts]), np.array([observed[p].mean() for p in parts])
 
 

@@ -33,6 +33,8 @@ Given = Mapping[str, str | None]
 def _refuse_perfect(fit: Asked) -> None:
     if fit.solution.perfect:
         raise CallError("the fit is perfect: its residuals are all zero, and there is nothing to draw")
+    if not np.isfinite(per_row(fit).influence.studentized).any():
+        raise CallError("no residual can be scaled, as too few degrees of freedom are left: there is nothing to draw")
 
 
 def found_by(fit: Asked, check: str) -> str:
