@@ -155,3 +155,16 @@ def test_an_added_variable_picture_shows_the_coefficient(honey):
     assert np.diff(line[:, 1]) / np.diff(line[:, 0]) == pytest.approx(b, rel=1e-8)
     with pytest.raises(jn.CallError, match="did you mean 'feed_kg'"):
         honey.draw("added_variable", term="fed_kg")
+
+
+def test_the_few_remarkable_rows_of_many_are_those_of_all_figures(monkeypatch, honey, yields):
+    from joinery.study import rows
+
+    every = [(r.place, r.verdict, r.reason) for r in rows.remarks(honey)]
+    assert len(every) > 2
+    monkeypatch.setattr(rows, "MANY_ROWS", 10)
+    assert [(r.place, r.verdict, r.reason) for r in rows.remarks(honey.revise(level=90))] == every
+    weighted = honey.revise(weights="queen_age")
+    few = [(r.place, r.verdict) for r in rows.remarks(weighted)]
+    monkeypatch.setattr(rows, "MANY_ROWS", 10**6)
+    assert few == [(r.place, r.verdict) for r in rows.remarks(honey.revise(weights="queen_age"))]

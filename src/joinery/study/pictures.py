@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 DRAWS, SEED = 1000, 20260101  # simulated samples behind the quantile band, and the seed that repeats them
 MOST_SIMULATED = 2000
 CURVE_POINTS, SEED = 121, 20260103
+FROM_ZERO = 0.3  # the share of the highest value above which an axis that leaves zero out is said
 Picture = Callable[..., "Figure"]
 
 
@@ -96,6 +97,8 @@ def _line(
         y, y_label = figures.observed, name
         r2 = f";  R² {fixed(fit.r_squared, 2)}" if fit.r_squared is not None else ""
         finding = equation(fit) + r2
+    if float(np.min(y)) > FROM_ZERO * float(np.max(y)):
+        finding += "; the upright axis does not start at zero"
     if fit.glm is not None:
         y, y_label, finding = _means_only(fit, held, own.fitted)
     said = Words(f"How does {name} change with {fit.words(across)}?", finding, fit.words(across), y_label)

@@ -8,17 +8,17 @@ from typing import Any
 
 import numpy as np
 
-from joinery.core.influence import changes
+from joinery.core.influence import Influence, changes, influence
 from joinery.data.records import Records
 from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
-from joinery.study.asked import Asked, row_blocks, rows_at_hand
+from joinery.study.asked import Asked, response_blocks, row_blocks, rows_at_hand
 from joinery.study.per_row import Limits, fitted_values, limits, per_row
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 LEFT_OUT = "left out"
-WELL_FITTED = 2.0
+WELL_FITTED, MANY_ROWS = 2.0, 100_000
 
 
 @dataclass(frozen=True)
@@ -59,8 +59,11 @@ def remarks(fit: Asked) -> list[Remark]:
     """The remarkable rows, worst first: rows that decide the answer, badly fitted rows, rows far out."""
     if fit.solution.perfect:
         return []
-    figures, at = per_row(fit), limits(fit)
-    measures = figures.influence
+    at = limits(fit)
+    if fit.glm is None and fit.n_rows > MANY_ROWS and "per row" not in fit.memo:
+        places, measures = _remarkable(fit, at)
+    else:
+        places, measures = np.arange(len(per_row(fit).observed)), per_row(fit).influence
     with np.errstate(invalid="ignore"):
         notable = (
             (measures.cooks_distance >= at.cooks_distance)
@@ -71,7 +74,7 @@ def remarks(fit: Asked) -> list[Remark]:
     found = [
         Remark(place, _verdict(h, t, d, at), h, t, d, at)
         for place, h, t, d in zip(
-            np.flatnonzero(notable).tolist(),
+            places[notable].tolist(),
             measures.leverage[notable].tolist(),
             measures.studentized[notable].tolist(),
             measures.cooks_distance[notable].tolist(),
@@ -82,6 +85,26 @@ def remarks(fit: Asked) -> list[Remark]:
     return sorted(
         found, key=lambda r: (rank[r.verdict], -r.cooks_distance if r.cooks_distance == r.cooks_distance else 0.0)
     )
+
+
+def _remarkable(fit: Asked, at: Limits) -> tuple[np.ndarray, Influence]:
+    """The few rows of a great many that may be remarkable, and their figures: leverage and residual tell which.
+
+    A Cook's distance beyond its limit takes a large residual or a large leverage.
+    """
+    solution, found, done = fit.solution, [], 0
+    enough = (0.9 * at.large) ** 2 * solution.rss / max(solution.residual_df, 1)
+    for block in response_blocks(fit).whole(reuse=True):
+        residual = block.beyond_offset - solution.fitted(block.X)
+        h, e2 = solution.unscaled_variance(block.X), (residual / solution.unit) ** 2
+        if block.precision is not None:
+            h, e2 = h * block.precision, e2 * block.precision
+        few = np.flatnonzero((h >= at.leverage) | (e2 >= enough * (1 - h)))
+        weights = None if block.precision is None else block.precision[few]
+        found.append((done + few, influence(solution, block.X[few], residual[few], weights)))
+        done += len(residual)
+    joined = {name: np.concatenate([getattr(m, name) for _, m in found]) for name in Influence.__annotations__}
+    return np.concatenate([places for places, _ in found]), Influence(**joined)
 
 
 def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Limits) -> str:
