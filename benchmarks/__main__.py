@@ -111,7 +111,8 @@ def families() -> Iterator[Row]:
     """Generalized linear models."""
     from joinery.core.families import FAMILIES
     from joinery.core.links import LINKS
-    from joinery.core.reweighted import Part, reweighted
+    from joinery.core.reweighted import reweighted
+    from joinery.core.working import Part
 
     X, y = _tall()
     happened = (y > 0).astype(float)

@@ -10,136 +10,26 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Protocol
 
 import numpy as np
 from scipy import linalg
 
 from joinery.core.blocks import Block
-from joinery.core.families import Family, likely_shape, negative_binomial, share_deviance, start
-from joinery.core.links import Link, beyond
+from joinery.core.families import Family, likely_shape, negative_binomial
+from joinery.core.links import Link
 from joinery.core.solution import Solution
 from joinery.core.solve import least_squares
+from joinery.core.working import Parts, Working, add_products, linear, observed_weights, state, unit_deviance
 from joinery.errors import NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS, MOST_SHAPES = 200, 40, 60
 SETTLED = 1e-22
-CACHED, ROUGH_CELLS = 4096, 100_000
 WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.solve``
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
 # where observed and expected weights are the same
 CANONICAL = {("binomial", "logit"), ("quasi-binomial", "logit"), ("poisson", "log"), ("quasi-poisson", "log")}
 CANONICAL |= {("gamma", "inverse"), ("inverse-gaussian", "inverse-square")}
 Firth = bool
-
-
-@dataclass(frozen=True)
-class Part:
-    """Some rows: X (m, k), y, likelihood weights (repeats among them), trials, offset, and which rows they are."""
-
-    X: np.ndarray
-    y: np.ndarray
-    weights: np.ndarray
-    trials: np.ndarray | None
-    offset: np.ndarray | None
-    repeats: np.ndarray | None = None
-
-    @property
-    def precision(self) -> np.ndarray:
-        """Weights without the repeats."""
-        return self.weights if self.repeats is None else self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
-
-
-class Parts(Protocol):
-    """Parts of a table that can be gone through again."""
-
-    @property
-    def width(self) -> int: ...
-
-    def __iter__(self) -> Iterator[Part]: ...
-
-
-@dataclass(frozen=True)
-class Working:
-    """The rows of a generalized linear model as blocks of weighted least squares at given coefficients.
-
-    ``b`` is [intercept or 0, k coefficients with 0 where not estimable]; None stands for the family's first means.
-    """
-
-    parts: Parts
-    family: Family
-    link: Link
-    b: np.ndarray | None
-    adjust: Solution | None = None  # the last solution, when Firth's penalty asks for leverages
-
-    @property
-    def width(self) -> int:
-        return self.parts.width
-
-    def __iter__(self) -> Iterator[Block]:
-        for part in self.parts:
-            own = state(self, part)
-            yield part.X, own.z, own.W
-
-
-@dataclass(frozen=True)
-class State:
-    """What some rows are at given coefficients, each (m,). ``z`` is less the offset."""
-
-    eta: np.ndarray
-    mu: np.ndarray
-    z: np.ndarray
-    W: np.ndarray
-    slope: np.ndarray
-    rest: np.ndarray | None = None  # 1 − μ of shares
-
-
-def state(working: Working, part: Part) -> State:
-    """η, μ, working response and working weights of some rows."""
-    family, link = working.family, working.link
-    a = part.weights if part.trials is None else part.weights * part.trials
-    with np.errstate(all="ignore"):
-        if working.b is None:
-            eta = link.eta(start(family, part.y, part.trials))
-        else:
-            eta = linear(working.b, part)
-        mu, rest = link.mu(eta), None
-        if family.of_shares:  # with all the digits of 1 − μ
-            rest = beyond(link, eta)
-            V, away = mu * rest, part.y * rest - (1 - part.y) * mu
-        else:
-            V, away = family.variance(mu), part.y - mu
-        slope = V if link.name == "logit" else link.slope(eta)
-        W = a * V if link.name == "logit" else a * slope * slope / V
-        residual = away / slope
-        good = np.isfinite(W) & np.isfinite(residual) & (W > 0)
-        W, residual = np.where(good, W, 0.0), np.where(good, residual, 0.0)
-        if working.adjust is not None and working.b is not None:
-            h = W * working.adjust.unscaled_variance(part.X)
-            residual = residual + np.where(W > 0, 0.5 * h * _log_weight_slope(family, link, eta) / W, 0.0)
-        z = eta + residual
-        if part.offset is not None:
-            z = z - part.offset
-    return State(eta, mu, z, W, slope, rest)
-
-
-def _log_weight_slope(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:
-    """d log W/dη, which is 1 − 2μ for the logit."""
-    h = 1e-5 * np.maximum(1.0, np.abs(eta))
-
-    def log_weight(at: np.ndarray) -> np.ndarray:
-        mu = link.mu(at)
-        return np.asarray(2 * np.log(np.abs(link.slope(at))) - np.log(family.variance(mu)))
-
-    if family.of_shares and link.name == "logit":
-        return np.asarray(1 - 2 * link.mu(eta))
-    return np.asarray((log_weight(eta + h) - log_weight(eta - h)) / (2 * h))
-
-
-def linear(b: np.ndarray, part: Part) -> np.ndarray:
-    """η = b₀ + Xb + offset."""
-    eta = part.X @ b[1:] + b[0]
-    return eta if part.offset is None else eta + part.offset
 
 
 @dataclass(frozen=True)
@@ -284,7 +174,7 @@ def _rough_start(working: Working, intercept: bool) -> np.ndarray | None:
     H, g = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
     for part in working.parts:
         own = state(working, part)
-        _add_products(H, part.X, own.W, rough=True)
+        add_products(H, part.X, own.W, rough=True)
         Wz = own.W * own.z
         g[0] += Wz.sum()
         g[1:] += Wz @ part.X
@@ -349,9 +239,9 @@ def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = Fals
             pearson += float(e @ (own.z - eta))
             gradient[0] += e.sum()
             gradient[1:] += e @ part.X
-            _add_products(H, part.X, own.W, rough=rough)
+            add_products(H, part.X, own.W, rough=rough)
             if curved is not None:
-                _add_products(curved, part.X, _observed_weights(working, part, own))
+                add_products(curved, part.X, observed_weights(working, part, own))
     for products in (H, *([] if curved is None else [curved])):
         products[1:, 0] = products[0, 1:]
     objective = deviance
@@ -360,52 +250,6 @@ def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = Fals
         sign, logdet = np.linalg.slogdet(H[np.ix_(places, places)])
         objective = deviance - float(logdet) if sign > 0 else np.inf
     return _Seen(working.b, objective, deviance, pearson, gradient, H, curved)
-
-
-def _add_products(H: np.ndarray, X: np.ndarray, W: np.ndarray, *, rough: bool = False) -> None:
-    """Adds [1, X]ᵀW[1, X] to its upper triangle; ``rough`` in single precision where there is much of it.
-
-    A step needs no more: what it leaves undone the next one, from exact gradients, makes good.
-    """
-    root = np.sqrt(np.abs(W))
-    if rough and X.size > ROUGH_CELLS:
-        single = X.T.astype(np.float32)
-        single *= root.astype(np.float32)
-        H[1:, 1:] += single @ single.T
-        H[0, 1:] += W @ X
-        H[0, 0] += W.sum()
-        return
-    room = np.empty((min(len(X), CACHED), X.shape[1]), order="F")
-    for first in range(0, len(X), CACHED):  # a few rows at a time, so that they stay in the cache
-        own = slice(first, first + CACHED)
-        Xw = np.multiply(X[own], root[own, None], out=room[: len(root[own])])
-        signed = Xw if np.all(W[own] >= 0) else Xw * np.sign(W[own])[:, None]
-        H[1:, 1:] += Xw.T @ signed
-    H[0, 1:] += W @ X
-    H[0, 0] += W.sum()
-
-
-def _observed_weights(working: Working, part: Part, own: State) -> np.ndarray:
-    """−d/dη of each row's score w(y − μ)(dμ/dη)/V: Newton's weights, by differences."""
-    a = part.weights if part.trials is None else part.weights * part.trials
-    family, link = working.family, working.link
-    h = 1e-6 * np.maximum(1e-3, np.abs(own.eta))
-
-    def score(eta: np.ndarray) -> np.ndarray:
-        mu = link.mu(eta)
-        return np.asarray(a * (part.y - mu) * link.slope(eta) / family.variance(mu))
-
-    found = (score(own.eta - h) - score(own.eta + h)) / (2 * h)
-    return np.asarray(np.where(np.isfinite(found), found, own.W))
-
-
-def unit_deviance(family: Family, y: np.ndarray, own: State) -> np.ndarray:
-    """Unit deviances, those of shares with all the digits of 1 − μ."""
-    if own.rest is None:
-        return family.deviance(y, own.mu)
-    if np.all((y == 0) | (y == 1)):
-        return np.asarray(-2 * np.log(np.maximum(np.where(y == 1, own.mu, own.rest), 1e-320)))
-    return share_deviance(y, own.mu, own.rest)
 
 
 def _step(

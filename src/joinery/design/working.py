@@ -10,8 +10,8 @@ import numpy as np
 
 from joinery.core.families import FAMILIES, Family, negative_binomial
 from joinery.core.links import LINKS, Link
-from joinery.core.reweighted import Part, State, Working, state
 from joinery.core.solution import Solution
+from joinery.core.working import Part, State, Working, state
 from joinery.data.records import Records
 from joinery.design.blocks import Asides, RowBlock, RowBlocks
 from joinery.design.design import Design

@@ -11,7 +11,8 @@ import numpy as np
 from joinery.core import tails
 from joinery.core.families import FAMILIES
 from joinery.core.links import LINKS
-from joinery.core.reweighted import Part, reweighted
+from joinery.core.reweighted import reweighted
+from joinery.core.working import Part
 from joinery.errors import CallError, EstimationError, JoineryError, NewRowError
 from joinery.model.fit import Fit
 from joinery.model.fitting import estimate

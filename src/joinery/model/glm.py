@@ -11,8 +11,9 @@ import numpy as np
 from joinery.core import families
 from joinery.core.families import FAMILIES, Family
 from joinery.core.links import LINKS, Link
-from joinery.core.reweighted import Part, linear, reweighted
+from joinery.core.reweighted import reweighted
 from joinery.core.solution import Solution
+from joinery.core.working import Part, linear
 from joinery.design.blocks import RowBlocks
 from joinery.design.working import LikelyRows, WorkingRows, coefficients_of, family_of, link_of
 from joinery.errors import NothingEstimableError, UnusableColumnError, listed

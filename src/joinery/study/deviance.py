@@ -11,7 +11,8 @@ import numpy as np
 from joinery.core import tails
 from joinery.core.families import log_likelihood, negative_binomial
 from joinery.core.links import LINKS
-from joinery.core.reweighted import Part, linear, reweighted
+from joinery.core.reweighted import reweighted
+from joinery.core.working import Part, linear
 from joinery.design.design import DesignTerm
 from joinery.design.working import LikelyRows, family_of
 from joinery.errors import CallError, listed

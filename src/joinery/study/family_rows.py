@@ -9,7 +9,7 @@ from joinery.core import tails
 from joinery.core.families import Family
 from joinery.core.influence import Influence
 from joinery.core.links import Link
-from joinery.core.reweighted import Part, State, unit_deviance
+from joinery.core.working import Part, State, unit_deviance
 from joinery.design.working import WorkingRows, family_of, link_of
 from joinery.study.asked import Asked, row_blocks
 from joinery.study.per_row import PerRow

@@ -11,24 +11,22 @@ import numpy as np
 
 from joinery.core import predictive, tails
 from joinery.core.links import LINKS
-from joinery.data.columns import level_text
 from joinery.data.records import Records, records
-from joinery.design.factors import shown
 from joinery.design.working import family_of
 from joinery.errors import CallError, NewRowError, listed, nearest, one_of
 from joinery.notation.evaluate import Context, TableLike, evaluate
 from joinery.notation.parse import read_assignments
-from joinery.notation.tree import Call, Expression, calls_in, names_in
-from joinery.show.numbers import figure, level_words, percent, value
+from joinery.notation.tree import Call, Expression, names_in
+from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.asked import Asked, checked_level
+from joinery.study.forecast_notes import QUASI, needed_columns, notes_by_row, table_notes
 from joinery.study.per_row import linear_predictor
 from joinery.study.remembered import remembered
 
 INTERVALS = ("model", "distribution-free")
 HOLDS = ("average",)
 MOST_CELLS = 4096
-QUASI = ("quasi-binomial", "quasi-poisson")
 
 
 @dataclass(frozen=True)
@@ -188,14 +186,14 @@ def forecast(
         for name in ("mean_lower", "mean_upper", "new_lower", "new_upper"):
             columns[name + tail] = getattr(own, name)
     columns |= _judged(fit, table, context, measured) if new is not None else {}
-    columns["note"] = _notes_by_row(fit, table, positions, usable, X)
+    columns["note"] = notes_by_row(fit, table, positions, usable, X)
     index = table.index
     ends = ("new_lower", "new_upper", "mean_lower", "mean_upper")
     sure = " and ".join(map(level_words, levels))
     return Table(
         columns,
         title=f"Forecasts of {fit.words(fit.response.original)}, with {sure} intervals",
-        notes=tuple(_notes(fit, columns, levels[0], how, held)),
+        notes=tuple(table_notes(fit, columns, levels[0], intervals, simultaneous, held)),
         index=index[positions].tolist(),
         index_name=str(index.name or "row"),
         kinds={"note": "text", "inside": "text", "probability": "own"},
@@ -224,16 +222,6 @@ def _new_rows(fit: Asked, new: Any) -> tuple[Records, np.ndarray]:
     return table, np.arange(len(table))
 
 
-def _needed(fit: Asked) -> list[str]:
-    """The columns that the terms, the offset and the exposure name."""
-    expressions = [f for t in fit.design.sentence.terms for f in t.factors]
-    if (offset := fit.asides.expressions.get("offset")) is not None:
-        expressions.append(offset)
-    if fit.response.kind == "per" and fit.response.total is not None:
-        expressions.append(fit.response.total)
-    return list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
-
-
 def _held(
     fit: Asked, table: Records, positions: np.ndarray, hold: str | None
 ) -> tuple[Records, dict[str, float | dict[str, float]]]:
@@ -241,7 +229,7 @@ def _held(
     if hold is None:
         return table, {}
     typical = remembered(fit).typical
-    held = {name: typical[name] for name in _needed(fit) if name not in table.names and name in typical}
+    held = {name: typical[name] for name in needed_columns(fit) if name not in table.names and name in typical}
     frame = table.frame.assign(**{name: v if isinstance(v, float) else next(iter(v)) for name, v in held.items()})
     return Records(frame, table.name, table.id), held
 
@@ -266,12 +254,6 @@ def _design_rows(
     return total
 
 
-def _lags(fit: Asked) -> list[Call]:
-    """The lags in the terms: a value so many rows before, missing in the first rows of any table."""
-    factors = (f for t in fit.design.sentence.terms for f in t.factors)
-    return [call for f in factors for call in calls_in(f) if call.function == "lag"]
-
-
 def _lacking(expression: Expression, table: TableLike) -> list[str]:
     """The columns of an expression that a table does not have."""
     return [n.name for n in names_in(expression) if n.name not in table.names]
@@ -279,7 +261,7 @@ def _lacking(expression: Expression, table: TableLike) -> list[str]:
 
 def _check_columns(fit: Asked, table: Records) -> None:
     """Raises NewRowError when the new table lacks a column that the terms name."""
-    needed = _needed(fit)
+    needed = needed_columns(fit)
     lacking = [name for name in needed if name not in table.names]
     if lacking:
         near = nearest(lacking[0], [n for n in table.names if n not in needed])
@@ -356,113 +338,3 @@ def _judged(fit: Asked, table: Records, context: Context, measured: Bands) -> di
         "error": observed - measured.fitted,
         "inside": [("yes" if i else "no") if k else None for i, k in zip(inside, known)],
     }
-
-
-# ------------------------------------------------------------------ what is said
-
-
-def _notes_by_row(fit: Asked, table: Records, positions: np.ndarray, usable: np.ndarray, X: np.ndarray) -> list[str]:
-    """Why a row has no forecast, and what of it lies outside what was seen."""
-    notes: list[list[str]] = [[] for _ in positions]
-    for name in _needed(fit):
-        for place in np.flatnonzero(table.column(name).missing(positions) & ~usable):
-            notes[place].append(f"no {name}")
-    for name in fit.design.fills:
-        for place in np.flatnonzero(table.column(name).missing(positions)):
-            notes[place].append(f"no {name}: its mean stands for it")
-    for name, (low, high) in fit.design.seen.items():
-        values = table.column(name).numbers(positions)
-        with np.errstate(invalid="ignore"):
-            outside = np.flatnonzero((values < low) | (values > high))
-        for place in outside:
-            seen = f"({value(low)} to {value(high)})"
-            notes[place].append(f"{name} {value(values[place])} lies outside what was seen {seen}")
-    _say_unseen(fit, table, positions, X, notes)
-    for lag in _lags(fit):
-        for place in np.flatnonzero(np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable):
-            notes[place].append(f"no {shown(lag)}")
-    return ["; ".join(parts) for parts in notes]
-
-
-def _say_unseen(fit: Asked, table: Records, positions: np.ndarray, X: np.ndarray, notes: list[list[str]]) -> None:
-    """Combinations that no fitted row has: of levels, of numbers, and the intercept standing alone."""
-    if fit.table is None and "remembered" not in fit.memo:
-        return
-    kept = remembered(fit)
-    context = fit.design.context(table, positions)
-    for term in fit.design.terms:
-        if (cells := kept.cells.get(term.text)) is not None:
-            codes = [f.codes(context) for f in term.categories]
-            for row in range(len(positions)):
-                if all(c[row] >= 0 for c in codes):
-                    cell = tuple(level_text(f.levels[c[row]]) for f, c in zip(term.categories, codes))
-                    if cell not in cells:
-                        notes[row].append(f"no fitted row has {' with '.join(cell)}")
-    farthest = kept.largest_leverage
-    if farthest is not None and fit.solution.rank > 1 and fit.glm is None:
-        with np.errstate(invalid="ignore"):
-            far = np.flatnonzero(fit.solution.unscaled_variance(X) > 1.0000001 * farthest)
-        for place in far.tolist():
-            if not notes[place]:
-                notes[place].append("a combination farther out than any fitted row")
-    alone = np.flatnonzero(np.all(X == 0, axis=1)) if X.shape[1] else np.empty(0, int)
-    for place in alone.tolist():
-        if any("outside what was seen" in note for note in notes[place]):
-            notes[place].append("this is the intercept alone, far outside the data")
-
-
-def _notes(fit: Asked, columns: dict[str, Any], level: float, how: How, held: Mapping[str, Any]) -> list[str]:
-    notes = []
-    if held:
-        words = [f"{n} {value(v)}" if isinstance(v, float) else f"{n} by its levels' shares" for n, v in held.items()]
-        notes.append(f"held at their average: {', '.join(words)}")
-    if fit.response.transformed:
-        notes.append(
-            f"the model is of {fit.response.name}; turned back, fitted is the median of {fit.response.original}, "
-            "and so are the ends of its interval" + ("; expected is its mean" if "expected" in columns else "")
-        )
-    if fit.error_scale is None:
-        notes.append("no degrees of freedom are left, so there are no intervals")
-    if how.intervals == "distribution-free":
-        least = percent(max(1 - 2 * (1 - level), 0.0))
-        notes.append(
-            f"new-row intervals are distribution-free (jackknife+): at least {least} certain whatever the errors, "
-            f"usually {level_words(level)}"
-        )
-    elif fit.sandwich is not None:
-        notes.append("the interval for a new row still takes the spread of single rows to be even")
-    if how.simultaneous:
-        notes.append("intervals hold for all rows together: √(pF) for the mean; the smaller of √(mF) and Bonferroni")
-    if fit.family in QUASI:
-        notes.append(f"the {fit.family} family has no distribution, so there is no interval for a single row")
-    elif fit.glm is not None and fit.family == "binomial" and "probability" not in columns:
-        notes.append("fitted is a probability; a single yes or no has no interval")
-    elif fit.glm is not None and fit.family in ("binomial", "poisson", "negative-binomial"):
-        notes.append("ends for a new row are whole numbers, and hold at least so often")
-    new_ends = [v for k, v in columns.items() if k.startswith("new_lower")]
-    if fit.asides.weights is not None and all(np.isnan(v).all() for v in new_ends):
-        notes.append(f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no row intervals")
-    if "inside" in columns:
-        notes += _judgement(columns, level)
-    return notes
-
-
-def _judgement(columns: dict[str, Any], level: float) -> list[str]:
-    """How the forecasts came out."""
-    error = np.asarray(columns["error"], float)
-    error = error[np.isfinite(error)]
-    if not len(error):
-        return []
-    said = [
-        f"mean error {figure(float(error.mean()), 3)}, typical error (root mean square) "
-        f"{figure(float(np.sqrt((error**2).mean())), 3)}, over {len(error):,} rows"
-    ]
-    known = [v for v in columns["inside"] if v]
-    if known:
-        share, n = sum(v == "yes" for v in known) / len(known), len(known)
-        chance = np.sqrt(level * (1 - level) / n)
-        said.append(
-            f"{sum(v == 'yes' for v in known)} of {n} observed values lie inside the new-row interval "
-            f"({percent(share)}; meant {level_words(level)}, give or take {percent(float(chance))})"
-        )
-    return said

@@ -9,7 +9,8 @@ import numpy as np
 
 from joinery.core import tails
 from joinery.core.links import LINKS
-from joinery.core.reweighted import Estimated, Part, linear, reweighted
+from joinery.core.reweighted import Estimated, reweighted
+from joinery.core.working import Part, linear
 from joinery.design.working import LikelyRows, coefficients_of, family_of
 from joinery.errors import CallError, JoineryError
 from joinery.study.asked import Asked, response_blocks

@@ -1,0 +1,144 @@
+"""What is said beside forecasts: why a row has none, what lies outside the data, how they came out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from joinery.data.columns import level_text
+from joinery.data.records import Records
+from joinery.design.factors import shown
+from joinery.notation.evaluate import evaluate
+from joinery.notation.tree import Call, calls_in, names_in
+from joinery.show.numbers import figure, level_words, percent, value
+from joinery.study.asked import Asked
+from joinery.study.remembered import remembered
+
+QUASI = ("quasi-binomial", "quasi-poisson")
+
+
+def needed_columns(fit: Asked) -> list[str]:
+    """The columns that the terms, the offset and the exposure name."""
+    expressions = [f for t in fit.design.sentence.terms for f in t.factors]
+    if (offset := fit.asides.expressions.get("offset")) is not None:
+        expressions.append(offset)
+    if fit.response.kind == "per" and fit.response.total is not None:
+        expressions.append(fit.response.total)
+    return list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
+
+
+def _lags(fit: Asked) -> list[Call]:
+    """The lags in the terms: a value so many rows before, missing in the first rows of any table."""
+    factors = (f for t in fit.design.sentence.terms for f in t.factors)
+    return [call for f in factors for call in calls_in(f) if call.function == "lag"]
+
+
+def notes_by_row(fit: Asked, table: Records, positions: np.ndarray, usable: np.ndarray, X: np.ndarray) -> list[str]:
+    """Why a row has no forecast, and what of it lies outside what was seen."""
+    notes: list[list[str]] = [[] for _ in positions]
+    for name in needed_columns(fit):
+        for place in np.flatnonzero(table.column(name).missing(positions) & ~usable):
+            notes[place].append(f"no {name}")
+    for name in fit.design.fills:
+        for place in np.flatnonzero(table.column(name).missing(positions)):
+            notes[place].append(f"no {name}: its mean stands for it")
+    for name, (low, high) in fit.design.seen.items():
+        values = table.column(name).numbers(positions)
+        with np.errstate(invalid="ignore"):
+            outside = np.flatnonzero((values < low) | (values > high))
+        for place in outside:
+            seen = f"({value(low)} to {value(high)})"
+            notes[place].append(f"{name} {value(values[place])} lies outside what was seen {seen}")
+    _say_unseen(fit, table, positions, X, notes)
+    for lag in _lags(fit):
+        for place in np.flatnonzero(np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable):
+            notes[place].append(f"no {shown(lag)}")
+    return ["; ".join(parts) for parts in notes]
+
+
+def _say_unseen(fit: Asked, table: Records, positions: np.ndarray, X: np.ndarray, notes: list[list[str]]) -> None:
+    """Combinations that no fitted row has: of levels, of numbers, and the intercept standing alone."""
+    if fit.table is None and "remembered" not in fit.memo:
+        return
+    kept = remembered(fit)
+    context = fit.design.context(table, positions)
+    for term in fit.design.terms:
+        if (cells := kept.cells.get(term.text)) is not None:
+            codes = [f.codes(context) for f in term.categories]
+            for row in range(len(positions)):
+                if all(c[row] >= 0 for c in codes):
+                    cell = tuple(level_text(f.levels[c[row]]) for f, c in zip(term.categories, codes))
+                    if cell not in cells:
+                        notes[row].append(f"no fitted row has {' with '.join(cell)}")
+    farthest = kept.largest_leverage
+    if farthest is not None and fit.solution.rank > 1 and fit.glm is None:
+        with np.errstate(invalid="ignore"):
+            far = np.flatnonzero(fit.solution.unscaled_variance(X) > 1.0000001 * farthest)
+        for place in far.tolist():
+            if not notes[place]:
+                notes[place].append("a combination farther out than any fitted row")
+    alone = np.flatnonzero(np.all(X == 0, axis=1)) if X.shape[1] else np.empty(0, int)
+    for place in alone.tolist():
+        if any("outside what was seen" in note for note in notes[place]):
+            notes[place].append("this is the intercept alone, far outside the data")
+
+
+def table_notes(
+    fit: Asked, columns: dict[str, Any], level: float, intervals: str, simultaneous: bool, held: Mapping[str, Any]
+) -> list[str]:
+    notes = []
+    if held:
+        words = [f"{n} {value(v)}" if isinstance(v, float) else f"{n} by its levels' shares" for n, v in held.items()]
+        notes.append(f"held at their average: {', '.join(words)}")
+    if fit.response.transformed:
+        notes.append(
+            f"the model is of {fit.response.name}; turned back, fitted is the median of {fit.response.original}, "
+            "and so are the ends of its interval" + ("; expected is its mean" if "expected" in columns else "")
+        )
+    if fit.error_scale is None:
+        notes.append("no degrees of freedom are left, so there are no intervals")
+    if intervals == "distribution-free":
+        least = percent(max(1 - 2 * (1 - level), 0.0))
+        notes.append(
+            f"new-row intervals are distribution-free (jackknife+): at least {least} certain whatever the errors, "
+            f"usually {level_words(level)}"
+        )
+    elif fit.sandwich is not None:
+        notes.append("the interval for a new row still takes the spread of single rows to be even")
+    if simultaneous:
+        notes.append("intervals hold for all rows together: √(pF) for the mean; the smaller of √(mF) and Bonferroni")
+    if fit.family in QUASI:
+        notes.append(f"the {fit.family} family has no distribution, so there is no interval for a single row")
+    elif fit.glm is not None and fit.family == "binomial" and "probability" not in columns:
+        notes.append("fitted is a probability; a single yes or no has no interval")
+    elif fit.glm is not None and fit.family in ("binomial", "poisson", "negative-binomial"):
+        notes.append("ends for a new row are whole numbers, and hold at least so often")
+    new_ends = [v for k, v in columns.items() if k.startswith("new_lower")]
+    if fit.asides.weights is not None and all(np.isnan(v).all() for v in new_ends):
+        notes.append(f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no row intervals")
+    if "inside" in columns:
+        notes += _judgement(columns, level)
+    return notes
+
+
+def _judgement(columns: dict[str, Any], level: float) -> list[str]:
+    """How the forecasts came out."""
+    error = np.asarray(columns["error"], float)
+    error = error[np.isfinite(error)]
+    if not len(error):
+        return []
+    said = [
+        f"mean error {figure(float(error.mean()), 3)}, typical error (root mean square) "
+        f"{figure(float(np.sqrt((error**2).mean())), 3)}, over {len(error):,} rows"
+    ]
+    known = [v for v in columns["inside"] if v]
+    if known:
+        share, n = sum(v == "yes" for v in known) / len(known), len(known)
+        chance = np.sqrt(level * (1 - level) / n)
+        said.append(
+            f"{sum(v == 'yes' for v in known)} of {n} observed values lie inside the new-row interval "
+            f"({percent(share)}; meant {level_words(level)}, give or take {percent(float(chance))})"
+        )
+    return said
