@@ -30,10 +30,11 @@ MEDIAN_ROOT = 0.822  # E√|Z| of a standard normal: where the smooth lies when 
 Given = Mapping[str, str | None]
 
 
-def _refuse_perfect(fit: Asked) -> None:
+def _refuse_nothing(fit: Asked, scaled: str = "standardized") -> None:
+    """Raises CallError where no residual is left to draw."""
     if fit.solution.perfect:
         raise CallError("the fit is perfect: its residuals are all zero, and there is nothing to draw")
-    if not np.isfinite(per_row(fit).influence.studentized).any():
+    if not np.isfinite(getattr(per_row(fit).influence, scaled)).any():
         raise CallError("no residual can be scaled, as too few degrees of freedom are left: there is nothing to draw")
 
 
@@ -83,7 +84,7 @@ def spread(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axe
     """The size of residuals across fitted values: √|studentized residual|, so that no single row towers."""
     from joinery.show.fit_pictures import cloud
 
-    _refuse_perfect(fit)
+    _refuse_nothing(fit, "studentized")
     figures = per_row(fit)
     y = np.sqrt(np.abs(figures.influence.studentized))
     sound = np.flatnonzero(np.isfinite(y))
@@ -100,7 +101,7 @@ def histogram(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
     """The distribution of the standardized residuals beside the normal curve."""
     from joinery.show.fit_pictures import histogram
 
-    _refuse_perfect(fit)
+    _refuse_nothing(fit)
     z = per_row(fit).influence.standardized
     z = z[np.isfinite(z)]
     across = np.linspace(min(-3.5, float(z.min())), max(3.5, float(z.max())), 200)
@@ -114,7 +115,7 @@ def sequence(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: A
     """Residuals in the order of the rows."""
     from joinery.show.fit_pictures import cloud
 
-    _refuse_perfect(fit)
+    _refuse_nothing(fit)
     figures, order = per_row(fit), in_order(fit)
     y = figures.drawn[order]
     x = np.arange(1.0, len(y) + 1)
@@ -165,7 +166,7 @@ def quantiles(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
     """Sorted standardized residuals against normal quantiles."""
     from joinery.show.fit_pictures import quantiles
 
-    _refuse_perfect(fit)
+    _refuse_nothing(fit)
     figures = per_row(fit)
     by_quantile = figures.kind == "quantile residual"
     values = figures.drawn if by_quantile else figures.influence.standardized
