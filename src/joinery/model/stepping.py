@@ -18,7 +18,7 @@ from joinery.model.fitting import fit, same_rows
 from joinery.model.revising import _terms
 from joinery.show.numbers import figure, p_value
 from joinery.show.table import Table
-from joinery.study.anova import contains
+from joinery.study.anova import contained
 
 MOVES = {"add": (True, False), "drop": (False, True), "add and drop": (True, True)}
 CRITERIA = ("aic", "bic", "adjusted r2", "p")
@@ -189,9 +189,7 @@ def stepwise(
         if term.key not in keys:
             raise CallError(f"keep={str(term)!r} is not a term of the sentence", argument="keep")
         kept.add(keys.index(term.key))
-    needs = tuple(
-        frozenset(j for j in range(len(terms)) if j != i and contains(terms[i], terms[j])) for i in range(len(terms))
-    )
+    needs = contained(terms)
     for i in list(kept):
         kept |= needs[i]
     candidates = _candidates(largest, needs)

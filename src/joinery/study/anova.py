@@ -133,8 +133,21 @@ def adjusted(terms: tuple[DesignTerm, ...], place: int, after: str) -> list[int]
 
 def contains(whole: DesignTerm, part: DesignTerm) -> bool:
     """Whether a term contains another, by factor and degree: x within x² within x²·z; log(x) is not x."""
-    degrees = _degrees(whole)
-    return all(degrees.get(base, 0) >= degree for base, degree in _degrees(part).items()) and whole != part
+    return whole != part and holds(_degrees(whole), _degrees(part))
+
+
+def holds(whole: dict[str, float], part: dict[str, float]) -> bool:
+    """Whether every factor of a part stands in the whole, to no lower degree."""
+    return all(whole.get(base, 0) >= degree for base, degree in part.items())
+
+
+def contained(terms: tuple[DesignTerm, ...]) -> tuple[frozenset[int], ...]:
+    """For each term the places of those that it contains."""
+    degrees = [_degrees(term) for term in terms]
+    return tuple(
+        frozenset(j for j, part in enumerate(degrees) if j != i and len(part) <= len(whole) and holds(whole, part))
+        for i, whole in enumerate(degrees)
+    )
 
 
 def _degrees(term: DesignTerm) -> dict[str, float]:
