@@ -144,10 +144,12 @@ def holds(whole: dict[str, float], part: dict[str, float]) -> bool:
 def contained(terms: tuple[DesignTerm, ...]) -> tuple[frozenset[int], ...]:
     """For each term the places of those that it contains."""
     degrees = [_degrees(term) for term in terms]
-    return tuple(
-        frozenset(j for j, part in enumerate(degrees) if j != i and len(part) <= len(whole) and holds(whole, part))
-        for i, whole in enumerate(degrees)
-    )
+    having: dict[str, set[int]] = {}
+    for place, own in enumerate(degrees):
+        for base in own:
+            having.setdefault(base, set()).add(place)
+    near = [set().union(*(having[base] for base in whole)) - {i} for i, whole in enumerate(degrees)]
+    return tuple(frozenset(j for j in near[i] if holds(whole, degrees[j])) for i, whole in enumerate(degrees))
 
 
 def _degrees(term: DesignTerm) -> dict[str, float]:

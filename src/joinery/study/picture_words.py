@@ -43,5 +43,8 @@ def flags_of(fit: Asked, label_rows: str | Sequence[Any]) -> list[Flag]:
 
 def placed(flags: Sequence[Flag], order: np.ndarray) -> list[Flag]:
     """Flags moved to where their rows stand in another order; those without a place there are dropped."""
-    place = {int(p): i for i, p in enumerate(order)}
-    return [replace(f, place=place[f.place]) for f in flags if f.place in place]
+    if not flags or not len(order):
+        return []
+    place = np.full(max(int(order.max()), max(f.place for f in flags)) + 1, -1)
+    place[order] = np.arange(len(order))
+    return [replace(f, place=int(place[f.place])) for f in flags if place[f.place] >= 0]
