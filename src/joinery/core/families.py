@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy import optimize, special
 
-from joinery.core.links import LINKS, Link, beyond
+from joinery.core.links import Link, beyond
 
 Rows = np.ndarray
 
@@ -211,8 +211,3 @@ def likely_shape(y: Rows, mu: Rows, weights: Rows) -> float:
     if slope(high) > -1e-6:
         return float("inf")
     return float(np.exp(optimize.brentq(slope, low, high, xtol=1e-14, rtol=1e-14)))
-
-
-def default_link(family: str) -> Link:
-    """The link a family has unless another is asked for."""
-    return LINKS[FAMILIES[family].link]

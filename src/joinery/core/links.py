@@ -12,7 +12,6 @@ import numpy as np
 from scipy import special
 
 Function = Callable[[np.ndarray], np.ndarray]
-TINY = float(np.finfo(float).tiny)
 BIG = 700.0
 
 

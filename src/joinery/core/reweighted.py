@@ -98,7 +98,7 @@ def _settled(
     else:
         first = least_squares(working, intercept=intercept, n=n)
         columns = _Columns(first.kept, intercept, parts.width)
-        b = _whole(first) if b is None else b
+        b = first.whole if b is None else b
     now = _look(Working(parts, family, link, b), columns, firth, rough=rough)
     if not np.isfinite(now.objective):
         b = _first_inside(parts, family, link, columns)
@@ -143,7 +143,7 @@ def _settled(
             iterations=MOST_STEPS,
         )
     solution = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n)
-    b = now.b if running else _whole(solution)
+    b = now.b if running else solution.whole
     if not np.isfinite(b).all() or np.max(np.abs(b - now.b)) > 1e-3 * max(1.0, float(np.max(np.abs(now.b)))):
         b = now.b
     solution = replace(solution, perfect=False, rss=now.pearson / solution.unit / solution.unit)
@@ -200,11 +200,6 @@ def _penalized(
     return least_squares(Working(parts, family, link, b, found), intercept=intercept, n=n) if firth else found
 
 
-def _whole(solution: Solution) -> np.ndarray:
-    """[intercept or 0, coefficients with 0 where not estimable]."""
-    return np.append(solution.intercept or 0.0, np.nan_to_num(solution.coefficients))
-
-
 @dataclass(frozen=True)
 class _Seen:
     """One pass over the rows at coefficients ``b``: what is minimized, the deviance, gradient and XᵀWX of [1, X]."""
@@ -232,7 +227,7 @@ def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = Fals
             if not np.all(valid):
                 deviance = np.inf
                 break
-            a = part.weights if part.trials is None else part.weights * part.trials
+            a = part.evidence
             deviance += float(a @ unit_deviance(working.family, part.y, own))
             eta = own.eta if part.offset is None else own.eta - part.offset
             e = own.W * (own.z - eta)
@@ -280,7 +275,7 @@ def _step(
                 step[places] = solved / scale
                 return step, float(step @ now.H @ step)
     found = _penalized(parts, family, link, now.b, firth, intercept=columns.has_intercept, n=n)
-    step = _whole(found) - now.b
+    step = found.whole - now.b
     step[~np.isin(np.arange(len(step)), places)] = 0.0
     H = now.H
     return step, float(step @ H @ step)
@@ -305,7 +300,7 @@ def _first_inside(parts: Parts, family: Family, link: Link, columns: _Columns) -
     """Coefficients with valid means to start from: the overall mean for every row, as nearly as the columns allow."""
     total = count = 0.0
     for part in parts:
-        a = part.weights if part.trials is None else part.weights * part.trials
+        a = part.evidence
         total, count = total + float(a @ part.y), count + float(a.sum())
     mean = total / count
     if family.of_shares:
@@ -319,7 +314,7 @@ def _first_inside(parts: Parts, family: Family, link: Link, columns: _Columns) -
         return b
     # without an intercept: the combination of columns nearest to that level
     found = least_squares(_Level(parts, level), intercept=False)
-    return _whole(found)
+    return found.whole
 
 
 @dataclass(frozen=True)

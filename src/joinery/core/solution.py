@@ -59,6 +59,11 @@ class Solution:
         return np.append(0, self.kept + 1) if self.has_intercept else self.kept
 
     @property
+    def whole(self) -> np.ndarray:
+        """[intercept or 0, coefficients with 0 where not estimable]: (k + 1,)."""
+        return np.append(self.intercept or 0.0, np.nan_to_num(self.coefficients))
+
+    @property
     def residual_df(self) -> int:
         return self.n - self.rank
 

@@ -31,6 +31,16 @@ class Part:
     repeats: np.ndarray | None = None
 
     @property
+    def evidence(self) -> np.ndarray:
+        """Weights times the trials: what a row's share of the likelihood is multiplied by."""
+        return self.weights if self.trials is None else self.weights * self.trials
+
+    @property
+    def times(self) -> np.ndarray:
+        """How many equal rows each stands for."""
+        return np.ones(len(self.y)) if self.repeats is None else self.repeats
+
+    @property
     def precision(self) -> np.ndarray:
         """Weights without the repeats."""
         return self.weights if self.repeats is None else self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
@@ -83,7 +93,7 @@ class State:
 def state(working: Working, part: Part) -> State:
     """η, μ, working response and working weights of some rows."""
     family, link = working.family, working.link
-    a = part.weights if part.trials is None else part.weights * part.trials
+    a = part.evidence
     with np.errstate(all="ignore"):
         if working.b is None:
             eta = link.eta(start(family, part.y, part.trials))
@@ -162,7 +172,7 @@ def add_products(H: np.ndarray, X: np.ndarray, W: np.ndarray, *, rough: bool = F
 
 def observed_weights(working: Working, part: Part, own: State) -> np.ndarray:
     """−d/dη of each row's score w(y − μ)(dμ/dη)/V: Newton's weights, by differences."""
-    a = part.weights if part.trials is None else part.weights * part.trials
+    a = part.evidence
     family, link = working.family, working.link
     h = 1e-6 * np.maximum(1e-3, np.abs(own.eta))
 

@@ -10,7 +10,6 @@ import numpy as np
 
 from joinery.core.families import FAMILIES, Family, negative_binomial
 from joinery.core.links import LINKS, Link
-from joinery.core.solution import Solution
 from joinery.core.working import Part, State, Working, state
 from joinery.data.records import Records
 from joinery.design.blocks import Asides, RowBlock, RowBlocks
@@ -74,11 +73,6 @@ def part_of(block: RowBlock) -> Part:
     if block.repeats is not None:
         weights = weights * block.repeats
     return Part(block.X, block.y, weights, block.trials, block.offset, block.repeats)
-
-
-def coefficients_of(solution: Solution) -> np.ndarray:
-    """[intercept or 0, coefficients with 0 where not estimable]."""
-    return np.append(solution.intercept or 0.0, np.nan_to_num(solution.coefficients))
 
 
 @dataclass(frozen=True)

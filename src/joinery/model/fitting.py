@@ -18,7 +18,7 @@ from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
 from joinery.errors import CallError, NothingEstimableError, UnusableColumnError, listed, one_of
 from joinery.model.fit import Fit
-from joinery.model.glm import PENALIZED, PENALTIES, Glm, WorkingRows, coefficients_of, generalized, glm_notes
+from joinery.model.glm import PENALIZED, PENALTIES, Glm, WorkingRows, generalized, glm_notes
 from joinery.model.notes import fit_notes
 from joinery.model.sandwiches import sandwich_of
 from joinery.model.selection import Selection, choose_rows, mean_fills
@@ -155,7 +155,7 @@ def estimate(
         solution = least_squares(blocks, intercept=sentence.intercept, n=n)
     else:
         solution, glm = generalized(blocks, family, link, intercept=sentence.intercept, n=n, penalty=asked["penalty"])
-        parts = WorkingRows(blocks, glm, coefficients_of(solution))
+        parts = WorkingRows(blocks, glm, solution.whole)
         earlier = [*glm_notes(blocks, glm, solution, asked), *earlier]
     sandwich = None
     if asked["std_errors"] != "constant spread":

@@ -15,11 +15,11 @@ from joinery.core.reweighted import reweighted
 from joinery.core.solution import Solution
 from joinery.core.working import Part, linear
 from joinery.design.blocks import RowBlocks
-from joinery.design.working import LikelyRows, WorkingRows, coefficients_of, family_of, link_of
+from joinery.design.working import LikelyRows, WorkingRows, family_of, link_of
 from joinery.errors import NothingEstimableError, UnusableColumnError, listed
 from joinery.show.numbers import count, figure
 
-__all__ = ["Glm", "WorkingRows", "coefficients_of", "family_of", "generalized", "glm_notes", "link_of"]
+__all__ = ["Glm", "WorkingRows", "family_of", "generalized", "glm_notes", "link_of"]
 PENALTIES = ("firth",)
 PENALIZED = ("binomial", "poisson")
 
@@ -59,7 +59,7 @@ def generalized(
     dispersion = 1.0 if known else found.pearson / df if df > 0 else None
     repeats, weights, total = [], [], 0.0
     for part in rows:
-        r = np.ones(len(part.y)) if part.repeats is None else part.repeats
+        r = part.times
         repeats.append(r)
         weights.append(part.precision)
     r, w = np.concatenate(repeats), np.concatenate(weights)
@@ -131,7 +131,7 @@ def _null_deviance(rows: LikelyRows, family: Family, link: Link, intercept: bool
     with np.errstate(all="ignore"):
         for part in bare:
             mu = link.mu(linear(np.zeros(1), part))
-            a = part.weights if part.trials is None else part.weights * part.trials
+            a = part.evidence
             total += float(a @ family.deviance(part.y, mu))
     return total if np.isfinite(total) else float("nan")
 
@@ -210,7 +210,7 @@ def glm_notes(blocks: RowBlocks, glm: Glm, solution: Solution, asked: Mapping[st
 def _separation(blocks: RowBlocks, glm: Glm, solution: Solution, names: tuple[str, ...]) -> Iterator[str]:
     """Which terms separate the response, and the rows that they fit without error."""
     running = [names[j] for j in glm.running if j > 0] or [names[j] for j in glm.running]
-    b, link = coefficients_of(solution), link_of(glm)
+    b, link = solution.whole, link_of(glm)
     sure: list[np.ndarray] = []
     for part in LikelyRows(blocks):
         mu = link.mu(linear(b, part))

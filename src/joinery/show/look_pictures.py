@@ -15,8 +15,6 @@ from joinery.show.canvas import HIGH, dress, label_points, panels, paper, points
 from joinery.show.numbers import count, fixed
 from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
 
-MOST_BARS = 6
-
 
 @dataclass(frozen=True)
 class Distribution:

@@ -13,7 +13,7 @@ from joinery.data.records import Records
 from joinery.design.blocks import Asides, RowBlocks
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
-from joinery.design.working import WorkingRows, coefficients_of
+from joinery.design.working import WorkingRows
 from joinery.errors import CallError
 from joinery.notation.evaluate import Rows
 
@@ -118,7 +118,7 @@ def row_blocks(fit: Asked) -> RowBlocks | WorkingRows:
     Under other families than the normal these are the working responses and weights of the last step.
     """
     blocks = response_blocks(fit)
-    return blocks if fit.glm is None else WorkingRows(blocks, fit.glm, coefficients_of(fit.solution))
+    return blocks if fit.glm is None else WorkingRows(blocks, fit.glm, fit.solution.whole)
 
 
 def response_blocks(fit: Asked) -> RowBlocks:

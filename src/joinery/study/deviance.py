@@ -140,7 +140,7 @@ def _shaped(fit: Asked, own: _Some, intercept: bool) -> tuple[float, int]:
     total = 0.0
     for part in own:
         eta = linear(found.b, part)
-        repeats = np.ones(len(part.y)) if part.repeats is None else part.repeats
+        repeats = part.times
         each = log_likelihood(found.family, found.link, part.y, eta, part.precision, None, 1.0)
         total += float((repeats * each).sum())
     return -2 * total, found.solution.rank

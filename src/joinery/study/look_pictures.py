@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
     from joinery.show.look_pictures import Across, Distribution
 
-MOST_PANELS, MOST_MATRIX, MOST_DRAWN = 20, 12, 5000
+MOST_PANELS, MOST_MATRIX = 20, 12
 FAR = 3.0  # robust standard deviations from the middle
 MOST_LEVELS = 6
 

@@ -11,7 +11,7 @@ from joinery.core import tails
 from joinery.core.links import LINKS
 from joinery.core.reweighted import Estimated, reweighted
 from joinery.core.working import Part, linear
-from joinery.design.working import LikelyRows, coefficients_of, family_of
+from joinery.design.working import LikelyRows, family_of
 from joinery.errors import CallError, JoineryError
 from joinery.study.asked import Asked, response_blocks
 from joinery.study.coefficients import estimates
@@ -51,7 +51,7 @@ def profile_ends(fit: Asked, level: float) -> tuple[np.ndarray, np.ndarray, list
         raise CallError("profile intervals of the negative-binomial family are not to be had; use the plain ones")
     rows = LikelyRows(response_blocks(fit))
     firth = fit.glm.penalty == "firth"
-    best = _cost(fit, rows, coefficients_of(fit.solution), firth)
+    best = _cost(fit, rows, fit.solution.whole, firth)
     df2 = fit.reference_df
     bound = float(tails.chi2_quantile(level, 1) if np.isinf(df2) else tails.f_quantile(level, 1, df2))
     bound *= fit.dispersion or np.nan
@@ -137,7 +137,7 @@ def _cost(fit: Asked, rows: LikelyRows, b: np.ndarray, firth: bool) -> float:
     for part in rows:
         eta = linear(b, part)
         mu, slope = link.mu(eta), link.slope(eta)
-        a = part.weights if part.trials is None else part.weights * part.trials
+        a = part.evidence
         deviance += float(a @ family.deviance(part.y, mu))
         X = np.column_stack([np.ones(len(part.y)), part.X])[:, columns]
         H += (X * (a * slope**2 / family.variance(mu))[:, None]).T @ X
