@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
@@ -11,8 +12,10 @@ from threadpoolctl import threadpool_info
 
 import joinery as jn
 from benchmarks.measure import Row, fresh, in_turn, often, peak_growth
-from joinery.core.blocks import ArrayBlocks
+from joinery.core.blocks import ArrayBlocks, Block
+from joinery.core.pieces import Pieces
 from joinery.core.solve import least_squares
+from joinery.core.working import Part
 
 MANY = 1_000_000
 
@@ -107,30 +110,39 @@ def choosing() -> Iterator[Row]:
     yield Row("all per-row figures, 1,000,000 × 20", ours, "one X.T @ X", theirs, "at most 6", ours <= 6 * theirs)
 
 
+@dataclass(frozen=True)
+class ArrayParts:
+    """Arrays as parts of a likelihood, every row weighing one."""
+
+    X: np.ndarray
+    y: np.ndarray
+
+    @property
+    def width(self) -> int:
+        return int(self.X.shape[1])
+
+    @property
+    def pieces(self) -> Pieces[Part]:
+        def part(block: Block) -> Part:
+            return Part(block[0], block[1], np.ones(len(block[1])), None, None)
+
+        return ArrayBlocks(self.X, self.y).pieces.map(part)
+
+
 def families() -> Iterator[Row]:
     """Generalized linear models."""
     from joinery.core.families import FAMILIES
     from joinery.core.links import LINKS
     from joinery.core.reweighted import reweighted
-    from joinery.core.working import Part
 
     X, y = _tall()
     happened = (y > 0).astype(float)
-    part = Part(np.asfortranarray(X), happened, np.ones(len(y)), None, None)
-
-    class Parts:
-        width = 20
-
-        def __iter__(self) -> Iterator[Part]:
-            for start in range(0, len(y), 16384):
-                own = slice(start, start + 16384)
-                yield Part(part.X[own], part.y[own], part.weights[own], None, None)
-
+    parts = ArrayParts(np.asfortranarray(X), happened)
     steps = 0
 
     def ours() -> None:
         nonlocal steps
-        steps = reweighted(Parts(), FAMILIES["binomial"], LINKS["logit"], intercept=True, n=len(y)).iterations
+        steps = reweighted(parts, FAMILIES["binomial"], LINKS["logit"], intercept=True, n=len(y)).iterations
 
     spent, product = in_turn(ours, lambda: X.T @ X, 3)
     theirs = steps * product

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
 
+from joinery.core.pieces import NARROW, Pieces
+from joinery.core.products import across, inner
 from joinery.core.triangular import forward
 from joinery.errors import DataError
 
@@ -21,7 +22,8 @@ class Blocks(Protocol):
     @property
     def width(self) -> int: ...
 
-    def __iter__(self) -> Iterator[Block]: ...
+    @property
+    def pieces(self) -> Pieces[Block]: ...
 
 
 @dataclass(frozen=True)
@@ -37,14 +39,17 @@ class ArrayBlocks:
     def width(self) -> int:
         return int(self.X.shape[1])
 
-    def __iter__(self) -> Iterator[Block]:
-        for start in range(0, len(self.y), self.rows):
-            part = slice(start, start + self.rows)
-            yield (
-                np.asarray(self.X[part], float),
-                np.asarray(self.y[part], float),
-                None if self.weights is None else np.asarray(self.weights[part], float),
-            )
+    @property
+    def pieces(self) -> Pieces[Block]:
+        return Pieces(-(-len(self.y) // self.rows), self._block, shared=self.width <= NARROW)
+
+    def _block(self, i: int, room: np.ndarray | None) -> Block:
+        part = slice(i * self.rows, (i + 1) * self.rows)
+        return (
+            np.asarray(self.X[part], float),
+            np.asarray(self.y[part], float),
+            None if self.weights is None else np.asarray(self.weights[part], float),
+        )
 
 
 def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, float]:
@@ -52,7 +57,7 @@ def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, floa
 
     A column whose mean is no more than ``far`` spreads away stays where it is; without an intercept all do.
     """
-    for X, y, _ in blocks:
+    for X, y, _ in blocks.pieces:
         if len(y):
             if not intercept:
                 break
@@ -60,7 +65,7 @@ def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, floa
                 mean, level = X.mean(axis=0), float(y.mean())
                 # |mean| ≤ far·sd, written with the mean square so that one pass less is made
                 near = mean * mean * (1 + far**2) <= far**2 * np.einsum("ij,ij->j", X, X) / len(y)
-                level_near = level * level * (1 + far**2) <= far**2 * float(y @ y) / len(y)
+                level_near = level * level * (1 + far**2) <= far**2 * inner(y, y) / len(y)
                 return np.where(near, 0.0, mean), 0.0 if level_near else level
     return np.zeros(blocks.width), 0.0
 
@@ -83,20 +88,26 @@ def extremes(blocks: Blocks, shift: np.ndarray) -> Extremes:
     """Sizes of the columns and the response (k + 1,). Raises DataError for what is not finite, or without rows."""
     low, high = np.full(len(shift), np.inf), np.full(len(shift), -np.inf)
     n, weight_sum, largest_weight = 0, 0.0, 0.0
-    for X, y, w in blocks:
-        if not len(y):
-            continue
-        columns = np.ascontiguousarray(X.T)  # the ends of a column come several times faster from contiguous values
-        low = np.minimum(low, np.append(columns.min(axis=1), y.min()))
-        high = np.maximum(high, np.append(columns.max(axis=1), y.max()))
-        n += len(y) if w is None else int(np.count_nonzero(w))
-        weight_sum += len(y) if w is None else float(w.sum())
-        largest_weight = max(largest_weight, 1.0 if w is None else float(w.max()))
+    for lowest, highest, rows, weight, heaviest in blocks.pieces.each(_ends):
+        low, high = np.minimum(low, lowest), np.maximum(high, highest)
+        n, weight_sum, largest_weight = n + rows, weight_sum + weight, max(largest_weight, heaviest)
     if n == 0:
         raise DataError("no rows to fit")
     if not (np.isfinite(low).all() and np.isfinite(high).all() and np.isfinite(weight_sum)):
         raise DataError("a value is not finite")
     return Extremes(np.maximum(high - shift, shift - low), largest_weight, n, weight_sum)
+
+
+def _ends(block: Block) -> tuple[np.ndarray, np.ndarray, int, float, float]:
+    """The lowest and highest value of each column and the response, rows with weight, and sum and top of weights."""
+    X, y, w = block
+    if not len(y):
+        return np.full(X.shape[1] + 1, np.inf), np.full(X.shape[1] + 1, -np.inf), 0, 0.0, 0.0
+    columns = np.ascontiguousarray(X.T)  # the ends of a column come several times faster from contiguous values
+    low, high = np.append(columns.min(axis=1), y.min()), np.append(columns.max(axis=1), y.max())
+    if w is None:
+        return low, high, len(y), float(len(y)), 1.0
+    return low, high, int(np.count_nonzero(w)), float(w.sum()), float(w.max())
 
 
 def constant_in(
@@ -110,15 +121,20 @@ def constant_in(
 ) -> tuple[bool, float]:
     """Whether columns without an intercept still hold the constant; then the sum of squares about the mean."""
     sums, level = np.zeros(len(kept)), 0.0
-    for X, y, w in blocks:
-        sums += X[:, kept].sum(axis=0) if w is None else w @ X[:, kept]
-        level += float((y / unit).sum() if w is None else w @ (y / unit))
+
+    def added(block: Block) -> tuple[np.ndarray, float]:
+        X, y, w = block
+        ones = np.ones(len(y)) if w is None else w
+        return across(ones, X if len(kept) == X.shape[1] else X[:, kept]), inner(ones, y / unit)
+
+    for own, part in blocks.pieces.each(added):
+        sums, level = sums + own, level + part
     reach = forward(factor, sums / scale)
     if abs(float(reach @ reach) / weight_sum - 1) >= 1e-10:
         return False, tss
     level /= weight_sum
     total = 0.0
-    for _, y, w in blocks:
+    for _, y, w in blocks.pieces:
         away = y / unit - level
-        total += float(away @ (away if w is None else w * away))
+        total += inner(away, away if w is None else w * away)
     return True, total

@@ -1,24 +1,25 @@
 """The exact way: cross-products without rounding, a double-double Cholesky factor, refinement where that is not enough.
 
-Each column, shifted near its mean and scaled by a power of two, is cut into slices of 20 bits; block products of slices
-are exact in BLAS (Ogita, Rump & Oishi 2005) and are summed in double-double (Dekker 1971). The factor is then right to
-κ²·2^(−20·slices); coefficients are refined with double-double residuals beyond that (Björck 1967; Demmel, Hida, Riedy &
-Li 2009).
+Each column, shifted near its mean and scaled by a power of two, is cut into slices of 22 bits and what they leave.
+Products of slices are exact in BLAS (Ogita, Rump & Oishi 2005), and products with what is left so small that their
+rounding lies 95 bits down; their sums are double-double (Dekker 1971). The factor is then right to κ²·2^(−95);
+coefficients are refined with double-double residuals beyond that (Björck 1967; Demmel, Hida, Riedy & Li 2009).
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from joinery.core import precise
+from joinery.core.blocks import Block, Blocks
 from joinery.core.precise import Pair
+from joinery.core.products import across
 
-Block = tuple[np.ndarray, np.ndarray, np.ndarray | None]
-BITS = 20
-ROWS = 2048  # at most 2¹²: so many products of 20 by 20 bits stay within 53; these stay in the cache too
+BITS = 22
+ROWS = 2048  # so many products of two numbers of 2²¹ stay within 2⁵³; these stay in the cache too
 
 
 @dataclass(frozen=True)
@@ -43,12 +44,12 @@ class Exact:
 
 @dataclass(frozen=True)
 class Scaled:
-    """Row blocks with columns shifted and scaled below 1: [½, (X − shift)/scale, (y − y shift)/y scale] · √(w/w scale).
+    """Row blocks, shifted and scaled to ½ at most: [½, (X − shift)/scale, (y − y shift)/y scale] · √(w/w scale).
 
     ``shift`` and ``scale`` (k + 1,) are those of X's columns and the response; ½ stands where there is a constant.
     """
 
-    blocks: Iterable[Block]
+    blocks: Blocks
     constant: bool
     shift: np.ndarray
     scale: np.ndarray
@@ -58,57 +59,62 @@ class Scaled:
     def width(self) -> int:
         return len(self.shift) + self.constant
 
-    def __iter__(self) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
+    def few(self, block: Block) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
         """A few rows at a time, as high and low parts (width, m): a column of the model is a row here."""
         c = int(self.constant)
         shift, scale = self.shift[:, None], self.scale[:, None]
         moved = bool(shift.any())
-        for X, y, w in self.blocks:
-            for start in range(0, len(y), ROWS):
-                part = slice(start, start + ROWS)
-                high = np.empty((self.width, len(y[part])))
-                high[:c] = 0.5
-                high[c:-1], high[-1] = X[part].T, y[part]
-                low = None
-                if moved:
-                    high[c:], error = precise.two_sum(high[c:], -shift)
-                    if error.any():
-                        low = np.zeros_like(high)
-                        low[c:] = error / scale
-                high[c:] /= scale
-                if w is not None:
-                    root = np.sqrt(w[part] / self.weight_scale)
-                    high, error = precise.two_product(high, root)
-                    low = error if low is None else error + low * root
-                yield high, low
+        X, y, w = block
+        for start in range(0, len(y), ROWS):
+            part = slice(start, start + ROWS)
+            high = np.empty((self.width, len(y[part])))
+            high[:c] = 0.5
+            high[c:-1], high[-1] = X[part].T, y[part]
+            low = None
+            if moved:
+                high[c:], error = precise.two_sum(high[c:], -shift)
+                if error.any():
+                    low = np.zeros_like(high)
+                    low[c:] = error / scale
+            high[c:] /= scale
+            if w is not None:
+                root = np.sqrt(w[part] / self.weight_scale)
+                high, error = precise.two_product(high, root)
+                low = error if low is None else error + low * root
+            yield high, low
 
 
 def cross_products(scaled: Scaled, count: int) -> Pair:
-    """ZᵀZ of the scaled columns as a pair (p, p), from ``count`` slices.
-
-    Pairs of slices whose product lies beyond the last slice are dropped, but for squares, which do not average out.
-    """
+    """ZᵀZ of the scaled columns as a pair (p, p), from ``count`` slices and what they leave."""
     p = scaled.width
-    sums = np.zeros((2, count, p, p))  # high and low, by how far down a product's bits begin
-    for values, rest in scaled:
-        cut = precise.slices(values, rest, BITS, count)
-        flat = cut.reshape(count * p, -1)
-        for i in range(count // 2 + 1):
-            _add_exactly(sums, min(2 * i, count - 1), cut[i] @ cut[i].T)
-            products = cut[i] @ flat[(i + 1) * p : (count - i) * p].T
-            for j in range(i + 1, count - i):
-                product = products[:, (j - i - 1) * p : (j - i) * p]
-                _add_exactly(sums, i + j, product + product.T)
-    pairs = [precise.quick_two_sum(*sums[:, i]) for i in range(count)]
-    total = pairs[-1]
-    for pair in reversed(pairs[:-1]):
-        total = precise.add(total, pair)
+    sums = _no_products(p, count)
+    for found in scaled.blocks.pieces.each(lambda block: _products_of(scaled, block, count)):
+        sums = [precise.add(sum_, own) for sum_, own in zip(sums, found, strict=True)]
+    total = np.zeros((p, p)), np.zeros((p, p))
+    for i in range(count, -1, -1):  # the smallest first
+        for j in range(count, i - 1, -1):
+            own = slice((j - i) * p, (j - i + 1) * p)
+            part = sums[i][0][:, own], sums[i][1][:, own]
+            total = precise.add(total, part if i == j else precise.add(part, _transposed(part)))
     return total
 
 
-def _add_exactly(sums: np.ndarray, place: int, product: np.ndarray) -> None:
-    sums[0, place], error = precise.two_sum(sums[0, place], product)
-    sums[1, place] += error
+def _no_products(p: int, count: int) -> list[Pair]:
+    shapes = [(p, (count + 1 - i) * p) for i in range(count + 1)]
+    return [(np.zeros(shape), np.zeros(shape)) for shape in shapes]
+
+
+def _products_of(scaled: Scaled, block: Block, count: int) -> list[Pair]:
+    """A block's products of each part i with the parts from i on: pairs (p, (count + 1 − i)·p)."""
+    p = scaled.width
+    sums = _no_products(p, count)
+    for values, rest in scaled.few(block):
+        cut = precise.slices(values, rest, BITS, count)
+        flat = cut.reshape((count + 1) * p, -1)
+        for i, (high, low) in enumerate(sums):
+            high[:], error = precise.two_sum(high, across(cut[i], flat[i * p :].T))
+            low += error
+    return [precise.quick_two_sum(*pair) for pair in sums]
 
 
 def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
@@ -116,7 +122,7 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
 
     Parameters: ``scaled`` blocks, whose weights sum to ``weight_sum``; ``n`` rows; ``tolerance`` for dependence.
     """
-    for count in (4, 6):
+    for count in (2, 3):
         G = cross_products(scaled, count)
         size = np.sqrt(np.diag(G[0])[:-1])
         size[scaled.constant :] = np.hypot(
@@ -127,8 +133,8 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
         factor = R[0][np.ix_(places, places)], R[1][np.ix_(places, places)]
         left = np.diag(factor[0]) / np.sqrt(np.diag(G[0])[places])
         worst = float(np.min(left, initial=1.0))
-        # what four slices leave out averages down over the rows; the factor magnifies it by 1/worst²
-        if len(places) == scaled.width - 1 and 2.0 ** (-BITS * 4) / worst**2 / np.sqrt(n) < 1e-15:
+        # what is rounded beyond two slices averages down over the rows; the factor magnifies it by 1/worst²
+        if len(places) == scaled.width - 1 and 2.0 ** (-BITS * 2 - 51) / worst**2 / np.sqrt(n) < 1e-15:
             break
     inverse = precise.triangular_inverse(factor)
     effects = precise.dot(_transposed(inverse), (G[0][places, -1], G[1][places, -1]))
@@ -160,15 +166,22 @@ def _transposed(A: Pair) -> Pair:
 def _refined(scaled: Scaled, found: Exact, rounds: int = 4) -> Exact:
     """Corrects the coefficients from double-double residuals until the correction is lost in rounding."""
     b, rss = found.coefficients, found.rss
-    for _ in range(rounds):
-        gradient, rss = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
-        for high, low in scaled:
+
+    def added(block: Block) -> tuple[Pair, float]:
+        gradient, squares = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
+        for high, low in scaled.few(block):
             rest = np.zeros_like(high) if low is None else low
             Z = high[found.kept].T, rest[found.kept].T
             e = precise.add((high[-1], rest[-1]), precise.negative(precise.dot(Z, b)))
             products = precise.multiply(Z, (e[0][:, None], e[1][:, None]))
             gradient = precise.add(gradient, precise.total(products))
-            rss += float(e[0] @ e[0])
+            squares += float(e[0] @ e[0])
+        return gradient, squares
+
+    for _ in range(rounds):
+        gradient, rss = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
+        for own, squares in scaled.blocks.pieces.each(added):
+            gradient, rss = precise.add(gradient, own), rss + squares
         step = precise.dot(found.inverse, precise.dot(_transposed(found.inverse), gradient))
         b = precise.add(b, step)
         if np.all(np.abs(step[0]) <= 1e-20 * np.abs(b[0])):

@@ -17,7 +17,7 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
     k, c = blocks.width, int(intercept)
     shift = np.append(*start(blocks, intercept, EXACT_FAR_MEAN))
     found = extremes(blocks, shift)
-    scale = power_of_two(found.largest)
+    scale = power_of_two(found.largest) * 2  # to at most ½
     weight_scale = 4.0 ** np.ceil(np.log2(found.largest_weight) / 2) if found.largest_weight > 0 else 1.0
     scaled = exact.Scaled(blocks, intercept, shift, scale, float(weight_scale))
     solved = exact.solve(scaled, found.weight_sum / weight_scale, found.n, (32 + k) * EPS)

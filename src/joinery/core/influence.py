@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.core import tails
+from joinery.core.products import turned
 from joinery.core.solution import Solution
 from joinery.core.triangular import EPS
 
@@ -70,7 +71,7 @@ def changes(
     """
     with np.errstate(all="ignore"):
         pull = studentized * np.sqrt(weights / np.where(leverage < 1, 1 - leverage, np.nan))
-        return np.asarray(pull[:, None] * (solution.in_basis(X) @ solution.root.T) / solution.error_factors)
+        return np.asarray(pull[:, None] * turned(solution.root, solution.in_basis(X)).T / solution.error_factors)
 
 
 def harm_limit(p: int, df: int) -> float:

@@ -90,20 +90,20 @@ def total(x: Pair) -> Pair:
 
 
 def slices(high: np.ndarray, low: np.ndarray | None, bits: int, count: int) -> np.ndarray:
-    """Values of at most 1 in size (p, m) cut into slices (count, p, m) of so many bits; what is beyond is dropped.
+    """Values of at most ½ in size (p, m) cut into so many slices of ``bits`` and what they leave: (count + 1, p, m).
 
-    Slice i is a multiple of 2^(−bits·(i+1)), so sums of products of two slices are exact while they stay in 53 bits.
-    ``high`` is used up.
+    Slice i is a whole multiple, of at most 2^(bits − 1), of 2^(−bits·(i+1)), so that sums of products of two slices are
+    exact while they stay in 53 bits. ``high`` is used up.
     """
-    out = np.empty((count, *high.shape))
+    out = np.empty((count + 1, *high.shape))
     for i in range(count):
         # adding and taking away 1.5·2^(52 − bits·(i+1)) rounds to the grid of the slice
         anchor = 1.5 * 2.0 ** (52 - bits * (i + 1))
         np.add(high, anchor, out=out[i])
         out[i] -= anchor
-        high -= out[i]
-        if low is not None:
-            high, low = two_sum(high, low)
+        np.subtract(high, out[i], out=high if i + 1 < count else out[count])
+    if low is not None:
+        out[count] += low
     return out
 
 

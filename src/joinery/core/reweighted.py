@@ -8,7 +8,6 @@ deviance rises or a mean is invalid; iteration stops when δᵀXᵀWXδ/φ < 1e-
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -17,9 +16,21 @@ from scipy import linalg
 from joinery.core.blocks import Block
 from joinery.core.families import Family, likely_shape, negative_binomial
 from joinery.core.links import Link
+from joinery.core.pieces import Pieces
+from joinery.core.products import across, inner, times
 from joinery.core.solution import Solution
 from joinery.core.solve import least_squares
-from joinery.core.working import Parts, Working, add_products, linear, observed_weights, state, unit_deviance
+from joinery.core.working import (
+    Part,
+    Parts,
+    State,
+    Working,
+    linear,
+    observed_weights,
+    products,
+    state,
+    unit_deviance,
+)
 from joinery.errors import NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS, MOST_SHAPES = 200, 40, 60
@@ -68,12 +79,7 @@ def _with_shape(parts: Parts, link: Link, *, intercept: bool, n: int) -> Estimat
     found = _settled(parts, negative_binomial(np.inf), link, intercept=intercept, n=n, firth=False, b=None)
     k, steps = np.inf, found.iterations
     for _ in range(MOST_SHAPES):
-        y, mu, w = [], [], []
-        for part in parts:
-            y.append(part.y)
-            mu.append(link.mu(linear(found.b, part)))
-            w.append(part.weights)
-        fresh = likely_shape(np.concatenate(y), np.concatenate(mu), np.concatenate(w))
+        fresh = likely_shape(*_means(parts, link, found.b))
         same = (not np.isfinite(fresh) and not np.isfinite(k)) or (
             np.isfinite(k) and np.isfinite(fresh) and abs(np.log(fresh / k)) < 1e-13
         )
@@ -84,6 +90,13 @@ def _with_shape(parts: Parts, link: Link, *, intercept: bool, n: int) -> Estimat
         found = _settled(parts, family, link, intercept=intercept, n=n, firth=False, b=found.b)
         steps += found.iterations
     return replace(found, iterations=steps, family=negative_binomial(k))
+
+
+def _means(parts: Parts, link: Link, b: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Responses, means and weights of all rows at given coefficients."""
+    rows = list(parts.pieces.each(lambda part: (part.y, link.mu(linear(b, part)), part.weights)))
+    y, mu, w = (np.concatenate(values) for values in zip(*rows, strict=True))
+    return y, mu, w
 
 
 def _settled(
@@ -172,13 +185,14 @@ def _rough_start(working: Working, intercept: bool) -> np.ndarray | None:
     """First coefficients from one pass over cross-products; None where the columns are not well apart."""
     k = working.width
     H, g = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
-    for part in working.parts:
+
+    def added(part: Part) -> tuple[np.ndarray, np.ndarray]:
         own = state(working, part)
-        add_products(H, part.X, own.W, rough=True)
         Wz = own.W * own.z
-        g[0] += Wz.sum()
-        g[1:] += Wz @ part.X
-    H[1:, 0] = H[0, 1:]
+        return products(part.X, own.W, rough=True), np.append(Wz.sum(), across(Wz, part.X))
+
+    for own_H, own_g in working.parts.pieces.each(added):
+        H, g = H + own_H, g + own_g
     places = np.arange(0 if intercept else 1, k + 1)
     H, g = H[np.ix_(places, places)], g[places]
     if not len(places) or not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
@@ -218,33 +232,42 @@ def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = Fals
     assert working.b is not None
     gradient, H, deviance, pearson = np.zeros(k + 1), np.zeros((k + 1, k + 1)), 0.0, 0.0
     curved = np.zeros((k + 1, k + 1)) if newton else None
-    low, high = working.link.domain
+
+    def added(part: Part) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, float, float] | None:
+        own = state(working, part)
+        if not _valid(working, own):
+            return None
+        eta = own.eta if part.offset is None else own.eta - part.offset
+        e = own.W * (own.z - eta)
+        return (
+            np.append(e.sum(), across(e, part.X)),
+            products(part.X, own.W, rough=rough),
+            products(part.X, observed_weights(working, part, own)) if newton else None,
+            inner(part.evidence, unit_deviance(working.family, part.y, own)),
+            inner(e, own.z - eta),
+        )
+
     with np.errstate(all="ignore"):
-        for part in working.parts:
-            own = state(working, part)
-            valid = (own.eta > low) & (own.eta < high)
-            valid &= (own.mu >= working.family.low) & (own.mu <= working.family.high) & np.isfinite(own.mu)
-            if not np.all(valid):
+        for found in working.parts.pieces.each(added):
+            if found is None:
                 deviance = np.inf
                 break
-            a = part.evidence
-            deviance += float(a @ unit_deviance(working.family, part.y, own))
-            eta = own.eta if part.offset is None else own.eta - part.offset
-            e = own.W * (own.z - eta)
-            pearson += float(e @ (own.z - eta))
-            gradient[0] += e.sum()
-            gradient[1:] += e @ part.X
-            add_products(H, part.X, own.W, rough=rough)
-            if curved is not None:
-                add_products(curved, part.X, observed_weights(working, part, own))
-    for products in (H, *([] if curved is None else [curved])):
-        products[1:, 0] = products[0, 1:]
+            gradient, H = gradient + found[0], H + found[1]
+            curved = None if curved is None or found[2] is None else curved + found[2]
+            deviance, pearson = deviance + found[3], pearson + found[4]
     objective = deviance
     if firth and np.isfinite(deviance):
         places = columns.places
         sign, logdet = np.linalg.slogdet(H[np.ix_(places, places)])
         objective = deviance - float(logdet) if sign > 0 else np.inf
     return _Seen(working.b, objective, deviance, pearson, gradient, H, curved)
+
+
+def _valid(working: Working, own: State) -> bool:
+    """Whether every mean is one that link and family can have."""
+    (low, high), family = working.link.domain, working.family
+    inside = (own.eta > low) & (own.eta < high) & (own.mu >= family.low) & (own.mu <= family.high)
+    return bool(np.all(inside & np.isfinite(own.mu)))
 
 
 def _step(
@@ -264,8 +287,8 @@ def _step(
         return step, 0.0
     if not firth:
         g = now.gradient[places]
-        for products in ([now.curved] if now.curved is not None else []) + [now.H]:
-            H = products[np.ix_(places, places)]
+        for both in ([now.curved] if now.curved is not None else []) + [now.H]:
+            H = both[np.ix_(places, places)]
             if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
                 continue
             scale = np.sqrt(np.diag(H))
@@ -283,13 +306,13 @@ def _step(
 
 def _eta_change(parts: Parts, step: np.ndarray) -> float:
     """The largest change of η that a step makes."""
-    return max((float(np.max(np.abs(part.X @ step[1:] + step[0]))) for part in parts if len(part.y)), default=0.0)
+    return max(parts.pieces.each(lambda part: float(np.max(np.abs(times(part.X, step[1:]) + step[0]), initial=0.0))))
 
 
 def _running(parts: Parts, step: np.ndarray) -> tuple[int, ...]:
     """Columns (0 the intercept) that take part in a step which no longer lowers the deviance."""
     spread = np.append(1.0, np.zeros(len(step) - 1))
-    for part in parts:
+    for part in parts.pieces:
         if len(part.y):
             spread[1:] = np.maximum(spread[1:], np.abs(part.X - part.X[0]).max(axis=0))
     moved = np.abs(step) * spread
@@ -299,9 +322,9 @@ def _running(parts: Parts, step: np.ndarray) -> tuple[int, ...]:
 def _first_inside(parts: Parts, family: Family, link: Link, columns: _Columns) -> np.ndarray:
     """Coefficients with valid means to start from: the overall mean for every row, as nearly as the columns allow."""
     total = count = 0.0
-    for part in parts:
+    for part in parts.pieces:
         a = part.evidence
-        total, count = total + float(a @ part.y), count + float(a.sum())
+        total, count = total + inner(a, part.y), count + float(a.sum())
     mean = total / count
     if family.of_shares:
         mean = min(max(mean, 1e-6), 1 - 1e-6)
@@ -328,6 +351,6 @@ class _Level:
     def width(self) -> int:
         return self.parts.width
 
-    def __iter__(self) -> Iterator[Block]:
-        for part in self.parts:
-            yield part.X, np.full(len(part.y), self.level), part.weights
+    @property
+    def pieces(self) -> Pieces[Block]:
+        return self.parts.pieces.map(lambda part: (part.X, np.full(len(part.y), self.level), part.weights))

@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 from scipy.linalg import lapack
 
+from joinery.core.products import times, turned
 from joinery.core.triangular import WIDE
 
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
@@ -108,10 +109,9 @@ class Solution:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
         if len(self.kept) <= WIDE:
             root = self.inverse / self.scale[:, None]
-            # blocks are stored column by column: turned over, the product runs along memory
-            turned = root.T @ self._columns(X).T
-            turned -= (self.centre @ root)[:, None]
-            return np.asarray(turned.T)
+            white = turned(root.T, self._columns(X))
+            white -= (self.centre @ root)[:, None]
+            return white.T
         # of hundreds of columns most are levels, zero in nearly every row
         from scipy.sparse import csr_array
 
@@ -136,11 +136,11 @@ class Solution:
         """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
         kept = self.coefficients[self.kept]
         if not self.has_intercept:
-            return np.asarray(self._columns(X) @ kept)
+            return times(self._columns(X), kept)
         far = self.centre * (np.abs(self.centre) > FAR_MEAN * self.spread)
         if far.any():
-            return np.asarray(self.mean_response - (self.centre - far) @ kept + (self._columns(X) - far) @ kept)
-        return np.asarray(self.mean_response - self.centre @ kept + self._columns(X) @ kept)
+            return np.asarray(self.mean_response - (self.centre - far) @ kept + times(self._columns(X) - far, kept))
+        return np.asarray(self.mean_response - self.centre @ kept + times(self._columns(X), kept))
 
     def _columns(self, X: np.ndarray) -> np.ndarray:
         """The kept columns, without a copy where all are."""

@@ -19,6 +19,7 @@ from scipy.linalg import lapack
 
 from joinery.core.blocks import Block, Blocks, constant_in, extremes, shifted, start
 from joinery.core.exact_way import exact_least_squares
+from joinery.core.products import across, gram, inner, times
 from joinery.core.solution import FAR_MEAN, Solution
 from joinery.core.triangular import EPS, WIDE, backward, condition_number, forward, power_of_two, triangle
 from joinery.errors import DataError
@@ -85,8 +86,7 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
     G, s = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
     n, weight_sum = 0, 0.0
     with np.errstate(all="ignore"):
-        for block in blocks:
-            products = _products(block, moved, y_shift)
+        for products in blocks.pieces.each(lambda block: _products(block, moved, y_shift)):
             products.add_to(G, s)
             first, n, weight_sum = n == 0, n + products.n, weight_sum + products.weight_sum
             if first and n > 50 * (k + 1) and _hopeless(G[:k, :k], s[:k], weight_sum, intercept):
@@ -153,16 +153,16 @@ def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Produc
             beside[0] = root = np.sqrt(w)
             Z, t = Z * root[:, None], t * root
         beside[1] = t
-        edge = beside @ Z
+        edge = across(beside, Z)
         active = None
         if Z.shape[1] > WIDE:
             active = np.flatnonzero(Z.any(axis=0))
             Z = np.ascontiguousarray(Z[:, active])
-        sums = np.append(edge[0], float(beside[0] @ t))
-        square = float(t @ t)
+        sums = np.append(edge[0], inner(beside[0], t))
+        square = inner(t, t)
         if square < 1e-280 and t.any():
             square = float("nan")  # lost in underflow: the exact way scales first
-        return _Products(active, Z.T @ Z, edge[1], sums, square, n, weight_sum)
+        return _Products(active, gram(Z), edge[1], sums, square, n, weight_sum)
 
 
 def _hopeless(G: np.ndarray, s: np.ndarray, weight_sum: float, intercept: bool) -> bool:
@@ -187,7 +187,7 @@ def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
     found = extremes(blocks, np.append(shift, y_shift))
     n, weight_sum, scale = found.n, found.weight_sum, power_of_two(found.largest)
     R = np.zeros((0, k + 1 + intercept))
-    for X, y, w in blocks:
+    for X, y, w in blocks.pieces:
         A = np.empty((len(y), k + 1 + intercept), order="F")
         if intercept:
             A[:, 0] = 1.0
@@ -314,13 +314,15 @@ def _residual_pass(
     offset = float(about_shift @ b)
     gradient = np.zeros(len(kept))
     drift = rss = tss = 0.0
-    for X, y, w in blocks:
+
+    def added(block: Block) -> tuple[np.ndarray, float, float, float]:
+        X, y, w = block
         Z = shifted(X if everything else X[:, kept], shift)
         about = y - mean
-        e = about - Z @ b + offset
+        e = about - times(Z, b) + offset
         we, wa = (e, about) if w is None else (w * e, w * about)
-        gradient += we @ Z
-        drift += float(we.sum())
-        rss += float(we @ e)
-        tss += float(wa @ about)
+        return across(we, Z), float(we.sum()), inner(we, e), inner(wa, about)
+
+    for own, rest, squares, total in blocks.pieces.each(added):
+        gradient, drift, rss, tss = gradient + own, drift + rest, rss + squares, tss + total
     return _Seen(gradient - drift * about_shift, drift, rss, tss)

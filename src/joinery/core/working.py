@@ -5,7 +5,7 @@ The working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -14,9 +14,11 @@ import numpy as np
 from joinery.core.blocks import Block
 from joinery.core.families import Family, share_deviance, start
 from joinery.core.links import Link, beyond
+from joinery.core.pieces import Pieces
+from joinery.core.products import across, gram, times
 from joinery.core.solution import Solution
 
-CACHED, ROUGH_CELLS = 4096, 100_000
+ROUGH_CELLS = 100_000
 
 
 @dataclass(frozen=True)
@@ -52,7 +54,21 @@ class Parts(Protocol):
     @property
     def width(self) -> int: ...
 
-    def __iter__(self) -> Iterator[Part]: ...
+    @property
+    def pieces(self) -> Pieces[Part]: ...
+
+
+@dataclass(frozen=True)
+class Turned:
+    """The same parts, each with something put in place of its own: other columns, another offset."""
+
+    parts: Parts
+    width: int
+    turn: Callable[[Part], Part]
+
+    @property
+    def pieces(self) -> Pieces[Part]:
+        return self.parts.pieces.map(self.turn)
 
 
 @dataclass(frozen=True)
@@ -72,10 +88,13 @@ class Working:
     def width(self) -> int:
         return self.parts.width
 
-    def __iter__(self) -> Iterator[Block]:
-        for part in self.parts:
+    @property
+    def pieces(self) -> Pieces[Block]:
+        def block(part: Part) -> Block:
             own = state(self, part)
-            yield part.X, own.z, own.W
+            return part.X, own.z, own.W
+
+        return self.parts.pieces.map(block)
 
 
 @dataclass(frozen=True)
@@ -134,7 +153,7 @@ def _log_weight_slope(family: Family, link: Link, eta: np.ndarray) -> np.ndarray
 
 def linear(b: np.ndarray, part: Part) -> np.ndarray:
     """η = b₀ + Xb + offset."""
-    eta = part.X @ b[1:] + b[0]
+    eta = times(part.X, b[1:]) + b[0]
     return eta if part.offset is None else eta + part.offset
 
 
@@ -147,27 +166,23 @@ def unit_deviance(family: Family, y: np.ndarray, own: State) -> np.ndarray:
     return share_deviance(y, own.mu, own.rest)
 
 
-def add_products(H: np.ndarray, X: np.ndarray, W: np.ndarray, *, rough: bool = False) -> None:
-    """Adds [1, X]ᵀW[1, X] to its upper triangle; ``rough`` in single precision where there is much of it.
+def products(X: np.ndarray, W: np.ndarray, *, rough: bool = False) -> np.ndarray:
+    """[1, X]ᵀW[1, X]; ``rough`` in single precision where there is much of it.
 
     A step needs no more: what it leaves undone the next one, from exact gradients, makes good.
     """
     root = np.sqrt(np.abs(W))
+    H = np.empty((X.shape[1] + 1, X.shape[1] + 1))
     if rough and X.size > ROUGH_CELLS:
         single = X.T.astype(np.float32)
         single *= root.astype(np.float32)
-        H[1:, 1:] += single @ single.T
-        H[0, 1:] += W @ X
-        H[0, 0] += W.sum()
-        return
-    room = np.empty((min(len(X), CACHED), X.shape[1]), order="F")
-    for first in range(0, len(X), CACHED):  # a few rows at a time, so that they stay in the cache
-        own = slice(first, first + CACHED)
-        Xw = np.multiply(X[own], root[own, None], out=room[: len(root[own])])
-        signed = Xw if np.all(W[own] >= 0) else Xw * np.sign(W[own])[:, None]
-        H[1:, 1:] += Xw.T @ signed
-    H[0, 1:] += W @ X
-    H[0, 0] += W.sum()
+        H[1:, 1:] = gram(single.T)
+    else:
+        Xw = X * root[:, None]
+        H[1:, 1:] = gram(Xw) if np.all(W >= 0) else across(Xw.T, Xw * np.sign(W)[:, None])
+    H[0, 1:] = H[1:, 0] = across(W, X)
+    H[0, 0] = W.sum()
+    return H
 
 
 def observed_weights(working: Working, part: Part, own: State) -> np.ndarray:

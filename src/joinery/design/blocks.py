@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
-from joinery.core.blocks import Block
+from joinery.core.blocks import BLOCK_ROWS, Block
+from joinery.core.pieces import NARROW, Pieces
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
@@ -17,7 +17,6 @@ from joinery.notation.evaluate import Context, Rows, evaluate
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Expression
 
-BLOCK_ROWS = 16384
 BLOCK_CELLS = 2**21
 
 
@@ -63,6 +62,12 @@ class RowBlock:
     repeats: np.ndarray | None
     offset: np.ndarray | None
     trials: np.ndarray | None = None
+    first: int = 0  # how many rows stand in the blocks before it
+
+    @property
+    def own(self) -> slice:
+        """Where its rows stand among all rows of the blocks."""
+        return slice(self.first, self.first + len(self.y))
 
     @property
     def weights(self) -> np.ndarray | None:
@@ -79,7 +84,10 @@ class RowBlock:
 
 @dataclass(frozen=True)
 class RowBlocks:
-    """Row blocks made again at each pass, so that the whole matrix never stands in memory."""
+    """Row blocks made again at each pass, so that the whole matrix never stands in memory.
+
+    Their partition is fixed, so that threads and repetitions do not change a bit.
+    """
 
     design: Design
     response: ResponseScale
@@ -95,30 +103,35 @@ class RowBlocks:
     def _rows_a_block(self) -> int:
         return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (self.width + 1)))
 
-    def whole(self, *, reuse: bool = False) -> Iterator[RowBlock]:
-        """The blocks with all that belongs to their rows.
+    @property
+    def pieces(self) -> Pieces[Block]:
+        if self._single is not None:
+            single = self._single
+            return Pieces(1, lambda i, room: single)
+        return self.whole.map(lambda block: (block.X, block.beyond_offset, block.weights))
 
-        With ``reuse`` each block's X stands where the one before it stood: for passes that keep none of them, which
-        spares the system handing out fresh memory for each.
-        """
-        context = self.design.context(self.table, self.rows)
-        room = np.empty((self._rows_a_block, self.width), order="F") if reuse else None
-        for rows in partition(self.rows, len(self.table), self._rows_a_block):
-            here = context.at(rows)
+    @property
+    def whole(self) -> Pieces[RowBlock]:
+        """The blocks with all that belongs to their rows."""
+        context, size = self.design.context(self.table, self.rows), self._rows_a_block
+
+        def make(i: int, room: np.ndarray | None) -> RowBlock:
+            rows = self.rows
+            if isinstance(rows, slice):
+                start, stop, _ = rows.indices(len(self.table))
+                here = context.at(slice(start + i * size, min(start + (i + 1) * size, stop)))
+            else:
+                here = context.at(rows[i * size : (i + 1) * size])
             w, r, offset = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
             exposure = self.response.log_exposure(here)
             if exposure is not None:
                 offset = exposure if offset is None else offset + exposure
-            trials = self.response.trials(here)
-            X = self.design.matrix(here, room)
-            yield RowBlock(X, self.response.values(here), w, r, offset, trials)
+            X, trials = self.design.matrix(here, room), self.response.trials(here)
+            return RowBlock(X, self.response.values(here), w, r, offset, trials, i * size)
 
-    def __iter__(self) -> Iterator[Block]:
-        if self._single is not None:
-            yield self._single
-            return
-        for block in self.whole(reuse=True):
-            yield block.X, block.beyond_offset, block.weights
+        return Pieces(
+            -(-context.size // size), make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW
+        )
 
     @cached_property
     def _single(self) -> Block | None:
@@ -126,16 +139,5 @@ class RowBlocks:
         context = self.design.context(self.table, self.rows)
         if context.size > self._rows_a_block:
             return None
-        block = next(iter(self.whole()), None)
+        block = next(iter(self.whole), None)
         return None if block is None else (block.X, block.beyond_offset, block.weights)
-
-
-def partition(rows: Rows, total: int, size: int = BLOCK_ROWS) -> Iterator[Rows]:
-    """Rows in a fixed partition, so that threads and repetitions do not change a bit."""
-    if isinstance(rows, slice):
-        start, stop, _ = rows.indices(total)
-        for first in range(start, stop, size):
-            yield slice(first, min(first + size, stop))
-    else:
-        for first in range(0, len(rows), size):
-            yield rows[first : first + size]

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
 
+from joinery.core.blocks import Block
 from joinery.core.families import FAMILIES, Family, negative_binomial
 from joinery.core.links import LINKS, Link
+from joinery.core.pieces import Pieces
 from joinery.core.working import Part, State, Working, state
 from joinery.data.records import Records
 from joinery.design.blocks import Asides, RowBlock, RowBlocks
@@ -46,25 +47,29 @@ class LikelyRows:
 
     def __init__(self, blocks: RowBlocks) -> None:
         self.blocks = blocks
-        self._kept: list[Part] | None = None
+        self._kept: list[Part | None] = []
 
     @property
     def width(self) -> int:
         return self.blocks.width
 
-    def __iter__(self) -> Iterator[Part]:
-        if self._kept is not None:
-            yield from self._kept
-            return
+    @property
+    def pieces(self) -> Pieces[Part]:
+        whole = self.blocks.whole
         rows = self.blocks.rows
         count = len(self.blocks.table) if isinstance(rows, slice) else len(rows)
-        keep: list[Part] | None = [] if count * (self.width + 4) <= MOST_KEPT else None
-        for block in self.blocks.whole():
-            part = part_of(block)
-            if keep is not None:
-                keep.append(part)
-            yield part
-        self._kept = keep
+        if count * (self.width + 4) > MOST_KEPT:
+            return whole.map(part_of)
+        if not self._kept:
+            self._kept = [None] * len(whole)
+
+        def kept(i: int, room: np.ndarray | None) -> Part:
+            part = self._kept[i]
+            if part is None:
+                part = self._kept[i] = part_of(whole.make(i, None))
+            return part
+
+        return Pieces(whole.count, kept, shared=whole.shared)
 
 
 def part_of(block: RowBlock) -> Part:
@@ -107,19 +112,28 @@ class WorkingRows:
     def rows(self) -> Rows:
         return self.blocks.rows
 
-    def states(self) -> Iterator[tuple[Part, State]]:
-        """Each block's rows as the likelihood sees them, with their means and working weights."""
+    @property
+    def states(self) -> Pieces[tuple[RowBlock, Part, State]]:
+        """Each block's rows as they are and as the likelihood sees them, with their means and working weights."""
         working = Working(LikelyRows(self.blocks), family_of(self.named), link_of(self.named), self.b)
-        for block in self.blocks.whole():
+
+        def with_state(block: RowBlock) -> tuple[RowBlock, Part, State]:
             part = part_of(block)
-            yield part, state(working, part)
+            return block, part, state(working, part)
 
-    def whole(self) -> Iterator[RowBlock]:
+        return self.blocks.whole.map(with_state)
+
+    @property
+    def whole(self) -> Pieces[RowBlock]:
         """The blocks with the working response and, as precision, the working weights of a single row."""
-        for part, own in self.states():
-            single = own.W if part.repeats is None else own.W / np.where(part.repeats > 0, part.repeats, 1.0)
-            yield RowBlock(part.X, own.z, single, part.repeats, None)
 
-    def __iter__(self) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray | None]]:
-        for block in self.whole():
-            yield block.X, block.y, block.weights
+        def block(made: tuple[RowBlock, Part, State]) -> RowBlock:
+            given, part, own = made
+            single = own.W if part.repeats is None else own.W / np.where(part.repeats > 0, part.repeats, 1.0)
+            return RowBlock(part.X, own.z, single, part.repeats, None, first=given.first)
+
+        return self.states.map(block)
+
+    @property
+    def pieces(self) -> Pieces[Block]:
+        return self.whole.map(lambda block: (block.X, block.y, block.weights))

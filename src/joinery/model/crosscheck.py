@@ -11,6 +11,7 @@ import numpy as np
 from joinery.core import tails
 from joinery.core.families import FAMILIES
 from joinery.core.links import LINKS
+from joinery.core.pieces import Pieces
 from joinery.core.reweighted import reweighted
 from joinery.core.working import Part
 from joinery.errors import CallError, EstimationError, JoineryError, NewRowError
@@ -87,7 +88,7 @@ def _seen(fit: Fit) -> _Forecasts:
     table, chosen = rows_at_hand(fit)
     context = fit.design.context(table, chosen.rows)
     own = bands(fit, context, fit.design.matrix(context), fit.level)
-    blocks = list(response_blocks(fit).whole())
+    blocks = list(response_blocks(fit).whole)
     y = np.concatenate([b.y for b in blocks])
     trials = np.concatenate([np.ones(len(b.y)) if b.trials is None else b.trials for b in blocks])
     fitted = own.fitted / trials if fit.response.kind == "of" else own.fitted
@@ -253,14 +254,17 @@ def _auc(f: _Forecasts) -> float:
 
 @dataclass(frozen=True)
 class _Single:
+    """Rows that are one part."""
+
     part: Part
 
     @property
     def width(self) -> int:
         return 1
 
-    def __iter__(self) -> Iterator[Part]:
-        yield self.part
+    @property
+    def pieces(self) -> Pieces[Part]:
+        return Pieces(1, lambda i, room: self.part)
 
 
 def _calibration(f: _Forecasts) -> float:

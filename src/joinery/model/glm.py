@@ -13,7 +13,7 @@ from joinery.core.families import FAMILIES, Family
 from joinery.core.links import LINKS, Link
 from joinery.core.reweighted import reweighted
 from joinery.core.solution import Solution
-from joinery.core.working import Part, linear
+from joinery.core.working import Turned, linear
 from joinery.design.blocks import RowBlocks
 from joinery.design.working import LikelyRows, WorkingRows, family_of, link_of
 from joinery.errors import NothingEstimableError, UnusableColumnError, listed
@@ -58,7 +58,7 @@ def generalized(
     known = found.family.known
     dispersion = 1.0 if known else found.pearson / df if df > 0 else None
     repeats, weights, total = [], [], 0.0
-    for part in rows:
+    for part in rows.pieces:
         r = part.times
         repeats.append(r)
         weights.append(part.precision)
@@ -67,7 +67,7 @@ def generalized(
     if not known and found.family.likelihood:
         likely = families.likely_dispersion(found.family, found.deviance, w, r, float(r[w > 0].sum()))
     if found.family.likelihood and not (likely is not None and likely <= 0):
-        for part, own in zip(rows, repeats, strict=True):
+        for part, own in zip(rows.pieces, repeats, strict=True):
             eta = linear(found.b, part)
             single = np.where(part.precision > 0, part.precision, 1.0)
             each = families.log_likelihood(found.family, found.link, part.y, eta, single, part.trials, likely or 1.0)
@@ -105,31 +105,16 @@ def _with_coefficients(solution: Solution, b: np.ndarray) -> Solution:
     return replace(solution, coefficients=coefficients, intercept=constant, mean_response=level)
 
 
-@dataclass(frozen=True)
-class _WithoutTerms:
-    """The same rows without columns."""
-
-    rows: LikelyRows
-
-    @property
-    def width(self) -> int:
-        return 0
-
-    def __iter__(self) -> Iterator[Part]:
-        for part in self.rows:
-            yield replace(part, X=np.empty((len(part.y), 0)))
-
-
 def _null_deviance(rows: LikelyRows, family: Family, link: Link, intercept: bool, n: int) -> float:
     """The deviance without terms; offset, weights and shape are kept. Without an intercept η is the offset alone."""
-    bare = _WithoutTerms(rows)
+    bare = Turned(rows, 0, lambda part: replace(part, X=np.empty((len(part.y), 0))))
     if intercept:
         if family.name == "negative-binomial":
             family = replace(family, name="poisson")  # so that the shape is kept, not estimated anew
         return reweighted(bare, family, link, intercept=True, n=n).deviance
     total = 0.0
     with np.errstate(all="ignore"):
-        for part in bare:
+        for part in bare.pieces:
             mu = link.mu(linear(np.zeros(1), part))
             a = part.evidence
             total += float(a @ family.deviance(part.y, mu))
@@ -141,10 +126,10 @@ def _null_deviance(rows: LikelyRows, family: Family, link: Link, intercept: bool
 
 def _check_response(blocks: RowBlocks, rows: LikelyRows, family: Family) -> None:
     """Raises UnusableColumnError, with column and rows, for values the family cannot have."""
-    y = np.concatenate([part.y for part in rows])
+    y = np.concatenate([part.y for part in rows.pieces])
     trials = None
     if blocks.response.kind == "of":
-        trials = np.concatenate([part.trials for part in rows if part.trials is not None])
+        trials = np.concatenate([part.trials for part in rows.pieces if part.trials is not None])
     name = str(blocks.response.expression)
     total = str(blocks.response.total)
 
@@ -166,7 +151,7 @@ def _check_response(blocks: RowBlocks, rows: LikelyRows, family: Family) -> None
         refuse(y < 0, name, "is a negative count")
         if blocks.response.kind == "per":
             with np.errstate(all="ignore"):
-                exposure = np.concatenate([part.offset for part in rows if part.offset is not None])
+                exposure = np.concatenate([part.offset for part in rows.pieces if part.offset is not None])
             refuse(~np.isfinite(exposure), total, "is no exposure above zero")
     elif family.low == 0:
         refuse(y <= 0, name, f"is zero or less, which the {family.name} family cannot have,")
@@ -187,7 +172,7 @@ def glm_notes(blocks: RowBlocks, glm: Glm, solution: Solution, asked: Mapping[st
         yield from _separation(blocks, glm, solution, names)
     elif not glm.converged:
         yield f"the iteration stopped after {count(glm.iterations, 'step')}: {glm.reason}"
-    parts = list(LikelyRows(blocks))
+    parts = list(LikelyRows(blocks).pieces)
     y = np.concatenate([p.y for p in parts])
     family = FAMILIES[glm.family]
     whole = y if parts[0].trials is None else y * np.concatenate([p.trials for p in parts if p.trials is not None])
@@ -212,7 +197,7 @@ def _separation(blocks: RowBlocks, glm: Glm, solution: Solution, names: tuple[st
     running = [names[j] for j in glm.running if j > 0] or [names[j] for j in glm.running]
     b, link = solution.whole, link_of(glm)
     sure: list[np.ndarray] = []
-    for part in LikelyRows(blocks):
+    for part in LikelyRows(blocks).pieces:
         mu = link.mu(linear(b, part))
         edge = (mu < 1e-6) | (mu > 1 - 1e-6) if FAMILIES[glm.family].of_shares else mu < 1e-6
         sure.append(edge)

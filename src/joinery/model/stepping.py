@@ -259,13 +259,11 @@ def _fold_factors(largest: Fit, seed: int | None) -> list[np.ndarray]:
     deal = np.random.default_rng(seed).permutation(largest.selection.used) % FOLDS
     k = largest.design.width
     factors = [np.zeros((0, k + 2)) for _ in range(FOLDS)]
-    done = 0
-    for X, y, w in blocks:
-        A = np.column_stack([np.ones(len(y)), X, y])
-        if w is not None:
-            A *= np.sqrt(w)[:, None]
-        own = deal[done : done + len(y)]
-        done += len(y)
+    for block in blocks.whole:
+        A = np.column_stack([np.ones(len(block.y)), block.X, block.beyond_offset])
+        if block.weights is not None:
+            A *= np.sqrt(block.weights)[:, None]
+        own = deal[block.own]
         for fold in range(FOLDS):
             part = A[own == fold]
             if len(part):

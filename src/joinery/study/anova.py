@@ -221,7 +221,7 @@ def _recode(fit: Asked) -> _Basis:
         return _Basis(solution, design.terms, None, 0.0)
     # both bases span the same space, so that one is the other turned
     turn = np.zeros((fit.solution.rank, solution.rank))
-    for a, b in zip(own.whole(), blocks.whole(), strict=True):
+    for a, b in zip(own.whole, blocks.whole, strict=True):
         w = np.ones(len(a.y)) if a.weights is None else a.weights
         turn += (fit.solution.in_basis(a.X) * w[:, None]).T @ solution.in_basis(b.X)
     meat = turn.T @ fit.sandwich.meat @ turn

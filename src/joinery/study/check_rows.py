@@ -68,7 +68,7 @@ def scaled_residuals(fit: Asked) -> tuple[np.ndarray, np.ndarray | None]:
     figures, places = per_row(fit), in_order(fit)
     small = len(places) * fit.solution.rank <= MOST_BASIS
     w, parts = [], []
-    for block in row_blocks(fit).whole():
+    for block in row_blocks(fit).whole:
         own = np.ones(len(block.y)) if block.precision is None else block.precision
         w.append(own)
         if small:

@@ -10,8 +10,9 @@ import numpy as np
 from joinery.core import diagnostics
 from joinery.core.blocks import Block
 from joinery.core.diagnostics import NOTHING, Test
+from joinery.core.pieces import Pieces, joined
 from joinery.core.solve import least_squares
-from joinery.design.blocks import RowBlocks
+from joinery.design.blocks import RowBlock, RowBlocks
 from joinery.design.factors import NumberFactor
 from joinery.design.working import WorkingRows
 from joinery.notation.tree import names_in, number_text, outside
@@ -123,11 +124,10 @@ def _curvature(fit: Asked) -> tuple[list[tuple[NumberFactor, Test]], Test]:
     size = len(own) + 1
     zz, ze, uz = np.zeros(size), np.zeros(size), np.zeros((solution.rank, size))
     values: list[set[float]] = [set() for _ in own]
-    done = 0
-    for block in row_blocks(fit).whole():
+    for block in row_blocks(fit).whole:
         m = len(block.y)
         w = np.ones(m) if block.weights is None else block.weights
-        e, fitted = figures.working[done : done + m], figures.fitted[done : done + m]
+        e, fitted = figures.working[block.own], figures.fitted[block.own]
         Z = np.empty((m, size))
         for j, (_, column) in enumerate(own):
             z = block.X[:, column] - middle.get(column, 0.0)
@@ -138,7 +138,6 @@ def _curvature(fit: Asked) -> tuple[list[tuple[NumberFactor, Test]], Test]:
         uz += solution.in_basis(block.X).T @ (Z * w[:, None])
         zz += np.einsum("ij,ij,i->j", Z, Z, w)
         ze += Z.T @ (w * (e / solution.unit))
-        done += m
     tests = [diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df) for j in range(size)]
     return [(f, tests[j]) for j, (f, _) in enumerate(own) if len(values[j]) > 2], tests[-1]
 
@@ -156,8 +155,7 @@ def lack_of_fit(fit: Asked) -> Test:
         if codes.max() + 1 == len(codes):
             return NOTHING
     figures = per_row(fit)
-    blocks = row_blocks(fit)
-    weights = np.concatenate([np.ones(len(b.y)) if b.weights is None else b.weights for b in blocks.whole()])
+    weights = joined(row_blocks(fit).whole, lambda b: np.ones(len(b.y)) if b.weights is None else b.weights)
     return diagnostics.replicate_lack_of_fit(figures.residual, weights, codes, fit.solution.rank)
 
 
@@ -212,13 +210,14 @@ class _Instead:
     def width(self) -> int:
         return self.blocks.width
 
-    def __iter__(self) -> Iterator[Block]:
-        done = 0
-        for block in self.blocks.whole():
-            own = self.response[done : done + len(block.y)]
-            done += len(block.y)
+    @property
+    def pieces(self) -> Pieces[Block]:
+        def instead(block: RowBlock) -> Block:
+            own = self.response[block.own]
             here = np.isfinite(own)
-            yield (block.X, own, None) if here.all() else (block.X[here], own[here], None)
+            return (block.X, own, None) if here.all() else (block.X[here], own[here], None)
+
+        return self.blocks.whole.map(instead)
 
 
 def spread_ratio(fitted: np.ndarray, residual: np.ndarray) -> float:

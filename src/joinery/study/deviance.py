@@ -12,7 +12,7 @@ from joinery.core import tails
 from joinery.core.families import log_likelihood, negative_binomial
 from joinery.core.links import LINKS
 from joinery.core.reweighted import reweighted
-from joinery.core.working import Part, linear
+from joinery.core.working import Turned, linear
 from joinery.design.design import DesignTerm
 from joinery.design.working import LikelyRows, family_of
 from joinery.errors import CallError, listed
@@ -126,7 +126,7 @@ def restricted(fit: Asked, rows: LikelyRows, terms: tuple[DesignTerm, ...], chos
     intercept = fit.design.intercept
     if not len(columns) and not intercept:
         return fit.null_deviance, 0
-    own = _Some(rows, columns)
+    own = _some(rows, columns)
     if family.name == "negative-binomial":
         # each model has the shape that suits it best, so that 2Δlog L is what the table holds
         return _shaped(fit, own, intercept)
@@ -134,11 +134,11 @@ def restricted(fit: Asked, rows: LikelyRows, terms: tuple[DesignTerm, ...], chos
     return found.deviance, found.solution.rank
 
 
-def _shaped(fit: Asked, own: _Some, intercept: bool) -> tuple[float, int]:
+def _shaped(fit: Asked, own: Turned, intercept: bool) -> tuple[float, int]:
     """−2·log likelihood of a negative-binomial model with a shape of its own."""
     found = reweighted(own, negative_binomial(np.inf), LINKS[fit.link], intercept=intercept, n=fit.n_rows)
     total = 0.0
-    for part in own:
+    for part in own.pieces:
         eta = linear(found.b, part)
         repeats = part.times
         each = log_likelihood(found.family, found.link, part.y, eta, part.precision, None, 1.0)
@@ -146,19 +146,9 @@ def _shaped(fit: Asked, own: _Some, intercept: bool) -> tuple[float, int]:
     return -2 * total, found.solution.rank
 
 
-class _Some:
+def _some(rows: LikelyRows, columns: np.ndarray) -> Turned:
     """The same rows with some of their columns."""
-
-    def __init__(self, rows: LikelyRows, columns: np.ndarray) -> None:
-        self.rows, self.columns = rows, columns
-
-    @property
-    def width(self) -> int:
-        return len(self.columns)
-
-    def __iter__(self) -> Iterator[Part]:
-        for part in self.rows:
-            yield replace(part, X=np.asfortranarray(part.X[:, self.columns]))
+    return Turned(rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns])))
 
 
 def deviance_test(small: Asked, large: Asked, q: int) -> Any:

@@ -9,6 +9,7 @@ import numpy as np
 from joinery.core import diagnostics, tails
 from joinery.core.diagnostics import Test
 from joinery.core.families import FAMILIES
+from joinery.core.pieces import joined
 from joinery.errors import listed
 from joinery.show.numbers import figure, percent
 from joinery.study.asked import Asked, response_blocks, row_blocks
@@ -53,15 +54,14 @@ def separation(fit: Asked) -> Iterator[Line]:
 def link(fit: Asked) -> Iterator[Line]:
     """The square of η added to the model (Pregibon 1980; Tukey 1949)."""
     solution = fit.solution
-    eta = np.concatenate([solution.fitted(b.X) for b in row_blocks(fit).whole()])
+    eta = joined(row_blocks(fit).whole, lambda b: solution.fitted(b.X))
     if fit.residual_df < 2 or np.ptp(eta) == 0 or fit.solution.rank <= 1:
         return
-    middle, done = float(eta.mean()), 0
+    middle = float(eta.mean())
     zz, ze, uz = 0.0, 0.0, np.zeros(solution.rank)
     figures = per_row(fit)
-    for block in row_blocks(fit).whole():
-        own = slice(done, done + len(block.y))
-        done += len(block.y)
+    for block in row_blocks(fit).whole:
+        own = block.own
         w = np.ones(len(block.y)) if block.weights is None else block.weights
         z = (eta[own] - middle) ** 2
         zz, ze = zz + float(w @ z**2), ze + float((w * z) @ figures.working[own])
@@ -116,13 +116,12 @@ def spread(fit: Asked) -> Iterator[Line]:
 
 def _share_of_small(fit: Asked) -> float:
     """The share of rows whose expected counts (of both kinds, for shares) are below five."""
-    figures, small, done = per_row(fit), 0, 0
-    for block in response_blocks(fit).whole():
-        mu = figures.fitted[done : done + len(block.y)]
-        done += len(block.y)
+    figures, small = per_row(fit), 0
+    for block in response_blocks(fit).whole:
+        mu = figures.fitted[block.own]
         expected = mu if block.trials is None else block.trials * np.minimum(mu, 1 - mu)
         small += int(np.sum(expected < SMALL_COUNT))
-    return small / max(done, 1)
+    return small / max(len(figures.fitted), 1)
 
 
 def calibration(fit: Asked) -> Iterator[Line]:
@@ -149,7 +148,7 @@ def calibration(fit: Asked) -> Iterator[Line]:
 def groups(fit: Asked) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Observed and expected events, their binomial variance, and the trials, in groups of fitted probability."""
     figures = per_row(fit)
-    trials = np.concatenate([np.ones(len(b.y)) if b.trials is None else b.trials for b in response_blocks(fit).whole()])
+    trials = joined(response_blocks(fit).whole, lambda b: np.ones(len(b.y)) if b.trials is None else b.trials)
     order = np.argsort(figures.fitted, kind="stable")
     cut = np.minimum((np.cumsum(trials[order]) - trials[order] / 2) / trials.sum() * GROUPS, GROUPS - 1).astype(int)
     places = np.empty(len(order), int)

@@ -29,7 +29,7 @@ def family_rows(fit: Asked) -> PerRow:
     found: dict[str, list[np.ndarray]] = {}
     phi, p = fit.dispersion or np.nan, solution.rank
     rng = np.random.default_rng(SEED)
-    for part, own in rows.states():
+    for _, part, own in rows.states:
         single = (
             np.where(part.repeats is None or part.repeats == 0, 1.0, part.repeats) if part.repeats is not None else 1.0
         )

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery.core.pieces import joined
 from joinery.core.smooth import Smooth, smooth
 from joinery.errors import CallError, listed, one_of
 from joinery.notation.tree import names_in
@@ -88,7 +89,7 @@ def added_variable(
     column = found.names.index(chosen)
     own = solution.root[int(np.flatnonzero(solution.places == column)[0])]
     # the part of a column that the others leave is X(XᵀWX)⁻¹ over its own diagonal (Frisch & Waugh 1933)
-    x = np.concatenate([solution.in_basis(b.X) @ own for b in row_blocks(fit).whole()]) / float(own @ own)
+    x = joined(row_blocks(fit).whole, lambda b: solution.in_basis(b.X) @ own) / float(own @ own)
     slope = float(found.values[column])
     y = per_row(fit).working + slope * x
     ends = float(x.min()), float(x.max())
@@ -114,7 +115,7 @@ def component_residual(
     if not own:
         raise CallError(f"no term is of {across} alone; its part stands in products", argument="against")
     b = fit.solution.coefficients[own]
-    part = np.concatenate([block.X[:, own] @ b for block in row_blocks(fit).whole()])
+    part = joined(row_blocks(fit).whole, lambda block: np.asarray(block.X[:, own] @ b))
     x = table.column(across).numbers(chosen.rows)
     part = part - part.mean()
     y = part + per_row(fit).working

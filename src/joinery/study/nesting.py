@@ -8,6 +8,7 @@ import numpy as np
 
 from joinery.core import tails
 from joinery.core.hypotheses import wald
+from joinery.core.pieces import joined
 from joinery.design.resolving import expressions_of
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.notation.tree import names_in
@@ -49,7 +50,7 @@ def differing(a: Asked, b: Asked) -> str | None:
 
 
 def _responses(fit: Asked) -> np.ndarray:
-    return np.concatenate([block.y for block in response_blocks(fit).whole()])
+    return joined(response_blocks(fit).whole, lambda block: block.y)
 
 
 def nested_test(small: Asked, large: Asked) -> Nested | None:
@@ -62,7 +63,7 @@ def nested_test(small: Asked, large: Asked) -> Nested | None:
     if q <= 0:
         return None
     across = np.zeros((large.solution.rank, small.solution.rank))
-    for a, b in zip(row_blocks(large).whole(), row_blocks(small).whole(), strict=True):
+    for a, b in zip(row_blocks(large).whole, row_blocks(small).whole, strict=True):
         w = np.ones(len(a.y)) if a.weights is None else a.weights
         across += (large.solution.in_basis(a.X) * w[:, None]).T @ small.solution.in_basis(b.X)
     if large.glm is None:
@@ -104,7 +105,7 @@ def _unweighted(large: Asked, small: Asked) -> np.ndarray:
 
     p, k = large.solution.rank, small.solution.rank
     R = np.zeros((0, p + k))
-    for a, b in zip(row_blocks(large).whole(), row_blocks(small).whole(), strict=True):
+    for a, b in zip(row_blocks(large).whole, row_blocks(small).whole, strict=True):
         R = triangle(np.vstack([R, np.column_stack([large.solution.in_basis(a.X), small.solution.in_basis(b.X)])]))
     lengths = np.sqrt((R[:, p:] ** 2).sum(axis=0))
     return np.asarray(R[:p, p:] / lengths)

@@ -10,6 +10,7 @@ import numpy as np
 from joinery.core.influence import Influence, harm_limit, influence
 from joinery.core.links import LINKS
 from joinery.core.tails import t_quantile
+from joinery.design.blocks import RowBlock
 from joinery.notation.evaluate import Context
 from joinery.show.numbers import figure
 from joinery.study.asked import Asked, response_blocks
@@ -60,14 +61,16 @@ def _per_row(fit: Asked) -> PerRow:
 
         found: PerRow = family_rows(fit)
         return found
-    parts: list[PerRow] = []
-    for block in response_blocks(fit).whole(reuse=True):
+
+    def figures_of(block: RowBlock) -> PerRow:
         beyond = block.beyond_offset
         residual = np.zeros(len(beyond)) if fit.solution.perfect else beyond - fit.solution.fitted(block.X)
         # a row that stands for several equal ones is judged as one of them
         figures = influence(fit.solution, block.X, residual, block.precision)
         counts = np.ones(len(beyond)) if block.weights is None else block.weights
-        parts.append(PerRow(block.y, block.y - residual, counts > 0, figures))
+        return PerRow(block.y, block.y - residual, counts > 0, figures)
+
+    parts = list(response_blocks(fit).whole.each(figures_of))
     joined = {name: np.concatenate([getattr(p.influence, name) for p in parts]) for name in Influence.__annotations__}
     return PerRow(
         np.concatenate([p.observed for p in parts]),

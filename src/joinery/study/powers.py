@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.core import tails
+from joinery.core.pieces import joined
 from joinery.errors import CallError, listed
 from joinery.show.numbers import figure, fixed, level_words
 from joinery.show.table import Table
@@ -56,16 +57,15 @@ def _powers(fit: Asked) -> Powers:
         rows = list(table.labels(np.arange(len(table))[chosen.rows][y <= 0]))
         raise CallError(f"{column} is zero or less in row {listed(rows)}, so that its powers do not all exist")
     logs = np.log(y)
-    weights = np.concatenate([np.ones(len(b.y)) if b.weights is None else b.weights for b in row_blocks(fit).whole()])
+    weights = joined(row_blocks(fit).whole, lambda b: np.ones(len(b.y)) if b.weights is None else b.weights)
     middle = float(weights @ logs / weights.sum())
     n = fit.n_rows
 
     def likelihood(at: np.ndarray) -> np.ndarray:
         """−n/2·log(RSS/n) of (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, for each λ: (m,), in one pass."""
-        yy, uy, done = np.zeros(len(at)), np.zeros((fit.solution.rank, len(at))), 0
-        for block in row_blocks(fit).whole():
-            own = slice(done, done + len(block.y))
-            done += len(block.y)
+        yy, uy = np.zeros(len(at)), np.zeros((fit.solution.rank, len(at)))
+        for block in row_blocks(fit).whole:
+            own = block.own
             away = (logs[own] - middle)[:, None]
             with np.errstate(all="ignore"):
                 Z = np.where(np.abs(at) < 1e-9, away, np.expm1(at * away) / np.where(at == 0, 1.0, at))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -10,7 +9,7 @@ import numpy as np
 from joinery.core import tails
 from joinery.core.links import LINKS
 from joinery.core.reweighted import Estimated, reweighted
-from joinery.core.working import Part, linear
+from joinery.core.working import Part, Turned, linear
 from joinery.design.working import LikelyRows, family_of
 from joinery.errors import CallError, JoineryError
 from joinery.study.asked import Asked, response_blocks
@@ -19,22 +18,16 @@ from joinery.study.coefficients import estimates
 ROUNDS = 60
 
 
-class _Held:
+def _held(rows: LikelyRows, column: int, value: float) -> Turned:
     """The rows with one column's part held in the offset and the column taken out."""
 
-    def __init__(self, rows: LikelyRows, column: int, value: float) -> None:
-        self.rows, self.column, self.value = rows, column, value
+    def turn(part: Part) -> Part:
+        own = np.ones(len(part.y)) if column == 0 else part.X[:, column - 1]
+        offset = value * own if part.offset is None else part.offset + value * own
+        X = part.X if column == 0 else np.asfortranarray(np.delete(part.X, column - 1, axis=1))
+        return replace(part, X=X, offset=offset)
 
-    @property
-    def width(self) -> int:
-        return self.rows.width - (self.column > 0)
-
-    def __iter__(self) -> Iterator[Part]:
-        for part in self.rows:
-            own = np.ones(len(part.y)) if self.column == 0 else part.X[:, self.column - 1]
-            offset = self.value * own if part.offset is None else part.offset + self.value * own
-            X = part.X if self.column == 0 else np.asfortranarray(np.delete(part.X, self.column - 1, axis=1))
-            yield replace(part, X=X, offset=offset)
+    return Turned(rows, rows.width - (column > 0), turn)
 
 
 def profile_ends(fit: Asked, level: float) -> tuple[np.ndarray, np.ndarray, list[str]]:
@@ -114,7 +107,7 @@ def _end(
 
 def _refitted(fit: Asked, rows: LikelyRows, column: int, value: float, firth: bool) -> Estimated:
     intercept = fit.solution.has_intercept and column > 0
-    held = _Held(rows, column, value)
+    held = _held(rows, column, value)
     return reweighted(held, family_of(fit.glm), LINKS[fit.link], intercept=intercept, n=fit.n_rows, firth=firth)
 
 
@@ -134,7 +127,7 @@ def _cost(fit: Asked, rows: LikelyRows, b: np.ndarray, firth: bool) -> float:
     family, link = family_of(fit.glm), LINKS[fit.link]
     columns = np.append([0] if fit.solution.has_intercept else [], fit.solution.kept + 1).astype(int)
     deviance, H = 0.0, np.zeros((len(columns), len(columns)))
-    for part in rows:
+    for part in rows.pieces:
         eta = linear(b, part)
         mu, slope = link.mu(eta), link.slope(eta)
         a = part.evidence

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.pieces import joined
 from joinery.data.columns import level_text
 from joinery.notation.tree import names_in
 from joinery.study.asked import Asked, row_blocks, rows_at_hand
@@ -51,7 +52,7 @@ def _from_rows(fit: Asked) -> Remembered:
         residual = figures.residual[counted]
         quantiles = tuple(np.quantile(residual, np.linspace(0, 1, QUANTILES)).tolist())
         if len(h) <= MOST_KEPT and fit.asides.weights is None and fit.asides.repeats is None:
-            basis = np.concatenate([fit.solution.in_basis(b.X) for b in row_blocks(fit).whole()])
+            basis = joined(row_blocks(fit).whole, lambda b: fit.solution.in_basis(b.X))
             with np.errstate(all="ignore"):
                 left = np.where(h < 1, residual / (1 - h), 0.0)
     return Remembered(

@@ -9,7 +9,9 @@ from typing import Any
 import numpy as np
 
 from joinery.core.influence import Influence, changes, influence
+from joinery.core.pieces import joined
 from joinery.data.records import Records
+from joinery.design.blocks import RowBlock
 from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
@@ -92,17 +94,19 @@ def _remarkable(fit: Asked, at: Limits) -> tuple[np.ndarray, Influence]:
 
     A Cook's distance beyond its limit takes a large residual or a large leverage.
     """
-    solution, found, done = fit.solution, [], 0
+    solution = fit.solution
     enough = (0.9 * at.large) ** 2 * solution.rss / max(solution.residual_df, 1)
-    for block in response_blocks(fit).whole(reuse=True):
+
+    def few_of(block: RowBlock) -> tuple[np.ndarray, Influence]:
         residual = block.beyond_offset - solution.fitted(block.X)
         h, e2 = solution.unscaled_variance(block.X), (residual / solution.unit) ** 2
         if block.precision is not None:
             h, e2 = h * block.precision, e2 * block.precision
         few = np.flatnonzero((h >= at.leverage) | (e2 >= enough * (1 - h)))
         weights = None if block.precision is None else block.precision[few]
-        found.append((done + few, influence(solution, block.X[few], residual[few], weights)))
-        done += len(residual)
+        return block.first + few, influence(solution, block.X[few], residual[few], weights)
+
+    found = list(response_blocks(fit).whole.each(few_of))
     joined = {name: np.concatenate([getattr(m, name) for _, m in found]) for name in Influence.__annotations__}
     return np.concatenate([places for places, _ in found]), Influence(**joined)
 
@@ -162,14 +166,13 @@ def rows(fit: Asked, *, dfbetas: bool = False) -> Table:
 
 def _changes(fit: Asked) -> dict[str, np.ndarray]:
     """DFBETAS: the change each row makes to each coefficient, in that coefficient's standard errors."""
-    measures, solution, done = per_row(fit).influence, fit.solution, 0
-    parts = []
-    for block in row_blocks(fit).whole():
-        own = slice(done, done + len(block.y))
-        done += len(block.y)
+    measures, solution = per_row(fit).influence, fit.solution
+
+    def changes_of(block: RowBlock) -> np.ndarray:
         w = np.ones(len(block.y)) if block.precision is None else block.precision
-        parts.append(changes(solution, block.X, measures.studentized[own], measures.leverage[own], w))
-    found = np.concatenate(parts)
+        return changes(solution, block.X, measures.studentized[block.own], measures.leverage[block.own], w)
+
+    found = joined(row_blocks(fit).whole, changes_of)
     names = ["intercept", *fit.design.names] if solution.has_intercept else list(fit.design.names)
     return {f"dfbetas {names[place]}": found[:, j] for j, place in enumerate(solution.places)}
 

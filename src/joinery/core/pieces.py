@@ -1,0 +1,82 @@
+"""Something made piece by piece, and passes over it on several cores.
+
+The pieces are a fixed partition and what a pass finds in them comes in their order, so that the number of cores does
+not change a bit of any sum.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Generic, TypeVar
+
+import numpy as np
+
+Made = TypeVar("Made", covariant=True)
+Other = TypeVar("Other")
+Found = TypeVar("Found")
+
+FEW = 4  # fewer pieces are gone through sooner than threads are started
+NARROW = 40  # wider pieces leave the cores to the products of matrices themselves
+MOST_CORES = 8  # more would wait for memory
+
+
+@dataclass(frozen=True)
+class Pieces(Generic[Made]):
+    """So many pieces, each made when asked for.
+
+    ``make`` takes a piece's number and room to make it in, an array from ``room`` that one piece after another may
+    stand in, or None for fresh memory. ``shared`` is False where passes had better keep to one thread.
+    """
+
+    count: int
+    make: Callable[[int, np.ndarray | None], Made]
+    room: Callable[[], np.ndarray | None] = lambda: None
+    shared: bool = True
+
+    def __len__(self) -> int:
+        return self.count
+
+    def __iter__(self) -> Iterator[Made]:
+        """Each piece in memory of its own."""
+        return (self.make(i, None) for i in range(self.count))
+
+    def map(self, turn: Callable[[Made], Other]) -> Pieces[Other]:
+        """The same pieces, each turned into something else when it is made."""
+        return Pieces(self.count, lambda i, room: turn(self.make(i, room)), self.room, self.shared)
+
+    def each(self, work: Callable[[Made], Found]) -> Iterator[Found]:
+        """What ``work`` finds in each piece, in their order; it must keep nothing of the piece itself."""
+        workers = min(cores(), self.count) if self.shared and self.count >= FEW else 1
+        if workers == 1:
+            room = self.room() if self.count > 1 else None
+            yield from (work(self.make(i, room)) for i in range(self.count))
+            return
+        own, handling = threading.local(), np.geterr()
+
+        def one(i: int) -> Found:
+            if not hasattr(own, "room"):
+                own.room = self.room()
+            with np.errstate(**handling):  # each thread would begin with its own
+                return work(self.make(i, own.room))
+
+        crew = ThreadPoolExecutor(workers)
+        try:
+            yield from crew.map(one, range(self.count))
+        finally:
+            crew.shutdown(cancel_futures=True)
+
+
+def joined(pieces: Pieces[Made], work: Callable[[Made], np.ndarray]) -> np.ndarray:
+    """What ``work`` finds in each piece, an array for its rows, as one array."""
+    return np.concatenate(list(pieces.each(work)))
+
+
+def cores() -> int:
+    """How many threads a pass may use: the process's cores, fewer where OMP_NUM_THREADS asks for fewer."""
+    own = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    asked = os.environ.get("OMP_NUM_THREADS", "")
+    return max(1, min(own, MOST_CORES, int(asked) if asked.isdecimal() else own))
