@@ -7,12 +7,13 @@ from typing import Protocol
 
 import numpy as np
 
+from joinery.core.levelled import Columns, chosen, whole
 from joinery.core.pieces import NARROW, Pieces
 from joinery.core.products import across, inner
 from joinery.core.triangular import forward
 from joinery.errors import DataError
 
-Block = tuple[np.ndarray, np.ndarray, np.ndarray | None]
+Block = tuple[Columns, np.ndarray, np.ndarray | None]
 BLOCK_ROWS = 16384
 
 
@@ -62,16 +63,13 @@ def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, floa
             if not intercept:
                 break
             with np.errstate(all="ignore"):
+                X = whole(X)
                 mean, level = X.mean(axis=0), float(y.mean())
                 # |mean| ≤ far·sd, written with the mean square so that one pass less is made
                 near = mean * mean * (1 + far**2) <= far**2 * np.einsum("ij,ij->j", X, X) / len(y)
                 level_near = level * level * (1 + far**2) <= far**2 * inner(y, y) / len(y)
                 return np.where(near, 0.0, mean), 0.0 if level_near else level
     return np.zeros(blocks.width), 0.0
-
-
-def shifted(X: np.ndarray, shift: np.ndarray | None) -> np.ndarray:
-    return X if shift is None else X - shift
 
 
 @dataclass(frozen=True)
@@ -103,7 +101,7 @@ def _ends(block: Block) -> tuple[np.ndarray, np.ndarray, int, float, float]:
     X, y, w = block
     if not len(y):
         return np.full(X.shape[1] + 1, np.inf), np.full(X.shape[1] + 1, -np.inf), 0, 0.0, 0.0
-    columns = np.ascontiguousarray(X.T)  # the ends of a column come several times faster from contiguous values
+    columns = np.ascontiguousarray(whole(X).T)  # the ends of a column come several times faster from contiguous values
     low, high = np.append(columns.min(axis=1), y.min()), np.append(columns.max(axis=1), y.max())
     if w is None:
         return low, high, len(y), float(len(y)), 1.0
@@ -125,7 +123,7 @@ def constant_in(
     def added(block: Block) -> tuple[np.ndarray, float]:
         X, y, w = block
         ones = np.ones(len(y)) if w is None else w
-        return across(ones, X if len(kept) == X.shape[1] else X[:, kept]), inner(ones, y / unit)
+        return across(ones, chosen(X, kept)), inner(ones, y / unit)
 
     for own, part in blocks.pieces.each(added):
         sums, level = sums + own, level + part

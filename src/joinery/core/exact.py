@@ -15,6 +15,7 @@ import numpy as np
 
 from joinery.core import precise
 from joinery.core.blocks import Block, Blocks
+from joinery.core.levelled import whole
 from joinery.core.precise import Pair
 from joinery.core.products import across
 
@@ -64,7 +65,7 @@ class Scaled:
         c = int(self.constant)
         shift, scale = self.shift[:, None], self.scale[:, None]
         moved = bool(shift.any())
-        X, y, w = block
+        X, y, w = whole(block[0]), *block[1:]
         for start in range(0, len(y), ROWS):
             part = slice(start, start + ROWS)
             high = np.empty((self.width, len(y[part])))

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.core import tails
+from joinery.core.levelled import Columns
 from joinery.core.products import turned
 from joinery.core.solution import Solution
 from joinery.core.triangular import EPS
@@ -28,7 +29,7 @@ class Influence:
     covratio: np.ndarray
 
 
-def influence(solution: Solution, X: np.ndarray, residual: np.ndarray, weights: np.ndarray | None = None) -> Influence:
+def influence(solution: Solution, X: Columns, residual: np.ndarray, weights: np.ndarray | None = None) -> Influence:
     """Influence figures of fitted rows.
 
     Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights (n,) or None.

@@ -8,8 +8,9 @@ from functools import cached_property
 import numpy as np
 from scipy.linalg import lapack
 
+from joinery.core.levelled import Columns, Levelled, chosen, shifted, whole
 from joinery.core.products import times, turned
-from joinery.core.triangular import WIDE
+from joinery.core.triangular import WIDE, triangle
 
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 
@@ -109,7 +110,7 @@ class Solution:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
         if len(self.kept) <= WIDE:
             root = self.inverse / self.scale[:, None]
-            white = turned(root.T, self._columns(X))
+            white = turned(root.T, whole(chosen(X, self.kept)))
             white -= (self.centre @ root)[:, None]
             return white.T
         # of hundreds of columns most are levels, zero in nearly every row
@@ -125,26 +126,39 @@ class Solution:
             return white
         return np.column_stack([np.full(len(X), 1 / np.sqrt(self.weight_sum)), white])
 
-    def unscaled_variance(self, X: np.ndarray) -> np.ndarray:
+    def unscaled_variance(self, X: Columns) -> np.ndarray:
         """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
+        if isinstance(X, Levelled):
+            if len(self.kept) == X.shape[1] and X.value is None and self.exact_inverse is None:
+                return self._levelled_variance(X)
+            X = X.whole()
         white = self.whitened(X)
         return np.asarray(
             np.einsum("ji,ji->i", white.T, white.T) + (1 / self.weight_sum if self.has_intercept else 0.0)
         )
 
-    def fitted(self, X: np.ndarray) -> np.ndarray:
+    def _levelled_variance(self, X: Levelled) -> np.ndarray:
+        """The same with the levels first in the factor: what they add is then one number for each level."""
+        order, q = np.concatenate([X.level_places, X.number_places]), len(X.level_places)
+        inverse, _ = lapack.dtrtri(triangle(self.factor[:, order]))
+        root = np.triu(inverse) / self.scale[order][:, None]
+        # the levels' part of a row's basis: of each level, and of none
+        own = np.vstack([root[:q], np.zeros(len(order))]) - self.centre[order] @ root
+        squares = np.einsum("ij,ij->i", own[:, :q], own[:, :q]) + (1 / self.weight_sum if self.has_intercept else 0.0)
+        white = turned(np.ascontiguousarray(root[q:, q:].T), X.numbers)
+        white += own[:, q:].T[:, X.codes]
+        return np.asarray(squares[X.codes] + np.einsum("ji,ji->i", white, white))
+
+    def fitted(self, X: Columns) -> np.ndarray:
         """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
         kept = self.coefficients[self.kept]
         if not self.has_intercept:
-            return times(self._columns(X), kept)
+            return times(chosen(X, self.kept), kept)
         far = self.centre * (np.abs(self.centre) > FAR_MEAN * self.spread)
         if far.any():
-            return np.asarray(self.mean_response - (self.centre - far) @ kept + times(self._columns(X) - far, kept))
-        return np.asarray(self.mean_response - self.centre @ kept + times(self._columns(X), kept))
-
-    def _columns(self, X: np.ndarray) -> np.ndarray:
-        """The kept columns, without a copy where all are."""
-        return X if len(self.kept) == X.shape[1] else X[:, self.kept]
+            near = shifted(chosen(X, self.kept), far)
+            return np.asarray(self.mean_response - (self.centre - far) @ kept + times(near, kept))
+        return np.asarray(self.mean_response - self.centre @ kept + times(chosen(X, self.kept), kept))
 
     @cached_property
     def spread(self) -> np.ndarray:

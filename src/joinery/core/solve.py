@@ -17,9 +17,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.linalg import lapack
 
-from joinery.core.blocks import Block, Blocks, constant_in, extremes, shifted, start
+from joinery.core.blocks import Block, Blocks, constant_in, extremes, start
 from joinery.core.exact_way import exact_least_squares
-from joinery.core.products import across, gram, inner, times
+from joinery.core.levelled import chosen, shifted, times_rows, whole
+from joinery.core.products import Gram, across, inner, sparse_gram, times
 from joinery.core.solution import FAR_MEAN, Solution
 from joinery.core.triangular import EPS, WIDE, backward, condition_number, forward, power_of_two, triangle
 from joinery.errors import DataError
@@ -121,10 +122,9 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
 
 @dataclass(frozen=True)
 class _Products:
-    """A block's products: ZᵀWZ of its columns that are not zero throughout, ZᵀWt, sums, and counts."""
+    """A block's products: ZᵀWZ of its columns, ZᵀWt, sums, and counts."""
 
-    active: np.ndarray | None
-    corner: np.ndarray
+    gram: Gram
     edge: np.ndarray
     sums: np.ndarray
     square: float
@@ -133,17 +133,14 @@ class _Products:
 
     def add_to(self, G: np.ndarray, s: np.ndarray) -> None:
         k = len(self.edge)
-        if self.active is None:
-            G[:k, :k] += self.corner
-        else:
-            G[np.ix_(self.active, self.active)] += self.corner
+        self.gram.add_to(G[:k, :k])
         G[:k, k] += self.edge
         G[k, k] += self.square
         s += self.sums
 
 
 def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Products:
-    """Products of [X − shift | y − y shift]; of a wide block only columns that are not zero, as levels are."""
+    """Products of [X − shift | y − y shift]."""
     X, y, w = block
     with np.errstate(all="ignore"):
         Z, t, beside = shifted(X, shift), y - y_shift, np.ones((2, len(y)))
@@ -151,18 +148,14 @@ def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Produc
         if w is not None:
             n, weight_sum = int(np.count_nonzero(w)), float(w.sum())
             beside[0] = root = np.sqrt(w)
-            Z, t = Z * root[:, None], t * root
+            Z, t = times_rows(Z, root), t * root
         beside[1] = t
         edge = across(beside, Z)
-        active = None
-        if Z.shape[1] > WIDE:
-            active = np.flatnonzero(Z.any(axis=0))
-            Z = np.ascontiguousarray(Z[:, active])
         sums = np.append(edge[0], inner(beside[0], t))
         square = inner(t, t)
         if square < 1e-280 and t.any():
             square = float("nan")  # lost in underflow: the exact way scales first
-        return _Products(active, gram(Z), edge[1], sums, square, n, weight_sum)
+        return _Products(sparse_gram(Z), edge[1], sums, square, n, weight_sum)
 
 
 def _hopeless(G: np.ndarray, s: np.ndarray, weight_sum: float, intercept: bool) -> bool:
@@ -191,7 +184,7 @@ def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
         A = np.empty((len(y), k + 1 + intercept), order="F")
         if intercept:
             A[:, 0] = 1.0
-        A[:, intercept:-1] = (X - shift) / scale[:k]
+        A[:, intercept:-1] = (whole(X) - shift) / scale[:k]
         A[:, -1] = (y - y_shift) / scale[k]
         if w is not None:
             A *= np.sqrt(w)[:, None]
@@ -309,7 +302,6 @@ def _residual_pass(
     blocks: Blocks, kept: np.ndarray, shift: np.ndarray | None, centre: np.ndarray, mean: float, b: np.ndarray
 ) -> _Seen:
     """One pass over the rows with the true residuals e = (y − mean) − (X − centre)b."""
-    everything = len(kept) == blocks.width
     about_shift = centre if shift is None else centre - shift
     offset = float(about_shift @ b)
     gradient = np.zeros(len(kept))
@@ -317,7 +309,7 @@ def _residual_pass(
 
     def added(block: Block) -> tuple[np.ndarray, float, float, float]:
         X, y, w = block
-        Z = shifted(X if everything else X[:, kept], shift)
+        Z = shifted(chosen(X, kept), shift)
         about = y - mean
         e = about - times(Z, b) + offset
         we, wa = (e, about) if w is None else (w * e, w * about)

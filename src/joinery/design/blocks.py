@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from joinery.core.blocks import BLOCK_ROWS, Block
+from joinery.core.levelled import Columns, whole
 from joinery.core.pieces import NARROW, Pieces
 from joinery.data.records import Records
 from joinery.design.design import Design
@@ -54,15 +55,20 @@ class Asides:
 
 @dataclass(frozen=True)
 class RowBlock:
-    """Some rows: X (m, width), y (m,), and the asides, each (m,) or None."""
+    """Some rows: columns (m, width), y (m,), and the asides, each (m,) or None."""
 
-    X: np.ndarray
+    columns: Columns
     y: np.ndarray
     precision: np.ndarray | None
     repeats: np.ndarray | None
     offset: np.ndarray | None
     trials: np.ndarray | None = None
     first: int = 0  # how many rows stand in the blocks before it
+
+    @cached_property
+    def X(self) -> np.ndarray:  # noqa: N802, the letter of every textbook
+        """The columns written out."""
+        return whole(self.columns)
 
     @property
     def own(self) -> slice:
@@ -108,7 +114,7 @@ class RowBlocks:
         if self._single is not None:
             single = self._single
             return Pieces(1, lambda i, room: single)
-        return self.whole.map(lambda block: (block.X, block.beyond_offset, block.weights))
+        return self.whole.map(lambda block: (block.columns, block.beyond_offset, block.weights))
 
     @property
     def whole(self) -> Pieces[RowBlock]:
@@ -126,8 +132,8 @@ class RowBlocks:
             exposure = self.response.log_exposure(here)
             if exposure is not None:
                 offset = exposure if offset is None else offset + exposure
-            X, trials = self.design.matrix(here, room), self.response.trials(here)
-            return RowBlock(X, self.response.values(here), w, r, offset, trials, i * size)
+            columns, trials = self.design.columns(here, room), self.response.trials(here)
+            return RowBlock(columns, self.response.values(here), w, r, offset, trials, i * size)
 
         return Pieces(
             -(-context.size // size), make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW
@@ -140,4 +146,4 @@ class RowBlocks:
         if context.size > self._rows_a_block:
             return None
         block = next(iter(self.whole), None)
-        return None if block is None else (block.X, block.beyond_offset, block.weights)
+        return None if block is None else (block.columns, block.beyond_offset, block.weights)

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.levelled import Columns, Levelled
 from joinery.data.columns import level_text
 from joinery.data.records import Records, filled
 from joinery.design.codings import Subset, coding_matrix, open_cells, subsets
@@ -21,6 +22,7 @@ from joinery.notation.evaluate import Context, Memory, Rows
 from joinery.notation.tree import Sentence, names_in
 
 TIMES = " × "
+FEW_LEVELS = 4  # so few columns of levels are multiplied as soon as they are summed
 
 # What one column is made of: each factor with the piece (of a curve) or the level (of a category) that it contributes.
 Recipe = tuple[tuple[Factor, int], ...]
@@ -146,6 +148,39 @@ class Design:
         for term in self.terms:
             term.fill(out[:, term.columns], context)
         return out
+
+    def columns(self, context: Context, room: np.ndarray | None = None) -> Columns:
+        """The same, with the levels of the largest category as such where that is shorter."""
+        if self._most_levels is None:
+            return self.matrix(context, room)
+        term, lookup, numbers, places = self._most_levels
+        codes = lookup[tuple(f.codes(context) for f in term.categories)]
+        if (codes < 0).any():  # a cell is missing
+            return self.matrix(context, room)
+        m, start = context.size, 0
+        out = np.empty((m, len(places)), order="F") if room is None else room[:m, : len(places)]
+        for other in numbers:
+            other.fill(out[:, start : start + len(other.names)], context)
+            start += len(other.names)
+        return Levelled(out, codes, places, np.arange(term.start, term.columns.stop))
+
+    @cached_property
+    def _most_levels(self) -> tuple[DesignTerm, np.ndarray, tuple[DesignTerm, ...], np.ndarray] | None:
+        """The term with the most columns of levels, its columns by codes, the other terms, and their places."""
+        found = [
+            t for t in self.terms if t.cells and len(t.categories) == len(t.factors) and len(t.names) >= FEW_LEVELS
+        ]
+        if not found:
+            return None
+        term = max(found, key=lambda t: len(t.names))
+        lookup = np.full(tuple(len(f.levels) + 1 for f in term.categories), len(term.cells))
+        for axis in range(lookup.ndim):
+            lookup[(slice(None),) * axis + (-1,)] = -1  # the code of a missing cell
+        for place, cell in enumerate(term.cells):
+            lookup[cell] = place
+        numbers = tuple(t for t in self.terms if t is not term)
+        places = np.concatenate([np.empty(0, int), *(np.arange(t.start, t.columns.stop) for t in numbers)])
+        return term, lookup, numbers, places
 
 
 def learn(sentence: Sentence, table: Records, rows: Rows, fills: dict[str, float] | None = None) -> Design:

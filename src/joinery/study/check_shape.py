@@ -215,7 +215,7 @@ class _Instead:
         def instead(block: RowBlock) -> Block:
             own = self.response[block.own]
             here = np.isfinite(own)
-            return (block.X, own, None) if here.all() else (block.X[here], own[here], None)
+            return (block.columns, own, None) if here.all() else (block.X[here], own[here], None)
 
         return self.blocks.whole.map(instead)
 

@@ -64,9 +64,9 @@ def _per_row(fit: Asked) -> PerRow:
 
     def figures_of(block: RowBlock) -> PerRow:
         beyond = block.beyond_offset
-        residual = np.zeros(len(beyond)) if fit.solution.perfect else beyond - fit.solution.fitted(block.X)
+        residual = np.zeros(len(beyond)) if fit.solution.perfect else beyond - fit.solution.fitted(block.columns)
         # a row that stands for several equal ones is judged as one of them
-        figures = influence(fit.solution, block.X, residual, block.precision)
+        figures = influence(fit.solution, block.columns, residual, block.precision)
         counts = np.ones(len(beyond)) if block.weights is None else block.weights
         return PerRow(block.y, block.y - residual, counts > 0, figures)
 

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery.core.influence import Influence, changes, influence
+from joinery.core.levelled import some_rows
 from joinery.core.pieces import joined
 from joinery.data.records import Records
 from joinery.design.blocks import RowBlock
@@ -98,13 +99,13 @@ def _remarkable(fit: Asked, at: Limits) -> tuple[np.ndarray, Influence]:
     enough = (0.9 * at.large) ** 2 * solution.rss / max(solution.residual_df, 1)
 
     def few_of(block: RowBlock) -> tuple[np.ndarray, Influence]:
-        residual = block.beyond_offset - solution.fitted(block.X)
-        h, e2 = solution.unscaled_variance(block.X), (residual / solution.unit) ** 2
+        residual = block.beyond_offset - solution.fitted(block.columns)
+        h, e2 = solution.unscaled_variance(block.columns), (residual / solution.unit) ** 2
         if block.precision is not None:
             h, e2 = h * block.precision, e2 * block.precision
         few = np.flatnonzero((h >= at.leverage) | (e2 >= enough * (1 - h)))
         weights = None if block.precision is None else block.precision[few]
-        return block.first + few, influence(solution, block.X[few], residual[few], weights)
+        return block.first + few, influence(solution, some_rows(block.columns, few), residual[few], weights)
 
     found = list(response_blocks(fit).whole.each(few_of))
     joined = {name: np.concatenate([getattr(m, name) for _, m in found]) for name in Influence.__annotations__}

@@ -1,0 +1,85 @@
+"""Columns of a block when many of them are the levels of one category: each row has a one in one of those at most."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class Levelled:
+    """Columns (m, k): some of numbers, the others levels of which a row has one or none.
+
+    ``numbers`` (m, d) stand at ``number_places`` (d,) among the k columns, and the levels at ``level_places`` (q,).
+    ``codes`` (m,) is a row's level, q where it has none. ``value`` (m,) stands in the level's column, 1 when None.
+    """
+
+    numbers: np.ndarray
+    codes: np.ndarray
+    number_places: np.ndarray
+    level_places: np.ndarray
+    value: np.ndarray | None = None
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        return len(self.codes), len(self.number_places) + len(self.level_places)
+
+    def __len__(self) -> int:
+        return len(self.codes)
+
+    def sums(self, weights: np.ndarray | None) -> np.ndarray:
+        """Sums of weights (m,) over each level (q,)."""
+        value = self.value if weights is None or self.value is None else weights * self.value
+        each = weights if self.value is None else value
+        return np.bincount(self.codes, weights=each, minlength=len(self.level_places) + 1)[:-1].astype(float)
+
+    def split(self, b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """What a vector (k,) has for the numbers (d,), and for each code (q + 1,): the last is no level's."""
+        return b[self.number_places], np.append(b[self.level_places], 0.0)
+
+    def whole(self) -> np.ndarray:
+        """All columns written out (m, k), column by column."""
+        out = np.zeros(self.shape, order="F")
+        out[:, self.number_places] = self.numbers
+        rows = np.flatnonzero(self.codes < len(self.level_places))
+        out[rows, self.level_places[self.codes[rows]]] = 1.0 if self.value is None else self.value[rows]
+        return out
+
+
+Columns = np.ndarray | Levelled
+
+
+def whole(X: Columns) -> np.ndarray:
+    """Columns written out."""
+    return X.whole() if isinstance(X, Levelled) else X
+
+
+def chosen(X: Columns, kept: np.ndarray) -> Columns:
+    """Some of the columns, without a copy where all are."""
+    return X if len(kept) == X.shape[1] else whole(X)[:, kept]
+
+
+def some_rows(X: Columns, rows: np.ndarray) -> np.ndarray:
+    """Some of the rows (by number), written out."""
+    if isinstance(X, Levelled):
+        value = None if X.value is None else X.value[rows]
+        return replace(X, numbers=X.numbers[rows], codes=X.codes[rows], value=value).whole()
+    return np.asarray(X[rows])
+
+
+def shifted(X: Columns, shift: np.ndarray | None) -> Columns:
+    """X − shift (k,); the same where there is nothing to take off."""
+    if shift is None:
+        return X
+    if isinstance(X, Levelled) and X.value is None and not shift[X.level_places].any():
+        return replace(X, numbers=X.numbers - shift[X.number_places])
+    return np.asarray(whole(X) - shift)
+
+
+def times_rows(X: Columns, root: np.ndarray) -> Columns:
+    """Each row times a number (m,)."""
+    if isinstance(X, Levelled):
+        value = root if X.value is None else X.value * root
+        return replace(X, numbers=X.numbers * root[:, None], value=value)
+    return np.asarray(X * root[:, None])
