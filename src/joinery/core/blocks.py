@@ -14,7 +14,7 @@ from joinery.core.triangular import forward
 from joinery.errors import DataError
 
 Block = tuple[Columns, np.ndarray, np.ndarray | None]
-BLOCK_ROWS = 16384
+BLOCK_ROWS = 32768
 
 
 class Blocks(Protocol):

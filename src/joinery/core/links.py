@@ -79,3 +79,14 @@ def beyond(link: Link, eta: np.ndarray) -> np.ndarray:
     if link.name == "cloglog":
         return np.asarray(np.exp(-np.exp(np.minimum(eta, BIG))))
     return np.asarray(1 - link.mu(eta))
+
+
+def shares(link: Link, eta: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """μ and 1 − μ for links of probabilities, both with all their digits."""
+    if link.name != "logit":
+        return link.mu(eta), beyond(link, eta)
+    e = np.exp(-np.abs(eta))
+    large = 1 / (1 + e)
+    small = e * large
+    above = eta >= 0
+    return np.where(above, large, small), np.where(above, small, large)

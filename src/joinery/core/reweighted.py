@@ -118,11 +118,12 @@ def _settled(
         now = _look(Working(parts, family, link, b), columns, firth)
     newton = False
     last, reason, converged = np.inf, f"{MOST_STEPS} steps were not enough", False
-    step, size = np.zeros(len(b)), 1.0
+    step, size, reach = np.zeros(len(b)), 1.0, np.inf
     count = 0
     while count < MOST_STEPS:
         count += 1
         step, decrement = _step(now, columns, parts, family, link, n=n, firth=firth)
+        reach = _reach(now, step, decrement, rough=rough)
         phi = 1.0 if family.known else max(now.pearson / max(n - columns.rank, 1), 1e-300)
         size, halvings, fresh = 1.0, 0, None
         while halvings < MOST_HALVINGS:
@@ -146,7 +147,7 @@ def _settled(
         newton = newton or (not canonical and count > 4 and decrement > 0.02 * last and not firth)
         last = decrement
     running: tuple[int, ...] = ()
-    change = size * _eta_change(parts, step) if converged else 0.0
+    change = size * min(reach, _eta_change(parts, step) if reach > RUNNING else reach) if converged else 0.0
     if converged and change > RUNNING:
         running, converged = _running(parts, step), False
         reason = "the deviance has settled, but coefficients grow without end"
@@ -155,7 +156,7 @@ def _settled(
             f"the fit did not settle in {MOST_STEPS} steps; centre or rescale the predictors, or choose another link",
             iterations=MOST_STEPS,
         )
-    solution = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n)
+    solution = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n, last=converged)
     b = now.b if running else solution.whole
     if not np.isfinite(b).all() or np.max(np.abs(b - now.b)) > 1e-3 * max(1.0, float(np.max(np.abs(now.b)))):
         b = now.b
@@ -207,10 +208,22 @@ def _rough_start(working: Working, intercept: bool) -> np.ndarray | None:
 
 
 def _penalized(
-    parts: Parts, family: Family, link: Link, b: np.ndarray, firth: Firth, *, intercept: bool, n: int
+    parts: Parts,
+    family: Family,
+    link: Link,
+    b: np.ndarray,
+    firth: Firth,
+    *,
+    intercept: bool,
+    n: int,
+    last: bool = False,
 ) -> Solution:
-    """The weighted least squares at b; with Firth's penalty the response is moved by the leverages found first."""
-    found = least_squares(Working(parts, family, link, b), intercept=intercept, n=n)
+    """The weighted least squares at b; with Firth's penalty the response is moved by the leverages found first.
+
+    At the ``last`` step b has settled, and is taken as it is where columns are well apart.
+    """
+    at = b if last and not firth else None
+    found = least_squares(Working(parts, family, link, b), intercept=intercept, n=n, at=at)
     return least_squares(Working(parts, family, link, b, found), intercept=intercept, n=n) if firth else found
 
 
@@ -225,26 +238,27 @@ class _Seen:
     gradient: np.ndarray
     H: np.ndarray
     curved: np.ndarray | None  # the same with observed instead of expected weights, where asked for
+    lightest: float  # working weight of a row that counts
 
 
 def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = False, rough: bool = False) -> _Seen:
     k = working.width
     assert working.b is not None
-    gradient, H, deviance, pearson = np.zeros(k + 1), np.zeros((k + 1, k + 1)), 0.0, 0.0
+    gradient, H, deviance, pearson, lightest = np.zeros(k + 1), np.zeros((k + 1, k + 1)), 0.0, 0.0, np.inf
     curved = np.zeros((k + 1, k + 1)) if newton else None
 
-    def added(part: Part) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, float, float] | None:
+    def added(part: Part) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, float, float, float] | None:
         own = state(working, part)
         if not _valid(working, own):
             return None
-        eta = own.eta if part.offset is None else own.eta - part.offset
-        e = own.W * (own.z - eta)
+        e = own.W * own.residual
         return (
             np.append(e.sum(), across(e, part.X)),
             products(part.X, own.W, rough=rough),
             products(part.X, observed_weights(working, part, own)) if newton else None,
             inner(part.evidence, unit_deviance(working.family, part.y, own)),
-            inner(e, own.z - eta),
+            inner(e, own.residual),
+            float(np.min(own.W, where=part.evidence > 0, initial=np.inf)),
         )
 
     with np.errstate(all="ignore"):
@@ -254,13 +268,13 @@ def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = Fals
                 break
             gradient, H = gradient + found[0], H + found[1]
             curved = None if curved is None or found[2] is None else curved + found[2]
-            deviance, pearson = deviance + found[3], pearson + found[4]
+            deviance, pearson, lightest = deviance + found[3], pearson + found[4], min(lightest, found[5])
     objective = deviance
     if firth and np.isfinite(deviance):
         places = columns.places
         sign, logdet = np.linalg.slogdet(H[np.ix_(places, places)])
         objective = deviance - float(logdet) if sign > 0 else np.inf
-    return _Seen(working.b, objective, deviance, pearson, gradient, H, curved)
+    return _Seen(working.b, objective, deviance, pearson, gradient, H, curved, lightest)
 
 
 def _valid(working: Working, own: State) -> bool:
@@ -302,6 +316,17 @@ def _step(
     step[~np.isin(np.arange(len(step)), places)] = 0.0
     H = now.H
     return step, float(step @ H @ step)
+
+
+def _reach(now: _Seen, step: np.ndarray, decrement: float, *, rough: bool) -> float:
+    """No smaller than the largest change of η that a step makes: (xδ)² ≤ δᵀXᵀWXδ/w in a row of weight w.
+
+    What rounding may have hidden in the decrement counts too.
+    """
+    size = np.abs(step)
+    hidden = float(size @ np.abs(now.H) @ size) * (1e-6 if rough else 1e-14)
+    with np.errstate(all="ignore"):
+        return float(np.sqrt(np.divide(max(decrement, 0.0) + hidden, now.lightest)))
 
 
 def _eta_change(parts: Parts, step: np.ndarray) -> float:

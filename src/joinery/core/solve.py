@@ -47,11 +47,14 @@ class _Folded:
     shift: np.ndarray | None  # what columns were moved by on the way; None for nothing
 
 
-def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = None) -> Solution:
+def least_squares(
+    blocks: Blocks, *, intercept: bool = True, n: int | None = None, at: np.ndarray | None = None
+) -> Solution:
     """Least squares over row blocks.
 
     Parameters: ``blocks`` of X (m, k) without the constant, y (m,) and weights; ``intercept`` adds the constant;
-    ``n`` the rows they stand for, where that is not the number with weight.
+    ``n`` the rows they stand for, where that is not the number with weight; ``at`` (k + 1,) coefficients that are
+    known already, to be had as they are where columns are well apart.
     Returns a Solution. Raises DataError when a value is NaN or infinite, or when there is no row with weight.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Björck 1987 for the correction.
 
@@ -66,7 +69,7 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
         folded = folded if n is None else replace(folded, n=n)
         condition = condition_number(folded.R[:-1, :-1])
         if condition <= (QUICK_CONDITION if blocks.width <= WIDE else WIDE_CONDITION):
-            return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick")
+            return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick", at)
     if blocks.width <= WIDE:
         return exact_least_squares(blocks, intercept, n)
     folded = _steady_fold(blocks, intercept)
@@ -240,30 +243,24 @@ def _solve(
     dependence: dict[int, np.ndarray],
     condition: float,
     way: str,
+    at: np.ndarray | None = None,
 ) -> Solution:
-    """Coefficients from the factor, corrected once from the true residuals of a second pass."""
+    """Coefficients from the factor, corrected once from the true residuals of a second pass; or those of ``at``."""
     r = len(kept)
     R, effects = folded.R[:r, :r], folded.R[:r, r]
     centre, scale = folded.centre[kept], folded.scale[kept]
-    shift = None if folded.shift is None else folded.shift[kept]
-    b, mean = backward(R, effects) / scale, folded.mean
-    seen = _residual_pass(blocks, kept, shift, centre, mean, b)
-    half = forward(R, seen.gradient / scale)
-    drift = seen.drift / folded.weight_sum if intercept else 0.0
-    b, mean = b + backward(R, half) / scale, mean + drift
-    if way == "quick":
-        # the correction is small: what it changes in the sums of squares is known without another pass
-        gain = drift**2 * folded.weight_sum
-        rss, tss = seen.rss - float(half @ half) - gain, seen.tss - gain
+    if at is not None:
+        b, mean, half = at[1:], float(at[0] + centre @ at[1:]), np.zeros(r)
+        rss = float(folded.R[r, r]) ** 2
+        tss = rss + float(effects @ effects)
     else:
-        seen = _residual_pass(blocks, kept, shift, centre, mean, b)
-        rss, tss = seen.rss, seen.tss
+        b, mean, half, rss, tss = _corrected(blocks, folded, intercept, kept, way)
     spans_constant = intercept
     if not intercept and r:
         spans_constant, tss = constant_in(blocks, kept, R, scale, folded.weight_sum, tss)
-    constant = float(mean - centre @ b) if intercept else None
+    constant = float(mean - centre @ b if at is None else at[0]) if intercept else None
     # the size that rounding in a residual is judged by: |y| + |constant| + Σ|bx|
-    size = np.sqrt(seen.tss) + abs(mean) * np.sqrt(folded.weight_sum) + float((np.abs(b) * scale) @ folded.size[kept])
+    size = np.sqrt(tss) + abs(mean) * np.sqrt(folded.weight_sum) + float((np.abs(b) * scale) @ folded.size[kept])
     perfect = bool(rss <= (16 * EPS * size) ** 2) or folded.n <= r + intercept
     coefficients = np.full(blocks.width, np.nan)
     coefficients[kept] = b
@@ -286,6 +283,26 @@ def _solve(
         condition=condition,
         way=way,
     )
+
+
+def _corrected(
+    blocks: Blocks, folded: _Folded, intercept: bool, kept: np.ndarray, way: str
+) -> tuple[np.ndarray, float, np.ndarray, float, float]:
+    """Coefficients and mean from the factor, mended; by how much their effects moved; sums of squares."""
+    r = len(kept)
+    R, centre, scale = folded.R[:r, :r], folded.centre[kept], folded.scale[kept]
+    shift = None if folded.shift is None else folded.shift[kept]
+    b, mean = backward(R, folded.R[:r, r]) / scale, folded.mean
+    seen = _residual_pass(blocks, kept, shift, centre, mean, b)
+    half = forward(R, seen.gradient / scale)
+    drift = seen.drift / folded.weight_sum if intercept else 0.0
+    b, mean = b + backward(R, half) / scale, mean + drift
+    if way != "quick":
+        seen = _residual_pass(blocks, kept, shift, centre, mean, b)
+        return b, mean, half, seen.rss, seen.tss
+    # the correction is small: what it changes in the sums of squares is known without another pass
+    gain = drift**2 * folded.weight_sum
+    return b, mean, half, seen.rss - float(half @ half) - gain, seen.tss - gain
 
 
 @dataclass(frozen=True)

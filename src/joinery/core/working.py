@@ -13,7 +13,7 @@ import numpy as np
 
 from joinery.core.blocks import Block
 from joinery.core.families import Family, share_deviance, start
-from joinery.core.links import Link, beyond
+from joinery.core.links import Link, shares
 from joinery.core.pieces import Pieces
 from joinery.core.products import across, gram, times
 from joinery.core.solution import Solution
@@ -99,14 +99,21 @@ class Working:
 
 @dataclass(frozen=True)
 class State:
-    """What some rows are at given coefficients, each (m,). ``z`` is less the offset."""
+    """What some rows are at given coefficients, each (m,): ``residual`` is the working one, z − η."""
 
     eta: np.ndarray
     mu: np.ndarray
-    z: np.ndarray
+    residual: np.ndarray
     W: np.ndarray
     slope: np.ndarray
+    offset: np.ndarray | None
     rest: np.ndarray | None = None  # 1 − μ of shares
+
+    @property
+    def z(self) -> np.ndarray:
+        """The working response, less the offset."""
+        z = self.eta + self.residual
+        return z if self.offset is None else z - self.offset
 
 
 def state(working: Working, part: Part) -> State:
@@ -118,24 +125,23 @@ def state(working: Working, part: Part) -> State:
             eta = link.eta(start(family, part.y, part.trials))
         else:
             eta = linear(working.b, part)
-        mu, rest = link.mu(eta), None
-        if family.of_shares:  # with all the digits of 1 − μ
-            rest = beyond(link, eta)
+        rest = None
+        if family.of_shares:
+            mu, rest = shares(link, eta)
             V, away = mu * rest, part.y * rest - (1 - part.y) * mu
         else:
+            mu = link.mu(eta)
             V, away = family.variance(mu), part.y - mu
         slope = V if link.name == "logit" else link.slope(eta)
         W = a * V if link.name == "logit" else a * slope * slope / V
         residual = away / slope
-        good = np.isfinite(W) & np.isfinite(residual) & (W > 0)
-        W, residual = np.where(good, W, 0.0), np.where(good, residual, 0.0)
+        good = (W > 0) & np.isfinite(W + residual)
+        if not good.all():
+            W, residual = np.where(good, W, 0.0), np.where(good, residual, 0.0)
         if working.adjust is not None and working.b is not None:
             h = W * working.adjust.unscaled_variance(part.X)
             residual = residual + np.where(W > 0, 0.5 * h * _log_weight_slope(family, link, eta) / W, 0.0)
-        z = eta + residual
-        if part.offset is not None:
-            z = z - part.offset
-    return State(eta, mu, z, W, slope, rest)
+    return State(eta, mu, residual, W, slope, part.offset, rest)
 
 
 def _log_weight_slope(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:

@@ -105,6 +105,11 @@ class RowBlocks:
     def width(self) -> int:
         return self.design.width
 
+    @cached_property
+    def _context(self) -> Context:
+        """Where all blocks are made: what is worked out once for the whole table serves every pass."""
+        return self.design.context(self.table, self.rows)
+
     @property
     def _rows_a_block(self) -> int:
         return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (self.width + 1)))
@@ -119,7 +124,7 @@ class RowBlocks:
     @property
     def whole(self) -> Pieces[RowBlock]:
         """The blocks with all that belongs to their rows."""
-        context, size = self.design.context(self.table, self.rows), self._rows_a_block
+        context, size = self._context, self._rows_a_block
 
         def make(i: int, room: np.ndarray | None) -> RowBlock:
             rows = self.rows
@@ -142,8 +147,7 @@ class RowBlocks:
     @cached_property
     def _single(self) -> Block | None:
         """The block of a table that is one block: small enough to be made once and kept."""
-        context = self.design.context(self.table, self.rows)
-        if context.size > self._rows_a_block:
+        if self._context.size > self._rows_a_block:
             return None
         block = next(iter(self.whole), None)
         return None if block is None else (block.columns, block.beyond_offset, block.weights)

@@ -187,7 +187,7 @@ def _learn_category(expression: Expression, context: Context, table: Records) ->
                 rows=error.rows,
             )
     codes, names = coded(expression, context)
-    levels = [names[i] for i in np.flatnonzero(np.bincount(codes + 1)[1:])]
+    levels = [names[i] for i in np.flatnonzero(np.bincount(codes + 1)[1:]).tolist()]
     reference = expression.option("reference") if isinstance(expression, Call) else None
     coding = (expression.option("coding") if isinstance(expression, Call) else None) or "indicator"
     if reference is not None:
