@@ -64,7 +64,9 @@ def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, floa
                 break
             with np.errstate(all="ignore"):
                 X = whole(X)
-                mean, level = X.mean(axis=0), float(y.mean())
+                mean, level = X.sum(axis=0) / len(y), float(y.sum()) / len(y)
+                if not far:
+                    return mean, level
                 # |mean| ≤ far·sd, written with the mean square so that one pass less is made
                 near = mean * mean * (1 + far**2) <= far**2 * np.einsum("ij,ij->j", X, X) / len(y)
                 level_near = level * level * (1 + far**2) <= far**2 * inner(y, y) / len(y)

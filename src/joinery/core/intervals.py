@@ -11,6 +11,5 @@ def around(
     estimate: np.ndarray, standard_error: np.ndarray, df: float | np.ndarray, level: float
 ) -> tuple[np.ndarray, np.ndarray]:
     """estimate ± t(df)·standard error: the ends of a two-sided interval at ``level`` (0 to 1); NaN where df is 0."""
-    own = np.where(np.asarray(df) > 0, df, 1.0)
-    reach = np.where(np.asarray(df) > 0, tails.t_quantile((1 + level) / 2, own) * standard_error, np.nan)
+    reach = tails.t_quantile((1 + level) / 2, np.where(np.asarray(df) > 0, df, np.nan)) * standard_error
     return estimate - reach, estimate + reach

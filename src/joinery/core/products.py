@@ -7,7 +7,7 @@ category are not multiplied but summed.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -23,8 +23,7 @@ def gram(Z: np.ndarray) -> np.ndarray:
     return _summed(Z.T, Z, MATRIX_WORK)
 
 
-@dataclass(frozen=True)
-class Gram:
+class Gram(NamedTuple):
     """ZᵀZ where it is not zero: a ``corner`` at ``places``, and beside it levels, which are apart from each other."""
 
     places: np.ndarray
@@ -98,7 +97,7 @@ def across(A: np.ndarray, Z: Columns) -> np.ndarray:
 
 def inner(a: np.ndarray, b: np.ndarray) -> float:
     """a·b of two vectors (m,)."""
-    return float(np.einsum("i,i->", a, b))
+    return float(a.dot(b)) if len(a) < VECTOR_WORK else float(np.einsum("i,i->", a, b))
 
 
 def _summed(A: np.ndarray, Z: np.ndarray, work: int) -> np.ndarray:

@@ -77,7 +77,7 @@ class Solution:
         if not len(self.kept):
             return np.empty((0, 0))
         out, _ = lapack.dtrtri(self.factor)
-        return np.asarray(np.triu(out))
+        return np.asarray(out)
 
     @cached_property
     def root(self) -> np.ndarray:
@@ -104,7 +104,7 @@ class Solution:
         lengths = np.sqrt(np.einsum("ij,ij->i", slopes, slopes))
         if not self.has_intercept:
             return np.asarray(lengths)
-        return np.append(np.hypot(1 / np.sqrt(self.weight_sum), np.linalg.norm(self.centre @ slopes)), lengths)
+        return np.append(np.sqrt(1 / self.weight_sum + ((self.centre @ slopes) ** 2).sum()), lengths)
 
     def whitened(self, X: np.ndarray) -> np.ndarray:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""

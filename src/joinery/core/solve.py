@@ -12,7 +12,7 @@ predictor with mean 10⁹ and spread 1 costs no digits. The way of folding is ch
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from scipy.linalg import lapack
@@ -33,8 +33,7 @@ WIDE_CONDITION = 1000.0
 VERY_FAR_MEAN = 100.0
 
 
-@dataclass(frozen=True)
-class _Folded:
+class _Folded(NamedTuple):
     """What the rows determine before anything is solved: the factor of [Z | y − mean] in shifted, scaled columns."""
 
     R: np.ndarray  # (k + 1, k + 1) of [(X − centre)/scale | (y − mean)], centred where there is an intercept
@@ -64,9 +63,8 @@ def least_squares(
     >>> round(fit.intercept, 12), fit.coefficients.round(12).tolist()
     (1.0, [2.0])
     """
-    folded = _quick_fold(blocks, intercept)
+    folded = _quick_fold(blocks, intercept, n)
     if folded is not None:
-        folded = folded if n is None else replace(folded, n=n)
         condition = condition_number(folded.R[:-1, :-1])
         if condition <= (QUICK_CONDITION if blocks.width <= WIDE else WIDE_CONDITION):
             return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick", at)
@@ -74,17 +72,18 @@ def least_squares(
         return exact_least_squares(blocks, intercept, n)
     folded = _steady_fold(blocks, intercept)
     kept, dependence, R = _rank_in_order(folded)
-    folded = replace(folded, R=R, n=folded.n if n is None else n)
+    folded = folded._replace(R=R, n=folded.n if n is None else n)
     return _solve(blocks, folded, intercept, kept, dependence, condition_number(R[:-1, :-1]), "steady")
 
 
 # ------------------------------------------------------------------ the quick way
 
 
-def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
+def _quick_fold(blocks: Blocks, intercept: bool, stand_for: int | None) -> _Folded | None:
     """Cross-products of [X − shift | y − shift]; None where they cannot be trusted."""
     k = blocks.width
-    shift, y_shift = start(blocks, intercept, FAR_MEAN)
+    # of a single block the means themselves are at hand
+    shift, y_shift = start(blocks, intercept, FAR_MEAN if len(blocks.pieces) > 1 else 0.0)
     moved = shift if shift.any() else None
     both = np.append(shift, y_shift)
     G, s = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
@@ -97,19 +96,19 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
                 return None
         if n == 0:
             raise DataError("no rows to fit")
-        far = np.abs(both[:k]) > VERY_FAR_MEAN * np.sqrt(np.diag(G)[:k] / weight_sum)
-        full = np.diag(G).copy()
-        centred = G - np.outer(s, s) / weight_sum if intercept else G
-        left = np.diag(centred)
+        full, own = G.diagonal(), slice(k)
+        centred = G - s[:, None] * s / weight_sum if intercept else G
+        left = centred.diagonal()
         # what centring took away must not have taken the digits with it
-        lost = np.any(left[:k] <= full[:k] / 100) or np.any(far)
-        if not np.all(np.isfinite(full)) or lost or n <= k + intercept:
+        sound = (left[own] > full[own] / 100) & (left[own] > 1e-280) & (left[own] < 1e280)
+        if moved is not None:
+            sound &= np.abs(moved) <= VERY_FAR_MEAN * np.sqrt(full[own] / weight_sum)
+        yy = float(left[k])
+        if not sound.all() or not (yy == 0 or 1e-280 < yy < 1e280) or n <= k + intercept:
             return None
         scale = power_of_two(np.sqrt(left))
-        if np.any(left[:k] < 1e-280) or np.any(left[:k] > 1e280) or not (left[k] == 0 or 1e-280 < left[k] < 1e280):
-            return None
         scale[k] = 1.0
-        scaled = centred / np.outer(scale, scale)
+        scaled = centred / scale / scale[:, None]
         factor, failed = lapack.dpotrf(scaled[:k, :k], lower=0, clean=1)
     if failed:
         return None
@@ -120,11 +119,10 @@ def _quick_fold(blocks: Blocks, intercept: bool) -> _Folded | None:
     R[k, k] = np.sqrt(max(scaled[k, k] - R[:k, k] @ R[:k, k], 0.0))
     middle = both + s / weight_sum if intercept else np.zeros(k + 1)
     size = np.sqrt(left[:k] + weight_sum * middle[:k] ** 2) / scale[:k]
-    return _Folded(R, middle[:k], float(middle[k]), scale[:k], size, n, weight_sum, moved)
+    return _Folded(R, middle[:k], float(middle[k]), scale[:k], size, stand_for or n, weight_sum, moved)
 
 
-@dataclass(frozen=True)
-class _Products:
+class _Products(NamedTuple):
     """A block's products: ZᵀWZ of its columns, ZᵀWt, sums, and counts."""
 
     gram: Gram
@@ -305,8 +303,7 @@ def _corrected(
     return b, mean, half, seen.rss - float(half @ half) - gain, seen.tss - gain
 
 
-@dataclass(frozen=True)
-class _Seen:
+class _Seen(NamedTuple):
     """Sums over the rows at given coefficients: XᵀWe, Σwe, Σwe² and Σw(y − mean)²."""
 
     gradient: np.ndarray

@@ -34,7 +34,7 @@ def triangle(A: np.ndarray) -> np.ndarray:
 def power_of_two(values: np.ndarray) -> np.ndarray:
     """The power of two just above each value (1 for zero), so that scaling rounds nothing."""
     _, exponent = np.frexp(np.where(values > 0, values, 1.0))
-    return np.asarray(np.ldexp(1.0, np.clip(exponent, -1000, 1000)))
+    return np.asarray(np.ldexp(1.0, np.minimum(np.maximum(exponent, -1000), 1000)))
 
 
 def condition_number(R: np.ndarray) -> float:
@@ -42,7 +42,7 @@ def condition_number(R: np.ndarray) -> float:
     if not len(R):
         return 1.0
     lengths = np.sqrt((R * R).sum(axis=0))
-    if not np.all(lengths > 0) or not np.all(np.diag(R) != 0):
+    if not (lengths > 0).all() or not R.diagonal().all():
         return float("inf")
     unit = np.asfortranarray(R / lengths)
     if len(R) > WIDE:

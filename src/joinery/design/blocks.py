@@ -29,7 +29,7 @@ class Asides:
     repeats: str | None = None
     offset: str | None = None
 
-    @property
+    @cached_property
     def expressions(self) -> dict[str, Expression]:
         """Each aside that there is, read."""
         written = {"weights": self.weights, "repeats": self.repeats, "offset": self.offset}
@@ -114,7 +114,7 @@ class RowBlocks:
     def _rows_a_block(self) -> int:
         return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (self.width + 1)))
 
-    @property
+    @cached_property
     def pieces(self) -> Pieces[Block]:
         if self._single is not None:
             single = self._single

@@ -196,7 +196,7 @@ def learn(sentence: Sentence, table: Records, rows: Rows, fills: dict[str, float
                 column = table.column(name.name)
                 if column.kind in ("number", "date") and name.name not in seen:
                     values = column.numbers(rows)
-                    seen[name.name] = (float(np.min(values)), float(np.max(values)))
+                    seen[name.name] = (float(values.min()), float(values.max()))
     return Design(sentence, remembered, context.memory, seen, fills or {})
 
 

@@ -30,7 +30,8 @@ def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, l
     for term in sentence.terms:
         for factor in term.factors:
             check_names(names_in(factor), table, text)
-    kept = tuple(t for t in sentence.written if str(t) != str(Term((sentence.response.expression,))))
+    itself = str(Term((sentence.response.expression,)))
+    kept = tuple(t for t in sentence.written if str(t) != itself)
     if len(kept) < len(sentence.written):
         notes.append(f"{sentence.response} is the response, so it was left out of the terms")
         sentence = replace(sentence, written=kept)

@@ -17,6 +17,7 @@ from joinery.design.blocks import Asides
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
 from joinery.model.glm import Glm
+from joinery.model.notes import constant_response, fit_notes
 from joinery.model.selection import Selection
 from joinery.show.table import Table
 
@@ -37,7 +38,7 @@ class Fit:
     design: Design
     solution: Solution
     level: float
-    notes: tuple[str, ...] = ()
+    told: tuple[str, ...] = ()  # what was noted on the way; of a loaded fit, every note
     labels: Mapping[str, str] = field(default_factory=dict)
     table: Records | None = None
     selection: Selection | None = None
@@ -57,6 +58,13 @@ class Fit:
     def sentence(self) -> str:
         """The model sentence in its canonical form."""
         return str(self.design.sentence)
+
+    @cached_property
+    def notes(self) -> tuple[str, ...]:
+        """What the reader must know, the gravest first."""
+        if self.table is None:
+            return self.told
+        return fit_notes(self.table, self.design, self.solution, self.response.name, self.told, self.glm)
 
     @cached_property
     def response(self) -> ResponseScale:
@@ -115,8 +123,6 @@ class Fit:
     @property
     def r_squared(self) -> float | None:
         """1 − RSS/TSS; None when the response does not vary."""
-        from joinery.model.notes import constant_response
-
         if self.glm is not None:
             return None
         return None if constant_response(self.solution) else 1 - self.solution.rss / self.solution.tss

@@ -19,7 +19,6 @@ from joinery.design.response import ResponseScale
 from joinery.errors import CallError, NothingEstimableError, UnusableColumnError, listed, one_of
 from joinery.model.fit import Fit
 from joinery.model.glm import PENALIZED, PENALTIES, Glm, WorkingRows, generalized, glm_notes
-from joinery.model.notes import fit_notes
 from joinery.model.sandwiches import sandwich_of
 from joinery.model.selection import Selection, choose_rows, mean_fills
 from joinery.notation.evaluate import Context
@@ -165,7 +164,7 @@ def estimate(
         design=design,
         solution=solution,
         level=asked["level"],
-        notes=fit_notes(table, design, solution, response.name, earlier, glm),
+        told=tuple(earlier),
         labels=dict(asked["labels"] or {}),
         table=table,
         selection=selection,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -20,7 +20,7 @@ SMALL_COUNTS = 100.0  # means above which a count is as good as normal
 
 
 def fit_notes(
-    table: Records, design: Design, solution: Solution, response: str, earlier: list[str], glm: Glm | None
+    table: Records, design: Design, solution: Solution, response: str, earlier: Sequence[str], glm: Glm | None
 ) -> tuple[str, ...]:
     """Every note on a fit, the gravest first."""
     return tuple(
@@ -110,7 +110,7 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
     column = table.column(response.name)
     if column.kind == "number" and column.values is not None:
         first = column.numbers(slice(0, 20))
-        if np.any(first % 1 > 0):
+        if (first % 1 > 0).any():
             return
         values = column.numbers(slice(None))
         values = values[~np.isnan(values)]

@@ -6,6 +6,7 @@ import hashlib
 import json
 import math
 import os
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any, Literal
 
@@ -157,7 +158,7 @@ def save(fit: Fit, path: str | os.PathLike[str]) -> Path:
         "level": fit.level,
         "labels": dict(fit.labels),
         "notes": list(fit.notes),
-        "asides": {name: text for name, text in vars(fit.asides).items() if text is not None},
+        "asides": {name: text for name, text in asdict(fit.asides).items() if text is not None},
         "log_weights": fit.log_weights,
         "data": {
             "name": fit.table.name if fit.table else "",
@@ -335,7 +336,7 @@ def _rebuilt(saved: SavedFit) -> Fit:
         design=design,
         solution=solution,
         level=saved.level,
-        notes=tuple(saved.notes),
+        told=tuple(saved.notes),
         labels=saved.labels,
         asked={"id": saved.data.id, "cluster": saved.sandwich.columns if saved.sandwich else None},
         sandwich=None if saved.sandwich is None else _sandwich(saved.sandwich, whole),

@@ -21,7 +21,7 @@ from joinery.errors import (
     listed,
 )
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
-from joinery.notation.tree import Call, Expression, calls_in, names_in
+from joinery.notation.tree import Call, Expression, Name, calls_in, names_in
 from joinery.show.numbers import value
 
 TO_FORECAST = "to forecast"
@@ -71,7 +71,9 @@ def choose_rows(
     A row goes, in this order of reasons: asked out by name, not meeting ``where``, missing response, missing predictor.
     Raises MissingCellsError under ``missing="refuse"``, NothingEstimableError when no row is left.
     """
-    n = len(table)
+    n, response_and_others = len(table), [response, *others]
+    if where is None and leave_out is None and all(_sound(e, table) for e in response_and_others):
+        return Selection(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
     reason = np.zeros(n, dtype=np.int32)  # 0: used; else 1 + place in words
     words: list[str] = []
 
@@ -91,7 +93,7 @@ def choose_rows(
         take(~(condition > 0) & ~(condition < 0), f"not {where}")
     asked = reason > 0
     empty: dict[str, np.ndarray] = {}
-    for expression in others:
+    for expression in response_and_others[1:]:
         for label, mask in _missing(expression, table):
             empty.setdefault(label, mask)
     response_missing = dict(_missing(response, table))
@@ -112,7 +114,7 @@ def choose_rows(
             f"no rows are left to fit: of {n:,} rows, " + ", ".join(f"{count:,} {why}" for why, count in counted)
         )
     selection = Selection(n, out, tuple(words[r - 1] for r in reason[out]), np.flatnonzero(awaiting))
-    _refuse_infinite(table, [response, *others], selection)
+    _refuse_infinite(table, response_and_others, selection)
     return selection
 
 
@@ -149,6 +151,11 @@ def mean_fills(
         fills[name] = float(np.nanmean(values))
         notes.append(f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}")
     return fills, notes
+
+
+def _sound(expression: Expression, table: Records) -> bool:
+    """Whether it is a column of numbers, none of them missing or infinite."""
+    return isinstance(expression, Name) and table.column(expression.name).sound
 
 
 def _missing(expression: Expression, table: Records) -> Iterable[tuple[str, np.ndarray]]:

@@ -283,9 +283,13 @@ def inside(node: Expression) -> Iterator[Expression]:
 
 def names_in(node: Expression) -> Iterator[Name]:
     """The columns that an expression names, in order."""
+    if isinstance(node, Name):  # most are
+        return iter((node,))
     return (part for part in inside(node) if isinstance(part, Name))
 
 
 def calls_in(node: Expression) -> Iterator[Call]:
     """The function calls in an expression, innermost first."""
+    if isinstance(node, Name):
+        return iter(())
     return (part for part in inside(node) if isinstance(part, Call))

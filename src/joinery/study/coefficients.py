@@ -58,9 +58,10 @@ def coefficient_covariance(fit: Asked) -> np.ndarray:
     return out
 
 
-def p_values(e: Estimates) -> np.ndarray:
+def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:
     """Two-sided p of each t; NaN where there is none."""
-    return np.asarray(np.where(e.df > 0, tails.t_two_sided(t_values(e), np.where(e.df > 0, e.df, 1.0)), np.nan))
+    t = t_values(e) if t is None else t
+    return np.asarray(tails.t_two_sided(t, np.where(e.df > 0, e.df, np.nan)))
 
 
 def coefficients(
@@ -90,7 +91,7 @@ def coefficients(
         "upper": upper,
         "standard_error": e.standard_errors,
         statistic_name(fit): t,
-        "p": p_values(e),
+        "p": p_values(e, t),
     }
     if ratios:
         name, meaning = ratio_words(fit)
@@ -112,11 +113,12 @@ def coefficients(
         columns["simple_r"] = np.append(constant, simple)
         columns["partial_r"] = np.append(constant, partial[skip:])
         columns["semipartial_r"] = np.append(constant, (t * unexplained)[skip:])
+    dropped = [n for n in fit.notes if n.startswith("left out of the model")] if fit.solution.dependence else []
     kinds = dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
     return Table(
         columns,
         title=f"Coefficients, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *notes, *(n for n in fit.notes if n.startswith("left out of the model"))),
+        notes=(*said_of_errors(fit), *notes, *dropped),
         kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own"),
     )
 
