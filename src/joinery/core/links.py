@@ -85,8 +85,11 @@ def shares(link: Link, eta: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """μ and 1 − μ for links of probabilities, both with all their digits."""
     if link.name != "logit":
         return link.mu(eta), beyond(link, eta)
-    e = np.exp(-np.abs(eta))
-    large = 1 / (1 + e)
-    small = e * large
+    small = np.abs(eta)
+    np.negative(small, out=small)
+    np.exp(small, out=small)
+    large = small + 1
+    np.reciprocal(large, out=large)
+    small *= large
     above = eta >= 0
     return np.where(above, large, small), np.where(above, small, large)

@@ -17,9 +17,9 @@ from joinery.core.blocks import Block
 from joinery.core.families import Family, likely_shape, negative_binomial
 from joinery.core.links import Link
 from joinery.core.pieces import Pieces
-from joinery.core.products import across, inner, times
+from joinery.core.products import inner, times
 from joinery.core.solution import Solution
-from joinery.core.solve import least_squares
+from joinery.core.solve import known_solution, least_squares
 from joinery.core.working import (
     Part,
     Parts,
@@ -35,6 +35,7 @@ from joinery.errors import NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS, MOST_SHAPES = 200, 40, 60
 SETTLED = 1e-22
+LAST = 1e-13  # a step so short is followed by one lost in rounding
 WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.solve``
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
 # where observed and expected weights are the same
@@ -128,7 +129,8 @@ def _settled(
         size, halvings, fresh = 1.0, 0, None
         while halvings < MOST_HALVINGS:
             after = now.b + size * step
-            fresh = _look(Working(parts, family, link, after), columns, firth, newton, rough)
+            # the last look brings the covariance
+            fresh = _look(Working(parts, family, link, after), columns, firth, newton, rough and decrement / phi > LAST)
             slack = 1e-11 * (abs(now.objective) + 1e-300)
             if np.isfinite(fresh.objective) and fresh.objective <= now.objective + slack:
                 break
@@ -156,7 +158,12 @@ def _settled(
             f"the fit did not settle in {MOST_STEPS} steps; centre or rescale the predictors, or choose another link",
             iterations=MOST_STEPS,
         )
-    solution = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n, last=converged)
+    solution = None
+    if converged and intercept and not firth and not now.rough:
+        working = Working(parts, family, link, now.b)
+        solution = known_solution(working, now.H, now.gradient, now.pearson, now.b, n)
+    if solution is None:
+        solution = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n, last=converged)
     b = now.b if running else solution.whole
     if not np.isfinite(b).all() or np.max(np.abs(b - now.b)) > 1e-3 * max(1.0, float(np.max(np.abs(now.b)))):
         b = now.b
@@ -189,8 +196,7 @@ def _rough_start(working: Working, intercept: bool) -> np.ndarray | None:
 
     def added(part: Part) -> tuple[np.ndarray, np.ndarray]:
         own = state(working, part)
-        Wz = own.W * own.z
-        return products(part.X, own.W, rough=True), np.append(Wz.sum(), across(Wz, part.X))
+        return products(part.X, own.W, own.W * own.z, rough=True)
 
     for own_H, own_g in working.parts.pieces.each(added):
         H, g = H + own_H, g + own_g
@@ -238,7 +244,8 @@ class _Seen:
     gradient: np.ndarray
     H: np.ndarray
     curved: np.ndarray | None  # the same with observed instead of expected weights, where asked for
-    lightest: float  # working weight of a row that counts
+    lightest: float  # the smallest working weight
+    rough: bool
 
 
 def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = False, rough: bool = False) -> _Seen:
@@ -252,13 +259,14 @@ def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = Fals
         if not _valid(working, own):
             return None
         e = own.W * own.residual
+        H, gradient = products(part.X, own.W, e, rough=rough)
         return (
-            np.append(e.sum(), across(e, part.X)),
-            products(part.X, own.W, rough=rough),
-            products(part.X, observed_weights(working, part, own)) if newton else None,
+            gradient,
+            H,
+            products(part.X, observed_weights(working, part, own), e)[0] if newton else None,
             inner(part.evidence, unit_deviance(working.family, part.y, own)),
             inner(e, own.residual),
-            float(np.min(own.W, where=part.evidence > 0, initial=np.inf)),
+            float(own.W.min(initial=np.inf)),
         )
 
     with np.errstate(all="ignore"):
@@ -274,14 +282,17 @@ def _look(working: Working, columns: _Columns, firth: Firth, newton: bool = Fals
         places = columns.places
         sign, logdet = np.linalg.slogdet(H[np.ix_(places, places)])
         objective = deviance - float(logdet) if sign > 0 else np.inf
-    return _Seen(working.b, objective, deviance, pearson, gradient, H, curved, lightest)
+    return _Seen(working.b, objective, deviance, pearson, gradient, H, curved, lightest, rough)
 
 
 def _valid(working: Working, own: State) -> bool:
     """Whether every mean is one that link and family can have."""
     (low, high), family = working.link.domain, working.family
-    inside = (own.eta > low) & (own.eta < high) & (own.mu >= family.low) & (own.mu <= family.high)
-    return bool(np.all(inside & np.isfinite(own.mu)))
+    if not len(own.eta):
+        return True
+    lowest, highest = own.mu.min(), own.mu.max()  # NaN where any is
+    inside = low < own.eta.min() and own.eta.max() < high and family.low <= lowest and highest <= family.high
+    return bool(inside and highest < np.inf)
 
 
 def _step(

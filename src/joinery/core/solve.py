@@ -76,6 +76,26 @@ def least_squares(
     return _solve(blocks, folded, intercept, kept, dependence, condition_number(R[:-1, :-1]), "steady")
 
 
+def known_solution(
+    blocks: Blocks, H: np.ndarray, gradient: np.ndarray, squares: float, at: np.ndarray, n: int
+) -> Solution | None:
+    """The solution of blocks with an intercept whose coefficients ``at`` (k + 1,) and products are known already.
+
+    Parameters: H = [1, X]ᵀW[1, X] (k + 1, k + 1); ``gradient`` [1, X]ᵀWe and ``squares`` eᵀWe of the residuals there;
+    ``n`` rows. Returns None where columns are not well apart, so that the rows must be gone through once more.
+    """
+    with np.errstate(all="ignore"):
+        explained = H @ at
+        cross = gradient + explained  # [1, X]ᵀWy
+        total = squares + float((2 * gradient + explained) @ at)
+    G = np.block([[H[1:, 1:], cross[1:, None]], [cross[None, 1:], np.array([[total]])]])
+    s = np.append(H[0, 1:], cross[0])
+    folded = _factored(G, s, n, float(H[0, 0]), np.zeros(len(s)), intercept=True)
+    if folded is None or (condition := condition_number(folded.R[:-1, :-1])) > QUICK_CONDITION:
+        return None
+    return _solve(blocks, folded, True, np.arange(len(s) - 1), {}, condition, "quick", at)
+
+
 # ------------------------------------------------------------------ the quick way
 
 
@@ -94,15 +114,24 @@ def _quick_fold(blocks: Blocks, intercept: bool, stand_for: int | None) -> _Fold
             first, n, weight_sum = n == 0, n + products.n, weight_sum + products.weight_sum
             if first and n > 50 * (k + 1) and _hopeless(G[:k, :k], s[:k], weight_sum, intercept):
                 return None
-        if n == 0:
-            raise DataError("no rows to fit")
+    if n == 0:
+        raise DataError("no rows to fit")
+    return _factored(G, s, stand_for or n, weight_sum, both, intercept)
+
+
+def _factored(
+    G: np.ndarray, s: np.ndarray, n: int, weight_sum: float, shift: np.ndarray, intercept: bool
+) -> _Folded | None:
+    """The factor of products G (k + 1, k + 1) and sums s (k + 1,) of [X | y] − shift; None for too few digits left."""
+    k = len(s) - 1
+    with np.errstate(all="ignore"):
         full, own = G.diagonal(), slice(k)
         centred = G - s[:, None] * s / weight_sum if intercept else G
         left = centred.diagonal()
         # what centring took away must not have taken the digits with it
         sound = (left[own] > full[own] / 100) & (left[own] > 1e-280) & (left[own] < 1e280)
-        if moved is not None:
-            sound &= np.abs(moved) <= VERY_FAR_MEAN * np.sqrt(full[own] / weight_sum)
+        if shift.any():
+            sound &= np.abs(shift[own]) <= VERY_FAR_MEAN * np.sqrt(full[own] / weight_sum)
         yy = float(left[k])
         if not sound.all() or not (yy == 0 or 1e-280 < yy < 1e280) or n <= k + intercept:
             return None
@@ -117,9 +146,11 @@ def _quick_fold(blocks: Blocks, intercept: bool, stand_for: int | None) -> _Fold
     if k:
         R[:k, k] = forward(factor, scaled[:k, k])
     R[k, k] = np.sqrt(max(scaled[k, k] - R[:k, k] @ R[:k, k], 0.0))
-    middle = both + s / weight_sum if intercept else np.zeros(k + 1)
+    middle = shift + s / weight_sum if intercept else np.zeros(k + 1)
     size = np.sqrt(left[:k] + weight_sum * middle[:k] ** 2) / scale[:k]
-    return _Folded(R, middle[:k], float(middle[k]), scale[:k], size, stand_for or n, weight_sum, moved)
+    return _Folded(
+        R, middle[:k], float(middle[k]), scale[:k], size, n, weight_sum, shift[:k] if shift[:k].any() else None
+    )
 
 
 class _Products(NamedTuple):

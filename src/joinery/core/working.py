@@ -108,6 +108,7 @@ class State:
     slope: np.ndarray
     offset: np.ndarray | None
     rest: np.ndarray | None = None  # 1 − μ of shares
+    yes_no: bool = False  # whether every response is 0 or 1
 
     @property
     def z(self) -> np.ndarray:
@@ -125,23 +126,25 @@ def state(working: Working, part: Part) -> State:
             eta = link.eta(start(family, part.y, part.trials))
         else:
             eta = linear(working.b, part)
-        rest = None
+        rest, yes_no = None, False
         if family.of_shares:
             mu, rest = shares(link, eta)
-            V, away = mu * rest, part.y * rest - (1 - part.y) * mu
+            V, yes_no = mu * rest, np.array_equal(part.y * part.y, part.y)
+            away = np.where(part.y > 0, rest, -mu) if yes_no else part.y * rest - (1 - part.y) * mu
         else:
             mu = link.mu(eta)
             V, away = family.variance(mu), part.y - mu
         slope = V if link.name == "logit" else link.slope(eta)
         W = a * V if link.name == "logit" else a * slope * slope / V
         residual = away / slope
-        good = (W > 0) & np.isfinite(W + residual)
-        if not good.all():
+        # the ends of many values tell sooner than each of them
+        if not (len(W) and W.min() > 0 and np.isfinite(W.max() + residual.min() + residual.max())):
+            good = (W > 0) & np.isfinite(W + residual)
             W, residual = np.where(good, W, 0.0), np.where(good, residual, 0.0)
         if working.adjust is not None and working.b is not None:
             h = W * working.adjust.unscaled_variance(part.X)
             residual = residual + np.where(W > 0, 0.5 * h * _log_weight_slope(family, link, eta) / W, 0.0)
-    return State(eta, mu, residual, W, slope, part.offset, rest)
+    return State(eta, mu, residual, W, slope, part.offset, rest, yes_no)
 
 
 def _log_weight_slope(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:
@@ -167,13 +170,15 @@ def unit_deviance(family: Family, y: np.ndarray, own: State) -> np.ndarray:
     """Unit deviances, those of shares with all the digits of 1 − μ."""
     if own.rest is None:
         return family.deviance(y, own.mu)
-    if np.all((y == 0) | (y == 1)):
-        return np.asarray(-2 * np.log(np.maximum(np.where(y == 1, own.mu, own.rest), 1e-320)))
+    if own.yes_no:
+        found = np.log(np.maximum(np.where(y > 0, own.mu, own.rest), 1e-320))
+        found *= -2
+        return np.asarray(found)
     return share_deviance(y, own.mu, own.rest)
 
 
-def products(X: np.ndarray, W: np.ndarray, *, rough: bool = False) -> np.ndarray:
-    """[1, X]ᵀW[1, X]; ``rough`` in single precision where there is much of it.
+def products(X: np.ndarray, W: np.ndarray, e: np.ndarray, *, rough: bool = False) -> tuple[np.ndarray, np.ndarray]:
+    """[1, X]ᵀW[1, X] and [1, X]ᵀe; the first ``rough``, in single precision, where there is much of it.
 
     A step needs no more: what it leaves undone the next one, from exact gradients, makes good.
     """
@@ -186,9 +191,10 @@ def products(X: np.ndarray, W: np.ndarray, *, rough: bool = False) -> np.ndarray
     else:
         Xw = X * root[:, None]
         H[1:, 1:] = gram(Xw) if np.all(W >= 0) else across(Xw.T, Xw * np.sign(W)[:, None])
-    H[0, 1:] = H[1:, 0] = across(W, X)
+    H[0, 1:], slopes = across(np.vstack([W, e]), X)  # both in one go through X
+    H[1:, 0] = H[0, 1:]
     H[0, 0] = W.sum()
-    return H
+    return H, np.append(e.sum(), slopes)
 
 
 def observed_weights(working: Working, part: Part, own: State) -> np.ndarray:
