@@ -10,7 +10,7 @@ from scipy.linalg import lapack
 
 from joinery.core.levelled import Columns, Levelled, chosen, shifted, whole
 from joinery.core.products import times, turned
-from joinery.core.triangular import WIDE, triangle
+from joinery.core.triangular import WIDE
 
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 
@@ -129,7 +129,8 @@ class Solution:
     def unscaled_variance(self, X: Columns) -> np.ndarray:
         """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
         if isinstance(X, Levelled):
-            if len(self.kept) == X.shape[1] and X.value is None and self.exact_inverse is None:
+            plain = self.has_intercept and X.value is None and self.exact_inverse is None
+            if plain and len(self.kept) == X.shape[1]:
                 return self._levelled_variance(X)
             X = X.whole()
         white = self.whitened(X)
@@ -138,16 +139,36 @@ class Solution:
         )
 
     def _levelled_variance(self, X: Levelled) -> np.ndarray:
-        """The same with the levels first in the factor: what they add is then one number for each level."""
-        order, q = np.concatenate([X.level_places, X.number_places]), len(X.level_places)
-        inverse, _ = lapack.dtrtri(triangle(self.factor[:, order]))
-        root = np.triu(inverse) / self.scale[order][:, None]
-        # the levels' part of a row's basis: of each level, and of none
-        own = np.vstack([root[:q], np.zeros(len(order))]) - self.centre[order] @ root
-        squares = np.einsum("ij,ij->i", own[:, :q], own[:, :q]) + (1 / self.weight_sum if self.has_intercept else 0.0)
-        white = turned(np.ascontiguousarray(root[q:, q:].T), X.numbers)
-        white += own[:, q:].T[:, X.codes]
-        return np.asarray(squares[X.codes] + np.einsum("ji,ji->i", white, white))
+        """The same within the groups that levels make: 1/W of the group, and what the numbers add about its means."""
+        parts = self._by_groups.get(X.level_places.tobytes())
+        if parts is None:
+            parts = self._by_groups[X.level_places.tobytes()] = self._groups(X.level_places, X.number_places)
+        share, away, root = parts
+        white = turned(root, X.numbers)
+        white -= away.take(X.codes, axis=1)
+        return np.asarray(share[X.codes] + np.einsum("ji,ji->i", white, white))
+
+    @cached_property
+    def _by_groups(self) -> dict[bytes, tuple[np.ndarray, np.ndarray, np.ndarray]]:
+        return {}
+
+    def _groups(self, levels: np.ndarray, numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """1/W of each group of rows (q + 1,), the last without a level; its means as the root takes them; the root.
+
+        The root's (d, d) product with its transpose is the unscaled covariance of the numbers' slopes, which is that
+        of their parts within groups (Frisch & Waugh 1933).
+        """
+        slopes = self.inverse / self.scale[:, None]
+        own = slopes[numbers]
+        covariance = own @ own.T
+        # the numbers' coefficients on the levels, from the blocks of an inverse
+        means = -np.linalg.solve(covariance, own @ slopes[levels].T) if len(numbers) else np.zeros((0, len(levels)))
+        middle = self.centre[numbers] - means @ self.centre[levels]
+        means = np.column_stack([means + middle[:, None], middle])
+        shares = np.append(self.centre[levels], 1 - self.centre[levels].sum())
+        with np.errstate(all="ignore"):
+            root = np.linalg.cholesky(covariance).T if len(numbers) else covariance
+            return 1 / (shares * self.weight_sum), root @ means, root
 
     def fitted(self, X: Columns) -> np.ndarray:
         """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
