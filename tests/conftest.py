@@ -51,7 +51,7 @@ class Exact:
     """Weighted least squares in 60-digit arithmetic, by the normal equations: the truth the solver is held to."""
 
     def __init__(self, A, y, w=None):
-        A = mpmath.matrix(np.asarray(A, float).tolist())
+        A = mpmath.matrix(A if isinstance(A, list) else np.asarray(A, float).tolist())
         y = mpmath.matrix(np.asarray(y, float).tolist())
         W = mpmath.diag([mpmath.mpf(1)] * A.rows if w is None else [mpmath.mpf(float(v)) for v in w])
         G = A.T * W * A

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from itertools import combinations, product
 
+import mpmath
 import numpy as np
 import pandas as pd
 import pytest
@@ -238,3 +239,29 @@ def test_the_factors_memory_is_plain_json():
     )
     for memory in (made.factor_memory, made.function_memory, made.seen):
         assert json.loads(json.dumps(memory)) == json.loads(json.dumps(json.loads(json.dumps(memory))))
+
+
+@pytest.mark.parametrize(
+    ("terms", "powers"),
+    [
+        ("powers(x, 10)", [(k, 0, 1) for k in range(1, 11)]),
+        ("x, z, x * z, x^3 * z^2", [(1, 0, 1), (0, 1, 1), (1, 1, 1), (3, 2, 1)]),
+        ("powers(x, 8), g * x^2", [*((k, 0, 1) for k in range(1, 9)), (2, 0, "g")]),
+    ],
+)
+@pytest.mark.parametrize("weights", [None, "w"])
+def test_powers_and_products_are_not_rounded_before_they_are_solved(terms, powers, weights, exact, correct_digits):
+    rng = np.random.default_rng(77)
+    x = np.linspace(-9.1, -3.3, 80)
+    table = {"x": x, "z": x + rng.normal(0, 0.01, 80), "g": np.where(rng.random(80) < 0.5, "a", "b")}
+    table |= {"y": np.exp(x / 4) + 1e-3 * rng.normal(size=80), "w": rng.uniform(0.5, 2, 80)}
+    found = jn.fit(table, f"y given {terms}", weights=weights).coefficients()
+    mp = mpmath.mpf
+    A = [
+        [mp(1), *(mp(a) ** i * mp(b) ** j * (k if k == 1 else g == "b") for i, j, k in powers)]
+        for a, b, g in zip(table["x"], table["z"], table["g"], strict=True)
+    ]
+    truth = exact(A, table["y"], None if weights is None else table["w"])
+    assert len(found["term"]) == len(truth.b)
+    assert correct_digits(found["estimate"], truth.b) > 14
+    assert correct_digits(found["standard_error"], truth.se) > 10

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 
@@ -25,6 +25,22 @@ class Blocks(Protocol):
 
     @property
     def pieces(self) -> Pieces[Block]: ...
+
+
+Finer = tuple[Block, np.ndarray | None]
+
+
+@runtime_checkable
+class FinerBlocks(Protocol):
+    """Blocks that know what of their columns a double cannot hold: beside each block the rest (m, k), or None."""
+
+    @property
+    def finer(self) -> Pieces[Finer]: ...
+
+
+def finer(blocks: Blocks) -> Pieces[Finer]:
+    """Blocks with what their columns are more than doubles."""
+    return blocks.finer if isinstance(blocks, FinerBlocks) else blocks.pieces.map(lambda block: (block, None))
 
 
 @dataclass(frozen=True)

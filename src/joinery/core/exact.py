@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from joinery.core import precise
-from joinery.core.blocks import Block, Blocks
+from joinery.core.blocks import Blocks, Finer, finer
 from joinery.core.levelled import whole
 from joinery.core.precise import Pair
 from joinery.core.products import across
@@ -60,23 +60,26 @@ class Scaled:
     def width(self) -> int:
         return len(self.shift) + self.constant
 
-    def few(self, block: Block) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
+    def few(self, block: Finer) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
         """A few rows at a time, as high and low parts (width, m): a column of the model is a row here."""
         c = int(self.constant)
         shift, scale = self.shift[:, None], self.scale[:, None]
         moved = bool(shift.any())
-        X, y, w = whole(block[0]), *block[1:]
+        (columns, y, w), rest = block
+        X = whole(columns)
         for start in range(0, len(y), ROWS):
             part = slice(start, start + ROWS)
             high = np.empty((self.width, len(y[part])))
             high[:c] = 0.5
             high[c:-1], high[-1] = X[part].T, y[part]
-            low = None
+            low = None if rest is None else np.zeros_like(high)
+            if low is not None and rest is not None:
+                low[c:-1] = rest[part].T / scale[:-1]
             if moved:
                 high[c:], error = precise.two_sum(high[c:], -shift)
                 if error.any():
-                    low = np.zeros_like(high)
-                    low[c:] = error / scale
+                    low = np.zeros_like(high) if low is None else low
+                    low[c:] += error / scale
             high[c:] /= scale
             if w is not None:
                 root = np.sqrt(w[part] / self.weight_scale)
@@ -89,7 +92,7 @@ def cross_products(scaled: Scaled, count: int) -> Pair:
     """ZᵀZ of the scaled columns as a pair (p, p), from ``count`` slices and what they leave."""
     p = scaled.width
     sums = _no_products(p, count)
-    for found in scaled.blocks.pieces.each(lambda block: _products_of(scaled, block, count)):
+    for found in finer(scaled.blocks).each(lambda block: _products_of(scaled, block, count)):
         sums = [precise.add(sum_, own) for sum_, own in zip(sums, found, strict=True)]
     total = np.zeros((p, p)), np.zeros((p, p))
     for i in range(count, -1, -1):  # the smallest first
@@ -105,7 +108,7 @@ def _no_products(p: int, count: int) -> list[Pair]:
     return [(np.zeros(shape), np.zeros(shape)) for shape in shapes]
 
 
-def _products_of(scaled: Scaled, block: Block, count: int) -> list[Pair]:
+def _products_of(scaled: Scaled, block: Finer, count: int) -> list[Pair]:
     """A block's products of each part i with the parts from i on: pairs (p, (count + 1 − i)·p)."""
     p = scaled.width
     sums = _no_products(p, count)
@@ -168,7 +171,7 @@ def _refined(scaled: Scaled, found: Exact, rounds: int = 4) -> Exact:
     """Corrects the coefficients from double-double residuals until the correction is lost in rounding."""
     b, rss = found.coefficients, found.rss
 
-    def added(block: Block) -> tuple[Pair, float]:
+    def added(block: Finer) -> tuple[Pair, float]:
         gradient, squares = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
         for high, low in scaled.few(block):
             rest = np.zeros_like(high) if low is None else low
@@ -181,7 +184,7 @@ def _refined(scaled: Scaled, found: Exact, rounds: int = 4) -> Exact:
 
     for _ in range(rounds):
         gradient, rss = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
-        for own, squares in scaled.blocks.pieces.each(added):
+        for own, squares in finer(scaled.blocks).each(added):
             gradient, rss = precise.add(gradient, own), rss + squares
         step = precise.dot(found.inverse, precise.dot(_transposed(found.inverse), gradient))
         b = precise.add(b, step)

@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from joinery.core.blocks import BLOCK_ROWS, Block
+from joinery.core.blocks import BLOCK_ROWS, Block, Finer
 from joinery.core.levelled import Columns, whole
 from joinery.core.pieces import NARROW, Pieces
 from joinery.data.records import Records
@@ -124,15 +124,10 @@ class RowBlocks:
     @property
     def whole(self) -> Pieces[RowBlock]:
         """The blocks with all that belongs to their rows."""
-        context, size = self._context, self._rows_a_block
+        size = self._rows_a_block
 
         def make(i: int, room: np.ndarray | None) -> RowBlock:
-            rows = self.rows
-            if isinstance(rows, slice):
-                start, stop, _ = rows.indices(len(self.table))
-                here = context.at(slice(start + i * size, min(start + (i + 1) * size, stop)))
-            else:
-                here = context.at(rows[i * size : (i + 1) * size])
+            here = self._context_of(i)
             w, r, offset = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
             exposure = self.response.log_exposure(here)
             if exposure is not None:
@@ -140,9 +135,28 @@ class RowBlocks:
             columns, trials = self.design.columns(here, room), self.response.trials(here)
             return RowBlock(columns, self.response.values(here), w, r, offset, trials, i * size)
 
-        return Pieces(
-            -(-context.size // size), make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW
-        )
+        count = -(-self._context.size // size)
+        return Pieces(count, make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW)
+
+    @property
+    def finer(self) -> Pieces[Finer]:
+        """The blocks with what powers and products are more than doubles: for the exact way."""
+        blocks = self.pieces
+        if not any(term.rounds for term in self.design.terms):
+            return blocks.map(lambda block: (block, None))
+
+        def make(i: int, room: np.ndarray | None) -> Finer:
+            return blocks.make(i, room), self.design.rest(self._context_of(i))
+
+        return Pieces(blocks.count, make, blocks.room, blocks.shared)
+
+    def _context_of(self, i: int) -> Context:
+        """Where a block's rows are."""
+        rows, size = self.rows, self._rows_a_block
+        if isinstance(rows, slice):
+            start, stop, _ = rows.indices(len(self.table))
+            return self._context.at(slice(start + i * size, min(start + (i + 1) * size, stop)))
+        return self._context.at(rows[i * size : (i + 1) * size])
 
     @cached_property
     def _single(self) -> Block | None:

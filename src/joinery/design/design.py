@@ -7,17 +7,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
+from functools import cached_property, lru_cache, reduce
 from itertools import product
 from typing import Any
 
 import numpy as np
 
+from joinery.core import precise
 from joinery.core.levelled import Columns, Levelled
 from joinery.data.columns import level_text
 from joinery.data.records import Records, filled
 from joinery.design.codings import Subset, coding_matrix, open_cells, subsets
-from joinery.design.factors import CategoryFactor, Factor, Remembered, learn_factor, recall, shown
+from joinery.design.factors import CategoryFactor, Factor, NumberFactor, Remembered, learn_factor, recall, shown
 from joinery.notation.evaluate import Context, Memory, Rows
 from joinery.notation.tree import Sentence, names_in
 
@@ -56,7 +57,26 @@ class DesignTerm:
 
     def fill(self, out: np.ndarray, context: Context) -> None:
         """Writes this term's columns of a block (m, width of the term)."""
-        numeric = self._numeric(context)
+        self._spread(out, self._numeric(context), context)
+
+    @property
+    def rounds(self) -> bool:
+        """Whether its columns are powers or products of numbers, of which a double holds the first digits only."""
+        numbers = [f for f in self.factors if not isinstance(f, CategoryFactor)]
+        return all(isinstance(f, NumberFactor) for f in numbers) and (
+            len(numbers) > 1 or any(isinstance(f, NumberFactor) and f.whole_power > 1 for f in numbers)
+        )
+
+    def fill_rest(self, out: np.ndarray, context: Context) -> None:
+        """Writes what its columns are more than the doubles that ``fill`` writes."""
+        pairs = [f.pair(context) for f in self.factors if isinstance(f, NumberFactor)]
+        with np.errstate(all="ignore"):
+            high, low = reduce(precise.multiply, pairs)
+            rest = (high - self._numeric(context)[:, 0]) + low
+        self._spread(out, np.where(np.isfinite(rest), rest, 0.0)[:, None], context)
+
+    def _spread(self, out: np.ndarray, numeric: np.ndarray, context: Context) -> None:
+        """Numbers (m, columns) written to the columns of each combination of levels."""
         if not self.categories:
             out[:] = numeric
             return
@@ -147,6 +167,16 @@ class Design:
         out = np.empty((m, self.width), order="F") if room is None else room[:m]  # filled column by column
         for term in self.terms:
             term.fill(out[:, term.columns], context)
+        return out
+
+    def rest(self, context: Context) -> np.ndarray | None:
+        """What the columns are more than doubles: (m, width), or None where nothing is rounded."""
+        rounding = [term for term in self.terms if term.rounds]
+        if not rounding:
+            return None
+        out = np.zeros((context.size, self.width), order="F")
+        for term in rounding:
+            term.fill_rest(out[:, term.columns], context)
         return out
 
     def columns(self, context: Context, room: np.ndarray | None = None) -> Columns:

@@ -9,6 +9,8 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core import precise
+from joinery.core.precise import Pair
 from joinery.data.columns import Column, level_text
 from joinery.data.records import Records
 from joinery.design.curves import learn_polynomial, learn_spline, polynomial, spline
@@ -17,6 +19,7 @@ from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
 from joinery.notation.tree import Call, Expression, Name, Number, Power, number_text
 
 Remembered = dict[str, Any]
+WHOLE_POWERS = range(2, 31)
 
 
 @dataclass(frozen=True)
@@ -38,6 +41,24 @@ class NumberFactor:
     def columns(self, context: Context) -> np.ndarray:
         values = evaluate(self.expression, context)
         return (values if self.first is None else values - self.first)[:, None]
+
+    @property
+    def whole_power(self) -> int:
+        """The whole exponent that it is a power with, 1 where it is none."""
+        return int(self.degree) if self.degree in WHOLE_POWERS and isinstance(self.expression, Power) else 1
+
+    def pair(self, context: Context) -> Pair:
+        """Its values to twice a double's digits, each (m,): whole powers are not rounded."""
+        if self.whole_power == 1:
+            values = self.columns(context)[:, 0]
+            return values, np.zeros_like(values)
+        assert isinstance(self.expression, Power)
+        base = evaluate(self.expression.base, context)
+        once = base, np.zeros_like(base)
+        found = once
+        for _ in range(self.whole_power - 1):
+            found = precise.multiply(found, once)
+        return found
 
 
 @dataclass(frozen=True)
