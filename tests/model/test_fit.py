@@ -244,3 +244,34 @@ def test_responses_that_overflow_when_squared_fit_rightly(size, tmp_path):
     assert np.isclose(plain.overall()["f"][0], scaled.overall()["f"][0])
     assert jn.load(scaled.save(tmp_path / "s.json")).coefficients()["p"].equals(scaled.coefficients()["p"])
     assert str(scaled)
+
+
+@pytest.mark.parametrize("size", [1e200, 1e-200])
+@pytest.mark.parametrize("std_errors", ["constant spread", "robust", "clustered", "autocorrelated"])
+def test_tests_of_such_responses_are_those_of_plain_ones(size, std_errors):
+    options = {"std_errors": std_errors} | ({"cluster": "g"} if std_errors == "clustered" else {})
+    table = GOOD.assign(g=np.arange(len(GOOD)) // 3)
+    plain, scaled = (jn.fit(table.assign(y=table["y"] * s), "y given x, z", **options) for s in (1.0, size))
+    for ask in (
+        lambda fit: fit.claim("x = z, x = 1e-300"),
+        lambda fit: fit.coefficients(),
+        lambda fit: fit.overall(),
+        lambda fit: fit.anova("others"),
+        lambda fit: fit.average_effects(),
+        lambda fit: fit.checks(),
+        lambda fit: fit.crosscheck(folds=4, seed=1),
+        lambda fit: fit.box_cox(),
+        lambda fit: jn.compare(fit.revise(drop="z"), fit),
+    ):
+        a, b = ask(plain).frame, ask(scaled).frame
+        for name in {"t", "f", "p", "share", "statistic"} & set(a):
+            assert np.allclose(a[name], b[name], rtol=1e-8, equal_nan=True), name
+        for name in {"difference", "lower", "upper", "standard_error", "effect"} & set(a):
+            assert np.allclose(a[name], b[name] / size, rtol=1e-8, equal_nan=True), name
+    a, b = (fit.crosscheck().frame.iloc[:, 1] for fit in (plain, scaled))
+    assert np.allclose(a, b / np.where(np.abs(b / a - 1) < 1e-6, 1, size), equal_nan=True)
+    for picture in ("observed_fitted", "residuals", "spread", "influence", "checks"):
+        assert scaled.draw(picture).axes
+    new = {"x": 2, "z": 2}
+    for name in ("fitted", "mean_lower", "new_upper"):
+        assert np.allclose(plain.forecast(new)[name], scaled.forecast(new)[name] / size)

@@ -9,7 +9,7 @@ import numpy as np
 from scipy.special import gamma
 
 from joinery.core import tails
-from joinery.core.triangular import triangle
+from joinery.core.triangular import power_of_two, triangle
 
 
 @dataclass(frozen=True)
@@ -21,6 +21,14 @@ class Correlation:
     upper: np.ndarray
     p: np.ndarray
     n: np.ndarray
+
+
+def deviation(values: np.ndarray) -> float:
+    """The standard deviation, over n − 1, of values of any size; NaN for fewer than two."""
+    if len(values) < 2:
+        return float("nan")
+    unit = float(power_of_two(np.max(np.abs(values), keepdims=True))[0])  # those of 10²⁰⁰ cannot be squared
+    return float(np.std(values / unit, ddof=1)) * unit
 
 
 def pearson(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:

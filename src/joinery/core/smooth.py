@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from joinery.core.triangular import power_of_two
+
 MOST_POINTS = 4000
 
 
@@ -33,6 +35,8 @@ def smooth(x: np.ndarray, y: np.ndarray, *, span: float = 2 / 3, rounds: int = 3
     order = np.argsort(x, kind="stable")
     step = max(1, len(x) // MOST_POINTS)
     x, y = x[order][::step], y[order][::step]
+    x_unit, y_unit = power_of_two(np.array([np.abs(x).max(), np.abs(y).max()]))  # what is 10²⁰⁰ cannot be squared
+    x, y = x / x_unit, y / y_unit
     at = np.linspace(x[0], x[-1], grid)
     robust = np.ones(len(x))
     for _ in range(rounds):
@@ -46,7 +50,7 @@ def smooth(x: np.ndarray, y: np.ndarray, *, span: float = 2 / 3, rounds: int = 3
     height = operator @ y
     residual = y - np.interp(x, at, height)
     sd = np.sqrt(float((robust * residual**2).sum()) / max(float(robust.sum()) - 4, 1.0))
-    return Smooth(at, height, sd * np.sqrt((operator**2).sum(axis=1)))
+    return Smooth(at * x_unit, height * y_unit, sd * np.sqrt((operator**2).sum(axis=1)) * y_unit)
 
 
 def _local_lines(x: np.ndarray, at: np.ndarray, span: float, robust: np.ndarray) -> np.ndarray:

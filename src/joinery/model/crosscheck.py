@@ -183,7 +183,7 @@ def _figures(
         add("calibration slope", [_calibration(f) for _, f in pairs])
     else:
         add("mean error", [_mean(e) for e, _ in pairs])
-        add("typical error (root mean square)", [float(np.sqrt(_mean(e**2))) for e, _ in pairs])
+        add("typical error (root mean square)", [_root_mean_square(e) for e, _ in pairs])
         add("mean absolute error", [_mean(np.abs(e)) for e, _ in pairs])
         add("explained (R²)", [_explained(e, f) for e, f in pairs])
     level = f"share inside {level_words(fit.level)} intervals"
@@ -204,12 +204,18 @@ def _mean(values: np.ndarray) -> float:
     return float(values.mean()) if len(values) else float("nan")
 
 
+def _root_mean_square(values: np.ndarray) -> float:
+    """Of values of any size: those of 10²⁰⁰ cannot be squared as they are."""
+    unit = float(np.max(np.abs(values), initial=0.0)) or 1.0
+    return unit * float(np.sqrt(_mean((values / unit) ** 2)))
+
+
 def _explained(e: np.ndarray, f: _Forecasts) -> float:
     y = f.observed[np.isfinite(f.fitted)]
     if not len(y):
         return float("nan")
-    total = float(((y - y.mean()) ** 2).sum())
-    return 1 - float((e**2).sum()) / total if total > 0 else float("nan")
+    spread = _root_mean_square(y - y.mean())
+    return 1 - len(e) / len(y) * (_root_mean_square(e) / spread) ** 2 if spread > 0 else float("nan")
 
 
 def _inside(fit: Fit, f: _Forecasts) -> float:
@@ -217,7 +223,8 @@ def _inside(fit: Fit, f: _Forecasts) -> float:
     y: np.ndarray = f.observed * f.trials if fit.response.kind == "of" else f.observed
     if not known.any():
         return float("nan")
-    return float(np.mean((y[known] >= f.lower[known] - 1e-9) & (y[known] <= f.upper[known] + 1e-9)))
+    rounding = 1e-9 * float(np.max(np.abs(y[known])))
+    return float(np.mean((y[known] >= f.lower[known] - rounding) & (y[known] <= f.upper[known] + rounding)))
 
 
 def _weighted(f: _Forecasts, values: np.ndarray) -> float:

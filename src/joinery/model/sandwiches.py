@@ -24,7 +24,8 @@ def sandwich_of(
 ) -> Sandwich:
     """The covariance that ``std_errors=`` names. Raises CallError and UnusableColumnError for groupings of no use."""
     parts = [
-        (solution.in_basis(b.X), b.beyond_offset - solution.fitted(b.X), b.precision, b.repeats) for b in blocks.whole
+        (solution.in_basis(b.X), (b.beyond_offset - solution.fitted(b.X)) / solution.unit, b.precision, b.repeats)
+        for b in blocks.whole
     ]
     u, e = np.concatenate([p[0] for p in parts]), np.concatenate([p[1] for p in parts])
     w, r = (np.concatenate([np.ones(len(p[1])) if p[i] is None else p[i] for p in parts]) for i in (2, 3))

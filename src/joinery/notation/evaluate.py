@@ -327,7 +327,8 @@ def _mean(x: np.ndarray) -> float:
 
 
 def _learn_scale(x: np.ndarray, node: Call) -> dict[str, Any]:
-    if len(x) < 2 or not (sd := float(np.std(x, ddof=1))):
+    size = float(np.max(np.abs(x), initial=0.0))  # what is 10²⁰⁰ cannot be squared
+    if len(x) < 2 or not size or not (sd := float(np.std(x / size, ddof=1)) * size):
         raise UnusableColumnError(f"{node}: {node.arguments[0]} does not vary, so it cannot be divided by its spread")
     return {"mean": _mean(x), "sd": sd}
 

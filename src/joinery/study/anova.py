@@ -64,7 +64,7 @@ class _Basis:
         own = self.joined(chosen) + self.solution.has_intercept
         b = self.solution.coefficients[self.solution.kept[own - self.solution.has_intercept]]
         root = self.solution.root[own]
-        return wald(b, root @ self.meat @ root.T) if len(own) else 0.0
+        return wald(b / self.solution.unit, root @ self.meat @ root.T) if len(own) else 0.0
 
 
 def anova(fit: Asked, after: str = "earlier") -> Table:
@@ -75,9 +75,10 @@ def anova(fit: Asked, after: str = "earlier") -> Table:
 
         table: Table = deviance_table(fit, after)
         return table
-    unit2 = fit.solution.unit**2
+    unit = fit.solution.unit
     found = [*term_parts(fit, after), *_residual(fit)]
-    ss = np.array([part.ss for part in found]) * unit2
+    with np.errstate(all="ignore"):  # infinite where a double cannot hold it
+        ss = np.array([part.ss for part in found]) * unit * unit
     df = np.array([part.df for part in found])
     with np.errstate(all="ignore"):
         ms = np.where(df > 0, ss / df, np.nan)

@@ -57,7 +57,8 @@ def claim(fit: Asked, text: str, level: float | None = None) -> Table:
     difference = L @ np.nan_to_num(found.values) + away
     V = L @ np.nan_to_num(coefficient_covariance(fit)) @ L.T
     df = np.array([np.min(found.df[row != 0]) for row in L])
-    errors = np.sqrt(np.diag(V))
+    unit = fit.solution.unit  # whose square V is in
+    errors = np.sqrt(np.diag(V)) * unit
     lower, upper = intervals.around(difference, errors, df, level)
     with np.errstate(all="ignore"):
         t = np.where(errors > 0, difference / errors, np.nan)
@@ -79,7 +80,7 @@ def claim(fit: Asked, text: str, level: float | None = None) -> Table:
     )
     equations = [i for i, sign in enumerate(signs) if sign == "="]
     if len(equations) > 1:
-        f, q, df2 = _together(difference[equations], V[np.ix_(equations, equations)], float(df[equations].min()))
+        f, q, df2 = _together(difference[equations] / unit, V[np.ix_(equations, equations)], float(df[equations].min()))
         together = {"claim": "all equations together", "t": np.nan, "df": df2, "p": float(tails.f_upper(f, q, df2))}
         for name, values in columns.items():
             values.append(together.get(name, np.nan))

@@ -39,7 +39,10 @@ def estimates(fit: Asked, *, plain: bool = False) -> Estimates:
             errors[solution.places] = s * solution.error_factors
         else:
             variance = np.einsum("ij,jk,ik->i", solution.root, sandwich.meat, solution.root)
-            errors[solution.places], df[solution.places] = np.sqrt(np.maximum(variance, 0.0)), sandwich.df
+            errors[solution.places], df[solution.places] = (
+                np.sqrt(np.maximum(variance, 0.0)) * solution.unit,
+                sandwich.df,
+            )
     names, values = design.names, solution.coefficients
     if solution.has_intercept:
         names, values = ("intercept", *names), np.append([solution.intercept or 0.0], values)
@@ -47,12 +50,12 @@ def estimates(fit: Asked, *, plain: bool = False) -> Estimates:
 
 
 def coefficient_covariance(fit: Asked) -> np.ndarray:
-    """The chosen covariance of all coefficients; NaN for columns left out."""
+    """The chosen covariance of all coefficients, in the solution's unit²; NaN for columns left out."""
     solution = fit.solution
     width = fit.design.width + solution.has_intercept
     out = np.full((width, width), np.nan)
     if fit.error_scale is not None:
-        plain = fit.error_scale**2 * solution.unscaled_covariance
+        plain = (fit.error_scale / solution.unit) ** 2 * solution.unscaled_covariance
         chosen = plain if fit.sandwich is None else solution.root @ fit.sandwich.meat @ solution.root.T
         out[np.ix_(solution.places, solution.places)] = chosen
     return out

@@ -33,7 +33,7 @@ def average_effects(fit: Asked, level: float | None = None) -> Table:
         raise CallError("the model has no predictor whose effect could be averaged")
     J = np.array(slopes)
     V = np.nan_to_num(coefficient_covariance(fit))
-    errors = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", J, V, J), 0.0))
+    errors = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", J, V, J), 0.0)) * fit.solution.unit
     df = fit.reference_df if fit.sandwich is None else float(np.nanmin(fit.sandwich.df))
     lower, upper = intervals.around(np.array(effects), errors, df, level)
     with np.errstate(all="ignore"):

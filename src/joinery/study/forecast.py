@@ -63,7 +63,7 @@ def bands(fit: Asked, context: Context, X: np.ndarray, level: float, how: How | 
     if fit.sandwich is not None:
         u = solution.in_basis(X)
         variance = np.maximum(np.einsum("ij,jk,ik->i", u, fit.sandwich.meat, u), 0.0)
-        of_mean, df = np.sqrt(variance), float(np.nanmin(fit.sandwich.df))
+        of_mean, df = np.sqrt(variance) * solution.unit, float(np.nanmin(fit.sandwich.df))
     mean_times, new_times = _multipliers(solution.rank, int(np.isfinite(eta).sum()), df, level, how.simultaneous)
     mean_lower, mean_upper = eta - mean_times * of_mean, eta + mean_times * of_mean
     if fit.glm is not None:

@@ -10,6 +10,7 @@ import numpy as np
 
 from joinery.core import correlation
 from joinery.core.blocks import ArrayBlocks
+from joinery.core.correlation import deviation
 from joinery.core.solve import least_squares
 from joinery.data.columns import level_text
 from joinery.data.records import Records
@@ -167,7 +168,7 @@ class ResponseLook:
         y = self.observed[own]
         n = len(y)
         if self.total is None:
-            return {"n": n, "mean": float(y.mean()), "standard_deviation": float(y.std(ddof=1)) if n > 1 else np.nan}
+            return {"n": n, "mean": float(y.mean()), "standard_deviation": deviation(y)}
         events, total = float(y.sum()), float(self.total[own].sum())
         share = events / total if total > 0 else np.nan
         if self.kind == "of":

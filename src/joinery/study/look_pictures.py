@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery.core.correlation import deviation
 from joinery.core.smooth import smooth
 from joinery.core.tails import t_quantile
 from joinery.data.columns import level_text
@@ -118,7 +119,7 @@ def _across(look: Look, text: str, factor: Any) -> Across:
             own = y[codes == place]
             n = len(own)
             means.append(float(own.mean()) if n else np.nan)
-            reach.append(float(t_quantile(0.975, n - 1) * own.std(ddof=1) / np.sqrt(n)) if n > 1 else 0.0)
+            reach.append(float(t_quantile(0.975, n - 1) * deviation(own) / np.sqrt(n)) if n > 1 else 0.0)
         labels = tuple(level_text(level) for level in factor.levels)
         return Across(text, codes.astype(float), y, levels=labels, means=np.array(means), reach=np.array(reach))
     expression = factor.expression

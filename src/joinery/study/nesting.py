@@ -83,7 +83,7 @@ def nested_test(small: Asked, large: Asked) -> Nested | None:
     unit = large.solution.unit
     if large.sandwich is not None:
         rest = np.linalg.svd(across)[0][:, small.solution.rank :]
-        effects = _effects(large)
+        effects = _effects(large) / unit
         f = wald(rest.T @ effects, rest.T @ large.sandwich.meat @ rest) / q
         df2 = float(np.nanmin(large.sandwich.df))
     else:

@@ -41,7 +41,7 @@ def _wald(fit: Asked, sandwich: Sandwich) -> tuple[float, int]:
     """Wald's statistic over its degrees of freedom, for all coefficients but the intercept."""
     solution = fit.solution
     skip = int(solution.has_intercept)
-    b = solution.coefficients[solution.kept]
+    b = solution.coefficients[solution.kept] / solution.unit
     V = (solution.root @ sandwich.meat @ solution.root.T)[skip:, skip:]
     try:
         statistic = float(b @ np.linalg.solve(V, b)) / len(b)

@@ -132,6 +132,6 @@ def left_out_error(fit: Asked) -> float | None:
         return None
     figures = per_row(fit)
     with np.errstate(all="ignore"):
-        e = (figures.residual / (1 - figures.influence.leverage))[figures.counts]
+        e = (figures.residual / fit.solution.unit / (1 - figures.influence.leverage))[figures.counts]
     e = e[np.isfinite(e)]
-    return float(np.sqrt((e**2).mean())) if len(e) else None
+    return float(np.sqrt((e**2).mean()) * fit.solution.unit) if len(e) else None

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.core import tails
+from joinery.core.correlation import pearson
 from joinery.core.smooth import Smooth, smooth
 from joinery.errors import CallError
 from joinery.show.fit_pictures import Guide, Words, zero
@@ -140,7 +141,7 @@ def observed_fitted(fit: Asked, *, label_rows: str | Sequence[Any], words: Given
         return _in_groups(fit, words, ax)
     finding = "points on the line are fitted exactly"
     if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0:
-        finding += f"; correlation of observed with fitted {figure(float(np.corrcoef(x, y)[0, 1]), 3)}"
+        finding += f"; correlation of observed with fitted {figure(float(pearson(np.column_stack([x, y]))[1].r[0]), 3)}"
     said = Words("How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}")
     guides = [Guide(ends, ends, "equal")]
     return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=guides)
