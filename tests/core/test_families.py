@@ -351,3 +351,14 @@ def test_quantile_residuals_are_normal_when_the_family_is_right():
     advice = " ".join(wrong.checks()["advice"])
     assert 'family="negative-binomial"' in advice
     assert "serious" in set(wrong.checks()["verdict"])
+
+
+def test_profile_ends_of_counts_let_the_shape_follow():
+    table, sentence = made("negative-binomial", "log", 5)
+    fit = jn.fit(table, sentence, family="negative-binomial")
+    ends = fit.coefficients(profile=True).frame.set_index("term").loc["x"]
+    for end in ("lower", "upper"):
+        held = jn.fit(table, "y given z", family="negative-binomial", offset=f"{float(ends[end])!r} * x")
+        assert 2 * (fit.log_likelihood - held.log_likelihood) == pytest.approx(3.841458820694124, rel=1e-6)
+    plain = fit.coefficients().frame.set_index("term").loc["x"]
+    assert ends["lower"] == pytest.approx(plain["lower"], abs=plain["standard_error"] / 2)

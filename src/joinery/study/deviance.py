@@ -11,8 +11,8 @@ import numpy as np
 from joinery.core import tails
 from joinery.core.families import log_likelihood, negative_binomial
 from joinery.core.links import LINKS
-from joinery.core.reweighted import reweighted
-from joinery.core.working import Turned, linear
+from joinery.core.reweighted import Estimated, reweighted
+from joinery.core.working import Parts, Turned, linear
 from joinery.design.design import DesignTerm
 from joinery.design.working import LikelyRows, family_of
 from joinery.errors import CallError, listed
@@ -137,13 +137,17 @@ def restricted(fit: Asked, rows: LikelyRows, terms: tuple[DesignTerm, ...], chos
 def _shaped(fit: Asked, own: Turned, intercept: bool) -> tuple[float, int]:
     """−2·log likelihood of a negative-binomial model with a shape of its own."""
     found = reweighted(own, negative_binomial(np.inf), LINKS[fit.link], intercept=intercept, n=fit.n_rows)
+    return minus_twice_log_likelihood(own, found), found.solution.rank
+
+
+def minus_twice_log_likelihood(own: Parts, found: Estimated) -> float:
+    """−2·log likelihood of rows of counts at estimated coefficients and shape."""
     total = 0.0
     for part in own.pieces:
         eta = linear(found.b, part)
-        repeats = part.times
         each = log_likelihood(found.family, found.link, part.y, eta, part.precision, None, 1.0)
-        total += float((repeats * each).sum())
-    return -2 * total, found.solution.rank
+        total += float((part.times * each).sum())
+    return -2 * total
 
 
 def _some(rows: LikelyRows, columns: np.ndarray) -> Turned:

@@ -11,9 +11,10 @@ from joinery.core.links import LINKS
 from joinery.core.reweighted import Estimated, reweighted
 from joinery.core.working import Part, Turned, linear
 from joinery.design.working import LikelyRows, family_of
-from joinery.errors import CallError, JoineryError
+from joinery.errors import JoineryError
 from joinery.study.asked import Asked, response_blocks
 from joinery.study.coefficients import estimates
+from joinery.study.deviance import minus_twice_log_likelihood
 
 ROUNDS = 60
 
@@ -33,15 +34,12 @@ def _held(rows: LikelyRows, column: int, value: float) -> Turned:
 def profile_ends(fit: Asked, level: float) -> tuple[np.ndarray, np.ndarray, list[str]]:
     """The ends of profile-likelihood intervals of every coefficient, and a note (Venzon & Moolgavkar 1988).
 
-    Under an estimated dispersion the fall in deviance over φ is held against F(1, n − p). Raises CallError where the
-    profile means nothing.
+    Under an estimated dispersion the fall in deviance over φ is held against F(1, n − p).
     """
     e = estimates(fit)
     if fit.glm is None:
         lower = e.values - tails.t_quantile((1 + level) / 2, np.maximum(e.df, 1)) * e.standard_errors
         return lower, 2 * e.values - lower, ["for the normal family the profile interval is the t interval"]
-    if fit.glm.shape is not None:
-        raise CallError("profile intervals of the negative-binomial family are not to be had; use the plain ones")
     rows = LikelyRows(response_blocks(fit))
     firth = fit.glm.penalty == "firth"
     best = _cost(fit, rows, fit.solution.whole, firth)
@@ -73,9 +71,12 @@ def _end(
 
     def excess(value: float) -> float:
         try:
-            found = _refitted(fit, rows, column, value, firth)
+            held = _held(rows, column, value)
+            found = _refitted(fit, held, column, firth)
         except JoineryError:
             return float("inf")
+        if fit.glm.shape is not None:
+            return minus_twice_log_likelihood(held, found) - best - bound
         return _held_cost(fit, rows, found, column, value, firth) - best - bound
 
     step = error if np.isfinite(error) and 0 < error < 1e6 * (1 + abs(at)) else 1.0
@@ -105,10 +106,11 @@ def _end(
     return float(middle)
 
 
-def _refitted(fit: Asked, rows: LikelyRows, column: int, value: float, firth: bool) -> Estimated:
+def _refitted(fit: Asked, held: Turned, column: int, firth: bool) -> Estimated:
     intercept = fit.solution.has_intercept and column > 0
-    held = _held(rows, column, value)
-    return reweighted(held, family_of(fit.glm), LINKS[fit.link], intercept=intercept, n=fit.n_rows, firth=firth)
+    # of negative-binomial models each has the shape that suits it best
+    family = family_of(fit.glm)
+    return reweighted(held, family, LINKS[fit.link], intercept=intercept, n=fit.n_rows, firth=firth)
 
 
 def _held_cost(fit: Asked, rows: LikelyRows, found: Estimated, column: int, value: float, firth: bool) -> float:
@@ -122,6 +124,8 @@ def _held_cost(fit: Asked, rows: LikelyRows, found: Estimated, column: int, valu
 
 def _cost(fit: Asked, rows: LikelyRows, b: np.ndarray, firth: bool) -> float:
     """The deviance at coefficients, less log det of the information when penalized."""
+    if fit.glm.shape is not None:
+        return -2 * (fit.log_likelihood or np.nan)
     if not firth:
         return fit.deviance
     family, link = family_of(fit.glm), LINKS[fit.link]
