@@ -275,3 +275,20 @@ def test_tests_of_such_responses_are_those_of_plain_ones(size, std_errors):
     new = {"x": 2, "z": 2}
     for name in ("fitted", "mean_lower", "new_upper"):
         assert np.allclose(plain.forecast(new)[name], scaled.forecast(new)[name] / size)
+
+
+def test_lack_of_fit_of_a_response_too_large_to_square_is_that_of_a_plain_one():
+    x, y = np.repeat(np.arange(1.0, 7), 3), np.random.default_rng(3).normal(size=18)
+    plain, large = (jn.fit({"x": x, "y": (y + x**2) * s}, "y given x") for s in (1.0, 1e200))
+    assert "lack of fit" in plain.anova()["term"].tolist()
+    assert np.allclose(plain.anova()["p"], large.anova()["p"], equal_nan=True, rtol=1e-9)
+
+
+def test_the_band_of_quantiles_knows_weights():
+    rng = np.random.default_rng(4)
+    table = {"x": rng.normal(size=90), "y": rng.normal(size=90), "w": rng.integers(0, 3, 90)}
+    weighted = jn.fit(table, "y given x", weights="w").draw("quantiles")
+    rows = np.flatnonzero(table["w"])
+    plain = jn.fit({n: v[rows] for n, v in table.items()}, "y given x", weights="w").draw("quantiles")
+    bands = [figure.axes[0].collections[0].get_paths()[0].get_extents() for figure in (weighted, plain)]
+    assert np.allclose(bands[0].get_points(), bands[1].get_points(), atol=0.6)

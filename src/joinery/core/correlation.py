@@ -27,8 +27,15 @@ def deviation(values: np.ndarray) -> float:
     """The standard deviation, over n − 1, of values of any size; NaN for fewer than two."""
     if len(values) < 2:
         return float("nan")
+    return root_mean_square(values - values.mean()) * float(np.sqrt(len(values) / (len(values) - 1)))
+
+
+def root_mean_square(values: np.ndarray) -> float:
+    """Of values of any size; NaN for none."""
+    if not len(values):
+        return float("nan")
     unit = float(power_of_two(np.max(np.abs(values), keepdims=True))[0])  # those of 10²⁰⁰ cannot be squared
-    return float(np.std(values / unit, ddof=1)) * unit
+    return float(np.sqrt(((values / unit) ** 2).mean())) * unit
 
 
 def pearson(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery.core import tails
+from joinery.core.correlation import root_mean_square
 from joinery.core.families import FAMILIES
 from joinery.core.links import LINKS
 from joinery.core.pieces import Pieces
@@ -183,7 +184,7 @@ def _figures(
         add("calibration slope", [_calibration(f) for _, f in pairs])
     else:
         add("mean error", [_mean(e) for e, _ in pairs])
-        add("typical error (root mean square)", [_root_mean_square(e) for e, _ in pairs])
+        add("typical error (root mean square)", [root_mean_square(e) for e, _ in pairs])
         add("mean absolute error", [_mean(np.abs(e)) for e, _ in pairs])
         add("explained (R²)", [_explained(e, f) for e, f in pairs])
     level = f"share inside {level_words(fit.level)} intervals"
@@ -204,18 +205,12 @@ def _mean(values: np.ndarray) -> float:
     return float(values.mean()) if len(values) else float("nan")
 
 
-def _root_mean_square(values: np.ndarray) -> float:
-    """Of values of any size: those of 10²⁰⁰ cannot be squared as they are."""
-    unit = float(np.max(np.abs(values), initial=0.0)) or 1.0
-    return unit * float(np.sqrt(_mean((values / unit) ** 2)))
-
-
 def _explained(e: np.ndarray, f: _Forecasts) -> float:
     y = f.observed[np.isfinite(f.fitted)]
     if not len(y):
         return float("nan")
-    spread = _root_mean_square(y - y.mean())
-    return 1 - len(e) / len(y) * (_root_mean_square(e) / spread) ** 2 if spread > 0 else float("nan")
+    spread = root_mean_square(y - y.mean())
+    return 1 - len(e) / len(y) * (root_mean_square(e) / spread) ** 2 if spread > 0 else float("nan")
 
 
 def _inside(fit: Fit, f: _Forecasts) -> float:

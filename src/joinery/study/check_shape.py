@@ -156,7 +156,7 @@ def lack_of_fit(fit: Asked) -> Test:
             return NOTHING
     figures = per_row(fit)
     weights = joined(row_blocks(fit).whole, lambda b: np.ones(len(b.y)) if b.weights is None else b.weights)
-    return diagnostics.replicate_lack_of_fit(figures.residual, weights, codes, fit.solution.rank)
+    return diagnostics.replicate_lack_of_fit(figures.residual / fit.solution.unit, weights, codes, fit.solution.rank)
 
 
 def _lagged(fit: Asked) -> bool:

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.correlation import root_mean_square
 from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.factors import shown
@@ -131,7 +132,7 @@ def _judgement(columns: dict[str, Any], level: float) -> list[str]:
         return []
     said = [
         f"mean error {figure(float(error.mean()), 3)}, typical error (root mean square) "
-        f"{figure(float(np.sqrt((error**2).mean())), 3)}, over {len(error):,} rows"
+        f"{figure(root_mean_square(error), 3)}, over {len(error):,} rows"
     ]
     known = [v for v in columns["inside"] if v]
     if known:

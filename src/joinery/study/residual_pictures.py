@@ -9,12 +9,14 @@ import numpy as np
 
 from joinery.core import tails
 from joinery.core.correlation import pearson
+from joinery.core.pieces import joined
 from joinery.core.smooth import Smooth, smooth
+from joinery.design.blocks import RowBlock
 from joinery.errors import CallError
 from joinery.show.fit_pictures import Guide, Words, zero
 from joinery.show.numbers import figure, p_phrase
 from joinery.show.numbers import value as shown
-from joinery.study.asked import Asked, rows_at_hand
+from joinery.study.asked import Asked, row_blocks, rows_at_hand
 from joinery.study.check_rows import in_order
 from joinery.study.checks import check_lines
 from joinery.study.family_checks import groups
@@ -175,7 +177,7 @@ def quantiles(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
     order = sound[np.argsort(values[sound], kind="stable")]
     n = len(order)
     expected = tails.normal_quantile((np.arange(1, n + 1) - 0.375) / (n + 0.25))
-    band = _chance_band(fit, n)
+    band = _chance_band(fit, sound)
     out = int(np.sum((values[order] < band[0]) | (values[order] > band[1])))
     finding = (
         "the residuals follow the line within what chance allows"
@@ -192,11 +194,13 @@ def quantiles(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
     return quantiles(expected, values[order], band, flags, worded(said, words), ax)
 
 
-def _chance_band(fit: Asked, n: int) -> tuple[np.ndarray, np.ndarray]:
+def _chance_band(fit: Asked, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Where 95 % of sorted standardized residuals of normal samples lie, point by point.
 
     Simulated through the model's own hat matrix up to 2,000 rows; by the beta law of order statistics beyond that.
+    ``sound`` are the rows that have such a residual.
     """
+    n = len(sound)
     if n > MOST_SIMULATED or fit.glm is not None:
         from scipy.special import betaincinv
 
@@ -206,14 +210,17 @@ def _chance_band(fit: Asked, n: int) -> tuple[np.ndarray, np.ndarray]:
         ends = [tails.normal_quantile(betaincinv(k, n - k + 1, share)) for share in (0.025, 0.975)]
         place, at = (tails.normal_quantile((v - 0.375) / (n + 0.25)) for v in (np.arange(1, n + 1), k))
         return np.interp(place, at, ends[0]), np.interp(place, at, ends[1])
-    table, chosen = rows_at_hand(fit)
-    white = fit.solution.whitened(fit.design.matrix(fit.design.context(table, chosen.rows)))
-    if fit.solution.has_intercept:
-        white = np.column_stack([np.full(len(white), 1 / np.sqrt(len(white))), white])
-    noise = np.random.default_rng(SEED).standard_normal((len(white), DRAWS))
-    noise -= white @ (white.T @ noise)
-    left = 1 - (white**2).sum(axis=1)
-    sound = left > 1e-10
-    scale = np.sqrt((noise**2).sum(axis=0) / fit.residual_df)
-    drawn = np.sort(noise[sound] / np.sqrt(left[sound])[:, None] / scale, axis=0)
+
+    def own_basis(block: RowBlock) -> np.ndarray:
+        basis = fit.solution.in_basis(block.X)
+        return basis if block.weights is None else basis * np.sqrt(block.weights)[:, None]
+
+    Q = joined(row_blocks(fit).whole, own_basis)
+    noise = np.random.default_rng(SEED).standard_normal((len(Q), DRAWS))
+    if fit.asides.weights is not None or fit.asides.repeats is not None:
+        noise[~per_row(fit).counts] = 0.0
+    noise -= Q @ (Q.T @ noise)
+    left = 1 - (Q**2).sum(axis=1)
+    scale = np.sqrt((noise**2).sum(axis=0) / max(np.count_nonzero(per_row(fit).counts) - fit.solution.rank, 1))
+    drawn = np.sort(noise[sound] / np.sqrt(np.maximum(left[sound], 1e-300))[:, None] / scale, axis=0)
     return np.quantile(drawn, 0.025, axis=1), np.quantile(drawn, 0.975, axis=1)
