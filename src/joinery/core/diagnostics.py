@@ -48,8 +48,9 @@ def added_column(zz: float, uz: np.ndarray, ze: float, rss: float, df: float) ->
 
     NaN when the columns already there explain z. Source: Draper & Smith 1998, 6.1.
     """
-    left = zz - float(uz @ uz)
-    if df <= 1 or rss <= 0 or left <= 1e-10 * zz:
+    with np.errstate(all="ignore"):  # coefficients that run off bring products without end
+        left = zz - float(uz @ uz)
+    if df <= 1 or rss <= 0 or not left > 1e-10 * zz or not np.isfinite(left):
         return NOTHING
     gain = ze * ze / left
     rest = max(rss - gain, 0.0)

@@ -77,7 +77,8 @@ def _effects(fit: Asked) -> Iterator[tuple[str, float, np.ndarray]]:
                     values = column.numbers(slice(None))
                     step = PER_SD * (float(np.nanstd(values[chosen.rows])) or 1.0)
                     up, down = (_mean(fit, _with(table, name, values + s)) for s in (step, -step))
-                    yield name, (up[0] - down[0]) / (2 * step), (up[1] - down[1]) / (2 * step)
+                    with np.errstate(all="ignore"):
+                        yield name, (up[0] - down[0]) / (2 * step), (up[1] - down[1]) / (2 * step)
 
 
 def _with(table: Records, name: str, values: object) -> Records:
