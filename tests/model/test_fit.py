@@ -292,3 +292,9 @@ def test_the_band_of_quantiles_knows_weights():
     plain = jn.fit({n: v[rows] for n, v in table.items()}, "y given x", weights="w").draw("quantiles")
     bands = [figure.axes[0].collections[0].get_paths()[0].get_extents() for figure in (weighted, plain)]
     assert np.allclose(bands[0].get_points(), bands[1].get_points(), atol=0.6)
+
+
+def test_remarks_that_are_only_counted_leave_no_empty_line():
+    page = str(jn.fit("sample:winter", "survived of colonies given apiary, stores_kg"))
+    assert "more remarks" in page
+    assert not [line for line in page.splitlines() if line.strip() == "caution"]

@@ -70,7 +70,7 @@ def _cautions(fit: Asked) -> list[Caution]:
         if sound:
             found.append(Caution(FINE, ", ".join(sound), "checks" if fit.n_rows <= MOST_CHECKED else "rows"))
     order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    found.sort(key=lambda c: (order[c.verdict], c.call == "rows" and fit.glm is not None))
+    found.sort(key=lambda c: (order[c.verdict], not c.words, c.call == "rows" and fit.glm is not None))
     bad = [c for c in found if c.verdict != FINE]
     if len(bad) > MOST_CAUTIONS:
         more = len(bad) - MOST_CAUTIONS + 1
