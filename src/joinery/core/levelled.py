@@ -30,8 +30,10 @@ class Levelled:
 
     def sums(self, weights: np.ndarray | None) -> np.ndarray:
         """Sums of weights (m,) over each level (q,)."""
-        value = self.value if weights is None or self.value is None else weights * self.value
-        each = weights if self.value is None else value
+        if weights is None or self.value is None:
+            each = self.value if weights is None else weights
+        else:
+            each = weights * self.value
         return np.bincount(self.codes, weights=each, minlength=len(self.level_places) + 1)[:-1].astype(float)
 
     def split(self, b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -46,9 +46,10 @@ class Gram(NamedTuple):
 def sparse_gram(Z: Columns) -> Gram:
     """ZᵀZ of a block (m, k) with levels, or with columns that are zero throughout, as levels are in a few rows."""
     if isinstance(Z, Levelled):
-        present = np.flatnonzero(Z.sums(None))
+        sums = Z.sums(None)
+        present, squares = np.flatnonzero(sums), sums if Z.value is None else Z.sums(Z.value)
         beside = np.array([Z.sums(column)[present] for column in Z.numbers.T]).reshape(-1, len(present))
-        return Gram(Z.number_places, gram(Z.numbers), Z.level_places[present], beside, Z.sums(Z.value)[present])
+        return Gram(Z.number_places, gram(Z.numbers), Z.level_places[present], beside, squares[present])
     places, none = np.arange(Z.shape[1]), np.empty(0)
     if Z.shape[1] > 5 * NARROW:
         places = np.flatnonzero(Z.any(axis=0))

@@ -36,6 +36,7 @@ from joinery.errors import NoConvergenceError
 MOST_STEPS, MOST_HALVINGS, MOST_SHAPES = 200, 40, 60
 SETTLED = 1e-22
 LAST = 1e-13  # a step so short is followed by one lost in rounding
+START_APART = 0.03
 WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.solve``
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
 # where observed and expected weights are the same
@@ -149,7 +150,7 @@ def _settled(
         newton = newton or (not canonical and count > 4 and decrement > 0.02 * last and not firth)
         last = decrement
     running: tuple[int, ...] = ()
-    change = size * min(reach, _eta_change(parts, step) if reach > RUNNING else reach) if converged else 0.0
+    change = size * (reach if reach <= RUNNING else _eta_change(parts, step)) if converged else 0.0
     if converged and change > RUNNING:
         running, converged = _running(parts, step), False
         reason = "the deviance has settled, but coefficients grow without end"
@@ -163,7 +164,7 @@ def _settled(
         working = Working(parts, family, link, now.b)
         solution = known_solution(working, now.H, now.gradient, now.pearson, now.b, n)
     if solution is None:
-        solution = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n, last=converged)
+        solution = _penalized(parts, family, link, now.b, firth, intercept=intercept, n=n)
     b = now.b if running else solution.whole
     if not np.isfinite(b).all() or np.max(np.abs(b - now.b)) > 1e-3 * max(1.0, float(np.max(np.abs(now.b)))):
         b = now.b
@@ -202,34 +203,30 @@ def _rough_start(working: Working, intercept: bool) -> np.ndarray | None:
         H, g = H + own_H, g + own_g
     places = np.arange(0 if intercept else 1, k + 1)
     H, g = H[np.ix_(places, places)], g[places]
-    if not len(places) or not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
-        return None
-    scale = np.sqrt(np.diag(H))
-    factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
-    if failed or np.min(np.diag(factor)) < 0.03:
+    solved = _solved(H, g, START_APART) if len(places) else None
+    if solved is None:
         return None
     b = np.zeros(k + 1)
-    b[places] = linalg.cho_solve((factor, False), g / scale, check_finite=False) / scale
+    b[places] = solved
     return b
 
 
-def _penalized(
-    parts: Parts,
-    family: Family,
-    link: Link,
-    b: np.ndarray,
-    firth: Firth,
-    *,
-    intercept: bool,
-    n: int,
-    last: bool = False,
-) -> Solution:
-    """The weighted least squares at b; with Firth's penalty the response is moved by the leverages found first.
+def _solved(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray | None:
+    """x with Hx = g by Cholesky; None where a diagonal of the scaled factor is not above ``apart``."""
+    if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
+        return None
+    scale = np.sqrt(np.diag(H))
+    factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
+    if failed or not np.min(np.diag(factor)) > apart:
+        return None
+    return np.asarray(linalg.cho_solve((factor, False), g / scale, check_finite=False) / scale)
 
-    At the ``last`` step b has settled, and is taken as it is where columns are well apart.
-    """
-    at = b if last and not firth else None
-    found = least_squares(Working(parts, family, link, b), intercept=intercept, n=n, at=at)
+
+def _penalized(
+    parts: Parts, family: Family, link: Link, b: np.ndarray, firth: Firth, *, intercept: bool, n: int
+) -> Solution:
+    """The weighted least squares at b; with Firth's penalty the response is moved by the leverages found first."""
+    found = least_squares(Working(parts, family, link, b), intercept=intercept, n=n)
     return least_squares(Working(parts, family, link, b, found), intercept=intercept, n=n) if firth else found
 
 
@@ -313,14 +310,9 @@ def _step(
     if not firth:
         g = now.gradient[places]
         for both in ([now.curved] if now.curved is not None else []) + [now.H]:
-            H = both[np.ix_(places, places)]
-            if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
-                continue
-            scale = np.sqrt(np.diag(H))
-            factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
-            if not failed and np.min(np.diag(factor)) > WELL_APART:
-                solved = linalg.cho_solve((factor, False), g / scale, check_finite=False)
-                step[places] = solved / scale
+            solved = _solved(both[np.ix_(places, places)], g, WELL_APART)
+            if solved is not None:
+                step[places] = solved
                 return step, float(step @ now.H @ step)
     found = _penalized(parts, family, link, now.b, firth, intercept=columns.has_intercept, n=n)
     step = found.whole - now.b

@@ -46,14 +46,11 @@ class _Folded(NamedTuple):
     shift: np.ndarray | None  # what columns were moved by on the way; None for nothing
 
 
-def least_squares(
-    blocks: Blocks, *, intercept: bool = True, n: int | None = None, at: np.ndarray | None = None
-) -> Solution:
+def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = None) -> Solution:
     """Least squares over row blocks.
 
     Parameters: ``blocks`` of X (m, k) without the constant, y (m,) and weights; ``intercept`` adds the constant;
-    ``n`` the rows they stand for, where that is not the number with weight; ``at`` (k + 1,) coefficients that are
-    known already, to be had as they are where columns are well apart.
+    ``n`` the rows they stand for, where that is not the number with weight.
     Returns a Solution. Raises DataError when a value is NaN or infinite, or when there is no row with weight.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Björck 1987 for the correction.
 
@@ -67,7 +64,7 @@ def least_squares(
     if folded is not None:
         condition = condition_number(folded.R[:-1, :-1])
         if condition <= (QUICK_CONDITION if blocks.width <= WIDE else WIDE_CONDITION):
-            return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick", at)
+            return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick")
     if blocks.width <= WIDE:
         return exact_least_squares(blocks, intercept, n)
     folded = _steady_fold(blocks, intercept)

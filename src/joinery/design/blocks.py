@@ -142,8 +142,6 @@ class RowBlocks:
     def finer(self) -> Pieces[Finer]:
         """The blocks with what powers and products are more than doubles: for the exact way."""
         blocks = self.pieces
-        if not any(term.rounds for term in self.design.terms):
-            return blocks.map(lambda block: (block, None))
 
         def make(i: int, room: np.ndarray | None) -> Finer:
             return blocks.make(i, room), self.design.rest(self._context_of(i))
