@@ -4,7 +4,7 @@ VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 
-.PHONY: demo test check format lock lowest samples screenshots benchmarks clean
+.PHONY: demo test identities check format lock lowest samples screenshots benchmarks clean
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -16,6 +16,9 @@ demo: $(READY)          ## the whole job on the sample data
 
 test: $(READY)          ## every test; the blocks of one page stay together in one worker
 	$(BIN)/python -m pytest -n auto --dist loadfile
+
+identities: $(READY)    ## every question to thousands of random fits; CASES=500 for more
+	$(BIN)/python -m tests.identities $(or $(CASES),100)
 
 check: $(READY)         ## lint, format and types
 	$(BIN)/ruff check .

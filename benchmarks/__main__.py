@@ -13,7 +13,7 @@ from threadpoolctl import threadpool_info
 import joinery as jn
 from benchmarks.measure import Row, fresh, in_turn, often, peak_growth
 from joinery.core.blocks import ArrayBlocks, Block
-from joinery.core.pieces import Pieces
+from joinery.core.pieces import Partition
 from joinery.core.solve import least_squares
 from joinery.core.working import Part
 
@@ -122,7 +122,7 @@ class ArrayParts:
         return int(self.X.shape[1])
 
     @property
-    def pieces(self) -> Pieces[Part]:
+    def pieces(self) -> Partition[Part]:
         def part(block: Block) -> Part:
             return Part(block[0], block[1], np.ones(len(block[1])), None, None)
 

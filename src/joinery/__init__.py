@@ -18,12 +18,12 @@ if TYPE_CHECKING:
     from joinery.data.reading import sample_data as sample_data
     from joinery.data.reading import sample_names as sample_names
     from joinery.errors import *  # noqa: F403
-    from joinery.model.comparing import compare as compare
-    from joinery.model.fit import Fit as Fit
-    from joinery.model.fitting import fit as fit
-    from joinery.model.saving import load as load
-    from joinery.model.stepping import Trail as Trail
-    from joinery.model.stepping import stepwise as stepwise
+    from joinery.model.compare import Trail as Trail
+    from joinery.model.compare import compare as compare
+    from joinery.model.compare import stepwise as stepwise
+    from joinery.model.fit import fit as fit
+    from joinery.model.result import Fit as Fit
+    from joinery.model.save import load as load
     from joinery.show.table import Table as Table
     from joinery.study.look import Look as Look
     from joinery.study.look import look as look
@@ -33,11 +33,10 @@ __version__ = "0.1.0"
 _HOMES = {
     "joinery.data.reading": ("read", "sample_data", "sample_names"),
     "joinery.study.look": ("look", "Look"),
-    "joinery.model.fitting": ("fit",),
-    "joinery.model.fit": ("Fit",),
-    "joinery.model.saving": ("load",),
-    "joinery.model.comparing": ("compare",),
-    "joinery.model.stepping": ("stepwise", "Trail"),
+    "joinery.model.fit": ("fit",),
+    "joinery.model.result": ("Fit",),
+    "joinery.model.save": ("load",),
+    "joinery.model.compare": ("compare", "stepwise", "Trail"),
     "joinery.show.table": ("Table",),
     "joinery.errors": (
         "JoineryError",

@@ -10,8 +10,8 @@ from numpy.testing import assert_allclose
 
 from joinery.core import levelled, products
 from joinery.core.blocks import ArrayBlocks
-from joinery.core.levelled import Levelled
-from joinery.core.pieces import Pieces
+from joinery.core.levelled import IndicatorColumns
+from joinery.core.pieces import Partition
 from joinery.core.solve import least_squares
 
 
@@ -23,12 +23,12 @@ class LevelledBlocks:
 
     @property
     def pieces(self):
-        def make(i, room):
+        def make(i, workspace):
             own = slice(100 * i, 100 * i + 100)
             X = replace(self.X, numbers=self.X.numbers[own], codes=self.X.codes[own])
             return X, self.y[own], None if self.w is None else self.w[own]
 
-        return Pieces(-(-len(self.y) // 100), make)
+        return Partition(-(-len(self.y) // 100), make)
 
 
 @pytest.fixture(params=["plain", "no numbers", "far", "most in one level", "an empty level"])
@@ -42,8 +42,8 @@ def made(request):
         codes[codes == 4] = 1
     places = rng.permutation(d + q)
     numbers = rng.normal(1e4 if request.param == "far" else 0, 1, (m, d))
-    X = Levelled(np.asfortranarray(numbers), codes, np.sort(places[:d]), np.sort(places[d:]))
-    y = X.whole() @ rng.normal(size=d + q) + rng.normal(size=m)
+    X = IndicatorColumns(np.asfortranarray(numbers), codes, np.sort(places[:d]), np.sort(places[d:]))
+    y = X.dense() @ rng.normal(size=d + q) + rng.normal(size=m)
     return X, y, rng.uniform(0.5, 2, m)
 
 
@@ -51,18 +51,18 @@ def made(request):
 def test_products_are_those_of_the_written_out_columns(made, valued):
     X, y, w = made
     X = levelled.times_rows(X, np.sqrt(w)) if valued else X
-    Z, b = X.whole(), np.arange(1.0, X.shape[1] + 1)
+    Z, b = X.dense(), np.arange(1.0, X.shape[1] + 1)
     G = np.zeros((len(b), len(b)))
     products.sparse_gram(X).add_to(G)
     assert_allclose(G, Z.T @ Z, rtol=1e-12, atol=1e-9)
     assert_allclose(products.times(X, b), Z @ b, rtol=1e-12)
-    assert_allclose(products.across(y, X), y @ Z, rtol=1e-11, atol=1e-9)
-    assert_allclose(products.across(np.vstack([y, w]), X), np.vstack([y, w]) @ Z, rtol=1e-11, atol=1e-9)
+    assert_allclose(products.weighted_sums(y, X), y @ Z, rtol=1e-11, atol=1e-9)
+    assert_allclose(products.weighted_sums(np.vstack([y, w]), X), np.vstack([y, w]) @ Z, rtol=1e-11, atol=1e-9)
     few = np.array([5, 0, 700])
     assert_allclose(levelled.some_rows(X, few), Z[few])
     shift = np.where(np.isin(np.arange(len(b)), X.number_places), 2.5, 0.0)
     for away in (shift, shift + 1):
-        assert_allclose(levelled.whole(levelled.shifted(X, away)), Z - away)
+        assert_allclose(levelled.dense(levelled.shifted(X, away)), Z - away)
     assert_allclose(levelled.chosen(X, np.array([0, 2])), Z[:, [0, 2]])
 
 
@@ -70,11 +70,11 @@ def test_products_are_those_of_the_written_out_columns(made, valued):
 @pytest.mark.parametrize("intercept", [False, True])
 def test_fits_and_leverages_are_those_of_the_written_out_columns(made, weighted, intercept):
     X, y, w = made
-    w, Z = w if weighted else None, X.whole()
+    w, Z = w if weighted else None, X.dense()
     ours = least_squares(LevelledBlocks(X, y, w), intercept=intercept)
     plain = least_squares(ArrayBlocks(Z, y, w), intercept=intercept)
     assert (ours.way, ours.kept.tolist()) == (plain.way, plain.kept.tolist())
-    assert_allclose(ours.whole, plain.whole, rtol=1e-9, atol=1e-11)
+    assert_allclose(ours.padded_coefficients, plain.padded_coefficients, rtol=1e-9, atol=1e-11)
     assert_allclose(ours.unscaled_covariance, plain.unscaled_covariance, rtol=1e-9, atol=1e-12)
     assert_allclose([ours.rss, ours.tss], [plain.rss, plain.tss], rtol=1e-11)
     A = np.column_stack([np.ones(len(y)), Z]) if intercept else Z

@@ -9,7 +9,7 @@ import pytest
 
 from joinery.core import products
 from joinery.core.blocks import ArrayBlocks
-from joinery.core.pieces import Pieces, joined
+from joinery.core.pieces import Partition, joined
 from joinery.core.solve import least_squares
 
 
@@ -29,19 +29,19 @@ def test_what_pieces_hold_comes_in_their_order_from_so_many_threads(cores):
         names.add(threading.current_thread().name)
         return np.array([i, i * i])
 
-    pieces = Pieces(50, lambda i, room: i)
+    pieces = Partition(50, lambda i, workspace: i)
     assert joined(pieces, work).tolist() == [v for i in range(50) for v in (i, i * i)]
     assert len(names) == cores
     assert list(pieces.map(lambda i: -i)) == [-i for i in range(50)]
 
 
 def test_room_is_one_threads_own_and_warnings_are_handled_as_outside(cores):
-    pieces = Pieces(60, lambda i, room: (i, room), lambda: np.zeros(4000))
+    pieces = Partition(60, lambda i, workspace: (i, workspace), lambda: np.zeros(4000))
 
     def work(made):
-        i, room = made
-        room[:] = i
-        return float(room.sum() / 4000), float(np.log(np.zeros(1) - i)[0])
+        i, workspace = made
+        workspace[:] = i
+        return float(workspace.sum() / 4000), float(np.log(np.zeros(1) - i)[0])
 
     with np.errstate(all="ignore"):
         found = list(pieces.each(work))
@@ -60,7 +60,7 @@ def test_an_error_in_a_piece_ends_the_pass(cores):
         return i
 
     with pytest.raises(ValueError, match="piece 3"):
-        list(Pieces(5000, lambda i, room: i).each(work))
+        list(Partition(5000, lambda i, workspace: i).each(work))
     assert len(begun) < 5000
 
 
@@ -89,9 +89,9 @@ def test_small_products_equal_whole_ones(m, k, order):
     for ours, plain in [
         (products.gram(Z), Z.T @ Z),
         (products.times(Z, b), Z @ b),
-        (products.across(W[0], Z), W[0] @ Z),
-        (products.across(W, Z), W @ Z),
-        (products.turned(A, Z), A @ Z.T),
+        (products.weighted_sums(W[0], Z), W[0] @ Z),
+        (products.weighted_sums(W, Z), W @ Z),
+        (products.times_transpose(A, Z), A @ Z.T),
     ]:
         assert ours.shape == plain.shape
         np.testing.assert_allclose(ours, plain, rtol=1e-11, atol=1e-10)

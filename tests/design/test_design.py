@@ -151,9 +151,9 @@ def test_new_rows_meet_the_same_columns(terms):
 def test_what_is_learnt_comes_from_the_rows_used():
     table = TABLE.assign(big=np.where(np.arange(72) == 0, 1e6, TABLE["z"]))
     fit = jn.fit(table, "y given centred(big), rank(z)", leave_out=[0])
-    assert np.isclose(fit.design.function_memory["centred(big)"]["mean"], TABLE["z"][1:].mean())
+    assert np.isclose(fit._fitted.design.function_memory["centred(big)"]["mean"], TABLE["z"][1:].mean())
     new = records({"big": [0.0], "z": [(TABLE["z"].nsmallest(2)).mean()]})
-    row = fit.design.matrix(fit.design.context(new, EVERY_ROW))
+    row = fit._fitted.design.matrix(fit._fitted.design.context(new, EVERY_ROW))
     assert 1 <= row[0, 1] <= 3
 
 

@@ -17,7 +17,7 @@ GOOD = pd.DataFrame(
 
 
 def test_figures_of_a_fit_agree_with_their_definitions(honey, exact, correct_digits):
-    table = honey.table.frame.dropna(subset=["honey_kg", "forage_km2"]).astype({"altitude_m": float})
+    table = honey._fitted.origin.table.frame.dropna(subset=["honey_kg", "forage_km2"]).astype({"altitude_m": float})
     x = table[["forage_km2", "altitude_m", "feed_kg", "rain_days"]].to_numpy(float).T
     kinds = [(table["hive_type"] == k).to_numpy(float) for k in ("stacked", "top-bar")]
     X = np.column_stack([np.ones(len(table)), x[0], x[1], x[1] ** 2, x[2], x[3], x[2] * x[3], *kinds])

@@ -243,9 +243,9 @@ def test_categories_and_products_move_whole_and_in_order():
     trail = jn.stepwise(strong, SENTENCE, criterion="bic")
     moved = [t for t in trail.steps["term"] if t]
     assert {"x", "h"} <= set(moved[: moved.index("x × h")])
-    assert {str(t) for t in trail.final.design.sentence.terms} >= {"x", "h", "x * h"}
+    assert {str(t) for t in trail.final._fitted.design.sentence.terms} >= {"x", "h", "x * h"}
     kept = jn.stepwise(TABLE, SENTENCE, criterion="p", keep="g * h", moves="drop")
-    assert {"g", "h", "g * h"} <= {str(t) for t in kept.final.design.sentence.terms}
+    assert {"g", "h", "g * h"} <= {str(t) for t in kept.final._fitted.design.sentence.terms}
     with pytest.raises(jn.CallError, match="is not a term of the sentence"):
         jn.stepwise(TABLE, SENTENCE, keep="q")
 

@@ -160,11 +160,11 @@ def test_an_added_variable_picture_shows_the_coefficient(honey):
 def test_the_few_remarkable_rows_of_many_are_those_of_all_figures(monkeypatch, honey, yields):
     from joinery.study import rows
 
-    every = [(r.place, r.verdict, r.reason) for r in rows.remarks(honey)]
+    every = [(r.place, r.verdict, r.reason) for r in rows.remarks(honey._fitted)]
     assert len(every) > 2
     monkeypatch.setattr(rows, "MANY_ROWS", 10)
-    assert [(r.place, r.verdict, r.reason) for r in rows.remarks(honey.revise(level=90))] == every
+    assert [(r.place, r.verdict, r.reason) for r in rows.remarks(honey.revise(level=90)._fitted)] == every
     weighted = honey.revise(weights="queen_age")
-    few = [(r.place, r.verdict) for r in rows.remarks(weighted)]
+    few = [(r.place, r.verdict) for r in rows.remarks(weighted._fitted)]
     monkeypatch.setattr(rows, "MANY_ROWS", 10**6)
-    assert few == [(r.place, r.verdict) for r in rows.remarks(honey.revise(weights="queen_age"))]
+    assert few == [(r.place, r.verdict) for r in rows.remarks(honey.revise(weights="queen_age")._fitted)]

@@ -20,7 +20,9 @@ def test_intervals_and_tests_agree_with_one_another(honey):
     reach = tails.t_quantile(0.95, honey.residual_df) * table["standard_error"]
     assert np.allclose(table["upper"] - table["estimate"], reach)
     assert np.allclose(table["t"], table["estimate"] / table["standard_error"])
-    X = honey.design.matrix(honey.design.context(honey.table, honey.selection.rows))
+    X = honey._fitted.design.matrix(
+        honey._fitted.design.context(honey._fitted.origin.table, honey._fitted.origin.used_rows.rows)
+    )
     y = honey.rows()["observed"].dropna().to_numpy()[: honey.n_rows]
     for j in range(X.shape[1]):
         rest = np.column_stack([np.ones(len(X)), np.delete(X, j, axis=1)])
@@ -46,7 +48,7 @@ def test_rows_stand_beside_their_labels(honey, yields):
     observed = yields.set_index("hive")["honey_kg"]
     assert set(rows.index) == set(yields["hive"])
     assert (rows["observed"].dropna() == observed[rows["observed"].dropna().index]).all()
-    assert np.isclose(rows["leverage"].sum(), honey.solution.rank)
+    assert np.isclose(rows["leverage"].sum(), honey._fitted.solution.rank)
     assert (rows.loc[rows["reason"].str.startswith("left out: ")].index == rows.index[-7:]).all()
     assert rows.loc["H021", "fitted"] == honey.forecast().frame.loc["H021", "fitted"]
 
@@ -82,7 +84,7 @@ def test_forecasts_of_new_rows(honey, tmp_path):
     assert list(waiting.frame.index) == ["H021", "H047", "H076", "H111"]
     assert list(waiting.frame.columns) == ["fitted", "mean_lower", "mean_upper", "new_lower", "new_upper", "note"]
     file = tmp_path / "new.csv"
-    honey.table.frame.head(15).to_csv(file, index=False)
+    honey._fitted.origin.table.frame.head(15).to_csv(file, index=False)
     known = honey.forecast(file).frame
     assert {"observed", "error", "inside"} <= set(known.columns)
     fitted = honey.rows().frame["fitted"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import warnings
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -15,7 +15,7 @@ from joinery import errors
 from joinery.cli import options as o
 
 if TYPE_CHECKING:
-    from joinery.model.fit import Fit
+    from joinery.model.result import Fit
     from joinery.show.table import Table
 
 app = typer.Typer(
@@ -85,8 +85,8 @@ def _tell(notes: Iterable[str]) -> None:
 
 def _fit(model: str | None, **given: Any) -> Fit:
     """The fit that a command works on: made from data and a model, or loaded from a saved one."""
-    from joinery.model.fitting import fit
-    from joinery.model.saving import load
+    from joinery.model.fit import fit
+    from joinery.model.save import load
 
     data = str(given["data"])
     if model is None:
@@ -104,6 +104,9 @@ def _fit(model: str | None, **given: Any) -> Fit:
 def _given(**given: Any) -> tuple[Any, dict[str, Any]]:
     """The table named on the command line and the options of ``fit``."""
     options = {name: given[name] for name in o.FIT if name not in (*o.READ, "save")}
+    if options["dispersion"] not in (None, "estimated"):
+        with suppress(ValueError):  # what is no number is refused by fit, which says what it may be
+            options["dispersion"] = float(options["dispersion"])
     labels = [part.strip() for text in given["leave_out"] or [] for part in text.split(",") if part.strip()]
     return _data(given["data"], given), options | {"leave_out": labels or None}
 
@@ -195,8 +198,9 @@ def fit(
     found = _fit(**given)
     _show_page(found, given["form"], given["output"], given["digits"])
     if full:
-        kept = [] if found.table is None else [found.rows()]
-        for part in (found.overall(), found.coefficients(standardized=True, correlations=True), *kept):
+        kept = [] if found._fitted.origin is None else [found.anova(), found.checks(), found.rows()]
+        linear = found._fitted.estimate.linear
+        for part in (found.overall(), found.coefficients(standardized=True, correlations=linear), *kept):
             sys.stdout.write("\n")
             _show(part, given["form"], None, given["digits"])
 
@@ -210,13 +214,13 @@ def _show_page(found: Fit, form: str, output: str | None, digits: int | None) ->
     if output is not None or form in ("csv", "json"):
         ending = output.rsplit(".", 1)[-1].lower() if output else form
         if ending in ("txt", "html"):
-            made = short_page(found, digits)
+            made = short_page(found._fitted, digits)
             text = page.as_html(made) if ending == "html" else page.as_text(made)
             sys.stderr.write(f"wrote {write_text(str(output), text + chr(10))}\n")
         else:
             _show(found.coefficients(), form, output, digits)
         return
-    made = short_page(found, digits)
+    made = short_page(found._fitted, digits)
     if form == "text":
         forms.say(page.renderable(made))
     else:
@@ -299,7 +303,7 @@ def compare(
     **given: Any,
 ) -> None:
     """Fits of one response side by side, nested ones tested."""
-    from joinery.model.comparing import compare as side_by_side
+    from joinery.model.compare import compare as side_by_side
 
     found = side_by_side(*[_fit(model=model, **given) for model in models])
     _show(found, given["form"], given["output"], given["digits"])
@@ -316,7 +320,7 @@ def stepwise(
     **given: Any,
 ) -> None:
     """Choose among the terms of a sentence step by step."""
-    from joinery.model.stepping import stepwise as choose
+    from joinery.model.compare import stepwise as choose
 
     rows, options = _given(**given)
     rules: dict[str, Any] = {"moves": moves, "criterion": criterion, "keep": keep or (), "enter": enter, "leave": leave}

@@ -9,10 +9,10 @@ from rich.rule import Rule
 from rich.text import Text
 
 from joinery.errors import CallError
-from joinery.model.comparing import compare
-from joinery.model.fit import Fit
-from joinery.model.fitting import fit
-from joinery.model.saving import load
+from joinery.model.compare import compare
+from joinery.model.fit import fit
+from joinery.model.result import Fit
+from joinery.model.save import load
 from joinery.show import forms, page
 from joinery.show.table import Table
 from joinery.study.look import look
@@ -45,7 +45,7 @@ def walk(folder: str) -> None:
 
     _step("2. Say a model, fit it and read it", f"joinery fit sample:yields '{FIRST}' --id hive")
     first = fit("sample:yields", FIRST, id="hive")
-    forms.say(page.renderable(short_page(first)))
+    forms.say(page.renderable(short_page(first._fitted)))
 
     _step("3. Test: what does each term add?", "fit.anova('others')")
     forms.say(forms.grid(first.anova("others")))
@@ -60,7 +60,7 @@ def walk(folder: str) -> None:
     draw(bent, "leverage")
     _step("   One row now decides the curve, so see the model without it", f"fit = fit.revise(leave_out={WITHOUT})")
     mended = bent.revise(leave_out=WITHOUT)
-    forms.say(page.renderable(short_page(mended)))
+    forms.say(page.renderable(short_page(mended._fitted)))
     draw(mended, "line", "altitude", against="altitude_m")
 
     _step("6. Forecast the hives that have no honey weighed yet", "fit.forecast()")
@@ -70,7 +70,7 @@ def walk(folder: str) -> None:
 
     _step("7. Not only numbers: how many colonies came through the winter", f"joinery fit sample:winter '{WINTER}'")
     winter = fit("sample:winter", WINTER, id="apiary")
-    forms.say(page.renderable(short_page(winter)))
+    forms.say(page.renderable(short_page(winter._fitted)))
     draw(winter, "line", "survival", against="stores_kg")
     _step("   Three apiaries were kept back; now their figures have come", "fit.forecast('sample:winter_outcome')")
     forms.say(forms.grid(winter.forecast("sample:winter_outcome")))

@@ -34,6 +34,9 @@ Header = Annotated[int | None, typer.Option("--header", min=1, help="the line of
 Footer = Annotated[int | None, typer.Option("--footer", min=0, help="how many last lines are no rows")]
 Dates = Annotated[str | None, typer.Option("--dates", help="'day first' or 'month first' for dates like 03/04/2024")]
 Family = Annotated[str | None, typer.Option("--family", help="normal, binomial, poisson, gamma, …")]
+Dispersion = Annotated[
+    str | None, typer.Option("--dispersion", help='a known dispersion, or "estimated" (quasi-likelihood)')
+]
 Link = Annotated[str | None, typer.Option("--link", help="identity, log, logit, probit, cloglog, …")]
 Penalty = Annotated[str | None, typer.Option("--penalty", help="firth: finite estimates where the data separate")]
 Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
@@ -53,6 +56,7 @@ READ: dict[str, tuple[Any, Any]] = {
 FIT: dict[str, tuple[Any, Any]] = {
     "family": (Family, None),
     "link": (Link, None),
+    "dispersion": (Dispersion, None),
     "penalty": (Penalty, None),
     "id": (Id, None),
     "where": (Where, None),

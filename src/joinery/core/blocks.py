@@ -7,9 +7,9 @@ from typing import Protocol, runtime_checkable
 
 import numpy as np
 
-from joinery.core.levelled import Columns, chosen, whole
-from joinery.core.pieces import NARROW, Pieces
-from joinery.core.products import across, inner
+from joinery.core.levelled import Columns, chosen, dense
+from joinery.core.pieces import NARROW, Partition
+from joinery.core.products import inner, weighted_sums
 from joinery.core.triangular import forward
 from joinery.errors import DataError
 
@@ -24,7 +24,7 @@ class Blocks(Protocol):
     def width(self) -> int: ...
 
     @property
-    def pieces(self) -> Pieces[Block]: ...
+    def pieces(self) -> Partition[Block]: ...
 
 
 Finer = tuple[Block, np.ndarray | None]
@@ -35,10 +35,10 @@ class FinerBlocks(Protocol):
     """Blocks that know what of their columns a double cannot hold: beside each block the rest (m, k), or None."""
 
     @property
-    def finer(self) -> Pieces[Finer]: ...
+    def finer(self) -> Partition[Finer]: ...
 
 
-def finer(blocks: Blocks) -> Pieces[Finer]:
+def finer(blocks: Blocks) -> Partition[Finer]:
     """Blocks with what their columns are more than doubles."""
     return blocks.finer if isinstance(blocks, FinerBlocks) else blocks.pieces.map(lambda block: (block, None))
 
@@ -57,10 +57,10 @@ class ArrayBlocks:
         return int(self.X.shape[1])
 
     @property
-    def pieces(self) -> Pieces[Block]:
-        return Pieces(-(-len(self.y) // self.rows), self._block, shared=self.width <= NARROW)
+    def pieces(self) -> Partition[Block]:
+        return Partition(-(-len(self.y) // self.rows), self._block, shared=self.width <= NARROW)
 
-    def _block(self, i: int, room: np.ndarray | None) -> Block:
+    def _block(self, i: int, workspace: np.ndarray | None) -> Block:
         part = slice(i * self.rows, (i + 1) * self.rows)
         return (
             np.asarray(self.X[part], float),
@@ -79,7 +79,7 @@ def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, floa
             if not intercept:
                 break
             with np.errstate(all="ignore"):
-                X = whole(X)
+                X = dense(X)
                 mean, level = X.sum(axis=0) / len(y), float(y.sum()) / len(y)
                 if not far:
                     return mean, level
@@ -119,7 +119,7 @@ def _ends(block: Block) -> tuple[np.ndarray, np.ndarray, int, float, float]:
     X, y, w = block
     if not len(y):
         return np.full(X.shape[1] + 1, np.inf), np.full(X.shape[1] + 1, -np.inf), 0, 0.0, 0.0
-    columns = np.ascontiguousarray(whole(X).T)  # the ends of a column come several times faster from contiguous values
+    columns = np.ascontiguousarray(dense(X).T)  # the ends of a column come several times faster from contiguous values
     low, high = np.append(columns.min(axis=1), y.min()), np.append(columns.max(axis=1), y.max())
     if w is None:
         return low, high, len(y), float(len(y)), 1.0
@@ -134,23 +134,27 @@ def constant_in(
     weight_sum: float,
     tss: float,
     unit: float = 1.0,
-) -> tuple[bool, float]:
-    """Whether columns without an intercept still hold the constant; then the sum of squares about the mean."""
+) -> tuple[np.ndarray | None, float]:
+    """Where the constant lies among columns without an intercept, and the sum of squares about the mean.
+
+    The direction (r,) is in the basis where the columns are orthonormal; None, and the sum of squares as it is, where
+    the columns do not hold the constant.
+    """
     sums, level = np.zeros(len(kept)), 0.0
 
     def added(block: Block) -> tuple[np.ndarray, float]:
         X, y, w = block
         ones = np.ones(len(y)) if w is None else w
-        return across(ones, chosen(X, kept)), inner(ones, y / unit)
+        return weighted_sums(ones, chosen(X, kept)), inner(ones, y / unit)
 
     for own, part in blocks.pieces.each(added):
         sums, level = sums + own, level + part
     reach = forward(factor, sums / scale)
     if abs(float(reach @ reach) / weight_sum - 1) >= 1e-10:
-        return False, tss
+        return None, tss
     level /= weight_sum
     total = 0.0
     for _, y, w in blocks.pieces:
         away = y / unit - level
         total += inner(away, away if w is None else w * away)
-    return True, total
+    return reach / np.sqrt(float(reach @ reach)), total

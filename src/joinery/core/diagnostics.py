@@ -58,18 +58,22 @@ def added_column(zz: float, uz: np.ndarray, ze: float, rss: float, df: float) ->
     return Test(t, float(tails.t_two_sided(t, df - 1)), (df - 1,), gain / rss)
 
 
-def replicate_lack_of_fit(e: np.ndarray, weights: np.ndarray, group: np.ndarray, rank: int) -> Test:
+def replicate_lack_of_fit(
+    e: np.ndarray, weights: np.ndarray, times: np.ndarray, group: np.ndarray, rank: int
+) -> Test:
     """Lack of fit against the spread within groups of rows whose predictors are equal (Draper & Smith 1998, 2.1).
 
-    Parameters: raw residuals e and weights (n,), group numbers (n,), rank of the model. Size is F itself.
+    Parameters: raw residuals e, weights, and how many equal rows each stands for, each (m,); group numbers (m,); rank
+    of the model. Size is F itself.
     """
-    total = np.bincount(group, weights)
-    mean = np.bincount(group, weights * e) / np.where(total > 0, total, 1.0)
-    pure = float((weights * (e - mean[group]) ** 2).sum())
+    w = weights * times
+    total = np.bincount(group, w)
+    mean = np.bincount(group, w * e) / np.where(total > 0, total, 1.0)
+    pure = float((w * (e - mean[group]) ** 2).sum())
     lack = float((total * mean**2).sum())
-    groups, n = int(np.count_nonzero(total)), int(np.count_nonzero(weights))
+    groups, n = int(np.count_nonzero(total)), int(times.sum())
     df1, df2 = groups - rank, n - groups
-    if df1 <= 0 or df2 <= 0 or pure <= 0:
+    if df1 <= 0 or df2 <= 0 or pure <= 1e-12 * (pure + lack):
         return NOTHING
     f = (lack / df1) / (pure / df2)
     return Test(f, float(tails.f_upper(f, df1, df2)), (df1, df2), f)
@@ -82,23 +86,51 @@ def even_spread(r_squared: float, n: int, columns: int) -> Test:
     return Test(n * r_squared, float(tails.chi2_upper(n * r_squared, columns)), (columns,))
 
 
-def normality(z: np.ndarray) -> tuple[str, Test]:
+def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
     """Shapiro & Wilk's W up to 5,000 rows, D'Agostino & Pearson's K² beyond; size is the larger of the departures.
 
-    Size: |skewness|/2 or |excess kurtosis|/4, whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973.
+    Parameters: residuals z (m,), and how many rows each stands for. Size: |skewness|/2 or |excess kurtosis|/4,
+    whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973.
     """
     from scipy import stats
 
-    away = z - z.mean()
-    sd = float(np.sqrt((away**2).mean()))
-    if len(z) < 8 or sd == 0:
-        return "Shapiro–Wilk", NOTHING
-    size = max(abs(float((away**3).mean()) / sd**3) / 2, abs(float((away**4).mean()) / sd**4 - 3) / 4)
-    if len(z) <= NORMAL_ROWS:
-        found = stats.shapiro(z)
+    n = int(times.sum())
+    nothing = "Shapiro–Wilk" if n <= NORMAL_ROWS else "D'Agostino's K²", NOTHING
+    if n < 8:
+        return nothing
+    away = z - np.average(z, weights=times)
+    second, third, fourth = (float(np.average(away**power, weights=times)) for power in (2, 3, 4))
+    if second == 0:
+        return nothing
+    size = max(abs(third / second**1.5) / 2, abs(fourth / second**2 - 3) / 4)
+    if n <= NORMAL_ROWS:
+        found = stats.shapiro(np.repeat(z, times.astype(int)))
         return "Shapiro–Wilk", Test(float(found.statistic), float(found.pvalue), (), size)
-    found = stats.normaltest(z)
-    return "D'Agostino's K²", Test(float(found.statistic), float(found.pvalue), (2,), size)
+    skewed, peaked = _skewness_z(third / second**1.5, n), _kurtosis_z(fourth / second**2, n)
+    statistic = skewed**2 + peaked**2
+    return "D'Agostino's K²", Test(statistic, float(tails.chi2_upper(statistic, 2)), (2,), size)
+
+
+def _skewness_z(skewness: float, n: int) -> float:
+    """A sample's skewness as a standard normal under normality (D'Agostino 1970)."""
+    y = skewness * np.sqrt((n + 1) * (n + 3) / (6.0 * (n - 2)))
+    peak = 3.0 * (n * n + 27 * n - 70) * (n + 1) * (n + 3) / ((n - 2.0) * (n + 5) * (n + 7) * (n + 9))
+    w2 = -1 + np.sqrt(2 * (peak - 1))
+    return float(np.arcsinh(y / np.sqrt(2.0 / (w2 - 1))) / np.sqrt(0.5 * np.log(w2)))
+
+
+def _kurtosis_z(kurtosis: float, n: int) -> float:
+    """A sample's kurtosis as a standard normal under normality (Anscombe & Glynn 1983)."""
+    mean = 3.0 * (n - 1) / (n + 1)
+    variance = 24.0 * n * (n - 2) * (n - 3) / ((n + 1) ** 2 * (n + 3) * (n + 5))
+    x = (kurtosis - mean) / np.sqrt(variance)
+    skew = (
+        6.0 * (n * n - 5 * n + 2) / ((n + 7) * (n + 9)) * np.sqrt(6.0 * (n + 3) * (n + 5) / (n * (n - 2.0) * (n - 3)))
+    )
+    a = 6.0 + 8.0 / skew * (2.0 / skew + np.sqrt(1 + 4.0 / skew**2))
+    below = 1 + x * np.sqrt(2 / (a - 4.0))
+    root = np.sign(below) * np.abs((1 - 2.0 / a) / np.abs(below)) ** (1 / 3) if below else 0.0
+    return float((1 - 2 / (9.0 * a) - root) / np.sqrt(2 / (9.0 * a)))
 
 
 # ------------------------------------------------------------------ order

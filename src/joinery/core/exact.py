@@ -15,9 +15,9 @@ import numpy as np
 
 from joinery.core import precise
 from joinery.core.blocks import Blocks, Finer, finer
-from joinery.core.levelled import whole
+from joinery.core.levelled import dense
 from joinery.core.precise import Pair
-from joinery.core.products import across
+from joinery.core.products import weighted_sums
 
 BITS = 22
 ROWS = 2048  # so many products of two numbers of 2²¹ stay within 2⁵³; these stay in the cache too
@@ -66,7 +66,7 @@ class Scaled:
         shift, scale = self.shift[:, None], self.scale[:, None]
         moved = bool(shift.any())
         (columns, y, w), rest = block
-        X = whole(columns)
+        X = dense(columns)
         for start in range(0, len(y), ROWS):
             part = slice(start, start + ROWS)
             high = np.empty((self.width, len(y[part])))
@@ -116,7 +116,7 @@ def _products_of(scaled: Scaled, block: Finer, count: int) -> list[Pair]:
         cut = precise.slices(values, rest, BITS, count)
         flat = cut.reshape((count + 1) * p, -1)
         for i, (high, low) in enumerate(sums):
-            high[:], error = precise.two_sum(high, across(cut[i], flat[i * p :].T))
+            high[:], error = precise.two_sum(high, weighted_sums(cut[i], flat[i * p :].T))
             low += error
     return [precise.quick_two_sum(*pair) for pair in sums]
 

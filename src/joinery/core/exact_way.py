@@ -6,7 +6,7 @@ import numpy as np
 
 from joinery.core import exact, precise
 from joinery.core.blocks import Blocks, constant_in, extremes, start
-from joinery.core.solution import Solution
+from joinery.core.solution import Solution, no_miss
 from joinery.core.triangular import EPS, condition_number, power_of_two
 
 EXACT_FAR_MEAN = 30.0  # double-double products bear more centring than doubles do
@@ -36,8 +36,8 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
         away = _pairs(shift[:-1][kept] / own)
         moved = precise.total(precise.multiply(slopes, away))
         first = 0.5 * solved.coefficients[0][0], 0.5 * solved.coefficients[1][0]
-        level = precise.add(precise.add(first, _pairs(shift[-1] / y_scale)), precise.negative(moved))
-        constant = float(level[0] * y_scale)
+        constant_pair = precise.add(precise.add(first, _pairs(shift[-1] / y_scale)), precise.negative(moved))
+        constant = float(constant_pair[0] * y_scale)
         # the intercept's row of the covariance's root, found before its digits could cancel
         full = solved.inverse[0][1:], solved.inverse[1][1:]
         taken = precise.total(precise.multiply(full, (away[0][:, None], away[1][:, None])))
@@ -48,16 +48,17 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
     unit = float(y_scale) if extreme else 1.0
     to_unit = float(weight_scale) * (1.0 if extreme else float(y_scale) ** 2)
     rss, tss = solved.rss * to_unit, max(solved.tss, 0.0) * to_unit
-    spans_constant = intercept
+    direction: np.ndarray | None = None
     factor = np.asfortranarray(solved.factor[0][c:, c:] * root)
     coefficients = np.full(k, np.nan)
     coefficients[kept] = b
     if not intercept and len(kept):
-        spans_constant, tss = constant_in(blocks, kept, factor, own, found.weight_sum, tss, unit)
+        direction, tss = constant_in(blocks, kept, factor, own, found.weight_sum, tss, unit)
     count = found.n if n is None else n
-    explained = float(np.abs(slopes[0]) @ solved.size[c:][kept]) * (y_scale / unit) * root
-    reach = np.sqrt(tss) + abs(mean / unit) * np.sqrt(found.weight_sum) + explained
-    perfect = bool(rss <= (16 * EPS * reach) ** 2) or count <= len(kept) + c
+    lengths = np.sqrt((factor * factor).sum(axis=0))
+    explained = float(np.abs(slopes[0]) @ lengths) * (y_scale / unit)
+    level = abs(mean / unit) * np.sqrt(found.weight_sum)
+    perfect = no_miss(rss, np.sqrt(tss) + explained, level) or count <= len(kept) + c
     return Solution(
         intercept=constant,
         coefficients=coefficients,
@@ -72,7 +73,8 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
         rss=0.0 if perfect else max(rss, 0.0),
         tss=tss,
         mean_response=mean,
-        spans_constant=spans_constant,
+        spans_constant=intercept or direction is not None,
+        constant_direction=direction,
         perfect=perfect,
         condition=condition_number(factor),
         way="exact",

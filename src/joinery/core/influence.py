@@ -12,7 +12,7 @@ import numpy as np
 
 from joinery.core import tails
 from joinery.core.levelled import Columns
-from joinery.core.products import turned
+from joinery.core.products import times_transpose
 from joinery.core.solution import Solution
 from joinery.core.triangular import EPS
 
@@ -29,10 +29,17 @@ class Influence:
     covratio: np.ndarray
 
 
-def influence(solution: Solution, X: Columns, residual: np.ndarray, weights: np.ndarray | None = None) -> Influence:
+def influence(
+    solution: Solution,
+    X: Columns,
+    residual: np.ndarray,
+    weights: np.ndarray | None = None,
+    known: float | None = None,
+) -> Influence:
     """Influence figures of fitted rows.
 
-    Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights (n,) or None.
+    Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights (n,) or None; a
+    ``known`` standard deviation in the solution's unit, where it is not estimated.
     Returns an Influence. Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36).
     """
     h = solution.unscaled_variance(X)
@@ -45,10 +52,12 @@ def influence(solution: Solution, X: Columns, residual: np.ndarray, weights: np.
         left[(h >= 1) if weights is None else (h >= 1) | (weights <= 0)] = np.nan
         e = residual if solution.unit == 1 else residual / solution.unit
         e = e if weights is None else np.sqrt(weights) * e
-        s2 = solution.rss / df if df > 0 else np.nan
+        s2 = known**2 if known is not None else solution.rss / df if df > 0 else np.nan
         own = e * e / left  # what the sum of squares loses when the row is left out
         standardized = e / np.sqrt(s2 * left)
         without = (solution.rss - own) / (df - 1) if df > 1 else np.full(len(e), np.nan)
+        if known is not None:
+            without = np.full(len(e), s2)
         # leaving the one bad row out can make the fit perfect; rounding may then fall below zero
         without[without <= 64 * EPS * s2] = 0.0
         studentized = e / np.sqrt(without * left)
@@ -72,7 +81,9 @@ def changes(
     """
     with np.errstate(all="ignore"):
         pull = studentized * np.sqrt(weights / np.where(leverage < 1, 1 - leverage, np.nan))
-        return np.asarray(pull[:, None] * turned(solution.root, solution.in_basis(X)).T / solution.error_factors)
+        return np.asarray(
+            pull[:, None] * times_transpose(solution.root, solution.in_basis(X)).T / solution.error_factors
+        )
 
 
 def harm_limit(p: int, df: int) -> float:

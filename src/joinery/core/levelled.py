@@ -8,7 +8,7 @@ import numpy as np
 
 
 @dataclass(frozen=True)
-class Levelled:
+class IndicatorColumns:
     """Columns (m, k): some of numbers, the others levels of which a row has one or none.
 
     ``numbers`` (m, d) stand at ``number_places`` (d,) among the k columns, and the levels at ``level_places`` (q,).
@@ -40,7 +40,7 @@ class Levelled:
         """What a vector (k,) has for the numbers (d,), and for each code (q + 1,): the last is no level's."""
         return b[self.number_places], np.append(b[self.level_places], 0.0)
 
-    def whole(self) -> np.ndarray:
+    def dense(self) -> np.ndarray:
         """All columns written out (m, k), column by column."""
         out = np.zeros(self.shape, order="F")
         out[:, self.number_places] = self.numbers
@@ -49,24 +49,24 @@ class Levelled:
         return out
 
 
-Columns = np.ndarray | Levelled
+Columns = np.ndarray | IndicatorColumns
 
 
-def whole(X: Columns) -> np.ndarray:
+def dense(X: Columns) -> np.ndarray:
     """Columns written out."""
-    return X.whole() if isinstance(X, Levelled) else X
+    return X.dense() if isinstance(X, IndicatorColumns) else X
 
 
 def chosen(X: Columns, kept: np.ndarray) -> Columns:
     """Some of the columns, without a copy where all are."""
-    return X if len(kept) == X.shape[1] else whole(X)[:, kept]
+    return X if len(kept) == X.shape[1] else dense(X)[:, kept]
 
 
 def some_rows(X: Columns, rows: np.ndarray) -> np.ndarray:
     """Some of the rows (by number), written out."""
-    if isinstance(X, Levelled):
+    if isinstance(X, IndicatorColumns):
         value = None if X.value is None else X.value[rows]
-        return replace(X, numbers=X.numbers[rows], codes=X.codes[rows], value=value).whole()
+        return replace(X, numbers=X.numbers[rows], codes=X.codes[rows], value=value).dense()
     return np.asarray(X[rows])
 
 
@@ -74,14 +74,14 @@ def shifted(X: Columns, shift: np.ndarray | None) -> Columns:
     """X − shift (k,); the same where there is nothing to take off."""
     if shift is None:
         return X
-    if isinstance(X, Levelled) and X.value is None and not shift[X.level_places].any():
+    if isinstance(X, IndicatorColumns) and X.value is None and not shift[X.level_places].any():
         return replace(X, numbers=X.numbers - shift[X.number_places])
-    return np.asarray(whole(X) - shift)
+    return np.asarray(dense(X) - shift)
 
 
 def times_rows(X: Columns, root: np.ndarray) -> Columns:
     """Each row times a number (m,)."""
-    if isinstance(X, Levelled):
+    if isinstance(X, IndicatorColumns):
         value = root if X.value is None else X.value * root
         return replace(X, numbers=X.numbers * root[:, None], value=value)
     return np.asarray(X * root[:, None])

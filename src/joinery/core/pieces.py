@@ -25,16 +25,16 @@ MOST_CORES = 8  # more would wait for memory
 
 
 @dataclass(frozen=True)
-class Pieces(Generic[Made]):
+class Partition(Generic[Made]):
     """So many pieces, each made when asked for.
 
-    ``make`` takes a piece's number and room to make it in, an array from ``room`` that one piece after another may
-    stand in, or None for fresh memory. ``shared`` is False where passes had better keep to one thread.
+    ``make`` takes a piece's number and room to make it in, an array from ``workspace`` that one piece after another
+    may stand in, or None for fresh memory. ``shared`` is False where passes had better keep to one thread.
     """
 
     count: int
     make: Callable[[int, np.ndarray | None], Made]
-    room: Callable[[], np.ndarray | None] = lambda: None
+    workspace: Callable[[], np.ndarray | None] = lambda: None
     shared: bool = True
 
     def __len__(self) -> int:
@@ -44,24 +44,24 @@ class Pieces(Generic[Made]):
         """Each piece in memory of its own."""
         return (self.make(i, None) for i in range(self.count))
 
-    def map(self, turn: Callable[[Made], Other]) -> Pieces[Other]:
+    def map(self, turn: Callable[[Made], Other]) -> Partition[Other]:
         """The same pieces, each turned into something else when it is made."""
-        return Pieces(self.count, lambda i, room: turn(self.make(i, room)), self.room, self.shared)
+        return Partition(self.count, lambda i, workspace: turn(self.make(i, workspace)), self.workspace, self.shared)
 
     def each(self, work: Callable[[Made], Found]) -> Iterator[Found]:
         """What ``work`` finds in each piece, in their order; it must keep nothing of the piece itself."""
         workers = min(cores(), self.count) if self.shared and self.count >= FEW else 1
         if workers == 1:
-            room = self.room() if self.count > 1 else None
-            yield from (work(self.make(i, room)) for i in range(self.count))
+            workspace = self.workspace() if self.count > 1 else None
+            yield from (work(self.make(i, workspace)) for i in range(self.count))
             return
         own, handling = threading.local(), np.geterr()
 
         def one(i: int) -> Found:
-            if not hasattr(own, "room"):
-                own.room = self.room()
+            if not hasattr(own, "workspace"):
+                own.workspace = self.workspace()
             with np.errstate(**handling):  # each thread would begin with its own
-                return work(self.make(i, own.room))
+                return work(self.make(i, own.workspace))
 
         crew = ThreadPoolExecutor(workers)
         try:
@@ -70,7 +70,7 @@ class Pieces(Generic[Made]):
             crew.shutdown(cancel_futures=True)
 
 
-def joined(pieces: Pieces[Made], work: Callable[[Made], np.ndarray]) -> np.ndarray:
+def joined(pieces: Partition[Made], work: Callable[[Made], np.ndarray]) -> np.ndarray:
     """What ``work`` finds in each piece, an array for its rows, as one array."""
     return np.concatenate(list(pieces.each(work)))
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from joinery.core.levelled import Columns, Levelled
+from joinery.core.levelled import Columns, IndicatorColumns
 from joinery.core.pieces import NARROW
 
 MATRIX_WORK, VECTOR_WORK = 2**19, 2**13  # multiplications from which on a product may be shared out among threads
@@ -45,7 +45,7 @@ class Gram(NamedTuple):
 
 def sparse_gram(Z: Columns) -> Gram:
     """ZᵀZ of a block (m, k) with levels, or with columns that are zero throughout, as levels are in a few rows."""
-    if isinstance(Z, Levelled):
+    if isinstance(Z, IndicatorColumns):
         sums = Z.sums(None)
         present, squares = np.flatnonzero(sums), sums if Z.value is None else Z.sums(Z.value)
         beside = np.array([Z.sums(column)[present] for column in Z.numbers.T]).reshape(-1, len(present))
@@ -59,7 +59,7 @@ def sparse_gram(Z: Columns) -> Gram:
 
 def times(Z: Columns, b: np.ndarray) -> np.ndarray:
     """Z·b of a block (m, k) and a vector (k,): (m,)."""
-    if isinstance(Z, Levelled):
+    if isinstance(Z, IndicatorColumns):
         slopes, levels = Z.split(b)
         own = levels[Z.codes]
         return np.asarray(times(Z.numbers, slopes) + (own if Z.value is None else own * Z.value))
@@ -73,7 +73,7 @@ def times(Z: Columns, b: np.ndarray) -> np.ndarray:
     return out
 
 
-def turned(A: np.ndarray, Z: np.ndarray) -> np.ndarray:
+def times_transpose(A: np.ndarray, Z: np.ndarray) -> np.ndarray:
     """A·Zᵀ of a small matrix (r, k) and a block (m, k): (r, m)."""
     (r, k), m = A.shape, len(Z)
     rows = _slab(r * k, m, MATRIX_WORK) if max(r, k) <= 5 * NARROW else 0
@@ -86,11 +86,11 @@ def turned(A: np.ndarray, Z: np.ndarray) -> np.ndarray:
     return out
 
 
-def across(A: np.ndarray, Z: Columns) -> np.ndarray:
+def weighted_sums(A: np.ndarray, Z: Columns) -> np.ndarray:
     """A·Z of weights (m,) or several of them (q, m) and a block (m, k): (k,) or (q, k)."""
-    if isinstance(Z, Levelled):
+    if isinstance(Z, IndicatorColumns):
         out = np.empty((*A.shape[:-1], Z.shape[1]))
-        out[..., Z.number_places] = across(A, Z.numbers)
+        out[..., Z.number_places] = weighted_sums(A, Z.numbers)
         out[..., Z.level_places] = Z.sums(A) if A.ndim == 1 else [Z.sums(row) for row in A]
         return out
     return _summed(A, Z, MATRIX_WORK) if A.ndim == 2 else _summed(A[None, :], Z, VECTOR_WORK)[0]

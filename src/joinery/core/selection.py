@@ -17,7 +17,8 @@ DEPENDENT = 1e-9
 class Candidates:
     """The factor R (q, q) of [columns | y], groups of its columns, which groups each needs first, n rows.
 
-    ``constant`` is 1 when the columns were centred: the intercept counts as a coefficient.
+    ``constant`` is 1 when the columns were centred: the intercept counts as a coefficient. ``log_scale`` is what
+    2·log likelihood has beside the residual sum of squares: weights, and the unit of the response.
     """
 
     R: np.ndarray
@@ -25,6 +26,18 @@ class Candidates:
     needs: tuple[frozenset[int], ...]
     n: int
     constant: int
+    log_scale: float = 0.0
+
+    @property
+    def total_squares(self) -> float:
+        """The sum of squares of the response without any group."""
+        return float(self.R[:, -1] @ self.R[:, -1])
+
+    def information(self, rss: float, rank: int, weight: float) -> float:
+        """AIC (weight 2) or BIC (weight log n) of a model with this residual sum of squares and rank."""
+        if not rss > 0:
+            return float("nan")
+        return float(self.n * (np.log(2 * np.pi * rss / self.n) + 1) + weight * (rank + 1) - self.log_scale)
 
     def rss(self, chosen: Sequence[int]) -> tuple[float, int]:
         """Residual sum of squares and rank of a model in some groups."""
@@ -85,21 +98,20 @@ class Move:
 Figure = Callable[[float, int], float]
 
 
-def figure_of(criterion: str, n: int, tss: float, df0: int) -> Figure:
+def figure_of(c: Candidates, criterion: str, tss: float) -> Figure:
     """The figure that is made small: AIC, BIC, or minus adjusted R² of a model with this RSS and rank."""
 
     def measured(rss: float, rank: int) -> float:
-        if n - rank < 1 or not rss > 0:
+        if c.n - rank < 1 or not rss > 0:
             return float("inf")
         if criterion == "adjusted r2":
-            return -(1 - rss / (n - rank) / (tss / (n - df0)))
-        weight = 2.0 if criterion == "aic" else np.log(n)
-        return float(n * (np.log(2 * np.pi * rss / n) + 1) + weight * (rank + 1))
+            return -(1 - rss / (c.n - rank) / (tss / (c.n - c.constant)))
+        return c.information(rss, rank, 2.0 if criterion == "aic" else float(np.log(c.n)))
 
     return measured
 
 
-def walk(
+def stepwise_path(
     c: Candidates,
     start: frozenset[int],
     kept: frozenset[int],
@@ -112,7 +124,7 @@ def walk(
     leave: float,
 ) -> list[Move]:
     """Steps from a start until no move helps."""
-    figure = figure_of("aic" if criterion == "p" else criterion, c.n, tss, c.constant)
+    figure = figure_of(c, "aic" if criterion == "p" else criterion, tss)
     chosen = start
     rss, rank = c.rss(sorted(chosen))
     moves = [Move(None, None, chosen, rss, rank + c.constant, figure(rss, rank + c.constant), ())]

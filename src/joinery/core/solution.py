@@ -8,9 +8,9 @@ from functools import cached_property
 import numpy as np
 from scipy.linalg import lapack
 
-from joinery.core.levelled import Columns, Levelled, chosen, shifted, whole
-from joinery.core.products import times, turned
-from joinery.core.triangular import WIDE
+from joinery.core.levelled import Columns, IndicatorColumns, chosen, dense, shifted
+from joinery.core.products import times, times_transpose
+from joinery.core.triangular import EPS, WIDE
 
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 
@@ -23,6 +23,7 @@ class Solution:
     triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale. ``effects`` (r,) is Qᵀ√W(y − mean).
     ``rss`` and ``tss`` are in units of ``unit``², which is 1 but for responses too large or small to be squared.
     ``exact_inverse`` and ``exact_root`` (whose rows' products are the unscaled covariance) come with the exact way.
+    ``constant_direction`` (r,) is where the constant lies in the orthonormal basis when the columns hold it unwritten.
     ``dependence`` maps a dropped column to its coefficients on [constant, columns] (k + 1,).
     """
 
@@ -46,6 +47,7 @@ class Solution:
     exact_inverse: np.ndarray | None = None
     exact_root: np.ndarray | None = None
     unit: float = 1.0
+    constant_direction: np.ndarray | None = None
 
     @property
     def has_intercept(self) -> bool:
@@ -61,7 +63,7 @@ class Solution:
         return np.append(0, self.kept + 1) if self.has_intercept else self.kept
 
     @property
-    def whole(self) -> np.ndarray:
+    def padded_coefficients(self) -> np.ndarray:
         """[intercept or 0, coefficients with 0 where not estimable]: (k + 1,)."""
         return np.append(self.intercept or 0.0, np.nan_to_num(self.coefficients))
 
@@ -110,7 +112,7 @@ class Solution:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
         if len(self.kept) <= WIDE:
             root = self.inverse / self.scale[:, None]
-            white = turned(root.T, whole(chosen(X, self.kept)))
+            white = times_transpose(root.T, dense(chosen(X, self.kept)))
             white -= (self.centre @ root)[:, None]
             return white.T
         # of hundreds of columns most are levels, zero in nearly every row
@@ -128,23 +130,23 @@ class Solution:
 
     def unscaled_variance(self, X: Columns) -> np.ndarray:
         """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
-        if isinstance(X, Levelled):
+        if isinstance(X, IndicatorColumns):
             plain = self.has_intercept and X.value is None and self.exact_inverse is None
             if plain and len(self.kept) == X.shape[1]:
                 return self._levelled_variance(X)
-            X = X.whole()
+            X = X.dense()
         white = self.whitened(X)
         return np.asarray(
             np.einsum("ji,ji->i", white.T, white.T) + (1 / self.weight_sum if self.has_intercept else 0.0)
         )
 
-    def _levelled_variance(self, X: Levelled) -> np.ndarray:
+    def _levelled_variance(self, X: IndicatorColumns) -> np.ndarray:
         """The same within the groups that levels make: 1/W of the group, and what the numbers add about its means."""
         parts = self._by_groups.get(X.level_places.tobytes())
         if parts is None:
             parts = self._by_groups[X.level_places.tobytes()] = self._groups(X.level_places, X.number_places)
         share, away, root = parts
-        white = turned(root, X.numbers)
+        white = times_transpose(root, X.numbers)
         white -= away.take(X.codes, axis=1)
         return np.asarray(share[X.codes] + np.einsum("ji,ji->i", white, white))
 
@@ -181,8 +183,30 @@ class Solution:
             return np.asarray(self.mean_response - (self.centre - far) @ kept + times(near, kept))
         return np.asarray(self.mean_response - self.centre @ kept + times(chosen(X, self.kept), kept))
 
+    def broken(self, X: np.ndarray) -> np.ndarray:
+        """Which columns left out (rows of ``dependence``) are not the combination they were, for each row: (m, d).
+
+        Where one is not, what is fitted there depends on which of the columns were kept.
+        """
+        out = np.zeros((len(X), len(self.dependence)), bool)
+        for place, (column, combination) in enumerate(self.dependence.items()):
+            parts = X * combination[1:]
+            size = np.abs(X[:, column]) + np.abs(parts).sum(axis=1) + abs(combination[0])
+            away = np.abs(X[:, column] - parts.sum(axis=1) - combination[0])
+            out[:, place] = away > 1e-7 * size
+        return out
+
     @cached_property
     def spread(self) -> np.ndarray:
         """The root mean square of each kept column about its centre (r,)."""
         length = np.sqrt((self.factor**2).sum(axis=0)) * self.scale
         return np.asarray(length / np.sqrt(self.weight_sum))
+
+
+def no_miss(rss: float, size: float, level: float) -> bool:
+    """Whether a residual sum of squares is no more than rounding leaves of a perfect fit.
+
+    Parameters: the root sum of squares ``size`` of what is explained and of the response about its mean; ``level``
+    that of the mean, which is taken off exactly, so that only the rounding of the response itself counts.
+    """
+    return bool(rss <= (EPS * (16 * size + 2 * level)) ** 2)

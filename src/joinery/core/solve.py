@@ -19,9 +19,9 @@ from scipy.linalg import lapack
 
 from joinery.core.blocks import Block, Blocks, constant_in, extremes, start
 from joinery.core.exact_way import exact_least_squares
-from joinery.core.levelled import chosen, shifted, times_rows, whole
-from joinery.core.products import Gram, across, inner, sparse_gram, times
-from joinery.core.solution import FAR_MEAN, Solution
+from joinery.core.levelled import chosen, dense, shifted, times_rows
+from joinery.core.products import Gram, inner, sparse_gram, times, weighted_sums
+from joinery.core.solution import FAR_MEAN, Solution, no_miss
 from joinery.core.triangular import EPS, WIDE, backward, condition_number, forward, power_of_two, triangle
 from joinery.errors import DataError
 
@@ -73,7 +73,7 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
     return _solve(blocks, folded, intercept, kept, dependence, condition_number(R[:-1, :-1]), "steady")
 
 
-def known_solution(
+def solution_from_products(
     blocks: Blocks, H: np.ndarray, gradient: np.ndarray, squares: float, at: np.ndarray, n: int
 ) -> Solution | None:
     """The solution of blocks with an intercept whose coefficients ``at`` (k + 1,) and products are known already.
@@ -179,7 +179,7 @@ def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Produc
             beside[0] = root = np.sqrt(w)
             Z, t = times_rows(Z, root), t * root
         beside[1] = t
-        edge = across(beside, Z)
+        edge = weighted_sums(beside, Z)
         sums = np.append(edge[0], inner(beside[0], t))
         square = inner(t, t)
         if square < 1e-280 and t.any():
@@ -213,7 +213,7 @@ def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
         A = np.empty((len(y), k + 1 + intercept), order="F")
         if intercept:
             A[:, 0] = 1.0
-        A[:, intercept:-1] = (whole(X) - shift) / scale[:k]
+        A[:, intercept:-1] = (dense(X) - shift) / scale[:k]
         A[:, -1] = (y - y_shift) / scale[k]
         if w is not None:
             A *= np.sqrt(w)[:, None]
@@ -281,13 +281,13 @@ def _solve(
         tss = rss + float(effects @ effects)
     else:
         b, mean, half, rss, tss = _corrected(blocks, folded, intercept, kept, way)
-    spans_constant = intercept
+    direction: np.ndarray | None = None
     if not intercept and r:
-        spans_constant, tss = constant_in(blocks, kept, R, scale, folded.weight_sum, tss)
+        direction, tss = constant_in(blocks, kept, R, scale, folded.weight_sum, tss)
     constant = float(mean - centre @ b if at is None else at[0]) if intercept else None
-    # the size that rounding in a residual is judged by: |y| + |constant| + Σ|bx|
-    size = np.sqrt(tss) + abs(mean) * np.sqrt(folded.weight_sum) + float((np.abs(b) * scale) @ folded.size[kept])
-    perfect = bool(rss <= (16 * EPS * size) ** 2) or folded.n <= r + intercept
+    lengths = np.sqrt((R * R).sum(axis=0)) * scale
+    size, level = np.sqrt(tss) + float(np.abs(b) @ lengths), abs(mean) * np.sqrt(folded.weight_sum)
+    perfect = no_miss(rss, size, level) or folded.n <= r + intercept
     coefficients = np.full(blocks.width, np.nan)
     coefficients[kept] = b
     return Solution(
@@ -304,7 +304,8 @@ def _solve(
         rss=0.0 if perfect else max(float(rss), 0.0),
         tss=float(tss),
         mean_response=float(mean),
-        spans_constant=spans_constant,
+        spans_constant=intercept or direction is not None,
+        constant_direction=direction,
         perfect=perfect,
         condition=condition,
         way=way,
@@ -355,7 +356,7 @@ def _residual_pass(
         about = y - mean
         e = about - times(Z, b) + offset
         we, wa = (e, about) if w is None else (w * e, w * about)
-        return across(we, Z), float(we.sum()), inner(we, e), inner(wa, about)
+        return weighted_sums(we, Z), float(we.sum()), inner(we, e), inner(wa, about)
 
     for own, rest, squares, total in blocks.pieces.each(added):
         gradient, drift, rss, tss = gradient + own, drift + rest, rss + squares, tss + total

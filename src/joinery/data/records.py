@@ -23,6 +23,7 @@ from joinery.errors import (
 )
 
 FEW_CELLS = 2000
+COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
 
 
 class Records:
@@ -48,6 +49,22 @@ class Records:
         if self.id is None:
             return self.frame.index
         return pd.Index(self.frame[self.id], name=self.id)
+
+    def kept(self) -> Records:
+        """The same table, out of reach of later edits of the caller's frame.
+
+        Where pandas copies on write nothing is copied yet; elsewhere the cells are.
+        """
+        own = self.frame.copy(deep=not COPIES_ON_WRITE)
+        own.attrs = self.frame.attrs
+        return Records(own, self.name, self.id, self.names)
+
+    def replaced(self, name: str, values: np.ndarray) -> Records:
+        """The same table with other numbers in one column."""
+        names = self.names if name in self._known else (*self.names, name)
+        out = Records(self.frame, self.name, self.id, names)
+        out._columns = {**self._columns, name: Column(name, "number", values, None, (), self.labels)}
+        return out
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]:
         """Labels of rows by position."""
@@ -102,7 +119,8 @@ def filled(table: Records, means: Mapping[str, float]) -> Records:
     """The same table with missing cells of some number columns filled."""
     if not means:
         return table
-    copy = Records(table.frame, table.name, table.id)
+    copy = Records(table.frame, table.name, table.id, table.names)
+    copy._columns = dict(table._columns)
     for name, mean in means.items():
         if name in table.names:
             values = table.column(name).numbers(slice(None))

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Protocol
 
 import numpy as np
 
 from joinery.core.blocks import BLOCK_ROWS, Block, Finer
-from joinery.core.levelled import Columns, whole
-from joinery.core.pieces import NARROW, Pieces
+from joinery.core.levelled import Columns, dense
+from joinery.core.pieces import NARROW, Partition
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
@@ -68,7 +69,7 @@ class RowBlock:
     @cached_property
     def X(self) -> np.ndarray:  # noqa: N802, the letter of every textbook
         """The columns written out."""
-        return whole(self.columns)
+        return dense(self.columns)
 
     @property
     def own(self) -> slice:
@@ -100,6 +101,7 @@ class RowBlocks:
     asides: Asides
     table: Records
     rows: Rows
+    partitioned_as: int | None = None  # the width whose partition it takes; its own for None
 
     @property
     def width(self) -> int:
@@ -112,41 +114,41 @@ class RowBlocks:
 
     @property
     def _rows_a_block(self) -> int:
-        return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (self.width + 1)))
+        return max(64, min(BLOCK_ROWS, BLOCK_CELLS // ((self.partitioned_as or self.width) + 1)))
 
     @cached_property
-    def pieces(self) -> Pieces[Block]:
+    def pieces(self) -> Partition[Block]:
         if self._single is not None:
             single = self._single
-            return Pieces(1, lambda i, room: single)
-        return self.whole.map(lambda block: (block.columns, block.beyond_offset, block.weights))
+            return Partition(1, lambda i, workspace: single)
+        return self.row_blocks.map(lambda block: (block.columns, block.beyond_offset, block.weights))
 
     @property
-    def whole(self) -> Pieces[RowBlock]:
+    def row_blocks(self) -> Partition[RowBlock]:
         """The blocks with all that belongs to their rows."""
         size = self._rows_a_block
 
-        def make(i: int, room: np.ndarray | None) -> RowBlock:
+        def make(i: int, workspace: np.ndarray | None) -> RowBlock:
             here = self._context_of(i)
             w, r, offset = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
             exposure = self.response.log_exposure(here)
             if exposure is not None:
                 offset = exposure if offset is None else offset + exposure
-            columns, trials = self.design.columns(here, room), self.response.trials(here)
+            columns, trials = self.design.columns(here, workspace), self.response.trials(here)
             return RowBlock(columns, self.response.values(here), w, r, offset, trials, i * size)
 
         count = -(-self._context.size // size)
-        return Pieces(count, make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW)
+        return Partition(count, make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW)
 
     @property
-    def finer(self) -> Pieces[Finer]:
+    def finer(self) -> Partition[Finer]:
         """The blocks with what powers and products are more than doubles: for the exact way."""
         blocks = self.pieces
 
-        def make(i: int, room: np.ndarray | None) -> Finer:
-            return blocks.make(i, room), self.design.rest(self._context_of(i))
+        def make(i: int, workspace: np.ndarray | None) -> Finer:
+            return blocks.make(i, workspace), self.design.rest(self._context_of(i))
 
-        return Pieces(blocks.count, make, blocks.room, blocks.shared)
+        return Partition(blocks.count, make, blocks.workspace, blocks.shared)
 
     def _context_of(self, i: int) -> Context:
         """Where a block's rows are."""
@@ -161,5 +163,40 @@ class RowBlocks:
         """The block of a table that is one block: small enough to be made once and kept."""
         if self._context.size > self._rows_a_block:
             return None
-        block = next(iter(self.whole), None)
+        block = next(iter(self.row_blocks), None)
         return None if block is None else (block.columns, block.beyond_offset, block.weights)
+
+
+@dataclass(frozen=True)
+class WithResponse:
+    """Row blocks with another response (n,) and other weights (n,) in place of their own; NaN leaves a row out."""
+
+    blocks: BlockSource
+    response: np.ndarray
+    weights: np.ndarray | None = None
+
+    @property
+    def width(self) -> int:
+        return self.blocks.width
+
+    @property
+    def pieces(self) -> Partition[Block]:
+        def instead(block: RowBlock) -> Block:
+            y = self.response[block.own]
+            w = None if self.weights is None else self.weights[block.own]
+            here = np.isfinite(y)
+            if here.all():
+                return block.columns, y, w
+            return block.X[here], y[here], None if w is None else w[here]
+
+        return self.blocks.row_blocks.map(instead)
+
+
+class BlockSource(Protocol):
+    """Rows of a design in blocks."""
+
+    @property
+    def width(self) -> int: ...
+
+    @property
+    def row_blocks(self) -> Partition[RowBlock]: ...

@@ -12,8 +12,8 @@ from joinery.errors import UnusableColumnError
 Learnt = dict[str, Any]
 
 
-def learn_polynomial(x: np.ndarray, degree: int, name: str) -> Learnt:
-    """The three-term recurrence of polynomials orthogonal over x (n,) (Forsythe 1957).
+def learn_polynomial(x: np.ndarray, counts: np.ndarray, degree: int, name: str) -> Learnt:
+    """The three-term recurrence of polynomials orthogonal over x (n,), each counted so many times (Forsythe 1957).
 
     Returns {"centre", "alpha": [degree], "norm2": [degree + 1], "degree"}. Raises UnusableColumnError when x has too
     few distinct values.
@@ -23,16 +23,16 @@ def learn_polynomial(x: np.ndarray, degree: int, name: str) -> Learnt:
         raise UnusableColumnError(
             f"{name}: a polynomial of degree {degree} needs {degree + 1} distinct values, and there are {distinct}"
         )
-    centre = float(np.mean(x))
+    centre = float(np.average(x, weights=counts))
     z = x - centre
     before, now = np.zeros(len(z)), np.ones(len(z))
-    alpha, norm2 = [], [float(len(z))]
+    alpha, norm2 = [], [float(counts.sum())]
     for _ in range(degree):
-        a = float(z @ (now * now)) / norm2[-1]
+        a = float((counts * z) @ (now * now)) / norm2[-1]
         b = norm2[-1] / norm2[-2] if len(norm2) > 1 else 0.0
         before, now = now, (z - a) * now - b * before
         alpha.append(a)
-        norm2.append(float(now @ now))
+        norm2.append(float((counts * now) @ now))
     return {"centre": centre, "alpha": alpha, "norm2": norm2, "degree": degree}
 
 
@@ -49,7 +49,18 @@ def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     return out
 
 
-def learn_spline(x: np.ndarray, columns: int | None, inner: tuple[float, ...] | None, name: str) -> Learnt:
+def quantiles(x: np.ndarray, counts: np.ndarray, shares: np.ndarray) -> np.ndarray:
+    """Quantiles of values (n,) that stand ``counts`` times each, linear between neighbours as if written out."""
+    order = np.argsort(x, kind="stable")
+    last = np.cumsum(counts[order])  # how many stand up to each value
+    place = shares * (last[-1] - 1)
+    low, high = (x[order][np.searchsorted(last, edge, side="right")] for edge in (np.floor(place), np.ceil(place)))
+    return np.asarray(low + (high - low) * (place - np.floor(place)))
+
+
+def learn_spline(
+    x: np.ndarray, counts: np.ndarray, columns: int | None, inner: tuple[float, ...] | None, name: str
+) -> Learnt:
     """Knots of a natural cubic spline: the extremes of x (n,), and inner ones at equal quantiles or as given.
 
     Returns {"knots"}. Raises UnusableColumnError when the knots do not come out distinct or inside the data.
@@ -57,7 +68,7 @@ def learn_spline(x: np.ndarray, columns: int | None, inner: tuple[float, ...] | 
     low, high = float(np.min(x)), float(np.max(x))
     if inner is None:
         shares = np.arange(1, columns or 1) / (columns or 1)
-        middle = np.quantile(x, shares).tolist() if len(shares) else []
+        middle = quantiles(x, counts, shares).tolist() if len(shares) else []
         advice = "ask for fewer columns=, or give knots="
     else:
         middle = [float(k) for k in inner]

@@ -14,11 +14,12 @@ from typing import Any
 import numpy as np
 
 from joinery.core import precise
-from joinery.core.levelled import Columns, Levelled
+from joinery.core.levelled import Columns, IndicatorColumns
 from joinery.data.columns import level_text
 from joinery.data.records import Records, filled
 from joinery.design.codings import Subset, coding_matrix, open_cells, subsets
 from joinery.design.factors import CategoryFactor, Factor, NumberFactor, Remembered, learn_factor, recall, shown
+from joinery.design.response import ResponseScale, inner_ranges
 from joinery.notation.evaluate import Context, Memory, Rows
 from joinery.notation.tree import Sentence, names_in
 
@@ -129,7 +130,8 @@ class Design:
 
     ``memory`` holds, for each factor by its text, what was learnt from the fitted rows, and for each function inside
     one likewise. ``seen`` holds the range of each number column that the terms name; ``fills`` what stands for
-    a missing cell.
+    a missing cell; ``order`` is the column that puts rows in sequence, for lags; ``response_ranges`` the ends
+    of what stands inside each operation of a transformed response.
     """
 
     sentence: Sentence
@@ -137,6 +139,8 @@ class Design:
     function_memory: Memory
     seen: dict[str, tuple[float, float]] = field(default_factory=dict)
     fills: dict[str, float] = field(default_factory=dict)
+    order: str | None = None
+    response_ranges: tuple[tuple[float, float], ...] = ()
 
     @cached_property
     def terms(self) -> tuple[DesignTerm, ...]:
@@ -159,12 +163,12 @@ class Design:
 
     def context(self, table: Records, rows: Rows) -> Context:
         """Where this design's expressions are computed on a table's rows."""
-        return Context(filled(table, self.fills), rows, self.function_memory)
+        return Context(filled(table, self.fills), rows, self.function_memory, order=self.order)
 
-    def matrix(self, context: Context, room: np.ndarray | None = None) -> np.ndarray:
-        """The columns for the context's rows: (m, width); NaN where a cell is missing; into ``room`` if given."""
+    def matrix(self, context: Context, workspace: np.ndarray | None = None) -> np.ndarray:
+        """The columns for the context's rows: (m, width); NaN where a cell is missing; into ``workspace`` if given."""
         m = context.size
-        out = np.empty((m, self.width), order="F") if room is None else room[:m]  # filled column by column
+        out = np.empty((m, self.width), order="F") if workspace is None else workspace[:m]  # filled column by column
         for term in self.terms:
             term.fill(out[:, term.columns], context)
         return out
@@ -179,20 +183,20 @@ class Design:
             term.fill_rest(out[:, term.columns], context)
         return out
 
-    def columns(self, context: Context, room: np.ndarray | None = None) -> Columns:
+    def columns(self, context: Context, workspace: np.ndarray | None = None) -> Columns:
         """The same, with the levels of the largest category as such where that is shorter."""
         if self._most_levels is None:
-            return self.matrix(context, room)
+            return self.matrix(context, workspace)
         term, lookup, numbers, places = self._most_levels
         codes = lookup[tuple(f.codes(context) for f in term.categories)]
         if (codes < 0).any():  # a cell is missing
-            return self.matrix(context, room)
+            return self.matrix(context, workspace)
         m, start = context.size, 0
-        out = np.empty((m, len(places)), order="F") if room is None else room[:m, : len(places)]
+        out = np.empty((m, len(places)), order="F") if workspace is None else workspace[:m, : len(places)]
         for other in numbers:
             other.fill(out[:, start : start + len(other.names)], context)
             start += len(other.names)
-        return Levelled(out, codes, places, np.arange(term.start, term.columns.stop))
+        return IndicatorColumns(out, codes, places, np.arange(term.start, term.columns.stop))
 
     @cached_property
     def _most_levels(self) -> tuple[DesignTerm, np.ndarray, tuple[DesignTerm, ...], np.ndarray] | None:
@@ -213,9 +217,21 @@ class Design:
         return term, lookup, numbers, places
 
 
-def learn(sentence: Sentence, table: Records, rows: Rows, fills: dict[str, float] | None = None) -> Design:
-    """The design of a sentence, everything it must remember learnt from exactly these rows of a table."""
-    context = Context(table, rows, {}, learning=True)
+def learn(
+    sentence: Sentence,
+    table: Records,
+    rows: Rows,
+    *,
+    fills: dict[str, float] | None = None,
+    counts: np.ndarray | None = None,
+    order: str | None = None,
+) -> Design:
+    """The design of a sentence, everything it must remember learnt from exactly these rows of a table.
+
+    Parameters: ``fills`` what stands for missing cells of a column; ``counts`` how many equal rows each row stands for;
+    ``order`` the column that puts rows in sequence.
+    """
+    context = Context(table, rows, {}, learning=True, order=order, counts=counts)
     remembered: dict[str, Remembered] = {}
     seen: dict[str, tuple[float, float]] = {}
     for term in sentence.terms:
@@ -227,7 +243,10 @@ def learn(sentence: Sentence, table: Records, rows: Rows, fills: dict[str, float
                 if column.kind in ("number", "date") and name.name not in seen:
                     values = column.numbers(rows)
                     seen[name.name] = (float(values.min()), float(values.max()))
-    return Design(sentence, remembered, context.memory, seen, fills or {})
+    response = sentence.response
+    scale = ResponseScale(response.expression, response.kind, response.total)
+    ranges = inner_ranges(response.expression, context) if scale.transformed else ()
+    return Design(sentence, remembered, context.memory, seen, fills or {}, order, ranges)
 
 
 # ------------------------------------------------------------------ marginality

@@ -95,16 +95,20 @@ class CategoryFactor:
 
     def codes(self, context: Context) -> np.ndarray:
         """Each wanted row's level number; −1 where missing. Raises NewRowError for a level never seen."""
-        every = context.whole.get(key := f"codes of {self.expression} {self.coding}")
+        if isinstance(level := context.held.get(str(self.expression)), str):
+            return np.full(context.size, [level_text(v) for v in self.levels].index(level), dtype=np.int32)
+        every = context.cache.get(key := f"codes of {self.expression} {self.coding}")
         if every is None:
-            every = context.whole[key] = self._every_code(context)
+            every = context.cache[key] = self._every_code(context)
         codes = every[context.rows]
         if np.any(codes == -2):
             self._refuse(codes, context)
         return codes
 
     def _every_code(self, context: Context) -> np.ndarray:
-        found, names = coded(self.expression, Context(context.table, EVERY_ROW, context.memory, False, context.whole))
+        found, names = coded(
+            self.expression, Context(context.table, EVERY_ROW, context.memory, False, context.cache, context.order)
+        )
         place = {level_text(level): i for i, level in enumerate(self.levels)}
         lookup = np.array([place.get(level_text(name), -2) for name in names] + [-1], dtype=np.int32)
         return lookup[found]
@@ -178,7 +182,7 @@ def learn_factor(expression: Expression, context: Context, table: Records) -> Re
         day = np.datetime64(int(np.floor(first)), "D")
         return {"kind": "date", "first": first, "name": f"{expression.name} (days since {day})"}
     if isinstance(expression, Call) and expression.function in ("polynomial", "spline"):
-        return _learn_curve(expression, evaluate(expression.arguments[0], context))
+        return _learn_curve(expression, evaluate(expression.arguments[0], context), context.counts)
     if not isinstance(expression, Name):
         evaluate(
             expression, context
@@ -186,15 +190,16 @@ def learn_factor(expression: Expression, context: Context, table: Records) -> Re
     return {"kind": "number"}
 
 
-def _learn_curve(call: Call, values: np.ndarray) -> Remembered:
+def _learn_curve(call: Call, values: np.ndarray, counts: np.ndarray | None) -> Remembered:
+    counts = np.ones(len(values)) if counts is None else counts
     if call.function == "polynomial":
         degree = call.arguments[1]
         assert isinstance(degree, Number)
-        return {"kind": "polynomial"} | learn_polynomial(values, int(degree.value), str(call))
+        return {"kind": "polynomial"} | learn_polynomial(values, counts, int(degree.value), str(call))
     knots, columns = call.option("knots"), call.option("columns")
     inner = knots if isinstance(knots, tuple) else None
     count = int(columns) if isinstance(columns, float) else 4
-    return {"kind": "spline"} | learn_spline(values, count, inner, str(call))
+    return {"kind": "spline"} | learn_spline(values, counts, count, inner, str(call))
 
 
 def _learn_category(expression: Expression, context: Context, table: Records) -> Remembered:

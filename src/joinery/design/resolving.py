@@ -9,7 +9,7 @@ from typing import Any
 from joinery.data.records import Records
 from joinery.errors import SentenceError, UnknownColumnError
 from joinery.notation.parse import read_expression
-from joinery.notation.tree import Chain, Everything, Expression, Name, Prefix, Sentence, Term, names_in
+from joinery.notation.tree import Everything, Expression, Name, Sentence, Term, is_condition, names_in
 
 
 def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, list[str]]:
@@ -76,9 +76,7 @@ def happened(expression: Expression, table: Records) -> bool:
     """Whether a response says if something happened rather than how much of it there was."""
     if isinstance(expression, Name):
         return table.column(expression.name).kind == "yes/no"
-    if isinstance(expression, Prefix):
-        return expression.operator == "not"
-    return isinstance(expression, Chain) and expression.operators[0] not in ("+", "-", "*", "/")
+    return is_condition(expression)
 
 
 def checked_expression(text: str, table: Records) -> Expression:

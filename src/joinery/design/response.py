@@ -11,7 +11,7 @@ import numpy as np
 from joinery.design.factors import shown
 from joinery.errors import CallError
 from joinery.notation.evaluate import Context, evaluate
-from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, names_in
+from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, is_condition, names_in
 
 Step = Callable[[np.ndarray], np.ndarray]
 
@@ -20,8 +20,8 @@ _INVERSES: dict[str, Step] = {
     "log2": np.exp2,
     "log10": lambda v: np.power(10.0, v),
     "log1p": np.expm1,
-    "exp": np.log,
-    "sqrt": np.square,
+    "exp": lambda v: np.log(np.maximum(v, 0.0)),
+    "sqrt": lambda v: np.square(np.maximum(v, 0.0)),
 }
 
 
@@ -35,6 +35,7 @@ class ResponseScale:
     expression: Expression
     kind: str = "plain"
     total: Expression | None = None
+    ranges: tuple[tuple[float, float], ...] = ()  # of what stands inside each operation, over the fitted rows
 
     @property
     def name(self) -> str:
@@ -45,17 +46,9 @@ class ResponseScale:
     @property
     def transformed(self) -> bool:
         """Whether it is a function of exactly one column rather than that column itself."""
-        if self.total is not None or (isinstance(self.expression, (Chain, Prefix)) and self._is_condition):
+        if self.total is not None or (is_condition(self.expression)):
             return False
         return not isinstance(self.expression, Name) and len({n.name for n in names_in(self.expression)}) == 1
-
-    @property
-    def _is_condition(self) -> bool:
-        """Whether it says if something happened."""
-        node = self.expression
-        if isinstance(node, Prefix):
-            return node.operator == "not"
-        return isinstance(node, Chain) and node.operators[0] not in ("+", "-", "*", "/")
 
     @property
     def expressions(self) -> list[Expression]:
@@ -87,55 +80,105 @@ class ResponseScale:
             return np.asarray(np.log(evaluate(self.total, context)))
 
     def turn_back(self, values: np.ndarray) -> np.ndarray:
-        """Values on the model's scale turned back to the measured one. Raises CallError where that is not unique."""
+        """Values on the model's scale turned back to the measured one, cut at the ends of what the response can give.
+
+        A value past a pole is infinite. Raises CallError where there is no unique way back.
+        """
         if not self.transformed:
             return values
         with np.errstate(all="ignore"):
-            for step in self._steps:
-                values = step(values)
+            for undo in self._steps:
+                values = undo.step(values)
         return values
 
     @cached_property
     def decreasing(self) -> bool:
         """Whether the measured value falls as the model's rises, so that the ends of an interval swap."""
-        if not self.transformed:
-            return False
-        inner = self.expression
-        falling = False
-        while not isinstance(inner, Name):
-            inner, _, down = _undo(inner)
-            falling ^= down
-        return falling
+        return self.transformed and bool(sum(undo.falls for undo in self._steps) % 2)
 
     @cached_property
-    def _steps(self) -> list[Step]:
-        steps, inner = [], self.expression
+    def _steps(self) -> list[_Undo]:
+        steps, inner, places = [], self.expression, iter(self.ranges)
         while not isinstance(inner, Name):
-            inner, step, _ = _undo(inner)
-            steps.append(step)
+            found = _undo(inner, next(places, (-np.inf, np.inf)))
+            steps.append(found)
+            inner = found.inner
         return steps
 
 
-def _undo(node: Expression) -> tuple[Expression, Step, bool]:
-    """What is inside the outermost operation, the step that undoes it, and whether it turns the order round."""
+def inner_ranges(expression: Expression, context: Context) -> tuple[tuple[float, float], ...]:
+    """The ends, over the context's rows, of what stands inside each operation of a response, the outermost first."""
+    found = []
+    node = expression
+    while not isinstance(node, Name):
+        inside = _inside(node)
+        if inside is None:
+            break
+        values = evaluate(inside, context)
+        found.append((float(np.nanmin(values)), float(np.nanmax(values))))
+        node = inside
+    return tuple(found)
+
+
+def _inside(node: Expression) -> Expression | None:
+    """The operand that holds the column."""
+    parts = {Call: "arguments", Prefix: "operand", Power: "base", Chain: "operands"}
+    if type(node) not in parts:
+        return None
+    inside = getattr(node, parts[type(node)])
+    operands = inside if isinstance(inside, tuple) else (inside,)
+    return next((o for o in operands if any(True for _ in names_in(o))), None)
+
+
+@dataclass(frozen=True)
+class _Undo:
+    """What is inside an operation, the step that undoes it, and whether it turns the order round."""
+
+    inner: Expression
+    step: Step
+    falls: bool = False
+
+
+def _no_way_back(node: Expression) -> CallError:
+    return CallError(
+        f"{node} cannot be turned back to {next(names_in(node)).name} in one way only, so it cannot be forecast"
+    )
+
+
+def _undo(node: Expression, inside: tuple[float, float]) -> _Undo:
+    """How an operation is undone, given the range of what was inside it. Raises CallError where it cannot be."""
     if isinstance(node, Call) and node.function in _INVERSES:
-        return node.arguments[0], _INVERSES[node.function], False
+        return _Undo(node.arguments[0], _INVERSES[node.function])
     if isinstance(node, Prefix) and node.operator == "-":
-        return node.operand, np.negative, True
+        return _Undo(node.operand, np.negative, True)
     if isinstance(node, Power) and isinstance(node.exponent, Number):
-        exponent = node.exponent.value
-        if exponent % 2 == 1:
-            return node.base, lambda v: np.sign(v) * np.abs(v) ** (1 / exponent), exponent < 0
-        if exponent != 0 and exponent % 2 != 0:
-            return node.base, lambda v: np.power(v, 1 / exponent), exponent < 0
+        return _undo_power(node, node.exponent.value, inside)
     if isinstance(node, Chain) and len(node.operands) == 2:
-        found = _undo_chain(node)
-        if found is not None:
-            return found
-    raise CallError(f"{node} cannot be turned back to {next(names_in(node))} in one way only, so it cannot be forecast")
+        return _undo_chain(node, inside)
+    raise _no_way_back(node)
 
 
-def _undo_chain(node: Chain) -> tuple[Expression, Step, bool] | None:
+def _undo_power(node: Power, exponent: float, inside: tuple[float, float]) -> _Undo:
+    """A root; for values past zero, which the power cannot give, its end, which is infinite below zero exponents."""
+    low, high = inside
+    if exponent == 0:
+        raise _no_way_back(node)
+    odd, even = exponent % 2 == 1, exponent % 2 == 0
+    if odd and exponent > 0:
+        return _Undo(node.base, lambda v: np.sign(v) * np.abs(v) ** (1 / exponent))
+    if low < 0 < high or (low < 0 and not (odd or even)):
+        raise _no_way_back(node)
+    sign = -1.0 if low < 0 else 1.0
+    given = -1.0 if low < 0 and odd else 1.0  # the side of zero on which the power's values lie
+
+    def root(v: np.ndarray) -> np.ndarray:
+        size = np.maximum(given * v, 0.0)
+        return np.asarray(np.where(np.isnan(v), np.nan, sign * size ** (1 / exponent)))
+
+    return _Undo(node.base, root, (exponent < 0) != (sign * given < 0))
+
+
+def _undo_chain(node: Chain, inside: tuple[float, float]) -> _Undo:
     left, right = node.operands
     operator = node.operators[0]
     if isinstance(right, Number):
@@ -146,14 +189,23 @@ def _undo_chain(node: Chain) -> tuple[Expression, Step, bool] | None:
             "*": (lambda v: v / b, b < 0),
             "/": (lambda v: v * b, b < 0),
         }
-        return (left, *back[operator]) if operator in back and b else None
-    if isinstance(left, Number):
-        a = left.value
+        if operator in back and b:
+            return _Undo(left, *back[operator])
+    if isinstance(left, Number) and (a := left.value):
         forth: dict[str, tuple[Step, bool]] = {
             "+": (lambda v: v - a, False),
             "-": (lambda v: a - v, True),
             "*": (lambda v: v / a, a < 0),
-            "/": (lambda v: a / v, a > 0),
         }
-        return (right, *forth[operator]) if operator in forth and a else None
-    return None
+        if operator in forth:
+            return _Undo(right, *forth[operator])
+        if operator == "/" and not inside[0] < 0 < inside[1]:
+            side = -1.0 if inside[0] < 0 else 1.0  # of zero, where what was divided by lies
+
+            def quotient(v: np.ndarray) -> np.ndarray:
+                ratio = a / np.where(v == 0, np.nan, v)
+                past = np.where(np.isnan(v), np.nan, side * np.inf)
+                return np.asarray(np.where(ratio * side > 0, ratio, past))
+
+            return _Undo(right, quotient, a > 0)
+    raise _no_way_back(node)

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Protocol
 
 import numpy as np
 
 from joinery.core.blocks import Block
-from joinery.core.families import FAMILIES, Family, negative_binomial
-from joinery.core.links import LINKS, Link
-from joinery.core.pieces import Pieces
-from joinery.core.working import Part, State, Working, state
+from joinery.core.glm.estimate import Estimate
+from joinery.core.glm.rows import LikelihoodRows, WorkingBlocks, WorkingState, working_state
+from joinery.core.pieces import Partition
 from joinery.data.records import Records
 from joinery.design.blocks import Asides, RowBlock, RowBlocks
 from joinery.design.design import Design
@@ -21,72 +19,50 @@ from joinery.notation.evaluate import Rows
 MOST_KEPT = 2**25  # cells that are kept between passes rather than made again
 
 
-class Named(Protocol):
-    """A family and link by name, with the shape where there is one."""
-
-    @property
-    def family(self) -> str: ...
-    @property
-    def link(self) -> str: ...
-    @property
-    def shape(self) -> float | None: ...
-
-
-def family_of(named: Named) -> Family:
-    """The family itself."""
-    return negative_binomial(named.shape) if named.shape is not None else FAMILIES[named.family]
-
-
-def link_of(named: Named) -> Link:
-    """The link itself."""
-    return LINKS[named.link]
-
-
-class LikelyRows:
-    """Row blocks as parts of a likelihood; those of a table that is not too large are kept between passes."""
+class LikelihoodBlocks:
+    """Row blocks as a likelihood sees them; those of a table that is not too large are kept between passes."""
 
     def __init__(self, blocks: RowBlocks) -> None:
         self.blocks = blocks
-        self._kept: list[Part | None] = []
+        self._kept: list[LikelihoodRows | None] = []
 
     @property
     def width(self) -> int:
         return self.blocks.width
 
     @property
-    def pieces(self) -> Pieces[Part]:
-        whole = self.blocks.whole
+    def pieces(self) -> Partition[LikelihoodRows]:
+        made = self.blocks.row_blocks
         rows = self.blocks.rows
         count = len(self.blocks.table) if isinstance(rows, slice) else len(rows)
         if count * (self.width + 4) > MOST_KEPT:
-            return whole.map(part_of)
+            return made.map(likelihood_rows)
         if not self._kept:
-            self._kept = [None] * len(whole)
+            self._kept = [None] * len(made)
 
-        def kept(i: int, room: np.ndarray | None) -> Part:
+        def kept(i: int, workspace: np.ndarray | None) -> LikelihoodRows:
             part = self._kept[i]
             if part is None:
-                part = self._kept[i] = part_of(whole.make(i, None))
+                part = self._kept[i] = likelihood_rows(made.make(i, None))
             return part
 
-        return Pieces(whole.count, kept, shared=whole.shared)
+        return Partition(made.count, kept, shared=made.shared)
 
 
-def part_of(block: RowBlock) -> Part:
-    """A block as a part of a likelihood; the trials stand beside the weights."""
+def likelihood_rows(block: RowBlock) -> LikelihoodRows:
+    """A block as a likelihood sees it; the trials stand beside the weights."""
     weights = np.ones(len(block.y)) if block.precision is None else block.precision
     if block.repeats is not None:
         weights = weights * block.repeats
-    return Part(block.X, block.y, weights, block.trials, block.offset, block.repeats)
+    return LikelihoodRows(block.X, block.y, weights, block.trials, block.offset, block.repeats)
 
 
 @dataclass(frozen=True)
 class WorkingRows:
-    """The weighted least squares at given coefficients, with the same parts as ``RowBlocks``."""
+    """The weighted least squares of an estimate, with the same parts as ``RowBlocks``."""
 
     blocks: RowBlocks
-    named: Named
-    b: np.ndarray
+    estimate: Estimate
 
     @property
     def width(self) -> int:
@@ -113,27 +89,28 @@ class WorkingRows:
         return self.blocks.rows
 
     @property
-    def states(self) -> Pieces[tuple[RowBlock, Part, State]]:
+    def states(self) -> Partition[tuple[RowBlock, LikelihoodRows, WorkingState]]:
         """Each block's rows as they are and as the likelihood sees them, with their means and working weights."""
-        working = Working(LikelyRows(self.blocks), family_of(self.named), link_of(self.named), self.b)
+        e = self.estimate
+        working = WorkingBlocks(LikelihoodBlocks(self.blocks), e.family, e.link, e.solution.fitted)
 
-        def with_state(block: RowBlock) -> tuple[RowBlock, Part, State]:
-            part = part_of(block)
-            return block, part, state(working, part)
+        def with_state(block: RowBlock) -> tuple[RowBlock, LikelihoodRows, WorkingState]:
+            part = likelihood_rows(block)
+            return block, part, working_state(working, part)
 
-        return self.blocks.whole.map(with_state)
+        return self.blocks.row_blocks.map(with_state)
 
     @property
-    def whole(self) -> Pieces[RowBlock]:
+    def row_blocks(self) -> Partition[RowBlock]:
         """The blocks with the working response and, as precision, the working weights of a single row."""
 
-        def block(made: tuple[RowBlock, Part, State]) -> RowBlock:
-            given, part, own = made
-            single = own.W if part.repeats is None else own.W / np.where(part.repeats > 0, part.repeats, 1.0)
-            return RowBlock(part.X, own.z, single, part.repeats, None, first=given.first)
+        def block(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> RowBlock:
+            given, part, state = made
+            single = state.W if part.repeats is None else state.W / np.where(part.repeats > 0, part.repeats, 1.0)
+            return RowBlock(part.X, state.z, single, part.repeats, None, first=given.first)
 
         return self.states.map(block)
 
     @property
-    def pieces(self) -> Pieces[Block]:
-        return self.whole.map(lambda block: (block.X, block.y, block.weights))
+    def pieces(self) -> Partition[Block]:
+        return self.row_blocks.map(lambda block: (block.X, block.y, block.weights))

@@ -67,14 +67,18 @@ class TableLike(Protocol):
 class Context:
     """Where an expression is computed: the table, the rows wanted, and what was learnt before.
 
-    While ``learning``, functions that learn do so from exactly these rows; afterwards they read ``memory``.
+    While ``learning``, functions that learn do so from exactly these rows, each counted ``counts`` times; afterwards
+    they read ``memory``. ``order`` is the column that puts rows in sequence, for lags; None for the table's own order.
     """
 
     table: TableLike
     rows: Rows = field(default_factory=lambda: EVERY_ROW)
     memory: Memory = field(default_factory=dict)
     learning: bool = False
-    whole: dict[str, np.ndarray] = field(default_factory=dict)
+    cache: dict[str, np.ndarray] = field(default_factory=dict)
+    order: str | None = None
+    counts: np.ndarray | None = None
+    held: dict[str, float | str] = field(default_factory=dict)  # factors, by their text, that are the same in every row
 
     @property
     def size(self) -> int:
@@ -84,7 +88,7 @@ class Context:
 
     def at(self, rows: Rows) -> Context:
         """The same table and memory, other rows."""
-        return Context(self.table, rows, self.memory, False, self.whole)
+        return Context(self.table, rows, self.memory, False, self.cache, self.order)
 
     def named_rows(self, bad: np.ndarray) -> list[Any]:
         """Labels of the rows (of those wanted) that a mask picks out."""
@@ -98,6 +102,8 @@ def evaluate(node: Expression, context: Context) -> np.ndarray:
     Comparisons give 1 and 0. Raises UnusableColumnError where a value does not exist (the log of zero, division by
     zero, arithmetic on text), naming column, count and first rows.
     """
+    if context.held and isinstance(value := context.held.get(str(node)), float):
+        return np.full(context.size, value)
     if isinstance(node, Name):
         return context.table.column(node.name).numbers(context.rows)
     if isinstance(node, Number):
@@ -278,28 +284,34 @@ _ELEMENTWISE: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 def _lag(node: Call, context: Context) -> np.ndarray:
     """The value so many rows before on the whole table in its order, within groups where `by=` names them."""
     key = str(node)
-    if key not in context.whole:
-        everywhere = Context(context.table, EVERY_ROW, context.memory, context.learning, context.whole)
+    if key not in context.cache:
+        everywhere = Context(context.table, EVERY_ROW, context.memory, context.learning, context.cache, context.order)
         x = evaluate(node.arguments[0], everywhere)
-        steps = node.arguments[1]
+        steps, by = node.arguments[1], node.option("by")
         assert isinstance(steps, Number)
-        back = int(steps.value)
-        shifted = np.full(len(x), np.nan)
-        by = node.option("by")
-        if by is None:
-            shifted[back:] = x[:-back] if back < len(x) else []
-        else:
+        place = _codes(context, context.order)
+        group = np.zeros(len(x), int)
+        if by is not None:
             assert isinstance(by, Name)
-            codes = context.table.column(by.name).codes(EVERY_ROW)
-            order = np.argsort(codes, kind="stable")
-            grouped, group = x[order], codes[order]
-            within = np.full(len(x), np.nan)
-            if back < len(x):
-                same = (group[back:] == group[:-back]) & (group[back:] >= 0)
-                within[back:] = np.where(same, grouped[:-back], np.nan)
-            shifted[order] = within
-        context.whole[key] = shifted
-    return context.whole[key][context.rows]
+            group = _codes(context, by.name)
+        known = np.flatnonzero((group >= 0) & (place >= 0))  # a row without a place or a group has no neighbours
+        order = known[np.lexsort((place[known], group[known]))]
+        earlier, later = order[: -int(steps.value)], order[int(steps.value) :]
+        same = group[earlier] == group[later]
+        lagged = np.full(len(x), np.nan)
+        lagged[later[same]] = x[earlier[same]]
+        context.cache[key] = lagged
+    return context.cache[key][context.rows]
+
+
+def _codes(context: Context, name: str | None) -> np.ndarray:
+    """A column's values as whole numbers in their order, −1 where missing; the table's own order for None.
+
+    A new table may lack the column that ordered the fitted one: its rows are taken as they come.
+    """
+    if name is None or name not in context.table.names:
+        return np.arange(len(context.table))
+    return context.table.column(name).codes(EVERY_ROW)
 
 
 def _learnt(node: Call, context: Context) -> np.ndarray:
@@ -310,34 +322,43 @@ def _learnt(node: Call, context: Context) -> np.ndarray:
     if key not in context.memory:
         if not context.learning:
             raise UnusableColumnError(f"{node} learns from the rows of a fit; it stands in model sentences only")
-        context.memory[key] = learn(x[~np.isnan(x)], node)
+        present = ~np.isnan(x)
+        counts = np.ones(len(x)) if context.counts is None else context.counts
+        context.memory[key] = learn(x[present], counts[present], node)
     return apply(x, context.memory[key])
 
 
-def _learn_centre(x: np.ndarray, node: Call) -> dict[str, Any]:
-    return {"mean": float(_mean(x))}
+def _learn_centre(x: np.ndarray, counts: np.ndarray, node: Call) -> dict[str, Any]:
+    return {"mean": float(mean_of(x, counts))}
 
 
-def _mean(x: np.ndarray) -> float:
-    """The mean, correct to rounding: the mean of what is left after a first mean is taken off."""
+def mean_of(x: np.ndarray, counts: np.ndarray) -> float:
+    """The mean of values that stand ``counts`` times each, correct to rounding.
+
+    A second mean, of what the first leaves, is added to it.
+    """
     if not len(x):
         return float("nan")
-    first = float(np.mean(x))
-    return first + float(np.mean(x - first))
+    first = float(np.average(x, weights=counts))
+    return first + float(np.average(x - first, weights=counts))
 
 
-def _learn_scale(x: np.ndarray, node: Call) -> dict[str, Any]:
+def _learn_scale(x: np.ndarray, counts: np.ndarray, node: Call) -> dict[str, Any]:
     size = float(np.max(np.abs(x), initial=0.0))  # what is 10²⁰⁰ cannot be squared
-    if len(x) < 2 or not size or not (sd := float(np.std(x / size, ddof=1)) * size):
+    n = float(counts.sum())
+    mean = mean_of(x, counts)
+    sd = float(np.sqrt(counts @ ((x - mean) / size) ** 2 / (n - 1))) * size if n > 1 and size else 0.0
+    if not sd:
         raise UnusableColumnError(f"{node}: {node.arguments[0]} does not vary, so it cannot be divided by its spread")
-    return {"mean": _mean(x), "sd": sd}
+    return {"mean": mean, "sd": sd}
 
 
-def _learn_ranks(x: np.ndarray, node: Call) -> dict[str, Any]:
+def _learn_ranks(x: np.ndarray, counts: np.ndarray, node: Call) -> dict[str, Any]:
     """Distinct values with their mean ranks; new values interpolate between them."""
-    values, counts = np.unique(x, return_counts=True)
-    last = np.cumsum(counts)
-    return {"values": values.tolist(), "ranks": (last - (counts - 1) / 2).tolist()}
+    values, place = np.unique(x, return_inverse=True)
+    each = np.bincount(place, weights=counts, minlength=len(values))
+    last = np.cumsum(each)
+    return {"values": values.tolist(), "ranks": (last - (each - 1) / 2).tolist()}
 
 
 def _apply_ranks(x: np.ndarray, memory: dict[str, Any]) -> np.ndarray:
@@ -345,7 +366,7 @@ def _apply_ranks(x: np.ndarray, memory: dict[str, Any]) -> np.ndarray:
     return np.where(np.isnan(x), np.nan, ranks)
 
 
-_Learn = Callable[[np.ndarray, Call], dict[str, Any]]
+_Learn = Callable[[np.ndarray, np.ndarray, Call], dict[str, Any]]
 _Apply = Callable[[np.ndarray, dict[str, Any]], np.ndarray]
 _LEARNT: dict[str, tuple[_Learn, _Apply]] = {
     "centred": (_learn_centre, lambda x, m: x - m["mean"]),

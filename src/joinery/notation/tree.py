@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import combinations
 
@@ -293,3 +293,21 @@ def calls_in(node: Expression) -> Iterator[Call]:
     if isinstance(node, Name):
         return iter(())
     return (part for part in inside(node) if isinstance(part, Call))
+
+
+def without_references(sentence: Sentence) -> Sentence:
+    """The same model with no reference levels asked for: other coefficients, the same fitted values."""
+
+    def bare(factor: Expression) -> Expression:
+        if not isinstance(factor, Call):
+            return factor
+        return replace(factor, options=tuple((name, v) for name, v in factor.options if name != "reference"))
+
+    return replace(sentence, written=tuple(Term(tuple(map(bare, t.factors))) for t in sentence.terms))
+
+
+def is_condition(node: Expression) -> bool:
+    """Whether an expression says if something is so, rather than how much of it there is."""
+    if isinstance(node, Prefix):
+        return node.operator == "not"
+    return isinstance(node, Chain) and node.operators[0] not in ("+", "-", "*", "/")

@@ -6,20 +6,23 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy import linalg
 
 from joinery.core import tails
-from joinery.core.covariance import Sandwich
-from joinery.core.hypotheses import extra, wald
+from joinery.core.covariance import Joint
+from joinery.core.hypotheses import extra
+from joinery.core.pieces import joined
 from joinery.core.solution import Solution
 from joinery.core.solve import least_squares
-from joinery.design.blocks import RowBlocks
+from joinery.design.blocks import WithResponse
 from joinery.design.design import Design, DesignTerm
 from joinery.design.factors import CategoryFactor
 from joinery.errors import CallError, listed, one_of
 from joinery.notation.tree import Number, Power
 from joinery.show.table import Table
-from joinery.study.asked import Asked, response_blocks
 from joinery.study.check_shape import lack_of_fit
+from joinery.study.estimates import test_together
+from joinery.study.fitted import Fitted, once, response_rows, working_rows
 
 AFTER = ("earlier", "lower-order", "others")
 ASKS = {
@@ -43,12 +46,11 @@ class Part:
 
 @dataclass(frozen=True)
 class _Basis:
-    """A solution with its terms' places among its columns, and its covariance where that is not the plain one."""
+    """A solution with its terms' places among its columns, and how its basis lies in that of the fit itself."""
 
     solution: Solution
     terms: tuple[DesignTerm, ...]
-    meat: np.ndarray | None
-    df: float
+    turn: np.ndarray | None = None  # (rank, rank): None where it is the fit's own
 
     def places(self, term: int) -> np.ndarray:
         """Where a term's estimable columns stand in the factor."""
@@ -59,18 +61,40 @@ class _Basis:
     def joined(self, chosen: list[int]) -> np.ndarray:
         return np.concatenate([np.empty(0, int), *(self.places(j) for j in chosen)])
 
-    def wald(self, chosen: list[int]) -> float:
-        """Wald's statistic of all coefficients of some terms."""
-        own = self.joined(chosen) + self.solution.has_intercept
-        b = self.solution.coefficients[self.solution.kept[own - self.solution.has_intercept]]
-        root = self.solution.root[own]
-        return wald(b / self.solution.unit, root @ self.meat @ root.T) if len(own) else 0.0
+    def wald(self, fit: Fitted, before: list[int], own: list[int]) -> Joint:
+        """Wald's test of what a term adds to those before it, all others taken to be zero."""
+        s = self.solution
+        effects = np.linalg.solve(s.root, s.padded_coefficients[s.places + (not s.has_intercept)])
+        pad = np.zeros((int(s.has_intercept), len(s.kept)))
+        R = np.vstack([pad, s.factor])  # in the whole basis, the intercept's direction first
+        constant = np.eye(s.rank)[:, :1] if s.has_intercept else np.zeros((s.rank, 0))
+        if s.constant_direction is not None:
+            constant = s.constant_direction[:, None]
+        first = np.column_stack([constant, R[:, self.joined(before)]])
+        rest = _complement(np.column_stack([first, R[:, self.joined(own)]]))
+        L = _complement(np.column_stack([first, rest])).T
+        away, others = L @ effects, rest.T @ effects
+        if self.turn is not None:
+            L, rest = L @ self.turn.T, self.turn @ rest
+        if rest.shape[1] and fit.sandwich is not None:
+            V = np.vstack([rest.T, L]) @ fit.sandwich.meat @ np.column_stack([rest, L.T])
+            k = rest.shape[1]
+            pull = np.linalg.lstsq(V[:k, :k], V[:k, k:], rcond=None)[0].T
+            L, away = L - pull @ rest.T, away - pull @ others
+        return test_together(fit, L, away)
 
 
-def anova(fit: Asked, after: str = "earlier") -> Table:
+def _complement(A: np.ndarray) -> np.ndarray:
+    """An orthonormal basis of what is at right angles to columns A (r, m)."""
+    lengths = np.sqrt((A * A).sum(axis=0))
+    unit = A / np.where(lengths > 0, lengths, 1.0)
+    return np.asarray(linalg.null_space(unit.T, rcond=1e-9) if A.shape[1] else np.eye(len(A)))
+
+
+def anova(fit: Fitted, after: str = "earlier") -> Table:
     """The ANOVA table. See ``Fit.anova``."""
     one_of("after", after, AFTER)
-    if fit.glm is not None:
+    if not fit.estimate.linear:
         from joinery.study.deviance import deviance_table
 
         table: Table = deviance_table(fit, after)
@@ -101,26 +125,29 @@ def anova(fit: Asked, after: str = "earlier") -> Table:
     )
 
 
-def term_parts(fit: Asked, after: str) -> Iterator[Part]:
+def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
     """A line for each term."""
-    basis = _recoded(fit) if after == "others" and coding_matters(fit.design) else _own(fit)
+    basis = term_basis(fit, after)
     solution, terms = basis.solution, fit.design.terms
     g = solution.effects / solution.unit
-    s2 = solution.rss / fit.residual_df if fit.residual_df else np.nan
+    s2 = np.nan if fit.estimate.scale is None else (fit.estimate.scale / solution.unit) ** 2
+    if solution.rss <= 0 and not fit.estimate.known:
+        s2 = np.nan
     for place, term in enumerate(terms):
         before = adjusted(terms, place, after)
         own = basis.places(place)
-        ss, df = extra(solution.factor, g, basis.joined(before), own)
+        ss, df = extra(solution.factor, g, basis.joined(before), own, solution.constant_direction)
         f = ss / df / s2 if df and s2 > 0 else float("nan")
-        df2 = float(fit.residual_df)
-        if basis.meat is not None:
-            f, df2 = float("nan"), basis.df
+        df2, p = fit.estimate.reference_df, float("nan")
+        if fit.sandwich is not None:
+            f = float("nan")
             if after != "earlier" and df:
-                rest = [j for j in range(len(terms)) if j != place and j not in before]
-                f = (basis.wald([place, *rest]) - basis.wald(rest)) / df
-        p = float(tails.f_upper(f, df, df2)) if np.isfinite(f) and df2 > 0 else float("nan")
+                joint = basis.wald(fit, before, [place])
+                f, p = joint.f, joint.p
+        elif np.isfinite(f) and df2 > 0:
+            p = float(tails.f_upper(f, df, df2))
         names = [terms[j].text for j in before]
-        words = listed(names, 4) or ("intercept" if solution.has_intercept else "nothing")
+        words = listed(names, 4) or ("intercept" if solution.spans_constant else "nothing")
         yield Part(term.text, words, df, ss, f, p)
 
 
@@ -166,11 +193,11 @@ def _degrees(term: DesignTerm) -> dict[str, float]:
     return out
 
 
-def _residual(fit: Asked) -> Iterator[Part]:
+def _residual(fit: Fitted) -> Iterator[Part]:
     """The residual line, and what of it is lack of fit where rows with equal predictors repeat."""
     solution = fit.solution
     yield Part("residual", "", fit.residual_df, solution.rss)
-    if fit.table is None or solution.perfect or not fit.residual_df:
+    if fit.origin is None or solution.perfect or not fit.residual_df:
         return
     test = lack_of_fit(fit)
     if np.isfinite(test.statistic):
@@ -180,28 +207,15 @@ def _residual(fit: Asked) -> Iterator[Part]:
         yield Part("within repeats", "", df2, within)
 
 
-def _own(fit: Asked) -> _Basis:
-    chosen: Sandwich | None = fit.sandwich
-    meat, df = (None, 0.0) if chosen is None else (chosen.meat, float(np.nanmin(chosen.df)))
-    return _Basis(fit.solution, fit.design.terms, meat, df)
+def term_basis(fit: Fitted, after: str) -> _Basis:
+    """The solution that tells what terms add: with categories summing to zero where their coding matters."""
+    recode = after == "others" and coding_matters(fit.design)
+    return _recoded(fit) if recode else _Basis(fit.solution, fit.design.terms)
 
 
 def coding_matters(design: Design) -> bool:
     """Whether some product has a category whose coding decides what its lower-order terms mean."""
     return any(len(t.factors) > 1 and t.categories for t in design.terms)
-
-
-def _recoded(fit: Asked) -> _Basis:
-    """The fit with every category coded to sum to zero: the same fitted values, other coefficients."""
-    if fit.table is None:
-        raise CallError(
-            "a fit loaded from a file keeps no rows to recode its categories with; use after='lower-order', "
-            "or fit the table again"
-        )
-    if "recoded" not in fit.memo:
-        fit.memo["recoded"] = _recode(fit)
-    found: _Basis = fit.memo["recoded"]
-    return found
 
 
 def recoded_design(design: Design) -> Design:
@@ -213,23 +227,28 @@ def recoded_design(design: Design) -> Design:
     return replace(design, factor_memory=memory)
 
 
-def _recode(fit: Asked) -> _Basis:
+@once
+def _recoded(fit: Fitted) -> _Basis:
+    """The fit with every category coded to sum to zero: the same fitted values, other coefficients."""
+    if fit.origin is None:
+        raise CallError(
+            "a fit loaded from a file keeps no rows to recode its categories with; use after='lower-order', "
+            "or fit the table again"
+        )
     design = recoded_design(fit.design)
-    own = response_blocks(fit)
-    blocks = RowBlocks(design, own.response, own.asides, own.table, own.rows)
-    solution = least_squares(blocks, intercept=design.intercept, n=fit.n_rows)
-    if fit.sandwich is None:
-        return _Basis(solution, design.terms, None, 0.0)
+    own = working_rows(fit)
+    blocks = replace(response_rows(fit), design=design, partitioned_as=fit.design.width)
+    response = joined(own.row_blocks, lambda block: block.beyond_offset)
+    weights = joined(own.row_blocks, lambda block: np.ones(len(block.y)) if block.weights is None else block.weights)
+    solution = least_squares(WithResponse(blocks, response, weights), intercept=design.intercept, n=fit.n_rows)
     # both bases span the same space, so that one is the other turned
     turn = np.zeros((fit.solution.rank, solution.rank))
-    for a, b in zip(own.whole, blocks.whole, strict=True):
-        w = np.ones(len(a.y)) if a.weights is None else a.weights
-        turn += (fit.solution.in_basis(a.X) * w[:, None]).T @ solution.in_basis(b.X)
-    meat = turn.T @ fit.sandwich.meat @ turn
-    return _Basis(solution, design.terms, meat, float(np.nanmin(fit.sandwich.df)))
+    for a, b in zip(own.row_blocks, blocks.row_blocks, strict=True):
+        turn += (fit.solution.in_basis(a.X) * weights[a.own, None]).T @ solution.in_basis(b.X)
+    return _Basis(solution, design.terms, turn)
 
 
-def _notes(fit: Asked, after: str) -> Iterator[str]:
+def _notes(fit: Fitted, after: str) -> Iterator[str]:
     yield ASKS[after]
     if fit.sandwich is not None:
         yield (

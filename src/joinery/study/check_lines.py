@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from joinery.core.diagnostics import NOTHING, Test
-from joinery.study.asked import Asked
+from joinery.study.fitted import Fitted
 
 
 @dataclass(frozen=True)
@@ -25,7 +25,7 @@ def cannot(name: str, question: str, check: str, why: str) -> Line:
     return Line(name, question, check, NOTHING, "", f"cannot be computed: {why}")
 
 
-def nothing_left(fit: Asked) -> str | None:
+def nothing_left(fit: Fitted) -> str | None:
     """Why residuals cannot be judged at all, or None."""
     if fit.solution.perfect or fit.solution.rss <= 0:
         return "the fit is perfect, so that no residual is left to judge by"

@@ -13,9 +13,9 @@ from joinery.core.triangular import triangle
 from joinery.errors import listed
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.show.numbers import figure, value
-from joinery.study.asked import Asked, row_blocks, rows_at_hand
 from joinery.study.check_lines import Line, cannot, nothing_left
-from joinery.study.per_row import limits, per_row
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.per_row import limits, per_row, studentized_df
 from joinery.study.rows import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS, judged
 
@@ -29,20 +29,23 @@ HIGH_INDEX = 30.0
 ORDER = "Are neighbouring rows independent?"
 
 
-def in_order(fit: Asked) -> np.ndarray:
+def in_order(fit: Fitted) -> np.ndarray:
     """Places of the fitted rows in the order of ``order=``, else of the table."""
     table, chosen = rows_at_hand(fit)
-    order = fit.asked.get("order")
+    order = fit.options.order
     if not order:
         return np.arange(chosen.used)
     codes = table.column(order).codes(EVERY_ROW)
     return np.argsort(codes[chosen.rows], kind="stable")
 
 
-def order(fit: Asked) -> Iterator[Line]:
+def order(fit: Fitted) -> Iterator[Line]:
     """Durbin and Watson's d with its true p, and lagged residuals added to the model."""
     if why := nothing_left(fit):
         yield cannot("order", ORDER, "Durbin–Watson", why)
+        return
+    if fit.asides.repeats is not None:
+        yield cannot("order", ORDER, "Durbin–Watson", "rows that stand for several have no neighbours")
         return
     e, U = scaled_residuals(fit)
     test = diagnostics.durbin_watson(e, U)
@@ -63,12 +66,12 @@ def order(fit: Asked) -> Iterator[Line]:
     yield Line("order", ORDER, f"Breusch–Godfrey, {LAGS} rows back (F)", more, verdict, advice, words)
 
 
-def scaled_residuals(fit: Asked) -> tuple[np.ndarray, np.ndarray | None]:
+def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray | None]:
     """Residuals times √w in order, and the basis of the columns likewise, None where it would not fit in memory."""
     figures, places = per_row(fit), in_order(fit)
     small = len(places) * fit.solution.rank <= MOST_BASIS
     w, parts = [], []
-    for block in row_blocks(fit).whole:
+    for block in working_rows(fit).row_blocks:
         own = np.ones(len(block.y)) if block.precision is None else block.precision
         w.append(own)
         if small:
@@ -84,7 +87,7 @@ def scaled_residuals(fit: Asked) -> tuple[np.ndarray, np.ndarray | None]:
 OVERLAP = "Do predictors overlap?"
 
 
-def overlap(fit: Asked) -> Iterator[Line]:
+def overlap(fit: Fitted) -> Iterator[Line]:
     """The largest variance inflation among terms that are not powers or products of one another, and indexes."""
     terms = fit.design.terms
     if len(terms) < 2:
@@ -115,12 +118,12 @@ def overlap(fit: Asked) -> Iterator[Line]:
     )
 
 
-def _written(fit: Asked, text: str) -> str:
+def _written(fit: Fitted, text: str) -> str:
     """A term as the sentence writes it, by its name in tables."""
     return next(str(w) for w, t in zip(fit.design.sentence.terms, fit.design.terms, strict=True) if t.text == text)
 
 
-def inflations(fit: Asked) -> dict[str, float]:
+def inflations(fit: Fitted) -> dict[str, float]:
     """Each term's variance inflation among the terms that are no powers or products of it, per column.
 
     A square overlaps its own line, and a product its parts, by construction: that is no fault of the data.
@@ -142,7 +145,7 @@ def inflations(fit: Asked) -> dict[str, float]:
     return out
 
 
-def uncentred(fit: Asked) -> np.ndarray:
+def uncentred(fit: Fitted) -> np.ndarray:
     """A factor of the columns as written, the constant among them: (rank, rank)."""
     solution = fit.solution
     R = solution.factor * solution.scale
@@ -158,18 +161,18 @@ def uncentred(fit: Asked) -> np.ndarray:
 BADLY, DECIDES = "Is any row badly fitted?", "Does any row decide the answer?"
 
 
-def badly_fitted(fit: Asked) -> Iterator[Line]:
+def badly_fitted(fit: Fitted) -> Iterator[Line]:
     """The largest studentized residual, with Bonferroni's correction for having looked at every row."""
     if why := nothing_left(fit):
         yield cannot("outliers", BADLY, "largest studentized residual", why)
         return
     table, chosen = rows_at_hand(fit)
-    t = np.where(per_row(fit).counts, per_row(fit).influence.studentized, np.nan)
+    t, times = per_row(fit).influence.studentized, per_row(fit).times
     if not np.isfinite(t).any():
         yield cannot("outliers", BADLY, "largest studentized residual", "no residual can be scaled")
         return
     place = int(np.nanargmax(np.abs(t)))
-    p = min(float(tails.t_two_sided(t[place], fit.residual_df - 1)) * int(np.isfinite(t).sum()), 1.0)
+    p = min(float(tails.t_two_sided(t[place], studentized_df(fit)) * times[np.isfinite(t)].sum()), 1.0)
     label = table.index[chosen.rows][place]
     at = limits(fit)
     verdict = SERIOUS if p < 0.05 else CAUTION if abs(t[place]) >= at.large else FINE
@@ -181,14 +184,14 @@ def badly_fitted(fit: Asked) -> Iterator[Line]:
     yield Line("outliers", BADLY, f"studentized residual of {label} (Bonferroni)", test, verdict, advice, words)
 
 
-def decides(fit: Asked) -> Iterator[Line]:
+def decides(fit: Fitted) -> Iterator[Line]:
     """The largest Cook's distance against the median of F, and the largest leverage."""
     if why := nothing_left(fit):
         yield cannot("influence", DECIDES, "largest Cook's distance", why)
         return
     table, chosen = rows_at_hand(fit)
     measures, at = per_row(fit).influence, limits(fit)
-    d = np.where(per_row(fit).counts, measures.cooks_distance, np.nan)
+    d = measures.cooks_distance
     labels = table.index[chosen.rows]
     alone = np.flatnonzero(measures.leverage >= 1)
     if np.isfinite(d).any():

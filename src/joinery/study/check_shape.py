@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 
 from joinery.core import diagnostics
-from joinery.core.blocks import Block
 from joinery.core.diagnostics import NOTHING, Test
-from joinery.core.pieces import Pieces, joined
+from joinery.core.pieces import joined
 from joinery.core.solve import least_squares
-from joinery.design.blocks import RowBlock, RowBlocks
+from joinery.design.blocks import WithResponse
+from joinery.design.curves import quantiles
 from joinery.design.factors import NumberFactor
-from joinery.design.working import WorkingRows
 from joinery.notation.tree import names_in, number_text, outside
 from joinery.show.numbers import figure
-from joinery.study.asked import Asked, row_blocks, rows_at_hand
 from joinery.study.check_lines import Line, cannot, nothing_left
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.per_row import per_row
 from joinery.study.verdicts import FINE, judged
 
@@ -27,15 +25,16 @@ from joinery.study.verdicts import FINE, judged
 STRAIGHT = "Is each relation straight?"
 
 
-def straight(fit: Asked) -> Iterator[Line]:
+def straight(fit: Fitted) -> Iterator[Line]:
     """Curvature in each numeric predictor and in the fitted values, and lack of fit where rows repeat."""
     if why := nothing_left(fit):
         yield cannot("straight line", STRAIGHT, "curvature of each predictor", why)
         return
     curves, fitted = _curvature(fit)
     if curves:
-        corrected = diagnostics.holm(np.array([t.p for _, t in curves]))
-        worst = int(np.nanargmin(np.append(corrected, 2.0)))
+        alone = np.array([t.p for _, t in curves])
+        corrected = diagnostics.holm(alone)
+        worst = int(np.nanargmin(np.append(alone, 2.0)))
         if worst < len(curves):
             factor, test = curves[worst]
             test = Test(test.statistic, float(corrected[worst]), test.df, test.size)
@@ -53,7 +52,7 @@ def straight(fit: Asked) -> Iterator[Line]:
                 advice,
                 f"{factor.name} bends",
             )
-    if fit.glm is not None:  # the link has a check of its own, and deviances say what repeats would
+    if not fit.estimate.linear:  # the link has a check of its own, and deviances say what repeats would
         return
     if np.isfinite(fitted.statistic):
         verdict = judged(fitted.p, fitted.size, small=0.02, large=0.15)
@@ -83,7 +82,7 @@ def straight(fit: Asked) -> Iterator[Line]:
         )
 
 
-def _unbend(fit: Asked) -> str:
+def _unbend(fit: Fitted) -> str:
     """A response that grows along a curve is often straight in its logarithm."""
     figures = per_row(fit)
     if not fit.response.transformed and float(np.min(figures.observed)) > 0:
@@ -91,19 +90,19 @@ def _unbend(fit: Asked) -> str:
     return "try a curve in a predictor, or a product of two"
 
 
-def _next_power(fit: Asked, factor: NumberFactor) -> str:
+def _next_power(fit: Fitted, factor: NumberFactor) -> str:
     degree = _highest(fit, factor) + 1
     base = factor.base if factor.degree != 1 else outside(factor.expression)
     return f"{base}^{number_text(degree)}"
 
 
-def _highest(fit: Asked, factor: NumberFactor) -> float:
+def _highest(fit: Fitted, factor: NumberFactor) -> float:
     """The highest power of a factor's base that stands alone as a term."""
     alone = [t.factors[0] for t in fit.design.terms if len(t.factors) == 1]
     return max(f.degree for f in alone if isinstance(f, NumberFactor) and f.base == factor.base)
 
 
-def _numbers_alone(fit: Asked) -> list[tuple[NumberFactor, int]]:
+def _numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
     """Each numeric factor that is a term of its own, once for each base, with its column; comparisons do not bend."""
     out: dict[str, tuple[NumberFactor, int]] = {}
     for term in fit.design.terms:
@@ -113,21 +112,22 @@ def _numbers_alone(fit: Asked) -> list[tuple[NumberFactor, int]]:
     return list(out.values())
 
 
-def _curvature(fit: Asked) -> tuple[list[tuple[NumberFactor, Test]], Test]:
+def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
     """The t of the next power of each predictor, and of the squared fitted values, in one pass over the rows."""
     solution = fit.solution
     own = [(f, c) for f, c in _numbers_alone(fit) if c in solution.kept]
     middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
     degrees = [int(_highest(fit, f)) + 1 for f, _ in own]
     figures = per_row(fit)
-    middle_fitted = float(np.mean(figures.fitted))
+    # without a constant a shifted square would bring one in
+    middle_fitted = float(np.average(figures.terms, weights=figures.times)) if solution.spans_constant else 0.0
     size = len(own) + 1
     zz, ze, uz = np.zeros(size), np.zeros(size), np.zeros((solution.rank, size))
     values: list[set[float]] = [set() for _ in own]
-    for block in row_blocks(fit).whole:
+    for block in working_rows(fit).row_blocks:
         m = len(block.y)
         w = np.ones(m) if block.weights is None else block.weights
-        e, fitted = figures.working[block.own], figures.fitted[block.own]
+        e, fitted = figures.working[block.own], figures.terms[block.own]
         Z = np.empty((m, size))
         for j, (_, column) in enumerate(own):
             z = block.X[:, column] - middle.get(column, 0.0)
@@ -142,11 +142,11 @@ def _curvature(fit: Asked) -> tuple[list[tuple[NumberFactor, Test]], Test]:
     return [(f, tests[j]) for j, (f, _) in enumerate(own) if len(values[j]) > 2], tests[-1]
 
 
-def lack_of_fit(fit: Asked) -> Test:
+def lack_of_fit(fit: Fitted) -> Test:
     """The replicate lack-of-fit test over rows whose predictors are equal; nothing where too few repeat."""
     table, chosen = rows_at_hand(fit)
     names = dict.fromkeys(n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f))
-    if not names or fit.asides.repeats is not None or fit.asides.offset is not None or _lagged(fit):
+    if not names or _lagged(fit):
         return NOTHING
     codes = np.zeros(chosen.used, dtype=np.int64)
     for name in names:
@@ -155,11 +155,12 @@ def lack_of_fit(fit: Asked) -> Test:
         if codes.max() + 1 == len(codes):
             return NOTHING
     figures = per_row(fit)
-    weights = joined(row_blocks(fit).whole, lambda b: np.ones(len(b.y)) if b.weights is None else b.weights)
-    return diagnostics.replicate_lack_of_fit(figures.residual / fit.solution.unit, weights, codes, fit.solution.rank)
+    w = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
+    e = figures.residual / fit.solution.unit
+    return diagnostics.replicate_lack_of_fit(e, w, figures.times, codes, fit.solution.rank)
 
 
-def _lagged(fit: Asked) -> bool:
+def _lagged(fit: Fitted) -> bool:
     return any("lag(" in str(t) for t in fit.design.sentence.terms)
 
 
@@ -168,7 +169,7 @@ def _lagged(fit: Asked) -> bool:
 EVEN = "Is the spread even?"
 
 
-def even(fit: Asked) -> Iterator[Line]:
+def even(fit: Fitted) -> Iterator[Line]:
     """Squared residuals on all predictors, and how many times wider the spread is where fitted values are high."""
     check = "Breusch–Pagan, studentized"
     if why := nothing_left(fit):
@@ -179,9 +180,11 @@ def even(fit: Asked) -> Iterator[Line]:
         return
     figures = per_row(fit)
     squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
-    found = least_squares(_Instead(row_blocks(fit), np.where(figures.counts, squares, np.nan)))
+    times = figures.times if fit.asides.repeats is not None else None
+    rows = int(figures.times[np.isfinite(squares)].sum())
+    found = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
     test = diagnostics.even_spread(1 - found.rss / found.tss if found.tss > 0 else np.nan, found.n, len(found.kept))
-    ratio = spread_ratio(figures.fitted[figures.counts], figures.influence.standardized[figures.counts])
+    ratio = spread_ratio(figures.terms, figures.influence.standardized, figures.times)
     size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
     # unevenness that does not follow the fitted values shows in how much of the squares is explained
     size = max(size, 4 * test.statistic / found.n) if np.isfinite(test.statistic) else size
@@ -199,39 +202,27 @@ def even(fit: Asked) -> Iterator[Line]:
     yield Line("even spread", EVEN, check, test, verdict, advice, words)
 
 
-@dataclass(frozen=True)
-class _Instead:
-    """The rows of a fit with another response in place of their own, every row weighing the same."""
-
-    blocks: RowBlocks | WorkingRows
-    response: np.ndarray
-
-    @property
-    def width(self) -> int:
-        return self.blocks.width
-
-    @property
-    def pieces(self) -> Pieces[Block]:
-        def instead(block: RowBlock) -> Block:
-            own = self.response[block.own]
-            here = np.isfinite(own)
-            return (block.columns, own, None) if here.all() else (block.X[here], own[here], None)
-
-        return self.blocks.whole.map(instead)
-
-
-def spread_ratio(fitted: np.ndarray, residual: np.ndarray) -> float:
+def spread_ratio(fitted: np.ndarray, residual: np.ndarray, times: np.ndarray) -> float:
     """The residuals' root mean square in the highest third of fitted values over that in the lowest third."""
     sound = np.isfinite(residual)
-    fitted, residual = fitted[sound], residual[sound]
-    if len(fitted) < 9:
+    fitted, residual, times = fitted[sound], residual[sound], times[sound]
+    if times.sum() < 9:
         return float("nan")
-    low, high = np.quantile(fitted, [1 / 3, 2 / 3])
-    below, above = residual[fitted <= low], residual[fitted >= high]
-    if low == high or not len(below) or not len(above):
+    low, high = quantiles(fitted, times, np.array([1 / 3, 2 / 3]))
+    # fitted values that differ by rounding alone stand on the same side
+    margin = 1e-9 * float(np.ptp(fitted))
+    below, above = fitted <= low + margin, fitted >= high - margin
+    if high - low <= margin or not below.any() or not above.any():
         return float("nan")
     with np.errstate(all="ignore"):
-        return float(np.sqrt((above**2).mean() / (below**2).mean()))
+        upper, lower = (np.average(residual[side] ** 2, weights=times[side]) for side in (above, below))
+        return float(np.sqrt(upper / lower))
+
+
+def _sound(z: np.ndarray, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Finite residuals, and how many rows each stands for."""
+    here = np.isfinite(z)
+    return z[here], times[here]
 
 
 # ------------------------------------------------------------------ normal residuals
@@ -239,14 +230,14 @@ def spread_ratio(fitted: np.ndarray, residual: np.ndarray) -> float:
 NORMAL = "Are the residuals normal?"
 
 
-def normal(fit: Asked) -> Iterator[Line]:
+def normal(fit: Fitted) -> Iterator[Line]:
     """The shape of the standardized residuals."""
     if why := nothing_left(fit):
         yield cannot("normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
     figures = per_row(fit)
-    z = figures.influence.standardized[figures.counts]
-    name, test = diagnostics.normality(z[np.isfinite(z)])
+    z = figures.influence.standardized
+    name, test = diagnostics.normality(*_sound(z, figures.times))
     if not np.isfinite(test.statistic):
         yield cannot("normal residuals", NORMAL, name, "fewer than eight residuals can be scaled")
         return
@@ -254,6 +245,6 @@ def normal(fit: Asked) -> Iterator[Line]:
     advice = "nothing"
     if verdict != FINE:
         advice = 'intervals of coefficients hardly mind; for new rows use forecast(intervals="distribution-free")'
-        if not fit.response.transformed and float(np.min(figures.observed)) > 0 and float((z**3).mean()) > 0.5:
+        if not fit.response.transformed and float(np.min(figures.observed)) > 0 and float(np.nanmean(z**3)) > 0.5:
             advice = f'try response="log({fit.response.name})"; {advice}'
     yield Line("normal residuals", NORMAL, name, test, verdict, advice, "residuals are not normal")

@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from joinery.show.table import Table
-from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.check_lines import Line
 from joinery.study.check_rows import badly_fitted, decides, order, overlap
 from joinery.study.check_shape import even, normal, straight
+from joinery.study.fitted import Fitted, once, rows_at_hand
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 SINGLE_ROWS = ("outliers", "influence")
 
 
-def checks(fit: Asked) -> Table:
+def checks(fit: Fitted) -> Table:
     """The checks table. See ``Fit.checks``."""
     lines = check_lines(fit)
     return Table(
@@ -32,21 +32,18 @@ def checks(fit: Asked) -> Table:
     )
 
 
-def check_lines(fit: Asked) -> list[Line]:
+@once
+def check_lines(fit: Fitted) -> list[Line]:
     """Every check of a fit, in the order of the questions. Raises CallError for a loaded fit."""
-    if "checks" not in fit.memo:
-        rows_at_hand(fit)
-        if fit.glm is not None:
-            from joinery.study.family_checks import family_lines
+    rows_at_hand(fit)
+    if not fit.estimate.linear:
+        from joinery.study.family_checks import family_lines
 
-            fit.memo["checks"] = list(family_lines(fit))
-        else:
-            fit.memo["checks"] = [line for check in CHECKS for line in check(fit)]
-    found: list[Line] = fit.memo["checks"]
-    return found
+        return list(family_lines(fit))
+    return [line for check in CHECKS for line in check(fit)]
 
 
-def said_on_page(fit: Asked) -> list[Line]:
+def said_on_page(fit: Fitted) -> list[Line]:
     """The gravest line of each question that is not about single rows."""
     out: dict[str, Line] = {}
     rank = {SERIOUS: 0, CAUTION: 1, FINE: 2, "": 3}
@@ -56,14 +53,14 @@ def said_on_page(fit: Asked) -> list[Line]:
     return list(out.values())
 
 
-def _note_on_order(fit: Asked) -> tuple[str, ...]:
-    order = fit.asked.get("order")
+def _note_on_order(fit: Fitted) -> tuple[str, ...]:
+    order = fit.options.order
     if order:
         return (f"rows are taken in the order of {order}",)
     return ("rows are taken in the table's own order; order= names another",)
 
 
-CHECKS: tuple[Callable[[Asked], Iterator[Line]], ...] = (
+CHECKS: tuple[Callable[[Fitted], Iterator[Line]], ...] = (
     straight,
     even,
     normal,

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 from joinery.errors import CallError
 from joinery.show.numbers import count
 from joinery.study import influence_pictures, residual_pictures
-from joinery.study.asked import Asked
 from joinery.study.check_lines import Line
 from joinery.study.check_rows import HIGH_INFLATION, inflations
 from joinery.study.checks import check_lines
+from joinery.study.fitted import Fitted
 from joinery.study.verdicts import FINE, worst
 
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ _PICTURES: dict[str, Callable[..., Figure]] = {
 }
 
 
-def checks(fit: Asked, *, label_rows: str | Sequence[Any], words: Mapping[str, str | None], ax: Axes | None) -> Figure:
+def checks(fit: Fitted, *, label_rows: str | Sequence[Any], words: Mapping[str, str | None], ax: Axes | None) -> Figure:
     """Every question in a strip of its own."""
     from joinery.show.strips import Strip, strips
 
@@ -55,7 +55,7 @@ def _nothing(lines: list[Line]) -> str:
     return stated[0] if stated else "nothing to do"
 
 
-def _picture(fit: Asked, name: str, label_rows: str | Sequence[Any]) -> Callable[[Axes], object] | None:
+def _picture(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> Callable[[Axes], object] | None:
     """What draws the strip's small picture on its axes."""
     from joinery.show.strips import bars
 

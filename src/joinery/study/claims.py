@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.core import intervals, tails
+from joinery.core import tails
 from joinery.design.design import TIMES
 from joinery.design.factors import shown
 from joinery.errors import CallError, SentenceError, listed, nearest
@@ -15,8 +15,9 @@ from joinery.notation.parse import read_claims
 from joinery.notation.tree import Chain, Expression, Number, Prefix
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
-from joinery.study.asked import Asked, checked_level
-from joinery.study.coefficients import coefficient_covariance, estimates, said_of_errors
+from joinery.study.coefficients import said_of_errors
+from joinery.study.estimates import estimates, in_basis, linear_combination, test_together
+from joinery.study.fitted import Fitted, checked_level
 
 
 @dataclass(frozen=True)
@@ -35,43 +36,38 @@ class _Linear:
         return _Linear(self.constant + other.constant, total)
 
 
-def claim(fit: Asked, text: str, level: float | None = None) -> Table:
+def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     """The claims table. See ``Fit.claim``."""
     level = fit.level if level is None else checked_level(level)
-    found = estimates(fit)
-    place = {_key(name): i for i, name in enumerate(found.names)}
+    known = estimates(fit)
+    place = {_key(name): i for i, name in enumerate(known.names)}
     read = read_claims(text)
-    L, away = np.zeros((len(read), len(found.names))), np.zeros(len(read))
+    L, away = np.zeros((len(read), len(known.names))), np.zeros(len(read))
     for i, (left, _, right) in enumerate(read):
-        linear = _linear(left, text, found.names).plus(_linear(right, text, found.names).times(-1))
+        linear = _linear(left, text, known.names).plus(_linear(right, text, known.names).times(-1))
         if not any(linear.weights.values()):
             raise SentenceError("the claim names no coefficient that it depends on", text=text)
         for name, weight in linear.weights.items():
             L[i, place[_key(name)]] = weight
         away[i] = linear.constant
-    lacking = [n for i, n in enumerate(found.names) if np.isnan(found.values[i]) and L[:, i].any()]
+    lacking = [n for i, n in enumerate(known.names) if np.isnan(known.values[i]) and L[:, i].any()]
     if lacking:
         raise CallError(
             f"the coefficient of {listed(lacking)} was left out of the model, so nothing can be claimed of it"
         )
-    difference = L @ np.nan_to_num(found.values) + away
-    V = L @ np.nan_to_num(coefficient_covariance(fit)) @ L.T
-    df = np.array([np.min(found.df[row != 0]) for row in L])
-    unit = fit.solution.unit  # whose square V is in
-    errors = np.sqrt(np.diag(V)) * unit
-    lower, upper = intervals.around(difference, errors, df, level)
-    with np.errstate(all="ignore"):
-        t = np.where(errors > 0, difference / errors, np.nan)
+    found = linear_combination(fit, L, away)
+    lower, upper = found.ends(level)
+    t = found.t
     signs = [operator for _, operator, _ in read]
-    p = [_p(value, d, sign) for value, d, sign in zip(t, df, signs, strict=True)]
+    p = [_p(value, d, sign) for value, d, sign in zip(t, found.df, signs, strict=True)]
     columns: dict[str, list[Any]] = {
         "claim": [f"{left} {operator} {right}" for left, operator, right in read],
-        "difference": difference.tolist(),
+        "difference": found.values.tolist(),
         "lower": lower.tolist(),
         "upper": upper.tolist(),
-        "standard_error": errors.tolist(),
+        "standard_error": found.standard_errors.tolist(),
         "t": t.tolist(),
-        "df": df.tolist(),
+        "df": found.df.tolist(),
         "p": p,
     }
     notes = list(said_of_errors(fit))
@@ -80,12 +76,17 @@ def claim(fit: Asked, text: str, level: float | None = None) -> Table:
     )
     equations = [i for i, sign in enumerate(signs) if sign == "="]
     if len(equations) > 1:
-        f, q, df2 = _together(difference[equations] / unit, V[np.ix_(equations, equations)], float(df[equations].min()))
-        together = {"claim": "all equations together", "t": np.nan, "df": df2, "p": float(tails.f_upper(f, q, df2))}
+        U = in_basis(fit, L[equations])
+        lengths = np.sqrt((U * U).sum(axis=1))
+        if np.linalg.matrix_rank(U / lengths[:, None]) < len(U):
+            raise CallError("the claims repeat or contradict one another: one follows from the others; leave it out")
+        joint = test_together(fit, U, found.values[equations])
+        together = {"claim": "all equations together", "t": np.nan, "df": joint.df2, "p": joint.p}
         for name, values in columns.items():
             values.append(together.get(name, np.nan))
-        columns["f"] = [np.nan] * len(read) + [f]
-        notes.append(f"the equations together: F({q}, {df2:.4g})")
+        columns["f"] = [np.nan] * len(read) + [joint.f]
+        told = f"F({joint.df1}, {joint.df2:.4g})" if joint.f == joint.f else f"no test, as {joint.why}"
+        notes.append(f"the equations together: {told}")
     kinds = dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error") | {"claim": "text", "f": "own"}
     return Table(columns, title=f"Claims, with {level_words(level)} intervals", notes=tuple(notes), kinds=kinds)
 
@@ -97,15 +98,6 @@ def _p(t: float, df: float, sign: str) -> float:
     if sign == "=":
         return float(tails.t_two_sided(t, df))
     return float(tails.t_upper(-t if sign in (">", ">=") else t, df))
-
-
-def _together(difference: np.ndarray, V: np.ndarray, df: float) -> tuple[float, int, float]:
-    """Wald's F of several equations. Raises CallError when one follows from or contradicts the others."""
-    q = len(difference)
-    scale = np.sqrt(np.diag(V))
-    if not np.all(scale > 0) or np.linalg.matrix_rank(V / np.outer(scale, scale), hermitian=True) < q:
-        raise CallError("the claims repeat or contradict one another: one follows from the others; leave it out")
-    return float(difference @ np.linalg.solve(V, difference)) / q, q, df
 
 
 # ------------------------------------------------------------------ from text to weights on coefficients

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,54 +10,9 @@ from joinery.core import intervals, tails
 from joinery.errors import CallError
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
-from joinery.study.asked import Asked, checked_level
-
-
-@dataclass(frozen=True)
-class Estimates:
-    """Coefficients with their standard errors, the intercept first; NaN for a column left out."""
-
-    names: tuple[str, ...]
-    values: np.ndarray
-    standard_errors: np.ndarray
-    df: np.ndarray
-
-
-def estimates(fit: Asked, *, plain: bool = False) -> Estimates:
-    """Every coefficient, its standard error and degrees of freedom, from the chosen covariance.
-
-    Under constant spread, or when asked ``plain``, s·√diag((XᵀWX)⁻¹) with n − p.
-    """
-    solution, design = fit.solution, fit.design
-    sandwich = None if plain else fit.sandwich
-    errors = np.full(design.width + solution.has_intercept, np.nan)
-    df = np.full(len(errors), fit.reference_df)
-    s = fit.error_scale
-    if s is not None:
-        if sandwich is None:
-            errors[solution.places] = s * solution.error_factors
-        else:
-            variance = np.einsum("ij,jk,ik->i", solution.root, sandwich.meat, solution.root)
-            errors[solution.places], df[solution.places] = (
-                np.sqrt(np.maximum(variance, 0.0)) * solution.unit,
-                sandwich.df,
-            )
-    names, values = design.names, solution.coefficients
-    if solution.has_intercept:
-        names, values = ("intercept", *names), np.append([solution.intercept or 0.0], values)
-    return Estimates(names, values, errors, df)
-
-
-def coefficient_covariance(fit: Asked) -> np.ndarray:
-    """The chosen covariance of all coefficients, in the solution's unit²; NaN for columns left out."""
-    solution = fit.solution
-    width = fit.design.width + solution.has_intercept
-    out = np.full((width, width), np.nan)
-    if fit.error_scale is not None:
-        plain = (fit.error_scale / solution.unit) ** 2 * solution.unscaled_covariance
-        chosen = plain if fit.sandwich is None else solution.root @ fit.sandwich.meat @ solution.root.T
-        out[np.ix_(solution.places, solution.places)] = chosen
-    return out
+from joinery.study.estimates import Estimates, estimates
+from joinery.study.fitted import Fitted, checked_level
+from joinery.study.notes import dependences
 
 
 def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:
@@ -68,7 +22,7 @@ def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:
 
 
 def coefficients(
-    fit: Asked,
+    fit: Fitted,
     level: float | None = None,
     *,
     standardized: bool = False,
@@ -103,7 +57,7 @@ def coefficients(
         notes.append(meaning)
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
-    if correlations and fit.glm is not None:
+    if correlations and not fit.estimate.linear:
         raise CallError("correlations with the response belong to the normal family", argument="correlations")
     if correlations:
         simple, df = simple_correlations(fit), fit.residual_df
@@ -116,7 +70,7 @@ def coefficients(
         columns["simple_r"] = np.append(constant, simple)
         columns["partial_r"] = np.append(constant, partial[skip:])
         columns["semipartial_r"] = np.append(constant, (t * unexplained)[skip:])
-    dropped = [n for n in fit.notes if n.startswith("left out of the model")] if fit.solution.dependence else []
+    dropped = list(dependences(fit.design, fit.solution))
     kinds = dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
     return Table(
         columns,
@@ -126,31 +80,29 @@ def coefficients(
     )
 
 
-def statistic_name(fit: Asked) -> str:
+def statistic_name(fit: Fitted) -> str:
     """``z`` where the dispersion is known, else ``t``."""
-    return "z" if np.isinf(fit.reference_df) and fit.sandwich is None else "t"
+    return "z" if np.isinf(fit.estimate.reference_df) and fit.sandwich is None else "t"
 
 
-def ratio_words(fit: Asked) -> tuple[str, str]:
+def ratio_words(fit: Fitted) -> tuple[str, str]:
     """What exp of a coefficient is called, and what it means. Raises CallError where it means nothing."""
     response = fit.design.sentence.response
-    if fit.link == "logit":
+    link = fit.link.name
+    if link == "logit":
         return "odds_ratio", "odds ratio: how many times the odds are as high for one unit more (exp of the estimate)"
-    if fit.link == "log" and fit.family != "normal" and (response.kind == "per" or fit.family in _COUNTED):
+    if link == "log" and fit.family.discrete and not fit.family.shares:
         return "rate_ratio", "rate ratio: how many times the expected count is as high for one unit more"
-    if fit.link == "log":
+    if link == "log":
         return "mean_ratio", "mean ratio: how many times the mean is as high for one unit more (exp of the estimate)"
-    if fit.link == "cloglog":
+    if link == "cloglog":
         return "hazard_ratio", "hazard ratio: how many times the hazard is as high for one unit more"
     if str(response.expression).startswith("log("):
         return "median_ratio", "median ratio: how many times the median is as high for one unit more"
     raise CallError(
-        f"exp of a coefficient means nothing under the {fit.link} link: ratios belong to log, logit and cloglog",
+        f"exp of a coefficient means nothing under the {link} link: ratios belong to log, logit and cloglog",
         argument="ratios",
     )
-
-
-_COUNTED = ("poisson", "quasi-poisson", "negative-binomial")
 
 
 def t_values(e: Estimates) -> np.ndarray:
@@ -159,25 +111,34 @@ def t_values(e: Estimates) -> np.ndarray:
         return np.where(e.standard_errors > 0, e.values / e.standard_errors, np.nan)
 
 
-def said_of_errors(fit: Asked) -> tuple[str, ...]:
+def said_of_errors(fit: Fitted) -> tuple[str, ...]:
     """Which standard errors these are, unless they are the plain ones."""
     chosen = fit.sandwich
     if chosen is None:
         return ()
+    blind: tuple[str, ...] = ()
+    if chosen.blind.size:
+        blind = (
+            "where one row or cluster alone speaks to a coefficient, nothing tells how sure it is: no standard error",
+        )
     if chosen.kind == "clustered":
-        columns = fit.asked.get("cluster") or []
+        columns = fit.options.cluster
         counts = " and ".join(f"{n} clusters of {c}" for n, c in zip(chosen.clusters, columns, strict=False))
-        return (f"standard errors are clustered: {counts} (CR2, Bell–McCaffrey degrees of freedom)",)
+        clipped = "; crossing them left negative variances, which were set to zero" if chosen.clipped else ""
+        return (f"standard errors are clustered: {counts} (CR2, Bell–McCaffrey degrees of freedom){clipped}", *blind)
     if chosen.kind == "autocorrelated":
-        return (f"standard errors allow for neighbouring rows to be alike, {chosen.lags} rows apart (Newey–West)",)
-    return (f"standard errors are robust to uneven spread ({chosen.kind.upper()})",)
+        return (
+            f"standard errors allow for neighbouring rows to be alike, {chosen.lags} rows apart (Newey–West)",
+            *blind,
+        )
+    return (f"standard errors are robust to uneven spread ({chosen.kind.upper()})", *blind)
 
 
-def standard_units(fit: Asked) -> np.ndarray:
+def standard_units(fit: Fitted) -> np.ndarray:
     """sd(design column)/sd(response) for each coefficient, NaN for the intercept: slopes times this can be compared."""
     solution = fit.solution
     out = np.full(fit.design.width + solution.has_intercept, np.nan)
-    if fit.glm is not None:  # there is no response to be in units of: sd of the term alone
+    if not fit.estimate.linear:  # there is no response to be in units of: sd of the term alone
         out[solution.kept + solution.has_intercept] = solution.spread
     elif solution.tss > 0:
         size = np.sqrt((solution.factor**2).sum(axis=0)) * solution.scale
@@ -185,14 +146,14 @@ def standard_units(fit: Asked) -> np.ndarray:
     return out
 
 
-def simple_correlations(fit: Asked) -> np.ndarray:
+def simple_correlations(fit: Fitted) -> np.ndarray:
     """Correlation of each design column with the response, from the triangular factor: (width,).
 
     NaN without an intercept, where the factor is not about the mean.
     """
     solution = fit.solution
     out = np.full(fit.design.width, np.nan)
-    if solution.tss > 0 and solution.has_intercept and fit.glm is None:
+    if solution.tss > 0 and solution.has_intercept and fit.estimate.linear:
         length = np.sqrt((solution.factor**2).sum(axis=0))
         out[solution.kept] = (solution.factor.T @ solution.effects) / solution.unit / length / np.sqrt(solution.tss)
     return out

@@ -1,90 +1,63 @@
-"""Analysis of deviance: the whole model, each term, and nested models, by likelihood ratio or F."""
+"""Analysis of deviance: each term and nested models, by likelihood ratio or F."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from joinery.core import tails
-from joinery.core.families import log_likelihood, negative_binomial
-from joinery.core.links import LINKS
-from joinery.core.reweighted import Estimated, reweighted
-from joinery.core.working import Parts, Turned, linear
+from joinery.core.glm.irls import reweighted, shape_log_likelihood
+from joinery.core.glm.penalized import penalized
+from joinery.core.glm.rows import MappedRows
 from joinery.design.design import DesignTerm
-from joinery.design.working import LikelyRows, family_of
+from joinery.design.working import LikelihoodBlocks
 from joinery.errors import CallError, listed
-from joinery.show.numbers import level_words, percent
 from joinery.show.table import Table
-from joinery.study.asked import Asked, response_blocks
+from joinery.study.fitted import Fitted, response_rows
+
+if TYPE_CHECKING:
+    from joinery.study.nesting import Nested
 
 
-def test_of(drop: float, df: int, fit: Asked) -> tuple[str, float, float]:
+def test_of(drop: float, df: int, fit: Fitted) -> tuple[str, float, float]:
     """A fall in deviance tested: χ² where the dispersion is known, else F with Pearson's φ of the larger model."""
-    if fit.glm.known:
-        return "chi2", drop, float(tails.chi2_upper(max(drop, 0.0), df)) if df > 0 else np.nan
-    phi = fit.dispersion
-    f = drop / df / phi if phi and df > 0 else np.nan
+    phi = fit.estimate.dispersion or np.nan
+    if fit.estimate.known:
+        return "chi2", drop / phi, float(tails.chi2_upper(max(drop / phi, 0.0), df)) if df > 0 else np.nan
+    f = drop / df / phi if df > 0 else np.nan
     return "f", f, float(tails.f_upper(max(f, 0.0), df, fit.residual_df)) if np.isfinite(f) else np.nan
 
 
-def overall_deviance(fit: Asked, level: float) -> Table:
-    """The whole model against no predictors."""
-    df1, df2 = fit.model_df, fit.residual_df
-    drop = fit.null_deviance - fit.deviance
-    name, statistic, p = test_of(drop, df1, fit)
-    notes = []
-    if fit.null_deviance > 0:
-        notes.append(f"explained / total = {percent(drop / fit.null_deviance)} of the deviance")
-    critical = np.nan
-    if df1 > 0:
-        critical = (
-            tails.chi2_quantile(level, df1) if name == "chi2" else tails.f_quantile(level, df1, df2) if df2 else np.nan
-        )
-    if np.isfinite(statistic) and np.isfinite(critical):
-        beats = "exceeds" if statistic > critical else "does not reach"
-        symbol = "χ²" if name == "chi2" else "F"
-        notes.append(f"{symbol} {beats} {critical:.3g}, the critical value at the {level_words(level)} level")
-    blank = [np.nan, np.nan]
-    return Table(
-        {
-            "part": ["explained", "residual", "total"],
-            "df": [df1, df2, df1 + df2],
-            "deviance": [drop, fit.deviance, fit.null_deviance],
-            name: [statistic, *blank],
-            "p": [p, *blank],
-            f"critical_{name}": [float(critical), *blank],
-        },
-        title="The whole model against no predictors",
-        notes=tuple(notes),
-        kinds={name: "own", f"critical_{name}": "own"},
-        headings={"critical_chi2": "critical χ²"},
-    )
-
-
-def deviance_table(fit: Asked, after: str) -> Table:
+def deviance_table(fit: Fitted, after: str) -> Table:
     """The ANOVA table of other families: each line from two nested fits."""
     from joinery.study.anova import ASKS
 
     parts = list(_lines(fit, after))
-    name = "chi2" if fit.glm.known else "f"
-    found = [test_of(drop, df, fit) for _, _, df, drop in parts]
+    name = "chi2" if fit.estimate.known and fit.sandwich is None else "f"
+    found = [_tested(fit, after, place, df, drop) for place, (_, _, df, drop) in enumerate(parts)]
     notes = [ASKS[after].replace("; shares add up to R²", "")]
-    notes.append(
-        "χ² is the fall in deviance" if name == "chi2" else "F is the fall in deviance over df, over the dispersion"
-    )
     if fit.sandwich is not None:
-        notes.append("tests rest on the likelihood, not on the chosen covariance; claim() uses that")
+        notes.append(
+            "with the chosen covariance there is no F after earlier: use after='lower-order' or 'others'"
+            if after == "earlier"
+            else "F is Wald's over its df, from the chosen covariance; deviances are the plain ones"
+        )
+    elif fit.estimate.penalty:
+        notes.append("χ² is the fall in penalized deviance, the penalty that of all columns")
+    else:
+        over = " over df, over the dispersion"
+        notes.append("χ² is the fall in deviance" if name == "chi2" else f"F is the fall in deviance{over}")
     return Table(
         {
             "term": [*(term for term, _, _, _ in parts), "residual"],
             "adjusted_for": [*(words for _, words, _, _ in parts), ""],
             "df": [*(df for _, _, df, _ in parts), fit.residual_df],
-            "deviance": [*(drop for _, _, _, drop in parts), fit.deviance],
-            name: [*(statistic for _, statistic, _ in found), np.nan],
-            "p": [*(p for _, _, p in found), np.nan],
+            "deviance": [*(drop for _, _, _, drop in parts), fit.estimate.deviance],
+            name: [*(statistic for statistic, _ in found), np.nan],
+            "p": [*(p for _, p in found), np.nan],
         },
         title=f"What each term explains, after {after}",
         notes=tuple(notes),
@@ -92,12 +65,24 @@ def deviance_table(fit: Asked, after: str) -> Table:
     )
 
 
-def _lines(fit: Asked, after: str) -> Iterator[tuple[str, str, int, float]]:
+def _tested(fit: Fitted, after: str, place: int, df: int, drop: float) -> tuple[float, float]:
+    """The statistic and p of a line."""
+    from joinery.study.anova import adjusted, term_basis
+
+    if fit.sandwich is None:
+        return test_of(drop, df, fit)[1:]
+    if after == "earlier" or not df:
+        return float("nan"), float("nan")
+    joint = term_basis(fit, after).wald(fit, adjusted(fit.design.terms, place, after), [place])
+    return joint.f, joint.p
+
+
+def _lines(fit: Fitted, after: str) -> Iterator[tuple[str, str, int, float]]:
     from joinery.study.anova import adjusted, coding_matters, recoded_design
 
     design = recoded_design(fit.design) if after == "others" and coding_matters(fit.design) else fit.design
     terms = design.terms
-    rows = LikelyRows(replace(response_blocks(fit), design=design))
+    rows = LikelihoodBlocks(replace(response_rows(fit), design=design))
     known: dict[frozenset[int], tuple[float, int]] = {}
 
     def deviance(chosen: list[int]) -> tuple[float, int]:
@@ -111,59 +96,51 @@ def _lines(fit: Asked, after: str) -> Iterator[tuple[str, str, int, float]]:
         small, rank = deviance(before)
         large, more = deviance([*before, place])
         names = [terms[j].text for j in before]
-        yield (
-            term.text,
-            listed(names, 4) or ("intercept" if design.intercept else "nothing"),
-            more - rank,
-            small - large,
-        )
+        words = listed(names, 4) or ("intercept" if fit.solution.spans_constant else "nothing")
+        yield term.text, words, more - rank, small - large
 
 
-def restricted(fit: Asked, rows: LikelyRows, terms: tuple[DesignTerm, ...], chosen: list[int]) -> tuple[float, int]:
-    """The deviance and rank of a model in some terms, the shape held as the whole fit has it."""
+def restricted(
+    fit: Fitted, rows: LikelihoodBlocks, terms: tuple[DesignTerm, ...], chosen: list[int]
+) -> tuple[float, int]:
+    """The deviance and rank of a model in some terms; of counts with a shape −2·log likelihood, each with its own.
+
+    The constant is there wherever the whole model holds it. Penalized, the other coefficients are held at zero.
+    """
     columns = np.concatenate([np.empty(0, int), *(np.arange(terms[j].start, terms[j].columns.stop) for j in chosen)])
-    family = family_of(fit.glm)
-    intercept = fit.design.intercept
-    if not len(columns) and not intercept:
-        return fit.null_deviance, 0
-    own = _some(rows, columns)
-    if family.name == "negative-binomial":
-        # each model has the shape that suits it best, so that 2Δlog L is what the table holds
-        return _shaped(fit, own, intercept)
-    found = reweighted(own, family, LINKS[fit.link], intercept=intercept, n=fit.n_rows)
+    family, link, constant = fit.family, fit.link, fit.solution.spans_constant
+    if fit.estimate.penalty:
+        held = [j for j in fit.solution.kept if j not in columns]
+        _, objective = penalized(
+            rows, family, link, intercept=fit.solution.has_intercept, n=fit.n_rows, held=[(j + 1, 0.0) for j in held]
+        )
+        return objective, fit.solution.rank - len(held)
+    if not len(columns) and not constant:
+        return fit.estimate.null_deviance, 0
+    some = MappedRows(rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns])))
+    known = fit.estimate.dispersion if fit.estimate.known else None
+    found = reweighted(some, family, link, intercept=constant, n=fit.n_rows, dispersion=known)
+    if family.shape is not None:
+        return -2 * shape_log_likelihood(some, found), found.solution.rank
     return found.deviance, found.solution.rank
 
 
-def _shaped(fit: Asked, own: Turned, intercept: bool) -> tuple[float, int]:
-    """−2·log likelihood of a negative-binomial model with a shape of its own."""
-    found = reweighted(own, negative_binomial(np.inf), LINKS[fit.link], intercept=intercept, n=fit.n_rows)
-    return minus_twice_log_likelihood(own, found), found.solution.rank
+def deviance_test(small: Fitted, large: Fitted, q: int, *, shape: bool = False) -> Nested:
+    """What the larger of two nested models adds; ``shape`` when that is a shape of counts as well.
 
-
-def minus_twice_log_likelihood(own: Parts, found: Estimated) -> float:
-    """−2·log likelihood of rows of counts at estimated coefficients and shape."""
-    total = 0.0
-    for part in own.pieces:
-        eta = linear(found.b, part)
-        each = log_likelihood(found.family, found.link, part.y, eta, part.precision, None, 1.0)
-        total += float((part.times * each).sum())
-    return -2 * total
-
-
-def _some(rows: LikelyRows, columns: np.ndarray) -> Turned:
-    """The same rows with some of their columns."""
-    return Turned(rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns])))
-
-
-def deviance_test(small: Asked, large: Asked, q: int) -> Any:
-    """What the larger of two nested models adds: a Nested."""
+    A shape lies at the end of its range when it adds nothing: ½χ²_q + ½χ²_{q+1} (Self & Liang 1987).
+    """
     from joinery.study.nesting import Nested
 
-    if large.glm.penalty or small.glm.penalty:
+    if large.estimate.penalty or small.estimate.penalty:
         raise CallError("penalized fits have no likelihood-ratio test; compare their profile intervals")
-    if large.glm.shape is not None:
-        drop = 2 * ((large.log_likelihood or np.nan) - (small.log_likelihood or np.nan))
+    if large.family.shape is not None:
+        drop = 2 * ((large.estimate.log_likelihood or np.nan) - (small.estimate.log_likelihood or np.nan))
     else:
-        drop = small.deviance - large.deviance
+        drop = small.estimate.deviance - large.estimate.deviance
+    if shape:
+        drop = max(drop, 0.0)
+        upper = [float(drop <= 0) if df == 0 else float(tails.chi2_upper(drop, df)) for df in (q, q + 1)]
+        return Nested(drop, "χ²", q + 1, np.inf, sum(upper) / 2)
     name, statistic, p = test_of(drop, q, large)
     return Nested(statistic, "χ²" if name == "chi2" else "F", q, float(large.residual_df), p)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,13 +16,13 @@ from joinery.errors import CallError, one_of
 from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, Text
 from joinery.show.forms import latex_text
 from joinery.show.numbers import MINUS, to_decimals, with_error
-from joinery.study.asked import Asked
-from joinery.study.coefficients import estimates
+from joinery.study.estimates import estimates
+from joinery.study.fitted import Fitted
 
 STYLES = ("text", "latex", "python", "sql", "spreadsheet")
 
 
-def equation(fit: Asked, style: str = "text") -> str:
+def equation(fit: Fitted, style: str = "text") -> str:
     """The fitted equation. See ``Fit.equation``."""
     one_of("style", style, STYLES)
     return _for_people(fit, style) if style in ("text", "latex") else _as_code(fit, _DIALECTS[style])
@@ -31,7 +31,7 @@ def equation(fit: Asked, style: str = "text") -> str:
 # ------------------------------------------------------------------ for people
 
 
-def _for_people(fit: Asked, style: str) -> str:
+def _for_people(fit: Fitted, style: str) -> str:
     found = estimates(fit)
     pieces: list[tuple[bool, str]] = []
     for name, value, error in zip(found.names, found.values, found.standard_errors):
@@ -50,22 +50,21 @@ def _for_people(fit: Asked, style: str) -> str:
         (f" {minus} " if negative else " + ") + piece if place else (minus if negative else "") + piece
         for place, (negative, piece) in enumerate(pieces)
     )
-    name = fit.response.name if fit.glm is None else _linked(fit)
+    name = fit.response.name if fit.estimate.linear else _linked(fit)
     left = r"\widehat{\text{" + latex_text(name) + "}}" if style == "latex" else name
-    offset = fit.response.total if fit.response.kind == "per" else None
-    if offset is not None:
-        words = f"log({offset})"
+    for offset in _offsets(fit):
+        words = str(offset) if isinstance(offset, (Name, Call, Number)) else f"({offset})"
         body += " + " + (r"\text{" + latex_text(words) + "}" if style == "latex" else words)
     return f"{left} = {body or '0'}"
 
 
-def _linked(fit: Asked) -> str:
+def _linked(fit: Fitted) -> str:
     """The left side under a link: ``logit(share of survived of colonies)``."""
     mean = {"of": f"share {fit.response.name}", "per": f"mean {fit.response.expression}"}
     what = mean.get(fit.response.kind, f"mean {fit.response.name}")
-    if fit.response.kind == "plain" and fit.family in ("binomial", "quasi-binomial"):
+    if fit.response.kind == "plain" and fit.family.shares:
         what = f"chance of {fit.response.name}"
-    return what if fit.link == "identity" else f"{fit.link}({what})"
+    return what if fit.link.name == "identity" else f"{fit.link.name}({what})"
 
 
 # ------------------------------------------------------------------ as code
@@ -138,7 +137,7 @@ _DIALECTS = {
 }
 
 
-def _as_code(fit: Asked, d: _Dialect) -> str:
+def _as_code(fit: Fitted, d: _Dialect) -> str:
     """Every digit, so that the code gives what the fit gives."""
     out = [] if fit.solution.intercept is None else [repr(float(fit.solution.intercept))]
     memory = fit.design.function_memory
@@ -148,11 +147,18 @@ def _as_code(fit: Asked, d: _Dialect) -> str:
             if not np.isnan(value):
                 out.append(f"{float(value)!r} * " + " * ".join(_piece(d, term, recipe, memory)))
     body = (" + ".join(out) or "0").replace("+ -", "- ")
-    if fit.glm is not None:
-        if fit.response.kind == "per" and fit.response.total is not None:
-            body += " + " + _code(d, Call("log", (fit.response.total,)), memory)
-        return d.left("eta") + body
-    return d.left(fit.response.name) + body
+    for offset in _offsets(fit):
+        text = _code(d, offset, memory)
+        body += " + " + (text if isinstance(offset, (Name, Call, Number)) else f"({text})")
+    return d.left(fit.response.name if fit.estimate.linear else "eta") + body
+
+
+def _offsets(fit: Fitted) -> Iterator[Expression]:
+    """What is added with coefficient 1: the offset, and the logarithm of the exposure."""
+    if (offset := fit.asides.expressions.get("offset")) is not None:
+        yield offset
+    if fit.response.kind == "per" and fit.response.total is not None:
+        yield Call("log", (fit.response.total,))
 
 
 def _piece(d: _Dialect, term: DesignTerm, recipe: Recipe, memory: dict[str, Any]) -> list[str]:

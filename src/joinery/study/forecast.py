@@ -8,25 +8,27 @@ from itertools import product
 from typing import Any
 
 import numpy as np
+from scipy import special
 
 from joinery.core import predictive, tails
-from joinery.core.links import LINKS
 from joinery.data.records import Records, records
-from joinery.design.working import family_of
 from joinery.errors import CallError, NewRowError, listed, nearest, one_of
 from joinery.notation.evaluate import Context, TableLike, evaluate
 from joinery.notation.parse import read_assignments
-from joinery.notation.tree import Call, Expression, names_in
+from joinery.notation.tree import Expression, names_in
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
-from joinery.study.asked import Asked, checked_level
-from joinery.study.forecast_notes import QUASI, needed_columns, notes_by_row, table_notes
+from joinery.study.estimates import errors_in_basis
+from joinery.study.fitted import Fitted, checked_level
+from joinery.study.forecast_memory import forecast_memory
+from joinery.study.forecast_notes import needed_columns, notes_by_row, table_notes
 from joinery.study.per_row import linear_predictor
-from joinery.study.remembered import remembered
 
 INTERVALS = ("model", "distribution-free")
 HOLDS = ("average",)
 MOST_CELLS = 4096
+PANELS, PANEL_NODES, FAR = 60, 8, 12.0  # points at which a transformed response is averaged, in standard deviations
+SPECK = 1e-9  # a share of the errors that is as good as none
 
 
 @dataclass(frozen=True)
@@ -48,48 +50,55 @@ class How:
     simultaneous: bool = False
 
 
-def bands(fit: Asked, context: Context, X: np.ndarray, level: float, how: How | None = None) -> Bands:
+def bands(fit: Fitted, context: Context, X: np.ndarray, level: float, how: How | None = None) -> Bands:
     """Intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s²/w₀ more for a new row (Draper & Smith 1998, 3.1).
 
     Without weights for the new rows of a weighted fit there is no interval for a row. Simultaneous: √(pF) for the mean,
-    the smaller of √(mF) and Bonferroni for m new rows (Scheffé 1959; Miller 1981).
+    the smaller of √(mF) and Bonferroni for m new rows (Scheffé 1959; Miller 1981), Bonferroni under other families.
     """
     how = how or How()
-    solution, s = fit.solution, fit.error_scale
     eta = linear_predictor(fit, context, X)
     own = _own_variance(fit, context, len(X))
-    spread = np.nan if s is None else s
-    of_mean, df = spread * np.sqrt(solution.unscaled_variance(X)), fit.reference_df
-    if fit.sandwich is not None:
-        u = solution.in_basis(X)
-        variance = np.maximum(np.einsum("ij,jk,ik->i", u, fit.sandwich.meat, u), 0.0)
-        of_mean, df = np.sqrt(variance) * solution.unit, float(np.nanmin(fit.sandwich.df))
-    mean_times, new_times = _multipliers(solution.rank, int(np.isfinite(eta).sum()), df, level, how.simultaneous)
+    of_mean, df = mean_errors(fit, X)
+    rows = max(int(np.isfinite(eta).sum()), 1)
+    p = fit.solution.rank
+    t = _quantile((1 + level) / 2, df)
+    mean_times = np.sqrt(p * _f_quantile(level, p, df)) if how.simultaneous else t
     mean_lower, mean_upper = eta - mean_times * of_mean, eta + mean_times * of_mean
-    if fit.glm is not None:
-        return _linked(fit, context, eta, of_mean, own, (mean_lower, mean_upper), level)
+    if not fit.estimate.linear:
+        each = 1 - (1 - level) / rows if how.simultaneous else level
+        return _linked(fit, context, eta, of_mean, own, (mean_lower, mean_upper), each)
     if how.intervals == "distribution-free":
-        new_lower, new_upper = _distribution_free(fit, X, eta, level)
-    else:
-        error = np.hypot(np.sqrt(own) * spread, of_mean)
-        new_lower, new_upper = eta - new_times * error, eta + new_times * error
-    return Bands(eta, mean_lower, mean_upper, new_lower, new_upper)
+        return Bands(eta, mean_lower, mean_upper, *_distribution_free(fit, X, eta, level))
+    new_times = t
+    if how.simultaneous:
+        bonferroni = _quantile(1 - (1 - level) / (2 * rows), df)
+        new_times = np.minimum(np.sqrt(rows * _f_quantile(level, rows, df)), bonferroni)
+    spread = np.nan if fit.estimate.scale is None else fit.estimate.scale
+    error = np.hypot(np.sqrt(own) * spread, of_mean)
+    return Bands(eta, mean_lower, mean_upper, eta - new_times * error, eta + new_times * error)
 
 
-def _multipliers(p: int, m: int, df: float, level: float, simultaneous: bool) -> tuple[float, float]:
-    """How many standard errors the ends lie away, for the mean and for a new row."""
-    if not df > 0:
-        return float("nan"), float("nan")
-    if not simultaneous:
-        t = float(tails.t_quantile((1 + level) / 2, df))
-        return t, t
-    scheffe = float(np.sqrt(p * tails.f_quantile(level, p, df)))
-    m = max(m, 1)
-    bonferroni = float(tails.t_quantile(1 - (1 - level) / (2 * m), df))
-    return scheffe, min(float(np.sqrt(m * tails.f_quantile(level, m, df))), bonferroni)
+def mean_errors(fit: Fitted, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Standard errors of the sum of the terms at rows X (m, width), and their degrees of freedom, each (m,)."""
+    if fit.sandwich is not None:
+        return errors_in_basis(fit, fit.solution.in_basis(X))
+    scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
+    return scale * np.sqrt(fit.solution.unscaled_variance(X)), np.full(len(X), fit.estimate.reference_df)
 
 
-def _own_variance(fit: Asked, context: Context, m: int) -> np.ndarray:
+def _quantile(share: float, df: np.ndarray) -> np.ndarray:
+    return np.asarray(tails.t_quantile(share, np.where(df > 0, df, np.nan)))
+
+
+def _f_quantile(level: float, df1: int, df2: np.ndarray) -> np.ndarray:
+    """Quantiles of F for each of many second degrees of freedom."""
+    distinct, place = np.unique(df2, return_inverse=True)
+    found = [tails.f_quantile(level, df1, v) if v > 0 and df1 > 0 else np.nan for v in distinct]
+    return np.asarray(found, float)[place]
+
+
+def _own_variance(fit: Fitted, context: Context, m: int) -> np.ndarray:
     """1/w₀ of new rows; NaN where the fit is weighted and they have no weight."""
     if fit.asides.weights is None:
         return np.ones(m)
@@ -101,7 +110,7 @@ def _own_variance(fit: Asked, context: Context, m: int) -> np.ndarray:
 
 
 def _linked(
-    fit: Asked,
+    fit: Fitted,
     context: Context,
     eta: np.ndarray,
     error: np.ndarray,
@@ -109,25 +118,29 @@ def _linked(
     mean_ends: tuple[np.ndarray, np.ndarray],
     level: float,
 ) -> Bands:
-    """Means and new responses under a link; of a total, as counts where the total is known."""
-    link, family = LINKS[fit.link], family_of(fit.glm)
-    low, high = link.domain
+    """Means and new responses under a link; of a total, as counts where the total is known.
+
+    No interval is made about a mean that the family cannot have; ends beyond its range are cut there.
+    """
+    link, family, e = fit.link, fit.family, fit.estimate
+    low, high = predictive.eta_range(family, link)
+    trials = trials_of(fit, context)
     with np.errstate(all="ignore"):
-        ends = [link.mu(np.where(np.isnan(e), np.nan, np.clip(e, low, high))) for e in mean_ends]
-        mean_lower, mean_upper = np.minimum(*ends), np.maximum(*ends)
         mu = link.mu(eta)
-    trials = _trials(fit, context)
-    nothing = np.full(len(eta), np.nan)
-    new_lower, new_upper = nothing, nothing
-    single = family.of_shares and trials is None
-    if fit.family not in QUASI and not single and fit.error_scale is not None and fit.asides.weights is None:
-        phi = fit.dispersion or np.nan
-        new_lower, new_upper = predictive.ends(family, link, eta, error, level, trials=trials, phi=phi, weights=1 / own)
+        sound = predictive.admitted(family, link, eta)
+        cut = [link.mu(np.where(sound, np.clip(end, low, high), np.nan)) for end in mean_ends]
+    mean_lower, mean_upper = np.minimum(*cut), np.maximum(*cut)
+    new_lower = new_upper = np.full(len(eta), np.nan)
+    if e.law and e.scale is not None and not (family.shares and trials is None):
+        spread = own * e.scale * e.scale
+        if family.discrete:  # a count that weighs more or less than one has no distribution
+            spread = np.where(own == 1, 1.0, np.nan)
+        new_lower, new_upper = predictive.ends(family, link, eta, error, level, trials=trials, spread=spread)
     scale = 1.0 if trials is None else trials
     return Bands(mu * scale, mean_lower * scale, mean_upper * scale, new_lower, new_upper)
 
 
-def _trials(fit: Asked, context: Context) -> np.ndarray | None:
+def trials_of(fit: Fitted, context: Context) -> np.ndarray | None:
     """The totals of new rows, where they have them."""
     total = fit.response.total
     if fit.response.kind != "of" or total is None or _lacking(total, context.table):
@@ -135,11 +148,11 @@ def _trials(fit: Asked, context: Context) -> np.ndarray | None:
     return evaluate(total, context)
 
 
-def _distribution_free(fit: Asked, X: np.ndarray, fitted: np.ndarray, level: float) -> tuple[np.ndarray, np.ndarray]:
+def _distribution_free(fit: Fitted, X: np.ndarray, fitted: np.ndarray, level: float) -> tuple[np.ndarray, np.ndarray]:
     """Jackknife+ ends. Raises CallError where they are not to be had."""
-    if fit.glm is not None or fit.asides.weights is not None or fit.asides.repeats is not None:
+    if not fit.estimate.linear or fit.asides.weights is not None:
         raise CallError("distribution-free intervals are for unweighted normal fits", argument="intervals")
-    kept = remembered(fit)
+    kept = forecast_memory(fit)
     if kept.basis is None or kept.left_out is None:
         raise CallError("distribution-free intervals need the fitted rows, and there are too many to keep (over 5,000)")
     return predictive.jackknife_plus(fitted, fit.solution.in_basis(X), kept.basis, kept.left_out, level)
@@ -149,7 +162,7 @@ def _distribution_free(fit: Asked, X: np.ndarray, fitted: np.ndarray, level: flo
 
 
 def forecast(
-    fit: Asked,
+    fit: Fitted,
     new: Any = None,
     *,
     level: float | Sequence[float] | None = None,
@@ -175,7 +188,6 @@ def forecast(
     how = How(intervals, simultaneous)
     found = [_turned_back(fit, bands(fit, context, X, v, how)) for v in levels]
     measured = found[0]
-    usable = ~np.isnan(measured.fitted)
     columns: dict[str, Any] = {"fitted": measured.fitted}
     if (expected := _expected(fit, context, X)) is not None:
         columns["expected"] = expected
@@ -186,7 +198,7 @@ def forecast(
         for name in ("mean_lower", "mean_upper", "new_lower", "new_upper"):
             columns[name + tail] = getattr(own, name)
     columns |= _judged(fit, table, context, measured) if new is not None else {}
-    columns["note"] = notes_by_row(fit, table, positions, usable, X)
+    columns["note"] = notes_by_row(fit, table, positions, measured, X)
     index = table.index
     ends = ("new_lower", "new_upper", "mean_lower", "mean_upper")
     sure = " and ".join(map(level_words, levels))
@@ -201,41 +213,41 @@ def forecast(
     )
 
 
-def _new_rows(fit: Asked, new: Any) -> tuple[Records, np.ndarray]:
+def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
     if new is None:
-        if fit.table is None or fit.selection is None:
+        if fit.origin is None:
             raise CallError("a fit loaded from a file keeps no rows to forecast; give new ones: forecast(new)")
-        if not len(fit.selection.awaiting):
+        if not len(fit.origin.used_rows.awaiting):
             raise CallError(
                 f"no row of the table is missing its {fit.response.original}, so there is none to forecast; "
                 "give new rows: forecast(new)",
                 argument="new",
             )
-        return fit.table, fit.selection.awaiting
+        return fit.origin.table, fit.origin.used_rows.awaiting
     if isinstance(new, str) and "=" in new and not new.startswith("sample:"):
         new = read_assignments(new)
     if isinstance(new, Mapping) and not new:
         raise CallError("the new row is empty; give a value for each column the model needs", argument="new")
     table = records(new)
-    if fit.id is not None and fit.id in table.names:
-        table = records(table, fit.id)
+    if fit.options.id is not None and fit.options.id in table.names:
+        table = records(table, fit.options.id)
     return table, np.arange(len(table))
 
 
 def _held(
-    fit: Asked, table: Records, positions: np.ndarray, hold: str | None
+    fit: Fitted, table: Records, positions: np.ndarray, hold: str | None
 ) -> tuple[Records, dict[str, float | dict[str, float]]]:
     """The table with columns not given held at their average: numbers at their mean, levels at their shares."""
     if hold is None:
         return table, {}
-    typical = remembered(fit).typical
+    typical = forecast_memory(fit).typical
     held = {name: typical[name] for name in needed_columns(fit) if name not in table.names and name in typical}
     frame = table.frame.assign(**{name: v if isinstance(v, float) else next(iter(v)) for name, v in held.items()})
     return Records(frame, table.name, table.id), held
 
 
 def _design_rows(
-    fit: Asked, table: Records, positions: np.ndarray, held: dict[str, float | dict[str, float]]
+    fit: Fitted, table: Records, positions: np.ndarray, held: dict[str, float | dict[str, float]]
 ) -> np.ndarray:
     """Design rows; where a category is held, the average over its levels by their shares."""
     categories = {name: shares for name, shares in held.items() if isinstance(shares, dict)}
@@ -259,7 +271,7 @@ def _lacking(expression: Expression, table: TableLike) -> list[str]:
     return [n.name for n in names_in(expression) if n.name not in table.names]
 
 
-def _check_columns(fit: Asked, table: Records) -> None:
+def _check_columns(fit: Fitted, table: Records) -> None:
     """Raises NewRowError when the new table lacks a column that the terms name."""
     needed = needed_columns(fit)
     lacking = [name for name in needed if name not in table.names]
@@ -274,7 +286,7 @@ def _check_columns(fit: Asked, table: Records) -> None:
         )
 
 
-def _check_exposure(fit: Asked, table: Records, positions: np.ndarray) -> None:
+def _check_exposure(fit: Fitted, table: Records, positions: np.ndarray) -> None:
     """Raises NewRowError for a missing exposure: it is never taken to be one."""
     if fit.response.kind != "per" or fit.response.total is None:
         return
@@ -284,7 +296,7 @@ def _check_exposure(fit: Asked, table: Records, positions: np.ndarray) -> None:
             raise NewRowError(f"row {listed(rows)}: no {name}; a count wants its exposure", column=name, rows=rows)
 
 
-def _turned_back(fit: Asked, own: Bands) -> Bands:
+def _turned_back(fit: Fitted, own: Bands) -> Bands:
     """The bands on the measured scale; ends swap where the transformation turns the order round."""
     response = fit.response
     if not response.transformed:
@@ -295,32 +307,39 @@ def _turned_back(fit: Asked, own: Bands) -> Bands:
     return Bands(*(back(v) for v in (own.fitted, own.mean_lower, own.mean_upper, own.new_lower, own.new_upper)))
 
 
-def _expected(fit: Asked, context: Context, X: np.ndarray) -> np.ndarray | None:
-    """The mean of a transformed response: exp(s²/2) times the median for logs, smearing otherwise (Duan 1983)."""
+def _expected(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray | None:
+    """The mean of a transformed response: what it turns back to, averaged over normal errors of the row's own variance.
+
+    Where more than a speck of the errors lies past a pole there is no mean: infinite.
+    """
     if not fit.response.transformed or fit.residual_sd is None:
         return None
     eta = linear_predictor(fit, context, X)
-    if isinstance(fit.response.expression, Call) and fit.response.expression.function == "log":
-        return fit.response.turn_back(eta + fit.residual_sd**2 / 2)
-    quantiles = np.array(remembered(fit).residual_quantiles)
-    if not len(quantiles):
-        return None
-    weights = np.full(len(quantiles), 1.0)
-    weights[[0, -1]] = 0.5
-    spread = fit.response.turn_back(eta[:, None] + quantiles)
-    return np.asarray(spread @ weights / weights.sum())
+    spread = fit.residual_sd * np.sqrt(_own_variance(fit, context, len(X)))
+    nodes, weights = special.roots_legendre(PANEL_NODES)
+    edges = np.linspace(-FAR, FAR, PANELS + 1)
+    half = (edges[1] - edges[0]) / 2
+    z = (edges[:-1, None] + half * (1 + nodes)).ravel()
+    shares = np.tile(weights, PANELS) * np.exp(-z * z / 2)
+    shares /= shares.sum()
+    out = np.full(len(eta), np.nan)
+    for row in np.flatnonzero(np.isfinite(eta) & np.isfinite(spread)):
+        values = fit.response.turn_back(eta[row] + spread[row] * z)
+        past = ~np.isfinite(values)
+        out[row] = np.inf if shares[past].sum() > SPECK else shares[~past] @ values[~past] / shares[~past].sum()
+    return out
 
 
-def _probability(fit: Asked, context: Context, measured: Bands) -> np.ndarray | None:
+def _probability(fit: Fitted, context: Context, measured: Bands) -> np.ndarray | None:
     """The probability beside counts of a total."""
-    trials = _trials(fit, context) if fit.glm is not None else None
+    trials = trials_of(fit, context)
     if trials is None:
         return None
     with np.errstate(all="ignore"):
         return np.asarray(measured.fitted / trials)
 
 
-def _judged(fit: Asked, table: Records, context: Context, measured: Bands) -> dict[str, Any]:
+def _judged(fit: Fitted, table: Records, context: Context, measured: Bands) -> dict[str, Any]:
     """What really came, where the new rows have it: observed, error, and whether the interval held it."""
     name = fit.response.original if fit.response.transformed else None
     needed = [name] if name else [n.name for n in names_in(fit.response.expression)]
@@ -329,7 +348,7 @@ def _judged(fit: Asked, table: Records, context: Context, measured: Bands) -> di
     observed = table.column(name).numbers(context.rows) if name else evaluate(fit.response.expression, context)
     if np.isnan(observed).all():
         return {}
-    if fit.response.kind == "of" and _trials(fit, context) is None:
+    if fit.response.kind == "of" and trials_of(fit, context) is None:
         return {}
     known = ~np.isnan(observed) & ~np.isnan(measured.new_lower)
     inside = (observed >= measured.new_lower) & (observed <= measured.new_upper)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -11,16 +11,18 @@ from joinery.core.correlation import root_mean_square
 from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.factors import shown
+from joinery.errors import listed
 from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Call, calls_in, names_in
 from joinery.show.numbers import figure, level_words, percent, value
-from joinery.study.asked import Asked
-from joinery.study.remembered import remembered
+from joinery.study.fitted import Fitted
+from joinery.study.forecast_memory import forecast_memory
 
-QUASI = ("quasi-binomial", "quasi-poisson")
+if TYPE_CHECKING:
+    from joinery.study.forecast import Bands
 
 
-def needed_columns(fit: Asked) -> list[str]:
+def needed_columns(fit: Fitted) -> list[str]:
     """The columns that the terms, the offset and the exposure name."""
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
     if (offset := fit.asides.expressions.get("offset")) is not None:
@@ -30,14 +32,15 @@ def needed_columns(fit: Asked) -> list[str]:
     return list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
 
 
-def _lags(fit: Asked) -> list[Call]:
+def _lags(fit: Fitted) -> list[Call]:
     """The lags in the terms: a value so many rows before, missing in the first rows of any table."""
     factors = (f for t in fit.design.sentence.terms for f in t.factors)
     return [call for f in factors for call in calls_in(f) if call.function == "lag"]
 
 
-def notes_by_row(fit: Asked, table: Records, positions: np.ndarray, usable: np.ndarray, X: np.ndarray) -> list[str]:
-    """Why a row has no forecast, and what of it lies outside what was seen."""
+def notes_by_row(fit: Fitted, table: Records, positions: np.ndarray, found: Bands, X: np.ndarray) -> list[str]:
+    """Why a row has no forecast, and what of it lies outside what was seen or what the family admits."""
+    usable = ~np.isnan(found.fitted)
     notes: list[list[str]] = [[] for _ in positions]
     for name in needed_columns(fit):
         for place in np.flatnonzero(table.column(name).missing(positions) & ~usable):
@@ -56,14 +59,25 @@ def notes_by_row(fit: Asked, table: Records, positions: np.ndarray, usable: np.n
     for lag in _lags(fit):
         for place in np.flatnonzero(np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable):
             notes[place].append(f"no {shown(lag)}")
+    _say_not_admitted(fit, found, notes)
     return ["; ".join(parts) for parts in notes]
 
 
-def _say_unseen(fit: Asked, table: Records, positions: np.ndarray, X: np.ndarray, notes: list[list[str]]) -> None:
-    """Combinations that no fitted row has: of levels, of numbers, and the intercept standing alone."""
-    if fit.table is None and "remembered" not in fit.memo:
+def _say_not_admitted(fit: Fitted, found: Bands, notes: list[list[str]]) -> None:
+    """Means that the family cannot have, and ends past the pole of a transformed response."""
+    if fit.estimate.linear:
+        for place in np.flatnonzero(np.isinf(found.mean_lower + found.mean_upper + found.new_lower + found.new_upper)):
+            notes[place].append(f"an end lies past the pole of {fit.response.name}: infinite")
         return
-    kept = remembered(fit)
+    outside = ~np.isnan(found.fitted) & np.isnan(found.mean_lower)
+    for place in np.flatnonzero(outside if fit.estimate.scale is not None else np.zeros(len(outside), bool)):
+        mean = value(float(found.fitted[place]), 3)
+        notes[place].append(f"a mean of {mean} is none that the {fit.family.name} family can have: no interval")
+
+
+def _say_unseen(fit: Fitted, table: Records, positions: np.ndarray, X: np.ndarray, notes: list[list[str]]) -> None:
+    """Combinations that no fitted row has: of levels, of numbers, and the intercept standing alone."""
+    kept = forecast_memory(fit)
     context = fit.design.context(table, positions)
     for term in fit.design.terms:
         if (cells := kept.cells.get(term.text)) is not None:
@@ -74,12 +88,17 @@ def _say_unseen(fit: Asked, table: Records, positions: np.ndarray, X: np.ndarray
                     if cell not in cells:
                         notes[row].append(f"no fitted row has {' with '.join(cell)}")
     farthest = kept.largest_leverage
-    if farthest is not None and fit.solution.rank > 1 and fit.glm is None:
+    if farthest is not None and fit.solution.rank > 1 and fit.estimate.linear:
         with np.errstate(invalid="ignore"):
             far = np.flatnonzero(fit.solution.unscaled_variance(X) > 1.0000001 * farthest)
         for place in far.tolist():
             if not notes[place]:
                 notes[place].append("a combination farther out than any fitted row")
+    dropped = [fit.design.names[column] for column in fit.solution.dependence]
+    broken = fit.solution.broken(X)
+    for place in np.flatnonzero(broken.any(axis=1)).tolist():
+        names = listed(name for name, b in zip(dropped, broken[place], strict=True) if b)
+        notes[place].append(f"{names} does not go with the other columns as in every fitted row: it counts for nothing")
     alone = np.flatnonzero(np.all(X == 0, axis=1)) if X.shape[1] else np.empty(0, int)
     for place in alone.tolist():
         if any("outside what was seen" in note for note in notes[place]):
@@ -87,7 +106,7 @@ def _say_unseen(fit: Asked, table: Records, positions: np.ndarray, X: np.ndarray
 
 
 def table_notes(
-    fit: Asked, columns: dict[str, Any], level: float, intervals: str, simultaneous: bool, held: Mapping[str, Any]
+    fit: Fitted, columns: dict[str, Any], level: float, intervals: str, simultaneous: bool, held: Mapping[str, Any]
 ) -> list[str]:
     notes = []
     if held:
@@ -98,7 +117,7 @@ def table_notes(
             f"the model is of {fit.response.name}; turned back, fitted is the median of {fit.response.original}, "
             "and so are the ends of its interval" + ("; expected is its mean" if "expected" in columns else "")
         )
-    if fit.error_scale is None:
+    if fit.estimate.scale is None:
         notes.append("no degrees of freedom are left, so there are no intervals")
     if intervals == "distribution-free":
         least = percent(max(1 - 2 * (1 - level), 0.0))
@@ -109,15 +128,20 @@ def table_notes(
     elif fit.sandwich is not None:
         notes.append("the interval for a new row still takes the spread of single rows to be even")
     if simultaneous:
-        notes.append("intervals hold for all rows together: √(pF) for the mean; the smaller of √(mF) and Bonferroni")
-    if fit.family in QUASI:
-        notes.append(f"the {fit.family} family has no distribution, so there is no interval for a single row")
-    elif fit.glm is not None and fit.family == "binomial" and "probability" not in columns:
+        rows = "the smaller of √(mF) and Bonferroni" if fit.estimate.linear else "Bonferroni"
+        notes.append(f"intervals hold for all rows together: √(pF) for the mean; {rows} for new rows")
+    if not fit.estimate.law:
+        notes.append("with an estimated dispersion there is no distribution, so there is no interval for a single row")
+    elif fit.family.shares and "probability" not in columns:
         notes.append("fitted is a probability; a single yes or no has no interval")
-    elif fit.glm is not None and fit.family in ("binomial", "poisson", "negative-binomial"):
+    elif fit.family.discrete:
         notes.append("ends for a new row are whole numbers, and hold at least so often")
     new_ends = [v for k, v in columns.items() if k.startswith("new_lower")]
-    if fit.asides.weights is not None and all(np.isnan(v).all() for v in new_ends):
+    if fit.asides.weights is not None and fit.estimate.law and fit.family.discrete:
+        notes.append(
+            "a count that weighs more or less than one has no distribution: only rows of weight 1 have an interval"
+        )
+    elif fit.asides.weights is not None and all(np.isnan(v).all() for v in new_ends):
         notes.append(f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no row intervals")
     if "inside" in columns:
         notes += _judgement(columns, level)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from joinery.errors import CallError
 from joinery.show.numbers import count, level_words
-from joinery.study.asked import Asked
+from joinery.study.fitted import Fitted
 from joinery.study.forecast import forecast as forecast_table
 from joinery.study.picture_words import worded
 
@@ -19,7 +19,7 @@ MOST_ROWS = 200
 
 
 def forecast(
-    fit: Asked,
+    fit: Fitted,
     *,
     label_rows: str | Sequence[Any],
     words: Mapping[str, str | None],

@@ -14,8 +14,8 @@ from joinery.errors import CallError, listed, one_of
 from joinery.notation.tree import names_in
 from joinery.show.fit_pictures import Guide, Words
 from joinery.show.numbers import count, figure, value
-from joinery.study.asked import Asked, row_blocks, rows_at_hand
-from joinery.study.coefficients import estimates
+from joinery.study.estimates import estimates
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.per_row import limits, per_row
 from joinery.study.picture_words import flags_of, worded
 from joinery.study.rows import remarks
@@ -29,7 +29,7 @@ Given = Mapping[str, str | None]
 MOST_PIECES = 2000
 
 
-def leverage(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def leverage(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
     """Far-out rows told from badly fitted ones."""
     from joinery.show.fit_pictures import Regions, leverage
 
@@ -50,7 +50,7 @@ def leverage(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: A
     return leverage(measures.leverage, measures.studentized, regions, verdicts, flags, worded(said, words), ax)
 
 
-def influence(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def influence(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
     """Cook's distance of each row, with its two limits."""
     from joinery.show.fit_pictures import stems
 
@@ -76,7 +76,7 @@ def influence(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
 
 
 def added_variable(
-    fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, term: str | None = None
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, term: str | None = None
 ) -> Figure:
     """What is left of the response against what is left of one column, the other columns taken off both."""
     from joinery.show.fit_pictures import cloud
@@ -89,7 +89,7 @@ def added_variable(
     column = found.names.index(chosen)
     own = solution.root[int(np.flatnonzero(solution.places == column)[0])]
     # the part of a column that the others leave is X(XᵀWX)⁻¹ over its own diagonal (Frisch & Waugh 1933)
-    x = joined(row_blocks(fit).whole, lambda b: solution.in_basis(b.X) @ own) / float(own @ own)
+    x = joined(working_rows(fit).row_blocks, lambda b: solution.in_basis(b.X) @ own) / float(own @ own)
     slope = float(found.values[column])
     y = per_row(fit).working + slope * x
     ends = float(x.min()), float(x.max())
@@ -101,7 +101,7 @@ def added_variable(
 
 
 def component_residual(
-    fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, against: str | None = None
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, against: str | None = None
 ) -> Figure:
     """One predictor's part of the fit plus the residuals, with a smooth: a bend shows what the term misses."""
     from joinery.show.fit_pictures import cloud
@@ -115,7 +115,7 @@ def component_residual(
     if not own:
         raise CallError(f"no term is of {across} alone; its part stands in products", argument="against")
     b = fit.solution.coefficients[own]
-    part = joined(row_blocks(fit).whole, lambda block: np.asarray(block.X[:, own] @ b))
+    part = joined(working_rows(fit).row_blocks, lambda block: np.asarray(block.X[:, own] @ b))
     x = table.column(across).numbers(chosen.rows)
     part = part - part.mean()
     y = part + per_row(fit).working
@@ -128,7 +128,7 @@ def component_residual(
     return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, curve=curve, guides=guides)
 
 
-def _columns_of(fit: Asked, across: str) -> list[int]:
+def _columns_of(fit: Fitted, across: str) -> list[int]:
     """Columns of the terms that are made of this one predictor."""
     return [
         c

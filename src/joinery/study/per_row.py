@@ -8,12 +8,11 @@ from functools import cached_property
 import numpy as np
 
 from joinery.core.influence import Influence, harm_limit, influence
-from joinery.core.links import LINKS
 from joinery.core.tails import t_quantile
 from joinery.design.blocks import RowBlock
 from joinery.notation.evaluate import Context
 from joinery.show.numbers import figure
-from joinery.study.asked import Asked, response_blocks
+from joinery.study.fitted import Fitted, once, response_rows
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 OUTLIER_SHARE = 0.05  # chance of naming any row of a clean table badly fitted
@@ -21,16 +20,18 @@ OUTLIER_SHARE = 0.05  # chance of naming any row of a clean table badly fitted
 
 @dataclass(frozen=True)
 class PerRow:
-    """Figures of the fitted rows, each (n,), on the model's scale; ``counts`` is False where the weight is zero."""
+    """Figures of the fitted rows, each (n,), on the model's scale; ``times`` is how many equal rows each stands for."""
 
     observed: np.ndarray
     fitted: np.ndarray
-    counts: np.ndarray
+    times: np.ndarray
+    terms: np.ndarray  # the sum of the terms, without offset or exposure
     influence: Influence
     kind: str = "residual"
     shown: np.ndarray | None = None
     on_terms: np.ndarray | None = None
     extras: dict[str, np.ndarray] = field(default_factory=dict)
+    deletion: np.ndarray | None = None  # residuals that scale what leaving a row out changes, where not the studentized
 
     @property
     def residual(self) -> np.ndarray:
@@ -47,51 +48,53 @@ class PerRow:
         return self.residual if self.on_terms is None else self.on_terms
 
 
-def per_row(fit: Asked) -> PerRow:
+@once
+def per_row(fit: Fitted) -> PerRow:
     """Observed, fitted and influence figures of the rows a fit used. Raises CallError for a loaded fit."""
-    if "per row" not in fit.memo:
-        fit.memo["per row"] = _per_row(fit)
-    found: PerRow = fit.memo["per row"]
-    return found
-
-
-def _per_row(fit: Asked) -> PerRow:
-    if fit.glm is not None:
+    if not fit.estimate.linear:
         from joinery.study.family_rows import family_rows
 
         found: PerRow = family_rows(fit)
         return found
 
+    known = (fit.estimate.scale or 1.0) / fit.solution.unit if fit.estimate.known else None
+
     def figures_of(block: RowBlock) -> PerRow:
         beyond = block.beyond_offset
         residual = np.zeros(len(beyond)) if fit.solution.perfect else beyond - fit.solution.fitted(block.columns)
         # a row that stands for several equal ones is judged as one of them
-        figures = influence(fit.solution, block.columns, residual, block.precision)
-        counts = np.ones(len(beyond)) if block.weights is None else block.weights
-        return PerRow(block.y, block.y - residual, counts > 0, figures)
+        figures = influence(fit.solution, block.columns, residual, block.precision, known)
+        times = np.ones(len(beyond)) if block.repeats is None else block.repeats
+        return PerRow(block.y, block.y - residual, times, beyond - residual, figures)
 
-    parts = list(response_blocks(fit).whole.each(figures_of))
+    parts = list(response_rows(fit).row_blocks.each(figures_of))
     joined = {name: np.concatenate([getattr(p.influence, name) for p in parts]) for name in Influence.__annotations__}
     return PerRow(
         np.concatenate([p.observed for p in parts]),
         np.concatenate([p.fitted for p in parts]),
-        np.concatenate([p.counts for p in parts]),
+        np.concatenate([p.times for p in parts]),
+        np.concatenate([p.terms for p in parts]),
         Influence(**joined),
     )
 
 
-def fitted_values(fit: Asked, context: Context, X: np.ndarray) -> np.ndarray:
+def fitted_values(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
     """Fitted values of any rows, the offset and exposure included; under a link, their means."""
     eta = linear_predictor(fit, context, X)
-    return eta if fit.glm is None else LINKS[fit.link].mu(eta)
+    return eta if fit.estimate.linear else fit.link.mu(eta)
 
 
-def linear_predictor(fit: Asked, context: Context, X: np.ndarray) -> np.ndarray:
+def linear_predictor(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
     """The sum of the terms for any rows, the offset and exposure included."""
     eta = fit.solution.fitted(X)
     for offset in (fit.asides.values("offset", context), fit.response.log_exposure(context)):
         eta = eta if offset is None else np.asarray(eta + offset)
     return eta
+
+
+def studentized_df(fit: Fitted) -> float:
+    """Degrees of freedom of studentized residuals: those left without the row, ∞ where the dispersion is known."""
+    return fit.estimate.reference_df - 1
 
 
 @dataclass(frozen=True)
@@ -112,26 +115,27 @@ class Limits:
         return figure(self.cooks_distance, 2)
 
 
-def limits(fit: Asked) -> Limits:
+def limits(fit: Fitted) -> Limits:
     """Leverage 3p/n; for Cook's distance the median of F.
 
     For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row of a clean table
     with probability 0.05 (Bonferroni's inequality).
     """
-    n, p, df = fit.n_rows, fit.solution.rank, fit.residual_df
-    if np.isinf(fit.reference_df):
-        df = 10**9  # studentized residuals are near normal where the dispersion is known
+    n, p = fit.n_rows, fit.solution.rank
+    df = studentized_df(fit) + 1
     shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n])
     large, outlier = t_quantile(1 - shares / 2, df - 1) if df > 1 else (np.nan, np.nan)
     return Limits(3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, fit.residual_df))
 
 
-def left_out_error(fit: Asked) -> float | None:
+def left_out_error(fit: Fitted) -> float | None:
     """The root mean square error of each row forecast without it: e/(1 − h) (Allen 1974); None where it is unknown."""
-    if fit.table is None or fit.solution.perfect or fit.family != "normal":
+    if fit.origin is None or fit.solution.perfect or not fit.estimate.linear:
         return None
     figures = per_row(fit)
     with np.errstate(all="ignore"):
-        e = (figures.residual / fit.solution.unit / (1 - figures.influence.leverage))[figures.counts]
-    e = e[np.isfinite(e)]
-    return float(np.sqrt((e**2).mean()) * fit.solution.unit) if len(e) else None
+        e = figures.residual / fit.solution.unit / (1 - figures.influence.leverage)
+    sound = np.isfinite(e)
+    if not sound.any():
+        return None
+    return float(np.sqrt(np.average(e[sound] ** 2, weights=figures.times[sound])) * fit.solution.unit)

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery.show.fit_pictures import Flag, Words
-from joinery.study.asked import Asked, rows_at_hand
+from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.rows import remarks
 from joinery.study.verdicts import SERIOUS
 
@@ -26,7 +26,7 @@ def worded(words: Words, given: Mapping[str, str | None]) -> Words:
     )
 
 
-def flags_of(fit: Asked, label_rows: str | Sequence[Any]) -> list[Flag]:
+def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
     """The points to label: the flagged ones, none, or those asked for."""
     table, chosen = rows_at_hand(fit)
     notable = remarks(fit)

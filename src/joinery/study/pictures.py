@@ -19,8 +19,8 @@ from joinery.show.fit_pictures import Curve, Words
 from joinery.show.numbers import fixed
 from joinery.show.numbers import value as shown
 from joinery.study import checks_sheet, forecast_picture, influence_pictures, powers, residual_pictures
-from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.equation import equation
+from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast import bands
 from joinery.study.per_row import fitted_values, per_row
 from joinery.study.picture_words import flags_of, worded
@@ -37,7 +37,7 @@ Picture = Callable[..., "Figure"]
 
 
 def draw(
-    fit: Asked,
+    fit: Fitted,
     name: str,
     *,
     path: str | os.PathLike[str] | None,
@@ -66,7 +66,7 @@ def draw(
 
 
 def _line(
-    fit: Asked,
+    fit: Fitted,
     *,
     label_rows: str | Sequence[Any],
     words: Mapping[str, str | None],
@@ -99,20 +99,20 @@ def _line(
         finding = equation(fit) + r2
     if float(np.min(y)) > FROM_ZERO * float(np.max(y)):
         finding += "; the upright axis does not start at zero"
-    if fit.glm is not None:
+    if not fit.estimate.linear:
         y, y_label, finding = _means_only(fit, held, own.fitted)
     said = Words(f"How does {name} change with {fit.words(across)}?", finding, fit.words(across), y_label)
     curve = Curve(grid, own.fitted, (own.mean_lower, own.mean_upper), (own.new_lower, own.new_upper), (low, high))
-    local = smooth(x, y) if fit.glm is None else None
+    local = smooth(x, y) if fit.estimate.linear else None
     flags = flags_of(fit, label_rows)
     return line(x, y, curve, flags, worded(said, words), ax, local, _in_groups(fit, x, y))
 
 
-def _means_only(fit: Asked, held: list[str], fitted: np.ndarray) -> tuple[np.ndarray, str, str]:
+def _means_only(fit: Fitted, held: list[str], fitted: np.ndarray) -> tuple[np.ndarray, str, str]:
     """Under a link points are the responses themselves, never projected: the curve is of one held case."""
     figures = per_row(fit)
     y = figures.observed
-    if fit.family in ("binomial", "quasi-binomial"):
+    if fit.family.shares:
         label = f"share {fit.response.name}" if fit.response.kind == "of" else f"chance of {fit.response.name}"
     else:
         label = fit.words(str(fit.response.expression))
@@ -127,16 +127,16 @@ def _means_only(fit: Asked, held: list[str], fitted: np.ndarray) -> tuple[np.nda
     return y, label, finding
 
 
-def _in_groups(fit: Asked, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
+def _in_groups(fit: Fitted, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
     """Observed shares in groups of x, for yes or no rows, which alone show no curve."""
     observed = per_row(fit).observed
-    if fit.glm is None or not set(np.unique(observed)) <= {0.0, 1.0}:
+    if fit.estimate.linear or not set(np.unique(observed)) <= {0.0, 1.0}:
         return None
     parts = [p for p in np.array_split(np.argsort(x, kind="stable"), min(8, max(len(x) // 8, 2))) if len(p)]
     return np.array([x[p].mean() for p in parts]), np.array([observed[p].mean() for p in parts])
 
 
-def _across(fit: Asked, against: str | None) -> str:
+def _across(fit: Fitted, against: str | None) -> str:
     numeric = list(fit.design.seen)
     if against is not None:
         return one_of("against", against, tuple(numeric))
@@ -145,7 +145,7 @@ def _across(fit: Asked, against: str | None) -> str:
     return numeric[0]
 
 
-def _curve_rows(fit: Asked, across: str, grid: np.ndarray) -> tuple[Context, list[str]]:
+def _curve_rows(fit: Fitted, across: str, grid: np.ndarray) -> tuple[Context, list[str]]:
     """Design rows along one predictor: other numbers at their mean, categories at their reference level."""
     table, chosen = rows_at_hand(fit)
     columns: dict[str, Any] = {}

@@ -13,7 +13,7 @@ from joinery.core.pieces import joined
 from joinery.errors import CallError, listed
 from joinery.show.numbers import figure, fixed, level_words
 from joinery.show.table import Table
-from joinery.study.asked import Asked, row_blocks, rows_at_hand
+from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand, working_rows
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -35,18 +35,16 @@ class Powers:
     column: str
 
 
-def powers(fit: Asked) -> Powers:
+@once
+def powers(fit: Fitted) -> Powers:
     """The profile likelihood of the power. Raises CallError where it does not exist."""
-    if "powers" not in fit.memo:
-        fit.memo["powers"] = _powers(fit)
-    found: Powers = fit.memo["powers"]
-    return found
-
-
-def _powers(fit: Asked) -> Powers:
     table, chosen = rows_at_hand(fit)
-    if fit.family != "normal":
+    if not fit.estimate.linear:
         raise CallError("powers of the response belong to the normal family; other families have a link instead")
+    if any(np.any(b.offset) for b in response_rows(fit).row_blocks if b.offset is not None):
+        raise CallError(
+            "an offset stands on the response's own scale, so that powers of the response cannot be compared"
+        )
     column = fit.response.original
     if fit.solution.perfect or not fit.residual_df:
         raise CallError("the fit is perfect, so that no power of the response can be told from another")
@@ -57,14 +55,19 @@ def _powers(fit: Asked) -> Powers:
         rows = list(table.labels(np.arange(len(table))[chosen.rows][y <= 0]))
         raise CallError(f"{column} is zero or less in row {listed(rows)}, so that its powers do not all exist")
     logs = np.log(y)
-    weights = joined(row_blocks(fit).whole, lambda b: np.ones(len(b.y)) if b.weights is None else b.weights)
-    middle = float(weights @ logs / weights.sum())
-    n = fit.n_rows
+    times = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.repeats is None else b.repeats)
+    w = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
+    weights, n = w * times, fit.n_rows
+    middle = float(times @ logs / n)  # the Jacobian counts rows, whatever they weigh
+    constant = float(times @ np.log(w)) / 2 - n / 2 * (np.log(2 * np.pi) + 1) - n * middle
 
     def likelihood(at: np.ndarray) -> np.ndarray:
-        """−n/2·log(RSS/n) of (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, for each λ: (m,), in one pass."""
+        """The log likelihood of y with y^λ for the response (log y for 0), for each λ: (m,), in one pass.
+
+        From (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, whose Jacobian is one.
+        """
         yy, uy = np.zeros(len(at)), np.zeros((fit.solution.rank, len(at)))
-        for block in row_blocks(fit).whole:
+        for block in working_rows(fit).row_blocks:
             own = block.own
             away = (logs[own] - middle)[:, None]
             with np.errstate(all="ignore"):
@@ -74,7 +77,7 @@ def _powers(fit: Asked) -> Powers:
             yy += np.einsum("ij,ij->j", Z, Z)
             uy += (fit.solution.in_basis(block.X) * root[:, None]).T @ Z
         rss = yy - np.einsum("ij,ij->j", uy, uy)
-        return np.asarray(-n / 2 * np.log(np.maximum(rss, 1e-300) / n) - n * middle)
+        return np.asarray(-n / 2 * np.log(np.maximum(rss, 1e-300) / n) + constant)
 
     low, high = FIRST, LAST
     while True:
@@ -124,7 +127,7 @@ def suggested(found: Powers) -> tuple[float, str] | None:
     return None
 
 
-def box_cox(fit: Asked) -> Table:
+def box_cox(fit: Fitted) -> Table:
     """The table of powers. See ``Fit.box_cox``."""
     found = powers(fit)
     inside = (found.power >= found.lower) & (found.power <= found.upper)
@@ -142,7 +145,7 @@ def box_cox(fit: Asked) -> Table:
     )
 
 
-def _notes(fit: Asked, found: Powers) -> list[str]:
+def _notes(fit: Fitted, found: Powers) -> list[str]:
     ends = f"[{fixed(found.lower, 2)}, {fixed(found.upper, 2)}]"
     level = level_words(fit.level)
     said = [f"best power {fixed(found.best, 2)} {ends}, with its {level} interval; 0 stands for the logarithm"]
@@ -156,7 +159,9 @@ def _notes(fit: Asked, found: Powers) -> list[str]:
     return said
 
 
-def picture(fit: Asked, *, label_rows: str | Sequence[Any], words: Mapping[str, str | None], ax: Axes | None) -> Figure:
+def picture(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Mapping[str, str | None], ax: Axes | None
+) -> Figure:
     """The likelihood over powers, with the interval."""
     from joinery.show.fit_pictures import Words, profile
     from joinery.study.picture_words import worded

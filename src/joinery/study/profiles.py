@@ -2,140 +2,132 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from joinery.core import tails
-from joinery.core.links import LINKS
-from joinery.core.reweighted import Estimated, reweighted
-from joinery.core.working import Part, Turned, linear
-from joinery.design.working import LikelyRows, family_of
-from joinery.errors import JoineryError
-from joinery.study.asked import Asked, response_blocks
-from joinery.study.coefficients import estimates
-from joinery.study.deviance import minus_twice_log_likelihood
+from joinery.core.glm.irls import reweighted, shape_log_likelihood
+from joinery.core.glm.penalized import penalized
+from joinery.core.glm.rows import LikelihoodRows, MappedRows
+from joinery.design.working import LikelihoodBlocks
+from joinery.errors import EstimationError
+from joinery.study.estimates import estimates
+from joinery.study.fitted import Fitted, response_rows
 
-ROUNDS = 60
-
-
-def _held(rows: LikelyRows, column: int, value: float) -> Turned:
-    """The rows with one column's part held in the offset and the column taken out."""
-
-    def turn(part: Part) -> Part:
-        own = np.ones(len(part.y)) if column == 0 else part.X[:, column - 1]
-        offset = value * own if part.offset is None else part.offset + value * own
-        X = part.X if column == 0 else np.asfortranarray(np.delete(part.X, column - 1, axis=1))
-        return replace(part, X=X, offset=offset)
-
-    return Turned(rows, rows.width - (column > 0), turn)
+ROUNDS, DOUBLINGS = 60, 40
 
 
-def profile_ends(fit: Asked, level: float) -> tuple[np.ndarray, np.ndarray, list[str]]:
+def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, list[str]]:
     """The ends of profile-likelihood intervals of every coefficient, and a note (Venzon & Moolgavkar 1988).
 
     Under an estimated dispersion the fall in deviance over φ is held against F(1, n − p).
     """
     e = estimates(fit)
-    if fit.glm is None:
-        lower = e.values - tails.t_quantile((1 + level) / 2, np.maximum(e.df, 1)) * e.standard_errors
+    if fit.estimate.linear:
+        df = np.where(e.df > 0, e.df, np.nan)
+        lower = e.values - tails.t_quantile((1 + level) / 2, df) * e.standard_errors
         return lower, 2 * e.values - lower, ["for the normal family the profile interval is the t interval"]
-    rows = LikelyRows(response_blocks(fit))
-    firth = fit.glm.penalty == "firth"
-    best = _cost(fit, rows, fit.solution.whole, firth)
-    df2 = fit.reference_df
+    profile = _Profile(fit, LikelihoodBlocks(response_rows(fit)))
+    best, df2 = profile.best(), fit.estimate.reference_df
     bound = float(tails.chi2_quantile(level, 1) if np.isinf(df2) else tails.f_quantile(level, 1, df2))
-    bound *= fit.dispersion or np.nan
+    bound *= fit.estimate.dispersion or np.nan
     shift = int(not fit.solution.has_intercept)
     lower, upper = np.full(len(e.values), np.nan), np.full(len(e.values), np.nan)
     for place, value in enumerate(e.values):
         if np.isfinite(value):
-            args = fit, rows, place + shift, float(value), float(e.standard_errors[place]), best, bound, firth
-            lower[place], upper[place] = _end(*args, -1), _end(*args, +1)
-    kind = "penalized profile likelihood" if firth else "profile likelihood"
+            held = _at(profile, place + shift, best + bound)
+            error = float(e.standard_errors[place])
+            step = error if np.isfinite(error) and 0 < error < 1e6 * (1 + abs(value)) else 1.0
+            lower[place], upper[place] = (_end(held, float(value), side * step, bound) for side in (-1, 1))
+    kind = "penalized profile likelihood" if fit.estimate.penalty else "profile likelihood"
     return lower, upper, [f"the ends of the intervals are those of the {kind}"]
 
 
-def _end(
-    fit: Asked,
-    rows: LikelyRows,
-    column: int,
-    at: float,
-    error: float,
-    best: float,
-    bound: float,
-    firth: bool,
-    side: int,
-) -> float:
-    """Where the profile deviance rises by ``bound``; infinite when it never does."""
+@dataclass(frozen=True)
+class _Profile:
+    """What is made small while one coefficient is held: the deviance, penalized where the fit is.
+
+    Of counts with a shape it is −2·log likelihood, each with the shape that suits it best.
+    """
+
+    fit: Fitted
+    rows: LikelihoodBlocks
+
+    def best(self) -> float:
+        """Its value at the estimate."""
+        e = self.fit.estimate
+        if e.penalty:
+            return self._penalized(())
+        return -2 * (e.log_likelihood or np.nan) if e.family.shape is not None else e.deviance
+
+    def held(self, column: int, value: float) -> float:
+        """Its value with a coefficient held."""
+        e, fit = self.fit.estimate, self.fit
+        if e.penalty:
+            return self._penalized([(column, value)])
+        rows = _held(self.rows, column, value)
+        intercept = fit.solution.has_intercept and column > 0
+        known = e.dispersion if e.known else None
+        found = reweighted(
+            rows, e.family, e.link, intercept=intercept, n=fit.n_rows, dispersion=known, near=e.family.shape
+        )
+        return -2 * shape_log_likelihood(rows, found) if e.family.shape is not None else found.deviance
+
+    def _penalized(self, held: Sequence[tuple[int, float]]) -> float:
+        e, fit = self.fit.estimate, self.fit
+        intercept = fit.solution.has_intercept
+        return penalized(self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held)[1]
+
+
+def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:
+    """The rows with one column's part held in the offset and the column taken out."""
+
+    def change(part: LikelihoodRows) -> LikelihoodRows:
+        own = np.ones(len(part.y)) if column == 0 else part.X[:, column - 1]
+        offset = value * own if part.offset is None else part.offset + value * own
+        X = part.X if column == 0 else np.asfortranarray(np.delete(part.X, column - 1, axis=1))
+        return replace(part, X=X, offset=offset)
+
+    return MappedRows(rows, rows.width - (column > 0), change)
+
+
+def _at(profile: _Profile, column: int, bound: float) -> Callable[[float], float]:
+    """By how much the profile passes a bound; infinite where no coefficients allow the value."""
 
     def excess(value: float) -> float:
         try:
-            held = _held(rows, column, value)
-            found = _refitted(fit, held, column, firth)
-        except JoineryError:
+            return profile.held(column, value) - bound
+        except EstimationError:
             return float("inf")
-        if fit.glm.shape is not None:
-            return minus_twice_log_likelihood(held, found) - best - bound
-        return _held_cost(fit, rows, found, column, value, firth) - best - bound
 
-    step = error if np.isfinite(error) and 0 < error < 1e6 * (1 + abs(at)) else 1.0
-    near, far = at, at + side * 2 * step
+    return excess
+
+
+def _end(excess: Callable[[float], float], at: float, step: float, bound: float) -> float:
+    """Where the profile passes its bound; infinite when it never does."""
+    near, low, far = at, -bound, at + 2 * step
     high = excess(far)
-    for _ in range(20):
+    for _ in range(DOUBLINGS):
         if high > 0:
             break
-        near, far = far, far + side * 2 * abs(far - at)
+        near, low, far = far, high, at + 2 * (far - at)
         high = excess(far)
     else:
-        return side * np.inf
-    low = -bound if near == at else excess(near)
+        return float(np.sign(step)) * np.inf
+    middle = far
     for _ in range(ROUNDS):
-        # false position on the root of the deviance, which is nearly straight; halving where that stalls
-        a, b = (np.sign(v + bound) * np.sqrt(abs(v + bound)) - np.sqrt(bound) for v in (low, high))
-        middle = near - a * (far - near) / (b - a) if np.isfinite(b) and b != a else (near + far) / 2
-        if not min(near, far) < middle < max(near, far):
-            middle = (near + far) / 2
+        # false position on the root of the rise, which is nearly straight; halving where that stalls
+        a, b = (np.sqrt(max(v + bound, 0.0)) - np.sqrt(bound) for v in (low, high))
+        middle = near - a * (far - near) / (b - a) if np.isfinite(b) and b > a else (near + far) / 2
+        span = abs(far - near)
+        middle = min(max(middle, min(near, far) + 0.01 * span), max(near, far) - 0.01 * span)
         value = excess(middle)
         if value > 0:
             far, high = middle, value
         else:
             near, low = middle, value
         if abs(value) < 1e-9 * bound or abs(far - near) < 1e-12 * max(1.0, abs(far)):
-            return float(middle)
+            break
     return float(middle)
-
-
-def _refitted(fit: Asked, held: Turned, column: int, firth: bool) -> Estimated:
-    intercept = fit.solution.has_intercept and column > 0
-    # of negative-binomial models each has the shape that suits it best
-    family = family_of(fit.glm)
-    return reweighted(held, family, LINKS[fit.link], intercept=intercept, n=fit.n_rows, firth=firth)
-
-
-def _held_cost(fit: Asked, rows: LikelyRows, found: Estimated, column: int, value: float, firth: bool) -> float:
-    """The deviance of a restricted fit; penalized, with the whole model's information."""
-    if not firth:
-        return found.deviance
-    b = found.b.copy()
-    whole = np.insert(b, column, value) if column > 0 else np.append(value, b[1:])
-    return _cost(fit, rows, whole, True)
-
-
-def _cost(fit: Asked, rows: LikelyRows, b: np.ndarray, firth: bool) -> float:
-    """The deviance at coefficients, less log det of the information when penalized."""
-    if fit.glm.shape is not None:
-        return -2 * (fit.log_likelihood or np.nan)
-    if not firth:
-        return fit.deviance
-    family, link = family_of(fit.glm), LINKS[fit.link]
-    columns = np.append([0] if fit.solution.has_intercept else [], fit.solution.kept + 1).astype(int)
-    deviance, H = 0.0, np.zeros((len(columns), len(columns)))
-    for part in rows.pieces:
-        eta = linear(b, part)
-        mu, slope = link.mu(eta), link.slope(eta)
-        a = part.evidence
-        deviance += float(a @ family.deviance(part.y, mu))
-        X = np.column_stack([np.ones(len(part.y)), part.X])[:, columns]
-        H += (X * (a * slope**2 / family.variance(mu))[:, None]).T @ X
-    return deviance - float(np.linalg.slogdet(H)[1])

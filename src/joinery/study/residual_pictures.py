@@ -16,10 +16,10 @@ from joinery.errors import CallError
 from joinery.show.fit_pictures import Guide, Words, zero
 from joinery.show.numbers import figure, p_phrase
 from joinery.show.numbers import value as shown
-from joinery.study.asked import Asked, row_blocks, rows_at_hand
 from joinery.study.check_rows import in_order
 from joinery.study.checks import check_lines
 from joinery.study.family_checks import groups
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.per_row import per_row
 from joinery.study.picture_words import flags_of, placed, worded
 
@@ -33,7 +33,7 @@ MEDIAN_ROOT = 0.822  # E√|Z| of a standard normal: where the smooth lies when 
 Given = Mapping[str, str | None]
 
 
-def _refuse_nothing(fit: Asked, scaled: str = "standardized") -> None:
+def _refuse_nothing(fit: Fitted, scaled: str = "standardized") -> None:
     """Raises CallError where no residual is left to draw."""
     if fit.solution.perfect:
         raise CallError("the fit is perfect: its residuals are all zero, and there is nothing to draw")
@@ -41,7 +41,7 @@ def _refuse_nothing(fit: Asked, scaled: str = "standardized") -> None:
         raise CallError("no residual can be scaled, as too few degrees of freedom are left: there is nothing to draw")
 
 
-def found_by(fit: Asked, check: str) -> str:
+def found_by(fit: Fitted, check: str) -> str:
     """What a check says of this fit, for the line under a picture's title."""
     for line in check_lines(fit):
         if line.check.startswith(check) and np.isfinite(line.test.statistic):
@@ -51,7 +51,7 @@ def found_by(fit: Asked, check: str) -> str:
 
 
 def residuals(
-    fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, against: str | None = None
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, against: str | None = None
 ) -> Figure:
     """Residuals against the fitted values, or a column."""
     from joinery.show.fit_pictures import cloud
@@ -83,7 +83,7 @@ def _trend(curve: Smooth | None) -> str:
     return f"the smooth leaves zero between {low} and {high}: a trend may be left"
 
 
-def spread(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def spread(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
     """The size of residuals across fitted values: √|studentized residual|, so that no single row towers."""
     from joinery.show.fit_pictures import cloud
 
@@ -100,7 +100,7 @@ def spread(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axe
     return cloud(x, y, flags, worded(said, words), ax, curve=smooth(x, y), guides=[level])
 
 
-def histogram(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def histogram(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
     """The distribution of the standardized residuals beside the normal curve."""
     from joinery.show.fit_pictures import histogram
 
@@ -114,7 +114,7 @@ def histogram(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
     return histogram(z, (across, height), worded(said, words), ax)
 
 
-def sequence(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def sequence(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
     """Residuals in the order of the rows."""
     from joinery.show.fit_pictures import cloud
 
@@ -122,7 +122,7 @@ def sequence(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: A
     figures, order = per_row(fit), in_order(fit)
     y = figures.drawn[order]
     x = np.arange(1.0, len(y) + 1)
-    named = fit.asked.get("order")
+    named = fit.options.order
     label = f"row, in the order of {fit.words(named)}" if named else "row, in the table's own order"
     finding = found_by(fit, "Durbin") or "neighbours should not resemble one another"
     said = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
@@ -131,7 +131,7 @@ def sequence(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: A
     return cloud(x, y, flags, worded(said, words), ax, curve=curve, guides=[zero(x)], joined=True)
 
 
-def observed_fitted(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def observed_fitted(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
     """Observed values against fitted ones, with the line on which both are equal."""
     from joinery.show.fit_pictures import cloud
 
@@ -139,7 +139,7 @@ def observed_fitted(fit: Asked, *, label_rows: str | Sequence[Any], words: Given
     x, y = figures.fitted, figures.observed
     ends = float(min(x.min(), y.min())), float(max(x.max(), y.max()))
     name = fit.words(fit.response.name)
-    if fit.family in ("binomial", "quasi-binomial"):
+    if fit.family.shares:
         return _in_groups(fit, words, ax)
     finding = "points on the line are fitted exactly"
     if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0:
@@ -149,7 +149,7 @@ def observed_fitted(fit: Asked, *, label_rows: str | Sequence[Any], words: Given
     return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=guides)
 
 
-def _in_groups(fit: Asked, words: Given, ax: Axes | None) -> Figure:
+def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
     """Observed shares against fitted ones in groups of fitted probability, each with a rough interval."""
     from joinery.show.fit_pictures import calibrated
 
@@ -165,7 +165,7 @@ def _in_groups(fit: Asked, words: Given, ax: Axes | None) -> Figure:
 # ------------------------------------------------------------------ quantiles
 
 
-def quantiles(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def quantiles(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
     """Sorted standardized residuals against normal quantiles."""
     from joinery.show.fit_pictures import quantiles
 
@@ -194,14 +194,14 @@ def quantiles(fit: Asked, *, label_rows: str | Sequence[Any], words: Given, ax: 
     return quantiles(expected, values[order], band, flags, worded(said, words), ax)
 
 
-def _chance_band(fit: Asked, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Where 95 % of sorted standardized residuals of normal samples lie, point by point.
 
     Simulated through the model's own hat matrix up to 2,000 rows; by the beta law of order statistics beyond that.
     ``sound`` are the rows that have such a residual.
     """
     n = len(sound)
-    if n > MOST_SIMULATED or fit.glm is not None:
+    if n > MOST_SIMULATED or not fit.estimate.linear:
         from scipy.special import betaincinv
 
         # the inverse is slow: found at some order statistics, close together near the ends, and filled in between
@@ -215,12 +215,10 @@ def _chance_band(fit: Asked, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]
         basis = fit.solution.in_basis(block.X)
         return basis if block.weights is None else basis * np.sqrt(block.weights)[:, None]
 
-    Q = joined(row_blocks(fit).whole, own_basis)
+    Q = joined(working_rows(fit).row_blocks, own_basis)
     noise = np.random.default_rng(SEED).standard_normal((len(Q), DRAWS))
-    if fit.asides.weights is not None or fit.asides.repeats is not None:
-        noise[~per_row(fit).counts] = 0.0
     noise -= Q @ (Q.T @ noise)
     left = 1 - (Q**2).sum(axis=1)
-    scale = np.sqrt((noise**2).sum(axis=0) / max(np.count_nonzero(per_row(fit).counts) - fit.solution.rank, 1))
+    scale = np.sqrt((noise**2).sum(axis=0) / max(len(Q) - fit.solution.rank, 1))
     drawn = np.sort(noise[sound] / np.sqrt(np.maximum(left[sound], 1e-300))[:, None] / scale, axis=0)
     return np.quantile(drawn, 0.025, axis=1), np.quantile(drawn, 0.975, axis=1)

@@ -16,7 +16,7 @@ from joinery.design.blocks import RowBlock
 from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
-from joinery.study.asked import Asked, response_blocks, row_blocks, rows_at_hand
+from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_rows
 from joinery.study.per_row import Limits, fitted_values, limits, per_row
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
@@ -58,12 +58,12 @@ class Remark:
         return badly
 
 
-def remarks(fit: Asked) -> list[Remark]:
+def remarks(fit: Fitted) -> list[Remark]:
     """The remarkable rows, worst first: rows that decide the answer, badly fitted rows, rows far out."""
     if fit.solution.perfect:
         return []
     at = limits(fit)
-    if fit.glm is None and fit.n_rows > MANY_ROWS and "per row" not in fit.memo:
+    if fit.estimate.linear and fit.n_rows > MANY_ROWS and not per_row.known(fit):
         places, measures = _remarkable(fit, at)
     else:
         places, measures = np.arange(len(per_row(fit).observed)), per_row(fit).influence
@@ -90,13 +90,14 @@ def remarks(fit: Asked) -> list[Remark]:
     )
 
 
-def _remarkable(fit: Asked, at: Limits) -> tuple[np.ndarray, Influence]:
+def _remarkable(fit: Fitted, at: Limits) -> tuple[np.ndarray, Influence]:
     """The few rows of a great many that may be remarkable, and their figures: leverage and residual tell which.
 
     A Cook's distance beyond its limit takes a large residual or a large leverage.
     """
     solution = fit.solution
-    enough = (0.9 * at.large) ** 2 * solution.rss / max(solution.residual_df, 1)
+    scale = (fit.estimate.scale or 0.0) / solution.unit
+    enough, known = (0.9 * at.large * scale) ** 2, scale if fit.estimate.known else None
 
     def few_of(block: RowBlock) -> tuple[np.ndarray, Influence]:
         residual = block.beyond_offset - solution.fitted(block.columns)
@@ -105,9 +106,9 @@ def _remarkable(fit: Asked, at: Limits) -> tuple[np.ndarray, Influence]:
             h, e2 = h * block.precision, e2 * block.precision
         few = np.flatnonzero((h >= at.leverage) | (e2 >= enough * (1 - h)))
         weights = None if block.precision is None else block.precision[few]
-        return block.first + few, influence(solution, some_rows(block.columns, few), residual[few], weights)
+        return block.first + few, influence(solution, some_rows(block.columns, few), residual[few], weights, known)
 
-    found = list(response_blocks(fit).whole.each(few_of))
+    found = list(response_rows(fit).row_blocks.each(few_of))
     joined = {name: np.concatenate([getattr(m, name) for _, m in found]) for name in Influence.__annotations__}
     return np.concatenate([places for places, _ in found]), Influence(**joined)
 
@@ -120,7 +121,21 @@ def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Lim
     return FINE if leverage >= at.leverage and abs(studentized) < WELL_FITTED else CAUTION
 
 
-def rows(fit: Asked, *, dfbetas: bool = False) -> Table:
+def left_out(fit: Fitted) -> Table:
+    """The rows not used, each with its reason. See ``Fit.left_out``."""
+    if fit.origin is None:
+        return Table({"reason": []}, title="Rows left out", index=[], notes=("a loaded fit keeps no rows",))
+    table, used = rows_at_hand(fit)
+    return Table(
+        {"reason": list(used.reasons)},
+        title="Rows left out",
+        index=table.index[used.out].tolist(),
+        index_name=str(table.index.name or "row"),
+        kinds={"reason": "text"},
+    )
+
+
+def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     """The rows table. See ``Fit.rows``."""
     table, chosen = rows_at_hand(fit)
     figures = per_row(fit)
@@ -129,8 +144,6 @@ def rows(fit: Asked, *, dfbetas: bool = False) -> Table:
     verdict, reason = [FINE] * n + [""] * out, [""] * n + [f"{LEFT_OUT}: {why}" for why in chosen.reasons]
     for remark in remarks(fit):
         verdict[remark.place], reason[remark.place] = remark.verdict, remark.reason
-    for place in np.flatnonzero(~figures.counts):
-        verdict[place], reason[place] = "", f"{LEFT_OUT}: its weight is zero"
     left = _left_out(fit, table, chosen.out)
 
     def joined(values: np.ndarray, rest: np.ndarray | None = None) -> np.ndarray:
@@ -165,15 +178,17 @@ def rows(fit: Asked, *, dfbetas: bool = False) -> Table:
     )
 
 
-def _changes(fit: Asked) -> dict[str, np.ndarray]:
+def _changes(fit: Fitted) -> dict[str, np.ndarray]:
     """DFBETAS: the change each row makes to each coefficient, in that coefficient's standard errors."""
-    measures, solution = per_row(fit).influence, fit.solution
+    figures, solution = per_row(fit), fit.solution
+    measures = figures.influence
+    scaled = measures.studentized if figures.deletion is None else figures.deletion
 
     def changes_of(block: RowBlock) -> np.ndarray:
         w = np.ones(len(block.y)) if block.precision is None else block.precision
-        return changes(solution, block.X, measures.studentized[block.own], measures.leverage[block.own], w)
+        return changes(solution, block.X, scaled[block.own], measures.leverage[block.own], w)
 
-    found = joined(row_blocks(fit).whole, changes_of)
+    found = joined(working_rows(fit).row_blocks, changes_of)
     names = ["intercept", *fit.design.names] if solution.has_intercept else list(fit.design.names)
     return {f"dfbetas {names[place]}": found[:, j] for j, place in enumerate(solution.places)}
 
@@ -187,7 +202,7 @@ class _LeftOut:
     studentized: np.ndarray
 
 
-def _left_out(fit: Asked, table: Records, positions: np.ndarray) -> _LeftOut:
+def _left_out(fit: Fitted, table: Records, positions: np.ndarray) -> _LeftOut:
     nothing = np.full(len(positions), np.nan)
     if not len(positions):
         return _LeftOut(nothing, nothing, nothing)
@@ -195,11 +210,10 @@ def _left_out(fit: Asked, table: Records, positions: np.ndarray) -> _LeftOut:
     observed = _or_missing(lambda: fit.response.values(context), nothing)
     X = _or_missing(lambda: fit.design.matrix(context), np.full((len(positions), fit.design.width), np.nan))
     fitted = _or_missing(lambda: fitted_values(fit, context, X), nothing)
-    s = fit.residual_sd or np.nan
-    with np.errstate(all="ignore"):
-        studentized = (observed - fitted) / (s * np.sqrt(1 + fit.solution.unscaled_variance(X)))
-    if fit.glm is not None or fit.asides.weights is not None:
-        studentized = nothing
+    studentized = nothing
+    if fit.estimate.linear and fit.asides.weights is None and fit.estimate.scale:
+        with np.errstate(all="ignore"):
+            studentized = (observed - fitted) / (fit.estimate.scale * np.sqrt(1 + fit.solution.unscaled_variance(X)))
     return _LeftOut(observed, fitted, studentized)
 
 
@@ -210,7 +224,7 @@ def _or_missing(compute: Callable[[], np.ndarray], nothing: np.ndarray) -> np.nd
         return nothing
 
 
-def _notes(fit: Asked, out: int) -> Iterator[str]:
+def _notes(fit: Fitted, out: int) -> Iterator[str]:
     if fit.response.transformed:
         yield f"observed, fitted and residual are on the scale of {fit.response.name}"
     if out:

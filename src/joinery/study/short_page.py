@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 
 import numpy as np
 
 from joinery.core import intervals
-from joinery.core.links import LINKS
 from joinery.errors import CallError
 from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, value, with_error
 from joinery.show.page import BAR_NOTE, Caution, Effect, Page
-from joinery.study.asked import Asked, rows_at_hand
 from joinery.study.check_lines import Line
 from joinery.study.checks import said_on_page
-from joinery.study.coefficients import estimates, p_values, ratio_words, said_of_errors, standard_units
-from joinery.study.deviance import test_of
+from joinery.study.coefficients import p_values, ratio_words, said_of_errors, standard_units
 from joinery.study.equation import equation
-from joinery.study.overall import overall_test
+from joinery.study.estimates import estimates
+from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.study.notes import notes
+from joinery.study.overall import OverallTest, overall_test
 from joinery.study.rows import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
@@ -25,7 +26,7 @@ MOST_CAUTIONS = 5
 MOST_CHECKED = 50_000  # rows up to which the page runs every check; beyond, they are run when asked for
 
 
-def short_page(fit: Asked, digits: int | None = None) -> Page:
+def short_page(fit: Fitted, digits: int | None = None) -> Page:
     """The short page."""
     return Page(
         sentence=fit.sentence,
@@ -35,25 +36,35 @@ def short_page(fit: Asked, digits: int | None = None) -> Page:
         effects=_effects(fit, digits),
         level=fit.level,
         equation=equation(fit),
-        bar_note=BAR_NOTE if fit.glm is None else "change of the linear predictor per sd of the term",
+        bar_note=BAR_NOTE if fit.estimate.linear else "change of the linear predictor per sd of the term",
     )
 
 
-def _under(fit: Asked) -> str:
-    text = f"{fit.family} family, {fit.link} link" + "".join(f"; {said}" for said in said_of_errors(fit)) + "."
-    if fit.selection is None:
+def _under(fit: Fitted) -> str:
+    text = f"{fit.family.name} family, {fit.link.name} link{_dispersion(fit)}"
+    text += "".join(f"; {said}" for said in said_of_errors(fit)) + "."
+    if fit.origin is None:
         return f"{text} {fit.n_rows:,} rows, loaded from a file"
-    out = len(fit.selection.out)
+    used = fit.origin.used_rows
+    out = len(used.out)
     total = fit.n_rows + out
     if not out:
         return f"{text} All {total:,} rows"
-    why = ", ".join(f"{count:,} {reason}" for reason, count in fit.selection.counts.items())
+    why = ", ".join(f"{count:,} {reason}" for reason, count in used.counts.items())
     return f"{text} {fit.n_rows:,} of {total:,} rows; left out: {why}"
 
 
-def _cautions(fit: Asked) -> list[Caution]:
-    found = [Caution(_gravity(note), note, "") for note in fit.notes if not note.startswith("for the curious")]
-    if fit.table is not None and not fit.solution.perfect:
+def _dispersion(fit: Fitted) -> str:
+    """The dispersion, where it is not what the family says."""
+    asked = fit.options.dispersion
+    if asked is None or (asked == "estimated" and not fit.family.known_dispersion):
+        return ""
+    return ", estimated dispersion" if asked == "estimated" else f", dispersion {value(asked)}"
+
+
+def _cautions(fit: Fitted) -> list[Caution]:
+    found = [Caution(_gravity(note), note, "") for note in notes(fit) if not note.startswith("for the curious")]
+    if fit.origin is not None and not fit.solution.perfect:
         table, chosen = rows_at_hand(fit)
         label = table.index[chosen.rows]
         notable = remarks(fit)
@@ -70,7 +81,7 @@ def _cautions(fit: Asked) -> list[Caution]:
         if sound:
             found.append(Caution(FINE, ", ".join(sound), "checks" if fit.n_rows <= MOST_CHECKED else "rows"))
     order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    found.sort(key=lambda c: (order[c.verdict], not c.words, c.call == "rows" and fit.glm is not None))
+    found.sort(key=lambda c: (order[c.verdict], not c.words, c.call == "rows" and not fit.estimate.linear))
     bad = [c for c in found if c.verdict != FINE]
     if len(bad) > MOST_CAUTIONS:
         more = len(bad) - MOST_CAUTIONS + 1
@@ -91,9 +102,9 @@ def _is(reason: str) -> str:
     return reason if reason.startswith("decides") else f"is {reason}"
 
 
-def _in_short(fit: Asked) -> list[str]:
+def _in_short(fit: Fitted) -> list[str]:
     name = fit.words(fit.response.name)
-    if fit.glm is not None:
+    if not fit.estimate.linear:
         return _in_short_deviance(fit, name)
     test = overall_test(fit)
     if fit.r_squared is None:
@@ -119,37 +130,41 @@ def _in_short(fit: Asked) -> list[str]:
             f"A typical row lies {figure(fit.residual_sd, 3)} from {line} "
             f"(typical miss: residual SD, s; {fit.residual_df:,} degrees of freedom)."
         )
-    if not math.isnan(test.f):
-        better = "Better than no predictors" if test.p < 0.05 else "Not clearly better than no predictors"
-        out.append(f"{better}: F({test.df1}, {test.df2:,}) = {figure(test.f, 3)}, {p_phrase(test.p)}.")
-    return out
+    return [*out, *_beats_none(test)]
 
 
-def _in_short_deviance(fit: Asked, name: str) -> list[str]:
+def _beats_none(test: OverallTest) -> Iterator[str]:
+    """Whether the model beats no predictors."""
+    if math.isnan(test.p):
+        return
+    better = "Better than no predictors" if test.p < 0.05 else "Not clearly better than no predictors"
+    second = (
+        "" if math.isinf(test.df2) else f", {test.df2:,.0f}" if test.df2 == round(test.df2) else f", {test.df2:.1f}"
+    )
+    symbol = "χ²" if test.name == "chi2" else "F"
+    yield f"{better}: {symbol}({test.df1}{second}) = {figure(test.statistic, 3)}, {p_phrase(test.p)}."
+
+
+def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
     """How much of the deviance is explained, the strongest effect as a ratio, and whether the model beats none."""
     out = []
-    drop = fit.null_deviance - fit.deviance
-    if fit.model_df > 0 and fit.null_deviance > 0:
-        out.append(f"{percent(max(drop, 0.0) / fit.null_deviance)} of the deviance of {name} is explained.")
+    drop = fit.estimate.null_deviance - fit.estimate.deviance
+    if fit.model_df > 0 and fit.estimate.null_deviance > 0:
+        out.append(f"{percent(max(drop, 0.0) / fit.estimate.null_deviance)} of the deviance of {name} is explained.")
     elif fit.solution.has_intercept and fit.model_df == 0:
-        mean = float(LINKS[fit.link].mu(np.array([fit.solution.intercept]))[0])
+        mean = float(fit.link.mu(np.array([fit.solution.intercept]))[0])
         out.append(f"Without predictors the mean of {name} is {figure(mean, 3)}.")
     said = _strongest(fit)
     if said:
         out.append(said)
-    if not fit.glm.known and fit.dispersion is not None:
-        out.append(f"Dispersion φ {figure(fit.dispersion, 3)} ({fit.residual_df:,} degrees of freedom).")
-    symbol, statistic, p = test_of(drop, fit.model_df, fit)
-    if not math.isnan(p):
-        better = "Better than no predictors" if p < 0.05 else "Not clearly better than no predictors"
-        shown = f"χ²({fit.model_df})" if symbol == "chi2" else f"F({fit.model_df}, {fit.residual_df:,})"
-        out.append(f"{better}: {shown} = {figure(statistic, 3)}, {p_phrase(p)}.")
-    return out
+    if not fit.estimate.known and fit.estimate.dispersion is not None:
+        out.append(f"Dispersion φ {figure(fit.estimate.dispersion, 3)} ({fit.residual_df:,} degrees of freedom).")
+    return [*out, *_beats_none(overall_test(fit))]
 
 
-def _strongest(fit: Asked) -> str:
+def _strongest(fit: Fitted) -> str:
     """The surest effect in words, where exp of it has a meaning."""
-    if fit.glm.running:
+    if fit.estimate.running:
         return ""
     try:
         kind, _ = ratio_words(fit)
@@ -170,7 +185,7 @@ def _strongest(fit: Asked) -> str:
     return f"The surest effect: {of} {figure(ratio, 3)} times as high {ends} for {e.names[place]}{level}."
 
 
-def _effects(fit: Asked, digits: int | None) -> list[Effect]:
+def _effects(fit: Fitted, digits: int | None) -> list[Effect]:
     e = estimates(fit)
     lower, upper = intervals.around(e.values, e.standard_errors, e.df, fit.level)
     p, units = p_values(e), standard_units(fit)

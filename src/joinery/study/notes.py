@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 import numpy as np
 
@@ -11,26 +11,28 @@ from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.errors import listed
-from joinery.model.glm import Glm
 from joinery.notation.tree import Name, names_in
 from joinery.show.numbers import count, value
+from joinery.study.fitted import Fitted, constant_response, once
 
 CURIOUS = "for the curious: "
 SMALL_COUNTS = 100.0  # means above which a count is as good as normal
 
 
-def fit_notes(
-    table: Records, design: Design, solution: Solution, response: str, earlier: Sequence[str], glm: Glm | None
-) -> tuple[str, ...]:
-    """Every note on a fit, the gravest first."""
+@once
+def notes(fit: Fitted) -> tuple[str, ...]:
+    """Every note on a fit, the gravest first; of a loaded fit, those it was saved with."""
+    if fit.origin is None:
+        return fit.early_notes
+    table, design, solution = fit.origin.table, fit.design, fit.solution
     return tuple(
         dict.fromkeys(
             [
-                *(_about_the_fit(solution, response, design) if glm is None else ()),
-                *earlier,
+                *(_about_the_fit(solution, fit.response.name, design) if fit.estimate.linear else ()),
+                *fit.early_notes,
                 *dependences(design, solution),
                 *_about_terms(design),
-                *(_about_counts(table, design, solution) if glm is None else ()),
+                *(_about_counts(table, design, solution) if fit.estimate.linear else ()),
                 *_about_columns(table, design),
                 f"{CURIOUS}solved the {solution.way} way, condition number {value(solution.condition, 3)}",
             ]
@@ -53,12 +55,6 @@ def _about_the_fit(solution: Solution, response: str, design: Design) -> Iterato
             yield "there is no intercept, but the terms hold a constant; R² is about the mean"
         else:
             yield "there is no intercept: R² is about zero and cannot be compared with that of other models"
-
-
-def constant_response(solution: Solution) -> bool:
-    """Whether the response does not vary beyond rounding."""
-    size = abs(solution.mean_response / solution.unit) * np.sqrt(solution.weight_sum)
-    return bool(solution.spans_constant and solution.tss <= (64 * np.finfo(float).eps * size) ** 2)
 
 
 def dependences(design: Design, solution: Solution) -> Iterator[str]:

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import warnings
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
-from joinery.errors import CallError, JoineryWarning
-from joinery.model.fit import Fit
+from joinery.errors import JoineryWarning
 from joinery.show.table import Table
-from joinery.study.coefficients import estimates
+from joinery.study.estimates import estimates
+from joinery.study.fitted import Fitted
 from joinery.study.nesting import Nested, differing, nested_test
 from joinery.study.per_row import left_out_error
 
@@ -19,29 +20,15 @@ HEADINGS = {"n_rows": "rows", "r_squared": "R²", "adjusted_r_squared": "adjuste
 HEADINGS |= {"aic": "AIC", "bic": "BIC", "crosscheck_error": "crosscheck error"}
 
 
-def compare(*fits: Fit) -> Table:
-    """Fits of the same response side by side: figures, nested ones tested, coefficients with standard errors.
-
-    Parameters: two or more fits. Each is tested against the one before it when one of the two holds the other.
-    Returns a Table with a row for each fit: sentence, figures, crosscheck_error (left-one-out), against, test, df, p,
-    and each coefficient with its standard error. Warns with JoineryWarning when fits rest on different rows or
-    responses, and says what to do. Raises CallError for fewer than two fits, or one loaded from a file.
-    Source: Draper & Smith 1998, 6.1.
-
-    >>> import joinery as jn
-    >>> one = jn.fit("sample:yields", "honey_kg given forage_km2")
-    >>> jn.compare(one, one.revise(add="hive_type"))["df"].tolist()[1]
-    2.0
-    """
-    found = list(fits[0]) if len(fits) == 1 and isinstance(fits[0], (list, tuple)) else list(fits)
-    if len(found) < 2:
-        raise CallError("compare takes two or more fits: compare(first, second)")
+def compare(found: Sequence[Fitted]) -> Table:
+    """Fits side by side. See ``joinery.compare``."""
     rows: list[dict[str, Any]] = []
     notes: list[str] = []
     for place, fit in enumerate(found):
         row: dict[str, Any] = {"fit": place + 1, "sentence": fit.sentence}
-        own = FIGURES if fit.glm is None else ("n_rows", "deviance", "residual_df", "aic", "bic")
-        figures = {name: getattr(fit, name) for name in own} | {"crosscheck_error": left_out_error(fit)}
+        own = FIGURES if fit.estimate.linear else ("n_rows", "deviance", "residual_df", "aic", "bic")
+        figures = {name: getattr(fit.estimate if name == "deviance" else fit, name) for name in own}
+        figures |= {"crosscheck_error": left_out_error(fit)}
         row |= {name: np.nan if value is None else value for name, value in figures.items()}
         row |= _tested(found[place - 1], fit, place, notes) if place else {}
         rows.append(row)
@@ -71,15 +58,15 @@ def compare(*fits: Fit) -> Table:
     )
 
 
-def _tested(before: Fit, fit: Fit, place: int, notes: list[str]) -> dict[str, Any]:
+def _tested(before: Fitted, fit: Fitted, place: int, notes: list[str]) -> dict[str, Any]:
     """The test of a fit against the one before it, and what there is to say of it."""
     why = differing(before, fit)
     if why is not None:
         told = f"fits {place} and {place + 1} are not tested: {why}"
-        warnings.warn(told, JoineryWarning, stacklevel=3)
+        warnings.warn(told, JoineryWarning, stacklevel=4)
         notes.append(told)
         return {"against": place}
-    small, large = sorted((before, fit), key=lambda f: f.solution.rank)
+    small, large = sorted((before, fit), key=lambda f: (f.solution.rank, f.family.shape is not None))
     test: Nested | None = nested_test(small, large)
     if test is None:
         notes.append(f"fits {place} and {place + 1} are not nested: neither holds all the columns of the other")

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import asdict, replace
 from typing import Any
 
 from joinery.errors import CallError, listed, nearest
-from joinery.model.fit import Fit
-from joinery.model.fitting import fit
+from joinery.model.fit import fit
+from joinery.model.result import Fit
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Everything, Term
+from joinery.study.fitted import Fitted
 
 
 def revise(
-    earlier: Fit,
+    earlier: Fitted,
     *,
     add: str | Sequence[str] | None = None,
     drop: str | Sequence[str] | None = None,
@@ -24,31 +25,36 @@ def revise(
     **changed: Any,
 ) -> Fit:
     """A new Fit like an earlier one but for what is said here. See ``Fit.revise``."""
-    if earlier.table is None:
+    if earlier.origin is None:
         raise CallError("a fit loaded from a file keeps no rows to fit again; fit the table itself")
     sentence = earlier.design.sentence
     terms = list(sentence.terms)
-    for term in _terms(drop):
+    for term in terms_of(drop):
         keys = [t.key for t in terms]
         if term.key not in keys:
             near = nearest(str(term), map(str, terms))
             hint = f"did you mean {near!r}?" if near else "it has " + ", ".join(map(str, terms))
             raise CallError(f"the model has no term {str(term)!r}; {hint}", argument="drop")
         terms.pop(keys.index(term.key))
-    terms += [t for t in _terms(add) if t.key not in {k.key for k in terms}]
+    terms += [t for t in terms_of(add) if t.key not in {k.key for k in terms}]
     new = replace(sentence, written=tuple(terms))
     if response is not None:
         new = replace(new, response=read_sentence(f"{response} given nothing").response)
-    asked = dict(earlier.asked) | changed
-    rows = [*_listed(asked.get("leave_out")), *_listed(leave_out)]
+    asked = asdict(earlier.options)
+    rows = [*_listed(changed.get("leave_out", asked["leave_out"])), *_listed(leave_out)]
     back = {str(label) for label in _listed(put_back)}
     if lacking := back - {str(label) for label in rows}:
         raise CallError(f"row {listed(sorted(lacking))} was not asked to be left out, so it cannot be put back")
+    asked |= changed
     asked["leave_out"] = [label for label in rows if str(label) not in back] or None
-    found = fit(earlier.table, str(new), **asked)
+    if asked["std_errors"] != "clustered" and "cluster" not in changed:
+        asked["cluster"] = None
+    if "family" in changed and "link" not in changed:
+        asked["link"] = None
+    found = fit(earlier.origin.given, str(new), **asked)._fitted
     said = {"add": add, "drop": drop, "leave out": leave_out, "put back": put_back, "response": response} | changed
     words = [f"{what} {listed(_listed(value), 8)}" for what, value in said.items() if value is not None]
-    return replace(found, changes=(*earlier.changes, "; ".join(words) or "nothing changed"))
+    return Fit(replace(found, changes=(*earlier.changes, "; ".join(words) or "nothing changed")))
 
 
 def _listed(value: Any) -> list[Any]:
@@ -58,7 +64,7 @@ def _listed(value: Any) -> list[Any]:
     return list(value) if isinstance(value, (list, tuple, set)) or hasattr(value, "tolist") else [value]
 
 
-def _terms(text: str | Sequence[str] | None) -> list[Term]:
+def terms_of(text: str | Sequence[str] | None) -> list[Term]:
     """Terms written as one text or several."""
     if text is None or (not isinstance(text, str) and not len(text)):
         return []

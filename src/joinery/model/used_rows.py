@@ -4,14 +4,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
-from functools import cached_property
-from typing import Any
+from dataclasses import replace
 
 import numpy as np
 
 from joinery.data.records import Records
-from joinery.design.blocks import Asides
 from joinery.design.factors import shown
 from joinery.design.resolving import checked_expression
 from joinery.errors import (
@@ -20,60 +17,26 @@ from joinery.errors import (
     UnusableColumnError,
     listed,
 )
-from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
+from joinery.notation.evaluate import EVERY_ROW, Context, evaluate, mean_of
 from joinery.notation.tree import Call, Expression, Name, calls_in, names_in
 from joinery.show.numbers import value
+from joinery.study.fitted import Options, UsedRows
 
 TO_FORECAST = "to forecast"
+NO_WEIGHT = "its weight is zero"
 
 
-@dataclass(frozen=True)
-class Selection:
-    """The rows used (a slice when that is all of them), and the position and reason of each row left out.
-
-    ``awaiting`` holds positions of rows left out only because their response is missing: the rows to forecast.
-    """
-
-    total: int
-    out: np.ndarray
-    reasons: tuple[str, ...]
-    awaiting: np.ndarray
-
-    @cached_property
-    def rows(self) -> Rows:
-        if not len(self.out):
-            return EVERY_ROW
-        mask = np.ones(self.total, dtype=bool)
-        mask[self.out] = False
-        return np.flatnonzero(mask)
-
-    @property
-    def used(self) -> int:
-        return self.total - len(self.out)
-
-    @property
-    def counts(self) -> dict[str, int]:
-        """How many rows each reason left out, in the order in which the table meets them."""
-        return dict(Counter(self.reasons))
-
-
-def choose_rows(
-    table: Records,
-    response: Expression,
-    others: Iterable[Expression],
-    *,
-    where: str | None,
-    leave_out: Sequence[Any] | None,
-    missing: str,
-) -> Selection:
+def choose_rows(table: Records, response: Expression, others: Iterable[Expression], options: Options) -> UsedRows:
     """The rows of a table that a model uses.
 
-    A row goes, in this order of reasons: asked out by name, not meeting ``where``, missing response, missing predictor.
-    Raises MissingCellsError under ``missing="refuse"``, NothingEstimableError when no row is left.
+    A row goes, in this order of reasons: asked out by name, not meeting ``where``, missing response, missing predictor,
+    no weight. Raises MissingCellsError under ``missing="refuse"``, NothingEstimableError when no row is left.
     """
     n, response_and_others = len(table), [response, *others]
-    if where is None and leave_out is None and all(_sound(e, table) for e in response_and_others):
-        return Selection(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
+    where, leave_out = options.where, options.leave_out
+    weighted = bool(options.weights or options.repeats)
+    if where is None and leave_out is None and not weighted and all(_sound(e, table) for e in response_and_others):
+        return UsedRows(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
     reason = np.zeros(n, dtype=np.int32)  # 0: used; else 1 + place in words
     words: list[str] = []
 
@@ -89,16 +52,16 @@ def choose_rows(
         mask[table.positions(leave_out)] = True
         take(mask, "asked to be left out")
     if where is not None:
-        condition = evaluate(checked_expression(where, table), Context(table))
+        condition = evaluate(checked_expression(where, table), Context(table, order=options.order))
         take(~(condition > 0) & ~(condition < 0), f"not {where}")
     asked = reason > 0
     empty: dict[str, np.ndarray] = {}
     for expression in response_and_others[1:]:
-        for label, mask in _missing(expression, table):
+        for label, mask in _missing(expression, table, options.order):
             empty.setdefault(label, mask)
-    response_missing = dict(_missing(response, table))
+    response_missing = dict(_missing(response, table, options.order))
     any_empty = np.logical_or.reduce([*empty.values()]) if empty else np.zeros(n, dtype=bool)
-    if missing == "refuse":
+    if options.missing == "refuse":
         _refuse(table, {**response_missing, **empty}, asked)
     awaiting = np.zeros(n, dtype=bool)
     for label, mask in response_missing.items():
@@ -107,33 +70,37 @@ def choose_rows(
         take(mask, f"no {label}")
     for label, mask in empty.items():
         take(mask, f"no {label}")
+    weightless = np.zeros(n, dtype=bool)
+    for aside, why in (("weights", NO_WEIGHT), ("repeats", NO_WEIGHT)):
+        kept = np.flatnonzero(reason == 0)
+        values = options.asides.values(aside, Context(table, kept)) if len(kept) else None
+        if values is not None:
+            weightless[kept[values == 0]] = True
+            take(weightless, why)
     out = np.flatnonzero(reason)
+    if len(out) == n and weightless.any():
+        raise NothingEstimableError("every row weighs nothing; no coefficient can be estimated")
     if len(out) == n:
         counted = Counter(words[r - 1] for r in reason).most_common()
         raise NothingEstimableError(
             f"no rows are left to fit: of {n:,} rows, " + ", ".join(f"{count:,} {why}" for why, count in counted)
         )
-    selection = Selection(n, out, tuple(words[r - 1] for r in reason[out]), np.flatnonzero(awaiting))
-    _refuse_infinite(table, response_and_others, selection)
-    return selection
+    reasons = tuple(words[r - 1] for r in reason[out])
+    used = UsedRows(n, out, reasons, np.flatnonzero(awaiting), np.flatnonzero(weightless))
+    _refuse_infinite(table, response_and_others, used)
+    return used
 
 
 def mean_fills(
-    table: Records,
-    response: Expression,
-    terms: Sequence[Expression],
-    asides: Asides,
-    *,
-    where: str | None,
-    leave_out: Sequence[Any] | None,
+    table: Records, response: Expression, terms: Sequence[Expression], options: Options
 ) -> tuple[dict[str, float], list[str]]:
     """The mean of each number column with missing cells over the rows used, and the notes that say so.
 
     Raises UnusableColumnError for a category with missing cells: it has no mean.
     """
-    chosen = choose_rows(
-        table, response, asides.expressions.values(), where=where, leave_out=leave_out, missing="leave out"
-    )
+    asides = options.asides
+    chosen = choose_rows(table, response, asides.expressions.values(), replace(options, missing="leave out"))
+    counts = asides.values("repeats", Context(table, chosen.rows))
     own = {n.name for n in names_in(response)}
     fills, notes = {}, []
     for name in dict.fromkeys(n.name for e in terms for n in names_in(e)):
@@ -148,7 +115,8 @@ def mean_fills(
                 column=name,
             )
         values = column.numbers(chosen.rows)
-        fills[name] = float(np.nanmean(values))
+        present = ~np.isnan(values)
+        fills[name] = mean_of(values[present], np.ones(present.sum()) if counts is None else counts[present])
         notes.append(f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}")
     return fills, notes
 
@@ -158,12 +126,12 @@ def _sound(expression: Expression, table: Records) -> bool:
     return isinstance(expression, Name) and table.column(expression.name).sound
 
 
-def _missing(expression: Expression, table: Records) -> Iterable[tuple[str, np.ndarray]]:
+def _missing(expression: Expression, table: Records, order: str | None) -> Iterable[tuple[str, np.ndarray]]:
     """What can be missing in an expression, by name, with the rows where it is."""
     lags = [call for call in calls_in(expression) if isinstance(call, Call) and call.function == "lag"]
     inside_lags = {n.name for call in lags for n in names_in(call)}
     for call in lags:
-        if (mask := np.isnan(evaluate(call, Context(table)))).any():
+        if (mask := np.isnan(evaluate(call, Context(table, order=order)))).any():
             yield shown(call), mask
     for name in dict.fromkeys(n.name for n in names_in(expression)):
         column = table.column(name)
@@ -185,13 +153,13 @@ def _refuse(table: Records, masks: dict[str, np.ndarray], asked: np.ndarray) -> 
         )
 
 
-def _refuse_infinite(table: Records, expressions: Iterable[Expression], selection: Selection) -> None:
+def _refuse_infinite(table: Records, expressions: Iterable[Expression], used: UsedRows) -> None:
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
         if table.column(name).sound:
             continue
-        bad = table.column(name).infinite(selection.rows)
+        bad = table.column(name).infinite(used.rows)
         if bad.any():
-            positions = np.arange(len(table))[selection.rows][bad]
+            positions = np.arange(len(table))[used.rows][bad]
             labels = list(table.labels(positions))
             raise UnusableColumnError(
                 f"column {name!r} is infinite in {len(labels):,} row{'s' * (len(labels) > 1)} ({listed(labels)}); "

@@ -2,60 +2,63 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 
 from joinery.core.covariance import Sandwich, autocorrelated, clustered, robust
-from joinery.core.solution import Solution
-from joinery.design.blocks import RowBlocks
 from joinery.errors import CallError, UnknownColumnError, UnusableColumnError, listed
-from joinery.model.glm import WorkingRows
 from joinery.notation.evaluate import EVERY_ROW
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 
 
-def sandwich_of(
-    blocks: RowBlocks | WorkingRows,
-    solution: Solution,
-    kind: str,
-    cluster: Sequence[str],
-    order: str | None,
-    total: int,
-) -> Sandwich:
-    """The covariance that ``std_errors=`` names. Raises CallError and UnusableColumnError for groupings of no use."""
+def sandwich_of(fit: Fitted) -> Sandwich | None:
+    """The covariance that ``std_errors=`` names; None for the plain one.
+
+    Raises CallError and UnusableColumnError for groupings of no use.
+    """
+    kind, solution, blocks = fit.options.std_errors, fit.solution, working_rows(fit)
+    if kind == "constant spread":
+        return None
     parts = [
         (solution.in_basis(b.X), (b.beyond_offset - solution.fitted(b.X)) / solution.unit, b.precision, b.repeats)
-        for b in blocks.whole
+        for b in blocks.row_blocks
     ]
     u, e = np.concatenate([p[0] for p in parts]), np.concatenate([p[1] for p in parts])
     w, r = (np.concatenate([np.ones(len(p[1])) if p[i] is None else p[i] for p in parts]) for i in (2, 3))
-    rows = np.arange(total)[blocks.rows]
+    _, used = rows_at_hand(fit)
+    rows = np.arange(used.total)[used.rows]
     if kind == "clustered":
-        groups = [_codes(blocks, name, "cluster")[rows] for name in cluster]
-        for name, codes in zip(cluster, groups, strict=True):
+        groups = [_codes(fit, name, "cluster")[rows] for name in fit.options.cluster]
+        for name, codes in zip(fit.options.cluster, groups, strict=True):
             if len(np.unique(codes)) < 2:
                 raise CallError(f"cluster={name!r} puts all rows into one cluster", argument="cluster")
         return clustered(u, e, w * r, groups, solution.root)
     if kind == "autocorrelated":
-        if blocks.asides.repeats is not None:
+        if fit.asides.repeats is not None:
             raise CallError("rows that stand for several have no neighbours; leave repeats= or autocorrelated out")
-        place = np.arange(total)
-        if order is not None:
-            place = np.empty(total, dtype=int)
-            place[np.argsort(_codes(blocks, order, "order"), kind="stable")] = np.arange(total)
-        return autocorrelated(u, e, w, place[rows], solution.root, solution.n)
+        return autocorrelated(u, e, w, _places(fit)[rows], solution.root, solution.n)
     return robust("hc3" if kind == "robust" else kind, u, e, w, r, solution.root, solution.n)
 
 
-def _codes(blocks: RowBlocks | WorkingRows, name: str, option: str) -> np.ndarray:
+def _places(fit: Fitted) -> np.ndarray:
+    """Each row's place in the order; rows of no weight have none, those left out otherwise break the neighbourhood."""
+    _, used = rows_at_hand(fit)
+    key = np.arange(used.total) if fit.options.order is None else _codes(fit, fit.options.order, "order")
+    order = np.argsort(key, kind="stable")
+    order = order[~np.isin(order, used.weightless)]
+    place = np.zeros(used.total, dtype=int)
+    place[order] = np.arange(len(order))
+    return place
+
+
+def _codes(fit: Fitted, name: str, option: str) -> np.ndarray:
     """A column's values as numbers in their order. Raises UnusableColumnError where a row used has none."""
-    table = blocks.table
+    table, used_rows = rows_at_hand(fit)
     if name not in table.names:
         raise UnknownColumnError(name, table.names, where=f" for {option}=")
     column = table.column(name)
     missing = column.missing(EVERY_ROW)
     used = np.zeros(len(table), dtype=bool)
-    used[np.arange(len(table))[blocks.rows]] = True
+    used[np.arange(len(table))[used_rows.rows]] = True
     if (bad := np.flatnonzero(missing & used)).size:
         rows = list(table.labels(bad))
         raise UnusableColumnError(

@@ -6,7 +6,6 @@ import hashlib
 import json
 import math
 import os
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any, Literal
 
@@ -14,19 +13,21 @@ import numpy as np
 import pydantic
 
 from joinery.core.covariance import Sandwich
-from joinery.core.families import FAMILIES
+from joinery.core.glm.estimate import Estimate
+from joinery.core.glm.families import FAMILIES
+from joinery.core.glm.links import LINKS
 from joinery.core.solution import Solution
-from joinery.design.blocks import Asides
 from joinery.design.design import Design
 from joinery.errors import DataError, FileFormatError, JoineryError
-from joinery.model.fit import Fit
-from joinery.model.glm import Glm
+from joinery.model.result import Fit
 from joinery.notation.parse import read_sentence
 from joinery.show.files import write_text
-from joinery.study.remembered import Remembered, as_plain, remembered
+from joinery.study.fitted import Fitted, Options
+from joinery.study.forecast_memory import ForecastMemory, as_plain, forecast_memory
+from joinery.study.notes import notes
 
 KIND: Literal["joinery fit"] = "joinery fit"
-VERSION = 1
+VERSION = 2
 Numbers = list[float | None]
 
 
@@ -38,7 +39,6 @@ class SavedData(_Strict):
     """Which table the fit came from, to recognise it by."""
 
     name: str
-    id: str | None
     fingerprint: str
     rows_left_out: int
 
@@ -50,6 +50,7 @@ class SavedDesign(_Strict):
     functions: dict[str, dict[str, Any]]
     seen: dict[str, tuple[float, float]]
     fills: dict[str, float]
+    response_ranges: list[tuple[float, float]]
 
 
 class SavedSolution(_Strict):
@@ -75,6 +76,7 @@ class SavedSolution(_Strict):
     exact_inverse: list[list[float]] | None
     exact_root: list[list[float]] | None
     unit: float
+    constant_direction: list[float] | None
 
 
 class SavedSandwich(_Strict):
@@ -85,28 +87,47 @@ class SavedSandwich(_Strict):
     df: Numbers
     clusters: list[int]
     lags: int | None
-    columns: list[str]
+    blind: list[list[float]]
+    leverages: list[list[list[list[float]]]]
+    clipped: bool
 
 
-class SavedGlm(_Strict):
-    """The figures of another family than the normal."""
+class SavedEstimate(_Strict):
+    """What was estimated beside the coefficients."""
+
+    deviance: float | None
+    null_deviance: float | None
+    pearson: float | None
+    scale: float | None
+    known: bool
+    law: bool
+    log_likelihood: float | None
+    parameters: int
+    likely_dispersion: float | None
+    shaped_null: float | None
+    shape: float | Literal["infinite"] | None
+    iterations: int | None
+    converged: bool
+    reason: str
+    running: list[int]
+    penalty: str | None
+
+
+class SavedOptions(_Strict):
+    """What was asked beside the sentence, as far as forecasts need it."""
 
     family: str
     link: str
-    deviance: float
-    null_deviance: float | None
-    pearson: float
-    dispersion: float | None
-    known: bool
-    log_likelihood: float | None
-    extra_parameters: int
-    iterations: int
-    converged: bool
-    reason: str
-    shape: float | Literal["infinite"] | None
-    running: list[int]
-    likely_dispersion: float | None
-    penalty: str | None
+    dispersion: float | Literal["estimated"] | None
+    weights: str | None
+    repeats: str | None
+    offset: str | None
+    id: str | None
+    order: str | None
+    std_errors: str
+    cluster: list[str]
+    level: float
+    labels: dict[str, str]
 
 
 class SavedRows(_Strict):
@@ -114,7 +135,6 @@ class SavedRows(_Strict):
 
     typical: dict[str, float | dict[str, float]]
     largest_leverage: float | None
-    residual_quantiles: list[float]
     basis: list[list[float]] | None
     left_out: list[float] | None
     cells: dict[str, list[list[str]]]
@@ -127,69 +147,61 @@ class SavedFit(_Strict):
     version: int
     joinery: str
     sentence: str
-    family: str
-    link: str
-    level: float
-    labels: dict[str, str]
+    options: SavedOptions
     notes: list[str]
-    asides: dict[str, str]
-    log_weights: float
     data: SavedData
     design: SavedDesign
     solution: SavedSolution
+    estimate: SavedEstimate
     sandwich: SavedSandwich | None
-    glm: SavedGlm | None
     rows: SavedRows
     seal: str
 
 
-def save(fit: Fit, path: str | os.PathLike[str]) -> Path:
+def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
     """Writes a fit as JSON. See ``Fit.save``."""
     from joinery import __version__
 
-    s = fit.solution
+    s, origin, estimate = fit.solution, fit.origin, fit.estimate
+    shape = estimate.family.shape
     content: dict[str, Any] = {
         "kind": KIND,
         "version": VERSION,
         "joinery": __version__,
         "sentence": fit.sentence,
-        "family": fit.family,
-        "link": fit.link,
-        "level": fit.level,
-        "labels": dict(fit.labels),
-        "notes": list(fit.notes),
-        "asides": {name: text for name, text in asdict(fit.asides).items() if text is not None},
-        "log_weights": fit.log_weights,
+        "options": _fields(SavedOptions, fit.options)
+        | {"labels": dict(fit.options.labels), "cluster": list(fit.options.cluster)},
+        "notes": list(notes(fit)),
         "data": {
-            "name": fit.table.name if fit.table else "",
-            "id": fit.id,
+            "name": origin.table.name if origin else "",
             "fingerprint": _fingerprint(fit),
-            "rows_left_out": len(fit.selection.out) if fit.selection else 0,
+            "rows_left_out": len(origin.used_rows.out) if origin else 0,
         },
         "design": {
             "factors": fit.design.factor_memory,
             "functions": fit.design.function_memory,
             "seen": {name: list(ends) for name, ends in fit.design.seen.items()},
             "fills": fit.design.fills,
+            "response_ranges": [list(ends) for ends in fit.design.response_ranges],
         },
-        "solution": {name: _jsonable(getattr(s, name)) for name in SavedSolution.model_fields if name != "dependence"}
-        | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
+        "solution": _fields(SavedSolution, s) | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
+        "estimate": _fields(SavedEstimate, estimate)
+        | {
+            "shape": "infinite" if shape is not None and math.isinf(shape) else shape,
+            "running": list(estimate.running),
+        },
         "sandwich": None
         if fit.sandwich is None
-        else {name: _jsonable(value) for name, value in vars(fit.sandwich).items()}
-        | {"clusters": list(fit.sandwich.clusters), "columns": list(fit.asked.get("cluster") or [])},
+        else _fields(SavedSandwich, fit.sandwich)
+        | {"clusters": list(fit.sandwich.clusters), "leverages": [K.tolist() for K in fit.sandwich.leverages]},
     }
-    content["glm"] = None if fit.glm is None else _saved_glm(fit.glm)
-    content["rows"] = {name: _jsonable(value) for name, value in as_plain(remembered(fit)).items()}
+    content["rows"] = {name: _jsonable(value) for name, value in as_plain(forecast_memory(fit)).items()}
     return write_text(path, json.dumps(content | {"seal": _seal(content)}, ensure_ascii=False, indent=1) + "\n")
 
 
-def _saved_glm(glm: Glm) -> dict[str, Any]:
-    shape = "infinite" if glm.shape is not None and math.isinf(glm.shape) else glm.shape
-    return {name: _jsonable(value) for name, value in vars(glm).items()} | {
-        "shape": shape,
-        "running": list(glm.running),
-    }
+def _fields(kind: type[_Strict], of: Any) -> dict[str, Any]:
+    """The fields that a record shares with its saved form."""
+    return {name: _jsonable(getattr(of, name)) for name in kind.model_fields if hasattr(of, name)}
 
 
 def _jsonable(value: Any) -> Any:
@@ -206,13 +218,13 @@ def _seal(content: dict[str, Any]) -> str:
     return hashlib.sha256(plain.encode("utf-8", "surrogatepass")).hexdigest()
 
 
-def _fingerprint(fit: Fit) -> str:
+def _fingerprint(fit: Fitted) -> str:
     """A SHA-256 of the table's cells and headers; of a loaded fit, nothing."""
     import pandas as pd
 
-    if fit.table is None:
+    if fit.origin is None:
         return ""
-    frame = fit.table.frame
+    frame = fit.origin.given.frame
     digest = hashlib.sha256("\x1f".join(map(str, frame.columns)).encode("utf-8", "surrogatepass"))
     try:
         digest.update(pd.util.hash_pandas_object(frame, index=False).to_numpy().tobytes())
@@ -246,16 +258,17 @@ def load(path: str | os.PathLike[str]) -> Fit:
         raise refuse(f"it is no JSON text ({slip})") from None
     if not isinstance(content, dict) or content.get("kind") != KIND:
         raise refuse(f'it does not begin with "kind": "{KIND}"')
-    if not isinstance(content.get("version"), int) or content["version"] > VERSION:
-        raise refuse(
-            f"it has version {content.get('version')!r}, and this Joinery reads up to {VERSION}; update Joinery"
-        )
+    version = content.get("version")
+    if version != VERSION:
+        newer = isinstance(version, int) and version > VERSION
+        way = "update Joinery" if newer else "fit the table again and save it"
+        raise refuse(f"it has version {version!r}, and this Joinery reads version {VERSION}; {way}")
     seal = content.pop("seal", None)
     try:
         if seal != _seal(content):
             raise refuse("it was changed after it was written; save the fit again")
         saved = SavedFit.model_validate_json(json.dumps(content | {"seal": seal}))
-        return _rebuilt(saved)
+        return Fit(_rebuilt(saved))
     except pydantic.ValidationError as slip:
         first = slip.errors()[0]
         place = ".".join(map(str, first["loc"]))
@@ -269,24 +282,41 @@ def load(path: str | os.PathLike[str]) -> Fit:
 def _sandwich(saved: SavedSandwich, rank: int) -> Sandwich:
     df = np.array([math.nan if v is None else v for v in saved.df])
     meat = np.array(saved.meat, dtype=float).reshape(rank, rank)
-    return Sandwich(saved.kind, meat, df, tuple(saved.clusters), saved.lags)
+    blind = np.array(saved.blind, dtype=float).reshape(rank, -1) if saved.blind else np.empty((rank, 0))
+    leverages = tuple(np.array(K, dtype=float).reshape(-1, rank, rank) for K in saved.leverages)
+    return Sandwich(saved.kind, meat, df, tuple(saved.clusters), saved.lags, blind, leverages, saved.clipped)
 
 
-def _rebuilt_glm(saved: SavedFit) -> Glm | None:
-    if (saved.family, saved.link) == ("normal", "identity"):
-        return None
-    if saved.glm is None or saved.family not in FAMILIES or saved.link not in FAMILIES[saved.family].links:
-        raise ValueError(f"no such family and link: {saved.family}, {saved.link}")
-    values = saved.glm.model_dump()
-    shape = math.inf if values["shape"] == "infinite" else values["shape"]
-    null = math.nan if values["null_deviance"] is None else values["null_deviance"]
-    return Glm(**values | {"shape": shape, "null_deviance": null, "running": tuple(values["running"])})
+def _rebuilt_estimate(saved: SavedFit, solution: Solution) -> Estimate:
+    options = saved.options
+    if options.family not in FAMILIES or options.link not in FAMILIES[options.family].links:
+        raise ValueError(f"no such family and link: {options.family}, {options.link}")
+    values = saved.estimate.model_dump()
+    shape = values.pop("shape")
+    family = FAMILIES[options.family].with_shape(math.inf if shape == "infinite" else shape)
+    sums = {
+        name: math.nan if values[name] is None else values[name] for name in ("deviance", "null_deviance", "pearson")
+    }
+    return Estimate(
+        **values | sums | {"running": tuple(values["running"])},
+        solution=solution,
+        family=family,
+        link=LINKS[options.link],
+    )
 
 
-def _rebuilt(saved: SavedFit) -> Fit:
+def _rebuilt(saved: SavedFit) -> Fitted:
     s = saved.solution
     learnt = saved.design
-    design = Design(read_sentence(saved.sentence), learnt.factors, learnt.functions, learnt.seen, learnt.fills)
+    design = Design(
+        read_sentence(saved.sentence),
+        learnt.factors,
+        learnt.functions,
+        learnt.seen,
+        learnt.fills,
+        saved.options.order,
+        tuple(learnt.response_ranges),
+    )
     r = len(s.kept)
     whole = r + (s.intercept is not None)
     factor = np.array(s.factor, dtype=float).reshape(r, r)
@@ -311,15 +341,14 @@ def _rebuilt(saved: SavedFit) -> Fit:
         exact_inverse=None if s.exact_inverse is None else np.array(s.exact_inverse, dtype=float).reshape(r, r),
         exact_root=None if s.exact_root is None else np.array(s.exact_root, dtype=float).reshape(-1, whole),
         unit=s.unit,
+        constant_direction=None if s.constant_direction is None else np.array(s.constant_direction),
     )
     if design.width != len(s.coefficients) or {r} != {len(s.centre), len(s.scale), len(s.effects)}:
         raise ValueError("the number of coefficients is not that of the sentence's columns")
-    glm = _rebuilt_glm(saved)
     rows = saved.rows
-    kept = Remembered(
+    kept = ForecastMemory(
         typical=rows.typical,
         largest_leverage=rows.largest_leverage,
-        residual_quantiles=tuple(rows.residual_quantiles),
         basis=None if rows.basis is None else np.array(rows.basis, dtype=float).reshape(-1, whole),
         left_out=None if rows.left_out is None else np.array(rows.left_out),
         cells={name: tuple(map(tuple, cells)) for name, cells in rows.cells.items()},
@@ -328,18 +357,13 @@ def _rebuilt(saved: SavedFit) -> Fit:
         kept.basis is not None and len(kept.basis) != len(rows.left_out or [])
     ):
         raise ValueError("the rows kept for distribution-free intervals differ in number")
-    return Fit(
-        family=saved.family,
-        link=saved.link,
-        glm=glm,
-        memo={"remembered": kept},
+    options = saved.options.model_dump() | {"cluster": tuple(saved.options.cluster)}
+    return Fitted(
         design=design,
-        solution=solution,
-        level=saved.level,
-        told=tuple(saved.notes),
-        labels=saved.labels,
-        asked={"id": saved.data.id, "cluster": saved.sandwich.columns if saved.sandwich else None},
+        estimate=_rebuilt_estimate(saved, solution),
+        options=Options(**options),
+        origin=None,
         sandwich=None if saved.sandwich is None else _sandwich(saved.sandwich, whole),
-        asides=Asides(**{str(name): text for name, text in saved.asides.items()}),
-        log_weights=saved.log_weights,
+        early_notes=tuple(saved.notes),
+        memory=kept,
     )

@@ -17,12 +17,13 @@ BIG = 700.0
 
 @dataclass(frozen=True)
 class Link:
-    """A link by its three functions; ``domain`` holds the open interval of η that has a mean."""
+    """A link by its functions; ``domain`` holds the open interval of η that has a mean."""
 
     name: str
     eta: Function
     mu: Function
     slope: Function
+    bend: Function  # d log|dμ/dη|/dη
     domain: tuple[float, float] = (-np.inf, np.inf)
 
 
@@ -42,15 +43,22 @@ def _logit_slope(eta: np.ndarray) -> np.ndarray:
 LINKS = {
     link.name: link
     for link in (
-        Link("identity", lambda m: m, lambda e: e, np.ones_like),
-        Link("log", np.log, _exp, _exp),
-        Link("logit", special.logit, special.expit, _logit_slope),
-        Link("probit", special.ndtri, special.ndtr, lambda e: np.exp(-(e**2) / 2) / np.sqrt(2 * np.pi)),
+        Link("identity", lambda m: m, lambda e: e, np.ones_like, np.zeros_like),
+        Link("log", np.log, _exp, _exp, np.ones_like),
+        Link("logit", special.logit, special.expit, _logit_slope, lambda e: -np.tanh(e / 2)),
+        Link(
+            "probit",
+            special.ndtri,
+            special.ndtr,
+            lambda e: np.exp(-(e**2) / 2) / np.sqrt(2 * np.pi),
+            np.negative,
+        ),
         Link(
             "cloglog",
             lambda m: np.log(-np.log1p(-m)),
             _cloglog_mu,
             lambda e: np.exp(np.minimum(e, BIG) - np.exp(np.minimum(e, BIG))),
+            lambda e: 1 - _exp(e),
         ),
         Link(
             "cauchit",
@@ -58,16 +66,18 @@ LINKS = {
             # near the ends the arc tangent is taken from its far side, so that no digit is lost
             lambda e: np.where(e < -1, np.arctan(-1 / np.minimum(e, -1.0)) / np.pi, 0.5 + np.arctan(e) / np.pi),
             lambda e: 1 / (np.pi * (1 + e * e)),
+            lambda e: -2 * e / (1 + e * e),
         ),
-        Link("inverse", lambda m: 1 / m, lambda e: 1 / e, lambda e: -1 / (e * e), (0.0, np.inf)),
+        Link("inverse", lambda m: 1 / m, lambda e: 1 / e, lambda e: -1 / (e * e), lambda e: -2 / e, (0.0, np.inf)),
         Link(
             "inverse-square",
             lambda m: 1 / (m * m),
             lambda e: 1 / np.sqrt(e),
             lambda e: -0.5 / (e * np.sqrt(e)),
+            lambda e: -1.5 / e,
             (0.0, np.inf),
         ),
-        Link("sqrt", np.sqrt, np.square, lambda e: 2 * e, (0.0, np.inf)),
+        Link("sqrt", np.sqrt, np.square, lambda e: 2 * e, lambda e: 1 / e, (0.0, np.inf)),
     )
 }
 

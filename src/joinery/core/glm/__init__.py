@@ -1,0 +1,1 @@
+"""Generalized linear models: families, links, and the reweighted iteration."""

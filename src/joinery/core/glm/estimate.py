@@ -1,0 +1,230 @@
+"""One estimate for every family, least squares included: coefficients, deviance, dispersion, likelihood, iterations."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from joinery.core.blocks import Blocks
+from joinery.core.glm.families import Family
+from joinery.core.glm.irls import Iterated, reweighted, shape_log_likelihood
+from joinery.core.glm.links import Link, beyond
+from joinery.core.glm.penalized import penalized
+from joinery.core.glm.rows import LikelihoodSource, MappedRows, linear
+from joinery.core.solution import Solution
+from joinery.core.solve import least_squares
+
+Dispersion = float | Literal["estimated"] | None
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """What was estimated. ``solution`` is the least squares, under other families the weighted one of the last step."""
+
+    solution: Solution
+    family: Family  # with its shape, where it has one
+    link: Link
+    deviance: float  # for least squares the residual sum of squares
+    null_deviance: float  # without terms, the shape held; offset and weights are kept
+    pearson: float  # Σ w(y − μ)²/V
+    scale: float | None  # √φ, what standard errors are multiples of; None where no degrees of freedom are left
+    known: bool  # whether φ was known beforehand
+    law: bool  # whether responses have a distribution: not where φ is estimated for binomial or poisson
+    log_likelihood: float | None
+    parameters: int  # coefficients, and one more for an estimated dispersion or shape
+    likely_dispersion: float | None  # the maximum-likelihood φ, or the known one; None where there is none
+    shaped_null: float | None  # the null model's log likelihood with a shape of its own, where there is a shape
+    iterations: int | None  # None for least squares, which are solved at once
+    converged: bool
+    reason: str  # why the iteration stopped
+    running: tuple[int, ...]  # columns (0 the constant) whose coefficients grow without end
+    penalty: str | None
+
+    @property
+    def linear(self) -> bool:
+        """Whether it is least squares of the response itself."""
+        return is_linear(self.family, self.link)
+
+    @property
+    def dispersion(self) -> float | None:
+        """φ."""
+        return None if self.scale is None else self.scale * self.scale
+
+    @property
+    def reference_df(self) -> float:
+        """Degrees of freedom of t and F: the residual ones, ∞ where the dispersion is known."""
+        return math.inf if self.known else float(max(self.solution.residual_df, 0))
+
+    @property
+    def model_df(self) -> int:
+        """Coefficients beside the constant."""
+        return self.solution.rank - self.solution.spans_constant
+
+    @property
+    def overall_drop(self) -> float:
+        """What the terms take off the deviance of no terms; of counts with a shape twice the gain in log likelihood."""
+        if self.shaped_null is not None and self.log_likelihood is not None:
+            return 2 * (self.log_likelihood - self.shaped_null)
+        return self.null_deviance - self.deviance
+
+
+def is_linear(family: Family, link: Link) -> bool:
+    """Whether a family and link are least squares of the response itself."""
+    return family.canonical == link.name == "identity"
+
+
+def estimate(
+    blocks: Blocks,
+    rows: LikelihoodSource,
+    family: Family,
+    link: Link,
+    *,
+    intercept: bool,
+    n: int,
+    dispersion: Dispersion,
+    penalty: str | None,
+    log_weights: float,
+) -> Estimate:
+    """Estimates a model.
+
+    Parameters
+    ----------
+    blocks, rows: the same rows, as blocks of least squares and as the likelihood sees them.
+    family, link: what is fitted.
+    intercept: whether there is a constant beside the columns.
+    n: how many rows they stand for.
+    dispersion: a known φ, ``"estimated"``, or None for what the family says.
+    penalty: ``"firth"`` or None.
+    log_weights: Σ log w over the rows.
+    """
+    if is_linear(family, link):
+        return _least_squares(blocks, family, link, intercept, n, dispersion, log_weights)
+    return _iterated(rows, family, link, intercept, n, dispersion, penalty)
+
+
+def _least_squares(
+    blocks: Blocks, family: Family, link: Link, intercept: bool, n: int, dispersion: Dispersion, log_weights: float
+) -> Estimate:
+    s = least_squares(blocks, intercept=intercept, n=n)
+    known = isinstance(dispersion, float)
+    scale = math.sqrt(s.rss / s.residual_df) * s.unit if s.residual_df > 0 else None
+    likelihood = None
+    if known:
+        assert isinstance(dispersion, float)
+        scale = math.sqrt(dispersion)
+        share = s.rss * (s.unit / scale) ** 2
+        likelihood = -0.5 * (n * math.log(2 * math.pi * dispersion) + share - log_weights)
+    elif s.rss > 0:
+        # at the likeliest dispersion; the response's unit comes in as a logarithm, so that nothing overflows
+        likelihood = -n / 2 * (math.log(2 * math.pi * s.rss / n) + 1) - n * math.log(s.unit) + log_weights / 2
+    return Estimate(
+        solution=s,
+        family=family,
+        link=link,
+        deviance=s.rss * s.unit * s.unit,
+        null_deviance=s.tss * s.unit * s.unit,
+        pearson=s.rss * s.unit * s.unit,
+        scale=scale,
+        known=known,
+        law=True,
+        log_likelihood=likelihood,
+        parameters=s.rank + (not known),
+        likely_dispersion=scale * scale if known and scale is not None else s.rss / n * s.unit * s.unit,
+        shaped_null=None,
+        iterations=None,
+        converged=True,
+        reason="",
+        running=(),
+        penalty=None,
+    )
+
+
+def _iterated(
+    rows: LikelihoodSource,
+    family: Family,
+    link: Link,
+    intercept: bool,
+    n: int,
+    dispersion: Dispersion,
+    penalty: str | None,
+) -> Estimate:
+    phi = 1.0 if dispersion is None and family.known_dispersion else dispersion
+    known = phi if isinstance(phi, float) else None
+    if penalty is None:
+        found = reweighted(rows, family, link, intercept=intercept, n=n, dispersion=known)
+    else:
+        found, _ = penalized(rows, family, link, intercept=intercept, n=n)
+    df = n - found.solution.rank
+    scale = math.sqrt(known) if known is not None else math.sqrt(found.pearson / df) if df > 0 else None
+    law = not family.quasi or known == 1.0
+    likely, likelihood = _likelihood(rows, found, known) if law else (None, None)
+    extra = int(known is None and law) + int(math.isfinite(found.family.shape or math.inf))
+    null, shaped = _null(rows, found, n)
+    return Estimate(
+        solution=found.solution,
+        family=found.family,
+        link=link,
+        deviance=found.deviance,
+        null_deviance=null,
+        pearson=found.pearson,
+        scale=scale,
+        known=known is not None,
+        law=law,
+        log_likelihood=likelihood,
+        parameters=found.solution.rank + extra,
+        likely_dispersion=likely,
+        shaped_null=shaped,
+        iterations=found.iterations,
+        converged=found.converged,
+        reason=found.reason,
+        running=found.running,
+        penalty=penalty,
+    )
+
+
+def _likelihood(rows: LikelihoodSource, found: Iterated, known: float | None) -> tuple[float | None, float | None]:
+    """The likeliest dispersion (or the known one) and the log likelihood there; None for a perfect fit."""
+    parts = [(part.times, part.precision) for part in rows.pieces]
+    r, w = (np.concatenate(values) for values in zip(*parts, strict=True))
+    likely = known if known is not None else found.family.likely_dispersion(found.deviance, w, r)
+    if likely is None or likely <= 0:
+        return likely, None
+    total = 0.0
+    with np.errstate(all="ignore"):
+        for part in rows.pieces:
+            eta = linear(found.solution.fitted, part)
+            counted = part.precision > 0
+            each = found.family.log_likelihood(
+                part.y,
+                found.link.mu(eta),
+                rest=beyond(found.link, eta) if found.family.shares else None,
+                trials=part.trials,
+                weights=np.where(counted, part.precision, 1.0),
+                dispersion=likely,
+            )
+            total += float((part.times * each)[counted].sum())
+    return likely, total if math.isfinite(total) else None
+
+
+def _null(rows: LikelihoodSource, found: Iterated, n: int) -> tuple[float, float | None]:
+    """The deviance without terms, and the log likelihood with a shape of its own.
+
+    The constant stays where the columns hold it, written or not; else η is the offset alone.
+    """
+    family, link = found.family, found.link
+    bare = MappedRows(rows, 0, lambda part: replace(part, X=np.empty((len(part.y), 0))))
+    if found.solution.spans_constant:
+        null = reweighted(bare, family, link, intercept=True, n=n, keep_shape=True)
+        if family.shape is None:
+            return null.deviance, None
+        return null.deviance, shape_log_likelihood(bare, reweighted(bare, family, link, intercept=True, n=n))
+    total = 0.0
+    with np.errstate(all="ignore"):
+        for part in bare.pieces:
+            eta = np.zeros(len(part.y)) if part.offset is None else part.offset
+            mean = family.deviance(part.y, link.mu(eta), beyond(link, eta) if family.shares else None)
+            total += float(part.evidence @ mean)
+    return (total if math.isfinite(total) else float("nan")), None

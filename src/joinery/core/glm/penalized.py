@@ -1,0 +1,186 @@
+"""Firth's penalty (1993): estimates that stay finite where the data separate.
+
+What is made small is deviance − log det XᵀWX, with W the expected weights (Jeffreys' prior). A coefficient may be held
+at a value for a profile; the penalty is then still that of all columns (Heinze & Schemper 2002).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy import linalg
+
+from joinery.core.glm.families import Family
+from joinery.core.glm.irls import Iterated, with_coefficients
+from joinery.core.glm.links import Link
+from joinery.core.glm.rows import (
+    LikelihoodSource,
+    WorkingBlocks,
+    inside,
+    log_weight_slope,
+    unit_deviance,
+    working_state,
+)
+from joinery.core.solution import Solution
+from joinery.core.solve import least_squares
+from joinery.errors import NoConvergenceError
+
+MOST_STEPS, MOST_HALVINGS = 200, 50
+SETTLED, ROUNDING = 1e-20, 1e-12  # of the decrement
+
+
+@dataclass(frozen=True)
+class _At:
+    """One pass at γ: the penalized deviance, the deviance itself, Pearson's χ², half its slope, and UᵀWU."""
+
+    gamma: np.ndarray
+    objective: float
+    deviance: float
+    pearson: float
+    gradient: np.ndarray
+    H: np.ndarray
+
+
+@dataclass(frozen=True)
+class _Model:
+    """The rows in the orthonormal basis of a first least squares: η = u·γ, where no column is far from the others."""
+
+    rows: LikelihoodSource
+    family: Family
+    link: Link
+    basis: Solution
+
+    def coefficients(self, gamma: np.ndarray) -> np.ndarray:
+        """[intercept or 0, coefficients]: (k + 1,)."""
+        b = np.zeros(self.rows.width + 1)
+        own = self.basis.places if self.basis.has_intercept else self.basis.places + 1
+        b[own] = self.basis.root @ gamma
+        return b
+
+    def working(self, gamma: np.ndarray) -> WorkingBlocks:
+        return WorkingBlocks(self.rows, self.family, self.link, lambda X: self.basis.in_basis(X) @ gamma)
+
+    def at(self, gamma: np.ndarray) -> _At:
+        working = self.working(gamma)
+        q = len(gamma)
+        H, deviance, pearson = np.zeros((q, q)), 0.0, 0.0
+        nothing = _At(gamma, np.inf, np.inf, np.inf, np.zeros(q), H)
+        found = []
+        with np.errstate(all="ignore"):
+            for part in self.rows.pieces:
+                state = working_state(working, part)
+                if not inside(self.family, self.link, state):
+                    return nothing
+                U = self.basis.in_basis(part.X)
+                H = H + (U * state.W[:, None]).T @ U
+                deviance += float(part.evidence @ unit_deviance(self.family, part.y, state))
+                pearson += float((state.W * state.residual) @ state.residual)
+                found.append((state, U))
+            factor, failed = linalg.lapack.dpotrf(H, lower=0)
+            if failed or not np.isfinite(deviance):
+                return nothing
+            gradient = np.zeros(q)
+            for state, U in found:
+                h = state.W * (linalg.solve_triangular(factor, U.T, trans=1, check_finite=False) ** 2).sum(axis=0)
+                score = state.W * state.residual + 0.5 * h * log_weight_slope(working, state)
+                gradient += U.T @ np.where(np.isfinite(score), score, 0.0)
+        objective = deviance - 2 * float(np.log(np.diag(factor)).sum())
+        return _At(gamma, objective, deviance, pearson, gradient, H)
+
+
+def penalized(
+    rows: LikelihoodSource,
+    family: Family,
+    link: Link,
+    *,
+    intercept: bool,
+    n: int,
+    held: Sequence[tuple[int, float]] = (),
+) -> tuple[Iterated, float]:
+    """The penalized fit, and the penalized deviance that it reaches.
+
+    Parameters: as for ``reweighted``; ``held`` places of coefficients in [constant, columns] and the values they are
+    held at. Raises NoConvergenceError when steps run out. Source: Firth 1993.
+    """
+    start = WorkingBlocks(rows, family, link, None)
+    basis = least_squares(start, intercept=intercept, n=n)
+    model = _Model(rows, family, link, basis)
+    gamma = np.linalg.solve(basis.root, basis.padded_coefficients[basis.places + (not intercept)])
+    free, inside_start = np.eye(len(gamma)), np.zeros_like(gamma)
+    if held:
+        places = {int(place): i for i, place in enumerate(basis.places + (not intercept))}
+        rows_held = basis.root[[places[place] for place, _ in held]]
+        pull = np.linalg.pinv(rows_held)
+        values = np.array([value for _, value in held])
+        gamma = gamma + pull @ (values - rows_held @ gamma)
+        inside_start = pull @ values
+        free = linalg.null_space(rows_held) if len(held) < len(gamma) else np.empty((len(gamma), 0))
+    now = model.at(gamma)
+    if not np.isfinite(now.objective):
+        now = model.at(inside_start)
+    now, steps, reason = _descended(model, now, free)
+    solution = least_squares(model.working(now.gamma), intercept=intercept, n=n)
+    solution = with_coefficients(solution, model.coefficients(now.gamma))
+    solution = replace(solution, perfect=False, rss=now.pearson / solution.unit / solution.unit)
+    found = Iterated(solution, family, link, now.deviance, now.pearson, steps, True, reason)
+    return found, now.objective
+
+
+def _descended(model: _Model, now: _At, free: np.ndarray) -> tuple[_At, int, str]:
+    """Steps along the free directions until one is lost in rounding; Newton's where scoring is slow."""
+    last, newton = np.inf, False
+    if not free.shape[1]:
+        return now, 0, "nothing is left to estimate"
+    for count in range(1, MOST_STEPS + 1):
+        g = free.T @ now.gradient
+        curve = _curvature(model, now, free) if newton else None
+        step = _direction(curve, free.T @ now.H @ free, g)
+        decrement = float(g @ step)
+        size, after = 1.0, None
+        for _ in range(MOST_HALVINGS):
+            trial = model.at(now.gamma + free @ (size * step))
+            if trial.objective <= now.objective + 1e-13 * (1 + abs(now.objective)):
+                after = trial
+                break
+            size /= 2
+        if after is None:
+            if abs(decrement) < ROUNDING:
+                return now, count, "no smaller step lowers the penalized deviance"
+            if newton:
+                break
+            newton = True
+            continue
+        now = after
+        if abs(decrement) < SETTLED or (abs(decrement) < 1e-15 and decrement >= 0.25 * last):
+            return now, count, "the step is lost in rounding"
+        newton = newton or (count > 3 and decrement > 0.01 * last) or size < 0.3
+        last = decrement
+    raise NoConvergenceError(
+        f"the penalized fit did not settle in {MOST_STEPS} steps; rescale the predictors, or choose another link",
+        iterations=MOST_STEPS,
+    )
+
+
+def _curvature(model: _Model, now: _At, free: np.ndarray) -> np.ndarray | None:
+    """Minus the derivative of the penalized score along the free directions, by differences; None where it fails."""
+    q = free.shape[1]
+    out = np.zeros((q, q))
+    scale = np.sqrt(np.maximum(np.einsum("ij,ik,kj->j", free, now.H, free), 1e-300))
+    for j in range(q):
+        step = 1e-5 / scale[j]
+        up, down = (model.at(now.gamma + s * step * free[:, j]) for s in (1, -1))
+        if not (np.isfinite(up.objective) and np.isfinite(down.objective)):
+            return None
+        out[:, j] = free.T @ (down.gradient - up.gradient) / (2 * step)
+    return (out + out.T) / 2
+
+
+def _direction(curve: np.ndarray | None, H: np.ndarray, g: np.ndarray) -> np.ndarray:
+    """Newton's step where the surface bends upwards, else that of scoring."""
+    for both in ([] if curve is None else [curve]) + [H]:
+        factor, failed = linalg.lapack.dpotrf(both, lower=0)
+        if not failed and np.isfinite(factor).all():
+            return np.asarray(linalg.cho_solve((factor, False), g, check_finite=False))
+    return g / max(float(np.trace(H)), 1e-300)

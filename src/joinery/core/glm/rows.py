@@ -1,0 +1,220 @@
+"""The rows of a generalized linear model at given coefficients: means, working response, working weights.
+
+The working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη)²/V(μ) (McCullagh & Nelder 1989, 2.5).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from joinery.core.blocks import Block
+from joinery.core.glm.families import Family
+from joinery.core.glm.links import Link, shares
+from joinery.core.pieces import Partition
+from joinery.core.products import gram, times, weighted_sums
+
+ROUGH_CELLS = 100_000  # cells of a block from which on a rough product pays
+Predictor = Callable[[np.ndarray], np.ndarray]  # from columns (m, k) to η (m,) without the offset
+
+
+@dataclass(frozen=True)
+class LikelihoodRows:
+    """Some rows as the likelihood sees them: X (m, k), the rest (m,) or None."""
+
+    X: np.ndarray
+    y: np.ndarray
+    weights: np.ndarray  # precision weights times repeats
+    trials: np.ndarray | None
+    offset: np.ndarray | None
+    repeats: np.ndarray | None = None
+
+    @property
+    def evidence(self) -> np.ndarray:
+        """Weights times the trials: what a row's share of the likelihood is multiplied by."""
+        return self.weights if self.trials is None else self.weights * self.trials
+
+    @property
+    def times(self) -> np.ndarray:
+        """How many equal rows each stands for."""
+        return np.ones(len(self.y)) if self.repeats is None else self.repeats
+
+    @property
+    def precision(self) -> np.ndarray:
+        """Weights without the repeats."""
+        return self.weights if self.repeats is None else self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
+
+
+class LikelihoodSource(Protocol):
+    """Rows of a table that can be gone through again."""
+
+    @property
+    def width(self) -> int: ...
+
+    @property
+    def pieces(self) -> Partition[LikelihoodRows]: ...
+
+
+@dataclass(frozen=True)
+class MappedRows:
+    """The rows of a source, each part with something put in place of its own: other columns, another offset."""
+
+    source: LikelihoodSource
+    width: int
+    change: Callable[[LikelihoodRows], LikelihoodRows]
+
+    @property
+    def pieces(self) -> Partition[LikelihoodRows]:
+        return self.source.pieces.map(self.change)
+
+
+@dataclass(frozen=True)
+class ArrayRows:
+    """Rows that are one part."""
+
+    part: LikelihoodRows
+
+    @property
+    def width(self) -> int:
+        return int(self.part.X.shape[1])
+
+    @property
+    def pieces(self) -> Partition[LikelihoodRows]:
+        return Partition(1, lambda i, workspace: self.part)
+
+
+@dataclass(frozen=True)
+class WorkingBlocks:
+    """The weighted least squares at given coefficients, as row blocks; at the family's first means for None."""
+
+    source: LikelihoodSource
+    family: Family
+    link: Link
+    predictor: Predictor | None
+
+    @property
+    def width(self) -> int:
+        return self.source.width
+
+    @property
+    def pieces(self) -> Partition[Block]:
+        def block(part: LikelihoodRows) -> Block:
+            state = working_state(self, part)
+            return part.X, state.z, state.W
+
+        return self.source.pieces.map(block)
+
+
+@dataclass(frozen=True)
+class WorkingState:
+    """What some rows are at given coefficients, each (m,): ``residual`` is the working one, z − η."""
+
+    eta: np.ndarray
+    mu: np.ndarray
+    residual: np.ndarray
+    W: np.ndarray
+    slope: np.ndarray
+    offset: np.ndarray | None
+    rest: np.ndarray | None = None  # 1 − μ of shares
+    yes_no: bool = False  # whether every response is 0 or 1
+
+    @property
+    def z(self) -> np.ndarray:
+        """The working response, less the offset."""
+        z = self.eta + self.residual
+        return z if self.offset is None else z - self.offset
+
+
+def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:
+    """η, μ, working response and working weights of some rows."""
+    family, link = working.family, working.link
+    a = part.evidence
+    with np.errstate(all="ignore"):
+        if working.predictor is None:
+            eta = link.eta(family.start(part.y, part.trials))
+        else:
+            eta = linear(working.predictor, part)
+        rest, yes_no = None, False
+        if family.shares:
+            mu, rest = shares(link, eta)
+            V, yes_no = mu * rest, np.array_equal(part.y * part.y, part.y)
+            away = np.where(part.y > 0, rest, -mu) if yes_no else part.y * rest - (1 - part.y) * mu
+        else:
+            mu = link.mu(eta)
+            V, away = family.variance(mu), part.y - mu
+        slope = V if link.name == "logit" else link.slope(eta)
+        W = a * V if link.name == "logit" else a * slope * slope / V
+        residual = away / slope
+        # the ends of many values tell sooner than each of them
+        if not (len(W) and W.min() > 0 and np.isfinite(W.max() + residual.min() + residual.max())):
+            good = (W > 0) & np.isfinite(W + residual)
+            W, residual = np.where(good, W, 0.0), np.where(good, residual, 0.0)
+    return WorkingState(eta, mu, residual, W, slope, part.offset, rest, yes_no)
+
+
+def by_coefficients(b: np.ndarray) -> Predictor:
+    """η = b₀ + Xb of coefficients (k + 1,), the first that of the constant."""
+    return lambda X: times(X, b[1:]) + b[0]
+
+
+def linear(predictor: Predictor, part: LikelihoodRows) -> np.ndarray:
+    """η of some rows, the offset included."""
+    eta = predictor(part.X)
+    return eta if part.offset is None else eta + part.offset
+
+
+def unit_deviance(family: Family, y: np.ndarray, state: WorkingState) -> np.ndarray:
+    """Unit deviances, those of shares with all the digits of 1 − μ."""
+    if state.rest is not None and state.yes_no:
+        found = np.log(np.maximum(np.where(y > 0, state.mu, state.rest), 1e-320))
+        found *= -2
+        return np.asarray(found)
+    return family.deviance(y, state.mu, state.rest)
+
+
+def products(X: np.ndarray, W: np.ndarray, e: np.ndarray, *, rough: bool = False) -> tuple[np.ndarray, np.ndarray]:
+    """[1, X]ᵀW[1, X] and [1, X]ᵀe; the first ``rough``, in single precision, where there is much of it.
+
+    A step needs no more: what it leaves undone the next one, from exact gradients, makes good.
+    """
+    root = np.sqrt(np.abs(W))
+    H = np.empty((X.shape[1] + 1, X.shape[1] + 1))
+    if rough and X.size > ROUGH_CELLS:
+        single = X.T.astype(np.float32)
+        single *= root.astype(np.float32)
+        H[1:, 1:] = gram(single.T)
+    else:
+        Xw = X * root[:, None]
+        H[1:, 1:] = gram(Xw) if np.all(W >= 0) else weighted_sums(Xw.T, Xw * np.sign(W)[:, None])
+    H[0, 1:], slopes = weighted_sums(np.vstack([W, e]), X)  # both in one go through X
+    H[1:, 0] = H[0, 1:]
+    H[0, 0] = W.sum()
+    return H, np.append(e.sum(), slopes)
+
+
+def log_weight_slope(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
+    """d log W/dη of each row: 2·d log(dμ/dη)/dη − V′(μ)(dμ/dη)/V."""
+    family, link = working.family, working.link
+    V = family.variance(state.mu, state.rest)
+    return np.asarray(2 * link.bend(state.eta) - family.variance_slope(state.mu, state.rest) * state.slope / V)
+
+
+def observed_weights(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
+    """−d/dη of each row's score w(y − μ)(dμ/dη)/V: Newton's weights (McCullagh & Nelder 1989, 2.5)."""
+    turn = log_weight_slope(working, state) - working.link.bend(state.eta)
+    found = state.W * (1 - state.residual * turn)
+    return np.asarray(np.where(np.isfinite(found), found, state.W))
+
+
+def inside(family: Family, link: Link, state: WorkingState) -> bool:
+    """Whether every mean is one that link and family can have."""
+    if not len(state.eta):
+        return True
+    low, high = link.domain
+    lowest, highest = state.mu.min(), state.mu.max()  # NaN where any is
+    within = low < state.eta.min() and state.eta.max() < high
+    within = within and family.mean_range[0] <= lowest and highest <= family.mean_range[1]
+    return bool(within and highest < np.inf)

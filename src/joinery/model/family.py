@@ -1,0 +1,102 @@
+"""What a family asks of a response, and what the reader of a fit with an iteration must know."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from joinery.core.glm.estimate import Estimate
+from joinery.core.glm.families import Family
+from joinery.core.glm.rows import linear
+from joinery.design.blocks import RowBlocks
+from joinery.design.working import LikelihoodBlocks
+from joinery.errors import NothingEstimableError, UnusableColumnError, listed
+from joinery.show.numbers import count, figure
+from joinery.study.fitted import Options
+
+CERTAIN = 1e-6  # a mean so near an end of its range is fitted without error
+
+
+def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) -> None:
+    """Raises UnusableColumnError, with column and rows, for values the family cannot have."""
+    y = np.concatenate([part.y for part in rows.pieces])
+    trials = None
+    if blocks.response.kind == "of":
+        trials = np.concatenate([part.trials for part in rows.pieces if part.trials is not None])
+    name = str(blocks.response.expression)
+    total = str(blocks.response.total)
+
+    def refuse(bad: np.ndarray, column: str, words: str) -> None:
+        if bad.any():
+            labels = list(blocks.table.labels(np.arange(len(blocks.table))[blocks.rows][bad]))
+            where = f"in {count(len(labels), 'row')} ({listed(labels)})"
+            raise UnusableColumnError(
+                f"{column} {words} {where}; mend or leave out those rows", column=column, rows=labels
+            )
+
+    if trials is not None:
+        refuse(~(trials > 0), total, "is zero or less")
+        refuse(y < 0, name, "is below zero")
+        refuse(y > 1, name, f"is above {total}")
+    else:
+        if blocks.response.kind == "per":
+            with np.errstate(all="ignore"):
+                exposure = np.concatenate([part.offset for part in rows.pieces if part.offset is not None])
+            refuse(~np.isfinite(exposure), total, "is no exposure above zero")
+        refuse(*_allowed(family, y, name))
+    if len(np.unique(y)) == 1 and len(y) > 1 and y[0] in family.mean_range:
+        rows_words = f"in all {count(len(y), 'row')}: there is nothing to explain"
+        if family.shares:
+            raise NothingEstimableError(f"{name} is {'never' if y[0] == 0 else 'always'} so {rows_words}")
+        raise NothingEstimableError(f"{name} is zero {rows_words}")
+
+
+def _allowed(family: Family, y: np.ndarray, name: str) -> tuple[np.ndarray, str, str]:
+    bad, words = family.allowed(y)
+    return bad, name, words
+
+
+def family_notes(blocks: RowBlocks, found: Estimate, options: Options) -> Iterator[str]:
+    """What the reader of a fit must know of its family and its iteration."""
+    if found.iterations is None:
+        return
+    names, family = ("intercept", *blocks.design.names), found.family
+    if found.running:
+        yield from _separation(blocks, found, names)
+    elif not found.converged:
+        yield f"the iteration stopped after {count(found.iterations, 'step')}: {found.reason}"
+    parts = list(LikelihoodBlocks(blocks).pieces)
+    y = np.concatenate([p.y for p in parts])
+    counts = y if parts[0].trials is None else y * np.concatenate([p.trials for p in parts if p.trials is not None])
+    if family.discrete and np.any(np.abs(counts - np.round(counts)) > 1e-9):
+        yield f"{blocks.response.expression} has fractional counts; they are taken as they are"
+    if len(np.unique(y)) == 1:
+        yield f"{blocks.response.name} is the same in every row, so there is nothing to explain"
+    if options.weights is not None and found.known:
+        yield f"under the {family.name} family the scale of weights matters: each multiplies its row's evidence"
+    if family.shape is not None:
+        if np.isinf(family.shape):
+            yield "the counts spread no more than Poisson counts do: the shape k is infinite, and the fit is Poisson"
+        else:
+            yield f"variance μ + μ²/k with k = {figure(family.shape, 3)}"
+    if found.penalty:
+        yield "estimates are penalized by Firth's method, which keeps them finite; see coefficients(profile=True)"
+    yield f"for the curious: {count(found.iterations, 'step')}; {found.reason}"
+
+
+def _separation(blocks: RowBlocks, found: Estimate, names: tuple[str, ...]) -> Iterator[str]:
+    """Which terms separate the response, and the rows that they fit without error."""
+    running = [names[j] for j in found.running if j > 0] or [names[j] for j in found.running]
+    low, high = found.family.mean_range
+    sure: list[np.ndarray] = []
+    for part in LikelihoodBlocks(blocks).pieces:
+        mu = found.link.mu(linear(found.solution.fitted, part))
+        sure.append((mu < low + CERTAIN) | (mu > high - CERTAIN))
+    rows = np.arange(len(blocks.table))[blocks.rows][np.concatenate(sure)]
+    labels = listed(blocks.table.labels(rows))
+    offer = '; fit with penalty="firth" for finite estimates' if found.family.penalties else ""
+    yield (
+        f"separation: {listed(running)} tells the response without error in {count(len(rows), 'row')} ({labels}), "
+        f"so that its estimate has no end and its standard error means nothing{offer}"
+    )

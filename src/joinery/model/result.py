@@ -1,0 +1,429 @@
+"""Fit: the public face of a fitted model, nothing but doors into the study rooms."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Fit:
+    """A fitted model. Made by ``fit``, ``load`` and ``Fit.revise``; never changed afterwards.
+
+    Figures: ``sentence family link level n_rows left_out``; ``r_squared adjusted_r_squared residual_sd model_df
+    residual_df``; ``deviance null_deviance dispersion shape log_likelihood aic bic``; ``converged iterations``;
+    ``changes``; ``notes``. A figure without meaning for the family is None.
+    """
+
+    _fitted: Fitted
+
+    # ------------------------------------------------------------------ figures
+
+    @property
+    def sentence(self) -> str:
+        """The model sentence in its canonical form."""
+        return self._fitted.sentence
+
+    @property
+    def family(self) -> str:
+        """The family's name."""
+        return self._fitted.family.name
+
+    @property
+    def link(self) -> str:
+        """The link's name."""
+        return self._fitted.link.name
+
+    @property
+    def level(self) -> float:
+        """The level of intervals unless another is asked for."""
+        return self._fitted.level
+
+    @property
+    def n_rows(self) -> int:
+        """Rows the fit rests on."""
+        return self._fitted.n_rows
+
+    @property
+    def left_out(self) -> Table:
+        """The rows not used, each with its reason."""
+        from joinery.study.rows import left_out
+
+        return left_out(self._fitted)
+
+    @property
+    def r_squared(self) -> float | None:
+        """1 − RSS/TSS; None when the response does not vary, and for other families."""
+        return self._fitted.r_squared
+
+    @property
+    def adjusted_r_squared(self) -> float | None:
+        """1 − (RSS/residual df)/(TSS/total df)."""
+        return self._fitted.adjusted_r_squared
+
+    @property
+    def residual_sd(self) -> float | None:
+        """s = √(RSS / residual df), or the known one; None for other families than the normal."""
+        return self._fitted.residual_sd
+
+    @property
+    def model_df(self) -> int:
+        """Coefficients beside the constant."""
+        return self._fitted.model_df
+
+    @property
+    def residual_df(self) -> int:
+        """Rows less coefficients."""
+        return self._fitted.residual_df
+
+    @property
+    def deviance(self) -> float:
+        """The deviance; for the normal family the residual sum of squares."""
+        return self._fitted.estimate.deviance
+
+    @property
+    def null_deviance(self) -> float:
+        """The deviance without predictors."""
+        return self._fitted.estimate.null_deviance
+
+    @property
+    def dispersion(self) -> float | None:
+        """φ: s² for the normal family; for others as known, else Pearson's χ² over the residual df."""
+        return self._fitted.estimate.dispersion
+
+    @property
+    def shape(self) -> float | None:
+        """k of the negative binomial, ∞ where counts spread no more than Poisson ones; None for other families."""
+        return self._fitted.family.shape
+
+    @property
+    def log_likelihood(self) -> float | None:
+        """With all constants, at the likeliest dispersion; None for a perfect fit and for quasi-likelihood."""
+        return self._fitted.estimate.log_likelihood
+
+    @property
+    def aic(self) -> float | None:
+        """2·parameters − 2·log likelihood."""
+        return self._fitted.aic
+
+    @property
+    def bic(self) -> float | None:
+        """log(n)·parameters − 2·log likelihood."""
+        return self._fitted.bic
+
+    @property
+    def converged(self) -> bool:
+        """Whether the estimation settled; least squares always does."""
+        return self._fitted.estimate.converged
+
+    @property
+    def iterations(self) -> int | None:
+        """Steps of the iteration; None for least squares, which is solved at once."""
+        return self._fitted.estimate.iterations
+
+    @property
+    def changes(self) -> tuple[str, ...]:
+        """The trail of revisions."""
+        return self._fitted.changes
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What the reader must know, the gravest first."""
+        from joinery.study.notes import notes
+
+        return notes(self._fitted)
+
+    # ------------------------------------------------------------------ questions
+
+    def coefficients(
+        self,
+        level: float | None = None,
+        *,
+        standardized: bool = False,
+        correlations: bool = False,
+        ratios: bool = False,
+        profile: bool = False,
+    ) -> Table:
+        """Coefficients with intervals, standard errors, t (z where the dispersion is known) and p.
+
+        Parameters: ``level`` of the intervals (the fit's own if not given); ``standardized`` adds slopes in standard
+        units, b·sd(column)/sd(response); ``correlations`` adds simple, partial and semipartial r with the response;
+        ``ratios`` adds exp of estimate and ends (odds, rate or mean ratio); ``profile`` takes the ends from the profile
+        likelihood (penalized, for a penalized fit).
+        Returns a Table: term, estimate, lower, upper, standard_error, t, p. Raises CallError for a level outside 0–100.
+        Source: Draper & Smith 1998, *Applied Regression Analysis*, 1.4 and 5.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").coefficients()["estimate"].round(3).tolist()
+        [3.738, 5.293]
+        """
+        from joinery.study.coefficients import coefficients
+
+        return coefficients(
+            self._fitted, level, standardized=standardized, correlations=correlations, ratios=ratios, profile=profile
+        )
+
+    def average_effects(self, level: float | None = None) -> Table:
+        """How the mean of the response changes with each predictor, averaged over the rows.
+
+        Parameters: ``level`` of the intervals. For a number the slope of the mean; for a level the difference from the
+        reference level. Returns a Table: term, effect, lower, upper, standard_error, z (or t), p. Raises CallError for
+        a loaded fit. Standard errors by the delta method.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:winter", "survived of colonies given stores_kg")
+        >>> fit.average_effects()["effect"].round(3).tolist()
+        [0.039]
+        """
+        from joinery.study.effects import average_effects
+
+        return average_effects(self._fitted, level)
+
+    def overall(self, level: float | None = None) -> Table:
+        """The whole model against no predictors.
+
+        Parameters: ``level`` of the critical F. Returns a Table: part, df, ss, ms, f, p, critical_f.
+        Source: Draper & Smith 1998, 1.3.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").overall()["df"].tolist()
+        [1, 12, 13]
+        """
+        from joinery.study.overall import overall
+
+        return overall(self._fitted, level)
+
+    def anova(self, after: str = "earlier") -> Table:
+        """What each term explains beyond the terms it is adjusted for.
+
+        Parameters: ``after``: ``"earlier"`` terms as written; ``"lower-order"``, all terms that do not contain it;
+        ``"others"``, all other terms, categories coded to sum to zero.
+        Returns a Table: term, adjusted_for, df, ss, ms, f, p, share of the total; for other families term,
+        adjusted_for, df, deviance, chi2 or f, p. Raises CallError for another ``after``.
+        Source: Draper & Smith 1998, 6; Yates 1934 for unbalanced tables.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type")
+        >>> fit.anova()["df"].tolist()[:3]
+        [1, 2, 109]
+        """
+        from joinery.study.anova import anova
+
+        return anova(self._fitted, after)
+
+    def box_cox(self) -> Table:
+        """The likelihood over powers of the response, with the interval of the best power and the sentence it suggests.
+
+        Returns a Table: power, log_likelihood, inside (whether the level's interval holds the power).
+        Raises CallError for a response that is not positive, a loaded fit, or another family.
+        Source: Box & Cox 1964.
+
+        >>> import joinery as jn
+        >>> "log(price)" in " ".join(jn.fit("sample:prices", "price given weight_g, source").box_cox().notes)
+        True
+        """
+        from joinery.study.powers import box_cox
+
+        return box_cox(self._fitted)
+
+    def claim(self, text: str, *, level: float | None = None) -> Table:
+        """Tests one or several equations or inequalities among coefficients.
+
+        Parameters: ``text`` such as ``"forage_km2 = 2 * feed_kg"`` or ``"feed_kg >= 0.5, \\"hive_type: long\\" = 0"``;
+        ``level`` of the intervals.
+        Returns a Table: claim, difference, lower, upper, standard_error, t, df, p; several equations are tested
+        together as well (f).
+        Raises SentenceError for a claim that cannot be read, CallError for claims that repeat one another.
+        Source: Draper & Smith 1998, 9; Wald 1943.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.claim("hours_open = 5")["difference"].round(2).tolist()
+        [0.29]
+        """
+        from joinery.study.claims import claim
+
+        return claim(self._fitted, text, level)
+
+    def rows(self, *, dfbetas: bool = False) -> Table:
+        """Each row's figures: observed, fitted, residual, leverage, influence, and what is remarkable, in words.
+
+        Parameters: ``dfbetas`` adds the change each row makes to each coefficient, in its standard errors.
+        Returns a Table labelled by row; rows left out stand at the end, as they would be forecast, their reason beside
+        them. Raises CallError for a loaded fit.
+        Source: Belsley, Kuh & Welsch 1980, chapter 2; Cook 1977.
+
+        >>> import joinery as jn
+        >>> float(jn.fit("sample:jars", "jars_sold given hours_open").rows()["leverage"].sum().round(9))
+        2.0
+        """
+        from joinery.study.rows import rows
+
+        return rows(self._fitted, dfbetas=dfbetas)
+
+    def checks(self) -> Table:
+        """What the model takes for granted, one question a line, with figure, verdict and what to do.
+
+        Returns a Table: question, check, statistic, p, verdict (fine, caution or serious), advice, whose sentences can
+        be given to ``revise``. Raises CallError for a loaded fit.
+        Source: docs/numerics.md names that of each check.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").checks()["verdict"].tolist()[:3]
+        ['fine', 'fine', 'caution']
+        """
+        from joinery.study.checks import checks
+
+        return checks(self._fitted)
+
+    def forecast(
+        self,
+        new: Any = None,
+        *,
+        level: float | Sequence[float] | None = None,
+        intervals: str = "model",
+        simultaneous: bool = False,
+        hold: str | None = None,
+    ) -> Table:
+        """Forecasts with an interval for the mean and one for a single new row.
+
+        Parameters: ``new`` a table, dict, path or text like ``"forage_km2 = 3, hive_type = 'long'"``; without it, the
+        rows whose response is missing. ``level`` of the intervals, or several. ``intervals``: ``"model"`` or
+        ``"distribution-free"``. ``simultaneous``: they hold for all rows together. ``hold="average"``: columns not
+        given are held at their average.
+        Returns a Table: fitted, mean_lower, mean_upper, new_lower, new_upper, note; expected for a transformed
+        response, probability beside counts of a total; where new has the response also observed, error, inside. A
+        missing predictor gives an empty forecast with the reason.
+        Raises NewRowError for a level never seen, a column not there or a missing exposure.
+        Source: Draper & Smith 1998, 3.1; Barber, Candès, Ramdas & Tibshirani 2021.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").forecast("hours_open = 5")["fitted"].round(2).tolist()
+        [30.2]
+        """
+        from joinery.study.forecast import forecast
+
+        return forecast(self._fitted, new, level=level, intervals=intervals, simultaneous=simultaneous, hold=hold)
+
+    def crosscheck(self, folds: int | None = None, *, by: str | None = None, seed: int | None = None) -> Table:
+        """Judges the fit on rows it has not seen.
+
+        Parameters: ``folds`` dealt at random by ``seed``; unless given, leave-one-out in closed form for the normal
+        family and ten folds for others; ``by`` a column whose groups are held out whole. A fit with ``order=`` is
+        judged in time: each stretch of rows forecast from those before it.
+        Returns a Table: figure, unseen, fitted_rows: errors, explained share, share inside the intervals; for
+        probabilities Brier and log score, AUC and calibration slope. Raises CallError for a loaded fit.
+        Source: Stone 1974; Allen 1974 for the closed form; Brier 1950.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").crosscheck()["unseen"].round(2).tolist()[1]
+        4.11
+        """
+        from joinery.study.crosscheck import crosscheck
+
+        return crosscheck(self._fitted, folds, by=by, seed=seed)
+
+    def equation(self, style: str = "text") -> str:
+        """The fitted equation, intercept first.
+
+        Parameters: ``style``: ``text``, ``latex`` for people; ``python``, ``sql``, ``spreadsheet`` with every digit.
+        Returns a str. Raises CallError for another style, or a term that the style cannot write.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").equation("latex")
+        '\\\\widehat{\\\\text{jars\\\\_sold}} = 3.7 + 5.29\\\\,\\\\text{hours\\\\_open}'
+        """
+        from joinery.study.equation import equation
+
+        return equation(self._fitted, style)
+
+    def draw(
+        self,
+        name: str,
+        *,
+        path: str | os.PathLike[str] | None = None,
+        ax: Axes | None = None,
+        label_rows: str | Sequence[Any] = "flagged",
+        title: str | None = None,
+        x_label: str | None = None,
+        y_label: str | None = None,
+        **options: Any,
+    ) -> Figure:
+        """A picture: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``, ``histogram``,
+        ``sequence``, ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``box_cox`` or
+        ``checks``.
+
+        Parameters: ``path`` to write it to (.png .svg .pdf); ``ax`` to draw on; ``label_rows`` ``"flagged"``,
+        ``"none"`` or row labels; title and axis labels; ``against=`` a column (``line``, ``residuals``,
+        ``component_residual``); ``term=`` a coefficient's name (``added_variable``).
+        Returns a Matplotlib Figure. Raises CallError for another name.
+
+        >>> import joinery as jn
+        >>> figure = jn.fit("sample:jars", "jars_sold given hours_open").draw("line")
+        """
+        from joinery.study.pictures import draw
+
+        words = {"title": title, "x_label": x_label, "y_label": y_label}
+        return draw(self._fitted, name, path=path, ax=ax, label_rows=label_rows, words=words, **options)
+
+    def revise(
+        self,
+        *,
+        add: str | Sequence[str] | None = None,
+        drop: str | Sequence[str] | None = None,
+        leave_out: Sequence[Any] | str | None = None,
+        put_back: Sequence[Any] | str | None = None,
+        response: str | None = None,
+        **changed: Any,
+    ) -> Fit:
+        """Fits again with terms added or dropped, rows left out or put back, another response, or other options.
+
+        Parameters: ``add``, ``drop`` terms; ``leave_out`` labels of further rows; ``put_back`` labels of rows that were
+        asked to be left out; ``response``; ``changed`` options of ``fit``. ``changes`` of the new fit keeps the trail.
+        Returns a new Fit. Raises CallError for a dropped term that is not there, or for a loaded fit.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:yields", "honey_kg given forage_km2").revise(add="feed_kg").sentence
+        'honey_kg given forage_km2, feed_kg'
+        """
+        from joinery.model.revise import revise
+
+        return revise(
+            self._fitted, add=add, drop=drop, leave_out=leave_out, put_back=put_back, response=response, **changed
+        )
+
+    def save(self, path: str | os.PathLike[str]) -> Path:
+        """Writes the result as one JSON file, without the table's rows.
+
+        Returns the path. Raises CallError when the folder is not there.
+        """
+        from joinery.model.save import save
+
+        return save(self._fitted, path)
+
+    # ------------------------------------------------------------------ the short page
+
+    def __str__(self) -> str:
+        from joinery.show.page import as_text
+        from joinery.study.short_page import short_page
+
+        return as_text(short_page(self._fitted))
+
+    def __repr__(self) -> str:
+        return f"<Fit {self.sentence!r}, {self.n_rows:,} rows>"
+
+    def _repr_html_(self) -> str:
+        from joinery.show.page import as_html
+        from joinery.study.short_page import short_page
+
+        return as_html(short_page(self._fitted))

@@ -1,0 +1,283 @@
+"""Fitted: the frozen record of a fit, which every study is given."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property, update_wrapper
+from typing import Any, Generic, Protocol, TypeVar
+
+import numpy as np
+
+from joinery.core.covariance import Sandwich
+from joinery.core.glm.estimate import Dispersion, Estimate
+from joinery.core.glm.families import Family
+from joinery.core.glm.links import Link
+from joinery.core.solution import Solution
+from joinery.data.records import Records
+from joinery.design.blocks import Asides, RowBlocks
+from joinery.design.design import Design
+from joinery.design.response import ResponseScale
+from joinery.design.working import WorkingRows
+from joinery.errors import CallError
+from joinery.notation.evaluate import EVERY_ROW, Rows
+from joinery.notation.tree import Sentence
+
+
+@dataclass(frozen=True)
+class Options:
+    """What was asked of ``fit`` beside the sentence, checked."""
+
+    family: str = "normal"
+    link: str = "identity"
+    dispersion: Dispersion = None
+    weights: str | None = None
+    repeats: str | None = None
+    offset: str | None = None
+    where: str | None = None
+    leave_out: tuple[Any, ...] | None = None
+    id: str | None = None
+    order: str | None = None
+    missing: str = "leave out"
+    std_errors: str = "constant spread"
+    cluster: tuple[str, ...] = ()
+    penalty: str | None = None
+    level: float = 0.95
+    labels: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def asides(self) -> Asides:
+        """What stands beside the terms."""
+        return Asides(self.weights, self.repeats, self.offset)
+
+
+@dataclass(frozen=True)
+class UsedRows:
+    """The rows used (a slice when that is all of them), and the position and reason of each row left out.
+
+    ``awaiting`` holds positions of rows left out only because their response is missing: the rows to forecast;
+    ``weightless`` those whose weight is zero.
+    """
+
+    total: int
+    out: np.ndarray
+    reasons: tuple[str, ...]
+    awaiting: np.ndarray
+    weightless: np.ndarray = field(default_factory=lambda: np.empty(0, dtype=int))
+
+    @cached_property
+    def rows(self) -> Rows:
+        if not len(self.out):
+            return EVERY_ROW
+        mask = np.ones(self.total, dtype=bool)
+        mask[self.out] = False
+        return np.flatnonzero(mask)
+
+    @property
+    def used(self) -> int:
+        return self.total - len(self.out)
+
+    def without(self, positions: np.ndarray) -> UsedRows:
+        """The same without some more rows, by position in the table."""
+        fresh = np.setdiff1d(positions, self.out)
+        out = np.concatenate([self.out, fresh])
+        order = np.argsort(out, kind="stable")
+        reasons = (*self.reasons, *["held out"] * len(fresh))
+        return replace(self, out=out[order], reasons=tuple(reasons[i] for i in order))
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many rows each reason left out, in the order in which the table meets them."""
+        return dict(Counter(self.reasons))
+
+
+class Refit(Protocol):
+    """Fits again to the table of a fit: another sentence, other rows, another table, other options."""
+
+    def __call__(
+        self,
+        *,
+        sentence: Sentence | None = None,
+        used: UsedRows | None = None,
+        table: Records | None = None,
+        options: Options | None = None,
+    ) -> Fitted: ...
+
+
+@dataclass(frozen=True)
+class Origin:
+    """Where a fit came from: its table, the rows it used, and the way to fit to it again."""
+
+    table: Records  # with missing cells filled, where that was asked
+    given: Records  # as it came
+    used_rows: UsedRows
+    refit: Refit
+
+
+@dataclass(frozen=True, eq=False)
+class Fitted:
+    """A fitted model: design, estimate, options, and where it came from."""
+
+    design: Design
+    estimate: Estimate
+    options: Options
+    origin: Origin | None  # None for a fit loaded from a file, which keeps no rows
+    sandwich: Sandwich | None = None  # the covariance that std_errors= asks for, unless it is the plain one
+    early_notes: tuple[str, ...] = ()  # what was noted on the way; of a loaded fit, every note
+    changes: tuple[str, ...] = ()  # the trail of revisions
+    memory: Any = None  # what a loaded fit remembers of its rows: study.remembered
+    cache: dict[Any, Any] = field(default_factory=dict, init=False, repr=False)  # never shared: replace makes another
+
+    # ------------------------------------------------------------------ what it is made of
+
+    @property
+    def solution(self) -> Solution:
+        return self.estimate.solution
+
+    @property
+    def family(self) -> Family:
+        return self.estimate.family
+
+    @property
+    def link(self) -> Link:
+        return self.estimate.link
+
+    @property
+    def sentence(self) -> str:
+        """The model sentence in its canonical form."""
+        return str(self.design.sentence)
+
+    @cached_property
+    def response(self) -> ResponseScale:
+        """The response and its scale."""
+        response = self.design.sentence.response
+        return ResponseScale(response.expression, response.kind, response.total, self.design.response_ranges)
+
+    @cached_property
+    def asides(self) -> Asides:
+        return self.options.asides
+
+    @property
+    def level(self) -> float:
+        return self.options.level
+
+    def words(self, name: str) -> str:
+        """A column's words for people, when ``labels`` gave some; else its name."""
+        return self.options.labels.get(name, name)
+
+    # ------------------------------------------------------------------ figures
+
+    @property
+    def n_rows(self) -> int:
+        """Rows the fit rests on."""
+        return self.solution.n
+
+    @property
+    def residual_df(self) -> int:
+        """Rows less coefficients."""
+        return max(self.solution.residual_df, 0)
+
+    @property
+    def model_df(self) -> int:
+        """Coefficients beside the constant."""
+        return self.estimate.model_df
+
+    @property
+    def residual_sd(self) -> float | None:
+        """s; None for other families than the normal."""
+        return self.estimate.scale if self.family.canonical == "identity" else None
+
+    @property
+    def r_squared(self) -> float | None:
+        """1 − RSS/TSS; None when the response does not vary, and for other families."""
+        if not self.estimate.linear or constant_response(self.solution):
+            return None
+        return 1 - self.solution.rss / self.solution.tss
+
+    @property
+    def adjusted_r_squared(self) -> float | None:
+        """1 − (RSS/residual df)/(TSS/total df)."""
+        if self.r_squared is None or not self.residual_df:
+            return None
+        total_df = self.n_rows - self.solution.spans_constant
+        return 1 - (self.solution.rss / self.residual_df) / (self.solution.tss / total_df)
+
+    @property
+    def aic(self) -> float | None:
+        """2·parameters − 2·log likelihood."""
+        likelihood = self.estimate.log_likelihood
+        return None if likelihood is None else 2 * self.estimate.parameters - 2 * likelihood
+
+    @property
+    def bic(self) -> float | None:
+        """log(n)·parameters − 2·log likelihood."""
+        likelihood = self.estimate.log_likelihood
+        return None if likelihood is None else math.log(self.n_rows) * self.estimate.parameters - 2 * likelihood
+
+
+def constant_response(solution: Solution) -> bool:
+    """Whether the response does not vary beyond rounding."""
+    size = abs(solution.mean_response / solution.unit) * np.sqrt(solution.weight_sum)
+    return bool(solution.spans_constant and solution.tss <= (64 * np.finfo(float).eps * size) ** 2)
+
+
+Found = TypeVar("Found")
+
+
+class Once(Generic[Found]):
+    """A question of a fit whose answer is worked out once and kept as long as the fit."""
+
+    def __init__(self, work: Callable[[Fitted], Found]) -> None:
+        self.work = work
+        update_wrapper(self, work)
+
+    def __call__(self, fit: Fitted) -> Found:
+        if self.work not in fit.cache:
+            fit.cache[self.work] = self.work(fit)
+        found: Found = fit.cache[self.work]
+        return found
+
+    def known(self, fit: Fitted) -> bool:
+        """Whether the answer is at hand already."""
+        return self.work in fit.cache
+
+
+def once(work: Callable[[Fitted], Found]) -> Once[Found]:
+    """Marks a question of a fit as one to be worked out once."""
+    return Once(work)
+
+
+def checked_level(level: Any) -> float:
+    """A level as a share: 0.95 and 95 mean the same. Raises CallError outside 0 to 100."""
+    try:
+        value = float(level)
+    except (TypeError, ValueError):
+        value = float("nan")
+    value = value / 100 if value > 1 else value
+    if not 0 < value < 1:
+        raise CallError(f"level={level!r} is no level; it lies between 0 and 100: write 0.95 or 95", argument="level")
+    return value
+
+
+def working_rows(fit: Fitted) -> RowBlocks | WorkingRows:
+    """The rows of the least squares that a fit rests on, in blocks. Raises CallError for a loaded fit.
+
+    Under other families than the normal these are the working responses and weights of the last step.
+    """
+    blocks = response_rows(fit)
+    return blocks if fit.estimate.linear else WorkingRows(blocks, fit.estimate)
+
+
+def response_rows(fit: Fitted) -> RowBlocks:
+    """The rows a fit used as they are, in blocks. Raises CallError for a loaded fit."""
+    table, used = rows_at_hand(fit)
+    return RowBlocks(fit.design, fit.response, fit.asides, table, used.rows)
+
+
+def rows_at_hand(fit: Fitted) -> tuple[Records, UsedRows]:
+    """The table and used rows of a fit. Raises CallError for one loaded from a file, which keeps no rows."""
+    if fit.origin is None:
+        raise CallError("a fit loaded from a file keeps no rows of its table; fit again with the table to see its rows")
+    return fit.origin.table, fit.origin.used_rows

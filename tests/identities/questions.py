@@ -1,0 +1,183 @@
+"""Every public question of a fit, each answered by a data frame of figures."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+import warnings
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import matplotlib.pyplot as plt
+import numpy as np
+import pandas as pd
+
+import joinery as jn
+from tests.identities.tables import Case
+
+Question = Callable[[jn.Fit, Case], pd.DataFrame]
+FIGURES = [
+    "n_rows",
+    "r_squared",
+    "adjusted_r_squared",
+    "residual_sd",
+    "model_df",
+    "residual_df",
+    "deviance",
+    "null_deviance",
+    "dispersion",
+    "log_likelihood",
+    "aic",
+    "bic",
+]
+PICTURES = [
+    "line",
+    "observed_fitted",
+    "residuals",
+    "spread",
+    "quantiles",
+    "histogram",
+    "sequence",
+    "leverage",
+    "influence",
+    "added_variable",
+    "component_residual",
+    "forecast",
+    "box_cox",
+]
+
+
+def figures(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    return pd.DataFrame({name: [getattr(fit, name)] for name in FIGURES}).astype(float)
+
+
+def equation(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    numbers = re.findall(r"(?<![\w.])-?\s?\d+\.?\d*(?:e[+-]?\d+)?", fit.equation("python"))
+    return pd.DataFrame({"number": [float(v.replace(" ", "")) for v in numbers]})
+
+
+def rows(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    return fit.rows(dfbetas=True).frame
+
+
+def checks(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    frame = fit.checks().frame
+    return frame.assign(check=frame["question"] + [re.split(r" of |[,(:]|\d", c)[0] for c in frame["check"]])
+
+
+def forecast_all_at_once(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    return fit.forecast(case.new, level=[0.5, 0.9], simultaneous=True).frame
+
+
+def forecast_held(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    needed = {"e", "m", "o", "w"}
+    return fit.forecast(case.new[["x", *sorted(needed)]], hold="average").frame
+
+
+def forecast_free(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    return fit.forecast(case.new, intervals="distribution-free").frame
+
+
+def compare(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    small = fit.revise(drop=case.terms[-1]) if "(" not in case.terms[-1] and len(case.terms) > 1 else None
+    if small is None:
+        raise jn.CallError("nothing to drop")
+    frame = jn.compare(small, fit).frame
+    return frame[[c for c in frame.columns if c in {"statistic", "df", "p", "crosscheck_error", *FIGURES}]]
+
+
+def stepwise(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    frame = jn.stepwise(case.table, case.sentence, criterion="bic", **case.options).steps.frame
+    return frame.drop(columns="tried")
+
+
+def claim(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    names = fit.coefficients()["term"].tolist()
+    return fit.claim(", ".join(f'"{name}" = 0.1' for name in names[-2:])).frame.drop(columns="claim")
+
+
+def saved(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    with tempfile.TemporaryDirectory() as folder:
+        again = jn.load(fit.save(Path(folder) / "fit.json"))
+    return again.forecast(case.new).frame
+
+
+def picture(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    """The points and curves of one picture, each artist's in order of size."""
+    name = PICTURES[case.seed % len(PICTURES)]
+    figure = fit.draw(name, **({"new": case.new} if name == "forecast" else {}))
+    found: list[np.ndarray] = []
+    for axes in figure.axes:
+        found += [np.asarray(line.get_xydata(), float) for line in axes.lines]
+        found += [np.asarray(c.get_offsets(), float) for c in axes.collections if len(c.get_offsets()) > 1]
+    plt.close(figure)
+    points = np.concatenate([np.sort(a[np.isfinite(a).all(axis=1)], axis=0) for a in found if a.ndim == 2])
+    return pd.DataFrame(points, columns=["across", "up"])
+
+
+def _table(method: str, **options: Any) -> Question:
+    return lambda fit, case: getattr(fit, method)(**options).frame
+
+
+QUESTIONS: dict[str, Question] = {
+    "figures": figures,
+    "coefficients": _table("coefficients"),
+    "standardized": _table("coefficients", standardized=True),
+    "term_correlations": _table("coefficients", correlations=True),
+    "ratios": _table("coefficients", ratios=True),
+    "profile": _table("coefficients", profile=True),
+    "overall": _table("overall"),
+    "anova earlier": _table("anova", after="earlier"),
+    "anova lower-order": _table("anova", after="lower-order"),
+    "anova others": _table("anova", after="others"),
+    "rows": rows,
+    "checks": checks,
+    "forecast": lambda fit, case: fit.forecast(case.new).frame,
+    "forecast all at once": forecast_all_at_once,
+    "forecast held": forecast_held,
+    "forecast free": forecast_free,
+    "crosscheck": _table("crosscheck", seed=1),
+    "crosscheck folds": _table("crosscheck", folds=4, seed=1),
+    "compare": compare,
+    "stepwise": stepwise,
+    "box_cox": _table("box_cox"),
+    "average_effects": _table("average_effects"),
+    "claim": claim,
+    "equation": equation,
+    "saved": saved,
+    "picture": picture,
+}
+
+
+def answer(fit: jn.Fit, case: Case, question: str) -> pd.DataFrame:
+    """The answer; a refusal is an answer too."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        warnings.simplefilter("ignore", jn.JoineryWarning)
+        try:
+            return QUESTIONS[question](fit, case)
+        except jn.JoineryError as refusal:
+            return pd.DataFrame({"refused": [type(refusal).__name__]})
+
+
+def difference(a: pd.DataFrame, b: pd.DataFrame, tolerance: float = 1e-6) -> str:
+    """Where two answers differ, in words; empty when they agree to rounding."""
+    columns = [c for c in a.columns if c in b.columns and c not in ("note", "reason", "advice", "adjusted_for")]
+    if "refused" in {*a.columns, *b.columns} and not ("refused" in a.columns and "refused" in b.columns):
+        return f"one is refused: {a.to_dict('list') if 'refused' in a else b.to_dict('list')}"
+    if len(a) != len(b):
+        return f"{len(a)} lines against {len(b)}"
+    for name in columns:
+        left, right = a[name].to_numpy(), b[name].to_numpy()
+        if not (np.issubdtype(left.dtype, np.number) and np.issubdtype(right.dtype, np.number)):
+            if [str(v) for v in left] != [str(v) for v in right]:
+                return f"{name}: {left.tolist()} against {right.tolist()}"
+            continue
+        with np.errstate(all="ignore"):
+            size = np.nanmax(np.append(np.abs(left[np.isfinite(left)]), 1e-12)) if name not in ("p",) else 1e-6
+            near = np.abs(left - right) <= tolerance * (np.abs(left) + np.abs(right)) + 1e-3 * tolerance * size
+        if not np.all(near | (np.isnan(left) & np.isnan(right)) | (left == right)):
+            place = int(np.flatnonzero(~(near | (np.isnan(left) & np.isnan(right)) | (left == right)))[0])
+            return f"{name}[{place}]: {left[place]:.10g} against {right[place]:.10g}"
+    return ""
