@@ -49,7 +49,7 @@ def test_lack_of_fit_is_the_nested_f_against_a_mean_for_each_group():
     means = least_squares(ArrayBlocks((group[:, None] == np.arange(1, 6)).astype(float), y, w))
     f = (line.rss - means.rss) / 4 / (means.rss / 18)
     e = y - line.intercept - x * line.coefficients[0]
-    found = diagnostics.replicate_lack_of_fit(e, w, group, 2)
+    found = diagnostics.replicate_lack_of_fit(e, w, np.ones(len(e)), group, 2)
     assert (found.statistic, found.df) == (pytest.approx(f, rel=1e-9), (4, 18))
 
 

@@ -176,7 +176,7 @@ def difference(a: pd.DataFrame, b: pd.DataFrame, tolerance: float = 1e-6) -> str
             continue
         with np.errstate(all="ignore"):
             size = np.nanmax(np.append(np.abs(left[np.isfinite(left)]), 1e-12)) if name not in ("p",) else 1e-6
-            near = np.abs(left - right) <= tolerance * (np.abs(left) + np.abs(right)) + 1e-3 * tolerance * size
+            near = np.abs(left - right) <= tolerance * (np.abs(left) + np.abs(right)) + 1e-3 * tolerance * size + 1e-12
         if not np.all(near | (np.isnan(left) & np.isnan(right)) | (left == right)):
             place = int(np.flatnonzero(~(near | (np.isnan(left) & np.isnan(right)) | (left == right)))[0])
             return f"{name}[{place}]: {left[place]:.10g} against {right[place]:.10g}"

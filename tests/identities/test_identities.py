@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import pytest
-from tests.identities.identities import EVERY, broken
 
 import joinery as jn
+from tests.identities.identities import EVERY, broken
 
 SHARE, QUESTIONS = 6, 9  # cases of each identity, and questions put to each
 

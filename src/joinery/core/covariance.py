@@ -15,6 +15,7 @@ import numpy as np
 from joinery.core import tails
 
 ALONE = 1e-10  # of 1 − leverage: below it nothing but the row (or cluster) itself speaks to a direction
+EXACT = 1e-16  # a variance that small beside the others comes from residuals that are zero but for rounding
 MOST_KEPT = 1_000_000  # cells of the clusters' leverages that are kept for the degrees of freedom of combinations
 
 
@@ -34,15 +35,21 @@ class Sandwich:
     clipped: bool = False  # whether crossed groupings left negative variances, which were set to zero
 
     def variances(self, L: np.ndarray) -> np.ndarray:
-        """Variances of combinations L (m, q) in the basis; NaN where a blind direction takes part."""
+        """Variances of combinations L (m, q) in the basis; NaN where nothing tells them."""
         found = np.maximum(np.einsum("ij,jk,ik->i", L, self.meat, L), 0.0)
-        return np.where(self._sighted(L), found, np.nan)
+        return np.where(self.sighted(L), found, np.nan)
 
-    def _sighted(self, L: np.ndarray) -> np.ndarray:
-        if not self.blind.size:
-            return np.ones(len(L), bool)
-        length = np.sqrt((L * L).sum(axis=1))
-        return np.asarray(np.sqrt(((L @ self.blind) ** 2).sum(axis=1)) <= 1e-7 * length)
+    def sighted(self, L: np.ndarray) -> np.ndarray:
+        """Whether residuals tell how sure each of combinations L (m, q) is.
+
+        They do not where a row or cluster alone speaks to it, nor where only rows that are fitted exactly do.
+        """
+        square = (L * L).sum(axis=1)
+        spread = np.einsum("ij,jk,ik->i", L, self.meat, L)
+        seen = spread > EXACT * float(np.trace(self.meat)) * square
+        if self.blind.size:
+            seen &= ((L @ self.blind) ** 2).sum(axis=1) <= 1e-14 * square
+        return np.asarray(seen)
 
     def degrees(self, L: np.ndarray) -> np.ndarray:
         """Degrees of freedom of combinations L (m, q): their own where clusters made the covariance.
@@ -75,7 +82,7 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
     r = len(L)
     if not r:
         return Joint(np.nan, 0, np.nan, np.nan, "there is nothing to test")
-    if not sandwich._sighted(L).all():
+    if not sandwich.sighted(L).all():
         return Joint(np.nan, r, np.nan, np.nan, "one row or cluster alone speaks to a coefficient")
     V = L @ sandwich.meat @ L.T
     scale = np.sqrt(np.maximum(np.diag(V), 0.0))

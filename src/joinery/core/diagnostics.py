@@ -58,9 +58,7 @@ def added_column(zz: float, uz: np.ndarray, ze: float, rss: float, df: float) ->
     return Test(t, float(tails.t_two_sided(t, df - 1)), (df - 1,), gain / rss)
 
 
-def replicate_lack_of_fit(
-    e: np.ndarray, weights: np.ndarray, times: np.ndarray, group: np.ndarray, rank: int
-) -> Test:
+def replicate_lack_of_fit(e: np.ndarray, weights: np.ndarray, times: np.ndarray, group: np.ndarray, rank: int) -> Test:
     """Lack of fit against the spread within groups of rows whose predictors are equal (Draper & Smith 1998, 2.1).
 
     Parameters: raw residuals e, weights, and how many equal rows each stands for, each (m,); group numbers (m,); rank

@@ -117,7 +117,7 @@ def said_of_errors(fit: Fitted) -> tuple[str, ...]:
     if chosen is None:
         return ()
     blind: tuple[str, ...] = ()
-    if chosen.blind.size:
+    if not chosen.sighted(fit.solution.root).all():
         blind = (
             "where one row or cluster alone speaks to a coefficient, nothing tells how sure it is: no standard error",
         )

@@ -148,6 +148,7 @@ def groups(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
     figures = per_row(fit)
     trials = joined(response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.trials is None else b.trials)
     trials = trials * figures.times
+    w = joined(response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
     order = np.argsort(figures.fitted, kind="stable")
     ordered, upto = figures.fitted[order], np.cumsum(trials[order])
     # rows with equal means stay together: where the middle of them lies tells their group
@@ -160,7 +161,7 @@ def groups(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
     places = np.empty(len(order), int)
     places[order] = np.minimum(middle[tie] / upto[-1] * count + SAME, count - 1).astype(int)
     mu = figures.fitted
-    sums = (figures.observed * trials, mu * trials, mu * (1 - mu) * trials, trials)
+    sums = (figures.observed * trials, mu * trials, mu * (1 - mu) * trials / w, trials)
     parts = [np.bincount(places, v, minlength=count) for v in sums]
     kept = parts[2] > 0
     return parts[0][kept], parts[1][kept], parts[2][kept], parts[3][kept]
