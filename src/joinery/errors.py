@@ -25,6 +25,7 @@ Each carries its parts as attributes as well as its words, and the exit status o
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any, ClassVar
 
@@ -217,3 +218,13 @@ class FileFormatError(JoineryError):
 
 class JoineryWarning(UserWarning):
     """Worth knowing, not worth stopping for."""
+
+
+@dataclass(frozen=True)
+class Note:
+    """One fact that a reader must know: what it is, how grave, in words, and which columns or rows it is about."""
+
+    kind: str
+    gravity: str  # "serious", "caution", or "note" for the curious
+    words: str
+    about: tuple[str, ...] = ()

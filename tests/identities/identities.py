@@ -148,7 +148,6 @@ def recoded(how: str) -> Callable[[Case, np.random.Generator], Pair | None]:
         curve = "powers" in how or "polynomial" in how
         skip += ("anova earlier", "anova lower-order", "anova others") if curve else ()
         skip += ("anova others",) if c.has("crossed(x") else ()  # depends on where a number's zero lies
-        skip += DRAWN if c.response == "yes" else ()  # folds may be separated: such estimates have no end
 
         def turn(question: str, frame: Frame) -> Frame:
             frame = frame[[name for name in frame.columns if not name.startswith("dfbetas")]]
@@ -161,7 +160,7 @@ def recoded(how: str) -> Callable[[Case, np.random.Generator], Pair | None]:
 
 def order_of_terms(c: Case, rng: np.random.Generator) -> Pair | None:
     """The terms written the other way round."""
-    if len(c.terms) < 2:
+    if len(c.terms) < 2 or not c.intercept:  # the first category has a full set of indicators then
         return None
 
     def turn(question: str, frame: Frame) -> Frame:
@@ -244,7 +243,7 @@ PAIRS = len(IDENTITIES)
 def _same(pair: Pair, questions: Iterable[str]) -> Iterator[tuple[str, str]]:
     first, second = pair.first.fit(), pair.second.fit()
     for question in questions:
-        if question in pair.skip:
+        if question in pair.skip or (question in DRAWN and pair.first.on_an_edge):
             continue
         a, b = (answer(f, c, question) for f, c in ((first, pair.first), (second, pair.second)))
         b = pair.turn(question, b)

@@ -90,6 +90,13 @@ class Case:
         """Whether it is least squares."""
         return self.options.get("family", "normal") == "normal" and self.options.get("link") in (None, "identity")
 
+    @property
+    def on_an_edge(self) -> bool:
+        """Whether fits of a few of its rows may end where means end, short of any maximum."""
+        return self.options["family"] == "binomial" and (
+            self.response == "yes" or self.options["link"] in ("log", "identity")
+        )
+
     def has(self, *words: str) -> bool:
         return any(word in text for word in words for text in (*self.terms, self.response))
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from joinery.core import tails
+from joinery.core.triangular import row_lengths
 
 ALONE = 1e-10  # of 1 − leverage: below it nothing but the row (or cluster) itself speaks to a direction
 EXACT = 1e-16  # a variance that small beside the others comes from residuals that are zero but for rounding
@@ -34,10 +35,12 @@ class Sandwich:
     leverages: tuple[np.ndarray, ...] = ()
     clipped: bool = False  # whether crossed groupings left negative variances, which were set to zero
 
-    def variances(self, L: np.ndarray) -> np.ndarray:
-        """Variances of combinations L (m, q) in the basis; NaN where nothing tells them."""
-        found = np.maximum(np.einsum("ij,jk,ik->i", L, self.meat, L), 0.0)
-        return np.where(self.sighted(L), found, np.nan)
+    def errors(self, L: np.ndarray) -> np.ndarray:
+        """Standard errors of combinations L (m, q) in the basis; NaN where nothing tells them."""
+        size = row_lengths(L)
+        unit = L / np.where(size > 0, size, 1.0)[:, None]
+        found = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", unit, self.meat, unit), 0.0)) * size
+        return np.where(self.sighted(unit), found, np.nan)
 
     def sighted(self, L: np.ndarray) -> np.ndarray:
         """Whether residuals tell how sure each of combinations L (m, q) is.
@@ -84,6 +87,8 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
         return Joint(np.nan, 0, np.nan, np.nan, "there is nothing to test")
     if not sandwich.sighted(L).all():
         return Joint(np.nan, r, np.nan, np.nan, "one row or cluster alone speaks to a coefficient")
+    size = row_lengths(L)
+    L, away = L / size[:, None], away / size
     V = L @ sandwich.meat @ L.T
     scale = np.sqrt(np.maximum(np.diag(V), 0.0))
     if not np.isfinite(V).all() or not np.all(scale > 0):

@@ -10,7 +10,7 @@ from scipy.linalg import lapack
 
 from joinery.core.levelled import Columns, IndicatorColumns, chosen, dense, shifted
 from joinery.core.products import times, times_transpose
-from joinery.core.triangular import EPS, WIDE
+from joinery.core.triangular import EPS, WIDE, row_lengths
 
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 
@@ -101,9 +101,9 @@ class Solution:
     def error_factors(self) -> np.ndarray:
         """√diag((XᵀWX)⁻¹) over [intercept if there is one, kept columns]: standard errors over s."""
         if self.exact_root is not None:
-            return np.asarray(np.sqrt(np.einsum("ij,ij->i", self.exact_root, self.exact_root)))
+            return row_lengths(self.exact_root)
         slopes = self.inverse / self.scale[:, None]
-        lengths = np.sqrt(np.einsum("ij,ij->i", slopes, slopes))
+        lengths = row_lengths(slopes)
         if not self.has_intercept:
             return np.asarray(lengths)
         return np.append(np.sqrt(1 / self.weight_sum + ((self.centre @ slopes) ** 2).sum()), lengths)

@@ -61,3 +61,10 @@ def _power_iteration(v: np.ndarray, apply: Callable[[np.ndarray], np.ndarray], r
         v = apply(v / np.linalg.norm(v))
         size = float(np.linalg.norm(v))
     return size
+
+
+def row_lengths(A: np.ndarray) -> np.ndarray:
+    """The length of each row of A (m, k), also where its square is no double."""
+    size = np.abs(A).max(axis=1, initial=0.0)
+    unit = A / np.where(size > 0, size, 1.0)[:, None]
+    return np.asarray(size * np.sqrt(np.einsum("ij,ij->i", unit, unit)))

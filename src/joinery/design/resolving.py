@@ -7,18 +7,18 @@ from dataclasses import replace
 from typing import Any
 
 from joinery.data.records import Records
-from joinery.errors import SentenceError, UnknownColumnError
+from joinery.errors import Note, SentenceError, UnknownColumnError
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Everything, Expression, Name, Sentence, Term, is_condition, names_in
 
 
-def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, list[str]]:
+def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, list[Note]]:
     """The sentence with `all` written out, its columns checked, and the response taken out of the terms.
 
     Returns it with notes for the reader. Raises UnknownColumnError with the place in the text, SentenceError when
     nothing is left to estimate.
     """
-    notes: list[str] = []
+    notes: list[Note] = []
     own = sentence.response.expressions
     for expression in own:
         check_names(names_in(expression), table, text)
@@ -33,7 +33,8 @@ def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, l
     itself = str(Term((sentence.response.expression,)))
     kept = tuple(t for t in sentence.written if str(t) != itself)
     if len(kept) < len(sentence.written):
-        notes.append(f"{sentence.response} is the response, so it was left out of the terms")
+        words = f"{sentence.response} is the response, so it was left out of the terms"
+        notes.append(Note("response among terms", "caution", words, (str(sentence.response),)))
         sentence = replace(sentence, written=kept)
     if not sentence.intercept and not sentence.terms:
         raise SentenceError("a model without terms and without intercept has nothing to estimate", text=text)
@@ -42,7 +43,7 @@ def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, l
 
 def _everything(
     sentence: Sentence, everything: Everything, table: Records, own: set[str]
-) -> tuple[Sentence, list[str]]:
+) -> tuple[Sentence, list[Note]]:
     """`all but a, b` as a list of terms; ids and dates stay out, with a note."""
     skip = own | {n.name for n in everything.but} | ({table.id} if table.id else set())
     terms, left = [], []
@@ -55,7 +56,10 @@ def _everything(
             left.append(name)
         else:
             terms.append(Term((Name(name),)))
-    notes = [f"`all` leaves out {', '.join(left)} (ids and dates)"] if left else []
+    notes = []
+    if left:
+        words = f"`all` leaves out {', '.join(left)} (ids and dates)"
+        notes.append(Note("left out of all", "caution", words, tuple(left)))
     return replace(sentence, written=tuple(terms)), notes
 
 

@@ -191,15 +191,16 @@ def _undo_chain(node: Chain, inside: tuple[float, float]) -> _Undo:
         }
         if operator in back and b:
             return _Undo(left, *back[operator])
-    if isinstance(left, Number) and (a := left.value):
+    if isinstance(left, Number):
+        a = left.value
         forth: dict[str, tuple[Step, bool]] = {
             "+": (lambda v: v - a, False),
             "-": (lambda v: a - v, True),
             "*": (lambda v: v / a, a < 0),
         }
-        if operator in forth:
+        if operator in forth and (a or operator in "+-"):
             return _Undo(right, *forth[operator])
-        if operator == "/" and not inside[0] < 0 < inside[1]:
+        if operator == "/" and a and not inside[0] < 0 < inside[1]:
             side = -1.0 if inside[0] < 0 else 1.0  # of zero, where what was divided by lies
 
             def quotient(v: np.ndarray) -> np.ndarray:

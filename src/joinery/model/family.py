@@ -11,7 +11,7 @@ from joinery.core.glm.families import Family
 from joinery.core.glm.rows import linear
 from joinery.design.blocks import RowBlocks
 from joinery.design.working import LikelihoodBlocks
-from joinery.errors import NothingEstimableError, UnusableColumnError, listed
+from joinery.errors import Note, NothingEstimableError, UnusableColumnError, listed
 from joinery.show.numbers import count, figure
 from joinery.study.fitted import Options
 
@@ -57,7 +57,7 @@ def _allowed(family: Family, y: np.ndarray, name: str) -> tuple[np.ndarray, str,
     return bad, name, words
 
 
-def family_notes(blocks: RowBlocks, found: Estimate, options: Options) -> Iterator[str]:
+def family_notes(blocks: RowBlocks, found: Estimate, options: Options) -> Iterator[Note]:
     """What the reader of a fit must know of its family and its iteration."""
     if found.iterations is None:
         return
@@ -65,27 +65,33 @@ def family_notes(blocks: RowBlocks, found: Estimate, options: Options) -> Iterat
     if found.running:
         yield from _separation(blocks, found, names)
     elif not found.converged:
-        yield f"the iteration stopped after {count(found.iterations, 'step')}: {found.reason}"
+        words = f"the iteration stopped after {count(found.iterations, 'step')}: {found.reason}"
+        yield Note("not settled", "caution", words)
     parts = list(LikelihoodBlocks(blocks).pieces)
     y = np.concatenate([p.y for p in parts])
     counts = y if parts[0].trials is None else y * np.concatenate([p.trials for p in parts if p.trials is not None])
     if family.discrete and np.any(np.abs(counts - np.round(counts)) > 1e-9):
-        yield f"{blocks.response.expression} has fractional counts; they are taken as they are"
+        words = f"{blocks.response.expression} has fractional counts; they are taken as they are"
+        yield Note("fractional counts", "caution", words, (str(blocks.response.expression),))
     if len(np.unique(y)) == 1:
-        yield f"{blocks.response.name} is the same in every row, so there is nothing to explain"
+        words = f"{blocks.response.name} is the same in every row, so there is nothing to explain"
+        yield Note("constant response", "caution", words, (blocks.response.name,))
     if options.weights is not None and found.known:
-        yield f"under the {family.name} family the scale of weights matters: each multiplies its row's evidence"
+        words = f"under the {family.name} family the scale of weights matters: each multiplies its row's evidence"
+        yield Note("scale of weights", "caution", words, (options.weights,))
     if family.shape is not None:
         if np.isinf(family.shape):
-            yield "the counts spread no more than Poisson counts do: the shape k is infinite, and the fit is Poisson"
+            words = "the counts spread no more than Poisson counts do: the shape k is infinite, and the fit is Poisson"
+            yield Note("infinite shape", "caution", words)
         else:
-            yield f"variance μ + μ²/k with k = {figure(family.shape, 3)}"
+            yield Note("shape", "caution", f"variance μ + μ²/k with k = {figure(family.shape, 3)}")
     if found.penalty:
-        yield "estimates are penalized by Firth's method, which keeps them finite; see coefficients(profile=True)"
-    yield f"for the curious: {count(found.iterations, 'step')}; {found.reason}"
+        words = "estimates are penalized by Firth's method, which keeps them finite; see coefficients(profile=True)"
+        yield Note("penalty", "caution", words)
+    yield Note("iteration", "note", f"{count(found.iterations, 'step')}; {found.reason}")
 
 
-def _separation(blocks: RowBlocks, found: Estimate, names: tuple[str, ...]) -> Iterator[str]:
+def _separation(blocks: RowBlocks, found: Estimate, names: tuple[str, ...]) -> Iterator[Note]:
     """Which terms separate the response, and the rows that they fit without error."""
     running = [names[j] for j in found.running if j > 0] or [names[j] for j in found.running]
     low, high = found.family.mean_range
@@ -96,7 +102,8 @@ def _separation(blocks: RowBlocks, found: Estimate, names: tuple[str, ...]) -> I
     rows = np.arange(len(blocks.table))[blocks.rows][np.concatenate(sure)]
     labels = listed(blocks.table.labels(rows))
     offer = '; fit with penalty="firth" for finite estimates' if found.family.penalties else ""
-    yield (
+    words = (
         f"separation: {listed(running)} tells the response without error in {count(len(rows), 'row')} ({labels}), "
         f"so that its estimate has no end and its standard error means nothing{offer}"
     )
+    yield Note("separation", "serious", words, tuple(running))

@@ -18,7 +18,7 @@ from joinery.design.design import learn
 from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
 from joinery.design.working import LikelihoodBlocks
-from joinery.errors import CallError, UnusableColumnError, listed, one_of
+from joinery.errors import CallError, Note, UnusableColumnError, listed, one_of
 from joinery.model.covariance import sandwich_of
 from joinery.model.family import check_response, family_notes
 from joinery.model.result import Fit
@@ -117,7 +117,7 @@ def fit(
 # ------------------------------------------------------------------ the steps
 
 
-def fitted(given: Records, sentence: Sentence, options: Options, notes: tuple[str, ...] = ()) -> Fitted:
+def fitted(given: Records, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()) -> Fitted:
     """A resolved sentence fitted to a table: rows, design, estimate."""
     rows = _chosen(given, sentence, options)
     return estimated(given, rows, sentence, options, notes)
@@ -130,12 +130,12 @@ class ChosenRows:
     table: Records
     used: UsedRows
     fills: dict[str, float]
-    notes: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
 
 
 def _named(
     table: Records, sentence: Sentence, text: str, options: Options, family: str | None, link: str | None
-) -> tuple[Sentence, Options, tuple[str, ...]]:
+) -> tuple[Sentence, Options, tuple[Note, ...]]:
     """The sentence with its columns found in the table, the options with the family that it calls for, and notes."""
     sentence, notes = resolved(sentence, table, text)
     family, link = chosen_family(family, link, sentence, table)
@@ -161,7 +161,7 @@ def _chosen(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
     asides = options.asides
     factors = [f for t in sentence.terms for f in t.factors]
     fills: dict[str, float] = {}
-    notes: list[str] = []
+    notes: list[Note] = []
     response = sentence.response.expression
     if options.missing == "mean":
         fills, notes = mean_fills(given, response, factors, options)
@@ -172,7 +172,7 @@ def _chosen(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
 
 
 def estimated(
-    given: Records, rows: ChosenRows, sentence: Sentence, options: Options, notes: tuple[str, ...] = ()
+    given: Records, rows: ChosenRows, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()
 ) -> Fitted:
     """Learns the design of a sentence from chosen rows, and estimates it."""
     table, used, asides = rows.table, rows.used, options.asides

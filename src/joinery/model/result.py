@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from joinery.errors import Note
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 
@@ -22,7 +23,7 @@ class Fit:
 
     Figures: ``sentence family link level n_rows left_out``; ``r_squared adjusted_r_squared residual_sd model_df
     residual_df``; ``deviance null_deviance dispersion shape log_likelihood aic bic``; ``converged iterations``;
-    ``changes``; ``notes``. A figure without meaning for the family is None.
+    ``changes``; ``notes remarks``. A figure without meaning for the family is None.
     """
 
     _fitted: Fitted
@@ -139,6 +140,11 @@ class Fit:
     @property
     def notes(self) -> tuple[str, ...]:
         """What the reader must know, the gravest first."""
+        return tuple(note.words for note in self.remarks)
+
+    @property
+    def remarks(self) -> tuple[Note, ...]:
+        """The notes as data: kind, gravity (serious, caution, note), words, and what each is about."""
         from joinery.study.notes import notes
 
         return notes(self._fitted)

@@ -18,7 +18,7 @@ from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 from joinery.core.solution import Solution
 from joinery.design.design import Design
-from joinery.errors import DataError, FileFormatError, JoineryError
+from joinery.errors import DataError, FileFormatError, JoineryError, Note
 from joinery.model.result import Fit
 from joinery.notation.parse import read_sentence
 from joinery.show.files import write_text
@@ -140,6 +140,15 @@ class SavedRows(_Strict):
     cells: dict[str, list[list[str]]]
 
 
+class SavedNote(_Strict):
+    """What the reader must know."""
+
+    kind: str
+    gravity: Literal["serious", "caution", "note"]
+    words: str
+    about: list[str]
+
+
 class SavedFit(_Strict):
     """A whole saved fit. ``seal`` is the SHA-256 of everything else."""
 
@@ -148,7 +157,7 @@ class SavedFit(_Strict):
     joinery: str
     sentence: str
     options: SavedOptions
-    notes: list[str]
+    notes: list[SavedNote]
     data: SavedData
     design: SavedDesign
     solution: SavedSolution
@@ -171,7 +180,7 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
         "sentence": fit.sentence,
         "options": _fields(SavedOptions, fit.options)
         | {"labels": dict(fit.options.labels), "cluster": list(fit.options.cluster)},
-        "notes": list(notes(fit)),
+        "notes": [_fields(SavedNote, note) | {"about": list(note.about)} for note in notes(fit)],
         "data": {
             "name": origin.table.name if origin else "",
             "fingerprint": _fingerprint(fit),
@@ -364,6 +373,6 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         options=Options(**options),
         origin=None,
         sandwich=None if saved.sandwich is None else _sandwich(saved.sandwich, whole),
-        early_notes=tuple(saved.notes),
+        early_notes=tuple(Note(**note.model_dump() | {"about": tuple(note.about)}) for note in saved.notes),
         memory=kept,
     )

@@ -13,6 +13,7 @@ from joinery.design.factors import shown
 from joinery.design.resolving import checked_expression
 from joinery.errors import (
     MissingCellsError,
+    Note,
     NothingEstimableError,
     UnusableColumnError,
     listed,
@@ -93,7 +94,7 @@ def choose_rows(table: Records, response: Expression, others: Iterable[Expressio
 
 def mean_fills(
     table: Records, response: Expression, terms: Sequence[Expression], options: Options
-) -> tuple[dict[str, float], list[str]]:
+) -> tuple[dict[str, float], list[Note]]:
     """The mean of each number column with missing cells over the rows used, and the notes that say so.
 
     Raises UnusableColumnError for a category with missing cells: it has no mean.
@@ -102,7 +103,8 @@ def mean_fills(
     chosen = choose_rows(table, response, asides.expressions.values(), replace(options, missing="leave out"))
     counts = asides.values("repeats", Context(table, chosen.rows))
     own = {n.name for n in names_in(response)}
-    fills, notes = {}, []
+    fills: dict[str, float] = {}
+    notes: list[Note] = []
     for name in dict.fromkeys(n.name for e in terms for n in names_in(e)):
         column = table.column(name)
         empty = int(column.missing(chosen.rows).sum())
@@ -117,7 +119,8 @@ def mean_fills(
         values = column.numbers(chosen.rows)
         present = ~np.isnan(values)
         fills[name] = mean_of(values[present], np.ones(present.sum()) if counts is None else counts[present])
-        notes.append(f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}")
+        words = f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}"
+        notes.append(Note("filled with the mean", "caution", words, (name,)))
     return fills, notes
 
 

@@ -10,19 +10,23 @@ from joinery.study.fitted import Fitted
 
 @dataclass(frozen=True)
 class Line:
-    """One line of the checks: ``found`` says in words what was seen, ``name`` is the question's own short name."""
+    """One line of the checks."""
 
-    name: str
+    kind: str  # which check it is, for whoever looks for one
+    name: str  # the question's own short name
     question: str
     check: str
     test: Test
     verdict: str
     advice: str
-    found: str = ""
+    found: str = ""  # what was seen, in words
 
 
-def cannot(name: str, question: str, check: str, why: str) -> Line:
-    return Line(name, question, check, NOTHING, "", f"cannot be computed: {why}")
+NO_ADVICE = "nothing"
+
+
+def cannot(kind: str, name: str, question: str, check: str, why: str) -> Line:
+    return Line(kind, name, question, check, NOTHING, "", f"cannot be computed: {why}")
 
 
 def nothing_left(fit: Fitted) -> str | None:

@@ -13,7 +13,7 @@ from joinery.core.triangular import triangle
 from joinery.errors import listed
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.show.numbers import figure, value
-from joinery.study.check_lines import Line, cannot, nothing_left
+from joinery.study.check_lines import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.per_row import limits, per_row, studentized_df
 from joinery.study.rows import remarks
@@ -42,28 +42,30 @@ def in_order(fit: Fitted) -> np.ndarray:
 def order(fit: Fitted) -> Iterator[Line]:
     """Durbin and Watson's d with its true p, and lagged residuals added to the model."""
     if why := nothing_left(fit):
-        yield cannot("order", ORDER, "Durbin–Watson", why)
+        yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
         return
     if fit.asides.repeats is not None:
-        yield cannot("order", ORDER, "Durbin–Watson", "rows that stand for several have no neighbours")
+        yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", "rows that stand for several have no neighbours")
         return
     e, U = scaled_residuals(fit)
     test = diagnostics.durbin_watson(e, U)
     tail = "neighbours alike" if test.size > 0 else "neighbours opposed"
     verdict = judged(test.p, abs(test.size), small=0.1, large=0.4)
-    advice = "nothing"
+    advice = NO_ADVICE
     if verdict != FINE:
         lag = f"lag({fit.design.sentence.response.expression}, 1)"
         advice = f'try std_errors="autocorrelated", or add="{lag}"'
     found = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
-    yield Line("order", ORDER, f"Durbin–Watson ({tail}, both tails)", test, verdict, advice, found)
+    yield Line("durbin-watson", "order", ORDER, f"Durbin–Watson ({tail}, both tails)", test, verdict, advice, found)
     if U is None or fit.residual_df <= 2 * LAGS + 2:
         return
     more = diagnostics.breusch_godfrey(e, U, LAGS)
     verdict = judged(more.p, more.size, small=0.03, large=0.25)
-    advice = "nothing" if verdict == FINE else 'rows up to four apart are alike: try std_errors="autocorrelated"'
+    advice = NO_ADVICE if verdict == FINE else 'rows up to four apart are alike: try std_errors="autocorrelated"'
     words = "rows nearby are alike"
-    yield Line("order", ORDER, f"Breusch–Godfrey, {LAGS} rows back (F)", more, verdict, advice, words)
+    yield Line(
+        "breusch-godfrey", "order", ORDER, f"Breusch–Godfrey, {LAGS} rows back (F)", more, verdict, advice, words
+    )
 
 
 def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray | None]:
@@ -97,18 +99,28 @@ def overlap(fit: Fitted) -> Iterator[Line]:
         return
     name, worst = max(found.items(), key=lambda item: item[1])
     verdict = SERIOUS if worst >= EXTREME_INFLATION else CAUTION if worst >= HIGH_INFLATION else FINE
-    advice = "nothing"
+    advice = NO_ADVICE
     if verdict != FINE:
         advice = f'{name} repeats what other terms say: read them together, or try drop="{_written(fit, name)}"'
     words = f"{name} overlaps other terms (variance inflation {figure(worst, 2)})"
-    yield Line("overlap", OVERLAP, f"variance inflation of {name}", Test(worst, float("nan")), verdict, advice, words)
+    yield Line(
+        "variance inflation",
+        "overlap",
+        OVERLAP,
+        f"variance inflation of {name}",
+        Test(worst, float("nan")),
+        verdict,
+        advice,
+        words,
+    )
     indexes, shares = diagnostics.condition_indexes(uncentred(fit))
     high = int(np.argmax(indexes))
     names = np.array(["intercept", *fit.design.names] if fit.solution.has_intercept else fit.design.names)
     involved = names[fit.solution.places][shares[high] > 0.5]
     serious = indexes[high] >= HIGH_INDEX and len([n for n in involved if n != "intercept"]) > 1 and verdict != FINE
-    advice = f"shared by {listed(involved)}" if serious else "nothing"
+    advice = f"shared by {listed(involved)}" if serious else NO_ADVICE
     yield Line(
+        "condition",
         "overlap",
         OVERLAP,
         "largest condition index, uncentred",
@@ -164,30 +176,32 @@ BADLY, DECIDES = "Is any row badly fitted?", "Does any row decide the answer?"
 def badly_fitted(fit: Fitted) -> Iterator[Line]:
     """The largest studentized residual, with Bonferroni's correction for having looked at every row."""
     if why := nothing_left(fit):
-        yield cannot("outliers", BADLY, "largest studentized residual", why)
+        yield cannot("outlier", "outliers", BADLY, "largest studentized residual", why)
         return
     table, chosen = rows_at_hand(fit)
     t, times = per_row(fit).influence.studentized, per_row(fit).times
     if not np.isfinite(t).any():
-        yield cannot("outliers", BADLY, "largest studentized residual", "no residual can be scaled")
+        yield cannot("outlier", "outliers", BADLY, "largest studentized residual", "no residual can be scaled")
         return
     place = int(np.nanargmax(np.abs(t)))
     p = min(float(tails.t_two_sided(t[place], studentized_df(fit)) * times[np.isfinite(t)].sum()), 1.0)
     label = table.index[chosen.rows][place]
     at = limits(fit)
     verdict = SERIOUS if p < 0.05 else CAUTION if abs(t[place]) >= at.large else FINE
-    advice = "nothing"
+    advice = NO_ADVICE
     if verdict != FINE:
         advice = f'look at row {label} for a mistake; see the fit without it: leave_out=["{label}"]'
     words = f"row {label} is badly fitted (studentized residual {figure(float(t[place]), 2)})"
     test = Test(float(t[place]), p)
-    yield Line("outliers", BADLY, f"studentized residual of {label} (Bonferroni)", test, verdict, advice, words)
+    yield Line(
+        "outlier", "outliers", BADLY, f"studentized residual of {label} (Bonferroni)", test, verdict, advice, words
+    )
 
 
 def decides(fit: Fitted) -> Iterator[Line]:
     """The largest Cook's distance against the median of F, and the largest leverage."""
     if why := nothing_left(fit):
-        yield cannot("influence", DECIDES, "largest Cook's distance", why)
+        yield cannot("cooks distance", "influence", DECIDES, "largest Cook's distance", why)
         return
     table, chosen = rows_at_hand(fit)
     measures, at = per_row(fit).influence, limits(fit)
@@ -197,11 +211,12 @@ def decides(fit: Fitted) -> Iterator[Line]:
     if np.isfinite(d).any():
         place = int(np.nanargmax(d))
         verdict = SERIOUS if d[place] >= at.cooks_distance else FINE
-        advice = "nothing"
+        advice = NO_ADVICE
         if verdict != FINE:
             advice = f'compare with the fit without it: leave_out=["{labels[place]}"]'
         words = f"row {labels[place]} decides the answer (Cook's distance {figure(float(d[place]), 2)})"
         yield Line(
+            "cooks distance",
             "influence",
             DECIDES,
             f"Cook's distance of {labels[place]}, limit {value(at.cooks_distance, 2)}",
@@ -213,12 +228,13 @@ def decides(fit: Fitted) -> Iterator[Line]:
     place = int(np.nanargmax(measures.leverage))
     far = [r for r in remarks(fit) if r.verdict == FINE]
     verdict = CAUTION if len(alone) else FINE
-    advice = "nothing"
+    advice = NO_ADVICE
     if len(alone):
         advice = f"row {listed(labels[alone])} alone speaks to a coefficient and is fitted exactly"
     elif far:
         advice = f"far out but well fitted, keep: {listed(labels[[r.place for r in far]], 3)}"
     yield Line(
+        "leverage",
         "influence",
         DECIDES,
         f"leverage of {labels[place]}, limit {value(at.leverage, 2)}",

@@ -15,7 +15,7 @@ from joinery.design.curves import quantiles
 from joinery.design.factors import NumberFactor
 from joinery.notation.tree import names_in, number_text, outside
 from joinery.show.numbers import figure
-from joinery.study.check_lines import Line, cannot, nothing_left
+from joinery.study.check_lines import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.per_row import per_row
 from joinery.study.verdicts import FINE, judged
@@ -28,7 +28,7 @@ STRAIGHT = "Is each relation straight?"
 def straight(fit: Fitted) -> Iterator[Line]:
     """Curvature in each numeric predictor and in the fitted values, and lack of fit where rows repeat."""
     if why := nothing_left(fit):
-        yield cannot("straight line", STRAIGHT, "curvature of each predictor", why)
+        yield cannot("curvature", "straight line", STRAIGHT, "curvature of each predictor", why)
         return
     curves, fitted = _curvature(fit)
     if curves:
@@ -39,11 +39,12 @@ def straight(fit: Fitted) -> Iterator[Line]:
             factor, test = curves[worst]
             test = Test(test.statistic, float(corrected[worst]), test.df, test.size)
             verdict = judged(test.p, test.size, small=0.02, large=0.15)
-            advice = "nothing"
+            advice = NO_ADVICE
             if verdict != FINE:
                 spline = f"spline({outside(factor.expression)})"
                 advice = f'{factor.name} bends: try add="{_next_power(fit, factor)}", or {spline} in its place'
             yield Line(
+                "curvature",
                 "straight line",
                 STRAIGHT,
                 f"curvature of {factor.name} (t, Holm)",
@@ -56,8 +57,9 @@ def straight(fit: Fitted) -> Iterator[Line]:
         return
     if np.isfinite(fitted.statistic):
         verdict = judged(fitted.p, fitted.size, small=0.02, large=0.15)
-        advice = "nothing" if verdict == FINE else _unbend(fit)
+        advice = NO_ADVICE if verdict == FINE else _unbend(fit)
         yield Line(
+            "fitted curvature",
             "straight line",
             STRAIGHT,
             "curvature across fitted values (Tukey)",
@@ -69,9 +71,10 @@ def straight(fit: Fitted) -> Iterator[Line]:
     repeated = lack_of_fit(fit)
     if np.isfinite(repeated.statistic):
         verdict = judged(repeated.p, repeated.size - 1, small=0.5, large=3.0)
-        advice = "nothing" if verdict == FINE else "rows alike agree better than the model says: add a term or a curve"
+        advice = NO_ADVICE if verdict == FINE else "rows alike agree better than the model says: add a term or a curve"
         df1, df2 = repeated.df
         yield Line(
+            "lack of fit",
             "straight line",
             STRAIGHT,
             f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})",
@@ -173,10 +176,10 @@ def even(fit: Fitted) -> Iterator[Line]:
     """Squared residuals on all predictors, and how many times wider the spread is where fitted values are high."""
     check = "Breusch–Pagan, studentized"
     if why := nothing_left(fit):
-        yield cannot("even spread", EVEN, check, why)
+        yield cannot("spread", "even spread", EVEN, check, why)
         return
     if not fit.design.width:
-        yield cannot("even spread", EVEN, check, "there is no predictor for the spread to grow with")
+        yield cannot("spread", "even spread", EVEN, check, "there is no predictor for the spread to grow with")
         return
     figures = per_row(fit)
     squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
@@ -194,12 +197,12 @@ def even(fit: Fitted) -> Iterator[Line]:
     if np.isfinite(ratio) and abs(np.log(ratio)) > np.log(1.3):
         turn = "grows" if grows else "shrinks"
         words = f"the spread {turn} with the fitted values (× {figure(ratio, 2)} from low to high)"
-    advice = "nothing"
+    advice = NO_ADVICE
     if verdict != FINE:
         log = not fit.response.transformed and float(np.min(figures.observed)) > 0 and grows
         way = f'response="log({fit.response.name})", or ' if log else ""
         advice = f'try {way}std_errors="robust"; or weights='
-    yield Line("even spread", EVEN, check, test, verdict, advice, words)
+    yield Line("spread", "even spread", EVEN, check, test, verdict, advice, words)
 
 
 def spread_ratio(fitted: np.ndarray, residual: np.ndarray, times: np.ndarray) -> float:
@@ -233,18 +236,18 @@ NORMAL = "Are the residuals normal?"
 def normal(fit: Fitted) -> Iterator[Line]:
     """The shape of the standardized residuals."""
     if why := nothing_left(fit):
-        yield cannot("normal residuals", NORMAL, "Shapiro–Wilk", why)
+        yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
     figures = per_row(fit)
     z = figures.influence.standardized
     name, test = diagnostics.normality(*_sound(z, figures.times))
     if not np.isfinite(test.statistic):
-        yield cannot("normal residuals", NORMAL, name, "fewer than eight residuals can be scaled")
+        yield cannot("normality", "normal residuals", NORMAL, name, "fewer than eight residuals can be scaled")
         return
     verdict = judged(test.p, test.size, small=0.25, large=1.5)
-    advice = "nothing"
+    advice = NO_ADVICE
     if verdict != FINE:
         advice = 'intervals of coefficients hardly mind; for new rows use forecast(intervals="distribution-free")'
         if not fit.response.transformed and float(np.min(figures.observed)) > 0 and float(np.nanmean(z**3)) > 0.5:
             advice = f'try response="log({fit.response.name})"; {advice}'
-    yield Line("normal residuals", NORMAL, name, test, verdict, advice, "residuals are not normal")
+    yield Line("normality", "normal residuals", NORMAL, name, test, verdict, advice, "residuals are not normal")

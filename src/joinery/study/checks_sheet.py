@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from joinery.errors import CallError
 from joinery.show.numbers import count
 from joinery.study import influence_pictures, residual_pictures
-from joinery.study.check_lines import Line
+from joinery.study.check_lines import NO_ADVICE, Line
 from joinery.study.check_rows import HIGH_INFLATION, inflations
 from joinery.study.checks import check_lines
 from joinery.study.fitted import Fitted
@@ -51,7 +51,7 @@ def checks(fit: Fitted, *, label_rows: str | Sequence[Any], words: Mapping[str, 
 
 
 def _nothing(lines: list[Line]) -> str:
-    stated = [line.advice for line in lines if not line.advice.startswith("nothing")]
+    stated = [line.advice for line in lines if line.advice != NO_ADVICE]
     return stated[0] if stated else "nothing to do"
 
 

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from joinery.core import tails
+from joinery.core.triangular import row_lengths
 from joinery.design.design import TIMES
 from joinery.design.factors import shown
 from joinery.errors import CallError, SentenceError, listed, nearest
@@ -77,8 +78,7 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     equations = [i for i, sign in enumerate(signs) if sign == "="]
     if len(equations) > 1:
         U = in_basis(fit, L[equations])
-        lengths = np.sqrt((U * U).sum(axis=1))
-        if np.linalg.matrix_rank(U / lengths[:, None]) < len(U):
+        if np.linalg.matrix_rank(U / row_lengths(U)[:, None]) < len(U):
             raise CallError("the claims repeat or contradict one another: one follows from the others; leave it out")
         joint = test_together(fit, U, found.values[equations])
         together = {"claim": "all equations together", "t": np.nan, "df": joint.df2, "p": joint.p}

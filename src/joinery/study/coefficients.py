@@ -70,7 +70,7 @@ def coefficients(
         columns["simple_r"] = np.append(constant, simple)
         columns["partial_r"] = np.append(constant, partial[skip:])
         columns["semipartial_r"] = np.append(constant, (t * unexplained)[skip:])
-    dropped = list(dependences(fit.design, fit.solution))
+    dropped = [note.words for note in dependences(fit.design, fit.solution)]
     kinds = dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
     return Table(
         columns,
@@ -117,7 +117,7 @@ def said_of_errors(fit: Fitted) -> tuple[str, ...]:
     if chosen is None:
         return ()
     blind: tuple[str, ...] = ()
-    if not chosen.sighted(fit.solution.root).all():
+    if np.isnan(chosen.errors(fit.solution.root)).any():
         blind = (
             "where one row or cluster alone speaks to a coefficient, nothing tells how sure it is: no standard error",
         )

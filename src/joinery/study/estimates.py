@@ -8,6 +8,7 @@ import numpy as np
 
 from joinery.core import tails
 from joinery.core.covariance import Joint, joint_test
+from joinery.core.triangular import row_lengths
 from joinery.study.fitted import Fitted
 
 
@@ -31,7 +32,7 @@ def estimates(fit: Fitted, *, plain: bool = False) -> Estimates:
     errors = np.full(design.width + solution.has_intercept, np.nan)
     df = np.full(len(errors), fit.estimate.reference_df)
     if sandwich is not None:
-        errors[solution.places] = np.sqrt(sandwich.variances(solution.root)) * solution.unit
+        errors[solution.places] = sandwich.errors(solution.root) * solution.unit
         df[solution.places] = sandwich.df
     elif fit.estimate.scale is not None:
         errors[solution.places] = fit.estimate.scale * solution.error_factors
@@ -82,9 +83,9 @@ def in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
 def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Standard errors and degrees of freedom, each (m,), of combinations U (m, rank) in the solution's basis."""
     if fit.sandwich is not None:
-        return np.sqrt(fit.sandwich.variances(U)) * fit.solution.unit, fit.sandwich.degrees(U)
+        return fit.sandwich.errors(U) * fit.solution.unit, fit.sandwich.degrees(U)
     scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
-    return scale * np.sqrt((U * U).sum(axis=1)), np.full(len(U), fit.estimate.reference_df)
+    return scale * row_lengths(U), np.full(len(U), fit.estimate.reference_df)
 
 
 def test_together(fit: Fitted, U: np.ndarray, away: np.ndarray) -> Joint:
@@ -99,7 +100,7 @@ def test_together(fit: Fitted, U: np.ndarray, away: np.ndarray) -> Joint:
     scale = fit.estimate.scale
     if not r or not scale or not df2 > 0:
         return Joint(np.nan, r, df2, np.nan, "no degrees of freedom are left")
-    lengths = np.sqrt((U * U).sum(axis=1))
+    lengths = row_lengths(U)
     # orthonormal combinations of the claims: their sum of squares over s²
     left, values, _ = np.linalg.svd(U / lengths[:, None], full_matrices=False)
     if values[-1] <= 1e-10 * values[0]:

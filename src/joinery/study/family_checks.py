@@ -12,7 +12,7 @@ from joinery.core.glm.families import FAMILIES
 from joinery.core.pieces import joined
 from joinery.errors import listed
 from joinery.show.numbers import figure, percent
-from joinery.study.check_lines import Line, cannot
+from joinery.study.check_lines import NO_ADVICE, Line, cannot
 from joinery.study.check_rows import badly_fitted, decides, overlap
 from joinery.study.check_shape import straight
 from joinery.study.fitted import Fitted, response_rows, working_rows
@@ -47,7 +47,7 @@ def separation(fit: Fitted) -> Iterator[Line]:
         words = f"{listed(names[j] for j in fit.estimate.running)} separates the response"
         advice = 'try penalty="firth"' if fit.family.penalties else "leave the term out, or join levels"
         found = Test(float("nan"), float("nan"))
-        yield Line("separation", SEPARATED, "separation", found, SERIOUS, advice, words)
+        yield Line("separation", "separation", SEPARATED, "separation", found, SERIOUS, advice, words)
 
 
 def link(fit: Fitted) -> Iterator[Line]:
@@ -73,9 +73,9 @@ def link(fit: Fitted) -> Iterator[Line]:
     test = Test(float(z), float(tails.t_two_sided(z, fit.estimate.reference_df)), (), z * z / max(fit.n_rows, 1))
     verdict = judged(test.p, test.size, small=0.01, large=0.1)
     others = [name for name in fit.family.links if name != fit.link.name][:2]
-    advice = "nothing" if verdict == FINE else f"try a curve, or link={' or link='.join(map(repr, others))}"
+    advice = NO_ADVICE if verdict == FINE else f"try a curve, or link={' or link='.join(map(repr, others))}"
     check = "square of the linear predictor (Pregibon)"
-    yield Line("link", LINK, check, test, verdict, advice, "the link or a curve is amiss")
+    yield Line("link", "link", LINK, check, test, verdict, advice, "the link or a curve is amiss")
 
 
 def _grouped(fit: Fitted) -> bool:
@@ -89,18 +89,18 @@ def spread(fit: Fitted) -> Iterator[Line]:
         return
     if not _grouped(fit):
         why = "single yes and no rows say nothing of their spread; see the calibration"
-        yield cannot("spread", SPREAD, "dispersion", why)
+        yield cannot("dispersion", "spread", SPREAD, "dispersion", why)
         return
     df = fit.residual_df
     if df < 1:
-        yield cannot("spread", SPREAD, "dispersion", "no degrees of freedom are left")
+        yield cannot("dispersion", "spread", SPREAD, "dispersion", "no degrees of freedom are left")
         return
     small = _share_of_small(fit)
     for name, value in (("Pearson's χ²", fit.estimate.pearson), ("deviance", fit.estimate.deviance)):
         size = value / df / (fit.estimate.dispersion or np.nan)
         p = float(tails.chi2_upper(size * df, df))
         verdict = judged(p, size, small=1.2, large=2.0)
-        advice = "nothing"
+        advice = NO_ADVICE
         if verdict != FINE:
             shaped = [name for name, f in FAMILIES.items() if f.limit == fit.family.name]
             ways = ['dispersion="estimated"'] * fit.family.quasi + [f'family="{name}"' for name in shaped]
@@ -109,7 +109,7 @@ def spread(fit: Fitted) -> Iterator[Line]:
         if small > MOST_SMALL:
             advice += f"; {percent(small)} of expected counts are below 5, so this p is rough"
         words = f"the spread is {figure(size, 2)} times what the {fit.family.name} family says (overdispersion)"
-        yield Line("spread", SPREAD, f"{name} over {df:,} df", Test(size, p), verdict, advice, words)
+        yield Line("dispersion", "spread", SPREAD, f"{name} over {df:,} df", Test(size, p), verdict, advice, words)
 
 
 def _share_of_small(fit: Fitted) -> float:
@@ -128,7 +128,7 @@ def calibration(fit: Fitted) -> Iterator[Line]:
         return
     observed, expected, variance, _ = groups(fit)
     if len(observed) < 4:
-        yield cannot("calibration", CALIBRATED, "calibration by groups", "too few rows for groups")
+        yield cannot("calibration", "calibration", CALIBRATED, "calibration by groups", "too few rows for groups")
         return
     with np.errstate(all="ignore"):
         statistic = float(np.nansum((observed - expected) ** 2 / variance)) / (fit.estimate.dispersion or 1.0)
@@ -136,11 +136,11 @@ def calibration(fit: Fitted) -> Iterator[Line]:
     p = float(tails.chi2_upper(statistic, df))
     worst = int(np.argmax(np.abs(observed - expected) / np.sqrt(variance)))
     verdict = judged(p, statistic / df, small=1.5, large=3.0)
-    advice = "nothing" if verdict == FINE else "a curve or a product may be missing: see component_residual"
+    advice = NO_ADVICE if verdict == FINE else "a curve or a product may be missing: see component_residual"
     seen, meant = figure(observed[worst], 3), figure(expected[worst], 3)
     words = f"in group {worst + 1} of {len(observed)} {seen} were seen, {meant} expected"
     check = f"calibration in {len(observed)} groups (χ², {df} df)"
-    yield Line("calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words)
+    yield Line("calibration", "calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words)
 
 
 def groups(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
@@ -181,10 +181,10 @@ def zeros(fit: Fitted) -> Iterator[Line]:
     z = (seen - expected) / sd
     p = float(tails.t_two_sided(z, np.inf))
     verdict = judged(p, abs(seen - expected) / max(fit.n_rows, 1), small=0.02, large=0.15)
-    advice = "nothing" if verdict == FINE else 'try family="negative-binomial", or ask what makes the zeros'
+    advice = NO_ADVICE if verdict == FINE else 'try family="negative-binomial", or ask what makes the zeros'
     words = f"{seen:.0f} rows are zero, {figure(expected, 3)} expected"
     check = f"zeros: {seen:.0f} seen, {figure(expected, 3)} expected"
-    yield Line("zeros", ZEROS, check, Test(z, p), verdict, advice, words)
+    yield Line("zeros", "zeros", ZEROS, check, Test(z, p), verdict, advice, words)
 
 
 def shape(fit: Fitted) -> Iterator[Line]:
@@ -197,7 +197,14 @@ def shape(fit: Fitted) -> Iterator[Line]:
     if not np.isfinite(test.statistic):
         return
     verdict = judged(test.p, test.size, small=0.25, large=1.5)
-    advice = "nothing" if verdict == FINE else "the family may be wrong: look at draw('quantiles'), and try another"
+    advice = NO_ADVICE if verdict == FINE else "the family may be wrong: look at draw('quantiles'), and try another"
     yield Line(
-        "family", SHAPE, f"quantile residuals, {name}", test, verdict, advice, "quantile residuals are not normal"
+        "family",
+        "family",
+        SHAPE,
+        f"quantile residuals, {name}",
+        test,
+        verdict,
+        advice,
+        "quantile residuals are not normal",
     )

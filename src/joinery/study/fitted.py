@@ -21,7 +21,7 @@ from joinery.design.blocks import Asides, RowBlocks
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
 from joinery.design.working import WorkingRows
-from joinery.errors import CallError
+from joinery.errors import CallError, Note
 from joinery.notation.evaluate import EVERY_ROW, Rows
 from joinery.notation.tree import Sentence
 
@@ -125,7 +125,7 @@ class Fitted:
     options: Options
     origin: Origin | None  # None for a fit loaded from a file, which keeps no rows
     sandwich: Sandwich | None = None  # the covariance that std_errors= asks for, unless it is the plain one
-    early_notes: tuple[str, ...] = ()  # what was noted on the way; of a loaded fit, every note
+    early_notes: tuple[Note, ...] = ()  # what was noted on the way; of a loaded fit, every note
     changes: tuple[str, ...] = ()  # the trail of revisions
     memory: Any = None  # what a loaded fit remembers of its rows: study.remembered
     cache: dict[Any, Any] = field(default_factory=dict, init=False, repr=False)  # never shared: replace makes another
@@ -220,7 +220,7 @@ class Fitted:
 def constant_response(solution: Solution) -> bool:
     """Whether the response does not vary beyond rounding."""
     size = abs(solution.mean_response / solution.unit) * np.sqrt(solution.weight_sum)
-    return bool(solution.spans_constant and solution.tss <= (64 * np.finfo(float).eps * size) ** 2)
+    return bool(solution.spans_constant and solution.tss <= (2 * np.finfo(float).eps * size) ** 2)
 
 
 Found = TypeVar("Found")

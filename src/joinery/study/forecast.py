@@ -21,7 +21,7 @@ from joinery.show.table import Table
 from joinery.study.estimates import errors_in_basis
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast_memory import forecast_memory
-from joinery.study.forecast_notes import needed_columns, notes_by_row, table_notes
+from joinery.study.forecast_notes import RowRemarks, needed_columns, remarks_by_row, table_notes
 from joinery.study.per_row import linear_predictor
 
 INTERVALS = ("model", "distribution-free")
@@ -171,6 +171,18 @@ def forecast(
     hold: str | None = None,
 ) -> Table:
     """The forecast table. See ``Fit.forecast``."""
+    return forecast_with_remarks(fit, new, level, intervals, simultaneous, hold)[0]
+
+
+def forecast_with_remarks(
+    fit: Fitted,
+    new: Any,
+    level: float | Sequence[float] | None,
+    intervals: str,
+    simultaneous: bool,
+    hold: str | None,
+) -> tuple[Table, RowRemarks]:
+    """The forecast table, and what is said of each row as data."""
     one_of("intervals", intervals, INTERVALS)
     if hold is not None:
         one_of("hold", hold, HOLDS)
@@ -198,11 +210,12 @@ def forecast(
         for name in ("mean_lower", "mean_upper", "new_lower", "new_upper"):
             columns[name + tail] = getattr(own, name)
     columns |= _judged(fit, table, context, measured) if new is not None else {}
-    columns["note"] = notes_by_row(fit, table, positions, measured, X)
+    remarks = remarks_by_row(fit, table, positions, measured, X)
+    columns["note"] = ["; ".join(remark.words for remark in own) for own in remarks]
     index = table.index
     ends = ("new_lower", "new_upper", "mean_lower", "mean_upper")
     sure = " and ".join(map(level_words, levels))
-    return Table(
+    found_table = Table(
         columns,
         title=f"Forecasts of {fit.words(fit.response.original)}, with {sure} intervals",
         notes=tuple(table_notes(fit, columns, levels[0], intervals, simultaneous, held)),
@@ -211,6 +224,7 @@ def forecast(
         kinds={"note": "text", "inside": "text", "probability": "own"},
         headings={n: n.replace("new_", "new row ").replace("_", " ") for n in columns if n.startswith(ends)},
     )
+    return found_table, remarks
 
 
 def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:

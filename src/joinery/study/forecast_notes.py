@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -38,44 +39,57 @@ def _lags(fit: Fitted) -> list[Call]:
     return [call for f in factors for call in calls_in(f) if call.function == "lag"]
 
 
-def notes_by_row(fit: Fitted, table: Records, positions: np.ndarray, found: Bands, X: np.ndarray) -> list[str]:
+@dataclass(frozen=True)
+class Remark:
+    """What is said of one forecast: its kind, and words."""
+
+    kind: str  # "missing", "filled", "outside", "unseen", "far", "dependent", "pole", "not admitted", "intercept"
+    words: str
+
+
+BEYOND = ("outside", "unseen", "far", "intercept")  # remarks that a row lies beyond what was seen
+RowRemarks = list[list[Remark]]
+
+
+def remarks_by_row(fit: Fitted, table: Records, positions: np.ndarray, found: Bands, X: np.ndarray) -> RowRemarks:
     """Why a row has no forecast, and what of it lies outside what was seen or what the family admits."""
     usable = ~np.isnan(found.fitted)
-    notes: list[list[str]] = [[] for _ in positions]
+    notes: RowRemarks = [[] for _ in positions]
     for name in needed_columns(fit):
         for place in np.flatnonzero(table.column(name).missing(positions) & ~usable):
-            notes[place].append(f"no {name}")
+            notes[place].append(Remark("missing", f"no {name}"))
     for name in fit.design.fills:
         for place in np.flatnonzero(table.column(name).missing(positions)):
-            notes[place].append(f"no {name}: its mean stands for it")
+            notes[place].append(Remark("filled", f"no {name}: its mean stands for it"))
     for name, (low, high) in fit.design.seen.items():
         values = table.column(name).numbers(positions)
         with np.errstate(invalid="ignore"):
             outside = np.flatnonzero((values < low) | (values > high))
         for place in outside:
             seen = f"({value(low)} to {value(high)})"
-            notes[place].append(f"{name} {value(values[place])} lies outside what was seen {seen}")
+            notes[place].append(Remark("outside", f"{name} {value(values[place])} lies outside what was seen {seen}"))
     _say_unseen(fit, table, positions, X, notes)
     for lag in _lags(fit):
         for place in np.flatnonzero(np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable):
-            notes[place].append(f"no {shown(lag)}")
+            notes[place].append(Remark("missing", f"no {shown(lag)}"))
     _say_not_admitted(fit, found, notes)
-    return ["; ".join(parts) for parts in notes]
+    return notes
 
 
-def _say_not_admitted(fit: Fitted, found: Bands, notes: list[list[str]]) -> None:
+def _say_not_admitted(fit: Fitted, found: Bands, notes: RowRemarks) -> None:
     """Means that the family cannot have, and ends past the pole of a transformed response."""
     if fit.estimate.linear:
         for place in np.flatnonzero(np.isinf(found.mean_lower + found.mean_upper + found.new_lower + found.new_upper)):
-            notes[place].append(f"an end lies past the pole of {fit.response.name}: infinite")
+            notes[place].append(Remark("pole", f"an end lies past the pole of {fit.response.name}: infinite"))
         return
     outside = ~np.isnan(found.fitted) & np.isnan(found.mean_lower)
     for place in np.flatnonzero(outside if fit.estimate.scale is not None else np.zeros(len(outside), bool)):
         mean = value(float(found.fitted[place]), 3)
-        notes[place].append(f"a mean of {mean} is none that the {fit.family.name} family can have: no interval")
+        words = f"a mean of {mean} is none that the {fit.family.name} family can have: no interval"
+        notes[place].append(Remark("not admitted", words))
 
 
-def _say_unseen(fit: Fitted, table: Records, positions: np.ndarray, X: np.ndarray, notes: list[list[str]]) -> None:
+def _say_unseen(fit: Fitted, table: Records, positions: np.ndarray, X: np.ndarray, notes: RowRemarks) -> None:
     """Combinations that no fitted row has: of levels, of numbers, and the intercept standing alone."""
     kept = forecast_memory(fit)
     context = fit.design.context(table, positions)
@@ -86,23 +100,24 @@ def _say_unseen(fit: Fitted, table: Records, positions: np.ndarray, X: np.ndarra
                 if all(c[row] >= 0 for c in codes):
                     cell = tuple(level_text(f.levels[c[row]]) for f, c in zip(term.categories, codes))
                     if cell not in cells:
-                        notes[row].append(f"no fitted row has {' with '.join(cell)}")
+                        notes[row].append(Remark("unseen", f"no fitted row has {' with '.join(cell)}"))
     farthest = kept.largest_leverage
     if farthest is not None and fit.solution.rank > 1 and fit.estimate.linear:
         with np.errstate(invalid="ignore"):
             far = np.flatnonzero(fit.solution.unscaled_variance(X) > 1.0000001 * farthest)
         for place in far.tolist():
             if not notes[place]:
-                notes[place].append("a combination farther out than any fitted row")
+                notes[place].append(Remark("far", "a combination farther out than any fitted row"))
     dropped = [fit.design.names[column] for column in fit.solution.dependence]
     broken = fit.solution.broken(X)
     for place in np.flatnonzero(broken.any(axis=1)).tolist():
         names = listed(name for name, b in zip(dropped, broken[place], strict=True) if b)
-        notes[place].append(f"{names} does not go with the other columns as in every fitted row: it counts for nothing")
+        words = f"{names} does not go with the other columns as in every fitted row: it counts for nothing"
+        notes[place].append(Remark("dependent", words))
     alone = np.flatnonzero(np.all(X == 0, axis=1)) if X.shape[1] else np.empty(0, int)
     for place in alone.tolist():
-        if any("outside what was seen" in note for note in notes[place]):
-            notes[place].append("this is the intercept alone, far outside the data")
+        if any(remark.kind == "outside" for remark in notes[place]):
+            notes[place].append(Remark("intercept", "this is the intercept alone, far outside the data"))
 
 
 def table_notes(
@@ -144,11 +159,11 @@ def table_notes(
     elif fit.asides.weights is not None and all(np.isnan(v).all() for v in new_ends):
         notes.append(f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no row intervals")
     if "inside" in columns:
-        notes += _judgement(columns, level)
+        notes += judgement(columns, level)
     return notes
 
 
-def _judgement(columns: dict[str, Any], level: float) -> list[str]:
+def judgement(columns: dict[str, Any], level: float) -> list[str]:
     """How the forecasts came out."""
     error = np.asarray(columns["error"], float)
     error = error[np.isfinite(error)]

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from joinery.errors import CallError
 from joinery.show.numbers import count, level_words
 from joinery.study.fitted import Fitted
-from joinery.study.forecast import forecast as forecast_table
+from joinery.study.forecast import forecast_with_remarks
+from joinery.study.forecast_notes import BEYOND, judgement
 from joinery.study.picture_words import worded
 
 if TYPE_CHECKING:
@@ -30,17 +33,17 @@ def forecast(
     """Forecasts of new rows, or of those whose response is missing."""
     from joinery.show.fit_pictures import Ahead, Words, forecasts
 
-    table = forecast_table(fit, new, hold=hold)
+    table, remarks = forecast_with_remarks(fit, new, None, "model", False, hold)
     found = table.frame
     if len(found) > MOST_ROWS:
         raise CallError(f"the picture shows up to {MOST_ROWS} rows, not {len(found):,}; forecast some of them")
-    outside = found["note"].str.contains("outside|farther out|no fitted row", regex=True).to_numpy()
+    outside = np.array([any(remark.kind in BEYOND for remark in own) for own in remarks])
     observed = found["observed"].to_numpy(float) if "observed" in found else None
     finding = f"{level_words(fit.level)} intervals for the mean and for a single new row"
     if outside.any():
         finding += f"; dashed: {count(int(outside.sum()), 'row lies', 'rows lie')} outside what was seen"
     if observed is not None:
-        finding += f"; {table.notes[-1]}"
+        finding += "".join(f"; {words}" for words in judgement(dict(table.columns), fit.level)[-1:])
     name = fit.words(fit.response.original)
     said = Words(f"What {name} is to be expected?", finding, name, "")
     rows = Ahead(

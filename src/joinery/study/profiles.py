@@ -78,7 +78,8 @@ class _Profile:
     def _penalized(self, held: Sequence[tuple[int, float]]) -> float:
         e, fit = self.fit.estimate, self.fit
         intercept = fit.solution.has_intercept
-        return penalized(self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held)[1]
+        near = fit.solution.padded_coefficients
+        return penalized(self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held, near=near)[1]
 
 
 def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:

@@ -41,10 +41,10 @@ def _refuse_nothing(fit: Fitted, scaled: str = "standardized") -> None:
         raise CallError("no residual can be scaled, as too few degrees of freedom are left: there is nothing to draw")
 
 
-def found_by(fit: Fitted, check: str) -> str:
+def found_by(fit: Fitted, kind: str) -> str:
     """What a check says of this fit, for the line under a picture's title."""
     for line in check_lines(fit):
-        if line.check.startswith(check) and np.isfinite(line.test.statistic):
+        if line.kind == kind and np.isfinite(line.test.statistic):
             told = line.found if line.verdict != "fine" else line.verdict
             return f"{line.check}: {told}" + ("" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})")
     return ""
@@ -92,7 +92,7 @@ def spread(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Ax
     y = np.sqrt(np.abs(figures.influence.studentized))
     sound = np.flatnonzero(np.isfinite(y))
     x, y = figures.fitted[sound], y[sound]
-    finding = found_by(fit, "Breusch–Pagan") or "a level smooth means an even spread"
+    finding = found_by(fit, "spread") or "a level smooth means an even spread"
     x_label = f"fitted {fit.words(fit.response.name)}"
     said = Words("Does the spread stay even?", finding, x_label, "√ |studentized residual|")
     level = Guide((float(x.min()), float(x.max())), (MEDIAN_ROOT, MEDIAN_ROOT))
@@ -109,7 +109,7 @@ def histogram(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax:
     z = z[np.isfinite(z)]
     across = np.linspace(min(-3.5, float(z.min())), max(3.5, float(z.max())), 200)
     height = np.exp(-(across**2) / 2) / np.sqrt(2 * np.pi)
-    finding = found_by(fit, "Shapiro") or found_by(fit, "D'Agostino")
+    finding = found_by(fit, "normality")
     said = Words("What shape do the residuals have?", finding, "standardized residual", "density")
     return histogram(z, (across, height), worded(said, words), ax)
 
@@ -124,7 +124,7 @@ def sequence(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: 
     x = np.arange(1.0, len(y) + 1)
     named = fit.options.order
     label = f"row, in the order of {fit.words(named)}" if named else "row, in the table's own order"
-    finding = found_by(fit, "Durbin") or "neighbours should not resemble one another"
+    finding = found_by(fit, "durbin-watson") or "neighbours should not resemble one another"
     said = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
     flags = placed(flags_of(fit, label_rows), order)
     curve = smooth(x, y, span=0.3)

@@ -36,6 +36,12 @@ class Remark:
     at: Limits
 
     @property
+    def predicate(self) -> str:
+        """The reason as what is said of the row: "is far out …", "decides …"."""
+        verb = "" if self.cooks_distance >= self.at.cooks_distance and self.leverage < 1 else "is "
+        return f"{verb}{self.reason}"
+
+    @property
     def reason(self) -> str:
         """The reason in words, with its figures and what to do."""
         h, t = self.leverage, self.studentized

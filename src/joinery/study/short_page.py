@@ -63,13 +63,13 @@ def _dispersion(fit: Fitted) -> str:
 
 
 def _cautions(fit: Fitted) -> list[Caution]:
-    found = [Caution(_gravity(note), note, "") for note in notes(fit) if not note.startswith("for the curious")]
+    found = [Caution(note.gravity, note.words, "") for note in notes(fit) if note.gravity != "note"]
     if fit.origin is not None and not fit.solution.perfect:
         table, chosen = rows_at_hand(fit)
         label = table.index[chosen.rows]
         notable = remarks(fit)
         worse = [r for r in notable if r.verdict != FINE]
-        found += [Caution(r.verdict, f"row {label[r.place]} {_is(r.reason)}", "rows") for r in worse[:MOST_CAUTIONS]]
+        found += [Caution(r.verdict, f"row {label[r.place]} {r.predicate}", "rows") for r in worse[:MOST_CAUTIONS]]
         found += [Caution(CAUTION, "", "")] * max(len(worse) - MOST_CAUTIONS, 0)  # counted below, never shown
         sound = [] if any(r.verdict == SERIOUS for r in worse) else ["no row decides the answer or is badly fitted"]
         if fit.n_rows <= MOST_CHECKED:
@@ -89,17 +89,9 @@ def _cautions(fit: Fitted) -> list[Caution]:
     return [*bad, *[c for c in found if c.verdict == FINE][:1]]
 
 
-def _gravity(note: str) -> str:
-    return SERIOUS if note.startswith("separation: ") else CAUTION
-
-
 def _found(line: Line) -> str:
     """What a check found, with its p where it has one."""
     return line.found if math.isnan(line.test.p) else f"{line.found}; {p_phrase(line.test.p)}"
-
-
-def _is(reason: str) -> str:
-    return reason if reason.startswith("decides") else f"is {reason}"
 
 
 def _in_short(fit: Fitted) -> list[str]:

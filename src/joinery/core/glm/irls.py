@@ -43,7 +43,7 @@ ROUNDING = 1e-10  # of a step that no halving makes lower the deviance: shorter 
 START_APART = 0.03
 WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.solve``
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
-LEAST_SHAPE, MOST_SHAPE = -12.0, 14.0  # log k: beyond, counts are all or nothing, or poisson
+LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson
 FEW_ROWS = 20_000  # up to which the likelihood of a shape is looked at over its whole range
 
 
@@ -176,7 +176,7 @@ class _ShapeProfile:
             found = [(a, b) for a, b, s, t in zip(at, at[1:], signs, signs[1:], strict=False) if s > 0 >= t]
             if found:
                 return found
-            guess = at[0] if signs[0] < 0 and guess is not None else None
+            guess = at[0] if signs[0] < 0 else guess
         if guess is None:
             return []
         guess = float(np.clip(guess, LEAST_SHAPE, MOST_SHAPE))

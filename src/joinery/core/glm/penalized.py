@@ -98,29 +98,48 @@ def penalized(
     intercept: bool,
     n: int,
     held: Sequence[tuple[int, float]] = (),
+    near: np.ndarray | None = None,
 ) -> tuple[Iterated, float]:
     """The penalized fit, and the penalized deviance that it reaches.
 
     Parameters: as for ``reweighted``; ``held`` places of coefficients in [constant, columns] and the values they are
-    held at. Raises NoConvergenceError when steps run out. Source: Firth 1993.
+    held at; ``near`` coefficients (k + 1,) near which the best may lie.
+    Raises NoConvergenceError when steps run out. Source: Firth 1993.
     """
-    start = WorkingBlocks(rows, family, link, None)
-    basis = least_squares(start, intercept=intercept, n=n)
+    basis = least_squares(WorkingBlocks(rows, family, link, None), intercept=intercept, n=n)
     model = _Model(rows, family, link, basis)
-    gamma = np.linalg.solve(basis.root, basis.padded_coefficients[basis.places + (not intercept)])
-    free, inside_start = np.eye(len(gamma)), np.zeros_like(gamma)
+    places = basis.places + (not intercept)
+    free, pull, values = np.eye(basis.rank), np.zeros((basis.rank, len(held))), np.array([v for _, v in held])
     if held:
-        places = {int(place): i for i, place in enumerate(basis.places + (not intercept))}
-        rows_held = basis.root[[places[place] for place, _ in held]]
+        at = {int(place): i for i, place in enumerate(places)}
+        rows_held = basis.root[[at[place] for place, _ in held]]
         pull = np.linalg.pinv(rows_held)
-        values = np.array([value for _, value in held])
-        gamma = gamma + pull @ (values - rows_held @ gamma)
-        inside_start = pull @ values
-        free = linalg.null_space(rows_held) if len(held) < len(gamma) else np.empty((len(gamma), 0))
-    now = model.at(gamma)
-    if not np.isfinite(now.objective):
-        now = model.at(inside_start)
-    now, steps, reason = _descended(model, now, free)
+        free = linalg.null_space(rows_held) if len(held) < basis.rank else np.empty((basis.rank, 0))
+
+    def begun(b: np.ndarray) -> np.ndarray:
+        """Coefficients in the basis, moved to where those that are held stand."""
+        gamma = np.linalg.solve(basis.root, b[places])
+        return gamma + pull @ (values - rows_held @ gamma) if held else gamma
+
+    # some links have more than one lowest place: the lowest that is reached from several starts
+    starts = [basis.padded_coefficients, np.zeros(rows.width + 1)]
+    if near is not None:
+        beside = near.copy()
+        beside[[place for place, _ in held]] = values  # the other coefficients as they are
+        starts += [near, beside]
+    ends = []
+    for first in (model.at(begun(b)) for b in starts):
+        if np.isfinite(first.objective):
+            try:
+                ends.append(_descended(model, first, free))
+            except NoConvergenceError:
+                continue  # the other starts are there
+    if not ends:
+        raise NoConvergenceError(
+            f"the penalized fit did not settle in {MOST_STEPS} steps; rescale the predictors, or choose another link",
+            iterations=MOST_STEPS,
+        )
+    now, steps, reason = min(ends, key=lambda end: end[0].objective)
     solution = least_squares(model.working(now.gamma), intercept=intercept, n=n)
     solution = with_coefficients(solution, model.coefficients(now.gamma))
     solution = replace(solution, perfect=False, rss=now.pearson / solution.unit / solution.unit)
