@@ -1,0 +1,210 @@
+"""Corners that single tests passed by: wide tables, ends of curves, ties, digits, what makes a line dashed."""
+
+from __future__ import annotations
+
+import re
+
+import matplotlib.pyplot as plt
+import numpy as np
+import pandas as pd
+import pytest
+from scipy import stats
+
+import joinery as jn
+from joinery.core.blocks import ArrayBlocks
+from joinery.core.solve import least_squares
+
+rng = np.random.default_rng(17)
+N = 60
+TABLE = pd.DataFrame({"x": rng.uniform(0, 10, N), "z": rng.normal(size=N), "g": rng.choice(list("abc"), N)})
+TABLE["y"] = 2 + 0.5 * TABLE["x"] - TABLE["z"] + rng.normal(size=N)
+TABLE["yes"] = rng.random(N) < 1 / (1 + np.exp(2 - 0.4 * TABLE["x"]))
+TABLE["c"] = rng.poisson(np.exp(0.2 + 0.1 * TABLE["x"] + 0.3 * TABLE["z"]))
+
+
+@pytest.mark.parametrize("intercept", [True, False])
+@pytest.mark.parametrize("weighted", [True, False])
+def test_hundreds_of_columns_go_the_steady_way(intercept, weighted):
+    r = np.random.default_rng(4)
+    X = r.normal(size=(700, 230)) + 5
+    X[:, 100] = X[:, 3] + 1e-6 * r.normal(size=700)  # too near for cross-products
+    X[:, 150] = 2 * X[:, 7] - 3 * X[:, 11] + 4 * intercept
+    y = X @ r.normal(size=230) + r.normal(size=700)
+    w = r.uniform(0.5, 2, 700) if weighted else None
+    s = least_squares(ArrayBlocks(X, y, w, 128), intercept=intercept)
+    assert s.way == "steady"
+    assert sorted(s.dependence) == [150]
+    combination = np.zeros(231)
+    combination[[0, 8, 12]] = 4 * intercept, 2, -3
+    assert s.dependence[150] == pytest.approx(combination, abs=1e-7)
+    assert np.isnan(s.coefficients[150])
+    kept = np.delete(X, 150, axis=1)
+    A = np.column_stack([np.ones(700), kept]) if intercept else kept
+    root = np.ones(700) if w is None else np.sqrt(w)
+    b = np.linalg.lstsq(A * root[:, None], y * root, rcond=None)[0]
+    found = np.append(s.intercept, s.coefficients[s.kept]) if intercept else s.coefficients[s.kept]
+    assert found == pytest.approx(b, rel=1e-6, abs=1e-6)
+    e = y - A @ b
+    assert s.rss == pytest.approx(float((root * e) @ (root * e)))
+    h = np.einsum("ij,ij->i", q := np.linalg.qr(A * root[:, None])[0], q) / root**2
+    assert s.unscaled_variance(X) == pytest.approx(h, rel=1e-6)
+
+
+def test_the_whole_model_against_none_in_every_part():
+    fit = jn.fit(TABLE, "c given x, z", family="poisson")
+    null = jn.fit(TABLE, "c given nothing", family="poisson")
+    table = fit.overall(level=0.9).frame.set_index("part")
+    assert table["df"].tolist() == [2, N - 3, N - 1]
+    assert table["deviance"].tolist() == pytest.approx([null.deviance - fit.deviance, fit.deviance, null.deviance])
+    assert table.loc["explained", "p"] == pytest.approx(stats.chi2.sf(null.deviance - fit.deviance, 2))
+    assert table.loc["explained", "critical_chi2"] == pytest.approx(stats.chi2.ppf(0.9, 2))
+    quasi = jn.fit(TABLE, "c given x, z", family="poisson", dispersion="estimated").overall().frame.iloc[0]
+    rows = fit.rows()
+    phi = ((TABLE["c"] - rows["fitted"]) ** 2 / rows["fitted"]).sum() / (N - 3)
+    f = (null.deviance - fit.deviance) / 2 / phi
+    assert [quasi["f"], quasi["p"]] == pytest.approx([f, stats.f.sf(f, 2, N - 3)])
+    known = jn.fit(TABLE, "y given x, z", dispersion=2.0)
+    drop = float(((TABLE["y"] - TABLE["y"].mean()) ** 2).sum() - known.deviance)
+    assert known.overall()["p"][0] == pytest.approx(stats.chi2.sf(drop / 2, 2))
+    assert known.coefficients()["z"].tolist() == pytest.approx(
+        (known.coefficients()["estimate"] / known.coefficients()["standard_error"]).tolist()
+    )
+
+
+def test_the_band_of_the_quantiles_holds_ninety_five_of_a_hundred():
+    x = np.linspace(0, 1, 30)
+    outside = []
+    for seed in range(120):
+        y = np.random.default_rng(seed).normal(size=30)
+        figure = jn.fit({"x": x, "y": y}, "y given x").draw("quantiles")
+        axes = figure.axes[0]
+        band = axes.collections[0].get_paths()[0].vertices
+        points = np.concatenate(
+            [c.get_offsets() for c in axes.collections[1:] if len(c.get_offsets()) > 1] or [np.empty((0, 2))]
+        )
+        if not len(points):
+            points = next(line.get_xydata() for line in axes.lines if len(line.get_xydata()) == 30)
+        plt.close(figure)
+        points = np.asarray(points)[:30]
+        share = []
+        for at, up in points:
+            near = band[np.abs(band[:, 0] - at) < 1e-9, 1]
+            share.append(not near.min() <= up <= near.max())
+        outside.append(np.mean(share))
+    assert np.mean(outside) == pytest.approx(0.05, abs=0.012)
+
+
+def test_profiles_under_an_estimated_dispersion_are_widened_by_it():
+    fit = jn.fit(TABLE, "c given x", family="poisson", dispersion="estimated")
+    end = fit.coefficients(profile=True)["upper"][1]
+    held = jn.fit(TABLE, "c given nothing", family="poisson", offset=f"{float(end)!r} * x")
+    rise = (held.deviance - fit.deviance) / fit.dispersion
+    assert rise == pytest.approx(stats.f.ppf(0.95, 1, N - 2), rel=1e-6)
+
+
+def test_splines_are_straight_beyond_both_ends():
+    fit = jn.fit(TABLE, "y given spline(x, columns=3)")
+    low, high = TABLE["x"].min(), TABLE["x"].max()
+    for start, side in ((low, -1), (high, 1)):
+        at = start + side * np.array([0.0, 1e-4, 1.0, 2.0, 7.0])
+        f = fit.forecast({"x": at})["fitted"].to_numpy()
+        inner = (f[0] - fit.forecast({"x": [start - side * 1e-4]})["fitted"].iloc[0]) / (side * 1e-4)
+        assert np.diff(f[2:]) / np.diff(at[2:]) == pytest.approx([(f[2] - f[0]) / side] * 2)
+        assert (f[2] - f[0]) / side == pytest.approx(inner, rel=1e-3)  # the slope goes on through the knot
+
+
+def test_ties_count_half_in_the_area_under_the_curve():
+    table = pd.DataFrame({"g": list("aaaabbbbcccc"), "yes": [0, 0, 0, 1, 0, 1, 0, 1, 1, 1, 0, 1]}).assign(
+        yes=lambda t: t["yes"] == 1
+    )
+    fit = jn.fit(table, "yes given g")
+    p, y = fit.rows()["fitted"].to_numpy(), table["yes"].to_numpy()
+    pairs = [(a > b) + 0.5 * (abs(a - b) < 1e-9) for a in p[y] for b in p[~y]]
+    found = fit.crosscheck(4, seed=1).frame.set_index("figure")
+    assert found.loc["area under the curve (AUC)", "fitted_rows"] == pytest.approx(np.mean(pairs))
+
+
+def test_the_surest_effect_is_the_surest():
+    fit = jn.fit(TABLE, "yes given x, z")
+    z = fit.coefficients().frame.set_index("term")["z"].abs()
+    assert f"for {z[['x', 'z']].idxmax()} for one more unit" in " ".join(str(fit).split())
+
+
+def test_cooks_distance_of_other_families_is_near_the_real_one():
+    fit = jn.fit(TABLE, "c given x, z", family="poisson")
+    rows, b = fit.rows().frame, fit.coefficients()["estimate"].to_numpy()
+    inverse = np.linalg.inv(fit._fitted.solution.unscaled_covariance)
+    for i in np.argsort(-rows["cooks_distance"].to_numpy())[:8]:
+        out = jn.fit(TABLE.drop(i), "c given x, z", family="poisson").coefficients()["estimate"].to_numpy()
+        # a row's own second order stays out of one step: a tenth or so
+        assert rows["cooks_distance"][i] == pytest.approx(float((b - out) @ inverse @ (b - out)) / 3, rel=0.15)
+
+
+def test_digits_reach_the_short_page(joinery, tmp_path):
+    TABLE.to_csv(tmp_path / "t.csv", index=False)
+    _, plain, _ = joinery("fit", tmp_path / "t.csv", "y given x")
+    _, long, _ = joinery("fit", tmp_path / "t.csv", "y given x", "--digits", 9)
+    estimate = jn.fit(TABLE, "y given x").coefficients()["estimate"][1]
+    assert f"{estimate:.9g}"[:8] in long
+    assert f"{estimate:.9g}"[:8] not in plain
+
+
+def test_rows_beyond_what_was_seen_are_dashed_and_others_not():
+    fit = jn.fit(TABLE, "y given x, g")
+    new = {"x": [5.0, 30.0, 5.0], "g": list("abc")}
+    figure = fit.draw("forecast", new=new)
+    dashed = [
+        line.get_linestyle()
+        for line in figure.axes[0].lines
+        if len(line.get_xdata()) == 2 and np.ptp(line.get_xdata()) > 0
+    ]
+    heights = [line.get_ydata()[0] for line in figure.axes[0].lines if line.get_linestyle() in ("--", (0, (2, 1.6)))]
+    plt.close(figure)
+    assert dashed.count("--") == 2  # both intervals of the one row
+    assert set(heights) == {1}
+    seen = fit.draw("forecast", new={"x": [5.0], "g": ["a"]})
+    assert "--" not in {line.get_linestyle() for line in seen.axes[0].lines}
+    plt.close(seen)
+
+
+@pytest.mark.parametrize("word", ["outside", "nothing", "fine", "separation"])
+def test_no_wording_decides_anything(word):
+    """Columns and levels may have any name: the same verdicts, lines and dashes."""
+    plain = jn.fit(TABLE.assign(g=TABLE["g"].replace("a", "q")), "y given x, g")
+    odd = jn.fit(
+        TABLE.assign(g=TABLE["g"].replace("a", word)).rename(columns={"x": f"{word} x"}),
+        f"y given \"{word} x\", category(g, reference='b')",
+    )
+    other = jn.fit(TABLE.assign(g=TABLE["g"].replace("a", "q")), "y given x, category(g, reference='b')")
+    assert odd.checks()["verdict"].tolist() == other.checks()["verdict"].tolist()
+    assert [r.gravity for r in odd.remarks] == [r.gravity for r in other.remarks]
+    assert len(plain.remarks) == len(odd.remarks)
+    row = odd.forecast({f"{word} x": [5.0], "g": [word]})
+    assert row["note"].iloc[0] == ""
+
+
+@pytest.mark.parametrize(
+    ("text", "reads"),
+    [
+        ("y given x, log(z)", True),
+        ("y given x +", False),
+        ("y given x, (a + b) * g", True),
+        ("y given powers(x)", False),
+        ("y given all but x", True),
+        ("y x", False),
+        ("given x", False),
+        ("y given x without intercept", True),
+        ("y given lag(x, 0)", False),
+        ("a of b given x", True),
+        ("y given 'x'", False),
+    ],
+)
+def test_sentences_are_read_or_refused_as_they_should_be(text, reads):
+    from joinery.notation.parse import read_sentence
+
+    if reads:
+        assert str(read_sentence(str(read_sentence(text)))) == str(read_sentence(text))
+    else:
+        with pytest.raises(jn.SentenceError) as caught:
+            read_sentence(text)
+        assert re.search("expected|needs|takes|cannot|one of|to|is", str(caught.value))
