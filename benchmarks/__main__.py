@@ -12,10 +12,10 @@ from threadpoolctl import threadpool_info
 
 import joinery as jn
 from benchmarks.measure import Row, fresh, in_turn, often, peak_growth
-from joinery.core.blocks import ArrayBlocks, Block
-from joinery.core.pieces import Partition
-from joinery.core.solve import least_squares
-from joinery.core.working import Part
+from joinery.core.blocks.blocks import ArrayBlocks, Block
+from joinery.core.blocks.partition import Partition
+from joinery.core.glm.rows import LikelihoodRows
+from joinery.core.least_squares.solve import least_squares
 
 MANY = 1_000_000
 
@@ -122,18 +122,18 @@ class ArrayParts:
         return int(self.X.shape[1])
 
     @property
-    def pieces(self) -> Partition[Part]:
-        def part(block: Block) -> Part:
-            return Part(block[0], block[1], np.ones(len(block[1])), None, None)
+    def pieces(self) -> Partition[LikelihoodRows]:
+        def part(block: Block) -> LikelihoodRows:
+            return LikelihoodRows(block[0], block[1], np.ones(len(block[1])), None, None)
 
         return ArrayBlocks(self.X, self.y).pieces.map(part)
 
 
 def families() -> Iterator[Row]:
     """Generalized linear models."""
-    from joinery.core.families import FAMILIES
-    from joinery.core.links import LINKS
-    from joinery.core.reweighted import reweighted
+    from joinery.core.glm.families import FAMILIES
+    from joinery.core.glm.irls import reweighted
+    from joinery.core.glm.links import LINKS
 
     X, y = _tall()
     happened = (y > 0).astype(float)

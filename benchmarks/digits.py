@@ -9,8 +9,8 @@ import numpy as np
 from tests.conftest import Exact, digits
 from tests.core.hard_problems import PROBLEMS
 
-from joinery.core.blocks import ArrayBlocks
-from joinery.core.solve import least_squares
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.least_squares.solve import least_squares
 
 
 def main() -> None:

@@ -45,6 +45,41 @@ def test_nothing_imports_upward(path):
         assert "model" not in rooms
 
 
+MODULES = {
+    ".".join(("joinery", *p.relative_to(SOURCE).with_suffix("").parts)).removesuffix(".__init__"): p for p in FILES
+}
+
+
+def graph() -> dict[str, set[str]]:
+    """Which module knows which, imports inside functions too; imports for types alone do not count."""
+    found = {}
+    for name, path in MODULES.items():
+        tree = ast.parse(path.read_text("utf-8"))
+        typing = [n for n in ast.walk(tree) if isinstance(n, ast.If) and getattr(n.test, "id", "") == "TYPE_CHECKING"]
+        skipped = {id(inner) for block in typing for inner in ast.walk(block)}
+        known = set()
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ImportFrom) and id(node) not in skipped and node.module:
+                known |= {full if (full := f"{node.module}.{a.name}") in MODULES else node.module for a in node.names}
+        found[name] = known & MODULES.keys() - {"joinery", name}
+    return found
+
+
+def test_there_is_no_circle_anywhere():
+    left = graph()
+    while free := [name for name, known in left.items() if not known & left.keys()]:
+        for name in free:
+            del left[name]
+    assert not left, f"among these is a circle: {sorted(left)}"
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_no_module_takes_a_private_name_of_another(path):
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("joinery."):
+            assert not [a.name for a in node.names if a.name.startswith("_")], f"{path}: {node.module}"
+
+
 def test_the_errors_stand_on_nothing():
     assert all(not name.startswith("joinery") for name in imported(SOURCE / "errors.py"))
 

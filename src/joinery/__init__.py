@@ -22,20 +22,19 @@ if TYPE_CHECKING:
     from joinery.model.compare import compare as compare
     from joinery.model.compare import stepwise as stepwise
     from joinery.model.fit import fit as fit
+    from joinery.model.fit import load as load
     from joinery.model.result import Fit as Fit
-    from joinery.model.save import load as load
     from joinery.show.table import Table as Table
-    from joinery.study.look import Look as Look
-    from joinery.study.look import look as look
+    from joinery.study.look.look import Look as Look
+    from joinery.study.look.look import look as look
 
 __version__ = "0.1.0"
 
 _HOMES = {
     "joinery.data.reading": ("read", "sample_data", "sample_names"),
-    "joinery.study.look": ("look", "Look"),
-    "joinery.model.fit": ("fit",),
+    "joinery.study.look.look": ("look", "Look"),
+    "joinery.model.fit": ("fit", "load"),
     "joinery.model.result": ("Fit",),
-    "joinery.model.save": ("load",),
     "joinery.model.compare": ("compare", "stepwise", "Trail"),
     "joinery.show.table": ("Table",),
     "joinery.errors": (

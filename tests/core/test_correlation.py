@@ -8,9 +8,9 @@ import mpmath
 import numpy as np
 import pytest
 
-from joinery.core.blocks import ArrayBlocks
-from joinery.core.correlation import pearson, ranks, spearman, variance_inflation
-from joinery.core.solve import least_squares
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.inference.correlation import pearson, ranks, spearman, variance_inflation
+from joinery.core.least_squares.solve import least_squares
 
 
 @pytest.fixture(scope="module")

@@ -123,7 +123,7 @@ def test_forecasts_and_saved_fits_carry_the_chosen_covariance(tmp_path):
     V = fit._fitted.solution.root @ fit._fitted.sandwich.meat @ fit._fitted.solution.root.T
     row = fit.forecast({"x": [0.7]})
     reach = (row["mean_upper"][0] - row["mean_lower"][0]) / 2
-    from joinery.core.tails import t_quantile
+    from joinery.core.numeric.distributions import t_quantile
 
     assert np.isclose(reach, t_quantile(0.975, N - 2) * math.sqrt(x @ V @ x))
     assert any("spread of single rows to be even" in note for note in row.notes)

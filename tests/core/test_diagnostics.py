@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 from scipy import linalg
 
-from joinery.core import diagnostics
-from joinery.core.blocks import ArrayBlocks
-from joinery.core.correlation import variance_inflation
-from joinery.core.solve import least_squares
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.inference import diagnostics
+from joinery.core.inference.correlation import variance_inflation
+from joinery.core.least_squares.solve import least_squares
 
 
 @pytest.fixture(scope="module")

@@ -8,11 +8,12 @@ import numpy as np
 import pytest
 from numpy.testing import assert_allclose
 
-from joinery.core import levelled, products
-from joinery.core.blocks import ArrayBlocks
-from joinery.core.levelled import IndicatorColumns
-from joinery.core.pieces import Partition
-from joinery.core.solve import least_squares
+from joinery.core.blocks import columns as levelled
+from joinery.core.blocks import products
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.blocks.columns import IndicatorColumns
+from joinery.core.blocks.partition import Partition
+from joinery.core.least_squares.solve import least_squares
 
 
 class LevelledBlocks:

@@ -7,10 +7,10 @@ import threading
 import numpy as np
 import pytest
 
-from joinery.core import products
-from joinery.core.blocks import ArrayBlocks
-from joinery.core.pieces import Partition, joined
-from joinery.core.solve import least_squares
+from joinery.core.blocks import products
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.blocks.partition import Partition, joined
+from joinery.core.least_squares.solve import least_squares
 
 
 @pytest.fixture(params=["1", "2", "7"])

@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from joinery.core import precise
-from joinery.core.blocks import ArrayBlocks
-from joinery.core.exact import BITS, ROWS, Scaled, cross_products
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.least_squares.exact_products import BITS, ROWS, Scaled, cross_products
+from joinery.core.numeric import double_double as precise
 
 MODERATE = st.floats(-1e60, 1e60).filter(lambda v: v == 0 or abs(v) > 1e-60)
 

@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from joinery.core.blocks import ArrayBlocks
-from joinery.core.influence import influence
-from joinery.core.smooth import smooth
-from joinery.core.solve import least_squares
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.inference.influence import influence
+from joinery.core.inference.smooth import smooth
+from joinery.core.least_squares.solve import least_squares
 from joinery.errors import DataError
 from tests.core.hard_problems import PROBLEMS
 

@@ -6,7 +6,7 @@ import mpmath
 import numpy as np
 import pytest
 
-from joinery.core import tails
+from joinery.core.numeric import distributions as tails
 
 
 def t_truth(t, df):

@@ -13,7 +13,8 @@ import pytest
 from matplotlib.figure import Figure
 
 import joinery as jn
-from joinery.show import numbers, page
+from joinery.show import numbers
+from joinery.show import short_page as page
 from joinery.show.table import Table
 
 NAN = float("nan")

@@ -158,7 +158,7 @@ def test_an_added_variable_picture_shows_the_coefficient(honey):
 
 
 def test_the_few_remarkable_rows_of_many_are_those_of_all_figures(monkeypatch, honey, yields):
-    from joinery.study import rows
+    from joinery.study.rows import table as rows
 
     every = [(r.place, r.verdict, r.reason) for r in rows.remarks(honey._fitted)]
     assert len(every) > 2

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import joinery as jn
-from joinery.core import tails
+from joinery.core.numeric import distributions as tails
 
 SENTENCE = "honey_kg given forage_km2, feed_kg, rain_days, feed_kg * rain_days, altitude_m^2, hive_type"
 

@@ -10,7 +10,7 @@ import pandas as pd
 import pytest
 
 import joinery as jn
-from joinery.core import tails
+from joinery.core.numeric import distributions as tails
 
 
 def test_intervals_and_tests_agree_with_one_another(honey):

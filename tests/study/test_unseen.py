@@ -11,8 +11,8 @@ import pytest
 from scipy import stats
 
 import joinery as jn
-from joinery.core.blocks import ArrayBlocks
-from joinery.core.solve import least_squares
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.least_squares.solve import least_squares
 
 rng = np.random.default_rng(17)
 N = 60

@@ -85,8 +85,7 @@ def _tell(notes: Iterable[str]) -> None:
 
 def _fit(model: str | None, **given: Any) -> Fit:
     """The fit that a command works on: made from data and a model, or loaded from a saved one."""
-    from joinery.model.fit import fit
-    from joinery.model.save import load
+    from joinery.model.fit import fit, load
 
     data = str(given["data"])
     if model is None:
@@ -171,7 +170,7 @@ def look(
     **given: Any,
 ) -> None:
     """See what came in: each column, what is odd, what goes with what; with a MODEL, the response against each term."""
-    from joinery.study.look import look as first_look
+    from joinery.study.look.look import look as first_look
 
     found = first_look(_data(data, given), model, where=where, id=id)
     tables = [found.columns]
@@ -206,7 +205,8 @@ def fit(
 
 
 def _show_page(found: Fit, form: str, output: str | None, digits: int | None) -> None:
-    from joinery.show import forms, page
+    from joinery.show import forms
+    from joinery.show import short_page as page
     from joinery.show.files import write_text
     from joinery.study.short_page import short_page
 

@@ -10,12 +10,12 @@ from rich.text import Text
 
 from joinery.errors import CallError
 from joinery.model.compare import compare
-from joinery.model.fit import fit
+from joinery.model.fit import fit, load
 from joinery.model.result import Fit
-from joinery.model.save import load
-from joinery.show import forms, page
+from joinery.show import forms
+from joinery.show import short_page as page
 from joinery.show.table import Table
-from joinery.study.look import look
+from joinery.study.look.look import look
 from joinery.study.short_page import short_page
 
 FIRST = "honey_kg given forage_km2, altitude_m, feed_kg, rain_days, hive_type"

@@ -13,8 +13,8 @@ from typing import Any
 
 import numpy as np
 
-from joinery.core import precise
-from joinery.core.levelled import Columns, IndicatorColumns
+from joinery.core.blocks.columns import Columns, IndicatorColumns
+from joinery.core.numeric import double_double as precise
 from joinery.data.columns import level_text
 from joinery.data.records import Records, filled
 from joinery.design.codings import Subset, coding_matrix, open_cells, subsets

@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from joinery.core import precise
-from joinery.core.precise import Pair
+from joinery.core.numeric import double_double as precise
+from joinery.core.numeric.double_double import Pair
 from joinery.data.columns import Column, level_text
 from joinery.data.records import Records
 from joinery.design.curves import learn_polynomial, learn_spline, polynomial, spline

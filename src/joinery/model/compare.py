@@ -12,9 +12,9 @@ from joinery.model.fit import fit
 from joinery.model.result import Fit
 from joinery.model.revise import terms_of
 from joinery.show.table import Table
-from joinery.study import stepwise as study
-from joinery.study.compare import compare as side_by_side
-from joinery.study.stepwise import CRITERIA, MOVES, Steps
+from joinery.study.compare import stepwise as study
+from joinery.study.compare.compare import compare as side_by_side
+from joinery.study.compare.stepwise import CRITERIA, MOVES, Steps
 
 
 def compare(*fits: Fit) -> Table:

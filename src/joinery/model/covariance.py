@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from joinery.core.covariance import Sandwich, autocorrelated, clustered, robust
+from joinery.core.inference.covariance import Sandwich, autocorrelated, clustered, robust
 from joinery.errors import CallError, UnknownColumnError, UnusableColumnError, listed
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows

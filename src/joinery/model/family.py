@@ -9,8 +9,8 @@ import numpy as np
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.families import Family
 from joinery.core.glm.rows import linear
-from joinery.design.blocks import RowBlocks
-from joinery.design.working import LikelihoodBlocks
+from joinery.design.glm_blocks import LikelihoodBlocks
+from joinery.design.row_blocks import RowBlocks
 from joinery.errors import Note, NothingEstimableError, UnusableColumnError, listed
 from joinery.show.numbers import count, figure
 from joinery.study.fitted import Options

@@ -58,7 +58,7 @@ class Fit:
     @property
     def left_out(self) -> Table:
         """The rows not used, each with its reason."""
-        from joinery.study.rows import left_out
+        from joinery.study.rows.table import left_out
 
         return left_out(self._fitted)
 
@@ -145,7 +145,7 @@ class Fit:
     @property
     def remarks(self) -> tuple[Note, ...]:
         """The notes as data: kind, gravity (serious, caution, note), words, and what each is about."""
-        from joinery.study.notes import notes
+        from joinery.study.read.notes import notes
 
         return notes(self._fitted)
 
@@ -173,7 +173,7 @@ class Fit:
         >>> jn.fit("sample:jars", "jars_sold given hours_open").coefficients()["estimate"].round(3).tolist()
         [3.738, 5.293]
         """
-        from joinery.study.coefficients import coefficients
+        from joinery.study.read.coefficients import coefficients
 
         return coefficients(
             self._fitted, level, standardized=standardized, correlations=correlations, ratios=ratios, profile=profile
@@ -191,7 +191,7 @@ class Fit:
         >>> fit.average_effects()["effect"].round(3).tolist()
         [0.039]
         """
-        from joinery.study.effects import average_effects
+        from joinery.study.understand.average_effects import average_effects
 
         return average_effects(self._fitted, level)
 
@@ -205,7 +205,7 @@ class Fit:
         >>> jn.fit("sample:jars", "jars_sold given hours_open").overall()["df"].tolist()
         [1, 12, 13]
         """
-        from joinery.study.overall import overall
+        from joinery.study.read.overall import overall
 
         return overall(self._fitted, level)
 
@@ -223,7 +223,7 @@ class Fit:
         >>> fit.anova()["df"].tolist()[:3]
         [1, 2, 109]
         """
-        from joinery.study.anova import anova
+        from joinery.study.compare.anova import anova
 
         return anova(self._fitted, after)
 
@@ -238,7 +238,7 @@ class Fit:
         >>> "log(price)" in " ".join(jn.fit("sample:prices", "price given weight_g, source").box_cox().notes)
         True
         """
-        from joinery.study.powers import box_cox
+        from joinery.study.compare.box_cox import box_cox
 
         return box_cox(self._fitted)
 
@@ -257,7 +257,7 @@ class Fit:
         >>> fit.claim("hours_open = 5")["difference"].round(2).tolist()
         [0.29]
         """
-        from joinery.study.claims import claim
+        from joinery.study.compare.claim import claim
 
         return claim(self._fitted, text, level)
 
@@ -273,7 +273,7 @@ class Fit:
         >>> float(jn.fit("sample:jars", "jars_sold given hours_open").rows()["leverage"].sum().round(9))
         2.0
         """
-        from joinery.study.rows import rows
+        from joinery.study.rows.table import rows
 
         return rows(self._fitted, dfbetas=dfbetas)
 
@@ -288,7 +288,7 @@ class Fit:
         >>> jn.fit("sample:jars", "jars_sold given hours_open").checks()["verdict"].tolist()[:3]
         ['fine', 'fine', 'caution']
         """
-        from joinery.study.checks import checks
+        from joinery.study.check.table import checks
 
         return checks(self._fitted)
 
@@ -317,7 +317,7 @@ class Fit:
         >>> jn.fit("sample:jars", "jars_sold given hours_open").forecast("hours_open = 5")["fitted"].round(2).tolist()
         [30.2]
         """
-        from joinery.study.forecast import forecast
+        from joinery.study.forecast.table import forecast
 
         return forecast(self._fitted, new, level=level, intervals=intervals, simultaneous=simultaneous, hold=hold)
 
@@ -335,7 +335,7 @@ class Fit:
         >>> jn.fit("sample:jars", "jars_sold given hours_open").crosscheck()["unseen"].round(2).tolist()[1]
         4.11
         """
-        from joinery.study.crosscheck import crosscheck
+        from joinery.study.resample.crosscheck import crosscheck
 
         return crosscheck(self._fitted, folds, by=by, seed=seed)
 
@@ -349,7 +349,7 @@ class Fit:
         >>> jn.fit("sample:jars", "jars_sold given hours_open").equation("latex")
         '\\\\widehat{\\\\text{jars\\\\_sold}} = 3.7 + 5.29\\\\,\\\\text{hours\\\\_open}'
         """
-        from joinery.study.equation import equation
+        from joinery.study.read.equation import equation
 
         return equation(self._fitted, style)
 
@@ -377,7 +377,7 @@ class Fit:
         >>> import joinery as jn
         >>> figure = jn.fit("sample:jars", "jars_sold given hours_open").draw("line")
         """
-        from joinery.study.pictures import draw
+        from joinery.study.pictures.draw import draw
 
         words = {"title": title, "x_label": x_label, "y_label": y_label}
         return draw(self._fitted, name, path=path, ax=ax, label_rows=label_rows, words=words, **options)
@@ -404,8 +404,16 @@ class Fit:
         """
         from joinery.model.revise import revise
 
-        return revise(
-            self._fitted, add=add, drop=drop, leave_out=leave_out, put_back=put_back, response=response, **changed
+        return Fit(
+            revise(
+                self._fitted,
+                add=add,
+                drop=drop,
+                leave_out=leave_out,
+                put_back=put_back,
+                response=response,
+                **changed,
+            )
         )
 
     def save(self, path: str | os.PathLike[str]) -> Path:
@@ -420,7 +428,7 @@ class Fit:
     # ------------------------------------------------------------------ the short page
 
     def __str__(self) -> str:
-        from joinery.show.page import as_text
+        from joinery.show.short_page import as_text
         from joinery.study.short_page import short_page
 
         return as_text(short_page(self._fitted))
@@ -429,7 +437,7 @@ class Fit:
         return f"<Fit {self.sentence!r}, {self.n_rows:,} rows>"
 
     def _repr_html_(self) -> str:
-        from joinery.show.page import as_html
+        from joinery.show.short_page import as_html
         from joinery.study.short_page import short_page
 
         return as_html(short_page(self._fitted))

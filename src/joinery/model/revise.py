@@ -7,8 +7,7 @@ from dataclasses import asdict, replace
 from typing import Any
 
 from joinery.errors import CallError, listed, nearest
-from joinery.model.fit import fit
-from joinery.model.result import Fit
+from joinery.model.steps import fit_to_table
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Everything, Term
 from joinery.study.fitted import Fitted
@@ -23,7 +22,7 @@ def revise(
     put_back: Sequence[Any] | str | None = None,
     response: str | None = None,
     **changed: Any,
-) -> Fit:
+) -> Fitted:
     """A new Fit like an earlier one but for what is said here. See ``Fit.revise``."""
     if earlier.origin is None:
         raise CallError("a fit loaded from a file keeps no rows to fit again; fit the table itself")
@@ -51,10 +50,10 @@ def revise(
         asked["cluster"] = None
     if "family" in changed and "link" not in changed:
         asked["link"] = None
-    found = fit(earlier.origin.given, str(new), **asked)._fitted
+    found = fit_to_table(earlier.origin.given, str(new), **asked)
     said = {"add": add, "drop": drop, "leave out": leave_out, "put back": put_back, "response": response} | changed
     words = [f"{what} {listed(_listed(value), 8)}" for what, value in said.items() if value is not None]
-    return Fit(replace(found, changes=(*earlier.changes, "; ".join(words) or "nothing changed")))
+    return replace(found, changes=(*earlier.changes, "; ".join(words) or "nothing changed"))
 
 
 def _listed(value: Any) -> list[Any]:

@@ -12,19 +12,18 @@ from typing import Any, Literal
 import numpy as np
 import pydantic
 
-from joinery.core.covariance import Sandwich
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
-from joinery.core.solution import Solution
+from joinery.core.inference.covariance import Sandwich
+from joinery.core.least_squares.solution import Solution
 from joinery.design.design import Design
 from joinery.errors import DataError, FileFormatError, JoineryError, Note
-from joinery.model.result import Fit
 from joinery.notation.parse import read_sentence
 from joinery.show.files import write_text
 from joinery.study.fitted import Fitted, Options
-from joinery.study.forecast_memory import ForecastMemory, as_plain, forecast_memory
-from joinery.study.notes import notes
+from joinery.study.forecast.memory import ForecastMemory, as_plain, forecast_memory
+from joinery.study.read.notes import notes
 
 KIND: Literal["joinery fit"] = "joinery fit"
 VERSION = 2
@@ -131,7 +130,7 @@ class SavedOptions(_Strict):
 
 
 class SavedRows(_Strict):
-    """What forecasts need of the fitted rows: see ``study.remembered``."""
+    """What forecasts need of the fitted rows: see ``study.forecast.memory``."""
 
     typical: dict[str, float | dict[str, float]]
     largest_leverage: float | None
@@ -242,18 +241,8 @@ def _fingerprint(fit: Fitted) -> str:
     return digest.hexdigest()
 
 
-def load(path: str | os.PathLike[str]) -> Fit:
-    """A fit from a file written by ``Fit.save``.
-
-    Parameters: ``path`` of the file. Returns a Fit that forecasts and prints as before, without the table's rows.
-    Raises DataError when there is no such file, FileFormatError when it is malformed, newer or tampered with.
-
-    >>> import joinery as jn, tempfile, pathlib
-    >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"
-    >>> _ = jn.fit("sample:jars", "jars_sold given hours_open").save(file)
-    >>> jn.load(file).equation()
-    'jars_sold = 3.7 + 5.29 hours_open'
-    """
+def load_fitted(path: str | os.PathLike[str]) -> Fitted:
+    """A fit from a file. See ``joinery.load``."""
     where = os.fsdecode(path)
     if not Path(where).is_file():
         raise DataError(f"no such file: {where!r}")
@@ -277,7 +266,7 @@ def load(path: str | os.PathLike[str]) -> Fit:
         if seal != _seal(content):
             raise refuse("it was changed after it was written; save the fit again")
         saved = SavedFit.model_validate_json(json.dumps(content | {"seal": seal}))
-        return Fit(_rebuilt(saved))
+        return _rebuilt(saved)
     except pydantic.ValidationError as slip:
         first = slip.errors()[0]
         place = ".".join(map(str, first["loc"]))

@@ -269,7 +269,7 @@ def _read(text: str, start: str) -> Any:
     try:
         return _parser().parse(text, start=start)
     except UnexpectedInput as slip:
-        raise diagnose(text, slip, start) from None
+        raise diagnose(text, slip, start, _parser()) from None
     except VisitError as wrapped:
         slip_inside = wrapped.orig_exc
     except SentenceError as slip_here:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from lark import Token
+from lark import Lark, Token
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
 from joinery.errors import SentenceError
@@ -98,17 +98,17 @@ def _ordered(kinds: Iterable[str]) -> list[str]:
     return sorted(kinds, key=lambda k: (order.index(k) if k in order else len(order), k))
 
 
-def diagnose(text: str, slip: UnexpectedInput, start: str) -> SentenceError:
+def diagnose(text: str, slip: UnexpectedInput, start: str, parser: Lark) -> SentenceError:
     """The SentenceError for a place where the parser stopped."""
     position = len(text) if slip.pos_in_stream is None else slip.pos_in_stream
     if isinstance(slip, UnexpectedCharacters):
-        before = _tokens_before(text, position)
+        before = _tokens_before(text, position, parser)
         return _unknown_character(_Stop(text, start, position, "?", text[position], before, frozenset()))
     assert isinstance(slip, UnexpectedToken)
     token = slip.token
     kind = token.type
     position = len(text.rstrip()) if kind == "$END" else position
-    before = _tokens_before(text, position)
+    before = _tokens_before(text, position, parser)
     accepted = frozenset(slip.accepts or slip.expected or ())
     stop = _Stop(text, start, position, kind, str(token.value), before, accepted)
     for rule in _RULES:
@@ -117,11 +117,9 @@ def diagnose(text: str, slip: UnexpectedInput, start: str) -> SentenceError:
     return stop.error("the sentence ends too early" if kind == "$END" else f"{stop.value!r} cannot stand here")
 
 
-def _tokens_before(text: str, position: int) -> tuple[Token, ...]:
-    from joinery.notation.parse import _parser
-
+def _tokens_before(text: str, position: int, parser: Lark) -> tuple[Token, ...]:
     try:
-        return tuple(_parser().lex(text[:position]))
+        return tuple(parser.lex(text[:position]))
     except UnexpectedInput:
         return ()
 

@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import io
+import json
+import math
 import shutil
 import sys
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import jinja2
 from rich.console import Console, Group, RenderableType
 from rich.table import Table as Grid
 from rich.text import Text
 
+from joinery.show.numbers import plain_cells
 from joinery.show.palette import INK, SLATE
-from joinery.show.table import Table, as_json
+
+if TYPE_CHECKING:
+    from joinery.show.table import Table
 
 NARROWEST = 60
 
@@ -197,6 +203,19 @@ def as_latex(table: Table) -> str:
     align = "".join("l" if w else "r" for w in words)
     notes = [f"% {note}" for note in table.notes]
     return "\n".join([*head, rf"\begin{{tabular}}{{{align}}}", *lines, r"\end{tabular}", *notes]) + "\n"
+
+
+def as_json(table: Table) -> str:
+    """Every digit, with the names and notes beside the figures."""
+    names = [*([table.index_name] if table.index is not None else []), *table.columns]
+    columns = [*([table.index] if table.index is not None else []), *table.columns.values()]
+    rows = [
+        {n: None if isinstance(v, float) and not math.isfinite(v) else v for n, v in zip(names, cells)}
+        for cells in zip(*map(plain_cells, columns))
+    ]
+    return json.dumps(
+        {"title": table.title, "notes": list(table.notes), "rows": rows}, ensure_ascii=False, indent=2, default=str
+    )
 
 
 RENDERERS: dict[str, Callable[[Table], str]] = {

@@ -6,6 +6,8 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+import numpy as np
+
 MINUS = "−"
 DIGITS = 4
 
@@ -124,3 +126,8 @@ def level_words(level: float) -> str:
 def count(n: int, word: str, plural: str | None = None) -> str:
     """``1 row``, ``12 rows``."""
     return f"{n:,} {word if n == 1 else plural or word + 's'}"
+
+
+def plain_cells(values: Sequence[Any] | np.ndarray) -> list[Any]:
+    """A column's cells as plain Python values."""
+    return values.tolist() if isinstance(values, np.ndarray) else list(values)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import os
 from collections.abc import Callable, Mapping, Sequence
@@ -65,7 +64,7 @@ class Table:
 
         labels = self.index if isinstance(self.index, pd.Index) else list(self.index or [])
         index = None if self.index is None else pd.Index(labels, name=self.index_name, tupleize_cols=False)
-        whole = {n: v if _is_numbers(v) else _plain(v) for n, v in self.columns.items()}
+        whole = {n: v if _is_numbers(v) else numbers.plain_cells(v) for n, v in self.columns.items()}
         return pd.DataFrame({name: pd.Series(v, index=index) for name, v in whole.items()}, index=index)
 
     def __getitem__(self, column: str) -> pd.Series:
@@ -129,7 +128,7 @@ class Table:
 
     def cells(self, column: str) -> list[str]:
         """A column as people read it."""
-        values = list(_plain(self.columns[column]))
+        values = list(numbers.plain_cells(self.columns[column]))
         digits = self.digits or numbers.DIGITS
         kind = self.kinds.get(column, _KINDS.get(column, "figure"))
         if self.is_text(column):
@@ -169,20 +168,3 @@ _FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {
 
 def _is_numbers(values: Sequence[Any] | np.ndarray) -> bool:
     return isinstance(values, np.ndarray) and values.dtype.kind in "fiub"
-
-
-def _plain(values: Sequence[Any] | np.ndarray) -> list[Any]:
-    return values.tolist() if isinstance(values, np.ndarray) else list(values)
-
-
-def as_json(table: Table) -> str:
-    """Every digit, with the names and notes beside the figures."""
-    names = [*([table.index_name] if table.index is not None else []), *table.columns]
-    columns = [*([table.index] if table.index is not None else []), *table.columns.values()]
-    rows = [
-        {n: None if isinstance(v, float) and not math.isfinite(v) else v for n, v in zip(names, cells)}
-        for cells in zip(*map(_plain, columns))
-    ]
-    return json.dumps(
-        {"title": table.title, "notes": list(table.notes), "rows": rows}, ensure_ascii=False, indent=2, default=str
-    )

@@ -11,16 +11,16 @@ from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 
-from joinery.core.covariance import Sandwich
 from joinery.core.glm.estimate import Dispersion, Estimate
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
-from joinery.core.solution import Solution
+from joinery.core.inference.covariance import Sandwich
+from joinery.core.least_squares.solution import Solution
 from joinery.data.records import Records
-from joinery.design.blocks import Asides, RowBlocks
 from joinery.design.design import Design
+from joinery.design.glm_blocks import WorkingRows
 from joinery.design.response import ResponseScale
-from joinery.design.working import WorkingRows
+from joinery.design.row_blocks import Asides, RowBlocks
 from joinery.errors import CallError, Note
 from joinery.notation.evaluate import EVERY_ROW, Rows
 from joinery.notation.tree import Sentence
@@ -127,7 +127,7 @@ class Fitted:
     sandwich: Sandwich | None = None  # the covariance that std_errors= asks for, unless it is the plain one
     early_notes: tuple[Note, ...] = ()  # what was noted on the way; of a loaded fit, every note
     changes: tuple[str, ...] = ()  # the trail of revisions
-    memory: Any = None  # what a loaded fit remembers of its rows: study.remembered
+    memory: Any = None  # what a loaded fit remembers of its rows: study.forecast.memory
     cache: dict[Any, Any] = field(default_factory=dict, init=False, repr=False)  # never shared: replace makes another
 
     # ------------------------------------------------------------------ what it is made of

@@ -7,19 +7,19 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery.core import intervals
+from joinery.core.inference import intervals
 from joinery.errors import CallError
 from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, value, with_error
-from joinery.show.page import BAR_NOTE, Caution, Effect, Page
-from joinery.study.check_lines import Line
-from joinery.study.checks import said_on_page
-from joinery.study.coefficients import p_values, ratio_words, said_of_errors, standard_units
-from joinery.study.equation import equation
-from joinery.study.estimates import estimates
+from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
+from joinery.study.check.check import Line
+from joinery.study.check.table import said_on_page
 from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.notes import notes
-from joinery.study.overall import OverallTest, overall_test
-from joinery.study.rows import remarks
+from joinery.study.read.coefficients import p_values, ratio_words, said_of_errors, standard_units
+from joinery.study.read.equation import equation
+from joinery.study.read.estimates import estimates
+from joinery.study.read.notes import notes
+from joinery.study.read.overall import OverallTest, overall_test
+from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 MOST_CAUTIONS = 5

@@ -8,14 +8,14 @@ from typing import Literal
 
 import numpy as np
 
-from joinery.core.blocks import Blocks
+from joinery.core.blocks.blocks import Blocks
 from joinery.core.glm.families import Family
 from joinery.core.glm.irls import Iterated, reweighted, shape_log_likelihood
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import LikelihoodSource, MappedRows, linear
-from joinery.core.solution import Solution
-from joinery.core.solve import least_squares
+from joinery.core.least_squares.solution import Solution
+from joinery.core.least_squares.solve import least_squares
 
 Dispersion = float | Literal["estimated"] | None
 

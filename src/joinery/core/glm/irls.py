@@ -3,7 +3,7 @@
 At coefficients β the working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη)²/V(μ); a step solves for
 β once more. One pass over the rows gives deviance, gradient XᵀW(z − η) and XᵀWX together. The step is halved while the
 deviance rises or a mean is invalid; iteration stops when δᵀXᵀWXδ/φ < 1e-22 or no longer falls (McCullagh & Nelder
-1989, 2.5). The last step goes through ``core.solve``, which brings the covariance with all its digits.
+1989, 2.5). The last step goes through ``core.least_squares``, which brings the covariance with all its digits.
 """
 
 from __future__ import annotations
@@ -13,7 +13,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy import linalg
 
-from joinery.core.blocks import Block
+from joinery.core.blocks.blocks import Block
+from joinery.core.blocks.partition import Partition
+from joinery.core.blocks.products import inner, times
 from joinery.core.glm.families import Family, shape_slope
 from joinery.core.glm.links import Link
 from joinery.core.glm.rows import (
@@ -30,10 +32,8 @@ from joinery.core.glm.rows import (
     unit_deviance,
     working_state,
 )
-from joinery.core.pieces import Partition
-from joinery.core.products import inner, times
-from joinery.core.solution import FAR_MEAN, Solution
-from joinery.core.solve import least_squares, solution_from_products
+from joinery.core.least_squares.solution import FAR_MEAN, Solution
+from joinery.core.least_squares.solve import least_squares, solution_from_products
 from joinery.errors import NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS = 200, 40
@@ -41,7 +41,7 @@ SETTLED = 1e-22
 LAST = 1e-13  # a step so short is followed by one lost in rounding
 ROUNDING = 1e-10  # of a step that no halving makes lower the deviance: shorter ones are lost in rounding
 START_APART = 0.03
-WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.solve``
+WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.least_squares``
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
 LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson
 FEW_ROWS = 20_000  # up to which the likelihood of a shape is looked at over its whole range
@@ -465,7 +465,7 @@ def _look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = F
 
 
 def _step(problem: Problem, columns: _Columns, now: _Seen) -> tuple[np.ndarray, float]:
-    """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ; by ``core.solve`` where Cholesky will not do."""
+    """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ; by least squares where Cholesky fails."""
     places = columns.places
     step = np.zeros(len(now.b))
     if not len(places):

@@ -23,8 +23,8 @@ from joinery.core.glm.rows import (
     unit_deviance,
     working_state,
 )
-from joinery.core.solution import Solution
-from joinery.core.solve import least_squares
+from joinery.core.least_squares.solution import Solution
+from joinery.core.least_squares.solve import least_squares
 from joinery.errors import NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS = 200, 50

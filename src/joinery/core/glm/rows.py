@@ -11,11 +11,11 @@ from typing import Protocol
 
 import numpy as np
 
-from joinery.core.blocks import Block
+from joinery.core.blocks.blocks import Block
+from joinery.core.blocks.partition import Partition
+from joinery.core.blocks.products import gram, times, weighted_sums
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link, shares
-from joinery.core.pieces import Partition
-from joinery.core.products import gram, times, weighted_sums
 
 ROUGH_CELLS = 100_000  # cells of a block from which on a rough product pays
 Predictor = Callable[[np.ndarray], np.ndarray]  # from columns (m, k) to η (m,) without the offset

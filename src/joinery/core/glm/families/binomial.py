@@ -8,7 +8,7 @@ import numpy as np
 from scipy import special
 
 from joinery.core.glm.families.family import Rows, excess, stirling_error, whole_quantile
-from joinery.core.tails import binomial_below
+from joinery.core.numeric.distributions import binomial_below
 
 
 @dataclass(frozen=True)

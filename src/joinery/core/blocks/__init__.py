@@ -1,0 +1,1 @@
+"""Row blocks: a fixed partition, what passes over it find, and products of tall blocks."""

@@ -1,0 +1,160 @@
+"""Row blocks, and what one pass over them says."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol, runtime_checkable
+
+import numpy as np
+
+from joinery.core.blocks.columns import Columns, chosen, dense
+from joinery.core.blocks.partition import NARROW, Partition
+from joinery.core.blocks.products import inner, weighted_sums
+from joinery.core.numeric.triangular import forward
+from joinery.errors import DataError
+
+Block = tuple[Columns, np.ndarray, np.ndarray | None]
+BLOCK_ROWS = 32768
+
+
+class Blocks(Protocol):
+    """Row blocks that can be gone through again: (X (m, k) without the constant, y (m,), weights (m,) or None)."""
+
+    @property
+    def width(self) -> int: ...
+
+    @property
+    def pieces(self) -> Partition[Block]: ...
+
+
+Finer = tuple[Block, np.ndarray | None]
+
+
+@runtime_checkable
+class FinerBlocks(Protocol):
+    """Blocks that know what of their columns a double cannot hold: beside each block the rest (m, k), or None."""
+
+    @property
+    def finer(self) -> Partition[Finer]: ...
+
+
+def finer(blocks: Blocks) -> Partition[Finer]:
+    """Blocks with what their columns are more than doubles."""
+    return blocks.finer if isinstance(blocks, FinerBlocks) else blocks.pieces.map(lambda block: (block, None))
+
+
+@dataclass(frozen=True)
+class ArrayBlocks:
+    """Blocks of whole arrays: X (n, k), y (n,), weights (n,) or None."""
+
+    X: np.ndarray
+    y: np.ndarray
+    weights: np.ndarray | None = None
+    rows: int = BLOCK_ROWS
+
+    @property
+    def width(self) -> int:
+        return int(self.X.shape[1])
+
+    @property
+    def pieces(self) -> Partition[Block]:
+        return Partition(-(-len(self.y) // self.rows), self._block, shared=self.width <= NARROW)
+
+    def _block(self, i: int, workspace: np.ndarray | None) -> Block:
+        part = slice(i * self.rows, (i + 1) * self.rows)
+        return (
+            np.asarray(self.X[part], float),
+            np.asarray(self.y[part], float),
+            None if self.weights is None else np.asarray(self.weights[part], float),
+        )
+
+
+def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, float]:
+    """Where to shift columns and response to, so that centring costs no digits: near the first block's means.
+
+    A column whose mean is no more than ``far`` spreads away stays where it is; without an intercept all do.
+    """
+    for X, y, _ in blocks.pieces:
+        if len(y):
+            if not intercept:
+                break
+            with np.errstate(all="ignore"):
+                X = dense(X)
+                mean, level = X.sum(axis=0) / len(y), float(y.sum()) / len(y)
+                if not far:
+                    return mean, level
+                # |mean| ≤ far·sd, written with the mean square so that one pass less is made
+                near = mean * mean * (1 + far**2) <= far**2 * np.einsum("ij,ij->j", X, X) / len(y)
+                level_near = level * level * (1 + far**2) <= far**2 * inner(y, y) / len(y)
+                return np.where(near, 0.0, mean), 0.0 if level_near else level
+    return np.zeros(blocks.width), 0.0
+
+
+@dataclass(frozen=True)
+class Extremes:
+    """What one pass says of sizes: |column − shift| at most (k + 1,), the largest weight, and the counts."""
+
+    largest: np.ndarray
+    largest_weight: float
+    n: int
+    weight_sum: float
+
+
+def extremes(blocks: Blocks, shift: np.ndarray) -> Extremes:
+    """Sizes of the columns and the response (k + 1,). Raises DataError for what is not finite, or without rows."""
+    low, high = np.full(len(shift), np.inf), np.full(len(shift), -np.inf)
+    n, weight_sum, largest_weight = 0, 0.0, 0.0
+    for lowest, highest, rows, weight, heaviest in blocks.pieces.each(_ends):
+        low, high = np.minimum(low, lowest), np.maximum(high, highest)
+        n, weight_sum, largest_weight = n + rows, weight_sum + weight, max(largest_weight, heaviest)
+    if n == 0:
+        raise DataError("no rows to fit")
+    if not (np.isfinite(low).all() and np.isfinite(high).all() and np.isfinite(weight_sum)):
+        raise DataError("a value is not finite")
+    return Extremes(np.maximum(high - shift, shift - low), largest_weight, n, weight_sum)
+
+
+def _ends(block: Block) -> tuple[np.ndarray, np.ndarray, int, float, float]:
+    """The lowest and highest value of each column and the response, rows with weight, and sum and top of weights."""
+    X, y, w = block
+    if not len(y):
+        return np.full(X.shape[1] + 1, np.inf), np.full(X.shape[1] + 1, -np.inf), 0, 0.0, 0.0
+    columns = np.ascontiguousarray(dense(X).T)  # the ends of a column come several times faster from contiguous values
+    low, high = np.append(columns.min(axis=1), y.min()), np.append(columns.max(axis=1), y.max())
+    if w is None:
+        return low, high, len(y), float(len(y)), 1.0
+    return low, high, int(np.count_nonzero(w)), float(w.sum()), float(w.max())
+
+
+def constant_in(
+    blocks: Blocks,
+    kept: np.ndarray,
+    factor: np.ndarray,
+    scale: np.ndarray,
+    weight_sum: float,
+    tss: float,
+    unit: float = 1.0,
+) -> tuple[np.ndarray | None, float]:
+    """Where the constant lies among columns without an intercept, and the sum of squares about the mean.
+
+    The direction (r,) is in the basis where the columns are orthonormal; None, and the sum of squares as it is, where
+    the columns do not hold the constant.
+    """
+    sums, level = np.zeros(len(kept)), 0.0
+
+    def added(block: Block) -> tuple[np.ndarray, float]:
+        X, y, w = block
+        ones = np.ones(len(y)) if w is None else w
+        return weighted_sums(ones, chosen(X, kept)), inner(ones, y / unit)
+
+    for own, part in blocks.pieces.each(added):
+        sums, level = sums + own, level + part
+    reach = forward(factor, sums / scale)
+    if abs(float(reach @ reach) / weight_sum - 1) >= 1e-10:
+        return None, tss
+    level /= weight_sum
+    total = 0.0
+    for _, y, w in blocks.pieces:
+        away = y / unit - level
+        total += inner(away, away if w is None else w * away)
+    return reach / np.sqrt(float(reach @ reach)), total

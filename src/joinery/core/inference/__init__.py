@@ -1,0 +1,1 @@
+"""What follows from an estimate: covariances, tests, intervals, diagnostics."""

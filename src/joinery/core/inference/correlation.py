@@ -1,0 +1,158 @@
+"""Correlations with their intervals, and how far predictors overlap."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.special import gamma
+
+from joinery.core.numeric import distributions as tails
+from joinery.core.numeric.triangular import power_of_two, triangle
+
+
+@dataclass(frozen=True)
+class Correlation:
+    """Correlations of pairs of columns, each (pairs,): r, ends of its interval, p, and the rows it rests on."""
+
+    r: np.ndarray
+    lower: np.ndarray
+    upper: np.ndarray
+    p: np.ndarray
+    n: np.ndarray
+
+
+def deviation(values: np.ndarray) -> float:
+    """The standard deviation, over n − 1, of values of any size; NaN for fewer than two."""
+    if len(values) < 2:
+        return float("nan")
+    return root_mean_square(values - values.mean()) * float(np.sqrt(len(values) / (len(values) - 1)))
+
+
+def root_mean_square(values: np.ndarray) -> float:
+    """Of values of any size; NaN for none."""
+    if not len(values):
+        return float("nan")
+    unit = float(power_of_two(np.max(np.abs(values), keepdims=True))[0])  # those of 10²⁰⁰ cannot be squared
+    return float(np.sqrt(((values / unit) ** 2).mean())) * unit
+
+
+def pearson(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:
+    """Pearson's r of every pair of columns of X (n, k), each over the rows where both are present (not NaN).
+
+    Returns the places of the pairs (pairs, 2), the first column varying slowest, and a Correlation: intervals by
+    Fisher's z (1921), p from t = r√((n−2)/(1−r²)). NaN where a column does not vary.
+    """
+    here = ~np.isnan(X)
+    pairs = np.column_stack(np.triu_indices(X.shape[1], 1))
+    r, n = _correlations(X, here, pairs)
+    return pairs, _with_interval(r, n, np.ones_like(r), level)
+
+
+def spearman(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:
+    """Spearman's rank correlation of every pair, as ``pearson``: ranks among the rows where both are present.
+
+    The interval widens Fisher's by √(1 + r²/2) (Bonett & Wright 2000).
+    """
+    here = ~np.isnan(X)
+    pairs = np.column_stack(np.triu_indices(X.shape[1], 1))
+    whole = here.all(axis=0)
+    ranked = np.full(X.shape, np.nan, order="F")
+    for j in range(X.shape[1]):
+        ranked[here[:, j], j] = ranks(X[here[:, j], j])
+    r, n = _correlations(ranked, here, pairs)
+    for place, (i, j) in enumerate(pairs):
+        if not (whole[i] and whole[j]):  # ranks among the rows both have
+            both = here[:, i] & here[:, j]
+            r[place] = _one(ranks(X[both, i]), ranks(X[both, j]))
+    found = _with_interval(r, n, np.sqrt(1 + r**2 / 2), level)
+    # of n! orders of a few rows two agree or disagree throughout: p can be no smaller
+    least = np.where(n < 20, 2 / gamma(np.minimum(n, 20) + 1.0), 0.0)
+    return pairs, replace(found, p=np.maximum(found.p, least))
+
+
+def ranks(x: np.ndarray) -> np.ndarray:
+    """Ranks from 1, equal values sharing their mean rank: (n,)."""
+    order = np.argsort(x)  # equal values share a rank, so their order among themselves does not matter
+    ordered = x[order]
+    starts = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1])) if len(x) else np.empty(0, int)
+    ends = np.append(starts[1:], len(x))
+    out = np.empty(len(x))
+    out[order] = np.repeat((starts + 1 + ends) / 2, ends - starts)
+    return out
+
+
+def _correlations(X: np.ndarray, here: np.ndarray, pairs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """r and n of each pair; one matrix product for columns without gaps, pair by pair for the others."""
+    i, j = pairs.T
+    whole = np.asarray(here.all(axis=0))
+    r, n = np.full(len(pairs), np.nan), np.full(len(pairs), len(X))
+    if whole.any() and len(X):
+        Z = np.array([_of_length_one(X[:, at]) for at in np.flatnonzero(whole)])
+        products = Z @ Z.T
+        place = np.cumsum(whole) - 1
+        both = whole[i] & whole[j]
+        r[both] = np.clip(products[place[i[both]], place[j[both]]], -1, 1)
+    for at in np.flatnonzero(~(whole[i] & whole[j])):
+        rows = here[:, i[at]] & here[:, j[at]]
+        n[at] = rows.sum()
+        r[at] = _one(X[rows, i[at]], X[rows, j[at]])
+    return r, n
+
+
+def _one(x: np.ndarray, y: np.ndarray) -> float:
+    if len(x) < 2:
+        return float("nan")
+    return float(np.clip(_of_length_one(x) @ _of_length_one(y), -1, 1))
+
+
+def _of_length_one(x: np.ndarray) -> np.ndarray:
+    """A column about its mean, of length one; NaN when it does not vary."""
+    z = x - x.mean()
+    largest = np.abs(z).max()
+    if not largest > 8 * np.finfo(float).eps * np.abs(x).max():
+        return np.full(len(x), np.nan)
+    z /= largest
+    z /= np.sqrt(z @ z)
+    return np.asarray(z)
+
+
+def _with_interval(r: np.ndarray, n: np.ndarray, widen: np.ndarray, level: float) -> Correlation:
+    with np.errstate(all="ignore"):
+        reach = tails.normal_quantile((1 + level) / 2) * widen / np.sqrt(np.where(n > 3, n - 3, np.nan))
+        z = np.arctanh(r)
+        lower, upper = np.tanh(z - reach), np.tanh(z + reach)
+        df = np.where(n > 2, n - 2, np.nan)
+        t = r * np.sqrt(df / ((1 - r) * (1 + r)))
+        p = np.where(np.abs(r) == 1, 0.0, tails.t_two_sided(t, df))
+        p = np.where(np.isnan(r) | np.isnan(df), np.nan, p)
+    return Correlation(r, lower, upper, p, n)
+
+
+def variance_inflation(R: np.ndarray, groups: Sequence[np.ndarray]) -> np.ndarray:
+    """How much overlap with the other terms inflates each term's variance.
+
+    Parameters: R (r, r), a triangular factor of the columns (centred where there is an intercept); ``groups`` the
+    places of each term's columns. Returns the generalized VIF of each term, which is the plain VIF for one column
+    (Fox & Monette 1992). A term of q columns compares with a plain VIF by its q-th root.
+    """
+    with np.errstate(all="ignore"):
+        lengths = np.sqrt((R * R).sum(axis=0))
+        unit = R / np.where(lengths > 0, lengths, np.nan)
+    out = []
+    whole = _log_det(unit)
+    for own in groups:
+        rest = np.setdiff1d(np.arange(len(R)), own)
+        out.append(np.exp(_log_det(unit[:, own]) + _log_det(unit[:, rest]) - whole) if len(own) else np.nan)
+    return np.array(out)
+
+
+def _log_det(A: np.ndarray) -> float:
+    """log det AᵀA, from a triangular factor of A."""
+    if not A.shape[1]:
+        return 0.0
+    if not np.isfinite(A).all():
+        return float("nan")
+    with np.errstate(all="ignore"):
+        return float(2 * np.log(np.abs(np.diag(triangle(A)))).sum())

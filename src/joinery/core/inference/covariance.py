@@ -1,0 +1,282 @@
+"""Covariances of coefficients that do not rest on even, independent spread.
+
+All are worked out in the basis where the rows u (n, q) of the design, times √w, are orthonormal, so that leverage is
+w‖u‖² and the plain covariance is s²·I. A sandwich there is its "meat" alone; the coefficients' covariance is
+root·meat·rootᵀ, and the variance of a combination ℓ in the basis is ℓᵀ·meat·ℓ.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from joinery.core.numeric import distributions as tails
+from joinery.core.numeric.triangular import row_lengths
+
+ALONE = 1e-10  # of 1 − leverage: below it nothing but the row (or cluster) itself speaks to a direction
+EXACT = 1e-16  # a variance that small beside the others comes from residuals that are zero but for rounding
+MOST_KEPT = 1_000_000  # cells of the clusters' leverages that are kept for the degrees of freedom of combinations
+
+
+@dataclass(frozen=True)
+class Sandwich:
+    """A covariance and what its degrees of freedom come from."""
+
+    kind: str
+    meat: np.ndarray  # (q, q)
+    df: np.ndarray  # of each coefficient (q,)
+    clusters: tuple[int, ...] = ()  # how many of each grouping
+    lags: int | None = None
+    # orthonormal directions (q, b) to which one row or cluster alone speaks, so that nothing tells their variance
+    blind: np.ndarray = field(default_factory=lambda: np.empty((0, 0)))
+    # for each grouping, the leverage UᵀWU of each of its clusters (G, q, q); empty where they are too many to keep
+    leverages: tuple[np.ndarray, ...] = ()
+    clipped: bool = False  # whether crossed groupings left negative variances, which were set to zero
+
+    def errors(self, L: np.ndarray) -> np.ndarray:
+        """Standard errors of combinations L (m, q) in the basis; NaN where nothing tells them."""
+        size = row_lengths(L)
+        unit = L / np.where(size > 0, size, 1.0)[:, None]
+        found = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", unit, self.meat, unit), 0.0)) * size
+        return np.where(self.sighted(unit), found, np.nan)
+
+    def sighted(self, L: np.ndarray) -> np.ndarray:
+        """Whether residuals tell how sure each of combinations L (m, q) is.
+
+        They do not where a row or cluster alone speaks to it, nor where only rows that are fitted exactly do.
+        """
+        square = (L * L).sum(axis=1)
+        spread = np.einsum("ij,jk,ik->i", L, self.meat, L)
+        seen = spread > EXACT * float(np.trace(self.meat)) * square
+        if self.blind.size:
+            seen &= ((L @ self.blind) ** 2).sum(axis=1) <= 1e-14 * square
+        return np.asarray(seen)
+
+    def degrees(self, L: np.ndarray) -> np.ndarray:
+        """Degrees of freedom of combinations L (m, q): their own where clusters made the covariance.
+
+        Of too many clusters to keep, the smallest of any coefficient.
+        """
+        if self.kind != "clustered":
+            return np.full(len(L), self.df[0] if len(self.df) else np.nan)
+        if not self.leverages:
+            return np.full(len(L), np.nanmin(self.df))
+        return np.min([_bell_mccaffrey(K, L) for K in self.leverages], axis=0)
+
+
+@dataclass(frozen=True)
+class Joint:
+    """The test that several combinations are zero together: F, its degrees of freedom and p, and why there is none."""
+
+    f: float
+    df1: int
+    df2: float
+    p: float
+    why: str = ""
+
+
+def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
+    """Wald's test that combinations L (r, q) in the basis, ``away`` (r,) from their claims, are zero together.
+
+    Clusters: the approximate Hotelling T² of Pustejovsky & Tipton 2018, (11) to (15); else F(r, n − p).
+    """
+    r = len(L)
+    if not r:
+        return Joint(np.nan, 0, np.nan, np.nan, "there is nothing to test")
+    if not sandwich.sighted(L).all():
+        return Joint(np.nan, r, np.nan, np.nan, "one row or cluster alone speaks to a coefficient")
+    size = row_lengths(L)
+    L, away = L / size[:, None], away / size
+    V = L @ sandwich.meat @ L.T
+    scale = np.sqrt(np.maximum(np.diag(V), 0.0))
+    if not np.isfinite(V).all() or not np.all(scale > 0):
+        return Joint(np.nan, r, np.nan, np.nan, "a variance is zero")
+    values, vectors = np.linalg.eigh(V / np.outer(scale, scale))
+    if values[0] <= 1e-12 * values[-1]:
+        rank = int(np.sum(values > 1e-12 * values[-1]))
+        return Joint(np.nan, r, np.nan, np.nan, f"the covariance has rank {rank} only, and {r} are to be tested")
+    Q = float(((vectors.T @ (away / scale)) ** 2 / values).sum())
+    if sandwich.kind != "clustered":
+        df2 = float(sandwich.degrees(L)[0])
+        f = Q / r
+    elif sandwich.leverages:
+        eta = min(_hotelling_degrees(K, L) for K in sandwich.leverages)
+        df2 = eta - r + 1
+        f = Q * df2 / (eta * r)
+    else:
+        df2, f = float(np.nanmin(sandwich.df)), Q / r
+    if not df2 > 0:
+        return Joint(np.nan, r, np.nan, np.nan, "there are too few clusters for so many at once")
+    return Joint(f, r, df2, float(tails.f_upper(f, r, df2)))
+
+
+def robust(
+    kind: str, u: np.ndarray, e: np.ndarray, w: np.ndarray, repeats: np.ndarray, root: np.ndarray, n: int
+) -> Sandwich:
+    """HC0 (White 1980), HC1, HC2 and HC3 (MacKinnon & White 1985).
+
+    Parameters: ``kind``; u (m, q); raw residuals e, precision weights w and repeats, each (m,); ``root`` (q, q) takes
+    the basis to coefficients; n rows. A row with leverage 1 leaves a direction blind.
+    """
+    q = u.shape[1]
+    left = 1 - w * (u * u).sum(axis=1)
+    alone = left <= ALONE
+    left = np.where(alone, np.inf, left)
+    factor = {"hc0": 1.0, "hc1": n / (n - q) if n > q else np.nan, "hc2": 1 / left, "hc3": 1 / left**2}[kind]
+    weight = np.where(alone, 0.0, repeats * factor * (w * e) ** 2)
+    df = np.full(len(root), float(n - q))
+    return Sandwich(kind, (u * weight[:, None]).T @ u, df, blind=_directions(u[alone] * np.sqrt(w[alone])[:, None]))
+
+
+def _directions(rows: np.ndarray) -> np.ndarray:
+    """Orthonormal directions (q, b) that some rows (m, q) span."""
+    if not len(rows):
+        return np.empty((rows.shape[1], 0))
+    _, values, vectors = np.linalg.svd(rows, full_matrices=False)
+    return np.asarray(vectors[values > 0.5].T)
+
+
+def clustered(u: np.ndarray, e: np.ndarray, w: np.ndarray, groups: Sequence[np.ndarray], root: np.ndarray) -> Sandwich:
+    """CR2 with Bell & McCaffrey's degrees of freedom (2002), by one grouping or several crossed ones.
+
+    Parameters: u (m, q), residuals e, weights w (times repeats), each (m,); ``groups`` one array of group numbers (m,)
+    for each grouping; ``root`` (q, q). Crossed groupings are added and their intersections taken away (Cameron, Gelbach
+    & Miller 2011), with the smallest degrees of freedom among them.
+    """
+    q = u.shape[1]
+    meat, counts, kept, alone = np.zeros((q, q)), [], [], []
+    df = np.full(len(root), np.inf)
+    for chosen in range(1, 2 ** len(groups)):
+        members = [g for i, g in enumerate(groups) if chosen >> i & 1]
+        _, joint = np.unique(np.column_stack(members), axis=0, return_inverse=True)
+        part, K, blind = _one_clustering(u, e, w, joint.ravel())
+        meat += part if len(members) % 2 else -part
+        if len(members) == 1:
+            df = np.minimum(df, _bell_mccaffrey(K, root))
+            counts.append(len(K))
+            kept.append(K)
+            alone.append(blind)
+    clipped = False
+    if len(groups) > 1:
+        values, vectors = np.linalg.eigh(meat)
+        clipped = bool(values[0] < -1e-9 * values[-1])
+        meat = (vectors * np.maximum(values, 0.0)) @ vectors.T
+    small = sum(K.size for K in kept) <= MOST_KEPT
+    return Sandwich(
+        "clustered",
+        meat,
+        df,
+        tuple(counts),
+        blind=_directions(np.concatenate(alone)),
+        leverages=tuple(kept) if small else (),
+        clipped=clipped,
+    )
+
+
+def _one_clustering(
+    u: np.ndarray, e: np.ndarray, w: np.ndarray, group: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The meat of one grouping, each cluster's leverage K = UᵀWU (G, q, q), and directions it alone speaks to.
+
+    With t = UᵀWe of a cluster the adjusted score is (I − K)^(−1/2)·t.
+    """
+    q = u.shape[1]
+    order = np.argsort(group, kind="stable")
+    ends = np.flatnonzero(np.diff(group[order])) + 1
+    meat, leverages, blind = np.zeros((q, q)), [], [np.empty((0, q))]
+    for rows in np.split(order, ends):
+        U = u[rows]
+        K = (U * w[rows, None]).T @ U
+        values, vectors = np.linalg.eigh(K)
+        alone = 1 - values <= ALONE
+        inverse_root = np.where(alone, 0.0, 1 / np.sqrt(np.where(alone, 1.0, 1 - values)))
+        score = (vectors * inverse_root) @ (vectors.T @ (U.T @ (w[rows] * e[rows])))
+        meat += np.outer(score, score)
+        leverages.append(K)
+        blind.append(vectors[:, alone].T)
+    return meat, np.array(leverages), np.concatenate(blind)
+
+
+def _split(K: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """K(I − K)⁻¹ and K(I − K)^(−1/2) of each cluster, each (G, q, q), zero in directions it alone speaks to."""
+    values, vectors = np.linalg.eigh(K)
+    alone = 1 - values <= ALONE
+    left = np.where(alone, 1.0, 1 - values)
+    turned = np.swapaxes(vectors, 1, 2)
+    whole = (vectors * np.where(alone, 0.0, values / left)[:, None, :]) @ turned
+    half = (vectors * np.where(alone, 0.0, values / np.sqrt(left))[:, None, :]) @ turned
+    return whole, half
+
+
+def _bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
+    """Degrees of freedom of combinations L (m, q): (tr B)²/tr B² (Bell & McCaffrey 2002).
+
+    For ℓ, d = ℓᵀK(I − K)⁻¹ℓ and z = K(I − K)^(−1/2)ℓ of each cluster give B = diag(d) − ZZᵀ.
+    """
+    whole, half = _split(K)
+    out = []
+    for part in np.array_split(L, max(len(L) * K.size // 10_000_000, 1)):
+        D = np.einsum("mi,gij,mj->mg", part, whole, part)
+        Z = np.einsum("gij,mj->mgi", half, part)
+        length = (Z**2).sum(axis=2)
+        inner = np.einsum("mgi,mgj->mij", Z, Z)
+        trace = (D - length).sum(axis=1)
+        square = (D**2 - 2 * D * length).sum(axis=1) + (inner**2).sum(axis=(1, 2))
+        with np.errstate(all="ignore"):
+            out.append(np.where(square > 0, trace**2 / square, np.nan))
+    return np.concatenate(out)
+
+
+def _hotelling_degrees(K: np.ndarray, L: np.ndarray) -> float:
+    """η of the approximate Hotelling T² of combinations L (r, q) (Pustejovsky & Tipton 2018, (13))."""
+    whole, half = _split(K)
+    r = len(L)
+
+    def forms(M: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        return np.einsum("si,gij,tj->stg", M, whole, M), np.einsum("gij,sj->sgi", half, M)
+
+    D, Z = forms(L)
+    omega = D.sum(axis=2) - np.einsum("sgi,tgi->st", Z, Z)
+    values, vectors = np.linalg.eigh((omega + omega.T) / 2)
+    if not values[0] > 0:
+        return float("nan")
+    D, Z = forms((vectors / np.sqrt(values)) @ vectors.T @ L)
+    total = 0.0
+    for s in range(r):
+        for t in range(r):
+            first = _product(D[s, s], Z[s], Z[s], D[t, t], Z[t], Z[t])
+            total += first + _product(D[s, t], Z[s], Z[t], D[t, s], Z[t], Z[s])
+    return r * (r + 1) / total if total > 0 else float("nan")
+
+
+def _product(a: np.ndarray, X: np.ndarray, Y: np.ndarray, b: np.ndarray, U: np.ndarray, W: np.ndarray) -> float:
+    """The sum of all cells of (diag(a) − XYᵀ)∘(diag(b) − UWᵀ), without forming them."""
+    apart = float(a @ b) - float(a @ (U * W).sum(axis=1)) - float(b @ (X * Y).sum(axis=1))
+    return apart + float(((U.T @ X) * (W.T @ Y)).sum())
+
+
+def newey_west_lags(n: int) -> int:
+    """⌊4(n/100)^(2/9)⌋ (Newey & West 1994)."""
+    return int(np.floor(4 * (n / 100) ** (2 / 9)))
+
+
+def autocorrelated(
+    u: np.ndarray, e: np.ndarray, w: np.ndarray, place: np.ndarray, root: np.ndarray, n: int
+) -> Sandwich:
+    """Bartlett weights over neighbouring rows (Newey & West 1987).
+
+    Parameters: u (m, q), e, w (m,); ``place`` (m,) each row's place in the order, rows left out counted, so that they
+    break the neighbourhood; ``root`` (q, q); n rows.
+    """
+    lags = newey_west_lags(n)
+    scores = np.zeros((int(place.max()) + 1, u.shape[1]))
+    scores[place] = u * (w * e)[:, None]
+    meat = scores.T @ scores
+    for lag in range(1, min(lags, len(scores) - 1) + 1):
+        cross = scores[lag:].T @ scores[:-lag]
+        meat += (1 - lag / (lags + 1)) * (cross + cross.T)
+    alone = 1 - w * (u * u).sum(axis=1) <= ALONE
+    blind = _directions(u[alone] * np.sqrt(w[alone])[:, None])
+    return Sandwich("autocorrelated", meat, np.full(len(root), float(n - u.shape[1])), lags=lags, blind=blind)

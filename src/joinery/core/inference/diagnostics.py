@@ -1,0 +1,296 @@
+"""Checks of a least-squares fit, from its residuals and an orthonormal basis of its columns.
+
+Throughout e (n,) are residuals times √w, and U (n, p) is a basis of √w·X with UᵀU = I, so that Uᵀe = 0.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import linalg
+
+from joinery.core.numeric import distributions as tails
+from joinery.core.numeric.triangular import triangle
+
+MOST_EXACT = 4000  # rows up to which the law of Durbin and Watson's d is inverted, normal beyond
+NORMAL_ROWS = 5000
+NODES = 4000
+LOST, MOST_EIGEN = 1e-8, 2000  # chances that the inversion loses in rounding, and rows whose eigenvalues are found
+
+
+@dataclass(frozen=True)
+class Test:
+    """A statistic, its p, its degrees of freedom where it has some, and how large the departure is."""
+
+    statistic: float
+    p: float
+    df: tuple[float, ...] = ()
+    size: float = float("nan")
+
+
+NOTHING = Test(float("nan"), float("nan"))
+
+
+def holm(p: np.ndarray) -> np.ndarray:
+    """p-values of several tests, corrected so that the chance of any false alarm is kept (Holm 1979)."""
+    p = np.asarray(p, float)
+    order = np.argsort(np.where(np.isnan(p), np.inf, p), kind="stable")
+    count = int(np.sum(~np.isnan(p)))
+    out = np.full(len(p), np.nan)
+    if count:
+        steps = np.minimum(np.maximum.accumulate(p[order[:count]] * np.arange(count, 0, -1)), 1.0)
+        out[order[:count]] = steps
+    return out
+
+
+def added_column(zz: float, uz: np.ndarray, ze: float, rss: float, df: float) -> Test:
+    """t of one more column z: from zᵀz, Uᵀz and zᵀe; size is its partial r².
+
+    NaN when the columns already there explain z. Source: Draper & Smith 1998, 6.1.
+    """
+    with np.errstate(all="ignore"):  # coefficients that run off bring products without end
+        left = zz - float(uz @ uz)
+    if df <= 1 or rss <= 0 or not left > 1e-10 * zz or not np.isfinite(left):
+        return NOTHING
+    gain = ze * ze / left
+    rest = max(rss - gain, 0.0)
+    t = float(np.sign(ze) * np.sqrt(gain * (df - 1) / rest)) if rest > 0 else float("inf")
+    return Test(t, float(tails.t_two_sided(t, df - 1)), (df - 1,), gain / rss)
+
+
+def replicate_lack_of_fit(e: np.ndarray, weights: np.ndarray, times: np.ndarray, group: np.ndarray, rank: int) -> Test:
+    """Lack of fit against the spread within groups of rows whose predictors are equal (Draper & Smith 1998, 2.1).
+
+    Parameters: raw residuals e, weights, and how many equal rows each stands for, each (m,); group numbers (m,); rank
+    of the model. Size is F itself.
+    """
+    w = weights * times
+    total = np.bincount(group, w)
+    mean = np.bincount(group, w * e) / np.where(total > 0, total, 1.0)
+    pure = float((w * (e - mean[group]) ** 2).sum())
+    lack = float((total * mean**2).sum())
+    groups, n = int(np.count_nonzero(total)), int(times.sum())
+    df1, df2 = groups - rank, n - groups
+    if df1 <= 0 or df2 <= 0 or pure <= 1e-12 * (pure + lack):
+        return NOTHING
+    f = (lack / df1) / (pure / df2)
+    return Test(f, float(tails.f_upper(f, df1, df2)), (df1, df2), f)
+
+
+def even_spread(r_squared: float, n: int, columns: int) -> Test:
+    """n·R² of the squared residuals on the predictors, χ² (Breusch & Pagan 1979, studentized by Koenker 1981)."""
+    if columns <= 0 or np.isnan(r_squared):
+        return NOTHING
+    return Test(n * r_squared, float(tails.chi2_upper(n * r_squared, columns)), (columns,))
+
+
+def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
+    """Shapiro & Wilk's W up to 5,000 rows, D'Agostino & Pearson's K² beyond; size is the larger of the departures.
+
+    Parameters: residuals z (m,), and how many rows each stands for. Size: |skewness|/2 or |excess kurtosis|/4,
+    whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973.
+    """
+    from scipy import stats
+
+    n = int(times.sum())
+    nothing = "Shapiro–Wilk" if n <= NORMAL_ROWS else "D'Agostino's K²", NOTHING
+    if n < 8:
+        return nothing
+    away = z - np.average(z, weights=times)
+    second, third, fourth = (float(np.average(away**power, weights=times)) for power in (2, 3, 4))
+    if second == 0:
+        return nothing
+    size = max(abs(third / second**1.5) / 2, abs(fourth / second**2 - 3) / 4)
+    if n <= NORMAL_ROWS:
+        found = stats.shapiro(np.repeat(z, times.astype(int)))
+        return "Shapiro–Wilk", Test(float(found.statistic), float(found.pvalue), (), size)
+    skewed, peaked = _skewness_z(third / second**1.5, n), _kurtosis_z(fourth / second**2, n)
+    statistic = skewed**2 + peaked**2
+    return "D'Agostino's K²", Test(statistic, float(tails.chi2_upper(statistic, 2)), (2,), size)
+
+
+def _skewness_z(skewness: float, n: int) -> float:
+    """A sample's skewness as a standard normal under normality (D'Agostino 1970)."""
+    y = skewness * np.sqrt((n + 1) * (n + 3) / (6.0 * (n - 2)))
+    peak = 3.0 * (n * n + 27 * n - 70) * (n + 1) * (n + 3) / ((n - 2.0) * (n + 5) * (n + 7) * (n + 9))
+    w2 = -1 + np.sqrt(2 * (peak - 1))
+    return float(np.arcsinh(y / np.sqrt(2.0 / (w2 - 1))) / np.sqrt(0.5 * np.log(w2)))
+
+
+def _kurtosis_z(kurtosis: float, n: int) -> float:
+    """A sample's kurtosis as a standard normal under normality (Anscombe & Glynn 1983)."""
+    mean = 3.0 * (n - 1) / (n + 1)
+    variance = 24.0 * n * (n - 2) * (n - 3) / ((n + 1) ** 2 * (n + 3) * (n + 5))
+    x = (kurtosis - mean) / np.sqrt(variance)
+    skew = (
+        6.0 * (n * n - 5 * n + 2) / ((n + 7) * (n + 9)) * np.sqrt(6.0 * (n + 3) * (n + 5) / (n * (n - 2.0) * (n - 3)))
+    )
+    a = 6.0 + 8.0 / skew * (2.0 / skew + np.sqrt(1 + 4.0 / skew**2))
+    below = 1 + x * np.sqrt(2 / (a - 4.0))
+    root = np.sign(below) * np.abs((1 - 2.0 / a) / np.abs(below)) ** (1 / 3) if below else 0.0
+    return float((1 - 2 / (9.0 * a) - root) / np.sqrt(2 / (9.0 * a)))
+
+
+# ------------------------------------------------------------------ order
+
+
+def durbin_watson(e: np.ndarray, U: np.ndarray | None) -> Test:
+    """d = Σ(eₜ − eₜ₋₁)²/Σeₜ² with its two-sided p; size is the lag-one correlation, about 1 − d/2.
+
+    The law of d under independent normal errors is that of Σ(λⱼ − d)χ²₁ around 0, λ the eigenvalues of MAM; its
+    characteristic function needs only tridiagonal solutions and is inverted by Davies' sum (1973). Above 4,000 rows,
+    and without U, the normal law with d's own mean and variance. Source: Durbin & Watson 1950, 1951.
+    """
+    n = len(e)
+    p = 0 if U is None else U.shape[1]
+    square = float(e @ e)
+    if n - p < 3 or square <= 0:
+        return NOTHING
+    d = float(np.sum(np.diff(e) ** 2)) / square
+    trace, trace2 = _traces(n, U)
+    m = n - p
+    if U is None or n > MOST_EXACT:
+        mean = trace / m
+        variance = 2 * (trace2 - trace**2 / m) / (m * (m + 2))
+        z = (d - mean) / np.sqrt(variance)
+        chance = float(tails.normal_below(-abs(z)))
+    else:
+        low = _below_zero(n, U, d, trace - d * m, trace2 - 2 * d * trace + d * d * m)
+        chance = min(low, 1 - low)
+        if chance < LOST and n <= MOST_EIGEN:
+            chance = _far_tail(U, d)
+    return Test(d, float(min(max(2 * chance, 0.0), 1.0)), (), 1 - d / 2)
+
+
+def _differenced(U: np.ndarray) -> np.ndarray:
+    """A·U for the matrix A of d: 2 on the diagonal but 1 at its ends, −1 beside it."""
+    out = 2 * U
+    out[1:] -= U[:-1]
+    out[:-1] -= U[1:]
+    out[0] -= U[0]
+    out[-1] -= U[-1]
+    return np.asarray(out)
+
+
+def _traces(n: int, U: np.ndarray | None) -> tuple[float, float]:
+    """tr(MA) and tr((MA)²) for M = I − UUᵀ."""
+    trace, trace2 = 2.0 * n - 2, 4.0 * (n - 2) + 2 + 2.0 * (n - 1)
+    if U is not None:
+        AU = _differenced(U)
+        inner = U.T @ AU
+        trace -= float(np.trace(inner))
+        trace2 += -2 * float((AU * AU).sum()) + float((inner * inner.T).sum())
+    return trace, trace2
+
+
+def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> float:
+    """P(Q < 0) for Q = εᵀM(A − dI)Mε, by Davies' sum over the characteristic function."""
+    spread = np.sqrt(2 * max(square, 1e-300))
+    step = 2 * np.pi / (abs(mean) + 14 * spread)
+    total, k = 0.0, 0
+    while k < NODES:
+        value = _characteristic(n, U, d, (k + 0.5) * step)
+        term = value.imag / (np.pi * (k + 0.5))
+        total += term
+        if abs(value) < 1e-13:
+            break
+        k += 1
+    return 0.5 - total
+
+
+def _far_tail(U: np.ndarray, d: float) -> float:
+    """The chance of a d farther out on its own side, with all its digits: inverted along the line of steepest descent.
+
+    On the line through the saddle point of exp K(s) nothing cancels (Daniels 1954; Rice 1980).
+    """
+    n = len(U)
+    MA = _differenced(np.eye(n) - U @ U.T)
+    full = np.linalg.eigvalsh(MA - U @ (U.T @ MA) - 8 * U @ U.T)  # those of the columns' own space lie below zero
+    values = full[U.shape[1] :] - d
+    low, high = 0.5 / values.min(), 0.5 / values.max()  # between these K(s) exists
+
+    def slope(s: float) -> float:
+        return float((values / (1 - 2 * s * values)).sum())
+
+    side = -1.0 if slope(0.0) > 0 else 1.0  # the tail below zero, or above
+    near, far = 0.0, (low if side < 0 else high)
+    for _ in range(200):
+        middle = (near + far) / 2
+        near, far = (middle, far) if (slope(middle) > 0) == (side < 0) else (near, middle)
+    saddle = near
+    curve = 2 * float(((values / (1 - 2 * saddle * values)) ** 2).sum())
+    y, weights = np.polynomial.legendre.leggauss(400)
+    y, weights = (y + 1) * 20 / np.sqrt(curve), weights * 20 / np.sqrt(curve)
+    s = saddle + 1j * y
+    K = -0.5 * np.log(1 - 2 * s[:, None] * values).sum(axis=1)
+    return float(abs((weights * (np.exp(K) / s).real).sum()) / np.pi)
+
+
+def _characteristic(n: int, U: np.ndarray, d: float, t: float) -> complex:
+    """E exp(itQ) = det(I − 2itB)^(−½) · det(Uᵀ(I − 2itB)⁻¹U)^(−½) for B = A − dI tridiagonal.
+
+    Every pivot has a positive real part, so that the principal logarithm of each is the right branch.
+    """
+    banded = np.empty((3, n), dtype=complex)
+    banded[0], banded[2] = 2j * t, 2j * t
+    banded[1] = 1 - 2j * t * (2 - d)
+    banded[1, [0, -1]] = 1 - 2j * t * (1 - d)
+    solved = linalg.solve_banded((1, 1), banded, U.astype(complex), check_finite=False)
+    logs = _log_tridiagonal(banded[1], (2j * t) ** 2) + _log_symmetric(U.T @ solved)
+    return complex(np.exp(-0.5 * logs))
+
+
+def _log_tridiagonal(diagonal: np.ndarray, beside: complex) -> complex:
+    """log det of a symmetric tridiagonal matrix by its pivots; ``beside`` is the square of the entries beside."""
+    inner = complex(diagonal[1]) if len(diagonal) > 2 else 0j
+    pivot = complex(diagonal[0])
+    total = np.log(pivot)
+    last = None
+    for place in range(1, len(diagonal) - 1):
+        pivot = inner - beside / pivot
+        # pivots settle: from then on each adds the same
+        if last is not None and abs(pivot - last) < 1e-15 * abs(pivot):
+            total += (len(diagonal) - 1 - place) * np.log(pivot)
+            break
+        total += np.log(pivot)
+        last = pivot
+    return complex(total + np.log(complex(diagonal[-1]) - beside / pivot))
+
+
+def _log_symmetric(S: np.ndarray) -> complex:
+    """log det of a complex symmetric matrix with positive definite real part, by elimination without exchanges."""
+    S, total = S.copy(), 0j
+    for k in range(len(S)):
+        pivot = S[k, k]
+        total += np.log(pivot)
+        S[k + 1 :, k + 1 :] -= np.outer(S[k + 1 :, k], S[k, k + 1 :]) / pivot
+    return complex(total)
+
+
+def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
+    """F of so many lagged residuals added to the model (Breusch 1978; Godfrey 1978), zeros before the first row."""
+    Z = np.column_stack([np.concatenate([np.zeros(k), e[:-k]]) for k in range(1, lags + 1)])
+    df = len(e) - U.shape[1] - lags
+    left = Z - U @ (U.T @ Z)
+    R = triangle(np.column_stack([left, e]))
+    if df <= 0 or np.any(np.abs(np.diag(R)[:lags]) < 1e-10 * np.sqrt((Z * Z).sum(axis=0))):
+        return NOTHING
+    gain, rest = float(R[:lags, -1] @ R[:lags, -1]), float(R[lags, -1]) ** 2
+    f = gain / lags / (rest / df) if rest > 0 else float("inf")
+    return Test(f, float(tails.f_upper(f, lags, df)), (lags, df), gain / (gain + rest))
+
+
+# ------------------------------------------------------------------ overlap
+
+
+def condition_indexes(R: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Condition indexes (r,) of columns scaled to unit length, and each coefficient's variance shares (r, r).
+
+    Parameters: R, a factor of the uncentred columns, the constant among them. Row i of the shares belongs to index i;
+    a column's shares add to one. Source: Belsley 1991, *Conditioning Diagnostics*, 3.
+    """
+    unit = R / np.sqrt((R * R).sum(axis=0))
+    _, values, turned = np.linalg.svd(unit)
+    parts = (turned / values[:, None]) ** 2
+    return values[0] / values, parts / parts.sum(axis=0)

@@ -1,0 +1,91 @@
+"""What each row does to a least-squares fit: leverage, scaled residuals, and the change when the row is left out.
+
+Belsley, Kuh & Welsch 1980, *Regression Diagnostics*, chapter 2; Cook 1977. Every figure equals what leaving the row
+out and fitting again gives, the design columns held as they are.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from joinery.core.blocks.columns import Columns
+from joinery.core.blocks.products import times_transpose
+from joinery.core.least_squares.solution import Solution
+from joinery.core.numeric import distributions as tails
+from joinery.core.numeric.triangular import EPS
+
+
+@dataclass(frozen=True)
+class Influence:
+    """Per-row figures, each (n,), NaN where a figure does not exist (leverage 1, or no degrees of freedom)."""
+
+    leverage: np.ndarray
+    standardized: np.ndarray  # e√w / (s√(1−h)): internally studentized
+    studentized: np.ndarray  # with s of the fit that left the row out: externally studentized
+    cooks_distance: np.ndarray
+    dffits: np.ndarray
+    covratio: np.ndarray
+
+
+def influence(
+    solution: Solution,
+    X: Columns,
+    residual: np.ndarray,
+    weights: np.ndarray | None = None,
+    known: float | None = None,
+) -> Influence:
+    """Influence figures of fitted rows.
+
+    Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights (n,) or None; a
+    ``known`` standard deviation in the solution's unit, where it is not estimated.
+    Returns an Influence. Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36).
+    """
+    h = solution.unscaled_variance(X)
+    if weights is not None:
+        h *= weights
+    h[h > 1 - 64 * EPS * max(solution.rank, 1)] = 1.0
+    p, df = solution.rank, solution.residual_df
+    with np.errstate(all="ignore"):
+        left = 1 - h
+        left[(h >= 1) if weights is None else (h >= 1) | (weights <= 0)] = np.nan
+        e = residual if solution.unit == 1 else residual / solution.unit
+        e = e if weights is None else np.sqrt(weights) * e
+        s2 = known**2 if known is not None else solution.rss / df if df > 0 else np.nan
+        own = e * e / left  # what the sum of squares loses when the row is left out
+        standardized = e / np.sqrt(s2 * left)
+        without = (solution.rss - own) / (df - 1) if df > 1 else np.full(len(e), np.nan)
+        if known is not None:
+            without = np.full(len(e), s2)
+        # leaving the one bad row out can make the fit perfect; rounding may then fall below zero
+        without[without <= 64 * EPS * s2] = 0.0
+        studentized = e / np.sqrt(without * left)
+        ratio = h / left
+        cooks = own * ratio / (p * s2) if p else np.zeros(len(e))
+        dffits = studentized * np.sqrt(ratio)
+        covratio = (without / s2) ** p / left
+    if solution.perfect:
+        nothing = np.full(len(e), np.nan)
+        standardized = studentized = cooks = dffits = covratio = nothing
+    return Influence(h, standardized, studentized, cooks, dffits, covratio)
+
+
+def changes(
+    solution: Solution, X: np.ndarray, studentized: np.ndarray, leverage: np.ndarray, weights: np.ndarray
+) -> np.ndarray:
+    """DFBETAS: by how many of its standard errors each row moves each estimable coefficient: (n, rank).
+
+    Parameters: X (n, k); the rows' studentized residuals, leverage and weights, each (n,).
+    Source: Belsley, Kuh & Welsch 1980, (2.7).
+    """
+    with np.errstate(all="ignore"):
+        pull = studentized * np.sqrt(weights / np.where(leverage < 1, 1 - leverage, np.nan))
+        return np.asarray(
+            pull[:, None] * times_transpose(solution.root, solution.in_basis(X)).T / solution.error_factors
+        )
+
+
+def harm_limit(p: int, df: int) -> float:
+    """The Cook's distance from which a row decides the answer: the median of F(p, n − p), at most 1 (Cook 1977)."""
+    return float(min(1.0, tails.f_quantile(0.5, p, df))) if p > 0 and df > 0 else float("nan")

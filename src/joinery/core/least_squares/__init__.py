@@ -1,0 +1,1 @@
+"""Least squares: one entry, and the ways it may go."""

@@ -1,0 +1,114 @@
+"""From exact cross-products to a Solution."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from joinery.core.blocks.blocks import Blocks, constant_in, extremes, start
+from joinery.core.least_squares import exact_products as exact
+from joinery.core.least_squares.solution import Solution, no_miss
+from joinery.core.numeric import double_double as precise
+from joinery.core.numeric.triangular import EPS, condition_number, power_of_two
+
+EXACT_FAR_MEAN = 30.0  # double-double products bear more centring than doubles do
+
+
+def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solution:
+    """The exact way: see ``exact_products``."""
+    k, c = blocks.width, int(intercept)
+    shift = np.append(*start(blocks, intercept, EXACT_FAR_MEAN))
+    found = extremes(blocks, shift)
+    scale = power_of_two(found.largest) * 2  # to at most ½
+    weight_scale = 4.0 ** np.ceil(np.log2(found.largest_weight) / 2) if found.largest_weight > 0 else 1.0
+    scaled = exact.Scaled(blocks, intercept, shift, scale, float(weight_scale))
+    solved = exact.solve(scaled, found.weight_sum / weight_scale, found.n, (32 + k) * EPS)
+    kept = solved.kept[c:] - c
+    y_scale, root = scale[-1], np.sqrt(weight_scale)
+    own = scale[:-1][kept]
+    slopes = solved.coefficients[0][c:], solved.coefficients[1][c:]
+    b = slopes[0] / own * y_scale  # powers of two: nothing is rounded
+    inverse = solved.inverse[0][c:, c:], solved.inverse[1][c:, c:]
+    centre, mean, constant = np.zeros(len(kept)), 0.0, None
+    rows = inverse[0] / own[:, None]
+    if intercept:
+        middle = solved.factor[0][0, 1:] / solved.factor[0][0, 0] * 0.5
+        centre = shift[:-1][kept] + middle * own
+        mean = float(shift[-1] + solved.effects[0][0] / solved.factor[0][0, 0] * 0.5 * y_scale)
+        away = _pairs(shift[:-1][kept] / own)
+        moved = precise.total(precise.multiply(slopes, away))
+        first = 0.5 * solved.coefficients[0][0], 0.5 * solved.coefficients[1][0]
+        constant_pair = precise.add(precise.add(first, _pairs(shift[-1] / y_scale)), precise.negative(moved))
+        constant = float(constant_pair[0] * y_scale)
+        # the intercept's row of the covariance's root, found before its digits could cancel
+        full = solved.inverse[0][1:], solved.inverse[1][1:]
+        taken = precise.total(precise.multiply(full, (away[0][:, None], away[1][:, None])))
+        own_row = precise.add((0.5 * solved.inverse[0][0], 0.5 * solved.inverse[1][0]), precise.negative(taken))
+        rows = np.vstack([own_row[0], np.column_stack([np.zeros(len(kept)), rows])])
+    # sums of squares of a response of 10²⁰⁰ exist in its own unit only
+    extreme = not 1e-140 < y_scale < 1e140
+    unit = float(y_scale) if extreme else 1.0
+    to_unit = float(weight_scale) * (1.0 if extreme else float(y_scale) ** 2)
+    rss, tss = solved.rss * to_unit, max(solved.tss, 0.0) * to_unit
+    direction: np.ndarray | None = None
+    factor = np.asfortranarray(solved.factor[0][c:, c:] * root)
+    coefficients = np.full(k, np.nan)
+    coefficients[kept] = b
+    if not intercept and len(kept):
+        direction, tss = constant_in(blocks, kept, factor, own, found.weight_sum, tss, unit)
+    count = found.n if n is None else n
+    lengths = np.sqrt((factor * factor).sum(axis=0))
+    explained = float(np.abs(slopes[0]) @ lengths) * (y_scale / unit)
+    level = abs(mean / unit) * np.sqrt(found.weight_sum)
+    perfect = no_miss(rss, np.sqrt(tss) + explained, level) or count <= len(kept) + c
+    return Solution(
+        intercept=constant,
+        coefficients=coefficients,
+        kept=kept,
+        dependence=_dependences(solved, k, c, kept, shift, scale, scaled),
+        centre=centre,
+        scale=own,
+        factor=factor,
+        effects=solved.effects[0][c:] * root * y_scale,
+        n=count,
+        weight_sum=found.weight_sum,
+        rss=0.0 if perfect else max(rss, 0.0),
+        tss=tss,
+        mean_response=mean,
+        spans_constant=intercept or direction is not None,
+        constant_direction=direction,
+        perfect=perfect,
+        condition=condition_number(factor),
+        way="exact",
+        exact_inverse=inverse[0] / root,
+        exact_root=rows / root,
+        unit=unit,
+    )
+
+
+def _pairs(values: np.ndarray) -> precise.Pair:
+    return np.asarray(values), np.zeros_like(values)
+
+
+def _dependences(
+    solved: exact.Exact,
+    k: int,
+    c: int,
+    kept: np.ndarray,
+    shift: np.ndarray,
+    scale: np.ndarray,
+    scaled: exact.Scaled,
+) -> dict[int, np.ndarray]:
+    """For each dropped column its coefficients on [constant, earlier columns kept], as written."""
+    out: dict[int, np.ndarray] = {}
+    for j in sorted(set(range(k)) - set(kept.tolist())):
+        earlier = kept[kept < j]
+        r = len(earlier) + c
+        inverse = solved.inverse[0][:r, :r], solved.inverse[1][:r, :r]
+        cross = solved.cross[0][:r, j + c], solved.cross[1][:r, j + c]
+        weights = precise.dot(inverse, precise.dot((inverse[0].T, inverse[1].T), cross))[0]
+        combination = np.zeros(k + 1)
+        combination[earlier + 1] = weights[c:] * scale[j] / scale[earlier]
+        if c:
+            combination[0] = shift[j] + 0.5 * weights[0] * scale[j] - combination[earlier + 1] @ shift[earlier]
+        out[j] = combination
+    return out

@@ -1,0 +1,212 @@
+"""A least-squares fit, as arrays, and what follows from its factor alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.linalg import lapack
+
+from joinery.core.blocks.columns import Columns, IndicatorColumns, chosen, dense, shifted
+from joinery.core.blocks.products import times, times_transpose
+from joinery.core.numeric.triangular import EPS, WIDE, row_lengths
+
+FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
+
+
+@dataclass(frozen=True)
+class Solution:
+    """A least-squares fit, as arrays. k columns without the constant, r of them estimable ("kept").
+
+    ``coefficients`` (k,) and ``intercept``; NaN where a column depends on earlier ones. ``factor`` (r, r) is upper
+    triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale. ``effects`` (r,) is Qᵀ√W(y − mean).
+    ``rss`` and ``tss`` are in units of ``unit``², which is 1 but for responses too large or small to be squared.
+    ``exact_inverse`` and ``exact_root`` (whose rows' products are the unscaled covariance) come with the exact way.
+    ``constant_direction`` (r,) is where the constant lies in the orthonormal basis when the columns hold it unwritten.
+    ``dependence`` maps a dropped column to its coefficients on [constant, columns] (k + 1,).
+    """
+
+    intercept: float | None
+    coefficients: np.ndarray
+    kept: np.ndarray
+    dependence: dict[int, np.ndarray]
+    centre: np.ndarray
+    scale: np.ndarray
+    factor: np.ndarray
+    effects: np.ndarray
+    n: int
+    weight_sum: float
+    rss: float
+    tss: float
+    mean_response: float
+    spans_constant: bool
+    perfect: bool
+    condition: float
+    way: str
+    exact_inverse: np.ndarray | None = None
+    exact_root: np.ndarray | None = None
+    unit: float = 1.0
+    constant_direction: np.ndarray | None = None
+
+    @property
+    def has_intercept(self) -> bool:
+        return self.intercept is not None
+
+    @property
+    def rank(self) -> int:
+        return len(self.kept) + self.has_intercept
+
+    @property
+    def places(self) -> np.ndarray:
+        """Where the estimable coefficients stand among [intercept if there is one, all columns]: (rank,)."""
+        return np.append(0, self.kept + 1) if self.has_intercept else self.kept
+
+    @property
+    def padded_coefficients(self) -> np.ndarray:
+        """[intercept or 0, coefficients with 0 where not estimable]: (k + 1,)."""
+        return np.append(self.intercept or 0.0, np.nan_to_num(self.coefficients))
+
+    @property
+    def residual_df(self) -> int:
+        return self.n - self.rank
+
+    @cached_property
+    def inverse(self) -> np.ndarray:
+        """The inverse of ``factor`` (r, r), upper triangular; the exact way brings its own, right to the last digit."""
+        if self.exact_inverse is not None:
+            return self.exact_inverse
+        if not len(self.kept):
+            return np.empty((0, 0))
+        out, _ = lapack.dtrtri(self.factor)
+        return np.asarray(out)
+
+    @cached_property
+    def root(self) -> np.ndarray:
+        """What takes the basis of ``in_basis`` to [intercept if there is one, kept coefficients]: (rank, rank)."""
+        if self.exact_root is not None:
+            return self.exact_root
+        slopes = self.inverse / self.scale[:, None]
+        if not self.has_intercept:
+            return np.asarray(slopes)
+        first = np.append(1 / np.sqrt(self.weight_sum), -self.centre @ slopes)
+        return np.vstack([first, np.column_stack([np.zeros(len(slopes)), slopes])])
+
+    @cached_property
+    def unscaled_covariance(self) -> np.ndarray:
+        """(XᵀWX)⁻¹ over [intercept if there is one, kept columns]."""
+        return np.asarray(self.root @ self.root.T)
+
+    @cached_property
+    def error_factors(self) -> np.ndarray:
+        """√diag((XᵀWX)⁻¹) over [intercept if there is one, kept columns]: standard errors over s."""
+        if self.exact_root is not None:
+            return row_lengths(self.exact_root)
+        slopes = self.inverse / self.scale[:, None]
+        lengths = row_lengths(slopes)
+        if not self.has_intercept:
+            return np.asarray(lengths)
+        return np.append(np.sqrt(1 / self.weight_sum + ((self.centre @ slopes) ** 2).sum()), lengths)
+
+    def whitened(self, X: np.ndarray) -> np.ndarray:
+        """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
+        if len(self.kept) <= WIDE:
+            root = self.inverse / self.scale[:, None]
+            white = times_transpose(root.T, dense(chosen(X, self.kept)))
+            white -= (self.centre @ root)[:, None]
+            return white.T
+        # of hundreds of columns most are levels, zero in nearly every row
+        from scipy.sparse import csr_array
+
+        sparse = csr_array(X[:, self.kept] / self.scale)
+        return np.asarray(sparse @ self.inverse - (self.centre / self.scale) @ self.inverse)
+
+    def in_basis(self, X: np.ndarray) -> np.ndarray:
+        """Rows of X (m, k), the constant among them, where the unscaled covariance is the identity: (m, rank)."""
+        white = self.whitened(X)
+        if not self.has_intercept:
+            return white
+        return np.column_stack([np.full(len(X), 1 / np.sqrt(self.weight_sum)), white])
+
+    def unscaled_variance(self, X: Columns) -> np.ndarray:
+        """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
+        if isinstance(X, IndicatorColumns):
+            plain = self.has_intercept and X.value is None and self.exact_inverse is None
+            if plain and len(self.kept) == X.shape[1]:
+                return self._levelled_variance(X)
+            X = X.dense()
+        white = self.whitened(X)
+        return np.asarray(
+            np.einsum("ji,ji->i", white.T, white.T) + (1 / self.weight_sum if self.has_intercept else 0.0)
+        )
+
+    def _levelled_variance(self, X: IndicatorColumns) -> np.ndarray:
+        """The same within the groups that levels make: 1/W of the group, and what the numbers add about its means."""
+        parts = self._by_groups.get(X.level_places.tobytes())
+        if parts is None:
+            parts = self._by_groups[X.level_places.tobytes()] = self._groups(X.level_places, X.number_places)
+        share, away, root = parts
+        white = times_transpose(root, X.numbers)
+        white -= away.take(X.codes, axis=1)
+        return np.asarray(share[X.codes] + np.einsum("ji,ji->i", white, white))
+
+    @cached_property
+    def _by_groups(self) -> dict[bytes, tuple[np.ndarray, np.ndarray, np.ndarray]]:
+        return {}
+
+    def _groups(self, levels: np.ndarray, numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """1/W of each group of rows (q + 1,), the last without a level; its means as the root takes them; the root.
+
+        The root's (d, d) product with its transpose is the unscaled covariance of the numbers' slopes, which is that
+        of their parts within groups (Frisch & Waugh 1933).
+        """
+        slopes = self.inverse / self.scale[:, None]
+        own = slopes[numbers]
+        covariance = own @ own.T
+        # the numbers' coefficients on the levels, from the blocks of an inverse
+        means = -np.linalg.solve(covariance, own @ slopes[levels].T) if len(numbers) else np.zeros((0, len(levels)))
+        middle = self.centre[numbers] - means @ self.centre[levels]
+        means = np.column_stack([means + middle[:, None], middle])
+        shares = np.append(self.centre[levels], 1 - self.centre[levels].sum())
+        with np.errstate(all="ignore"):
+            root = np.linalg.cholesky(covariance).T if len(numbers) else covariance
+            return 1 / (shares * self.weight_sum), root @ means, root
+
+    def fitted(self, X: Columns) -> np.ndarray:
+        """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
+        kept = self.coefficients[self.kept]
+        if not self.has_intercept:
+            return times(chosen(X, self.kept), kept)
+        far = self.centre * (np.abs(self.centre) > FAR_MEAN * self.spread)
+        if far.any():
+            near = shifted(chosen(X, self.kept), far)
+            return np.asarray(self.mean_response - (self.centre - far) @ kept + times(near, kept))
+        return np.asarray(self.mean_response - self.centre @ kept + times(chosen(X, self.kept), kept))
+
+    def broken(self, X: np.ndarray) -> np.ndarray:
+        """Which columns left out (rows of ``dependence``) are not the combination they were, for each row: (m, d).
+
+        Where one is not, what is fitted there depends on which of the columns were kept.
+        """
+        out = np.zeros((len(X), len(self.dependence)), bool)
+        for place, (column, combination) in enumerate(self.dependence.items()):
+            parts = X * combination[1:]
+            size = np.abs(X[:, column]) + np.abs(parts).sum(axis=1) + abs(combination[0])
+            away = np.abs(X[:, column] - parts.sum(axis=1) - combination[0])
+            out[:, place] = away > 1e-7 * size
+        return out
+
+    @cached_property
+    def spread(self) -> np.ndarray:
+        """The root mean square of each kept column about its centre (r,)."""
+        length = np.sqrt((self.factor**2).sum(axis=0)) * self.scale
+        return np.asarray(length / np.sqrt(self.weight_sum))
+
+
+def no_miss(rss: float, size: float, level: float) -> bool:
+    """Whether a residual sum of squares is no more than rounding leaves of a perfect fit.
+
+    Parameters: the root sum of squares ``size`` of what is explained and of the response about its mean; ``level``
+    that of the mean, which is taken off exactly, so that only the rounding of the response itself counts.
+    """
+    return bool(rss <= (EPS * (16 * size + 2 * level)) ** 2)

@@ -1,0 +1,1 @@
+"""Numbers beyond a double, triangular factors, and reference distributions."""

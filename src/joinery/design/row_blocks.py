@@ -1,0 +1,202 @@
+"""Row blocks: a design, its response and what stands beside it, made a few thousand rows at a time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Protocol
+
+import numpy as np
+
+from joinery.core.blocks.blocks import BLOCK_ROWS, Block, Finer
+from joinery.core.blocks.columns import Columns, dense
+from joinery.core.blocks.partition import NARROW, Partition
+from joinery.data.records import Records
+from joinery.design.design import Design
+from joinery.design.response import ResponseScale
+from joinery.errors import UnusableColumnError, listed
+from joinery.notation.evaluate import Context, Rows, evaluate
+from joinery.notation.parse import read_expression
+from joinery.notation.tree import Expression
+
+BLOCK_CELLS = 2**21
+
+
+@dataclass(frozen=True)
+class Asides:
+    """What stands beside the terms: precision weights, repeats (a row for so many equal ones), and an offset."""
+
+    weights: str | None = None
+    repeats: str | None = None
+    offset: str | None = None
+
+    @cached_property
+    def expressions(self) -> dict[str, Expression]:
+        """Each aside that there is, read."""
+        written = {"weights": self.weights, "repeats": self.repeats, "offset": self.offset}
+        return {name: read_expression(text) for name, text in written.items() if text is not None}
+
+    def values(self, name: str, context: Context) -> np.ndarray | None:
+        """An aside for the context's rows, or None where there is none. Raises UnusableColumnError below zero."""
+        expression = self.expressions.get(name)
+        if expression is None:
+            return None
+        values = evaluate(expression, context)
+        bad = values < 0 if name == "weights" else (values < 0) | (values != np.round(values))
+        if name != "offset" and np.any(bad & ~np.isnan(values)):
+            rows = context.named_rows(bad & ~np.isnan(values))
+            wrong = "below zero" if name == "weights" else "no whole number from 0"
+            raise UnusableColumnError(
+                f"{name}: {expression} is {wrong} in {len(rows):,} row{'s' * (len(rows) > 1)} ({listed(rows)})",
+                column=str(expression),
+                rows=rows,
+            )
+        return values
+
+
+@dataclass(frozen=True)
+class RowBlock:
+    """Some rows: columns (m, width), y (m,), and the asides, each (m,) or None."""
+
+    columns: Columns
+    y: np.ndarray
+    precision: np.ndarray | None
+    repeats: np.ndarray | None
+    offset: np.ndarray | None
+    trials: np.ndarray | None = None
+    first: int = 0  # how many rows stand in the blocks before it
+
+    @cached_property
+    def X(self) -> np.ndarray:  # noqa: N802, the letter of every textbook
+        """The columns written out."""
+        return dense(self.columns)
+
+    @property
+    def own(self) -> slice:
+        """Where its rows stand among all rows of the blocks."""
+        return slice(self.first, self.first + len(self.y))
+
+    @property
+    def weights(self) -> np.ndarray | None:
+        """Precision weights times repeats."""
+        if self.precision is None or self.repeats is None:
+            return self.precision if self.repeats is None else self.repeats
+        return np.asarray(self.precision * self.repeats)
+
+    @property
+    def beyond_offset(self) -> np.ndarray:
+        """What the terms have to explain: the response less the offset."""
+        return self.y if self.offset is None else np.asarray(self.y - self.offset)
+
+
+@dataclass(frozen=True)
+class RowBlocks:
+    """Row blocks made again at each pass, so that the whole matrix never stands in memory.
+
+    Their partition is fixed, so that threads and repetitions do not change a bit.
+    """
+
+    design: Design
+    response: ResponseScale
+    asides: Asides
+    table: Records
+    rows: Rows
+    partitioned_as: int | None = None  # the width whose partition it takes; its own for None
+
+    @property
+    def width(self) -> int:
+        return self.design.width
+
+    @cached_property
+    def _context(self) -> Context:
+        """Where all blocks are made: what is worked out once for the whole table serves every pass."""
+        return self.design.context(self.table, self.rows)
+
+    @property
+    def _rows_a_block(self) -> int:
+        return max(64, min(BLOCK_ROWS, BLOCK_CELLS // ((self.partitioned_as or self.width) + 1)))
+
+    @cached_property
+    def pieces(self) -> Partition[Block]:
+        if self._single is not None:
+            single = self._single
+            return Partition(1, lambda i, workspace: single)
+        return self.row_blocks.map(lambda block: (block.columns, block.beyond_offset, block.weights))
+
+    @property
+    def row_blocks(self) -> Partition[RowBlock]:
+        """The blocks with all that belongs to their rows."""
+        size = self._rows_a_block
+
+        def make(i: int, workspace: np.ndarray | None) -> RowBlock:
+            here = self._context_of(i)
+            w, r, offset = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
+            exposure = self.response.log_exposure(here)
+            if exposure is not None:
+                offset = exposure if offset is None else offset + exposure
+            columns, trials = self.design.columns(here, workspace), self.response.trials(here)
+            return RowBlock(columns, self.response.values(here), w, r, offset, trials, i * size)
+
+        count = -(-self._context.size // size)
+        return Partition(count, make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW)
+
+    @property
+    def finer(self) -> Partition[Finer]:
+        """The blocks with what powers and products are more than doubles: for the exact way."""
+        blocks = self.pieces
+
+        def make(i: int, workspace: np.ndarray | None) -> Finer:
+            return blocks.make(i, workspace), self.design.rest(self._context_of(i))
+
+        return Partition(blocks.count, make, blocks.workspace, blocks.shared)
+
+    def _context_of(self, i: int) -> Context:
+        """Where a block's rows are."""
+        rows, size = self.rows, self._rows_a_block
+        if isinstance(rows, slice):
+            start, stop, _ = rows.indices(len(self.table))
+            return self._context.at(slice(start + i * size, min(start + (i + 1) * size, stop)))
+        return self._context.at(rows[i * size : (i + 1) * size])
+
+    @cached_property
+    def _single(self) -> Block | None:
+        """The block of a table that is one block: small enough to be made once and kept."""
+        if self._context.size > self._rows_a_block:
+            return None
+        block = next(iter(self.row_blocks), None)
+        return None if block is None else (block.columns, block.beyond_offset, block.weights)
+
+
+@dataclass(frozen=True)
+class WithResponse:
+    """Row blocks with another response (n,) and other weights (n,) in place of their own; NaN leaves a row out."""
+
+    blocks: BlockSource
+    response: np.ndarray
+    weights: np.ndarray | None = None
+
+    @property
+    def width(self) -> int:
+        return self.blocks.width
+
+    @property
+    def pieces(self) -> Partition[Block]:
+        def instead(block: RowBlock) -> Block:
+            y = self.response[block.own]
+            w = None if self.weights is None else self.weights[block.own]
+            here = np.isfinite(y)
+            if here.all():
+                return block.columns, y, w
+            return block.X[here], y[here], None if w is None else w[here]
+
+        return self.blocks.row_blocks.map(instead)
+
+
+class BlockSource(Protocol):
+    """Rows of a design in blocks."""
+
+    @property
+    def width(self) -> int: ...
+
+    @property
+    def row_blocks(self) -> Partition[RowBlock]: ...

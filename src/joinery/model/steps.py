@@ -1,0 +1,249 @@
+"""From a table and a sentence to a Fitted, in five steps: table, names, rows, design, estimate."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from joinery.core.glm.estimate import Dispersion, estimate, is_linear
+from joinery.core.glm.families import FAMILIES
+from joinery.core.glm.links import LINKS
+from joinery.data.columns import level_text
+from joinery.data.records import Records, filled, records
+from joinery.design.design import learn
+from joinery.design.glm_blocks import LikelihoodBlocks
+from joinery.design.resolving import check_names, default_family, resolved
+from joinery.design.response import ResponseScale
+from joinery.design.row_blocks import Asides, RowBlocks
+from joinery.errors import CallError, Note, UnusableColumnError, listed, one_of
+from joinery.model.covariance import sandwich_of
+from joinery.model.family import check_response, family_notes
+from joinery.model.used_rows import choose_rows, mean_fills
+from joinery.notation.evaluate import Context
+from joinery.notation.parse import read_sentence, sentence_of_parts
+from joinery.notation.tree import Name, Sentence, names_in, quoted_text
+from joinery.study.fitted import Fitted, Options, Origin, UsedRows, checked_level
+
+STD_ERRORS = ("constant spread", "robust", "hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated")
+MISSING = ("leave out", "refuse", "mean")
+
+
+def fit_to_table(
+    data: Any,
+    model: str,
+    terms: Sequence[str] | None = None,
+    *,
+    family: str | None = None,
+    link: str | None = None,
+    dispersion: float | str | None = None,
+    leave_out: Sequence[Any] | str | None = None,
+    id: str | None = None,
+    missing: str = "leave out",
+    std_errors: str = "constant spread",
+    cluster: str | Sequence[str] | None = None,
+    level: float = 0.95,
+    labels: Mapping[str, str] | None = None,
+    **others: Any,
+) -> Fitted:
+    """A sentence fitted to a table. See ``joinery.fit``, whose options these are; ``others`` are taken as they come."""
+    table = records(data, id).kept()
+    sentence, text = _sentence(model, terms)
+    one_of("missing", missing, MISSING)
+    one_of("std_errors", std_errors, STD_ERRORS)
+    cluster = (cluster,) if isinstance(cluster, str) else tuple(cluster or ())
+    if (std_errors == "clustered") != bool(cluster):
+        raise CallError('std_errors="clustered" and cluster= go together', argument="cluster")
+    options = Options(
+        dispersion=_checked_dispersion(dispersion),
+        leave_out=(leave_out,) if isinstance(leave_out, str) else None if leave_out is None else tuple(leave_out),
+        id=id,
+        missing=missing,
+        std_errors=std_errors,
+        cluster=cluster,
+        level=checked_level(level),
+        labels=dict(labels or {}),
+        **others,
+    )
+    sentence, options, notes = _named(table, sentence, text, options, family, link)
+    return fitted(table, sentence, options, notes)
+
+
+# ------------------------------------------------------------------ the steps
+
+
+def fitted(given: Records, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()) -> Fitted:
+    """A resolved sentence fitted to a table: rows, design, estimate."""
+    rows = _chosen(given, sentence, options)
+    return estimated(given, rows, sentence, options, notes)
+
+
+@dataclass(frozen=True)
+class ChosenRows:
+    """The rows of a fit: the table with missing cells filled where asked, the rows used, what filled them, notes."""
+
+    table: Records
+    used: UsedRows
+    fills: dict[str, float]
+    notes: tuple[Note, ...] = ()
+
+
+def _named(
+    table: Records, sentence: Sentence, text: str, options: Options, family: str | None, link: str | None
+) -> tuple[Sentence, Options, tuple[Note, ...]]:
+    """The sentence with its columns found in the table, the options with the family that it calls for, and notes."""
+    sentence, notes = resolved(sentence, table, text)
+    family, link = chosen_family(family, link, sentence, table)
+    _refuse_text(sentence, table)
+    if options.penalty is not None:
+        takes = tuple(name for name, f in FAMILIES.items() if options.penalty in f.penalties)
+        one_of("penalty", options.penalty, tuple(dict.fromkeys(p for f in FAMILIES.values() for p in f.penalties)))
+        if family not in takes:
+            raise CallError(f"penalty={options.penalty!r} is for {' and '.join(takes)} fits", argument="penalty")
+    if options.dispersion is not None and FAMILIES[family].shape is not None:
+        raise CallError(
+            f"the {family} family has a shape k in place of a dispersion; leave dispersion= out", argument="dispersion"
+        )
+    if options.penalty and options.dispersion not in (None, 1.0):
+        raise CallError("a penalized fit takes the dispersion that its family says", argument="dispersion")
+    for aside, expression in options.asides.expressions.items():
+        check_names(names_in(expression), table, str(getattr(options, aside)))
+    return sentence, replace(options, family=family, link=link), tuple(notes)
+
+
+def _chosen(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
+    """Which rows a sentence uses, missing cells filled where that is asked."""
+    asides = options.asides
+    factors = [f for t in sentence.terms for f in t.factors]
+    fills: dict[str, float] = {}
+    notes: list[Note] = []
+    response = sentence.response.expression
+    if options.missing == "mean":
+        fills, notes = mean_fills(given, response, factors, options)
+    table = filled(given, fills)
+    others = [*sentence.response.expressions[1:], *factors, *asides.expressions.values()]
+    used = choose_rows(table, response, others, options)
+    return ChosenRows(table, used, fills, tuple(notes))
+
+
+def estimated(
+    given: Records, rows: ChosenRows, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()
+) -> Fitted:
+    """Learns the design of a sentence from chosen rows, and estimates it."""
+    table, used, asides = rows.table, rows.used, options.asides
+    counts = asides.values("repeats", Context(table, used.rows))
+    design = learn(sentence, table, used.rows, fills=rows.fills, counts=counts, order=options.order)
+    said = sentence.response
+    response = ResponseScale(said.expression, said.kind, said.total)
+    context = design.context(table, used.rows)
+    context.learning, context.counts = True, counts
+    response.values(context)
+    n, log_weights = _counted(asides, context, used)
+    blocks = RowBlocks(design, response, asides, table, used.rows)
+    family, link = FAMILIES[options.family], LINKS[options.link]
+    source = LikelihoodBlocks(blocks)
+    if not is_linear(family, link):
+        check_response(blocks, source, family)
+    found = estimate(
+        blocks,
+        source,
+        family,
+        link,
+        intercept=sentence.intercept,
+        n=n,
+        dispersion=options.dispersion,
+        penalty=options.penalty,
+        log_weights=log_weights,
+    )
+    record = Fitted(
+        design=design,
+        estimate=found,
+        options=options,
+        origin=Origin(table, given, used, FitAgain(given, rows, sentence, options)),
+        early_notes=(*family_notes(blocks, found, options), *notes, *rows.notes),
+    )
+    return replace(record, sandwich=sandwich_of(record))
+
+
+@dataclass(frozen=True)
+class FitAgain:
+    """Fits again to the table of a fit: another sentence, other rows, another table, other options."""
+
+    given: Records
+    rows: ChosenRows
+    sentence: Sentence
+    options: Options
+
+    def __call__(
+        self,
+        *,
+        sentence: Sentence | None = None,
+        used: UsedRows | None = None,
+        table: Records | None = None,
+        options: Options | None = None,
+    ) -> Fitted:
+        rows = replace(self.rows, table=table or self.rows.table, used=used or self.rows.used)
+        return estimated(self.given, rows, sentence or self.sentence, options or self.options)
+
+
+def _counted(asides: Asides, context: Context, used: UsedRows) -> tuple[int, float]:
+    """How many rows the fit rests on, and Σ log w over them."""
+    w, r = asides.values("weights", context), asides.values("repeats", context)
+    times = np.ones(used.used) if r is None else r
+    return int(times.sum()), 0.0 if w is None else float(times @ np.log(w))
+
+
+def _checked_dispersion(dispersion: float | str | None) -> Dispersion:
+    """A known dispersion as a number, or ``"estimated"``. Raises CallError for anything else."""
+    if dispersion is None:
+        return None
+    if isinstance(dispersion, str):
+        if dispersion == "estimated":
+            return "estimated"
+    elif isinstance(dispersion, (int, float)) and not isinstance(dispersion, bool) and 0 < dispersion < np.inf:
+        return float(dispersion)
+    raise CallError(
+        f'dispersion={dispersion!r} is not known; it is "estimated", or a number above zero', argument="dispersion"
+    )
+
+
+def _sentence(model: str, terms: Sequence[str] | None) -> tuple[Sentence, str]:
+    if not isinstance(model, str):
+        raise CallError(f"the model is a sentence, not {type(model).__name__}", argument="model")
+    if terms is None:
+        return read_sentence(model), model
+    return sentence_of_parts(model, terms), f"{model} given {', '.join([terms] if isinstance(terms, str) else terms)}"
+
+
+def _refuse_text(sentence: Sentence, table: Records) -> None:
+    """Raises UnusableColumnError for a response that is text, with the way to ask whether it is one of its levels."""
+    response = sentence.response.expression
+    if isinstance(response, Name) and (column := table.column(response.name)).kind == "category":
+        if column.trouble:
+            raise column.not_numbers()
+        level = quoted_text(level_text(column.all_levels[0]))
+        raise UnusableColumnError(
+            f"column {response.name!r} is text, and numbers are needed here "
+            f"({listed(map(level_text, column.all_levels), 4)}); "
+            f"to ask whether it is one of them, write ({response} = {level}) given …",
+            column=response.name,
+        )
+
+
+def chosen_family(family: str | None, link: str | None, sentence: Sentence, table: Records) -> tuple[str, str]:
+    """The family and link to fit, asked for or called for. Raises CallError where they do not go with the response."""
+    response = sentence.response
+    name = one_of("family", family or default_family(sentence, table), tuple(FAMILIES))
+    found = FAMILIES[name]
+    if response.kind == "of" and not found.shares:
+        raise CallError(f"{response} is so many out of so many, which is binomial, not {name}", argument="family")
+    if response.kind not in found.responses:
+        raise CallError(f"{response} is a count with its exposure: poisson or its kin, not {name}", argument="family")
+    chosen = one_of("link", link or found.links[0], tuple(LINKS))
+    if chosen not in found.links:
+        raise CallError(f"the {name} family has no {chosen} link; it has {', '.join(found.links)}", argument="link")
+    if response.kind == "per" and chosen != "log":
+        raise CallError(f"an exposure wants the log link, not {chosen}: it multiplies the mean", argument="link")
+    return name, chosen

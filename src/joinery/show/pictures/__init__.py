@@ -1,0 +1,1 @@
+"""Pictures from arrays: axes, marks and labels, without statistics."""

@@ -1,0 +1,204 @@
+"""The pictures of a first look: handed arrays and words, they ask no statistical question."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from joinery.core.inference.smooth import Smooth
+from joinery.show.numbers import count, fixed
+from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
+from joinery.show.pictures.canvas import HIGH, dress, label_points, panels, paper, points
+
+
+@dataclass(frozen=True)
+class Distribution:
+    """One column to be drawn by itself: numbers, or the counts of its levels."""
+
+    name: str
+    values: np.ndarray | None
+    levels: tuple[tuple[str, int], ...] = ()
+    under: str = ""
+
+
+@dataclass(frozen=True)
+class Across:
+    """The response against one predictor: points, a smooth, or levels with their means and intervals."""
+
+    name: str
+    x: np.ndarray
+    y: np.ndarray
+    smooth: Smooth | None = None
+    levels: tuple[str, ...] = ()
+    means: np.ndarray = field(default_factory=lambda: np.empty(0))
+    reach: np.ndarray = field(default_factory=lambda: np.empty(0))
+    flags: tuple[tuple[int, str], ...] = ()
+
+
+def _grid_for(n: int) -> tuple[int, int]:
+    columns = 1 if n == 1 else 2 if n <= 4 else 3 if n <= 9 else 4
+    return math.ceil(n / columns), columns
+
+
+def columns(found: Sequence[Distribution], title: str, finding: str) -> Figure:
+    """A small distribution for each column."""
+    rows, wide = _grid_for(len(found))
+    figure, top = paper(title, finding, max(HIGH, 1.15 * rows + 0.8))
+    for ax, own in zip(panels(figure, top, rows, wide, gap=(0.05, 0.055)), found, strict=False):
+        _one_distribution(ax, own)
+    for ax in figure.axes[len(found) :]:
+        ax.remove()
+    return figure
+
+
+def _one_distribution(ax: Axes, own: Distribution) -> None:
+    ax.set_title(own.name, loc="left", fontsize=9, color=INK, pad=3)
+    if own.values is not None and len(own.values):
+        ax.hist(own.values, bins=min(24, max(8, int(np.sqrt(len(own.values))))), color=SLATE, alpha=0.75, linewidth=0)
+        ax.set_yticks([])
+        ax.grid(visible=False)
+    elif own.levels:
+        names = [name for name, _ in own.levels][::-1]
+        sizes = [n for _, n in own.levels][::-1]
+        ax.barh(range(len(names)), sizes, color=SLATE, alpha=0.75, height=0.62)
+        ax.set_yticks([])
+        for place, (name, size) in enumerate(zip(names, sizes, strict=True)):
+            ax.text(max(sizes) * 0.015, place, f" {name}  {size:,}", va="center", fontsize=7.5, color=INK,
+                    bbox={"facecolor": "white", "alpha": 0.78, "pad": 0.8, "linewidth": 0})  # fmt: skip
+        ax.grid(visible=False)
+        ax.set_xticks([])
+    else:
+        ax.set_axis_off()
+        ax.text(0.0, 0.5, own.under, transform=ax.transAxes, fontsize=8, color=SLATE, va="center")
+
+
+def response(found: Sequence[Across], y_label: str, title: str, finding: str) -> Figure:
+    """The response against each predictor, all on one scale of the response."""
+    rows, wide = _grid_for(len(found))
+    figure, top = paper(title, finding, max(HIGH, 1.55 * rows + 0.8))
+    low = min(float(np.nanmin(a.y)) for a in found)
+    high = max(float(np.nanmax(a.y)) for a in found)
+    margin = 0.07 * (high - low) or 1.0
+    for place, (ax, own) in enumerate(zip(panels(figure, top, rows, wide, gap=(0.055, 0.085)), found, strict=False)):
+        ax.set_ylim(low - margin, high + margin)
+        ax.set_xlabel(own.name, fontsize=8.5, color=INK, labelpad=2)
+        if place % wide == 0:
+            ax.set_ylabel(y_label, fontsize=8, color=INK)
+        _one_across(ax, own)
+    for ax in figure.axes[len(found) :]:
+        ax.remove()
+    return figure
+
+
+def _one_across(ax: Axes, own: Across) -> None:
+    if own.levels:
+        # a little apart, always the same, so that equal values do not hide one another
+        apart = np.random.default_rng(1).uniform(-0.16, 0.16, len(own.x))
+        points(ax, own.x + apart, own.y, size=9)
+        places = np.arange(len(own.levels))
+        ax.errorbar(places + 0.28, own.means, own.reach, fmt="o", color=AMBER, markersize=4, linewidth=1.6, zorder=4)
+        step = math.ceil(len(own.levels) / 8)
+        ax.set_xticks(places[::step], [_short(name) for name in own.levels[::step]])
+        ax.set_xlim(-0.5, len(own.levels) - 0.3)
+        return
+    points(ax, own.x, own.y, size=9)
+    if own.smooth is not None:
+        s = own.smooth
+        ax.fill_between(s.at, s.height - 2 * s.error, s.height + 2 * s.error, color=TEAL, alpha=0.16, linewidth=0)
+        ax.plot(s.at, s.height, color=TEAL, linewidth=1.6, zorder=3.5)
+    if own.flags:
+        places = np.array([place for place, _ in own.flags])
+        label_points(ax, own.x[places], own.y[places], [word for _, word in own.flags], (own.x, own.y))
+
+
+def _short(name: str, most: int = 12) -> str:
+    return name if len(name) <= most else name[: most - 1] + "…"
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Two columns by name with their correlation."""
+
+    names: tuple[str, str]
+    r: float
+
+
+def matrix(
+    names: Sequence[str],
+    values: np.ndarray,
+    strongest: Sequence[Pair],
+    flags: Sequence[tuple[int, str]],
+    title: str,
+    finding: str,
+) -> Figure:
+    """Scatters below the diagonal, distributions on it, the strongest pairs as bars in the free half."""
+    k = len(names)
+    figure, top = paper(title, finding, max(HIGH, 0.52 * k + 0.8))
+    cells = panels(figure, top, k, k, gap=(0.06 / k, 0.06 / k), above=0.06 / k)
+    for i in range(k):
+        for j in range(k):
+            ax = cells[i * k + j]
+            if j > i:
+                ax.remove()
+                continue
+            _matrix_cell(ax, values[:, j], values[:, i], diagonal=i == j, dots=2.5 if k > 8 else 4 if k > 5 else 8)
+            if i == j:
+                box = {"facecolor": "white", "alpha": 0.75, "pad": 0.6, "linewidth": 0}
+                size = 8 if k < 8 else 6.5
+                name = _short(names[i], 16)
+                ax.text(0.03, 0.96, name, transform=ax.transAxes, fontsize=size, color=INK, va="top", bbox=box)
+    _strongest(figure, top, k, strongest)
+    for place, word in flags[:3] if k <= 7 else ():
+        for i in range(1, k):
+            ax = cells[i * k]
+            x, y = values[place, 0], values[place, i]
+            if np.isfinite(x) and np.isfinite(y):
+                right = x > sum(ax.get_xlim()) / 2
+                ax.annotate(word, (x, y), fontsize=6, color=INK, xytext=(-3 if right else 3, -1), va="center",
+                            ha="right" if right else "left", textcoords="offset points")  # fmt: skip
+    return figure
+
+
+def _matrix_cell(ax: Axes, x: np.ndarray, y: np.ndarray, *, diagonal: bool, dots: float) -> None:
+    ax.set_xticks([])
+    ax.set_yticks([])
+    ax.grid(visible=False)
+    if diagonal:
+        ax.spines["left"].set_visible(False)
+        present = x[np.isfinite(x)]
+        ax.hist(present, bins=min(16, max(6, int(np.sqrt(len(present))))), color=SLATE, alpha=0.6, linewidth=0)
+        low, high = ax.get_ylim()
+        ax.set_ylim(low, high * 1.35)
+        return
+    here = np.isfinite(x) & np.isfinite(y)
+    points(ax, x[here], y[here], size=dots)
+
+
+def _strongest(figure: Figure, top: float, k: int, pairs: Sequence[Pair]) -> None:
+    """The list of the strongest pairs, a bar for each, in the upper right half."""
+    if not pairs or k < 3:
+        return
+    most = min(len(pairs), 4 if k == 3 else 6 if k < 8 else 10)
+    wide = 0.42 if k > 3 else 0.33
+    high = min((0.042 * most + 0.05) * HIGH / figure.get_figheight(), 0.44 * top)
+    ax = figure.add_axes((0.98 - wide, top - high - 0.005, wide, high))
+    dress(ax)
+    for side in ("left", "bottom"):
+        ax.spines[side].set_visible(False)
+    ax.grid(visible=False)
+    ax.set_xticks([])
+    ax.set_yticks([])
+    ax.set_xlim(-1.05, 3.3)
+    ax.set_ylim(most - 0.4, -1.3)
+    ax.axvline(0, color=SLATE, linewidth=0.7, ymax=0.9)
+    ax.text(-1, -0.9, f"strongest {count(most, 'pair')}: r from −1 to 1", fontsize=8, color=INK, fontweight="bold")
+    for place, pair in enumerate(pairs[:most]):
+        ax.barh(place, pair.r, color=AMBER, height=0.5, zorder=3)
+        ax.barh(place, 2, left=-1, color=MIST, height=0.5, zorder=1)
+        words = f"{fixed(pair.r, 2)}  {_short(pair.names[0], 15)} · {_short(pair.names[1], 15)}"
+        ax.text(1.08, place, words, fontsize=7.5, color=INK, va="center")

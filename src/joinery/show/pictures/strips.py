@@ -1,0 +1,93 @@
+"""A sheet of strips: words at the left, a small picture in the middle, what to do at the right."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+from matplotlib.patches import Rectangle
+
+from joinery.show.numbers import figure as number
+from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
+from joinery.show.pictures.canvas import END, dress, paper
+
+STRIP = 1.02  # inches
+DARK_AMBER = "#8f5a08"  # amber for words: it keeps 4.5 : 1 on paper
+MARKS = {"serious": ("■", RUST), "caution": ("▲", DARK_AMBER), "fine": ("●", TEAL), "": ("–", SLATE)}
+
+
+@dataclass(frozen=True)
+class Strip:
+    """One question: its verdict, what was found, what to do, and what draws its picture."""
+
+    question: str
+    verdict: str
+    found: str
+    advice: str
+    picture: Callable[[Axes], object] | None
+
+
+def strips(title: str, finding: str, found: Sequence[Strip]) -> Figure:
+    """All strips, one under the other."""
+    figure, top = paper(title, finding, STRIP * len(found) + 0.85)
+    high = (top - 0.01) / max(len(found), 1)
+    for place, strip in enumerate(found):
+        low = top - (place + 1) * high
+        rule = Rectangle((0.045, low + high), 0.91, 0.0, transform=figure.transFigure, color=MIST, linewidth=1)
+        figure.add_artist(rule)
+        mark, color = MARKS[strip.verdict]
+        question = textwrap.wrap(strip.question, 26)
+        _words(figure, 0.045, low + 0.86 * high, question, 9.5, INK, bold=True)
+        at = low + (0.84 - 0.19 * len(question)) * high
+        _words(figure, 0.045, at, [f"{mark} {strip.verdict or 'not told'}"], 9, color, bold=True)
+        _words(figure, 0.045, at - 0.18 * high, textwrap.wrap(strip.found, 38)[:3], 7.5, SLATE)
+        _words(figure, 0.665, low + 0.86 * high, textwrap.wrap(strip.advice, 42)[:6], 8, INK)
+        if strip.picture is not None:
+            ax = figure.add_axes((0.34, low + 0.12 * high, 0.295, 0.78 * high))
+            strip.picture(ax)
+            _made_small(ax)
+    return figure
+
+
+def _words(
+    figure: Figure, x: float, y: float, lines: list[str], size: float, color: str, *, bold: bool = False
+) -> None:
+    weight = "bold" if bold else "normal"
+    figure.text(x, y, "\n".join(lines), fontsize=size, color=color, fontweight=weight, va="top", linespacing=1.25)
+
+
+def _made_small(ax: Axes) -> None:
+    """Leaves the picture alone: no title, labels or numbers, small marks."""
+    ax.set_title("", loc="left")
+    ax.set_xlabel("")
+    ax.set_ylabel("")
+    ax.set_xticks([])
+    ax.set_yticks([])
+    for text in list(ax.texts):
+        text.set_fontsize(6.5)
+        if text.get_gid() == END:
+            text.remove()
+    for marks in ax.collections:
+        own: Any = marks
+        sizes: list[float] = list(getattr(own, "get_sizes", list)())
+        if sizes:
+            own.set_sizes([min(float(s), 40.0) * 0.3 for s in sizes])
+
+
+def bars(ax: Axes, sizes: Sequence[tuple[str, float]], limit: float) -> None:
+    """A bar for each name, against a limit."""
+    dress(ax)
+    ax.grid(visible=False)
+    shown = sorted(sizes, key=lambda item: -item[1])[:5][::-1]
+    most = 3 * limit
+    ax.barh(range(len(shown)), [min(v, most) for _, v in shown], color=AMBER, height=0.55)
+    ax.set_xlim(0, max(limit * 1.25, min(max([v for _, v in shown], default=1.0), most) * 1.1))
+    ax.set_ylim(-0.7, max(len(shown), 3) - 0.3)
+    ax.axvline(limit, color=RUST, linewidth=1, linestyle=(0, (5, 3)))
+    box = {"facecolor": "white", "alpha": 0.7, "pad": 0.6, "linewidth": 0}
+    for place, (name, size) in enumerate(shown):
+        ax.text(0.06, place, f"{name}  {number(size, 3)}", va="center", fontsize=7, color=INK, bbox=box)

@@ -1,0 +1,1 @@
+"""What a model takes for granted, one question after another."""

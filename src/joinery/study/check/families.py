@@ -1,0 +1,211 @@
+"""Checks of fits under other families than the normal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from joinery.core.blocks.partition import joined
+from joinery.core.glm.families import FAMILIES
+from joinery.core.inference import diagnostics
+from joinery.core.inference.diagnostics import Test
+from joinery.core.numeric import distributions as tails
+from joinery.errors import listed
+from joinery.show.numbers import figure, percent
+from joinery.study.check.check import NO_ADVICE, Line, cannot
+from joinery.study.check.shape import straight
+from joinery.study.check.single_rows import badly_fitted, decides, overlap
+from joinery.study.fitted import Fitted, response_rows, working_rows
+from joinery.study.rows.figures import per_row
+from joinery.study.verdicts import FINE, SERIOUS, judged
+
+GROUPS = 10
+SAME = 1e-9  # of a mean: closer ones differ by rounding alone
+SMALL_COUNT, MOST_SMALL = 5.0, 0.2
+SPREAD, LINK, CALIBRATED = "Is the spread what the family says?", "Is the link right?", "Are the fitted means right?"
+ZEROS, SHAPE, SEPARATED = "Are there as many zeros as expected?", "Is the family right?", "Do estimates have an end?"
+
+
+def family_lines(fit: Fitted) -> Iterator[Line]:
+    """Every check that suits the family, in the order of the questions."""
+    yield from separation(fit)
+    yield from straight(fit)
+    yield from link(fit)
+    yield from spread(fit)
+    yield from calibration(fit)
+    yield from zeros(fit)
+    yield from shape(fit)
+    yield from overlap(fit)
+    yield from badly_fitted(fit)
+    yield from decides(fit)
+
+
+def separation(fit: Fitted) -> Iterator[Line]:
+    """Whether coefficients grew without end."""
+    if fit.estimate.running:
+        names = ("intercept", *fit.design.names)
+        words = f"{listed(names[j] for j in fit.estimate.running)} separates the response"
+        advice = 'try penalty="firth"' if fit.family.penalties else "leave the term out, or join levels"
+        found = Test(float("nan"), float("nan"))
+        yield Line("separation", "separation", SEPARATED, "separation", found, SERIOUS, advice, words)
+
+
+def link(fit: Fitted) -> Iterator[Line]:
+    """The square of η added to the model (Pregibon 1980; Tukey 1949)."""
+    solution = fit.solution
+    eta = per_row(fit).terms
+    if fit.residual_df < 2 or np.ptp(eta) == 0 or fit.solution.rank <= 1:
+        return
+    # without a constant a shifted square would bring one in
+    middle = float(np.average(eta, weights=per_row(fit).times)) if solution.spans_constant else 0.0
+    zz, ze, uz = 0.0, 0.0, np.zeros(solution.rank)
+    figures = per_row(fit)
+    for block in working_rows(fit).row_blocks:
+        own = block.own
+        w = np.ones(len(block.y)) if block.weights is None else block.weights
+        z = (eta[own] - middle) ** 2
+        zz, ze = zz + float(w @ z**2), ze + float((w * z) @ figures.working[own])
+        uz += solution.in_basis(block.X).T @ (w * z)
+    left = zz - float(uz @ uz)
+    if left <= 1e-10 * zz:
+        return
+    z = ze / np.sqrt(left) / np.sqrt(fit.estimate.dispersion or np.nan)
+    test = Test(float(z), float(tails.t_two_sided(z, fit.estimate.reference_df)), (), z * z / max(fit.n_rows, 1))
+    verdict = judged(test.p, test.size, small=0.01, large=0.1)
+    others = [name for name in fit.family.links if name != fit.link.name][:2]
+    advice = NO_ADVICE if verdict == FINE else f"try a curve, or link={' or link='.join(map(repr, others))}"
+    check = "square of the linear predictor (Pregibon)"
+    yield Line("link", "link", LINK, check, test, verdict, advice, "the link or a curve is amiss")
+
+
+def _grouped(fit: Fitted) -> bool:
+    """Whether rows hold enough for the deviance itself to have a law: totals, or counts that are not small."""
+    return fit.design.sentence.response.kind == "of" if fit.family.shares else fit.family.discrete
+
+
+def spread(fit: Fitted) -> Iterator[Line]:
+    """Pearson's χ² and the deviance against their degrees of freedom, where the dispersion is known."""
+    if not fit.estimate.known or not fit.family.discrete:
+        return
+    if not _grouped(fit):
+        why = "single yes and no rows say nothing of their spread; see the calibration"
+        yield cannot("dispersion", "spread", SPREAD, "dispersion", why)
+        return
+    df = fit.residual_df
+    if df < 1:
+        yield cannot("dispersion", "spread", SPREAD, "dispersion", "no degrees of freedom are left")
+        return
+    small = _share_of_small(fit)
+    for name, value in (("Pearson's χ²", fit.estimate.pearson), ("deviance", fit.estimate.deviance)):
+        size = value / df / (fit.estimate.dispersion or np.nan)
+        p = float(tails.chi2_upper(size * df, df))
+        verdict = judged(p, size, small=1.2, large=2.0)
+        advice = NO_ADVICE
+        if verdict != FINE:
+            shaped = [name for name, f in FAMILIES.items() if f.limit == fit.family.name]
+            ways = ['dispersion="estimated"'] * fit.family.quasi + [f'family="{name}"' for name in shaped]
+            advice = f"the spread is {figure(size, 2)} times what the family says"
+            advice += f": try {' or '.join(ways)}" if ways else ""
+        if small > MOST_SMALL:
+            advice += f"; {percent(small)} of expected counts are below 5, so this p is rough"
+        words = f"the spread is {figure(size, 2)} times what the {fit.family.name} family says (overdispersion)"
+        yield Line("dispersion", "spread", SPREAD, f"{name} over {df:,} df", Test(size, p), verdict, advice, words)
+
+
+def _share_of_small(fit: Fitted) -> float:
+    """The share of rows whose expected counts (of both kinds, for shares) are below five."""
+    figures, small = per_row(fit), 0
+    for block in response_rows(fit).row_blocks:
+        mu = figures.fitted[block.own]
+        expected = mu if block.trials is None else block.trials * np.minimum(mu, 1 - mu)
+        small += int(figures.times[block.own][expected < SMALL_COUNT].sum())
+    return small / max(fit.n_rows, 1)
+
+
+def calibration(fit: Fitted) -> Iterator[Line]:
+    """Observed against expected events in ten groups of fitted probability (Hosmer & Lemeshow 1980)."""
+    if not fit.family.shares:
+        return
+    observed, expected, variance, _ = groups(fit)
+    if len(observed) < 4:
+        yield cannot("calibration", "calibration", CALIBRATED, "calibration by groups", "too few rows for groups")
+        return
+    with np.errstate(all="ignore"):
+        statistic = float(np.nansum((observed - expected) ** 2 / variance)) / (fit.estimate.dispersion or 1.0)
+    df = len(observed) - 2
+    p = float(tails.chi2_upper(statistic, df))
+    worst = int(np.argmax(np.abs(observed - expected) / np.sqrt(variance)))
+    verdict = judged(p, statistic / df, small=1.5, large=3.0)
+    advice = NO_ADVICE if verdict == FINE else "a curve or a product may be missing: see component_residual"
+    seen, meant = figure(observed[worst], 3), figure(expected[worst], 3)
+    words = f"in group {worst + 1} of {len(observed)} {seen} were seen, {meant} expected"
+    check = f"calibration in {len(observed)} groups (χ², {df} df)"
+    yield Line("calibration", "calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words)
+
+
+def groups(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Observed and expected events, their binomial variance, and the trials, in groups of fitted probability."""
+    figures = per_row(fit)
+    trials = joined(response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.trials is None else b.trials)
+    trials = trials * figures.times
+    w = joined(response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
+    order = np.argsort(figures.fitted, kind="stable")
+    ordered, upto = figures.fitted[order], np.cumsum(trials[order])
+    # rows with equal means stay together: where the middle of them lies tells their group
+    fresh = np.append(True, np.diff(ordered) > SAME * np.abs(ordered[1:]))
+    tie = np.cumsum(fresh) - 1
+    ends = np.append(np.flatnonzero(fresh)[1:] - 1, len(order) - 1)
+    last = upto[ends]
+    middle = (np.append(0.0, last[:-1]) + last) / 2
+    count = max(min(GROUPS, fit.n_rows // 3), 1)
+    places = np.empty(len(order), int)
+    places[order] = np.minimum(middle[tie] / upto[-1] * count + SAME, count - 1).astype(int)
+    mu = figures.fitted
+    sums = (figures.observed * trials, mu * trials, mu * (1 - mu) * trials / w, trials)
+    parts = [np.bincount(places, v, minlength=count) for v in sums]
+    kept = parts[2] > 0
+    return parts[0][kept], parts[1][kept], parts[2][kept], parts[3][kept]
+
+
+def zeros(fit: Fitted) -> Iterator[Line]:
+    """Zero counts seen against those expected."""
+    if not fit.family.discrete or fit.family.shares or not fit.estimate.law:
+        return
+    figures = per_row(fit)
+    times, none = figures.times, np.zeros(len(figures.fitted))
+    chance = fit.family.cdf(none, figures.fitted, trials=None, spread=np.ones(len(none)))
+    seen, expected = float(times[figures.observed == 0].sum()), float(times @ chance)
+    sd = float(np.sqrt(times @ (chance * (1 - chance))))
+    if sd <= 0 or (expected < 1 and seen == 0):
+        return
+    z = (seen - expected) / sd
+    p = float(tails.t_two_sided(z, np.inf))
+    verdict = judged(p, abs(seen - expected) / max(fit.n_rows, 1), small=0.02, large=0.15)
+    advice = NO_ADVICE if verdict == FINE else 'try family="negative-binomial", or ask what makes the zeros'
+    words = f"{seen:.0f} rows are zero, {figure(expected, 3)} expected"
+    check = f"zeros: {seen:.0f} seen, {figure(expected, 3)} expected"
+    yield Line("zeros", "zeros", ZEROS, check, Test(z, p), verdict, advice, words)
+
+
+def shape(fit: Fitted) -> Iterator[Line]:
+    """The shape of quantile residuals, which are normal when the family is right (Dunn & Smyth 1996)."""
+    q = per_row(fit).extras.get("quantile_residual")
+    if q is None:
+        return
+    here = np.isfinite(q)
+    name, test = diagnostics.normality(q[here], per_row(fit).times[here])
+    if not np.isfinite(test.statistic):
+        return
+    verdict = judged(test.p, test.size, small=0.25, large=1.5)
+    advice = NO_ADVICE if verdict == FINE else "the family may be wrong: look at draw('quantiles'), and try another"
+    yield Line(
+        "family",
+        "family",
+        SHAPE,
+        f"quantile residuals, {name}",
+        test,
+        verdict,
+        advice,
+        "quantile residuals are not normal",
+    )

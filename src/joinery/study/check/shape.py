@@ -1,0 +1,253 @@
+"""Checks of the shape: straight relations, even spread, normal residuals."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from joinery.core.blocks.partition import joined
+from joinery.core.inference import diagnostics
+from joinery.core.inference.diagnostics import NOTHING, Test
+from joinery.core.least_squares.solve import least_squares
+from joinery.design.curves import quantiles
+from joinery.design.factors import NumberFactor
+from joinery.design.row_blocks import WithResponse
+from joinery.notation.tree import names_in, number_text, outside
+from joinery.show.numbers import figure
+from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.rows.figures import per_row
+from joinery.study.verdicts import FINE, judged
+
+# ------------------------------------------------------------------ straight line
+
+STRAIGHT = "Is each relation straight?"
+
+
+def straight(fit: Fitted) -> Iterator[Line]:
+    """Curvature in each numeric predictor and in the fitted values, and lack of fit where rows repeat."""
+    if why := nothing_left(fit):
+        yield cannot("curvature", "straight line", STRAIGHT, "curvature of each predictor", why)
+        return
+    curves, fitted = _curvature(fit)
+    if curves:
+        alone = np.array([t.p for _, t in curves])
+        corrected = diagnostics.holm(alone)
+        worst = int(np.nanargmin(np.append(alone, 2.0)))
+        if worst < len(curves):
+            factor, test = curves[worst]
+            test = Test(test.statistic, float(corrected[worst]), test.df, test.size)
+            verdict = judged(test.p, test.size, small=0.02, large=0.15)
+            advice = NO_ADVICE
+            if verdict != FINE:
+                spline = f"spline({outside(factor.expression)})"
+                advice = f'{factor.name} bends: try add="{_next_power(fit, factor)}", or {spline} in its place'
+            yield Line(
+                "curvature",
+                "straight line",
+                STRAIGHT,
+                f"curvature of {factor.name} (t, Holm)",
+                test,
+                verdict,
+                advice,
+                f"{factor.name} bends",
+            )
+    if not fit.estimate.linear:  # the link has a check of its own, and deviances say what repeats would
+        return
+    if np.isfinite(fitted.statistic):
+        verdict = judged(fitted.p, fitted.size, small=0.02, large=0.15)
+        advice = NO_ADVICE if verdict == FINE else _unbend(fit)
+        yield Line(
+            "fitted curvature",
+            "straight line",
+            STRAIGHT,
+            "curvature across fitted values (Tukey)",
+            fitted,
+            verdict,
+            advice,
+            "the relation bends across the fitted values",
+        )
+    repeated = lack_of_fit(fit)
+    if np.isfinite(repeated.statistic):
+        verdict = judged(repeated.p, repeated.size - 1, small=0.5, large=3.0)
+        advice = NO_ADVICE if verdict == FINE else "rows alike agree better than the model says: add a term or a curve"
+        df1, df2 = repeated.df
+        yield Line(
+            "lack of fit",
+            "straight line",
+            STRAIGHT,
+            f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})",
+            repeated,
+            verdict,
+            advice,
+            "rows alike agree better than the model",
+        )
+
+
+def _unbend(fit: Fitted) -> str:
+    """A response that grows along a curve is often straight in its logarithm."""
+    figures = per_row(fit)
+    if not fit.response.transformed and float(np.min(figures.observed)) > 0:
+        return f'try response="log({fit.response.name})", or a curve in a predictor'
+    return "try a curve in a predictor, or a product of two"
+
+
+def _next_power(fit: Fitted, factor: NumberFactor) -> str:
+    degree = _highest(fit, factor) + 1
+    base = factor.base if factor.degree != 1 else outside(factor.expression)
+    return f"{base}^{number_text(degree)}"
+
+
+def _highest(fit: Fitted, factor: NumberFactor) -> float:
+    """The highest power of a factor's base that stands alone as a term."""
+    alone = [t.factors[0] for t in fit.design.terms if len(t.factors) == 1]
+    return max(f.degree for f in alone if isinstance(f, NumberFactor) and f.base == factor.base)
+
+
+def _numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
+    """Each numeric factor that is a term of its own, once for each base, with its column; comparisons do not bend."""
+    out: dict[str, tuple[NumberFactor, int]] = {}
+    for term in fit.design.terms:
+        factor = term.factors[0]
+        if len(term.factors) == 1 and isinstance(factor, NumberFactor) and factor.degree == 1:
+            out.setdefault(factor.base, (factor, term.start))
+    return list(out.values())
+
+
+def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
+    """The t of the next power of each predictor, and of the squared fitted values, in one pass over the rows."""
+    solution = fit.solution
+    own = [(f, c) for f, c in _numbers_alone(fit) if c in solution.kept]
+    middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
+    degrees = [int(_highest(fit, f)) + 1 for f, _ in own]
+    figures = per_row(fit)
+    # without a constant a shifted square would bring one in
+    middle_fitted = float(np.average(figures.terms, weights=figures.times)) if solution.spans_constant else 0.0
+    size = len(own) + 1
+    zz, ze, uz = np.zeros(size), np.zeros(size), np.zeros((solution.rank, size))
+    values: list[set[float]] = [set() for _ in own]
+    for block in working_rows(fit).row_blocks:
+        m = len(block.y)
+        w = np.ones(m) if block.weights is None else block.weights
+        e, fitted = figures.working[block.own], figures.terms[block.own]
+        Z = np.empty((m, size))
+        for j, (_, column) in enumerate(own):
+            z = block.X[:, column] - middle.get(column, 0.0)
+            Z[:, j] = z ** degrees[j]
+            if len(values[j]) <= 2:
+                values[j] |= set(np.unique(z)[:3].tolist())
+        Z[:, -1] = ((fitted - middle_fitted) / solution.unit) ** 2
+        uz += solution.in_basis(block.X).T @ (Z * w[:, None])
+        zz += np.einsum("ij,ij,i->j", Z, Z, w)
+        ze += Z.T @ (w * (e / solution.unit))
+    tests = [diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df) for j in range(size)]
+    return [(f, tests[j]) for j, (f, _) in enumerate(own) if len(values[j]) > 2], tests[-1]
+
+
+def lack_of_fit(fit: Fitted) -> Test:
+    """The replicate lack-of-fit test over rows whose predictors are equal; nothing where too few repeat."""
+    table, chosen = rows_at_hand(fit)
+    names = dict.fromkeys(n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f))
+    if not names or _lagged(fit):
+        return NOTHING
+    codes = np.zeros(chosen.used, dtype=np.int64)
+    for name in names:
+        own = table.column(name).codes(chosen.rows)
+        _, codes = np.unique(codes * (int(own.max()) + 2) + own, return_inverse=True)
+        if codes.max() + 1 == len(codes):
+            return NOTHING
+    figures = per_row(fit)
+    w = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
+    e = figures.residual / fit.solution.unit
+    return diagnostics.replicate_lack_of_fit(e, w, figures.times, codes, fit.solution.rank)
+
+
+def _lagged(fit: Fitted) -> bool:
+    return any("lag(" in str(t) for t in fit.design.sentence.terms)
+
+
+# ------------------------------------------------------------------ even spread
+
+EVEN = "Is the spread even?"
+
+
+def even(fit: Fitted) -> Iterator[Line]:
+    """Squared residuals on all predictors, and how many times wider the spread is where fitted values are high."""
+    check = "Breusch–Pagan, studentized"
+    if why := nothing_left(fit):
+        yield cannot("spread", "even spread", EVEN, check, why)
+        return
+    if not fit.design.width:
+        yield cannot("spread", "even spread", EVEN, check, "there is no predictor for the spread to grow with")
+        return
+    figures = per_row(fit)
+    squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
+    times = figures.times if fit.asides.repeats is not None else None
+    rows = int(figures.times[np.isfinite(squares)].sum())
+    found = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
+    test = diagnostics.even_spread(1 - found.rss / found.tss if found.tss > 0 else np.nan, found.n, len(found.kept))
+    ratio = spread_ratio(figures.terms, figures.influence.standardized, figures.times)
+    size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
+    # unevenness that does not follow the fitted values shows in how much of the squares is explained
+    size = max(size, 4 * test.statistic / found.n) if np.isfinite(test.statistic) else size
+    verdict = judged(test.p, size, small=np.log(1.3), large=np.log(3.0))
+    grows = ratio > 1
+    words = "the spread changes with the predictors"
+    if np.isfinite(ratio) and abs(np.log(ratio)) > np.log(1.3):
+        turn = "grows" if grows else "shrinks"
+        words = f"the spread {turn} with the fitted values (× {figure(ratio, 2)} from low to high)"
+    advice = NO_ADVICE
+    if verdict != FINE:
+        log = not fit.response.transformed and float(np.min(figures.observed)) > 0 and grows
+        way = f'response="log({fit.response.name})", or ' if log else ""
+        advice = f'try {way}std_errors="robust"; or weights='
+    yield Line("spread", "even spread", EVEN, check, test, verdict, advice, words)
+
+
+def spread_ratio(fitted: np.ndarray, residual: np.ndarray, times: np.ndarray) -> float:
+    """The residuals' root mean square in the highest third of fitted values over that in the lowest third."""
+    sound = np.isfinite(residual)
+    fitted, residual, times = fitted[sound], residual[sound], times[sound]
+    if times.sum() < 9:
+        return float("nan")
+    low, high = quantiles(fitted, times, np.array([1 / 3, 2 / 3]))
+    # fitted values that differ by rounding alone stand on the same side
+    margin = 1e-9 * float(np.ptp(fitted))
+    below, above = fitted <= low + margin, fitted >= high - margin
+    if high - low <= margin or not below.any() or not above.any():
+        return float("nan")
+    with np.errstate(all="ignore"):
+        upper, lower = (np.average(residual[side] ** 2, weights=times[side]) for side in (above, below))
+        return float(np.sqrt(upper / lower))
+
+
+def _sound(z: np.ndarray, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Finite residuals, and how many rows each stands for."""
+    here = np.isfinite(z)
+    return z[here], times[here]
+
+
+# ------------------------------------------------------------------ normal residuals
+
+NORMAL = "Are the residuals normal?"
+
+
+def normal(fit: Fitted) -> Iterator[Line]:
+    """The shape of the standardized residuals."""
+    if why := nothing_left(fit):
+        yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
+        return
+    figures = per_row(fit)
+    z = figures.influence.standardized
+    name, test = diagnostics.normality(*_sound(z, figures.times))
+    if not np.isfinite(test.statistic):
+        yield cannot("normality", "normal residuals", NORMAL, name, "fewer than eight residuals can be scaled")
+        return
+    verdict = judged(test.p, test.size, small=0.25, large=1.5)
+    advice = NO_ADVICE
+    if verdict != FINE:
+        advice = 'intervals of coefficients hardly mind; for new rows use forecast(intervals="distribution-free")'
+        if not fit.response.transformed and float(np.min(figures.observed)) > 0 and float(np.nanmean(z**3)) > 0.5:
+            advice = f'try response="log({fit.response.name})"; {advice}'
+    yield Line("normality", "normal residuals", NORMAL, name, test, verdict, advice, "residuals are not normal")

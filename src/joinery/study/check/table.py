@@ -1,0 +1,71 @@
+"""The checks: one question each about what the model takes for granted, with figure, verdict and what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from joinery.show.table import Table
+from joinery.study.check.check import Line
+from joinery.study.check.shape import even, normal, straight
+from joinery.study.check.single_rows import badly_fitted, decides, order, overlap
+from joinery.study.fitted import Fitted, once, rows_at_hand
+from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+
+SINGLE_ROWS = ("outliers", "influence")
+
+
+def checks(fit: Fitted) -> Table:
+    """The checks table. See ``Fit.checks``."""
+    lines = check_lines(fit)
+    return Table(
+        {
+            "question": [line.question for line in lines],
+            "check": [line.check for line in lines],
+            "statistic": [line.test.statistic for line in lines],
+            "p": [line.test.p for line in lines],
+            "verdict": [line.verdict for line in lines],
+            "advice": [line.advice for line in lines],
+        },
+        title=f"Checks of {fit.sentence}",
+        notes=("the verdict weighs how large a departure is as well as its p", *_note_on_order(fit)),
+        kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"},
+    )
+
+
+@once
+def check_lines(fit: Fitted) -> list[Line]:
+    """Every check of a fit, in the order of the questions. Raises CallError for a loaded fit."""
+    rows_at_hand(fit)
+    if not fit.estimate.linear:
+        from joinery.study.check.families import family_lines
+
+        return list(family_lines(fit))
+    return [line for check in CHECKS for line in check(fit)]
+
+
+def said_on_page(fit: Fitted) -> list[Line]:
+    """The gravest line of each question that is not about single rows."""
+    out: dict[str, Line] = {}
+    rank = {SERIOUS: 0, CAUTION: 1, FINE: 2, "": 3}
+    for line in check_lines(fit):
+        if line.name not in SINGLE_ROWS and (line.name not in out or rank[line.verdict] < rank[out[line.name].verdict]):
+            out[line.name] = line
+    return list(out.values())
+
+
+def _note_on_order(fit: Fitted) -> tuple[str, ...]:
+    order = fit.options.order
+    if order:
+        return (f"rows are taken in the order of {order}",)
+    return ("rows are taken in the table's own order; order= names another",)
+
+
+CHECKS: tuple[Callable[[Fitted], Iterator[Line]], ...] = (
+    straight,
+    even,
+    normal,
+    order,
+    overlap,
+    badly_fitted,
+    decides,
+)

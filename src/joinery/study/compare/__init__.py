@@ -1,0 +1,1 @@
+"""Terms and models tested against one another, and chosen."""

@@ -1,0 +1,157 @@
+"""What each term is adjusted for, and the basis in which that is told."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy import linalg
+
+from joinery.core.blocks.partition import joined
+from joinery.core.inference.covariance import Joint
+from joinery.core.least_squares.solution import Solution
+from joinery.core.least_squares.solve import least_squares
+from joinery.design.design import Design, DesignTerm
+from joinery.design.factors import CategoryFactor
+from joinery.design.row_blocks import WithResponse
+from joinery.errors import CallError
+from joinery.notation.tree import Number, Power
+from joinery.study.fitted import Fitted, once, response_rows, working_rows
+from joinery.study.read.estimates import test_together
+
+AFTER = ("earlier", "lower-order", "others")
+ASKS = {
+    "earlier": "each line asks what a term adds to those written before it; shares add up to R²",
+    "lower-order": "each line asks what a term adds to all terms that do not contain it",
+    "others": "each line asks what a term adds to all the other terms, the products that contain it among them",
+}
+
+
+@dataclass(frozen=True)
+class TermBasis:
+    """A solution with its terms' places among its columns, and how its basis lies in that of the fit itself."""
+
+    solution: Solution
+    terms: tuple[DesignTerm, ...]
+    turn: np.ndarray | None = None  # (rank, rank): None where it is the fit's own
+
+    def places(self, term: int) -> np.ndarray:
+        """Where a term's estimable columns stand in the factor."""
+        own = self.terms[term].columns
+        kept = self.solution.kept
+        return np.flatnonzero((kept >= own.start) & (kept < own.stop))
+
+    def joined(self, chosen: list[int]) -> np.ndarray:
+        return np.concatenate([np.empty(0, int), *(self.places(j) for j in chosen)])
+
+    def wald(self, fit: Fitted, before: list[int], own: list[int]) -> Joint:
+        """Wald's test of what a term adds to those before it, all others taken to be zero."""
+        s = self.solution
+        effects = np.linalg.solve(s.root, s.padded_coefficients[s.places + (not s.has_intercept)])
+        pad = np.zeros((int(s.has_intercept), len(s.kept)))
+        R = np.vstack([pad, s.factor])  # in the whole basis, the intercept's direction first
+        constant = np.eye(s.rank)[:, :1] if s.has_intercept else np.zeros((s.rank, 0))
+        if s.constant_direction is not None:
+            constant = s.constant_direction[:, None]
+        first = np.column_stack([constant, R[:, self.joined(before)]])
+        rest = _complement(np.column_stack([first, R[:, self.joined(own)]]))
+        L = _complement(np.column_stack([first, rest])).T
+        away, others = L @ effects, rest.T @ effects
+        if self.turn is not None:
+            L, rest = L @ self.turn.T, self.turn @ rest
+        if rest.shape[1] and fit.sandwich is not None:
+            V = np.vstack([rest.T, L]) @ fit.sandwich.meat @ np.column_stack([rest, L.T])
+            k = rest.shape[1]
+            pull = np.linalg.lstsq(V[:k, :k], V[:k, k:], rcond=None)[0].T
+            L, away = L - pull @ rest.T, away - pull @ others
+        return test_together(fit, L, away)
+
+
+def _complement(A: np.ndarray) -> np.ndarray:
+    """An orthonormal basis of what is at right angles to columns A (r, m)."""
+    lengths = np.sqrt((A * A).sum(axis=0))
+    unit = A / np.where(lengths > 0, lengths, 1.0)
+    return np.asarray(linalg.null_space(unit.T, rcond=1e-9) if A.shape[1] else np.eye(len(A)))
+
+
+def adjusted(terms: tuple[DesignTerm, ...], place: int, after: str) -> list[int]:
+    """The terms that a term is adjusted for."""
+    if after == "earlier":
+        return list(range(place))
+    others = [j for j in range(len(terms)) if j != place]
+    return others if after == "others" else [j for j in others if not contains(terms[j], terms[place])]
+
+
+def contains(whole: DesignTerm, part: DesignTerm) -> bool:
+    """Whether a term contains another, by factor and degree: x within x² within x²·z; log(x) is not x."""
+    return whole != part and holds(_degrees(whole), _degrees(part))
+
+
+def holds(whole: dict[str, float], part: dict[str, float]) -> bool:
+    """Whether every factor of a part stands in the whole, to no lower degree."""
+    return all(whole.get(base, 0) >= degree for base, degree in part.items())
+
+
+def contained(terms: tuple[DesignTerm, ...]) -> tuple[frozenset[int], ...]:
+    """For each term the places of those that it contains."""
+    degrees = [_degrees(term) for term in terms]
+    having: dict[str, set[int]] = {}
+    for place, own in enumerate(degrees):
+        for base in own:
+            having.setdefault(base, set()).add(place)
+    near = [set().union(*(having[base] for base in whole)) - {i} for i, whole in enumerate(degrees)]
+    return tuple(frozenset(j for j in near[i] if holds(whole, degrees[j])) for i, whole in enumerate(degrees))
+
+
+def _degrees(term: DesignTerm) -> dict[str, float]:
+    out: dict[str, float] = {}
+    for factor in term.factors:
+        if isinstance(factor, CategoryFactor):
+            out[factor.label] = 1.0
+        else:
+            power = factor.expression
+            whole = isinstance(power, Power) and isinstance(power.exponent, Number) and factor.degree > 0
+            base, degree = (factor.base, factor.degree) if whole else (str(factor.expression), 1.0)
+            out[base] = out.get(base, 0.0) + degree
+    return out
+
+
+def term_basis(fit: Fitted, after: str) -> TermBasis:
+    """The solution that tells what terms add: with categories summing to zero where their coding matters."""
+    recode = after == "others" and coding_matters(fit.design)
+    return _recoded(fit) if recode else TermBasis(fit.solution, fit.design.terms)
+
+
+def coding_matters(design: Design) -> bool:
+    """Whether some product has a category whose coding decides what its lower-order terms mean."""
+    return any(len(t.factors) > 1 and t.categories for t in design.terms)
+
+
+def recoded_design(design: Design) -> Design:
+    """The same design with every category coded to sum to zero."""
+    memory = {
+        key: learnt | {"coding": "effect"} if learnt["kind"] == "category" else learnt
+        for key, learnt in design.factor_memory.items()
+    }
+    return replace(design, factor_memory=memory)
+
+
+@once
+def _recoded(fit: Fitted) -> TermBasis:
+    """The fit with every category coded to sum to zero: the same fitted values, other coefficients."""
+    if fit.origin is None:
+        raise CallError(
+            "a fit loaded from a file keeps no rows to recode its categories with; use after='lower-order', "
+            "or fit the table again"
+        )
+    design = recoded_design(fit.design)
+    own = working_rows(fit)
+    blocks = replace(response_rows(fit), design=design, partitioned_as=fit.design.width)
+    response = joined(own.row_blocks, lambda block: block.beyond_offset)
+    weights = joined(own.row_blocks, lambda block: np.ones(len(block.y)) if block.weights is None else block.weights)
+    solution = least_squares(WithResponse(blocks, response, weights), intercept=design.intercept, n=fit.n_rows)
+    # both bases span the same space, so that one is the other turned
+    turn = np.zeros((fit.solution.rank, solution.rank))
+    for a, b in zip(own.row_blocks, blocks.row_blocks, strict=True):
+        turn += (fit.solution.in_basis(a.X) * weights[a.own, None]).T @ solution.in_basis(b.X)
+    return TermBasis(solution, design.terms, turn)

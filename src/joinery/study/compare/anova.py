@@ -1,0 +1,122 @@
+"""The ANOVA table: what each term explains beyond the terms it is adjusted for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from joinery.core.inference.hypotheses import extra
+from joinery.core.numeric import distributions as tails
+from joinery.errors import listed, one_of
+from joinery.show.table import Table
+from joinery.study.check.shape import lack_of_fit
+from joinery.study.compare.adjusting import AFTER, ASKS, adjusted, coding_matters, term_basis
+from joinery.study.compare.deviance import deviance_table
+from joinery.study.fitted import Fitted
+
+
+@dataclass(frozen=True)
+class Part:
+    """One line: a term, the terms it is adjusted for, degrees of freedom, sum of squares in unit², F and its p."""
+
+    term: str
+    adjusted_for: str
+    df: int
+    ss: float
+    f: float = float("nan")
+    p: float = float("nan")
+
+
+def anova(fit: Fitted, after: str = "earlier") -> Table:
+    """The ANOVA table. See ``Fit.anova``."""
+    one_of("after", after, AFTER)
+    if not fit.estimate.linear:
+        return deviance_table(fit, after)
+    unit = fit.solution.unit
+    found = [*term_parts(fit, after), *_residual(fit)]
+    with np.errstate(all="ignore"):  # infinite where a double cannot hold it
+        ss = np.array([part.ss for part in found]) * unit * unit
+    df = np.array([part.df for part in found])
+    with np.errstate(all="ignore"):
+        ms = np.where(df > 0, ss / df, np.nan)
+        share = np.array([part.ss for part in found]) / fit.solution.tss if fit.solution.tss > 0 else np.nan * ss
+    share[len(fit.design.terms) :] = np.nan
+    return Table(
+        {
+            "term": [part.term for part in found],
+            "adjusted_for": [part.adjusted_for for part in found],
+            "df": df,
+            "ss": ss,
+            "ms": ms,
+            "f": [part.f for part in found],
+            "p": [part.p for part in found],
+            "share": share,
+        },
+        title=f"What each term explains, after {after}",
+        notes=tuple(_notes(fit, after)),
+        kinds={"f": "own", "ss": "own", "ms": "own"},
+    )
+
+
+def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
+    """A line for each term."""
+    basis = term_basis(fit, after)
+    solution, terms = basis.solution, fit.design.terms
+    g = solution.effects / solution.unit
+    s2 = np.nan if fit.estimate.scale is None else (fit.estimate.scale / solution.unit) ** 2
+    if solution.rss <= 0 and not fit.estimate.known:
+        s2 = np.nan
+    for place, term in enumerate(terms):
+        before = adjusted(terms, place, after)
+        own = basis.places(place)
+        ss, df = extra(solution.factor, g, basis.joined(before), own, solution.constant_direction)
+        f = ss / df / s2 if df and s2 > 0 else float("nan")
+        df2, p = fit.estimate.reference_df, float("nan")
+        if fit.sandwich is not None:
+            f = float("nan")
+            if after != "earlier" and df:
+                joint = basis.wald(fit, before, [place])
+                f, p = joint.f, joint.p
+        elif np.isfinite(f) and df2 > 0:
+            p = float(tails.f_upper(f, df, df2))
+        names = [terms[j].text for j in before]
+        words = listed(names, 4) or ("intercept" if solution.spans_constant else "nothing")
+        yield Part(term.text, words, df, ss, f, p)
+
+
+def _residual(fit: Fitted) -> Iterator[Part]:
+    """The residual line, and what of it is lack of fit where rows with equal predictors repeat."""
+    solution = fit.solution
+    yield Part("residual", "", fit.residual_df, solution.rss)
+    if fit.origin is None or solution.perfect or not fit.residual_df:
+        return
+    test = lack_of_fit(fit)
+    if np.isfinite(test.statistic):
+        df1, df2 = (int(v) for v in test.df)
+        within = solution.rss / (1 + test.statistic * df1 / df2)
+        yield Part("lack of fit", "all terms", df1, solution.rss - within, test.statistic, test.p)
+        yield Part("within repeats", "", df2, within)
+
+
+def _notes(fit: Fitted, after: str) -> Iterator[str]:
+    yield ASKS[after]
+    if fit.sandwich is not None:
+        yield (
+            "with the chosen covariance there is no F after earlier: use after='lower-order' or 'others'"
+            if after == "earlier"
+            else "F is Wald's over its df, from the chosen covariance; sums of squares are the plain ones"
+        )
+    elif fit.residual_df:
+        yield "F is a mean square over the residual one of the whole model"
+    if after == "others":
+        if coding_matters(fit.design):
+            yield "categories are coded to sum to zero, so that a main effect is its mean over the other's levels"
+        numeric = [t.text for t in fit.design.terms if len(t.factors) > 1 and len(t.categories) < len(t.factors)]
+        if numeric:
+            yield f"in {listed(numeric, 3)} a number takes part: the lines of its parts depend on where its zero lies"
+    kept = fit.solution.kept
+    lost = [t.text for t in fit.design.terms if not np.any((kept >= t.start) & (kept < t.columns.stop))]
+    if lost:
+        yield f"{listed(lost)}: nothing of its own is left to test, as other terms say the same"

@@ -1,0 +1,180 @@
+"""Which power of the response suits the model: the likelihood over powers (Box & Cox 1964)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.core.blocks.partition import joined
+from joinery.core.numeric import distributions as tails
+from joinery.errors import CallError, listed
+from joinery.show.numbers import figure, fixed, level_words
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand, working_rows
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+FIRST, LAST, STEP, FARTHEST = -2.0, 2.0, 0.1, 6.0
+SIMPLE = {1.0: "{}", 0.0: "log({})", 0.5: "sqrt({})", -1.0: "(1 / {})", 2.0: "{}^2", -0.5: "(1 / sqrt({}))"}
+
+
+@dataclass(frozen=True)
+class Powers:
+    """Log likelihoods (m,) over powers (m,), the best power, and the ends of its interval."""
+
+    power: np.ndarray
+    log_likelihood: np.ndarray
+    best: float
+    lower: float
+    upper: float
+    column: str
+
+
+@once
+def powers(fit: Fitted) -> Powers:
+    """The profile likelihood of the power. Raises CallError where it does not exist."""
+    table, chosen = rows_at_hand(fit)
+    if not fit.estimate.linear:
+        raise CallError("powers of the response belong to the normal family; other families have a link instead")
+    if any(np.any(b.offset) for b in response_rows(fit).row_blocks if b.offset is not None):
+        raise CallError(
+            "an offset stands on the response's own scale, so that powers of the response cannot be compared"
+        )
+    column = fit.response.original
+    if fit.solution.perfect or not fit.residual_df:
+        raise CallError("the fit is perfect, so that no power of the response can be told from another")
+    if not fit.solution.spans_constant or column not in table.names:
+        raise CallError("powers of the response need a model with a constant, and a response made of one column")
+    y = table.column(column).numbers(chosen.rows)
+    if not np.min(y) > 0:
+        rows = list(table.labels(np.arange(len(table))[chosen.rows][y <= 0]))
+        raise CallError(f"{column} is zero or less in row {listed(rows)}, so that its powers do not all exist")
+    logs = np.log(y)
+    times = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.repeats is None else b.repeats)
+    w = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
+    weights, n = w * times, fit.n_rows
+    middle = float(times @ logs / n)  # the Jacobian counts rows, whatever they weigh
+    constant = float(times @ np.log(w)) / 2 - n / 2 * (np.log(2 * np.pi) + 1) - n * middle
+
+    def likelihood(at: np.ndarray) -> np.ndarray:
+        """The log likelihood of y with y^λ for the response (log y for 0), for each λ: (m,), in one pass.
+
+        From (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, whose Jacobian is one.
+        """
+        yy, uy = np.zeros(len(at)), np.zeros((fit.solution.rank, len(at)))
+        for block in working_rows(fit).row_blocks:
+            own = block.own
+            away = (logs[own] - middle)[:, None]
+            with np.errstate(all="ignore"):
+                Z = np.where(np.abs(at) < 1e-9, away, np.expm1(at * away) / np.where(at == 0, 1.0, at))
+            root = np.sqrt(weights[own])
+            Z *= root[:, None]
+            yy += np.einsum("ij,ij->j", Z, Z)
+            uy += (fit.solution.in_basis(block.X) * root[:, None]).T @ Z
+        rss = yy - np.einsum("ij,ij->j", uy, uy)
+        return np.asarray(-n / 2 * np.log(np.maximum(rss, 1e-300) / n) + constant)
+
+    low, high = FIRST, LAST
+    while True:
+        at = np.round(np.arange(low, high + STEP / 2, STEP), 10)
+        found = likelihood(at)
+        best = int(np.argmax(found))
+        cut = found[best] - float(tails.chi2_quantile(fit.level, 1)) / 2
+        wide = (found[0] > cut and low > -FARTHEST), (found[-1] > cut and high < FARTHEST)
+        if not any(wide):
+            break
+        low, high = low - wide[0], high + wide[1]
+    top, peak = _highest(likelihood, at[max(best - 1, 0)], at[min(best + 1, len(at) - 1)])
+    cut = peak - float(tails.chi2_quantile(fit.level, 1)) / 2
+    ends = [_crossing(likelihood, at, found, best, cut, side) for side in (-1, 1)]
+    return Powers(at, found, top, ends[0], ends[1], column)
+
+
+def _highest(likelihood: Any, low: float, high: float) -> tuple[float, float]:
+    """The best power between two, by finer and finer grids."""
+    for _ in range(3):
+        at = np.linspace(low, high, 21)
+        found = likelihood(at)
+        best = int(np.argmax(found))
+        low, high = at[max(best - 1, 0)], at[min(best + 1, 20)]
+    return float(at[best]), float(found[best])
+
+
+def _crossing(likelihood: Any, at: np.ndarray, found: np.ndarray, best: int, cut: float, side: int) -> float:
+    """Where the likelihood falls through ``cut`` on one side of the best power; infinite when it does not."""
+    places = range(best, len(at)) if side > 0 else range(best, -1, -1)
+    under = next((i for i in places if found[i] < cut), None)
+    if under is None:
+        return float(side) * np.inf
+    low, high = at[under - side], at[under]
+    for _ in range(3):
+        grid = np.linspace(low, high, 21)
+        first = int(np.argmax(likelihood(grid) < cut))
+        low, high = grid[max(first - 1, 0)], grid[first]
+    return float((low + high) / 2)
+
+
+def suggested(found: Powers) -> tuple[float, str] | None:
+    """The simplest power inside the interval, and how it is written; None when none is."""
+    for power, form in SIMPLE.items():
+        if found.lower <= power <= found.upper:
+            return power, form.format(found.column)
+    return None
+
+
+def box_cox(fit: Fitted) -> Table:
+    """The table of powers. See ``Fit.box_cox``."""
+    found = powers(fit)
+    inside = (found.power >= found.lower) & (found.power <= found.upper)
+    return Table(
+        {
+            "power": found.power,
+            "log_likelihood": found.log_likelihood,
+            "inside": ["yes" if i else "no" for i in inside],
+        },
+        title=f"Powers of {found.column}",
+        notes=tuple(_notes(fit, found)),
+        kinds={"power": "value", "inside": "text", "log_likelihood": "figure"},
+        digits=5,
+        most_rows=80,
+    )
+
+
+def _notes(fit: Fitted, found: Powers) -> list[str]:
+    ends = f"[{fixed(found.lower, 2)}, {fixed(found.upper, 2)}]"
+    level = level_words(fit.level)
+    said = [f"best power {fixed(found.best, 2)} {ends}, with its {level} interval; 0 stands for the logarithm"]
+    choice = suggested(found)
+    if choice is None:
+        said.append(f"no simple power lies inside; the nearest is {figure(round(found.best * 2) / 2)}")
+    elif choice[0] == 1 and not fit.response.transformed:
+        said.append(f"1 lies inside: leave {found.column} as it is")
+    else:
+        said.append(f'{choice[1]} lies inside: revise(response="{choice[1]}")')
+    return said
+
+
+def picture(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Mapping[str, str | None], ax: Axes | None
+) -> Figure:
+    """The likelihood over powers, with the interval."""
+    from joinery.show.pictures.fit import Words, profile
+    from joinery.study.pictures.words import worded
+
+    found = powers(fit)
+    choice = suggested(found)
+    marks = [(p, form.format(found.column)) for p, form in SIMPLE.items() if found.power[0] <= p <= found.power[-1]]
+    said = Words(
+        f"Which power of {fit.words(found.column)} suits the model?",
+        "; ".join(_notes(fit, found)),
+        "power",
+        "log likelihood",
+    )
+    chosen = None if choice is None else choice[0]
+    ends = found.lower, found.best, found.upper
+    return profile(found.power, found.log_likelihood, ends, marks, chosen, worded(said, words), ax)

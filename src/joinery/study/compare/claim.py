@@ -1,0 +1,157 @@
+"""Tests of claims: equations and inequalities among coefficients."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from joinery.core.numeric import distributions as tails
+from joinery.core.numeric.triangular import row_lengths
+from joinery.design.design import TIMES
+from joinery.design.factors import shown
+from joinery.errors import CallError, SentenceError, listed, nearest
+from joinery.notation.parse import read_claims
+from joinery.notation.tree import Chain, Expression, Number, Prefix
+from joinery.show.numbers import level_words
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, checked_level
+from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.estimates import estimates, in_basis, linear_combination, test_together
+
+
+@dataclass(frozen=True)
+class _Linear:
+    """constant + Σ weight·coefficient, weights by coefficient name."""
+
+    constant: float
+    weights: dict[str, float]
+
+    def times(self, factor: float) -> _Linear:
+        return _Linear(self.constant * factor, {name: w * factor for name, w in self.weights.items()})
+
+    def plus(self, other: _Linear) -> _Linear:
+        names = [*self.weights, *(n for n in other.weights if n not in self.weights)]
+        total = {n: self.weights.get(n, 0.0) + other.weights.get(n, 0.0) for n in names}
+        return _Linear(self.constant + other.constant, total)
+
+
+def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
+    """The claims table. See ``Fit.claim``."""
+    level = fit.level if level is None else checked_level(level)
+    known = estimates(fit)
+    place = {_key(name): i for i, name in enumerate(known.names)}
+    read = read_claims(text)
+    L, away = np.zeros((len(read), len(known.names))), np.zeros(len(read))
+    for i, (left, _, right) in enumerate(read):
+        linear = _linear(left, text, known.names).plus(_linear(right, text, known.names).times(-1))
+        if not any(linear.weights.values()):
+            raise SentenceError("the claim names no coefficient that it depends on", text=text)
+        for name, weight in linear.weights.items():
+            L[i, place[_key(name)]] = weight
+        away[i] = linear.constant
+    lacking = [n for i, n in enumerate(known.names) if np.isnan(known.values[i]) and L[:, i].any()]
+    if lacking:
+        raise CallError(
+            f"the coefficient of {listed(lacking)} was left out of the model, so nothing can be claimed of it"
+        )
+    found = linear_combination(fit, L, away)
+    lower, upper = found.ends(level)
+    t = found.t
+    signs = [operator for _, operator, _ in read]
+    p = [_p(value, d, sign) for value, d, sign in zip(t, found.df, signs, strict=True)]
+    columns: dict[str, list[Any]] = {
+        "claim": [f"{left} {operator} {right}" for left, operator, right in read],
+        "difference": found.values.tolist(),
+        "lower": lower.tolist(),
+        "upper": upper.tolist(),
+        "standard_error": found.standard_errors.tolist(),
+        "t": t.tolist(),
+        "df": found.df.tolist(),
+        "p": p,
+    }
+    notes = list(said_of_errors(fit))
+    notes.append(
+        "difference is the left side less the right; p is how often estimates lie this far off a claim that holds"
+    )
+    equations = [i for i, sign in enumerate(signs) if sign == "="]
+    if len(equations) > 1:
+        U = in_basis(fit, L[equations])
+        if np.linalg.matrix_rank(U / row_lengths(U)[:, None]) < len(U):
+            raise CallError("the claims repeat or contradict one another: one follows from the others; leave it out")
+        joint = test_together(fit, U, found.values[equations])
+        together = {"claim": "all equations together", "t": np.nan, "df": joint.df2, "p": joint.p}
+        for name, values in columns.items():
+            values.append(together.get(name, np.nan))
+        columns["f"] = [np.nan] * len(read) + [joint.f]
+        told = f"F({joint.df1}, {joint.df2:.4g})" if joint.f == joint.f else f"no test, as {joint.why}"
+        notes.append(f"the equations together: {told}")
+    kinds = dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error") | {"claim": "text", "f": "own"}
+    return Table(columns, title=f"Claims, with {level_words(level)} intervals", notes=tuple(notes), kinds=kinds)
+
+
+def _p(t: float, df: float, sign: str) -> float:
+    """The p-value of a claim: two-sided for an equation, one-sided for an inequality."""
+    if np.isnan(t) or df <= 0:
+        return float("nan")
+    if sign == "=":
+        return float(tails.t_two_sided(t, df))
+    return float(tails.t_upper(-t if sign in (">", ">=") else t, df))
+
+
+# ------------------------------------------------------------------ from text to weights on coefficients
+
+
+def _key(name: str) -> tuple[str, ...]:
+    """The same for `a × b` and `b × a`."""
+    return tuple(sorted(name.split(TIMES)))
+
+
+def _linear(node: Expression, text: str, known: tuple[str, ...]) -> _Linear:
+    if isinstance(node, Number):
+        return _Linear(node.value, {})
+    if isinstance(node, Prefix) and node.operator == "-":
+        return _linear(node.operand, text, known).times(-1)
+    if isinstance(node, Chain) and set(node.operators) <= {"+", "-"}:
+        total = _linear(node.operands[0], text, known)
+        for operator, operand in zip(node.operators, node.operands[1:], strict=True):
+            total = total.plus(_linear(operand, text, known).times(1 if operator == "+" else -1))
+        return total
+    if isinstance(node, Chain) and set(node.operators) <= {"*", "/"}:
+        return _product(node, text, known)
+    return _Linear(0.0, {_coefficient(shown(node), text, known): 1.0})
+
+
+def _product(node: Chain, text: str, known: tuple[str, ...]) -> _Linear:
+    """Numbers multiply; names together are the coefficient of their product."""
+    factor, names, sums = 1.0, [], []
+    for operator, operand in zip(("*", *node.operators), node.operands, strict=True):
+        if isinstance(operand, Number):
+            if operator == "/" and operand.value == 0:
+                raise SentenceError("a claim cannot divide by zero", text=text)
+            factor = factor * operand.value if operator == "*" else factor / operand.value
+        elif operator == "/":
+            raise SentenceError("a claim is linear: a coefficient cannot be divided by", text=text)
+        elif isinstance(operand, (Chain, Prefix)):
+            sums.append(operand)
+        else:
+            names.append(shown(operand))
+    if sums and (names or len(sums) > 1):
+        raise SentenceError("a claim is linear: sums of coefficients are multiplied by numbers only", text=text)
+    if sums:
+        return _linear(sums[0], text, known).times(factor)
+    return _Linear(0.0, {_coefficient(TIMES.join(names), text, known): factor}) if names else _Linear(factor, {})
+
+
+def _coefficient(name: str, text: str, known: tuple[str, ...]) -> str:
+    by_key = {_key(k): k for k in known}
+    if _key(name) in by_key:
+        return by_key[_key(name)]
+    near = nearest(name, known)
+    hint = f"; did you mean {near!r}?" if near else f"; the coefficients are {listed(map(repr, known), 12)}"
+    raise SentenceError(
+        f"no coefficient is called {name!r}{hint}",
+        text=text,
+        suggestion='the coefficient of a level is written in quotes, as the table names it: "hive_type: long"',
+    )

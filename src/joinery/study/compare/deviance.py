@@ -1,0 +1,107 @@
+"""Analysis of deviance: each term and nested models, by likelihood ratio or F."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+import numpy as np
+
+from joinery.core.glm.irls import reweighted, shape_log_likelihood
+from joinery.core.glm.penalized import penalized
+from joinery.core.glm.rows import MappedRows
+from joinery.design.design import DesignTerm
+from joinery.design.glm_blocks import LikelihoodBlocks
+from joinery.errors import listed
+from joinery.show.table import Table
+from joinery.study.compare.adjusting import ASKS, adjusted, coding_matters, recoded_design, term_basis
+from joinery.study.compare.likelihood_ratio import test_of
+from joinery.study.fitted import Fitted, response_rows
+
+
+def deviance_table(fit: Fitted, after: str) -> Table:
+    """The ANOVA table of other families: each line from two nested fits."""
+    parts = list(_lines(fit, after))
+    name = "chi2" if fit.estimate.known and fit.sandwich is None else "f"
+    found = [_tested(fit, after, place, df, drop) for place, (_, _, df, drop) in enumerate(parts)]
+    notes = [ASKS[after].replace("; shares add up to R²", "")]
+    if fit.sandwich is not None:
+        notes.append(
+            "with the chosen covariance there is no F after earlier: use after='lower-order' or 'others'"
+            if after == "earlier"
+            else "F is Wald's over its df, from the chosen covariance; deviances are the plain ones"
+        )
+    elif fit.estimate.penalty:
+        notes.append("χ² is the fall in penalized deviance, the penalty that of all columns")
+    else:
+        over = " over df, over the dispersion"
+        notes.append("χ² is the fall in deviance" if name == "chi2" else f"F is the fall in deviance{over}")
+    return Table(
+        {
+            "term": [*(term for term, _, _, _ in parts), "residual"],
+            "adjusted_for": [*(words for _, words, _, _ in parts), ""],
+            "df": [*(df for _, _, df, _ in parts), fit.residual_df],
+            "deviance": [*(drop for _, _, _, drop in parts), fit.estimate.deviance],
+            name: [*(statistic for statistic, _ in found), np.nan],
+            "p": [*(p for _, p in found), np.nan],
+        },
+        title=f"What each term explains, after {after}",
+        notes=tuple(notes),
+        kinds={name: "own", "deviance": "own"},
+    )
+
+
+def _tested(fit: Fitted, after: str, place: int, df: int, drop: float) -> tuple[float, float]:
+    """The statistic and p of a line."""
+    if fit.sandwich is None:
+        return test_of(drop, df, fit)[1:]
+    if after == "earlier" or not df:
+        return float("nan"), float("nan")
+    joint = term_basis(fit, after).wald(fit, adjusted(fit.design.terms, place, after), [place])
+    return joint.f, joint.p
+
+
+def _lines(fit: Fitted, after: str) -> Iterator[tuple[str, str, int, float]]:
+    design = recoded_design(fit.design) if after == "others" and coding_matters(fit.design) else fit.design
+    terms = design.terms
+    rows = LikelihoodBlocks(replace(response_rows(fit), design=design))
+    known: dict[frozenset[int], tuple[float, int]] = {}
+
+    def deviance(chosen: list[int]) -> tuple[float, int]:
+        key = frozenset(chosen)
+        if key not in known:
+            known[key] = restricted(fit, rows, terms, sorted(chosen))
+        return known[key]
+
+    for place, term in enumerate(terms):
+        before = adjusted(terms, place, after)
+        small, rank = deviance(before)
+        large, more = deviance([*before, place])
+        names = [terms[j].text for j in before]
+        words = listed(names, 4) or ("intercept" if fit.solution.spans_constant else "nothing")
+        yield term.text, words, more - rank, small - large
+
+
+def restricted(
+    fit: Fitted, rows: LikelihoodBlocks, terms: tuple[DesignTerm, ...], chosen: list[int]
+) -> tuple[float, int]:
+    """The deviance and rank of a model in some terms; of counts with a shape −2·log likelihood, each with its own.
+
+    The constant is there wherever the whole model holds it. Penalized, the other coefficients are held at zero.
+    """
+    columns = np.concatenate([np.empty(0, int), *(np.arange(terms[j].start, terms[j].columns.stop) for j in chosen)])
+    family, link, constant = fit.family, fit.link, fit.solution.spans_constant
+    if fit.estimate.penalty:
+        held = [j for j in fit.solution.kept if j not in columns]
+        _, objective = penalized(
+            rows, family, link, intercept=fit.solution.has_intercept, n=fit.n_rows, held=[(j + 1, 0.0) for j in held]
+        )
+        return objective, fit.solution.rank - len(held)
+    if not len(columns) and not constant:
+        return fit.estimate.null_deviance, 0
+    some = MappedRows(rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns])))
+    known = fit.estimate.dispersion if fit.estimate.known else None
+    found = reweighted(some, family, link, intercept=constant, n=fit.n_rows, dispersion=known)
+    if family.shape is not None:
+        return -2 * shape_log_likelihood(some, found), found.solution.rank
+    return found.deviance, found.solution.rank

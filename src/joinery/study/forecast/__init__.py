@@ -1,0 +1,1 @@
+"""Forecasts of new rows."""

@@ -1,0 +1,103 @@
+"""What forecasts need of the fitted rows beside the coefficients: kept with a fit, and in its file."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from joinery.core.blocks.partition import joined
+from joinery.data.columns import level_text
+from joinery.notation.evaluate import mean_of
+from joinery.notation.tree import names_in
+from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
+from joinery.study.rows.figures import per_row
+
+MOST_KEPT = 5000
+
+
+@dataclass(frozen=True)
+class ForecastMemory:
+    """Of the fitted rows: each column's mean or level shares, the largest leverage, and for distribution-free
+    intervals each row in the orthonormal basis with its left-one-out residual (None where too many).
+
+    ``cells`` are the combinations of levels seen, by the columns that a product joins.
+    """
+
+    typical: Mapping[str, float | dict[str, float]] = field(default_factory=dict)
+    largest_leverage: float | None = None
+    basis: np.ndarray | None = None
+    left_out: np.ndarray | None = None
+    cells: Mapping[str, tuple[tuple[str, ...], ...]] = field(default_factory=dict)
+
+
+@once
+def forecast_memory(fit: Fitted) -> ForecastMemory:
+    """What a fit remembers of its rows: worked out once, or brought by its file."""
+    brought: ForecastMemory | None = fit.memory
+    return _from_rows(fit) if brought is None else brought
+
+
+def _from_rows(fit: Fitted) -> ForecastMemory:
+    h = per_row(fit).influence.leverage
+    basis = left = None
+    if fit.estimate.linear and fit.n_rows <= MOST_KEPT and fit.asides.weights is None:
+        times = per_row(fit).times.astype(int)
+        basis = np.repeat(joined(working_rows(fit).row_blocks, lambda b: fit.solution.in_basis(b.X)), times, axis=0)
+        with np.errstate(all="ignore"):
+            left = np.repeat(np.where(h < 1, per_row(fit).residual / (1 - h), 0.0), times)
+    return ForecastMemory(
+        typical=_typical(fit),
+        largest_leverage=float(np.max(h, initial=0.0)),
+        basis=basis,
+        left_out=left,
+        cells=_cells(fit),
+    )
+
+
+def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
+    """Each column's mean over the fitted rows, or the share of each of its levels."""
+    table, chosen = rows_at_hand(fit)
+    times = per_row(fit).times
+    out: dict[str, float | dict[str, float]] = {}
+    expressions = [f for t in fit.design.sentence.terms for f in t.factors]
+    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+        column = table.column(name)
+        if column.kind in ("number", "date"):
+            values = column.numbers(chosen.rows)
+            known = ~np.isnan(values)
+            out[name] = mean_of(values[known], times[known])
+        else:
+            codes = column.codes(chosen.rows)
+            counts = np.bincount(codes[codes >= 0], weights=times[codes >= 0])
+            shares = counts / counts.sum()
+            out[name] = {level_text(column.all_levels[p]): float(shares[p]) for p in np.flatnonzero(counts)}
+    return out
+
+
+def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
+    """The combinations of levels seen, for each product of categories."""
+    table, chosen = rows_at_hand(fit)
+    out: dict[str, tuple[tuple[str, ...], ...]] = {}
+    for term in fit.design.terms:
+        if len(term.categories) > 1:
+            context = fit.design.context(table, chosen.rows)
+            codes = np.column_stack([f.codes(context) for f in term.categories])
+            cells = [
+                tuple(level_text(f.levels[c]) for f, c in zip(term.categories, row)) for row in np.unique(codes, axis=0)
+            ]
+            out[term.text] = tuple(cells)
+    return out
+
+
+def as_plain(found: ForecastMemory) -> dict[str, Any]:
+    """As JSON values."""
+    return {
+        "typical": dict(found.typical),
+        "largest_leverage": found.largest_leverage,
+        "basis": None if found.basis is None else found.basis.tolist(),
+        "left_out": None if found.left_out is None else found.left_out.tolist(),
+        "cells": {name: [list(cell) for cell in cells] for name, cells in found.cells.items()},
+    }

@@ -1,0 +1,58 @@
+"""Correlations as a table."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from joinery.core.inference import correlation
+from joinery.show.table import Table
+
+LEVEL = 0.95
+
+
+def correlation_table(
+    first: dict[str, Any],
+    straight: correlation.Correlation,
+    ranked: correlation.Correlation,
+    *,
+    title: str,
+    said: str,
+    more: dict[str, Any] | None = None,
+) -> Table:
+    """Correlations as a Table, strongest first; words for strength stand beside the figure."""
+    order = np.argsort(-np.abs(np.nan_to_num(straight.r, nan=-1.0)), kind="stable")
+    columns: dict[str, Any] = {name: [values[i] for i in order] for name, values in first.items()}
+    columns |= {
+        "n": straight.n[order],
+        "pearson": straight.r[order],
+        "lower": straight.lower[order],
+        "upper": straight.upper[order],
+        "p": straight.p[order],
+        "strength": [_strength(straight.r[i]) for i in order],
+        "spearman": ranked.r[order],
+        "spearman_lower": ranked.lower[order],
+        "spearman_upper": ranked.upper[order],
+        "spearman_p": ranked.p[order],
+    }
+    columns |= {name: [values[i] for i in order] for name, values in (more or {}).items()}
+    kinds = dict.fromkeys(("pearson", "lower", "upper", "spearman", "spearman_lower", "spearman_upper"), "correlation")
+    return Table(
+        columns,
+        title=title,
+        notes=(f"correlations with 95 % intervals, {said}; strength: |r| from 0.1 weak, 0.3 moderate, 0.5 strong",),
+        kinds=kinds
+        | {"spearman_p": "p", "strength": "text", "variance_inflation": "own"}
+        | dict.fromkeys(first, "text"),
+        headings={"pearson": "Pearson r", "spearman": "Spearman r", "spearman_p": "Spearman p"},
+        most_rows=12,
+    )
+
+
+def _strength(r: float) -> str:
+    """A word for a correlation's size (Cohen 1988, 3.2)."""
+    if np.isnan(r):
+        return ""
+    size = abs(r)
+    return "strong" if size >= 0.5 else "moderate" if size >= 0.3 else "weak" if size >= 0.1 else "hardly any"

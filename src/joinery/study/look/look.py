@@ -1,0 +1,185 @@
+"""The first look at a table: what came in, how its columns go together, and what is odd about it."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.core.inference import correlation
+from joinery.data.records import Records, records
+from joinery.design.resolving import checked_expression, expressions_of, resolved
+from joinery.errors import EmptyTableError
+from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.parse import read_sentence
+from joinery.notation.tree import Sentence, names_in
+from joinery.show.numbers import count
+from joinery.show.table import Table
+from joinery.study.look.correlations import LEVEL, correlation_table
+from joinery.study.look.facts import Facts, facts
+from joinery.study.look.table_facts import table_remarks
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+    from joinery.study.look.response import ResponseLook
+
+MOST_RANKED = 200_000
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Look:
+    """The first look at a table.
+
+    Tables: ``columns`` has a row for each column; ``correlations`` a row for each pair (with a sentence: for each term
+    with the response); ``predictor_pairs`` a row for each pair of predictors; ``response`` the response across each
+    term, when there is a sentence. ``draw`` makes pictures.
+    """
+
+    table: Records
+    rows: Any
+    names: tuple[str, ...]
+    sentence: Sentence | None = None
+
+    @cached_property
+    def facts(self) -> tuple[Facts, ...]:
+        """The facts of each column."""
+        return tuple(facts(self.table.column(name), self.rows) for name in self.names)
+
+    @cached_property
+    def columns(self) -> Table:
+        """Kind, count, missing, mean, standard deviation, minimum, median, maximum and values of each column.
+
+        Its notes say what is odd: constant columns, stand-ins for missing values, long tails, columns that say the
+        same, rows that are there twice.
+        """
+        keys = ("kind", "count", "missing", "mean", "standard_deviation", "minimum", "median", "maximum", "distinct")
+        columns: dict[str, Any] = {"column": list(self.names)}
+        columns |= {key: [getattr(f, key) for f in self.facts] for key in (*keys, "histogram", "values")}
+        own = ("mean", "standard_deviation", "minimum", "median", "maximum")
+        remarks = [r for f in self.facts for r in f.remarks]
+        notes = (*self.table.notes, *remarks, *table_remarks(self.table, self.rows, self.facts))
+        words = ("histogram", "values", "kind", "column")
+        return Table(
+            columns,
+            title=f"{self.table.name or 'The table'}: {count(self.n_rows, 'row')}, {count(len(self.names), 'column')}",
+            notes=tuple(dict.fromkeys(notes)),
+            kinds=dict.fromkeys(own, "value") | dict.fromkeys(words, "text"),
+            headings={"histogram": "from least to most"},
+        )
+
+    @property
+    def n_rows(self) -> int:
+        """Rows looked at."""
+        return len(np.arange(len(self.table))[self.rows])
+
+    @cached_property
+    def numeric(self) -> tuple[str, ...]:
+        """Columns that hold numbers (or yes/no) that vary, the response among them."""
+        return tuple(f.name for f in self.facts if f.kind in ("number", "whole number", "yes/no") and f.distinct > 1)
+
+    @cached_property
+    def correlations(self) -> Table:
+        """Pearson's and Spearman's correlation, strongest first: of each term with the response, or of every pair.
+
+        Without a sentence pairs use the rows both columns have; with one, the rows a fit would use.
+        """
+        if self.at_response is not None:
+            return self.at_response.correlations
+        return self._pairs(list(self.numeric), self.rows, "each pair over the rows that have both")
+
+    @cached_property
+    def predictor_pairs(self) -> Table:
+        """Correlations among predictors, strongest first; without a sentence, among all columns of numbers."""
+        if self.at_response is None:
+            return self.correlations
+        predictors = [name for name in self.numeric if name in self.at_response.predictors]
+        complete = self.at_response.rows
+        return self._pairs(predictors, complete, f"over the {count(len(complete), 'row')} complete for the sentence")
+
+    @cached_property
+    def response(self) -> Table | None:
+        """The response across each term: means by group, or proportions, or rates. None without a sentence."""
+        return None if self.at_response is None else self.at_response.by_group
+
+    @cached_property
+    def at_response(self) -> ResponseLook | None:
+        """The look at the sentence's response, or None without one."""
+        if self.sentence is None:
+            return None
+        from joinery.study.look.response import ResponseLook
+
+        return ResponseLook(self.table, self.rows, self.sentence)
+
+    def _pairs(self, names: list[str], rows: Any, said: str) -> Table:
+        X = np.array([self.table.column(n).numbers(rows) for n in names]).T if names else np.empty((0, 0))
+        pairs, straight = correlation.pearson(X, LEVEL)
+        step = -(-len(X) // MOST_RANKED)  # ranks of very long columns would take longer than all the rest
+        _, ranked = correlation.spearman(X[::step], LEVEL)
+        if step > 1:
+            said += f"; Spearman's over {len(X[::step]):,} of them taken evenly"
+        labels = [[names[i], names[j]] for i, j in pairs]
+        first = {"column": [a for a, _ in labels], "with": [b for _, b in labels]}
+        return correlation_table(first, straight, ranked, title="How columns of numbers go together", said=said)
+
+    def draw(
+        self,
+        name: str,
+        *,
+        path: str | os.PathLike[str] | None = None,
+        ax: Axes | None = None,
+        title: str | None = None,
+    ) -> Figure:
+        """A picture: ``columns``, ``response`` (needs a sentence) or ``matrix``.
+
+        Parameters: ``path`` to write it to (.png .svg .pdf); ``title`` instead of its own.
+        Returns a Matplotlib Figure. Raises CallError for another name, or ``response`` without a sentence.
+
+        >>> import joinery as jn
+        >>> figure = jn.look("sample:jars").draw("matrix")
+        """
+        from joinery.study.look.pictures import draw
+
+        return draw(self, name, path=path, ax=ax, title=title)
+
+    def __str__(self) -> str:
+        parts = [self.columns]
+        if len(self.numeric) > 1:
+            parts.append(self.correlations)
+        if self.response is not None:
+            parts.append(self.response)
+        return "\n\n".join(map(str, parts))
+
+    def __repr__(self) -> str:
+        return f"<Look at {count(len(self.table), 'row')}, {count(len(self.names), 'column')}>"
+
+    def _repr_html_(self) -> str:
+        return self.columns.render("html")
+
+
+def look(data: Any, model: str | None = None, *, where: str | None = None, id: str | None = None) -> Look:
+    """The first look at a table: what came in, what goes with what, and what is odd about it.
+
+    Parameters: ``data`` as for ``fit``; ``model`` a sentence, to look at its response against each term; ``where`` an
+    expression that rows must meet; ``id`` the column that labels rows.
+    Returns a Look, whose ``columns``, ``correlations`` and ``predictor_pairs`` are Tables. Raises DataError and
+    SentenceError as ``fit`` does.
+
+    >>> look("sample:jars").columns["mean"].round(2).tolist()
+    [4.68, 28.5]
+    """
+    table = records(data, id)
+    rows: Any = EVERY_ROW
+    if where is not None:
+        rows = np.flatnonzero(evaluate(checked_expression(where, table), Context(table)) > 0)
+        if not len(rows):
+            raise EmptyTableError(f"no row meets {where}", columns=table.names)
+    if model is None:
+        return Look(table, rows, table.names)
+    sentence, _ = resolved(read_sentence(model), table, model)
+    names = tuple(dict.fromkeys(n.name for e in expressions_of(sentence) for n in names_in(e)))
+    return Look(table, rows, names, sentence)

@@ -1,0 +1,1 @@
+"""What each picture of a fit shows."""

@@ -1,0 +1,76 @@
+"""The checks sheet: one strip a question, with its verdict, the small picture that shows it, and what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from joinery.errors import CallError
+from joinery.show.numbers import count
+from joinery.study.check.check import NO_ADVICE, Line
+from joinery.study.check.single_rows import HIGH_INFLATION, inflations
+from joinery.study.check.table import check_lines
+from joinery.study.fitted import Fitted
+from joinery.study.pictures import influence as influence_pictures
+from joinery.study.pictures import residuals as residual_pictures
+from joinery.study.verdicts import FINE, worst
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+_PICTURES: dict[str, Callable[..., Figure]] = {
+    "straight line": residual_pictures.residuals,
+    "even spread": residual_pictures.spread,
+    "normal residuals": residual_pictures.quantiles,
+    "order": residual_pictures.sequence,
+    "outliers": influence_pictures.leverage,
+    "influence": influence_pictures.influence,
+}
+
+
+def checks(fit: Fitted, *, label_rows: str | Sequence[Any], words: Mapping[str, str | None], ax: Axes | None) -> Figure:
+    """Every question in a strip of its own."""
+    from joinery.show.pictures.strips import Strip, strips
+
+    if ax is not None:
+        raise CallError("the picture 'checks' has strips of its own and cannot be drawn on axes", argument="ax")
+    by_name: dict[str, list[Line]] = {}
+    for line in check_lines(fit):
+        by_name.setdefault(line.name, []).append(line)
+    found = []
+    for name, lines in by_name.items():
+        verdict = worst([line.verdict for line in lines])
+        grave = next((line for line in lines if line.verdict == verdict), lines[0])
+        told = [line for line in lines if line.verdict not in (FINE, "")]
+        said = grave.found if verdict != FINE else grave.check
+        advice = "; ".join(dict.fromkeys(line.advice for line in told)) or _nothing(lines)
+        found.append(Strip(lines[0].question, verdict, said, advice, _picture(fit, name, label_rows)))
+    bad = sum(s.verdict != FINE for s in found)
+    finding = f"{count(bad, 'question')} of {len(found)} to look into" if bad else "nothing to look into"
+    return strips(words.get("title") or "Does the model deserve to be believed?", f"{fit.sentence}: {finding}", found)
+
+
+def _nothing(lines: list[Line]) -> str:
+    stated = [line.advice for line in lines if line.advice != NO_ADVICE]
+    return stated[0] if stated else "nothing to do"
+
+
+def _picture(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> Callable[[Axes], object] | None:
+    """What draws the strip's small picture on its axes."""
+    from joinery.show.pictures.strips import bars
+
+    if name == "overlap":
+        sizes = list(inflations(fit).items())
+        return lambda ax: bars(ax, sizes, HIGH_INFLATION)
+    picture = _PICTURES.get(name)
+    if picture is None or fit.solution.perfect:
+        return None
+
+    def drawn(ax: Axes) -> None:
+        try:
+            picture(fit, label_rows=label_rows, words={}, ax=ax)
+        except CallError:  # too little is left to draw; the strip's words say so
+            ax.set_axis_off()
+
+    return drawn

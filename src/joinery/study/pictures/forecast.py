@@ -1,0 +1,57 @@
+"""The picture of forecasts: intervals by row, what came beside them where it is known."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.errors import CallError
+from joinery.show.numbers import count, level_words
+from joinery.study.fitted import Fitted
+from joinery.study.forecast.notes import BEYOND, judgement
+from joinery.study.forecast.table import forecast_with_remarks
+from joinery.study.pictures.words import worded
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+MOST_ROWS = 200
+
+
+def forecast(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Mapping[str, str | None],
+    ax: Axes | None,
+    new: Any = None,
+    hold: str | None = None,
+) -> Figure:
+    """Forecasts of new rows, or of those whose response is missing."""
+    from joinery.show.pictures.fit import Ahead, Words, forecasts
+
+    table, remarks = forecast_with_remarks(fit, new, None, "model", False, hold)
+    found = table.frame
+    if len(found) > MOST_ROWS:
+        raise CallError(f"the picture shows up to {MOST_ROWS} rows, not {len(found):,}; forecast some of them")
+    outside = np.array([any(remark.kind in BEYOND for remark in own) for own in remarks])
+    observed = found["observed"].to_numpy(float) if "observed" in found else None
+    finding = f"{level_words(fit.level)} intervals for the mean and for a single new row"
+    if outside.any():
+        finding += f"; dashed: {count(int(outside.sum()), 'row lies', 'rows lie')} outside what was seen"
+    if observed is not None:
+        finding += "".join(f"; {words}" for words in judgement(dict(table.columns), fit.level)[-1:])
+    name = fit.words(fit.response.original)
+    said = Words(f"What {name} is to be expected?", finding, name, "")
+    rows = Ahead(
+        labels=[str(v) for v in found.index],
+        fitted=found["fitted"].to_numpy(float),
+        mean=(found["mean_lower"].to_numpy(float), found["mean_upper"].to_numpy(float)),
+        new=(found["new_lower"].to_numpy(float), found["new_upper"].to_numpy(float)),
+        observed=observed,
+        outside=outside,
+    )
+    return forecasts(rows, worded(said, words), ax)

@@ -1,0 +1,224 @@
+"""Pictures of residuals: what is left, whether the spread is even, their shape and their order."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.core.blocks.partition import joined
+from joinery.core.inference.correlation import pearson
+from joinery.core.inference.smooth import Smooth, smooth
+from joinery.core.numeric import distributions as tails
+from joinery.design.row_blocks import RowBlock
+from joinery.errors import CallError
+from joinery.show.numbers import figure, p_phrase
+from joinery.show.numbers import value as shown
+from joinery.show.pictures.fit import Guide, Words, zero
+from joinery.study.check.families import groups
+from joinery.study.check.single_rows import in_order
+from joinery.study.check.table import check_lines
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.pictures.words import flags_of, placed, worded
+from joinery.study.rows.figures import per_row
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+DRAWS, SEED = 1000, 20260101  # simulated samples behind the quantile band, and the seed that repeats them
+MOST_SIMULATED = 2000
+MEDIAN_ROOT = 0.822  # E√|Z| of a standard normal: where the smooth lies when the spread is even
+Given = Mapping[str, str | None]
+
+
+def _refuse_nothing(fit: Fitted, scaled: str = "standardized") -> None:
+    """Raises CallError where no residual is left to draw."""
+    if fit.solution.perfect:
+        raise CallError("the fit is perfect: its residuals are all zero, and there is nothing to draw")
+    if not np.isfinite(getattr(per_row(fit).influence, scaled)).any():
+        raise CallError("no residual can be scaled, as too few degrees of freedom are left: there is nothing to draw")
+
+
+def found_by(fit: Fitted, kind: str) -> str:
+    """What a check says of this fit, for the line under a picture's title."""
+    for line in check_lines(fit):
+        if line.kind == kind and np.isfinite(line.test.statistic):
+            told = line.found if line.verdict != "fine" else line.verdict
+            return f"{line.check}: {told}" + ("" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})")
+    return ""
+
+
+def residuals(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, against: str | None = None
+) -> Figure:
+    """Residuals against the fitted values, or a column."""
+    from joinery.show.pictures.fit import cloud
+
+    table, chosen = rows_at_hand(fit)
+    figures = per_row(fit)
+    if against is None:
+        x, label = figures.fitted, f"fitted {fit.words(fit.response.name)}"
+    else:
+        x, label = table.column(against).numbers(chosen.rows), fit.words(against)
+    order = np.flatnonzero(np.isfinite(x) & np.isfinite(figures.drawn))
+    x, y = x[order], figures.drawn[order]
+    curve = None if fit.solution.perfect else smooth(x, y)
+    finding = "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
+    y_label = f"{figures.kind} ({fit.words(fit.response.name)})"
+    said = Words("Is anything left in the residuals?", finding, label, y_label)
+    flags = placed(flags_of(fit, label_rows), order)
+    return cloud(x, y, flags, worded(said, words), ax, curve=curve, guides=[zero(x)])
+
+
+def _trend(curve: Smooth | None) -> str:
+    """Whether a smooth of residuals leaves zero."""
+    if curve is None:
+        return "too few different values for a smooth"
+    outside = np.abs(curve.height) > 2 * curve.error
+    if outside.mean() < 0.05:
+        return "the smooth's band holds zero throughout: no trend is left"
+    low, high = (shown(float(v), 3) for v in (curve.at[outside].min(), curve.at[outside].max()))
+    return f"the smooth leaves zero between {low} and {high}: a trend may be left"
+
+
+def spread(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """The size of residuals across fitted values: √|studentized residual|, so that no single row towers."""
+    from joinery.show.pictures.fit import cloud
+
+    _refuse_nothing(fit, "studentized")
+    figures = per_row(fit)
+    y = np.sqrt(np.abs(figures.influence.studentized))
+    sound = np.flatnonzero(np.isfinite(y))
+    x, y = figures.fitted[sound], y[sound]
+    finding = found_by(fit, "spread") or "a level smooth means an even spread"
+    x_label = f"fitted {fit.words(fit.response.name)}"
+    said = Words("Does the spread stay even?", finding, x_label, "√ |studentized residual|")
+    level = Guide((float(x.min()), float(x.max())), (MEDIAN_ROOT, MEDIAN_ROOT))
+    flags = placed(flags_of(fit, label_rows), sound)
+    return cloud(x, y, flags, worded(said, words), ax, curve=smooth(x, y), guides=[level])
+
+
+def histogram(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """The distribution of the standardized residuals beside the normal curve."""
+    from joinery.show.pictures.fit import histogram
+
+    _refuse_nothing(fit)
+    z = per_row(fit).influence.standardized
+    z = z[np.isfinite(z)]
+    across = np.linspace(min(-3.5, float(z.min())), max(3.5, float(z.max())), 200)
+    height = np.exp(-(across**2) / 2) / np.sqrt(2 * np.pi)
+    finding = found_by(fit, "normality")
+    said = Words("What shape do the residuals have?", finding, "standardized residual", "density")
+    return histogram(z, (across, height), worded(said, words), ax)
+
+
+def sequence(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """Residuals in the order of the rows."""
+    from joinery.show.pictures.fit import cloud
+
+    _refuse_nothing(fit)
+    figures, order = per_row(fit), in_order(fit)
+    y = figures.drawn[order]
+    x = np.arange(1.0, len(y) + 1)
+    named = fit.options.order
+    label = f"row, in the order of {fit.words(named)}" if named else "row, in the table's own order"
+    finding = found_by(fit, "durbin-watson") or "neighbours should not resemble one another"
+    said = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
+    flags = placed(flags_of(fit, label_rows), order)
+    curve = smooth(x, y, span=0.3)
+    return cloud(x, y, flags, worded(said, words), ax, curve=curve, guides=[zero(x)], joined=True)
+
+
+def observed_fitted(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """Observed values against fitted ones, with the line on which both are equal."""
+    from joinery.show.pictures.fit import cloud
+
+    figures = per_row(fit)
+    x, y = figures.fitted, figures.observed
+    ends = float(min(x.min(), y.min())), float(max(x.max(), y.max()))
+    name = fit.words(fit.response.name)
+    if fit.family.shares:
+        return _in_groups(fit, words, ax)
+    finding = "points on the line are fitted exactly"
+    if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0:
+        finding += f"; correlation of observed with fitted {figure(float(pearson(np.column_stack([x, y]))[1].r[0]), 3)}"
+    said = Words("How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}")
+    guides = [Guide(ends, ends, "equal")]
+    return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=guides)
+
+
+def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
+    """Observed shares against fitted ones in groups of fitted probability, each with a rough interval."""
+    from joinery.show.pictures.fit import calibrated
+
+    observed, expected, variance, trials = groups(fit)
+    share, fitted = observed / trials, expected / trials
+    reach = 1.96 * np.sqrt(variance) / trials
+    finding = found_by(fit, "calibration") or "groups on the line are forecast rightly"
+    name = fit.words(fit.response.name)
+    said = Words("Are the fitted means right?", finding, f"fitted share, {name}", "observed share in the group")
+    return calibrated(fitted, share, reach, worded(said, words), ax)
+
+
+# ------------------------------------------------------------------ quantiles
+
+
+def quantiles(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+    """Sorted standardized residuals against normal quantiles."""
+    from joinery.show.pictures.fit import quantiles
+
+    _refuse_nothing(fit)
+    figures = per_row(fit)
+    by_quantile = figures.kind == "quantile residual"
+    values = figures.drawn if by_quantile else figures.influence.standardized
+    sound = np.flatnonzero(np.isfinite(values))
+    order = sound[np.argsort(values[sound], kind="stable")]
+    n = len(order)
+    expected = tails.normal_quantile((np.arange(1, n + 1) - 0.375) / (n + 0.25))
+    band = _chance_band(fit, sound)
+    out = int(np.sum((values[order] < band[0]) | (values[order] > band[1])))
+    finding = (
+        "the residuals follow the line within what chance allows"
+        if out <= 0.05 * n
+        else f"{out} of {n} residuals lie outside what chance allows point by point"
+    )
+    flags = placed(flags_of(fit, label_rows), order)
+    said = Words(
+        "Are the residuals normal?",
+        finding,
+        "quantile expected of a normal sample",
+        f"{'quantile' if by_quantile else 'standardized'} residual, sorted",
+    )
+    return quantiles(expected, values[order], band, flags, worded(said, words), ax)
+
+
+def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Where 95 % of sorted standardized residuals of normal samples lie, point by point.
+
+    Simulated through the model's own hat matrix up to 2,000 rows; by the beta law of order statistics beyond that.
+    ``sound`` are the rows that have such a residual.
+    """
+    n = len(sound)
+    if n > MOST_SIMULATED or not fit.estimate.linear:
+        from scipy.special import betaincinv
+
+        # the inverse is slow: found at some order statistics, close together near the ends, and filled in between
+        near = np.unique(np.geomspace(1, max(n / 2, 1), 200).astype(int))
+        k = np.unique(np.concatenate([near, n + 1 - near]))
+        ends = [tails.normal_quantile(betaincinv(k, n - k + 1, share)) for share in (0.025, 0.975)]
+        place, at = (tails.normal_quantile((v - 0.375) / (n + 0.25)) for v in (np.arange(1, n + 1), k))
+        return np.interp(place, at, ends[0]), np.interp(place, at, ends[1])
+
+    def own_basis(block: RowBlock) -> np.ndarray:
+        basis = fit.solution.in_basis(block.X)
+        return basis if block.weights is None else basis * np.sqrt(block.weights)[:, None]
+
+    Q = joined(working_rows(fit).row_blocks, own_basis)
+    noise = np.random.default_rng(SEED).standard_normal((len(Q), DRAWS))
+    noise -= Q @ (Q.T @ noise)
+    left = 1 - (Q**2).sum(axis=1)
+    scale = np.sqrt((noise**2).sum(axis=0) / max(len(Q) - fit.solution.rank, 1))
+    drawn = np.sort(noise[sound] / np.sqrt(np.maximum(left[sound], 1e-300))[:, None] / scale, axis=0)
+    return np.quantile(drawn, 0.025, axis=1), np.quantile(drawn, 0.975, axis=1)

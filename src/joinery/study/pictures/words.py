@@ -1,0 +1,50 @@
+"""What the pictures of a fit share: whose words stand on them, which points are labelled, and their findings."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from joinery.show.pictures.fit import Flag, Words
+from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.study.rows.table import remarks
+from joinery.study.verdicts import SERIOUS
+
+MOST_LABELS = 12
+
+
+def worded(words: Words, given: Mapping[str, str | None]) -> Words:
+    """The picture's own words, replaced where the caller gave some."""
+    return Words(
+        given.get("title") or words.title,
+        words.finding,
+        given.get("x_label") or words.x,
+        given.get("y_label") or words.y,
+    )
+
+
+def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
+    """The points to label: the flagged ones, none, or those asked for."""
+    table, chosen = rows_at_hand(fit)
+    notable = remarks(fit)
+    labels = table.index[chosen.rows]
+    if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
+        found = notable if label_rows == "flagged" else []
+        return [Flag(r.place, str(labels[r.place]), r.verdict == SERIOUS) for r in found[:MOST_LABELS]]
+    wanted = [label_rows] if isinstance(label_rows, str) else list(label_rows)
+    serious = {r.place for r in notable if r.verdict == SERIOUS}
+    place_of = {int(position): place for place, position in enumerate(np.arange(len(table))[chosen.rows])}
+    places = [place_of[int(p)] for p in table.positions(wanted) if int(p) in place_of]
+    return [Flag(place, str(labels[place]), place in serious) for place in places]
+
+
+def placed(flags: Sequence[Flag], order: np.ndarray) -> list[Flag]:
+    """Flags moved to where their rows stand in another order; those without a place there are dropped."""
+    if not flags or not len(order):
+        return []
+    place = np.full(max(int(order.max()), max(f.place for f in flags)) + 1, -1)
+    place[order] = np.arange(len(order))
+    return [replace(f, place=int(place[f.place])) for f in flags if place[f.place] >= 0]

@@ -1,0 +1,1 @@
+"""Reading a fit: estimates, coefficients, the whole model, the equation."""

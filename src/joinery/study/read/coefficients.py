@@ -1,0 +1,160 @@
+"""The coefficients: estimates, how sure each is, and what it is worth beside the others."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from joinery.core.inference import intervals
+from joinery.core.numeric import distributions as tails
+from joinery.errors import CallError
+from joinery.show.numbers import level_words
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, checked_level
+from joinery.study.read.estimates import Estimates, estimates
+from joinery.study.read.notes import dependences
+
+
+def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:
+    """Two-sided p of each t; NaN where there is none."""
+    t = t_values(e) if t is None else t
+    return np.asarray(tails.t_two_sided(t, np.where(e.df > 0, e.df, np.nan)))
+
+
+def coefficients(
+    fit: Fitted,
+    level: float | None = None,
+    *,
+    standardized: bool = False,
+    correlations: bool = False,
+    ratios: bool = False,
+    profile: bool = False,
+) -> Table:
+    """The coefficients table. See ``Fit.coefficients``."""
+    level = fit.level if level is None else checked_level(level)
+    e = estimates(fit)
+    lower, upper = intervals.around(e.values, e.standard_errors, e.df, level)
+    notes: list[str] = []
+    if profile:
+        from joinery.study.read.profile import profile_ends
+
+        lower, upper, said = profile_ends(fit, level)
+        notes += said
+    t = t_values(e)
+    columns: dict[str, Any] = {
+        "term": list(e.names),
+        "estimate": e.values,
+        "lower": lower,
+        "upper": upper,
+        "standard_error": e.standard_errors,
+        statistic_name(fit): t,
+        "p": p_values(e, t),
+    }
+    if ratios:
+        name, meaning = ratio_words(fit)
+        with np.errstate(over="ignore"):
+            columns |= {name: np.exp(e.values), f"{name}_lower": np.exp(lower), f"{name}_upper": np.exp(upper)}
+        notes.append(meaning)
+    if standardized:
+        columns["standardized"] = e.values * standard_units(fit)
+    if correlations and not fit.estimate.linear:
+        raise CallError("correlations with the response belong to the normal family", argument="correlations")
+    if correlations:
+        simple, df = simple_correlations(fit), fit.residual_df
+        with np.errstate(all="ignore"):
+            t = t_values(estimates(fit, plain=True))  # correlations always rest on the constant-spread t
+            partial = t / np.sqrt(t**2 + df)
+            unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
+        constant = np.array([np.nan] * fit.solution.has_intercept)
+        skip = len(constant)
+        columns["simple_r"] = np.append(constant, simple)
+        columns["partial_r"] = np.append(constant, partial[skip:])
+        columns["semipartial_r"] = np.append(constant, (t * unexplained)[skip:])
+    dropped = [note.words for note in dependences(fit.design, fit.solution)]
+    kinds = dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
+    return Table(
+        columns,
+        title=f"Coefficients, with {level_words(level)} intervals",
+        notes=(*said_of_errors(fit), *notes, *dropped),
+        kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own"),
+    )
+
+
+def statistic_name(fit: Fitted) -> str:
+    """``z`` where the dispersion is known, else ``t``."""
+    return "z" if np.isinf(fit.estimate.reference_df) and fit.sandwich is None else "t"
+
+
+def ratio_words(fit: Fitted) -> tuple[str, str]:
+    """What exp of a coefficient is called, and what it means. Raises CallError where it means nothing."""
+    response = fit.design.sentence.response
+    link = fit.link.name
+    if link == "logit":
+        return "odds_ratio", "odds ratio: how many times the odds are as high for one unit more (exp of the estimate)"
+    if link == "log" and fit.family.discrete and not fit.family.shares:
+        return "rate_ratio", "rate ratio: how many times the expected count is as high for one unit more"
+    if link == "log":
+        return "mean_ratio", "mean ratio: how many times the mean is as high for one unit more (exp of the estimate)"
+    if link == "cloglog":
+        return "hazard_ratio", "hazard ratio: how many times the hazard is as high for one unit more"
+    if str(response.expression).startswith("log("):
+        return "median_ratio", "median ratio: how many times the median is as high for one unit more"
+    raise CallError(
+        f"exp of a coefficient means nothing under the {link} link: ratios belong to log, logit and cloglog",
+        argument="ratios",
+    )
+
+
+def t_values(e: Estimates) -> np.ndarray:
+    """estimate / standard error, NaN where there is no standard error."""
+    with np.errstate(all="ignore"):
+        return np.where(e.standard_errors > 0, e.values / e.standard_errors, np.nan)
+
+
+def said_of_errors(fit: Fitted) -> tuple[str, ...]:
+    """Which standard errors these are, unless they are the plain ones."""
+    chosen = fit.sandwich
+    if chosen is None:
+        return ()
+    blind: tuple[str, ...] = ()
+    if np.isnan(chosen.errors(fit.solution.root)).any():
+        blind = (
+            "where one row or cluster alone speaks to a coefficient, nothing tells how sure it is: no standard error",
+        )
+    if chosen.kind == "clustered":
+        columns = fit.options.cluster
+        counts = " and ".join(f"{n} clusters of {c}" for n, c in zip(chosen.clusters, columns, strict=False))
+        clipped = "; crossing them left negative variances, which were set to zero" if chosen.clipped else ""
+        return (f"standard errors are clustered: {counts} (CR2, Bell–McCaffrey degrees of freedom){clipped}", *blind)
+    if chosen.kind == "autocorrelated":
+        return (
+            f"standard errors allow for neighbouring rows to be alike, {chosen.lags} rows apart (Newey–West)",
+            *blind,
+        )
+    return (f"standard errors are robust to uneven spread ({chosen.kind.upper()})", *blind)
+
+
+def standard_units(fit: Fitted) -> np.ndarray:
+    """sd(design column)/sd(response) for each coefficient, NaN for the intercept: slopes times this can be compared."""
+    solution = fit.solution
+    out = np.full(fit.design.width + solution.has_intercept, np.nan)
+    if not fit.estimate.linear:  # there is no response to be in units of: sd of the term alone
+        out[solution.kept + solution.has_intercept] = solution.spread
+    elif solution.tss > 0:
+        size = np.sqrt((solution.factor**2).sum(axis=0)) * solution.scale
+        out[solution.kept + solution.has_intercept] = size / solution.unit / np.sqrt(solution.tss)
+    return out
+
+
+def simple_correlations(fit: Fitted) -> np.ndarray:
+    """Correlation of each design column with the response, from the triangular factor: (width,).
+
+    NaN without an intercept, where the factor is not about the mean.
+    """
+    solution = fit.solution
+    out = np.full(fit.design.width, np.nan)
+    if solution.tss > 0 and solution.has_intercept and fit.estimate.linear:
+        length = np.sqrt((solution.factor**2).sum(axis=0))
+        out[solution.kept] = (solution.factor.T @ solution.effects) / solution.unit / length / np.sqrt(solution.tss)
+    return out

@@ -1,0 +1,109 @@
+"""Estimates and what comes from them: every contrast, mean and slope is a combination of coefficients, made here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from joinery.core.inference.covariance import Joint, joint_test
+from joinery.core.numeric import distributions as tails
+from joinery.core.numeric.triangular import row_lengths
+from joinery.study.fitted import Fitted
+
+
+@dataclass(frozen=True)
+class Estimates:
+    """Coefficients with their standard errors, the intercept first; NaN for a column left out."""
+
+    names: tuple[str, ...]
+    values: np.ndarray
+    standard_errors: np.ndarray
+    df: np.ndarray
+
+
+def estimates(fit: Fitted, *, plain: bool = False) -> Estimates:
+    """Every coefficient, its standard error and degrees of freedom, from the chosen covariance.
+
+    Under constant spread, or when asked ``plain``, s·√diag((XᵀWX)⁻¹) with n − p.
+    """
+    solution, design = fit.solution, fit.design
+    sandwich = None if plain else fit.sandwich
+    errors = np.full(design.width + solution.has_intercept, np.nan)
+    df = np.full(len(errors), fit.estimate.reference_df)
+    if sandwich is not None:
+        errors[solution.places] = sandwich.errors(solution.root) * solution.unit
+        df[solution.places] = sandwich.df
+    elif fit.estimate.scale is not None:
+        errors[solution.places] = fit.estimate.scale * solution.error_factors
+    names, values = design.names, solution.coefficients
+    if solution.has_intercept:
+        names, values = ("intercept", *names), np.append([solution.intercept or 0.0], values)
+    return Estimates(names, values, errors, df)
+
+
+@dataclass(frozen=True)
+class Combination:
+    """Combinations of coefficients, each (m,): values, standard errors, degrees of freedom."""
+
+    values: np.ndarray
+    standard_errors: np.ndarray
+    df: np.ndarray
+
+    def ends(self, level: float) -> tuple[np.ndarray, np.ndarray]:
+        """value ± t·standard error at a level; NaN where there are no degrees of freedom."""
+        reach = tails.t_quantile((1 + level) / 2, np.where(self.df > 0, self.df, np.nan)) * self.standard_errors
+        return self.values - reach, self.values + reach
+
+    @property
+    def t(self) -> np.ndarray:
+        with np.errstate(all="ignore"):
+            return np.where(self.standard_errors > 0, self.values / self.standard_errors, np.nan)
+
+    @property
+    def p(self) -> np.ndarray:
+        """Two-sided p that each is zero."""
+        return np.asarray(tails.t_two_sided(self.t, np.where(self.df > 0, self.df, np.nan)))
+
+
+def linear_combination(fit: Fitted, L: np.ndarray, constant: np.ndarray | float = 0.0) -> Combination:
+    """L·β + constant of all coefficients, the intercept first where there is one, with their covariance.
+
+    Parameters: L (m, coefficients), zero for those that are not estimable. Source: Draper & Smith 1998, 9.
+    """
+    values = L @ np.nan_to_num(estimates(fit).values) + constant
+    return Combination(values, *errors_in_basis(fit, in_basis(fit, L)))
+
+
+def in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
+    """Weights of all coefficients (m, coefficients) as combinations in the solution's basis (m, rank)."""
+    return np.asarray(L[:, fit.solution.places] @ fit.solution.root)
+
+
+def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Standard errors and degrees of freedom, each (m,), of combinations U (m, rank) in the solution's basis."""
+    if fit.sandwich is not None:
+        return fit.sandwich.errors(U) * fit.solution.unit, fit.sandwich.degrees(U)
+    scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
+    return scale * row_lengths(U), np.full(len(U), fit.estimate.reference_df)
+
+
+def test_together(fit: Fitted, U: np.ndarray, away: np.ndarray) -> Joint:
+    """The test that combinations U (r, rank) in the solution's basis, ``away`` (r,) from their claims, are all zero.
+
+    F of Wald's statistic: over the residual mean square under constant spread, χ²/r where the dispersion is known.
+    """
+    unit = fit.solution.unit
+    if fit.sandwich is not None:
+        return joint_test(U, away / unit, fit.sandwich)
+    r, df2 = len(U), fit.estimate.reference_df
+    scale = fit.estimate.scale
+    if not r or not scale or not df2 > 0:
+        return Joint(np.nan, r, df2, np.nan, "no degrees of freedom are left")
+    lengths = row_lengths(U)
+    # orthonormal combinations of the claims: their sum of squares over s²
+    left, values, _ = np.linalg.svd(U / lengths[:, None], full_matrices=False)
+    if values[-1] <= 1e-10 * values[0]:
+        return Joint(np.nan, r, df2, np.nan, "the claims repeat or contradict one another")
+    f = float(((left.T @ (away / scale / lengths)) ** 2 / values**2).sum()) / r
+    return Joint(f, r, df2, float(tails.f_upper(f, r, df2)))

@@ -1,0 +1,141 @@
+"""What the reader of a fit must know, in words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from joinery.core.least_squares.solution import Solution
+from joinery.data.records import Records
+from joinery.design.design import Design
+from joinery.design.factors import CategoryFactor
+from joinery.errors import Note, listed
+from joinery.notation.tree import Name, names_in
+from joinery.show.numbers import count, value
+from joinery.study.fitted import Fitted, constant_response, once
+
+SMALL_COUNTS = 100.0  # means above which a count is as good as normal
+
+
+@once
+def notes(fit: Fitted) -> tuple[Note, ...]:
+    """Every note on a fit, the gravest first; of a loaded fit, those it was saved with."""
+    if fit.origin is None:
+        return fit.early_notes
+    table, design, solution = fit.origin.table, fit.design, fit.solution
+    return tuple(
+        dict.fromkeys(
+            [
+                *(_about_the_fit(solution, fit.response.name, design) if fit.estimate.linear else ()),
+                *fit.early_notes,
+                *dependences(design, solution),
+                *_about_terms(design),
+                *(_about_counts(table, design, solution) if fit.estimate.linear else ()),
+                *_about_columns(table, design),
+                Note(
+                    "solver", "note", f"solved the {solution.way} way, condition number {value(solution.condition, 3)}"
+                ),
+            ]
+        )
+    )
+
+
+def _about_the_solver(solution: Solution) -> Note:
+    condition = value(solution.condition, 3)
+    return Note("solver", "note", f"solved the {solution.way} way, condition number {condition}")
+
+
+def _about_the_fit(solution: Solution, response: str, design: Design) -> Iterator[Note]:
+    if constant_response(solution):
+        words = f"{response} is the same in all {count(solution.n, 'row')}, so there is nothing to explain"
+        yield Note("constant response", "caution", words, (response,))
+    elif solution.residual_df <= 0:
+        words = (
+            f"{count(solution.n, 'row')} for {count(design.width + solution.has_intercept, 'coefficient')}: "
+            "no degrees of freedom are left, so nothing can be said of how sure the estimates are"
+        )
+        yield Note("no degrees of freedom", "caution", words)
+    elif solution.perfect:
+        words = "the fit is perfect: all residuals are zero, so there are no standard errors to speak of"
+        yield Note("perfect fit", "caution", words)
+    if not solution.has_intercept:
+        if solution.spans_constant:
+            words = "there is no intercept, but the terms hold a constant; R² is about the mean"
+        else:
+            words = "there is no intercept: R² is about zero and cannot be compared with that of other models"
+        yield Note("no intercept", "caution", words)
+
+
+def dependences(design: Design, solution: Solution) -> Iterator[Note]:
+    """For each column left out, the combination of earlier columns that it is."""
+    names: tuple[str, ...] = ("", *design.names)
+    for column, combination in solution.dependence.items():
+        sizes = np.abs(combination)
+        parts = []
+        for place in np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300)):
+            weight = float(combination[place])
+            number = value(abs(weight), 7)
+            word = number if place == 0 else names[place] if number == "1" else f"{number} × {names[place]}"
+            parts.append((weight < 0, word))
+        told = "".join(
+            (" − " if negative else " + ") + word if i else ("−" if negative else "") + word
+            for i, (negative, word) in enumerate(parts[:6])
+        )
+        more = f" + {len(parts) - 6} more" if len(parts) > 6 else ""
+        words = f"left out of the model: {names[column + 1]} is {told or 'zero throughout'}{more}"
+        yield Note("column left out", "caution", words, (names[column + 1],))
+
+
+def _about_terms(design: Design) -> Iterator[Note]:
+    present = {frozenset(str(f) for f in t.factors) for t in design.sentence.terms}
+    for written, term in zip(design.sentence.terms, design.terms, strict=True):
+        for factor in term.factors:
+            if isinstance(factor, CategoryFactor) and len(factor.levels) == 1:
+                words = f"{factor.label} has one level only ({factor.levels[0]}) among the fitted rows; it says nothing"
+                yield Note("one level", "caution", words, (factor.label,))
+        if len(written.factors) > 1:
+            lacking = [str(f) for f in written.factors if frozenset([str(f)]) not in present]
+            if lacking:
+                numbers = not any(isinstance(f, CategoryFactor) for f in term.factors)
+                meaning = (
+                    "the model takes each factor to do nothing where the others are zero"
+                    if numbers
+                    else f"it carries the part of {'that effect' if len(lacking) == 1 else 'those effects'} as well"
+                )
+                words = f"{term.text} stands without {listed(lacking, 4)}: {meaning}"
+                yield Note("product alone", "caution", words, (term.text, *lacking))
+        for factor in term.factors:
+            learnt = design.factor_memory[str(factor.expression)]
+            if learnt["kind"] == "spline":
+                words = f"{factor.expression} bends at {', '.join(value(k) for k in learnt['knots'])}"
+                yield Note("knots", "note", words, (str(factor.expression),))
+
+
+def _about_counts(table: Records, design: Design, solution: Solution) -> Iterator[Note]:
+    """Whether a count family may suit a response of small whole numbers better."""
+    response = design.sentence.response.expression
+    if not isinstance(response, Name) or not 0 <= solution.mean_response < SMALL_COUNTS:
+        return
+    column = table.column(response.name)
+    if column.kind == "number" and column.values is not None:
+        first = column.numbers(slice(0, 20))
+        if (first % 1 > 0).any():
+            return
+        values = column.numbers(slice(None))
+        values = values[~np.isnan(values)]
+        if np.all(values >= 0) and np.all(values == np.round(values)) and len(np.unique(values[:1000])) > 2:
+            words = f'{response.name} has whole numbers only: if it counts, family="poisson" may fit better'
+            yield Note("whole numbers", "caution", words, (response.name,))
+
+
+def _about_columns(table: Records, design: Design) -> Iterator[Note]:
+    sentence = design.sentence
+    expressions = [sentence.response.expression, *(f for t in sentence.terms for f in t.factors)]
+    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+        if note := table.column(name).note:
+            yield Note("column", "caution", f"{name}: {note}", (name,))
+    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+        # what was noted while the table was read begins with the column's name
+        said = (words for words in table.notes if words.partition(": ")[0] == name)
+        yield from (Note("reading", "caution", words, (name,)) for words in said)

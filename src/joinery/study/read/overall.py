@@ -1,0 +1,144 @@
+"""The whole model against no predictors: sums of squares or deviances, the test, and the value it had to beat."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from joinery.core.inference.covariance import Joint
+from joinery.core.numeric import distributions as tails
+from joinery.show.numbers import fixed, level_words, percent
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, checked_level
+from joinery.study.read.estimates import test_together
+
+
+@dataclass(frozen=True)
+class OverallTest:
+    """The statistic with its degrees of freedom; NaN where it cannot be had, with the reason."""
+
+    name: str  # "f", or "chi2" of deviances where the dispersion is known
+    statistic: float
+    df1: int
+    df2: float
+    p: float
+    why: str = ""
+
+    def critical(self, level: float) -> float:
+        """The value that the statistic passes by chance alone with probability 1 − level."""
+        if not self.df1 > 0 or not self.df2 > 0:
+            return float("nan")
+        if self.name == "chi2":
+            return float(tails.chi2_quantile(level, self.df1))
+        return float(tails.f_quantile(level, self.df1, self.df2))
+
+
+def overall_test(fit: Fitted) -> OverallTest:
+    """F of the explained over the residual mean square (Draper & Smith 1998, 1.3); of deviances χ² or F.
+
+    With another covariance than the plain one Wald's, for all that the terms hold beside the constant.
+    """
+    df1 = fit.model_df
+    if fit.sandwich is not None:
+        joint = _wald(fit)
+        return OverallTest("f", joint.f, df1, joint.df2, joint.p, joint.why)
+    if fit.estimate.linear:
+        return OverallTest("f", *_of_squares(fit, df1))
+    if fit.estimate.known:
+        statistic = fit.estimate.overall_drop / (fit.estimate.dispersion or np.nan)
+        p = float(tails.chi2_upper(max(statistic, 0.0), df1)) if df1 > 0 else np.nan
+        return OverallTest("chi2", statistic, df1, np.inf, p)
+    return OverallTest("f", *_over_dispersion(fit, fit.estimate.overall_drop, df1))
+
+
+def _of_squares(fit: Fitted, df1: int) -> tuple[float, int, float, float]:
+    """F of the explained sum of squares, in the solution's own unit, where squares exist."""
+    s, scale = fit.solution, (fit.estimate.scale or 0.0) / fit.solution.unit
+    f = max(s.tss - s.rss, 0.0) / df1 / scale**2 if df1 > 0 and scale > 0 and not s.perfect else float("nan")
+    return _with_p(fit, f, df1)
+
+
+def _over_dispersion(fit: Fitted, drop: float, df1: int) -> tuple[float, int, float, float]:
+    """F of a fall in deviance."""
+    phi = fit.estimate.dispersion
+    return _with_p(fit, drop / df1 / phi if df1 > 0 and phi else float("nan"), df1)
+
+
+def _with_p(fit: Fitted, f: float, df1: int) -> tuple[float, int, float, float]:
+    """F, its degrees of freedom, and p."""
+    df2 = fit.estimate.reference_df
+    return f, df1, df2, float(tails.f_upper(max(f, 0.0), df1, df2)) if f == f and df2 > 0 else float("nan")
+
+
+def _wald(fit: Fitted) -> Joint:
+    """All that the columns hold beside the constant: the combinations at right angles to it."""
+    U = beside_constant(fit)
+    b = fit.solution.coefficients[fit.solution.kept]
+    whole = np.append(fit.solution.intercept or 0.0, b) if fit.solution.has_intercept else b
+    return test_together(fit, U, U @ np.linalg.solve(fit.solution.root, whole))
+
+
+def beside_constant(fit: Fitted) -> np.ndarray:
+    """An orthonormal basis (model df, rank) of what the columns hold beside the constant."""
+    rank = fit.solution.rank
+    if not fit.solution.spans_constant:
+        return np.eye(rank)
+    if fit.solution.has_intercept:
+        return np.eye(rank)[1:]
+    constant = fit.solution.constant_direction
+    assert constant is not None
+    return np.asarray(np.linalg.svd(constant[None, :])[2][1:])
+
+
+def overall(fit: Fitted, level: float | None = None) -> Table:
+    """The overall table. See ``Fit.overall``."""
+    level = fit.level if level is None else checked_level(level)
+    test, s, e = overall_test(fit), fit.solution, fit.estimate
+    critical = test.critical(level) if test.statistic == test.statistic else np.nan
+    total_df = s.n - s.spans_constant
+    blank = [np.nan, np.nan]
+    if e.linear:
+        explained = max(s.tss - s.rss, 0.0)
+        ss = [value * s.unit * s.unit for value in (explained, s.rss, s.tss)]
+        df = [test.df1, fit.residual_df, total_df]
+        ms = [v / d if d > 0 else np.nan for v, d in zip(ss, df, strict=True)]
+        columns: dict[str, Any] = {"df": df, "ss": ss, "ms": ms}
+    else:
+        explained_deviance = [e.null_deviance - e.deviance, e.deviance, e.null_deviance]
+        columns = {"df": [test.df1, fit.residual_df, test.df1 + fit.residual_df], "deviance": explained_deviance}
+    name = test.name
+    parts: dict[str, Any] = {"part": ["explained", "residual", "total"]}
+    return Table(
+        parts
+        | columns
+        | {name: [test.statistic, *blank], "p": [test.p, *blank], f"critical_{name}": [critical, *blank]},
+        title="The whole model against no predictors",
+        notes=tuple(_notes(fit, test, critical, level)),
+        kinds={name: "own", f"critical_{name}": "own"},
+        headings={"critical_chi2": "critical χ²"},
+    )
+
+
+def _notes(fit: Fitted, test: OverallTest, critical: float, level: float) -> list[str]:
+    notes, e = [], fit.estimate
+    if fit.sandwich is not None:
+        degrees = f"{test.df1} and {test.df2:.4g} degrees of freedom" if test.statistic == test.statistic else test.why
+        told = "with" if test.statistic == test.statistic else "and cannot be had:"
+        notes.append(f"F is Wald's, from the chosen covariance, {told} {degrees}")
+    if fit.r_squared is not None:
+        over = "" if fit.sandwich or e.known else "; F is the explained mean square over the residual one"
+        notes.append(f"explained / total = R² = {fixed(fit.r_squared, 4)}{over}")
+    elif not e.linear and e.null_deviance > 0:
+        notes.append(f"explained / total = {percent((e.null_deviance - e.deviance) / e.null_deviance)} of the deviance")
+    if fit.family.shape is not None and fit.sandwich is None:
+        notes.append("χ² is twice the gain in log likelihood, with a shape k of its own in each model")
+    if test.statistic == test.statistic and np.isfinite(critical):
+        beats = "exceeds" if test.statistic > critical else "does not reach"
+        symbol = "χ²" if test.name == "chi2" else "F"
+        notes.append(f"{symbol} {beats} {critical:.3g}, the critical value at the {level_words(level)} level")
+    if not fit.solution.spans_constant:
+        what = "sums of squares are" if e.linear else "deviances are"
+        notes.append(f"there is no intercept: {what} about zero, not about the mean")
+    return notes

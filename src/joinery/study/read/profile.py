@@ -1,0 +1,134 @@
+"""Intervals from the profile likelihood: where leaving a coefficient at a value costs more than chance allows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from joinery.core.glm.irls import reweighted, shape_log_likelihood
+from joinery.core.glm.penalized import penalized
+from joinery.core.glm.rows import LikelihoodRows, MappedRows
+from joinery.core.numeric import distributions as tails
+from joinery.design.glm_blocks import LikelihoodBlocks
+from joinery.errors import EstimationError
+from joinery.study.fitted import Fitted, response_rows
+from joinery.study.read.estimates import estimates
+
+ROUNDS, DOUBLINGS = 60, 40
+
+
+def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, list[str]]:
+    """The ends of profile-likelihood intervals of every coefficient, and a note (Venzon & Moolgavkar 1988).
+
+    Under an estimated dispersion the fall in deviance over φ is held against F(1, n − p).
+    """
+    e = estimates(fit)
+    if fit.estimate.linear:
+        df = np.where(e.df > 0, e.df, np.nan)
+        lower = e.values - tails.t_quantile((1 + level) / 2, df) * e.standard_errors
+        return lower, 2 * e.values - lower, ["for the normal family the profile interval is the t interval"]
+    profile = _Profile(fit, LikelihoodBlocks(response_rows(fit)))
+    best, df2 = profile.best(), fit.estimate.reference_df
+    bound = float(tails.chi2_quantile(level, 1) if np.isinf(df2) else tails.f_quantile(level, 1, df2))
+    bound *= fit.estimate.dispersion or np.nan
+    shift = int(not fit.solution.has_intercept)
+    lower, upper = np.full(len(e.values), np.nan), np.full(len(e.values), np.nan)
+    for place, value in enumerate(e.values):
+        if np.isfinite(value):
+            held = _at(profile, place + shift, best + bound)
+            error = float(e.standard_errors[place])
+            step = error if np.isfinite(error) and 0 < error < 1e6 * (1 + abs(value)) else 1.0
+            lower[place], upper[place] = (_end(held, float(value), side * step, bound) for side in (-1, 1))
+    kind = "penalized profile likelihood" if fit.estimate.penalty else "profile likelihood"
+    return lower, upper, [f"the ends of the intervals are those of the {kind}"]
+
+
+@dataclass(frozen=True)
+class _Profile:
+    """What is made small while one coefficient is held: the deviance, penalized where the fit is.
+
+    Of counts with a shape it is −2·log likelihood, each with the shape that suits it best.
+    """
+
+    fit: Fitted
+    rows: LikelihoodBlocks
+
+    def best(self) -> float:
+        """Its value at the estimate."""
+        e = self.fit.estimate
+        if e.penalty:
+            return self._penalized(())
+        return -2 * (e.log_likelihood or np.nan) if e.family.shape is not None else e.deviance
+
+    def held(self, column: int, value: float) -> float:
+        """Its value with a coefficient held."""
+        e, fit = self.fit.estimate, self.fit
+        if e.penalty:
+            return self._penalized([(column, value)])
+        rows = _held(self.rows, column, value)
+        intercept = fit.solution.has_intercept and column > 0
+        known = e.dispersion if e.known else None
+        found = reweighted(
+            rows, e.family, e.link, intercept=intercept, n=fit.n_rows, dispersion=known, near=e.family.shape
+        )
+        return -2 * shape_log_likelihood(rows, found) if e.family.shape is not None else found.deviance
+
+    def _penalized(self, held: Sequence[tuple[int, float]]) -> float:
+        e, fit = self.fit.estimate, self.fit
+        intercept = fit.solution.has_intercept
+        near = fit.solution.padded_coefficients
+        return penalized(self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held, near=near)[1]
+
+
+def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:
+    """The rows with one column's part held in the offset and the column taken out."""
+
+    def change(part: LikelihoodRows) -> LikelihoodRows:
+        own = np.ones(len(part.y)) if column == 0 else part.X[:, column - 1]
+        offset = value * own if part.offset is None else part.offset + value * own
+        X = part.X if column == 0 else np.asfortranarray(np.delete(part.X, column - 1, axis=1))
+        return replace(part, X=X, offset=offset)
+
+    return MappedRows(rows, rows.width - (column > 0), change)
+
+
+def _at(profile: _Profile, column: int, bound: float) -> Callable[[float], float]:
+    """By how much the profile passes a bound; infinite where no coefficients allow the value."""
+
+    def excess(value: float) -> float:
+        try:
+            return profile.held(column, value) - bound
+        except EstimationError:
+            return float("inf")
+
+    return excess
+
+
+def _end(excess: Callable[[float], float], at: float, step: float, bound: float) -> float:
+    """Where the profile passes its bound; infinite when it never does."""
+    near, low, far = at, -bound, at + 2 * step
+    high = excess(far)
+    for _ in range(DOUBLINGS):
+        if high > 0:
+            break
+        near, low, far = far, high, at + 2 * (far - at)
+        high = excess(far)
+    else:
+        return float(np.sign(step)) * np.inf
+    middle = far
+    for _ in range(ROUNDS):
+        # false position on the root of the rise, which is nearly straight; halving where that stalls
+        a, b = (np.sqrt(max(v + bound, 0.0)) - np.sqrt(bound) for v in (low, high))
+        middle = near - a * (far - near) / (b - a) if np.isfinite(b) and b > a else (near + far) / 2
+        span = abs(far - near)
+        middle = min(max(middle, min(near, far) + 0.01 * span), max(near, far) - 0.01 * span)
+        value = excess(middle)
+        if value > 0:
+            far, high = middle, value
+        else:
+            near, low = middle, value
+        if abs(value) < 1e-9 * bound or abs(far - near) < 1e-12 * max(1.0, abs(far)):
+            break
+    return float(middle)

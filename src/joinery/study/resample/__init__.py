@@ -1,0 +1,1 @@
+"""Fits judged on rows they have not seen."""

@@ -1,0 +1,345 @@
+"""Judging a fit on rows it has not seen: leave-one-out in closed form, or folds, groups, and time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from joinery.core.glm.families import FAMILIES
+from joinery.core.glm.irls import reweighted
+from joinery.core.glm.links import LINKS
+from joinery.core.glm.rows import ArrayRows, LikelihoodRows
+from joinery.core.numeric import distributions as tails
+from joinery.data.records import Records
+from joinery.errors import CallError, EstimationError, JoineryError, NewRowError, UnusableColumnError
+from joinery.notation.evaluate import EVERY_ROW, evaluate
+from joinery.notation.tree import without_references
+from joinery.show.numbers import count, level_words
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, response_rows, rows_at_hand
+from joinery.study.forecast.table import Bands, bands
+from joinery.study.rows.figures import per_row, studentized_df
+
+FOLDS = 10
+KEPT = "rows kept"  # the column of repeats that a fold's fit has
+
+
+@dataclass(frozen=True)
+class _Forecasts:
+    """Rows as they were forecast, each (m,); NaN where they could not be. A row may stand here more than once."""
+
+    place: np.ndarray  # among the fitted rows
+    times: np.ndarray  # how many equal rows are meant
+    fitted: np.ndarray
+    lower: np.ndarray
+    upper: np.ndarray
+
+
+@dataclass(frozen=True)
+class _Observed:
+    """The fitted rows as they are, each (n,): responses (shares of totals), totals, weights, offsets."""
+
+    y: np.ndarray
+    trials: np.ndarray
+    weights: np.ndarray
+    offset: np.ndarray
+
+
+def crosscheck(fit: Fitted, folds: int | None = None, *, by: str | None = None, seed: int | None = None) -> Table:
+    """The crosscheck table. See ``Fit.crosscheck``."""
+    times = per_row(fit).times
+    if fit.solution.perfect:
+        raise CallError("the fit is perfect, so that there is nothing to judge it by")
+    if folds is not None and not 2 <= folds <= fit.n_rows:
+        raise CallError(f"folds={folds} is not between 2 and the {fit.n_rows:,} rows used", argument="folds")
+    order = fit.options.order
+    inside: np.ndarray | None = None
+    if fit.estimate.linear and folds is None and by is None and order is None:
+        unseen, how = _left_one_out(fit), "each row forecast by the fit without it (leave-one-out, in closed form)"
+        t = per_row(fit).influence.studentized
+        df = studentized_df(fit)
+        inside = np.abs(t) <= tails.t_quantile((1 + fit.level) / 2, df if df > 0 else np.nan)
+    else:
+        deal, how = _dealt(fit, folds or FOLDS, by, order, seed)
+        unseen = _folded(fit, deal, in_time=bool(order) and by is None)
+    seen = _seen(fit)
+    figures = _figures(fit, unseen, seen, inside)
+    lost = int(times.sum() - unseen.times[np.isfinite(unseen.fitted)].sum())
+    notes = [how]
+    if lost:
+        why = "the first stretch in time is never forecast" if order and by is None else "a level or column was lost"
+        notes.append(f"{count(lost, 'row')} could not be forecast: {why}")
+    return Table(
+        {
+            "figure": [name for name, _, _ in figures],
+            "unseen": [a for _, a, _ in figures],
+            "fitted_rows": [b for _, _, b in figures],
+        },
+        title=f"Crosscheck of {fit.sentence}",
+        notes=tuple(notes),
+        kinds={"figure": "text", "unseen": "own", "fitted_rows": "own"},
+        headings={"unseen": "rows not seen", "fitted_rows": "fitted rows"},
+    )
+
+
+def _observed(fit: Fitted) -> _Observed:
+    blocks = list(response_rows(fit).row_blocks)
+
+    def all_of(name: str, otherwise: float) -> np.ndarray:
+        parts = [getattr(b, name) for b in blocks]
+        return np.concatenate(
+            [np.full(len(b.y), otherwise) if v is None else v for b, v in zip(blocks, parts, strict=True)]
+        )
+
+    return _Observed(all_of("y", 0), all_of("trials", 1), all_of("precision", 1), all_of("offset", 0))
+
+
+def _left_one_out(fit: Fitted) -> _Forecasts:
+    figures = per_row(fit)
+    with np.errstate(all="ignore"):
+        h = figures.influence.leverage
+        miss = np.where(h < 1, figures.residual / (1 - h), np.nan)
+    nothing = np.full(len(miss), np.nan)
+    return _Forecasts(np.arange(len(miss)), figures.times, figures.observed - miss, nothing, nothing)
+
+
+def _seen(fit: Fitted) -> _Forecasts:
+    """The fitted rows as the fit itself has them."""
+    table, used = rows_at_hand(fit)
+    place = np.arange(used.used)
+    return _of_rows(fit, fit, table, np.arange(len(table))[used.rows], place, per_row(fit).times)
+
+
+def _of_rows(
+    fit: Fitted, part: Fitted, table: Records, positions: np.ndarray, place: np.ndarray, times: np.ndarray
+) -> _Forecasts:
+    """Some rows of a table as a fit forecasts them, shares of totals as shares."""
+    nothing = np.full(len(place), np.nan)
+
+    def forecast(rows: np.ndarray) -> Bands:
+        context = part.design.context(table, positions[rows])
+        X = part.design.matrix(context)
+        X[part.solution.broken(X).any(axis=1)] = np.nan  # the fit without them says nothing of such rows
+        return bands(part, context, X, fit.level)
+
+    fitted, lower, upper = nothing.copy(), nothing.copy(), nothing.copy()
+    try:
+        found = forecast(place)
+        fitted, lower, upper = found.fitted, found.new_lower, found.new_upper
+    except NewRowError:  # a level that only these rows have: forecast the others one by one
+        for i, row in enumerate(place):
+            try:
+                found = forecast(np.array([row]))
+            except JoineryError:
+                continue
+            fitted[i], lower[i], upper[i] = found.fitted[0], found.new_lower[0], found.new_upper[0]
+    if fit.response.kind == "of" and fit.response.total is not None:
+        fitted = fitted / evaluate(fit.response.total, part.design.context(table, positions[place]))
+    return _Forecasts(place, times, fitted, lower, upper)
+
+
+def _dealt(fit: Fitted, folds: int, by: str | None, order: str | None, seed: int | None) -> tuple[np.ndarray, str]:
+    """How many of the equal rows that each fitted row stands for are in each fold (n, folds), and the way in words."""
+    table, chosen = rows_at_hand(fit)
+    times = per_row(fit).times.astype(int)
+    if by is not None:
+        codes = table.column(by).codes(EVERY_ROW)[chosen.rows]
+        _, group = np.unique(codes, return_inverse=True)
+        groups = int(group.max()) + 1
+        if groups < 2:
+            raise CallError(f"by={by!r} puts all rows into one group", argument="by")
+        if groups <= max(folds, 20):
+            words = f"each {by} forecast by a fit without it ({count(groups, 'group')})"
+            return _by_fold(group, times, groups), words
+        deal = np.random.default_rng(seed).permutation(groups) % folds
+        return _by_fold(deal[group], times, folds), f"{folds} folds of whole groups of {by}"
+    each = np.repeat(np.arange(len(times)), times)  # the row of each of the equal rows that rows stand for
+    if order is not None:
+        codes = table.column(order).codes(EVERY_ROW)[chosen.rows]
+        deal = np.empty(len(each), int)
+        deal[np.argsort(codes[each], kind="stable")] = np.arange(len(each)) * folds // len(each)
+        words = f"{folds} stretches in the order of {order}, each forecast from those before it"
+    else:
+        deal = np.random.default_rng(seed).permutation(len(each)) % folds
+        words = f"{folds} folds, dealt at random"
+    found = np.zeros((len(times), folds), int)
+    np.add.at(found, (each, deal), 1)
+    return found, words
+
+
+def _by_fold(fold: np.ndarray, times: np.ndarray, folds: int) -> np.ndarray:
+    found = np.zeros((len(fold), folds), int)
+    found[np.arange(len(fold)), fold] = times
+    return found
+
+
+def _folded(fit: Fitted, deal: np.ndarray, *, in_time: bool) -> _Forecasts:
+    """Rows of each fold as forecast by a fit of the others (in time: of the earlier ones)."""
+    table, used = rows_at_hand(fit)
+    positions = np.arange(len(table))[used.rows]
+    found = []
+    for fold, part in _parts(fit, deal, positions, in_time=in_time):
+        held = np.flatnonzero(deal[:, fold])
+        found.append(_of_rows(fit, part, table, positions, held, deal[held, fold].astype(float)))
+    if not found:
+        raise CallError("no fold leaves enough rows to fit the model to; ask for fewer folds")
+    names = _Forecasts.__annotations__
+    return _Forecasts(**{name: np.concatenate([getattr(f, name) for f in found]) for name in names})
+
+
+def _parts(fit: Fitted, deal: np.ndarray, positions: np.ndarray, *, in_time: bool) -> Iterator[tuple[int, Fitted]]:
+    """A fit without each fold's rows."""
+    assert fit.origin is not None
+    table, used = rows_at_hand(fit)
+    options = replace(fit.options, std_errors="constant spread", cluster=())
+    for fold in range(deal.shape[1]):
+        out = deal[:, fold:].sum(axis=1) if in_time else deal[:, fold]
+        left = deal.sum(axis=1) - out
+        if not out.any() or not left.any():
+            continue
+        rows, changed, asked = used.without(positions[left == 0]), table, options
+        if fit.options.repeats is not None:
+            kept = np.zeros(len(table))
+            kept[positions] = left
+            changed, asked = table.replaced(KEPT, kept), replace(options, repeats=f'"{KEPT}"')
+        try:
+            yield fold, fit.origin.refit(used=rows, table=changed, options=asked)
+        except UnusableColumnError:  # a reference level or a curve's values are lost
+            try:
+                sentence = without_references(fit.design.sentence)
+                yield fold, fit.origin.refit(sentence=sentence, used=rows, table=changed, options=asked)
+            except (EstimationError, UnusableColumnError):
+                continue
+        except EstimationError:
+            continue
+
+
+# ------------------------------------------------------------------ figures
+
+
+def _figures(
+    fit: Fitted, unseen: _Forecasts, seen: _Forecasts, inside: np.ndarray | None
+) -> list[tuple[str, float, float]]:
+    rows: list[tuple[str, float, float]] = []
+    own = _observed(fit)
+    pairs = [_Judged(f.fitted, own.y[f.place], f.times, own.trials[f.place]) for f in (unseen, seen)]
+
+    def add(name: str, values: list[float]) -> None:
+        if any(np.isfinite(values)):
+            rows.append((name, values[0], values[1]))
+
+    if fit.family.shares:
+        add("Brier score", [j.mean(_brier(j)) for j in pairs])
+        add("log score", [j.mean(_log_score(j)) for j in pairs])
+        add("area under the curve (AUC)", [_auc(j) for j in pairs])
+        add("calibration slope", [_calibration(j) for j in pairs])
+    else:
+        add("mean error", [j.mean(j.error) for j in pairs])
+        add("typical error (root mean square)", [j.typical for j in pairs])
+        add("mean absolute error", [j.mean(np.abs(j.error)) for j in pairs])
+        add("explained (R²)", [_explained(fit, own, f, j) for f, j in zip((unseen, seen), pairs, strict=True)])
+    shares = [_inside(fit, f, j) for f, j in zip((unseen, seen), pairs, strict=True)]
+    if inside is not None:
+        known = np.isfinite(per_row(fit).influence.studentized)
+        if known.any():
+            shares[0] = float(np.average(inside[known], weights=unseen.times[known]))
+    add(f"share inside {level_words(fit.level)} intervals", shares)
+    return rows
+
+
+@dataclass(frozen=True)
+class _Judged:
+    """Forecasts beside what came, each (m,): means or shares, responses, how many rows each is, trials in each."""
+
+    fitted: np.ndarray
+    y: np.ndarray
+    times: np.ndarray
+    trials: np.ndarray
+
+    @property
+    def error(self) -> np.ndarray:
+        return np.asarray(self.y - self.fitted)
+
+    @property
+    def evidence(self) -> np.ndarray:
+        return np.asarray(self.times * self.trials)
+
+    def mean(self, values: np.ndarray) -> float:
+        """The mean over rows that were forecast; of totals, over their trials."""
+        known = np.isfinite(values)
+        return float(np.average(values[known], weights=self.evidence[known])) if known.any() else float("nan")
+
+    @property
+    def typical(self) -> float:
+        """The root mean square error, worked out in the largest error's unit so that nothing overflows."""
+        size = float(np.max(np.abs(self.error), initial=0.0, where=np.isfinite(self.error))) or 1.0
+        return float(np.sqrt(self.mean((self.error / size) ** 2)) * size)
+
+
+def _explained(fit: Fitted, own: _Observed, f: _Forecasts, j: _Judged) -> float:
+    """1 − Σwe²/Σw(y − o − mean)², the mean that of the rows forecast; about zero where the model has no constant."""
+    known = np.isfinite(j.fitted)
+    if not known.any():
+        return float("nan")
+    y, e = (j.y - own.offset[f.place])[known], j.error[known]
+    size = float(np.max(np.abs(y))) or 1.0
+    w = (own.weights[f.place] * f.times)[known]
+    level = float(np.average(y / size, weights=w)) if fit.solution.spans_constant else 0.0
+    total = float(w @ (y / size - level) ** 2)
+    return 1 - float(w @ (e / size) ** 2) / total if total > 0 else float("nan")
+
+
+def _inside(fit: Fitted, f: _Forecasts, j: _Judged) -> float:
+    known = np.isfinite(f.lower) & np.isfinite(f.fitted)
+    y: np.ndarray = j.y * j.trials if fit.response.kind == "of" else j.y
+    if not known.any():
+        return float("nan")
+    rounding = 1e-9 * float(np.max(np.abs(y[known])))
+    held = (y[known] >= f.lower[known] - rounding) & (y[known] <= f.upper[known] + rounding)
+    return float(np.average(held, weights=f.times[known]))
+
+
+def _brier(j: _Judged) -> np.ndarray:
+    """The squared error of the probability for each single trial, averaged over a row's."""
+    return np.asarray(j.y * (1 - j.fitted) ** 2 + (1 - j.y) * j.fitted**2)
+
+
+def _log_score(j: _Judged) -> np.ndarray:
+    with np.errstate(all="ignore"):
+        p = np.clip(j.fitted, 1e-15, 1 - 1e-15)
+        return np.asarray(-1.0 * (j.y * np.log(p) + (1 - j.y) * np.log1p(-p)))
+
+
+def _auc(j: _Judged) -> float:
+    """The chance that a row where it happened has the higher probability, ties counting half (Hanley & McNeil 1982)."""
+    known = np.isfinite(j.fitted)
+    if not known.any():
+        return float("nan")
+    p, yes = j.fitted[known], (j.y * j.evidence)[known]
+    no = j.evidence[known] - yes
+    order = np.argsort(p, kind="stable")
+    p, yes, no = p[order], yes[order], no[order]
+    # equal forecasts may differ by rounding
+    starts = np.flatnonzero(np.append(True, np.diff(p) > 1e-12 * p[1:]))
+    yes, no = np.add.reduceat(yes, starts), np.add.reduceat(no, starts)
+    below = np.cumsum(no) - no
+    total = yes.sum() * no.sum()
+    return float((yes * (below + no / 2)).sum() / total) if total > 0 else float("nan")
+
+
+def _calibration(j: _Judged) -> float:
+    """The slope of a logistic fit of the outcome on the logit of its forecast: one is right (Cox 1958)."""
+    known = np.isfinite(j.fitted)
+    n = int(j.times[known].sum())
+    if n < 3:
+        return float("nan")
+    p = np.clip(j.fitted[known], 1e-12, 1 - 1e-12)
+    logit = LINKS["logit"]
+    part = LikelihoodRows(logit.eta(p)[:, None], j.y[known], j.times[known], j.trials[known], None)
+    try:
+        found = reweighted(ArrayRows(part), FAMILIES["binomial"], logit, intercept=True, n=n, dispersion=1.0)
+    except EstimationError:
+        return float("nan")
+    return float(found.b[1]) if found.converged else float("nan")

@@ -1,0 +1,1 @@
+"""Each row of a fit: its figures, and what is remarkable about it."""

@@ -1,0 +1,110 @@
+"""The per-row figures as arrays, gone through block by block."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from joinery.core.inference.influence import Influence, harm_limit, influence
+from joinery.core.numeric.distributions import t_quantile
+from joinery.design.row_blocks import RowBlock
+from joinery.notation.evaluate import Context
+from joinery.show.numbers import figure
+from joinery.study.fitted import Fitted, once, response_rows
+from joinery.study.rows.glm_figures import family_rows
+from joinery.study.rows.per_row import PerRow
+
+LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
+OUTLIER_SHARE = 0.05  # chance of naming any row of a clean table badly fitted
+
+
+@once
+def per_row(fit: Fitted) -> PerRow:
+    """Observed, fitted and influence figures of the rows a fit used. Raises CallError for a loaded fit."""
+    if not fit.estimate.linear:
+        return family_rows(fit)
+
+    known = (fit.estimate.scale or 1.0) / fit.solution.unit if fit.estimate.known else None
+
+    def figures_of(block: RowBlock) -> PerRow:
+        beyond = block.beyond_offset
+        residual = np.zeros(len(beyond)) if fit.solution.perfect else beyond - fit.solution.fitted(block.columns)
+        # a row that stands for several equal ones is judged as one of them
+        figures = influence(fit.solution, block.columns, residual, block.precision, known)
+        times = np.ones(len(beyond)) if block.repeats is None else block.repeats
+        return PerRow(block.y, block.y - residual, times, beyond - residual, figures)
+
+    parts = list(response_rows(fit).row_blocks.each(figures_of))
+    joined = {name: np.concatenate([getattr(p.influence, name) for p in parts]) for name in Influence.__annotations__}
+    return PerRow(
+        np.concatenate([p.observed for p in parts]),
+        np.concatenate([p.fitted for p in parts]),
+        np.concatenate([p.times for p in parts]),
+        np.concatenate([p.terms for p in parts]),
+        Influence(**joined),
+    )
+
+
+def fitted_values(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
+    """Fitted values of any rows, the offset and exposure included; under a link, their means."""
+    eta = linear_predictor(fit, context, X)
+    return eta if fit.estimate.linear else fit.link.mu(eta)
+
+
+def linear_predictor(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
+    """The sum of the terms for any rows, the offset and exposure included."""
+    eta = fit.solution.fitted(X)
+    for offset in (fit.asides.values("offset", context), fit.response.log_exposure(context)):
+        eta = eta if offset is None else np.asarray(eta + offset)
+    return eta
+
+
+def studentized_df(fit: Fitted) -> float:
+    """Degrees of freedom of studentized residuals: those left without the row, ∞ where the dispersion is known."""
+    return fit.estimate.reference_df - 1
+
+
+@dataclass(frozen=True)
+class Limits:
+    """From where on a row is far out, badly fitted, or decides the answer."""
+
+    leverage: float
+    large: float
+    studentized: float
+    cooks_distance: float
+
+    @cached_property
+    def leverage_words(self) -> str:
+        return figure(self.leverage, 2)
+
+    @cached_property
+    def distance_words(self) -> str:
+        return figure(self.cooks_distance, 2)
+
+
+def limits(fit: Fitted) -> Limits:
+    """Leverage 3p/n; for Cook's distance the median of F.
+
+    For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row of a clean table
+    with probability 0.05 (Bonferroni's inequality).
+    """
+    n, p = fit.n_rows, fit.solution.rank
+    df = studentized_df(fit) + 1
+    shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n])
+    large, outlier = t_quantile(1 - shares / 2, df - 1) if df > 1 else (np.nan, np.nan)
+    return Limits(3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, fit.residual_df))
+
+
+def left_out_error(fit: Fitted) -> float | None:
+    """The root mean square error of each row forecast without it: e/(1 − h) (Allen 1974); None where it is unknown."""
+    if fit.origin is None or fit.solution.perfect or not fit.estimate.linear:
+        return None
+    figures = per_row(fit)
+    with np.errstate(all="ignore"):
+        e = figures.residual / fit.solution.unit / (1 - figures.influence.leverage)
+    sound = np.isfinite(e)
+    if not sound.any():
+        return None
+    return float(np.sqrt(np.average(e[sound] ** 2, weights=figures.times[sound])) * fit.solution.unit)

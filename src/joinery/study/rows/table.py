@@ -1,0 +1,240 @@
+"""The rows table: what each row is, and in words what is remarkable about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from joinery.core.blocks.columns import some_rows
+from joinery.core.blocks.partition import joined
+from joinery.core.inference.influence import Influence, changes, influence
+from joinery.data.records import Records
+from joinery.design.row_blocks import RowBlock
+from joinery.errors import DataError, NewRowError
+from joinery.show.numbers import figure
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_rows
+from joinery.study.rows.figures import Limits, fitted_values, limits, per_row
+from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+
+LEFT_OUT = "left out"
+WELL_FITTED, MANY_ROWS = 2.0, 100_000
+
+
+@dataclass(frozen=True)
+class Remark:
+    """What is remarkable about a fitted row: its place among them, a verdict, and the reason, worded when asked for."""
+
+    place: int
+    verdict: str
+    leverage: float
+    studentized: float
+    cooks_distance: float
+    at: Limits
+
+    @property
+    def predicate(self) -> str:
+        """The reason as what is said of the row: "is far out …", "decides …"."""
+        verb = "" if self.cooks_distance >= self.at.cooks_distance and self.leverage < 1 else "is "
+        return f"{verb}{self.reason}"
+
+    @property
+    def reason(self) -> str:
+        """The reason in words, with its figures and what to do."""
+        h, t = self.leverage, self.studentized
+        badly = f"badly fitted (studentized residual {figure(t, 2)})"
+        if h < self.at.leverage and self.cooks_distance < self.at.cooks_distance and abs(t) < self.at.studentized:
+            return badly
+        far = f"far out (leverage {figure(h, 2)}, limit {self.at.leverage_words})"
+        if h >= 1:
+            return "fitted exactly whatever its value: nothing else speaks to one of its coefficients"
+        if self.cooks_distance >= self.at.cooks_distance:
+            size = f"Cook's distance {figure(self.cooks_distance, 2)}, limit {self.at.distance_words}"
+            why = f"; {far}" if h >= self.at.leverage else ""
+            return f"decides the answer ({size}){why}: fit once without it and compare"
+        if abs(t) >= self.at.studentized:
+            return f"{badly}: look for a mistake in it, or for what the model leaves unsaid"
+        if h >= self.at.leverage:
+            if self.verdict == FINE:
+                return f"{far}, but well fitted: keep it"
+            return f"{far} and not well fitted (studentized residual {figure(t, 2)})"
+        return badly
+
+
+def remarks(fit: Fitted) -> list[Remark]:
+    """The remarkable rows, worst first: rows that decide the answer, badly fitted rows, rows far out."""
+    if fit.solution.perfect:
+        return []
+    at = limits(fit)
+    if fit.estimate.linear and fit.n_rows > MANY_ROWS and not per_row.known(fit):
+        places, measures = _remarkable(fit, at)
+    else:
+        places, measures = np.arange(len(per_row(fit).observed)), per_row(fit).influence
+    with np.errstate(invalid="ignore"):
+        notable = (
+            (measures.cooks_distance >= at.cooks_distance)
+            | (np.abs(measures.studentized) >= at.large)
+            | (measures.leverage >= at.leverage)
+            | (measures.leverage >= 1)
+        )
+    found = [
+        Remark(place, _verdict(h, t, d, at), h, t, d, at)
+        for place, h, t, d in zip(
+            places[notable].tolist(),
+            measures.leverage[notable].tolist(),
+            measures.studentized[notable].tolist(),
+            measures.cooks_distance[notable].tolist(),
+            strict=True,
+        )
+    ]
+    rank = {SERIOUS: 0, CAUTION: 1, FINE: 2}
+    return sorted(
+        found, key=lambda r: (rank[r.verdict], -r.cooks_distance if r.cooks_distance == r.cooks_distance else 0.0)
+    )
+
+
+def _remarkable(fit: Fitted, at: Limits) -> tuple[np.ndarray, Influence]:
+    """The few rows of a great many that may be remarkable, and their figures: leverage and residual tell which.
+
+    A Cook's distance beyond its limit takes a large residual or a large leverage.
+    """
+    solution = fit.solution
+    scale = (fit.estimate.scale or 0.0) / solution.unit
+    enough, known = (0.9 * at.large * scale) ** 2, scale if fit.estimate.known else None
+
+    def few_of(block: RowBlock) -> tuple[np.ndarray, Influence]:
+        residual = block.beyond_offset - solution.fitted(block.columns)
+        h, e2 = solution.unscaled_variance(block.columns), (residual / solution.unit) ** 2
+        if block.precision is not None:
+            h, e2 = h * block.precision, e2 * block.precision
+        few = np.flatnonzero((h >= at.leverage) | (e2 >= enough * (1 - h)))
+        weights = None if block.precision is None else block.precision[few]
+        return block.first + few, influence(solution, some_rows(block.columns, few), residual[few], weights, known)
+
+    found = list(response_rows(fit).row_blocks.each(few_of))
+    joined = {name: np.concatenate([getattr(m, name) for _, m in found]) for name in Influence.__annotations__}
+    return np.concatenate([places for places, _ in found]), Influence(**joined)
+
+
+def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Limits) -> str:
+    if leverage >= 1:
+        return CAUTION
+    if cooks_distance >= at.cooks_distance or abs(studentized) >= at.studentized:
+        return SERIOUS
+    return FINE if leverage >= at.leverage and abs(studentized) < WELL_FITTED else CAUTION
+
+
+def left_out(fit: Fitted) -> Table:
+    """The rows not used, each with its reason. See ``Fit.left_out``."""
+    if fit.origin is None:
+        return Table({"reason": []}, title="Rows left out", index=[], notes=("a loaded fit keeps no rows",))
+    table, used = rows_at_hand(fit)
+    return Table(
+        {"reason": list(used.reasons)},
+        title="Rows left out",
+        index=table.index[used.out].tolist(),
+        index_name=str(table.index.name or "row"),
+        kinds={"reason": "text"},
+    )
+
+
+def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
+    """The rows table. See ``Fit.rows``."""
+    table, chosen = rows_at_hand(fit)
+    figures = per_row(fit)
+    measures = figures.influence
+    n, out = len(figures.observed), len(chosen.out)
+    verdict, reason = [FINE] * n + [""] * out, [""] * n + [f"{LEFT_OUT}: {why}" for why in chosen.reasons]
+    for remark in remarks(fit):
+        verdict[remark.place], reason[remark.place] = remark.verdict, remark.reason
+    left = _left_out(fit, table, chosen.out)
+
+    def joined(values: np.ndarray, rest: np.ndarray | None = None) -> np.ndarray:
+        if not out:
+            return values
+        return np.append(values, np.full(out, np.nan) if rest is None else rest)
+
+    columns: dict[str, Any] = {
+        "observed": joined(figures.observed, left.observed),
+        "fitted": joined(figures.fitted, left.fitted),
+        "residual": joined(figures.residual, left.observed - left.fitted),
+        "leverage": joined(measures.leverage),
+        "standardized_residual": joined(measures.standardized),
+        "studentized_residual": joined(measures.studentized, left.studentized),
+        "cooks_distance": joined(measures.cooks_distance),
+        "dffits": joined(measures.dffits),
+        "covratio": joined(measures.covratio),
+    }
+    columns |= {name: joined(values) for name, values in figures.extras.items()}
+    if dfbetas:
+        columns |= {name: joined(values) for name, values in _changes(fit).items()}
+    columns |= {"verdict": verdict, "reason": reason}
+    index = table.index
+    labels = index[chosen.rows].append(index[chosen.out]) if out else index
+    return Table(
+        columns,
+        title=f"Rows of {fit.sentence}",
+        notes=tuple(_notes(fit, out)),
+        index=labels,
+        index_name=str(index.name or "row"),
+        kinds={"verdict": "text", "reason": "text"},
+    )
+
+
+def _changes(fit: Fitted) -> dict[str, np.ndarray]:
+    """DFBETAS: the change each row makes to each coefficient, in that coefficient's standard errors."""
+    figures, solution = per_row(fit), fit.solution
+    measures = figures.influence
+    scaled = measures.studentized if figures.deletion is None else figures.deletion
+
+    def changes_of(block: RowBlock) -> np.ndarray:
+        w = np.ones(len(block.y)) if block.precision is None else block.precision
+        return changes(solution, block.X, scaled[block.own], measures.leverage[block.own], w)
+
+    found = joined(working_rows(fit).row_blocks, changes_of)
+    names = ["intercept", *fit.design.names] if solution.has_intercept else list(fit.design.names)
+    return {f"dfbetas {names[place]}": found[:, j] for j, place in enumerate(solution.places)}
+
+
+@dataclass(frozen=True)
+class _LeftOut:
+    """Rows left out as they would be forecast, each (m,); NaN where a cell is missing or a level was never seen."""
+
+    observed: np.ndarray
+    fitted: np.ndarray
+    studentized: np.ndarray
+
+
+def _left_out(fit: Fitted, table: Records, positions: np.ndarray) -> _LeftOut:
+    nothing = np.full(len(positions), np.nan)
+    if not len(positions):
+        return _LeftOut(nothing, nothing, nothing)
+    context = fit.design.context(table, positions)
+    observed = _or_missing(lambda: fit.response.values(context), nothing)
+    X = _or_missing(lambda: fit.design.matrix(context), np.full((len(positions), fit.design.width), np.nan))
+    fitted = _or_missing(lambda: fitted_values(fit, context, X), nothing)
+    studentized = nothing
+    if fit.estimate.linear and fit.asides.weights is None and fit.estimate.scale:
+        with np.errstate(all="ignore"):
+            studentized = (observed - fitted) / (fit.estimate.scale * np.sqrt(1 + fit.solution.unscaled_variance(X)))
+    return _LeftOut(observed, fitted, studentized)
+
+
+def _or_missing(compute: Callable[[], np.ndarray], nothing: np.ndarray) -> np.ndarray:
+    try:
+        return compute()
+    except (DataError, NewRowError):
+        return nothing
+
+
+def _notes(fit: Fitted, out: int) -> Iterator[str]:
+    if fit.response.transformed:
+        yield f"observed, fitted and residual are on the scale of {fit.response.name}"
+    if out:
+        last = "row was" if out == 1 else f"{out} rows were"
+        yield f"the last {last} left out; fitted there is a forecast, and its error is studentized as one"
+    if fit.solution.perfect:
+        yield "the fit is perfect: residuals are zero, and nothing is left to scale them by"

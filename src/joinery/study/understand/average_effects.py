@@ -1,0 +1,111 @@
+"""Average effects: how the mean of the response changes with each predictor, on its own scale."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from joinery.data.columns import level_text
+from joinery.data.records import Records
+from joinery.design.factors import CategoryFactor, Factor, shown
+from joinery.errors import CallError
+from joinery.notation.evaluate import Context
+from joinery.notation.tree import is_condition, names_in
+from joinery.show.numbers import level_words
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, checked_level, rows_at_hand
+from joinery.study.read.coefficients import said_of_errors, statistic_name
+from joinery.study.read.estimates import Combination, errors_in_basis, in_basis
+from joinery.study.rows.figures import linear_predictor, per_row
+
+PER_SD = 1e-5  # the step of a numeric derivative, in standard deviations
+
+
+def average_effects(fit: Fitted, level: float | None = None) -> Table:
+    """The table of average effects. See ``Fit.average_effects``."""
+    level = fit.level if level is None else checked_level(level)
+    found = list(_effects(fit))
+    if not found:
+        raise CallError("the model has no predictor whose effect could be averaged")
+    J = np.array([slope for _, _, slope in found])
+    effects = Combination(np.array([effect for _, effect, _ in found]), *errors_in_basis(fit, in_basis(fit, J)))
+    lower, upper = effects.ends(level)
+    return Table(
+        {
+            "term": [name for name, _, _ in found],
+            "effect": effects.values,
+            "lower": lower,
+            "upper": upper,
+            "standard_error": effects.standard_errors,
+            statistic_name(fit): effects.t,
+            "p": effects.p,
+        },
+        title=f"Average effects on {fit.words(fit.response.name)}, with {level_words(level)} intervals",
+        notes=(
+            *said_of_errors(fit),
+            "of a number: the slope of the mean, averaged over the rows; of a level: the step from the reference "
+            "level; of a comparison: the step from no to yes",
+        ),
+        kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error"),
+    )
+
+
+def _effects(fit: Fitted) -> Iterator[tuple[str, float, np.ndarray]]:
+    """Each predictor's average effect and its derivative by the coefficients [intercept, columns]."""
+    table, used = rows_at_hand(fit)
+    seen: set[str] = set()
+    factors: dict[str, Factor] = {}
+    for term in fit.design.terms:
+        for factor in term.factors:
+            factors.setdefault(str(factor.expression), factor)
+    for key, factor in factors.items():
+        if isinstance(factor, CategoryFactor):
+            if factor.label not in seen:
+                yield from _levels(fit, [k for k, f in factors.items() if _alike(f, factor)], factor)
+            seen.add(factor.label)
+        elif is_condition(factor.expression):
+            yes, no = (_mean(fit, table, {key: value}) for value in (1.0, 0.0))
+            yield shown(factor.expression), yes[0] - no[0], yes[1] - no[1]
+        else:
+            for name in dict.fromkeys(n.name for n in names_in(factor.expression)):
+                column = table.column(name)
+                if name in seen or column.kind not in ("number", "date"):
+                    continue
+                seen.add(name)
+                values = column.numbers(slice(None))
+                step = PER_SD * (float(np.nanstd(values[used.rows])) or 1.0)
+                # four points: what a step bends is left out to the fourth order
+                at = {k: _mean(fit, table.replaced(name, values + k * step), {}) for k in (-2, -1, 1, 2)}
+                weights = {-2: 1 / 12, -1: -2 / 3, 1: 2 / 3, 2: -1 / 12}
+                effect = sum(w * at[k][0] for k, w in weights.items()) / step
+                yield name, effect, np.sum([w * at[k][1] for k, w in weights.items()], axis=0) / step
+
+
+def _alike(a: Factor, b: CategoryFactor) -> bool:
+    """Whether a factor is the same category, maybe with another coding or reference."""
+    return isinstance(a, CategoryFactor) and a.label == b.label
+
+
+def _levels(fit: Fitted, keys: list[str], factor: CategoryFactor) -> Iterator[tuple[str, float, np.ndarray]]:
+    """The steps from a category's reference level to each other level."""
+    table, _ = rows_at_hand(fit)
+    means = [_mean(fit, table, dict.fromkeys(keys, level_text(level))) for level in factor.levels]
+    for level, after in zip(factor.levels[1:], means[1:], strict=True):
+        yield f"{factor.label}: {level_text(level)}", after[0] - means[0][0], after[1] - means[0][1]
+
+
+def _mean(fit: Fitted, table: Records, held: dict[str, float | str]) -> tuple[float, np.ndarray]:
+    """The mean of the response over the fitted rows with some factors held, and its derivative by coefficients."""
+    _, used = rows_at_hand(fit)
+    context: Context = fit.design.context(table, used.rows)
+    context.held = held
+    X = fit.design.matrix(context)
+    eta = linear_predictor(fit, context, X)
+    w = per_row(fit).times
+    w = w / w.sum()
+    slope = w * fit.link.slope(eta)
+    D = slope @ X
+    kept = np.zeros(fit.design.width)
+    kept[fit.solution.kept] = D[fit.solution.kept]
+    return float(w @ fit.link.mu(eta)), np.append(slope.sum(), kept) if fit.solution.has_intercept else kept
