@@ -111,7 +111,7 @@ class CategoryFactor:
         )
         place = {level_text(level): i for i, level in enumerate(self.levels)}
         lookup = np.array([place.get(level_text(name), -2) for name in names] + [-1], dtype=np.int32)
-        return lookup[found]
+        return np.asarray(lookup[found])
 
     def _refuse(self, codes: np.ndarray, context: Context) -> None:
         labels = context.named_rows(codes == -2)

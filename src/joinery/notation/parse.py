@@ -48,7 +48,7 @@ def _operator(token: str) -> str:
 
 
 @v_args(inline=True)
-class _Builder(Transformer):
+class _Builder(Transformer[Token, Any]):
     """Turns each piece of the grammar into its node while the text is read, so that depth costs no recursion."""
 
     # --- the sentence
@@ -295,7 +295,8 @@ def read_sentence(text: str) -> Sentence:
     >>> str(read_sentence("honey_kg GIVEN forage_km2,altitude_m"))
     'honey_kg given forage_km2, altitude_m'
     """
-    return _read(text, "sentence")
+    sentence: Sentence = _read(text, "sentence")
+    return sentence
 
 
 @lru_cache(maxsize=512)
@@ -312,7 +313,8 @@ def read_claims(text: str) -> tuple[Claim, ...]:
     """One or several equations or inequalities, as (left, comparison, right). The intercept may be named bare."""
     if isinstance(text, str):
         text = re.sub(r"(?i)(?<![\w.\"'])intercept(?![\w.\"'])", '"intercept"', text)
-    return _read(text, "claims")
+    claims: tuple[Claim, ...] = _read(text, "claims")
+    return claims
 
 
 def read_assignments(text: str) -> dict[str, float | str]:

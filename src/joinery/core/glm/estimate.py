@@ -10,7 +10,8 @@ import numpy as np
 
 from joinery.core.blocks.blocks import Blocks
 from joinery.core.glm.families import Family
-from joinery.core.glm.irls import Iterated, reweighted, shape_log_likelihood
+from joinery.core.glm.irls import reweighted, shape_log_likelihood
+from joinery.core.glm.iteration import Iterated
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import LikelihoodSource, MappedRows, linear

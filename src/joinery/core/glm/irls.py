@@ -1,93 +1,18 @@
-"""Generalized linear models: least squares with working weights, again and again until the step is lost in rounding.
-
-At coefficients β the working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη)²/V(μ); a step solves for
-β once more. One pass over the rows gives deviance, gradient XᵀW(z − η) and XᵀWX together. The step is halved while the
-deviance rises or a mean is invalid; iteration stops when δᵀXᵀWXδ/φ < 1e-22 or no longer falls (McCullagh & Nelder
-1989, 2.5). The last step goes through ``core.least_squares``, which brings the covariance with all its digits.
-"""
+"""Generalized linear models by iteratively reweighted least squares, the shape of counts among what is estimated."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
-from scipy import linalg
 
-from joinery.core.blocks.blocks import Block
-from joinery.core.blocks.partition import Partition
-from joinery.core.blocks.products import inner, times
 from joinery.core.glm.families import Family, shape_slope
+from joinery.core.glm.iteration import Columns, Iterated, Problem, iterated, look, settled
 from joinery.core.glm.links import Link
-from joinery.core.glm.rows import (
-    LikelihoodRows,
-    LikelihoodSource,
-    MappedRows,
-    Predictor,
-    WorkingBlocks,
-    by_coefficients,
-    inside,
-    linear,
-    observed_weights,
-    products,
-    unit_deviance,
-    working_state,
-)
-from joinery.core.least_squares.solution import FAR_MEAN, Solution
-from joinery.core.least_squares.solve import least_squares, solution_from_products
-from joinery.errors import NoConvergenceError
+from joinery.core.glm.rows import LikelihoodSource, by_coefficients, linear
 
-MOST_STEPS, MOST_HALVINGS = 200, 40
-SETTLED = 1e-22
-LAST = 1e-13  # a step so short is followed by one lost in rounding
-ROUNDING = 1e-10  # of a step that no halving makes lower the deviance: shorter ones are lost in rounding
-START_APART = 0.03
-WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.least_squares``
-RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
 LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson
 FEW_ROWS = 20_000  # up to which the likelihood of a shape is looked at over its whole range
-
-
-@dataclass(frozen=True)
-class Iterated:
-    """A generalized linear model as the iteration left it.
-
-    ``solution`` is the weighted least squares of the last step. ``pearson`` is Σ w(y−μ)²/V; ``running`` are columns
-    (0 the intercept) whose coefficients grow without end; ``reason`` says why iteration stopped.
-    """
-
-    solution: Solution
-    family: Family
-    link: Link
-    deviance: float
-    pearson: float
-    iterations: int
-    converged: bool
-    reason: str
-    running: tuple[int, ...] = ()
-
-    @property
-    def b(self) -> np.ndarray:
-        """[intercept or 0, coefficients with 0 where not estimable]: (k + 1,)."""
-        return self.solution.padded_coefficients
-
-
-@dataclass(frozen=True)
-class Problem:
-    """What is to be fitted: rows, family and link, whether there is an intercept, how many rows, φ where known."""
-
-    rows: LikelihoodSource
-    family: Family
-    link: Link
-    intercept: bool
-    n: int
-    dispersion: float | None = None
-
-    def at(self, b: np.ndarray | None) -> WorkingBlocks:
-        return WorkingBlocks(self.rows, self.family, self.link, None if b is None else by_coefficients(b))
-
-    @property
-    def canonical(self) -> bool:
-        return self.family.canonical == self.link.name
 
 
 def reweighted(
@@ -119,7 +44,7 @@ def reweighted(
     problem = Problem(rows, family, link, intercept, n, dispersion)
     if family.shape is not None and not keep_shape:
         return _with_shape(problem, near)
-    return _settled(problem, start)
+    return settled(problem, start)
 
 
 # ------------------------------------------------------------------ the shape of counts
@@ -132,8 +57,8 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
     from that, so that the slope is looked at over the whole range unless a shape ``near`` it is known.
     """
     poisson = replace(problem, family=problem.family.with_shape(np.inf))
-    plain = _settled(poisson, None)
-    columns = _Columns(plain.solution.kept, problem.intercept, problem.rows.width)
+    plain = settled(poisson, None)
+    columns = Columns(plain.solution.kept, problem.intercept, problem.rows.width)
     profile = _ShapeProfile(problem, columns, plain.b)
     y, mu, w = _means(problem, plain.b)
     more = float((w * ((y - mu) ** 2 - y)).sum())  # spread beyond poisson: the slope in 1/k there
@@ -144,7 +69,7 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
     best, most, steps = plain, shape_log_likelihood(problem.rows, plain), plain.iterations
     for low, high in profile.brackets(guess, scan):
         k = float(np.exp(profile.root(low, high)))
-        found = _settled(replace(problem, family=problem.family.with_shape(k)), profile.b)
+        found = settled(replace(problem, family=problem.family.with_shape(k)), profile.b)
         steps += found.iterations
         likelihood = shape_log_likelihood(problem.rows, found)
         if likelihood > most:
@@ -155,15 +80,15 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
 class _ShapeProfile:
     """The slope of the profile likelihood in log k; coefficients are carried from one k to the next."""
 
-    def __init__(self, problem: Problem, columns: _Columns, b: np.ndarray) -> None:
+    def __init__(self, problem: Problem, columns: Columns, b: np.ndarray) -> None:
         self.problem, self.columns, self.b = problem, columns, b
         self._known: dict[float, float] = {}
 
     def slope(self, log_k: float) -> float:
         if log_k not in self._known:
             problem = replace(self.problem, family=self.problem.family.with_shape(float(np.exp(log_k))))
-            now = _look(problem, self.b)
-            self.b = _iterated(problem, self.columns, now).now.b
+            now = look(problem, self.b)
+            self.b = iterated(problem, self.columns, now).now.b
             self._known[log_k] = shape_slope(*_means(problem, self.b), float(np.exp(log_k)))
         return self._known[log_k]
 
@@ -220,322 +145,3 @@ def shape_log_likelihood(rows: LikelihoodSource, found: Iterated) -> float:
         )
         total += float((part.times * each)[part.precision > 0].sum())
     return total
-
-
-# ------------------------------------------------------------------ the iteration
-
-
-def _settled(problem: Problem, b: np.ndarray | None) -> Iterated:
-    """The fit at the family's own shape."""
-    columns, now = _begun(problem, b)
-    if (shift := _far_means(problem, columns)) is not None:
-        return _shifted(problem, shift)
-    return _finished(problem, columns, _iterated(problem, columns, now))
-
-
-@dataclass(frozen=True)
-class _Columns:
-    """Which of so many columns are estimable, and whether there is an intercept."""
-
-    kept: np.ndarray
-    has_intercept: bool
-    width: int
-    first: Solution | None = None  # the least squares that told, where one was made
-
-    @property
-    def rank(self) -> int:
-        return len(self.kept) + self.has_intercept
-
-    @property
-    def places(self) -> np.ndarray:
-        """Where the estimable coefficients stand in [intercept, columns]."""
-        return np.append([0] if self.has_intercept else [], self.kept + 1).astype(int)
-
-
-@dataclass(frozen=True)
-class _Seen:
-    """One pass over the rows at coefficients ``b``: the deviance, gradient and XᵀWX of [1, X]."""
-
-    b: np.ndarray
-    deviance: float  # infinite where a mean is invalid
-    pearson: float
-    gradient: np.ndarray
-    H: np.ndarray
-    curved: np.ndarray | None  # the same with observed instead of expected weights, where asked for
-    lightest: float  # the smallest working weight
-    rough: bool
-
-
-@dataclass(frozen=True)
-class _Run:
-    """How the iteration ended: the last pass, the last step with its share taken and its reach in η, and why."""
-
-    now: _Seen
-    step: np.ndarray
-    reach: float
-    count: int
-    converged: bool
-    reason: str
-
-
-def _begun(problem: Problem, b: np.ndarray | None) -> tuple[_Columns, _Seen]:
-    """Which columns are estimable, and the first pass at coefficients with valid means."""
-    rows, rough = problem.rows, problem.canonical
-    started = _rough_start(problem) if rough and b is None else None
-    if started is not None:
-        columns, b = _Columns(np.arange(rows.width), problem.intercept, rows.width), started
-    else:
-        first = least_squares(problem.at(None), intercept=problem.intercept, n=problem.n)
-        columns = _Columns(first.kept, problem.intercept, rows.width, first)
-        b = first.padded_coefficients if b is None else b
-    now = _look(problem, b, rough=rough)
-    if not np.isfinite(now.deviance):
-        now = _look(problem, _first_inside(problem, columns))
-    return columns, now
-
-
-def _iterated(problem: Problem, columns: _Columns, now: _Seen) -> _Run:
-    """Steps until one is lost in rounding."""
-    newton, last = False, np.inf
-    for count in range(1, MOST_STEPS + 1):
-        step, decrement = _step(problem, columns, now)
-        reach = _reach(now, step, decrement, rough=problem.canonical)
-        phi = problem.dispersion or max(now.pearson / max(problem.n - columns.rank, 1), 1e-300)
-        after = _halved(problem, now, step, newton, problem.canonical and decrement / phi > LAST)
-        if after is None:
-            reason = "no smaller step lowers the deviance"
-            return _Run(now, step, reach, count, decrement / phi < ROUNDING, reason)
-        now, size = after
-        if decrement / phi < SETTLED:
-            return _Run(now, step, size * reach, count, True, "the step is lost in rounding")
-        if decrement / phi < 1e-16 and decrement >= 0.25 * last:
-            reason = "the step no longer shrinks: it is lost in rounding"
-            return _Run(now, step, size * reach, count, True, reason)
-        # steps that shrink slowly come from expected weights far from the observed ones: Newton's shrink by squares
-        newton = newton or (not problem.canonical and count > 4 and decrement > 0.02 * last)
-        last = decrement
-    raise NoConvergenceError(
-        f"the fit did not settle in {MOST_STEPS} steps; centre or rescale the predictors, or choose another link",
-        iterations=MOST_STEPS,
-    )
-
-
-def _halved(problem: Problem, now: _Seen, step: np.ndarray, newton: bool, rough: bool) -> tuple[_Seen, float] | None:
-    """The pass after a step, halved until the deviance does not rise, with the share taken; None where none helps."""
-    size = 1.0
-    slack = 1e-11 * (abs(now.deviance) + 1e-300)
-    for _ in range(MOST_HALVINGS):
-        after = _look(problem, now.b + size * step, newton, rough)
-        if np.isfinite(after.deviance) and after.deviance <= now.deviance + slack:
-            return after, size
-        size /= 2
-    return None
-
-
-def _finished(problem: Problem, columns: _Columns, run: _Run) -> Iterated:
-    """The last weighted least squares, and whether coefficients run off."""
-    now, converged, reason = run.now, run.converged, run.reason
-    running: tuple[int, ...] = ()
-    change = 0.0
-    if converged:
-        change = run.reach if run.reach <= RUNNING else _eta_change(problem.rows, run.step)
-    if change > RUNNING:
-        running, converged = _running(problem.rows, run.step), False
-        reason = "the deviance has settled, but coefficients grow without end"
-    working, solution = problem.at(now.b), None
-    if converged and problem.intercept and not now.rough:
-        solution = solution_from_products(working, now.H, now.gradient, now.pearson, now.b, problem.n)
-    if solution is None:
-        solution = least_squares(working, intercept=problem.intercept, n=problem.n)
-    moved = np.max(np.abs(solution.padded_coefficients - now.b))
-    if running or not moved <= 1e-3 * max(1.0, float(np.max(np.abs(now.b)))):
-        solution = with_coefficients(solution, now.b)
-    solution = replace(solution, perfect=False, rss=now.pearson / solution.unit / solution.unit)
-    return Iterated(
-        solution, problem.family, problem.link, now.deviance, now.pearson, run.count, converged, reason, running
-    )
-
-
-def with_coefficients(solution: Solution, b: np.ndarray) -> Solution:
-    """A weighted least squares with exactly these coefficients (k + 1,)."""
-    coefficients = np.full(len(solution.coefficients), np.nan)
-    coefficients[solution.kept] = b[solution.kept + 1]
-    level = float(b[0] + solution.centre @ coefficients[solution.kept])
-    constant = float(b[0]) if solution.has_intercept else None
-    return replace(solution, coefficients=coefficients, intercept=constant, mean_response=level)
-
-
-# ------------------------------------------------------------------ predictors far from zero
-
-
-def _far_means(problem: Problem, columns: _Columns) -> np.ndarray | None:
-    """What to take off columns (k,) whose means are so far away that η would lose digits; None where none is."""
-    first = columns.first
-    if first is None or not problem.intercept:
-        return None
-    far = np.abs(first.centre) > 30 * FAR_MEAN * first.spread
-    if not far.any():
-        return None
-    shift = np.zeros(columns.width)
-    shift[first.kept[far]] = first.centre[far]
-    return shift
-
-
-def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
-    """The fit with columns less ``shift``, and its solution in the columns as they are."""
-
-    def moved(part: LikelihoodRows) -> LikelihoodRows:
-        return replace(part, X=part.X - shift)
-
-    near = replace(problem, rows=MappedRows(problem.rows, problem.rows.width, moved))
-    columns, now = _begun(near, None)
-    found = _finished(near, columns, _iterated(near, columns, now))
-    predictor: Predictor = lambda X: times(X - shift, found.b[1:]) + found.b[0]  # noqa: E731
-    at = WorkingBlocks(problem.rows, problem.family, problem.link, predictor)
-    solution = least_squares(at, intercept=True, n=problem.n)
-    rss = found.pearson / solution.unit / solution.unit
-    return replace(found, solution=replace(solution, perfect=False, rss=rss))
-
-
-# ------------------------------------------------------------------ one pass, one step
-
-
-def _rough_start(problem: Problem) -> np.ndarray | None:
-    """First coefficients from one pass over cross-products; None where the columns are not well apart."""
-    working, k = problem.at(None), problem.rows.width
-    H, g = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
-
-    def added(part: LikelihoodRows) -> tuple[np.ndarray, np.ndarray]:
-        state = working_state(working, part)
-        return products(part.X, state.W, state.W * state.z, rough=True)
-
-    for own_H, own_g in problem.rows.pieces.each(added):
-        H, g = H + own_H, g + own_g
-    places = np.arange(0 if problem.intercept else 1, k + 1)
-    H, g = H[np.ix_(places, places)], g[places]
-    solved = _solved(H, g, START_APART) if len(places) else None
-    if solved is None:
-        return None
-    b = np.zeros(k + 1)
-    b[places] = solved
-    return b
-
-
-def _solved(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray | None:
-    """x with Hx = g by Cholesky; None where a diagonal of the scaled factor is not above ``apart``."""
-    if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
-        return None
-    scale = np.sqrt(np.diag(H))
-    factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
-    if failed or not np.min(np.diag(factor)) > apart:
-        return None
-    return np.asarray(linalg.cho_solve((factor, False), g / scale, check_finite=False) / scale)
-
-
-def _look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = False) -> _Seen:
-    """One pass at coefficients b; the observed information too under ``newton``."""
-    working, k = problem.at(b), problem.rows.width
-    gradient, H, deviance, pearson, lightest = np.zeros(k + 1), np.zeros((k + 1, k + 1)), 0.0, 0.0, np.inf
-    curved = np.zeros((k + 1, k + 1)) if newton else None
-
-    def added(part: LikelihoodRows) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, float, float, float] | None:
-        state = working_state(working, part)
-        if not inside(problem.family, problem.link, state):
-            return None
-        e = state.W * state.residual
-        H, gradient = products(part.X, state.W, e, rough=rough)
-        return (
-            gradient,
-            H,
-            products(part.X, observed_weights(working, state), e)[0] if newton else None,
-            inner(part.evidence, unit_deviance(problem.family, part.y, state)),
-            inner(e, state.residual),
-            float(state.W.min(initial=np.inf)),
-        )
-
-    with np.errstate(all="ignore"):
-        for part in problem.rows.pieces.each(added):
-            if part is None:
-                deviance = np.inf
-                break
-            gradient, H = gradient + part[0], H + part[1]
-            curved = None if curved is None or part[2] is None else curved + part[2]
-            deviance, pearson, lightest = deviance + part[3], pearson + part[4], min(lightest, part[5])
-    return _Seen(b, deviance, pearson, gradient, H, curved, lightest, rough)
-
-
-def _step(problem: Problem, columns: _Columns, now: _Seen) -> tuple[np.ndarray, float]:
-    """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ; by least squares where Cholesky fails."""
-    places = columns.places
-    step = np.zeros(len(now.b))
-    if not len(places):
-        return step, 0.0
-    g = now.gradient[places]
-    for both in ([now.curved] if now.curved is not None else []) + [now.H]:
-        solved = _solved(both[np.ix_(places, places)], g, WELL_APART)
-        if solved is not None:
-            step[places] = solved
-            return step, float(step @ now.H @ step)
-    found = least_squares(problem.at(now.b), intercept=columns.has_intercept, n=problem.n)
-    step = found.padded_coefficients - now.b
-    step[~np.isin(np.arange(len(step)), places)] = 0.0
-    return step, float(step @ now.H @ step)
-
-
-def _reach(now: _Seen, step: np.ndarray, decrement: float, *, rough: bool) -> float:
-    """No smaller than the largest change of η that a step makes: (xδ)² ≤ δᵀXᵀWXδ/w in a row of weight w.
-
-    What rounding may have hidden in the decrement counts too.
-    """
-    size = np.abs(step)
-    hidden = float(size @ np.abs(now.H) @ size) * (1e-6 if rough else 1e-14)
-    with np.errstate(all="ignore"):
-        return float(np.sqrt(np.divide(max(decrement, 0.0) + hidden, now.lightest)))
-
-
-def _eta_change(rows: LikelihoodSource, step: np.ndarray) -> float:
-    """The largest change of η that a step makes."""
-    return max(rows.pieces.each(lambda part: float(np.max(np.abs(times(part.X, step[1:]) + step[0]), initial=0.0))))
-
-
-def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
-    """Columns (0 the intercept) that take part in a step which no longer lowers the deviance."""
-    spread = np.append(1.0, np.zeros(len(step) - 1))
-    for part in rows.pieces:
-        if len(part.y):
-            spread[1:] = np.maximum(spread[1:], np.abs(part.X - part.X[0]).max(axis=0))
-    moved = np.abs(step) * spread
-    return tuple(int(j) for j in np.flatnonzero(moved > 0.05 * moved.max()))
-
-
-def _first_inside(problem: Problem, columns: _Columns) -> np.ndarray:
-    """Coefficients with valid means to start from: the overall mean for every row, as nearly as the columns allow."""
-    total = count = 0.0
-    for part in problem.rows.pieces:
-        a = part.evidence
-        total, count = total + inner(a, part.y), count + float(a.sum())
-    low, high = problem.family.mean_range
-    mean = min(max(total / count, low + 1e-6), high - 1e-6)
-    level = float(problem.link.eta(np.array([mean]))[0])
-    b = np.zeros(columns.width + 1)
-    if columns.has_intercept:
-        b[0] = level
-        return b
-    # without an intercept: the combination of columns nearest to that level
-    return least_squares(_Constant(problem.rows, level), intercept=False).padded_coefficients
-
-
-@dataclass(frozen=True)
-class _Constant:
-    """The rows with one number as the response of all."""
-
-    source: LikelihoodSource
-    level: float
-
-    @property
-    def width(self) -> int:
-        return self.source.width
-
-    @property
-    def pieces(self) -> Partition[Block]:
-        return self.source.pieces.map(lambda part: (part.X, np.full(len(part.y), self.level), part.weights))

@@ -125,7 +125,7 @@ class WorkingState:
     def z(self) -> np.ndarray:
         """The working response, less the offset."""
         z = self.eta + self.residual
-        return z if self.offset is None else z - self.offset
+        return np.asarray(z if self.offset is None else z - self.offset)
 
 
 def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:

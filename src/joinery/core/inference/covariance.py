@@ -63,7 +63,7 @@ class Sandwich:
             return np.full(len(L), self.df[0] if len(self.df) else np.nan)
         if not self.leverages:
             return np.full(len(L), np.nanmin(self.df))
-        return np.min([_bell_mccaffrey(K, L) for K in self.leverages], axis=0)
+        return np.asarray(np.min([_bell_mccaffrey(K, L) for K in self.leverages], axis=0))
 
 
 @dataclass(frozen=True)

@@ -136,7 +136,7 @@ def stirling_error(n: Rows) -> Rows:
     large = np.maximum(n, 15.0)
     square = large * large
     series = (1 / 12 - (1 / 360 - (1 / 1260 - (1 / 1680 - 1 / (1188 * square)) / square) / square) / square) / large
-    return np.where(n < 15, direct, series)
+    return np.asarray(np.where(n < 15, direct, series))
 
 
 def whole_quantile(share: float, cdf: object, guess: Rows, highest: Rows | None) -> Rows:

@@ -39,7 +39,7 @@ class Gamma:
         return np.asarray(2 * np.where(np.abs(r) < 1e-3, near, r - np.log1p(r)))
 
     def start(self, y: Rows, trials: Rows | None) -> Rows:
-        return np.maximum(y, 1e-10 * float(np.mean(y)))
+        return np.asarray(np.maximum(y, 1e-10 * float(np.mean(y))))
 
     def allowed(self, y: Rows) -> tuple[Rows, str]:
         return y <= 0, "is zero or less, which the gamma family cannot have,"

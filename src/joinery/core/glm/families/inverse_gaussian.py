@@ -36,7 +36,7 @@ class InverseGaussian:
         return np.asarray(((y - mu) / mu) ** 2 / y)
 
     def start(self, y: Rows, trials: Rows | None) -> Rows:
-        return np.maximum(y, 1e-10 * float(np.mean(y)))
+        return np.asarray(np.maximum(y, 1e-10 * float(np.mean(y))))
 
     def allowed(self, y: Rows) -> tuple[Rows, str]:
         return y <= 0, "is zero or less, which the inverse-gaussian family cannot have,"
