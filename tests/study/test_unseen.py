@@ -8,7 +8,7 @@ import matplotlib.pyplot as plt
 import numpy as np
 import pandas as pd
 import pytest
-from scipy import stats
+from scipy import optimize, special, stats
 
 import joinery as jn
 from joinery.core.blocks.blocks import ArrayBlocks
@@ -208,3 +208,94 @@ def test_sentences_are_read_or_refused_as_they_should_be(text, reads):
         with pytest.raises(jn.SentenceError) as caught:
             read_sentence(text)
         assert re.search("expected|needs|takes|cannot|one of|to|is", str(caught.value))
+
+
+def test_terms_of_a_penalized_fit_are_judged_by_its_penalty(monkeypatch):
+    from tests.study.test_together import penalized_cost
+
+    r = np.random.default_rng(11)
+    table = pd.DataFrame({"x": r.normal(size=20), "z": r.normal(size=20)})
+    table["yes"] = table["x"] > 0.3
+    fit = jn.fit(table, "yes given x, z", penalty="firth")
+    X = np.column_stack([np.ones(20), table["x"], table["z"]])
+    cost = penalized_cost(X, table["yes"].to_numpy(float), "logit")
+
+    def lowest(free):
+        def held(v):
+            b = np.zeros(3)
+            b[free] = v
+            return cost(b)
+
+        rough = optimize.minimize(held, np.zeros(len(free)), method="BFGS").x
+        return optimize.minimize(
+            held, rough, method="Nelder-Mead", options={"xatol": 1e-8, "fatol": 1e-11, "maxiter": 5000}
+        ).fun
+
+    full = lowest([0, 1, 2])
+    found = fit.anova("others").frame.set_index("term")
+    assert found["df"].tolist() == [1, 1, 17]
+    assert found.loc["x", "deviance"] == pytest.approx(lowest([0, 2]) - full, abs=1e-4)
+    assert found.loc["z", "p"] == pytest.approx(stats.chi2.sf(lowest([0, 1]) - full, 1), abs=1e-3)
+
+
+def test_without_an_intercept_the_null_model_is_the_offset_alone():
+    table = TABLE.assign(o=np.linspace(0.1, 0.9, N))
+    fit = jn.fit(table, "c given z without intercept", family="poisson", offset="o")
+    mu = np.exp(table["o"])
+    deviance = 2 * (special.xlogy(table["c"], table["c"] / mu) - (table["c"] - mu)).sum()
+    assert fit.null_deviance == pytest.approx(deviance)
+    assert fit.overall()["df"].tolist() == [1, N - 1, N]
+
+
+def test_perfect_fits_are_known_in_every_way_of_solving():
+    for shift, near in ((0.0, 1.0), (1e8, 1.0), (0.0, 1e-4), (1e8, 1e-4)):
+        x = np.round(np.linspace(1, 2, 30), 3)
+        z = x + near * np.round(np.sin(np.arange(30)), 3)
+        fit = jn.fit({"x": x, "z": z, "y": shift + 3 * x - z}, "y given x, z")
+        assert fit._fitted.solution.way == ("quick" if near == 1 else "exact")
+        assert any(r.kind == "perfect fit" for r in fit.remarks)
+
+
+def test_two_groups_are_enough_to_hold_one_out():
+    two = TABLE.assign(k=np.where(TABLE.index < 25, "u", "v"))
+    error = two["y"].to_numpy(float).copy()
+    for k in "uv":
+        own = (two["k"] == k).to_numpy()
+        error[own] -= jn.fit(two[~own], "y given x").forecast(two[own])["fitted"].to_numpy()
+    found = jn.fit(two, "y given x").crosscheck(by="k").frame.set_index("figure")
+    assert found.loc["typical error (root mean square)", "unseen"] == pytest.approx(np.sqrt(np.mean(error**2)))
+
+
+def test_what_pictures_find_is_what_they_show():
+    for seed, words in ((1, "follow the line"), (2, "lie outside what chance allows")):
+        r = np.random.default_rng(seed)
+        e = r.normal(size=80) if seed == 1 else r.standard_t(1.1, 80)
+        figure = jn.fit({"x": np.arange(80.0), "y": e}, "y given x").draw("quantiles")
+        assert words in " ".join(t.get_text() for t in (*figure.texts, *figure.axes[0].texts))
+        plt.close(figure)
+
+
+def test_odd_names_become_names_that_a_spreadsheet_takes():
+    fit = jn.fit(TABLE.rename(columns={"x": "size (m²) a_b"}), 'y given "size (m²) a_b"')
+    assert "size__m²__a_b" in fit.equation("spreadsheet")
+
+
+@pytest.mark.parametrize("size", [1e-3, 1.0, 1e3])
+def test_few_rows_of_many_are_found_in_any_unit(monkeypatch, size):
+    from joinery.study.rows import table as rows
+
+    table = TABLE.assign(y=TABLE["y"] * size)
+    table.loc[7, "y"] += 9 * size
+    every = [(r.place, r.verdict) for r in rows.remarks(jn.fit(table, "y given x, z")._fitted)]
+    monkeypatch.setattr(rows, "MANY_ROWS", 10)
+    few = [(r.place, r.verdict) for r in rows.remarks(jn.fit(table, "y given x, z")._fitted)]
+    assert few == every
+    assert few[0][0] == 7
+
+
+def test_a_look_at_shares_counts_trials():
+    table = pd.DataFrame({"g": list("aabb"), "s": [1, 2, 8, 3], "m": [10, 2, 10, 6]})
+    found = jn.look(table, "s of m given g").response
+    text = str(found)
+    assert "0.25" in text  # 3 of 12
+    assert "0.6875" in text or "0.688" in text  # 11 of 16

@@ -108,7 +108,8 @@ def spread(fit: Fitted) -> Iterator[Line]:
             advice = f"the spread is {figure(size, 2)} times what the family says"
             advice += f": try {' or '.join(ways)}" if ways else ""
         if small > MOST_SMALL:
-            advice += f"; {percent(small)} of expected counts are below 5, so this p is rough"
+            rough = f"{percent(small)} of expected counts are below 5, so this p is rough"
+            advice = rough if advice == NO_ADVICE else f"{advice}; {rough}"
         words = f"the spread is {figure(size, 2)} times what the {fit.family.name} family says (overdispersion)"
         yield Line("dispersion", "spread", SPREAD, f"{name} over {df:,} df", Test(size, p), verdict, advice, words)
 
