@@ -103,7 +103,7 @@ def choosing() -> Iterator[Row]:
     fit = jn.fit(frame, f"y given {', '.join(frame.columns[:-1])}")
 
     def rows() -> object:
-        fit.memo.clear()
+        fit._fitted.cache.clear()
         return fit.rows()
 
     ours, theirs = in_turn(rows, lambda: X.T @ X, 5)
