@@ -68,7 +68,7 @@ class DesignTerm:
             len(numbers) > 1 or any(isinstance(f, NumberFactor) and f.whole_power > 1 for f in numbers)
         )
 
-    def fill_rest(self, out: np.ndarray, context: Context) -> None:
+    def fill_rounding_residue(self, out: np.ndarray, context: Context) -> None:
         """Writes what its columns are more than the doubles that ``fill`` writes."""
         pairs = [f.pair(context) for f in self.factors if isinstance(f, NumberFactor)]
         with np.errstate(all="ignore"):
@@ -173,14 +173,14 @@ class Design:
             term.fill(out[:, term.columns], context)
         return out
 
-    def rest(self, context: Context) -> np.ndarray | None:
+    def rounding_residue(self, context: Context) -> np.ndarray | None:
         """What the columns are more than doubles: (m, width), or None where nothing is rounded."""
         rounding = [term for term in self.terms if term.rounds]
         if not rounding:
             return None
         out = np.zeros((context.size, self.width), order="F")
         for term in rounding:
-            term.fill_rest(out[:, term.columns], context)
+            term.fill_rounding_residue(out[:, term.columns], context)
         return out
 
     def columns(self, context: Context, workspace: np.ndarray | None = None) -> Columns:

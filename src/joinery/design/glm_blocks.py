@@ -51,7 +51,7 @@ class LikelihoodBlocks:
 
 def likelihood_rows(block: RowBlock) -> LikelihoodRows:
     """A block as a likelihood sees it; the trials stand beside the weights."""
-    weights = np.ones(len(block.y)) if block.precision is None else block.precision
+    weights = block.precisions
     if block.repeats is not None:
         weights = weights * block.repeats
     return LikelihoodRows(block.X, block.y, weights, block.trials, block.offset, block.repeats)

@@ -8,7 +8,7 @@ from typing import Protocol
 
 import numpy as np
 
-from joinery.core.blocks.blocks import BLOCK_ROWS, Block, Finer
+from joinery.core.blocks.blocks import BLOCK_ROWS, Block, BlockWithResidue
 from joinery.core.blocks.columns import Columns, dense
 from joinery.core.blocks.partition import NARROW, Partition
 from joinery.data.records import Records
@@ -84,6 +84,21 @@ class RowBlock:
         return np.asarray(self.precision * self.repeats)
 
     @property
+    def precisions(self) -> np.ndarray:
+        """Precision weights, ones where there are none."""
+        return np.ones(len(self.y)) if self.precision is None else self.precision
+
+    @property
+    def times(self) -> np.ndarray:
+        """How many equal rows each stands for."""
+        return np.ones(len(self.y)) if self.repeats is None else self.repeats
+
+    @property
+    def row_weights(self) -> np.ndarray:
+        """Precision weights times repeats, ones where there are neither."""
+        return np.ones(len(self.y)) if self.weights is None else self.weights
+
+    @property
     def beyond_offset(self) -> np.ndarray:
         """What the terms have to explain: the response less the offset."""
         return self.y if self.offset is None else np.asarray(self.y - self.offset)
@@ -141,12 +156,12 @@ class RowBlocks:
         return Partition(count, make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW)
 
     @property
-    def finer(self) -> Partition[Finer]:
+    def with_residue(self) -> Partition[BlockWithResidue]:
         """The blocks with what powers and products are more than doubles: for the exact way."""
         blocks = self.pieces
 
-        def make(i: int, workspace: np.ndarray | None) -> Finer:
-            return blocks.make(i, workspace), self.design.rest(self._context_of(i))
+        def make(i: int, workspace: np.ndarray | None) -> BlockWithResidue:
+            return blocks.make(i, workspace), self.design.rounding_residue(self._context_of(i))
 
         return Partition(blocks.count, make, blocks.workspace, blocks.shared)
 

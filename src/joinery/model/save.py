@@ -315,10 +315,26 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         saved.options.order,
         tuple(learnt.response_ranges),
     )
+    solution = _rebuilt_solution(s)
+    if design.width != len(s.coefficients) or {len(s.kept)} != {len(s.centre), len(s.scale), len(s.effects)}:
+        raise ValueError("the number of coefficients is not that of the sentence's columns")
+    options = saved.options.model_dump() | {"cluster": tuple(saved.options.cluster)}
+    return Fitted(
+        design=design,
+        estimate=_rebuilt_estimate(saved, solution),
+        options=Options(**options),
+        origin=None,
+        sandwich=None if saved.sandwich is None else _sandwich(saved.sandwich, solution.rank),
+        early_notes=tuple(Note(**note.model_dump() | {"about": tuple(note.about)}) for note in saved.notes),
+        memory=_rebuilt_memory(saved.rows, solution.rank),
+    )
+
+
+def _rebuilt_solution(s: SavedSolution) -> Solution:
     r = len(s.kept)
-    whole = r + (s.intercept is not None)
+    rank = r + (s.intercept is not None)
     factor = np.array(s.factor, dtype=float).reshape(r, r)
-    solution = Solution(
+    return Solution(
         intercept=s.intercept,
         coefficients=np.array([math.nan if c is None else c for c in s.coefficients]),
         kept=np.array(s.kept, dtype=int),
@@ -337,17 +353,17 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         condition=math.inf if s.condition is None else s.condition,
         way=s.way,
         exact_inverse=None if s.exact_inverse is None else np.array(s.exact_inverse, dtype=float).reshape(r, r),
-        exact_root=None if s.exact_root is None else np.array(s.exact_root, dtype=float).reshape(-1, whole),
+        exact_root=None if s.exact_root is None else np.array(s.exact_root, dtype=float).reshape(-1, rank),
         unit=s.unit,
         constant_direction=None if s.constant_direction is None else np.array(s.constant_direction),
     )
-    if design.width != len(s.coefficients) or {r} != {len(s.centre), len(s.scale), len(s.effects)}:
-        raise ValueError("the number of coefficients is not that of the sentence's columns")
-    rows = saved.rows
+
+
+def _rebuilt_memory(rows: SavedRows, rank: int) -> ForecastMemory:
     kept = ForecastMemory(
         typical=rows.typical,
         largest_leverage=rows.largest_leverage,
-        basis=None if rows.basis is None else np.array(rows.basis, dtype=float).reshape(-1, whole),
+        basis=None if rows.basis is None else np.array(rows.basis, dtype=float).reshape(-1, rank),
         left_out=None if rows.left_out is None else np.array(rows.left_out),
         cells={name: tuple(map(tuple, cells)) for name, cells in rows.cells.items()},
     )
@@ -355,13 +371,4 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         kept.basis is not None and len(kept.basis) != len(rows.left_out or [])
     ):
         raise ValueError("the rows kept for distribution-free intervals differ in number")
-    options = saved.options.model_dump() | {"cluster": tuple(saved.options.cluster)}
-    return Fitted(
-        design=design,
-        estimate=_rebuilt_estimate(saved, solution),
-        options=Options(**options),
-        origin=None,
-        sandwich=None if saved.sandwich is None else _sandwich(saved.sandwich, whole),
-        early_notes=tuple(Note(**note.model_dump() | {"about": tuple(note.about)}) for note in saved.notes),
-        memory=kept,
-    )
+    return kept

@@ -71,13 +71,8 @@ def choose_rows(table: Records, response: Expression, others: Iterable[Expressio
         take(mask, f"no {label}")
     for label, mask in empty.items():
         take(mask, f"no {label}")
-    weightless = np.zeros(n, dtype=bool)
-    for aside, why in (("weights", NO_WEIGHT), ("repeats", NO_WEIGHT)):
-        kept = np.flatnonzero(reason == 0)
-        values = options.asides.values(aside, Context(table, kept)) if len(kept) else None
-        if values is not None:
-            weightless[kept[values == 0]] = True
-            take(weightless, why)
+    weightless = _weightless(table, np.flatnonzero(reason == 0), options)
+    take(weightless, NO_WEIGHT)
     out = np.flatnonzero(reason)
     if len(out) == n and weightless.any():
         raise NothingEstimableError("every row weighs nothing; no coefficient can be estimated")
@@ -90,6 +85,16 @@ def choose_rows(table: Records, response: Expression, others: Iterable[Expressio
     used = UsedRows(n, out, reasons, np.flatnonzero(awaiting), np.flatnonzero(weightless))
     _refuse_infinite(table, response_and_others, used)
     return used
+
+
+def _weightless(table: Records, kept: np.ndarray, options: Options) -> np.ndarray:
+    """Whether the weight or repeats of a kept row are zero, for each row of the table."""
+    out = np.zeros(len(table), dtype=bool)
+    for aside in ("weights", "repeats"):
+        values = options.asides.values(aside, Context(table, kept)) if len(kept) else None
+        if values is not None:
+            out[kept[values == 0]] = True
+    return out
 
 
 def mean_fills(

@@ -27,20 +27,20 @@ class Blocks(Protocol):
     def pieces(self) -> Partition[Block]: ...
 
 
-Finer = tuple[Block, np.ndarray | None]
+BlockWithResidue = tuple[Block, np.ndarray | None]
 
 
 @runtime_checkable
-class FinerBlocks(Protocol):
+class ResidueBlocks(Protocol):
     """Blocks that know what of their columns a double cannot hold: beside each block the rest (m, k), or None."""
 
     @property
-    def finer(self) -> Partition[Finer]: ...
+    def with_residue(self) -> Partition[BlockWithResidue]: ...
 
 
-def finer(blocks: Blocks) -> Partition[Finer]:
+def with_residue(blocks: Blocks) -> Partition[BlockWithResidue]:
     """Blocks with what their columns are more than doubles."""
-    return blocks.finer if isinstance(blocks, FinerBlocks) else blocks.pieces.map(lambda block: (block, None))
+    return blocks.with_residue if isinstance(blocks, ResidueBlocks) else blocks.pieces.map(lambda block: (block, None))
 
 
 @dataclass(frozen=True)

@@ -34,16 +34,7 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
         middle = solved.factor[0][0, 1:] / solved.factor[0][0, 0] * 0.5
         centre = shift[:-1][kept] + middle * own
         mean = float(shift[-1] + solved.effects[0][0] / solved.factor[0][0, 0] * 0.5 * y_scale)
-        away = _pairs(shift[:-1][kept] / own)
-        moved = precise.total(precise.multiply(slopes, away))
-        first = 0.5 * solved.coefficients[0][0], 0.5 * solved.coefficients[1][0]
-        constant_pair = precise.add(precise.add(first, _pairs(shift[-1] / y_scale)), precise.negative(moved))
-        constant = float(constant_pair[0] * y_scale)
-        # the intercept's row of the covariance's root, found before its digits could cancel
-        full = solved.inverse[0][1:], solved.inverse[1][1:]
-        taken = precise.total(precise.multiply(full, (away[0][:, None], away[1][:, None])))
-        own_row = precise.add((0.5 * solved.inverse[0][0], 0.5 * solved.inverse[1][0]), precise.negative(taken))
-        rows = np.vstack([own_row[0], np.column_stack([np.zeros(len(kept)), rows])])
+        constant, rows = _with_constant(solved, slopes, shift, own, kept, y_scale, rows)
     # sums of squares of a response of 10²⁰⁰ exist in its own unit only
     extreme = not 1e-140 < y_scale < 1e140
     unit = float(y_scale) if extreme else 1.0
@@ -83,6 +74,30 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
         exact_root=rows / root,
         unit=unit,
     )
+
+
+def _with_constant(
+    solved: exact.Exact,
+    slopes: precise.Pair,
+    shift: np.ndarray,
+    own: np.ndarray,
+    kept: np.ndarray,
+    y_scale: float,
+    rows: np.ndarray,
+) -> tuple[float, np.ndarray]:
+    """The constant, and the rows of the covariance's root with the constant's on top.
+
+    Both are found in pairs of doubles, before shifting the columns back could cost their digits.
+    """
+    away = _pairs(shift[:-1][kept] / own)
+    moved = precise.total(precise.multiply(slopes, away))
+    first = 0.5 * solved.coefficients[0][0], 0.5 * solved.coefficients[1][0]
+    constant = precise.add(precise.add(first, _pairs(shift[-1] / y_scale)), precise.negative(moved))
+    full = solved.inverse[0][1:], solved.inverse[1][1:]
+    taken = precise.total(precise.multiply(full, (away[0][:, None], away[1][:, None])))
+    top = precise.add((0.5 * solved.inverse[0][0], 0.5 * solved.inverse[1][0]), precise.negative(taken))
+    below = np.column_stack([np.zeros(len(kept)), rows])
+    return float(constant[0] * y_scale), np.vstack([top[0], below])
 
 
 def _pairs(values: np.ndarray) -> precise.Pair:

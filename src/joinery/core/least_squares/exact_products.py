@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from joinery.core.blocks.blocks import Blocks, Finer, finer
+from joinery.core.blocks.blocks import Blocks, BlockWithResidue, with_residue
 from joinery.core.blocks.columns import dense
 from joinery.core.blocks.products import weighted_sums
 from joinery.core.numeric import double_double as precise
@@ -60,7 +60,7 @@ class Scaled:
     def width(self) -> int:
         return len(self.shift) + self.constant
 
-    def few(self, block: Finer) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
+    def few(self, block: BlockWithResidue) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
         """A few rows at a time, as high and low parts (width, m): a column of the model is a row here."""
         c = int(self.constant)
         shift, scale = self.shift[:, None], self.scale[:, None]
@@ -92,7 +92,7 @@ def cross_products(scaled: Scaled, count: int) -> Pair:
     """ZᵀZ of the scaled columns as a pair (p, p), from ``count`` slices and what they leave."""
     p = scaled.width
     sums = _no_products(p, count)
-    for found in finer(scaled.blocks).each(lambda block: _products_of(scaled, block, count)):
+    for found in with_residue(scaled.blocks).each(lambda block: _products_of(scaled, block, count)):
         sums = [precise.add(sum_, own) for sum_, own in zip(sums, found, strict=True)]
     total = np.zeros((p, p)), np.zeros((p, p))
     for i in range(count, -1, -1):  # the smallest first
@@ -108,7 +108,7 @@ def _no_products(p: int, count: int) -> list[Pair]:
     return [(np.zeros(shape), np.zeros(shape)) for shape in shapes]
 
 
-def _products_of(scaled: Scaled, block: Finer, count: int) -> list[Pair]:
+def _products_of(scaled: Scaled, block: BlockWithResidue, count: int) -> list[Pair]:
     """A block's products of each part i with the parts from i on: pairs (p, (count + 1 − i)·p)."""
     p = scaled.width
     sums = _no_products(p, count)
@@ -171,7 +171,7 @@ def _refined(scaled: Scaled, found: Exact, rounds: int = 4) -> Exact:
     """Corrects the coefficients from double-double residuals until the correction is lost in rounding."""
     b, rss = found.coefficients, found.rss
 
-    def added(block: Finer) -> tuple[Pair, float]:
+    def added(block: BlockWithResidue) -> tuple[Pair, float]:
         gradient, squares = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
         for high, low in scaled.few(block):
             rest = np.zeros_like(high) if low is None else low
@@ -184,7 +184,7 @@ def _refined(scaled: Scaled, found: Exact, rounds: int = 4) -> Exact:
 
     for _ in range(rounds):
         gradient, rss = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
-        for own, squares in finer(scaled.blocks).each(added):
+        for own, squares in with_residue(scaled.blocks).each(added):
             gradient, rss = precise.add(gradient, own), rss + squares
         step = precise.dot(found.inverse, precise.dot(_transposed(found.inverse), gradient))
         b = precise.add(b, step)

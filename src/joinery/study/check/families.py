@@ -63,7 +63,7 @@ def link(fit: Fitted) -> Iterator[Line]:
     figures = per_row(fit)
     for block in working_rows(fit).row_blocks:
         own = block.own
-        w = np.ones(len(block.y)) if block.weights is None else block.weights
+        w = block.row_weights
         z = (eta[own] - middle) ** 2
         zz, ze = zz + float(w @ z**2), ze + float((w * z) @ figures.working[own])
         uz += solution.in_basis(block.X).T @ (w * z)
@@ -150,7 +150,7 @@ def groups(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
     figures = per_row(fit)
     trials = joined(response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.trials is None else b.trials)
     trials = trials * figures.times
-    w = joined(response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
+    w = joined(response_rows(fit).row_blocks, lambda b: b.precisions)
     order = np.argsort(figures.fitted, kind="stable")
     ordered, upto = figures.fitted[order], np.cumsum(trials[order])
     # rows with equal means stay together: where the middle of them lies tells their group

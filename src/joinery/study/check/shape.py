@@ -31,58 +31,48 @@ def straight(fit: Fitted) -> Iterator[Line]:
         yield cannot("curvature", "straight line", STRAIGHT, "curvature of each predictor", why)
         return
     curves, fitted = _curvature(fit)
-    if curves:
-        alone = np.array([t.p for _, t in curves])
-        corrected = diagnostics.holm(alone)
-        worst = int(np.nanargmin(np.append(alone, 2.0)))
-        if worst < len(curves):
-            factor, test = curves[worst]
-            test = Test(test.statistic, float(corrected[worst]), test.df, test.size)
-            verdict = judged(test.p, test.size, small=0.02, large=0.15)
-            advice = NO_ADVICE
-            if verdict != FINE:
-                spline = f"spline({outside(factor.expression)})"
-                advice = f'{factor.name} bends: try add="{_next_power(fit, factor)}", or {spline} in its place'
-            yield Line(
-                "curvature",
-                "straight line",
-                STRAIGHT,
-                f"curvature of {factor.name} (t, Holm)",
-                test,
-                verdict,
-                advice,
-                f"{factor.name} bends",
-            )
-    if not fit.estimate.linear:  # the link has a check of its own, and deviances say what repeats would
+    yield from _bent_predictors(fit, curves)
+    if fit.estimate.linear:  # else the link has a check of its own, and deviances say what repeats would
+        yield from _bent_fitted(fit, fitted)
+        yield from _lacking(lack_of_fit(fit))
+
+
+def _line(kind: str, check: str, test: Test, verdict: str, advice: str, found: str) -> Line:
+    return Line(kind, "straight line", STRAIGHT, check, test, verdict, advice, found)
+
+
+def _bent_predictors(fit: Fitted, curves: list[tuple[NumberFactor, Test]]) -> Iterator[Line]:
+    """The predictor that bends most, its p corrected for having looked at all."""
+    alone = np.array([t.p for _, t in curves])
+    corrected = diagnostics.holm(alone)
+    worst = int(np.nanargmin(np.append(alone, 2.0)))
+    if worst == len(curves):
         return
-    if np.isfinite(fitted.statistic):
-        verdict = judged(fitted.p, fitted.size, small=0.02, large=0.15)
+    factor, test = curves[worst]
+    test = Test(test.statistic, float(corrected[worst]), test.df, test.size)
+    verdict = judged(test.p, test.size, small=0.02, large=0.15)
+    advice, found = NO_ADVICE, f"{factor.name} bends"
+    if verdict != FINE:
+        spline = f"spline({outside(factor.expression)})"
+        advice = f'{found}: try add="{_next_power(fit, factor)}", or {spline} in its place'
+    yield _line("curvature", f"curvature of {factor.name} (t, Holm)", test, verdict, advice, found)
+
+
+def _bent_fitted(fit: Fitted, test: Test) -> Iterator[Line]:
+    if np.isfinite(test.statistic):
+        verdict = judged(test.p, test.size, small=0.02, large=0.15)
         advice = NO_ADVICE if verdict == FINE else _unbend(fit)
-        yield Line(
-            "fitted curvature",
-            "straight line",
-            STRAIGHT,
-            "curvature across fitted values (Tukey)",
-            fitted,
-            verdict,
-            advice,
-            "the relation bends across the fitted values",
-        )
-    repeated = lack_of_fit(fit)
-    if np.isfinite(repeated.statistic):
-        verdict = judged(repeated.p, repeated.size - 1, small=0.5, large=3.0)
+        check, found = "curvature across fitted values (Tukey)", "the relation bends across the fitted values"
+        yield _line("fitted curvature", check, test, verdict, advice, found)
+
+
+def _lacking(test: Test) -> Iterator[Line]:
+    if np.isfinite(test.statistic):
+        verdict = judged(test.p, test.size - 1, small=0.5, large=3.0)
         advice = NO_ADVICE if verdict == FINE else "rows alike agree better than the model says: add a term or a curve"
-        df1, df2 = repeated.df
-        yield Line(
-            "lack of fit",
-            "straight line",
-            STRAIGHT,
-            f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})",
-            repeated,
-            verdict,
-            advice,
-            "rows alike agree better than the model",
-        )
+        df1, df2 = test.df
+        check = f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})"
+        yield _line("lack of fit", check, test, verdict, advice, "rows alike agree better than the model")
 
 
 def _unbend(fit: Fitted) -> str:
@@ -158,7 +148,7 @@ def lack_of_fit(fit: Fitted) -> Test:
         if codes.max() + 1 == len(codes):
             return NOTHING
     figures = per_row(fit)
-    w = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
+    w = joined(working_rows(fit).row_blocks, lambda b: b.precisions)
     e = figures.residual / fit.solution.unit
     return diagnostics.replicate_lack_of_fit(e, w, figures.times, codes, fit.solution.rank)
 

@@ -75,7 +75,7 @@ def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray | None]:
     small = len(places) * fit.solution.rank <= MOST_BASIS
     w, parts = [], []
     for block in working_rows(fit).row_blocks:
-        own = np.ones(len(block.y)) if block.precision is None else block.precision
+        own = block.precisions
         w.append(own)
         if small:
             parts.append(fit.solution.in_basis(block.X) * np.sqrt(own)[:, None])

@@ -148,7 +148,7 @@ def _recoded(fit: Fitted) -> TermBasis:
     own = working_rows(fit)
     blocks = replace(response_rows(fit), design=design, partitioned_as=fit.design.width)
     response = joined(own.row_blocks, lambda block: block.beyond_offset)
-    weights = joined(own.row_blocks, lambda block: np.ones(len(block.y)) if block.weights is None else block.weights)
+    weights = joined(own.row_blocks, lambda block: block.row_weights)
     solution = least_squares(WithResponse(blocks, response, weights), intercept=design.intercept, n=fit.n_rows)
     # both bases span the same space, so that one is the other turned
     turn = np.zeros((fit.solution.rank, solution.rank))

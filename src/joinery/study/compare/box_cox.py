@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -38,47 +38,8 @@ class Powers:
 @once
 def powers(fit: Fitted) -> Powers:
     """The profile likelihood of the power. Raises CallError where it does not exist."""
-    table, chosen = rows_at_hand(fit)
-    if not fit.estimate.linear:
-        raise CallError("powers of the response belong to the normal family; other families have a link instead")
-    if any(np.any(b.offset) for b in response_rows(fit).row_blocks if b.offset is not None):
-        raise CallError(
-            "an offset stands on the response's own scale, so that powers of the response cannot be compared"
-        )
     column = fit.response.original
-    if fit.solution.perfect or not fit.residual_df:
-        raise CallError("the fit is perfect, so that no power of the response can be told from another")
-    if not fit.solution.spans_constant or column not in table.names:
-        raise CallError("powers of the response need a model with a constant, and a response made of one column")
-    y = table.column(column).numbers(chosen.rows)
-    if not np.min(y) > 0:
-        rows = list(table.labels(np.arange(len(table))[chosen.rows][y <= 0]))
-        raise CallError(f"{column} is zero or less in row {listed(rows)}, so that its powers do not all exist")
-    logs = np.log(y)
-    times = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.repeats is None else b.repeats)
-    w = joined(working_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.precision is None else b.precision)
-    weights, n = w * times, fit.n_rows
-    middle = float(times @ logs / n)  # the Jacobian counts rows, whatever they weigh
-    constant = float(times @ np.log(w)) / 2 - n / 2 * (np.log(2 * np.pi) + 1) - n * middle
-
-    def likelihood(at: np.ndarray) -> np.ndarray:
-        """The log likelihood of y with y^λ for the response (log y for 0), for each λ: (m,), in one pass.
-
-        From (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, whose Jacobian is one.
-        """
-        yy, uy = np.zeros(len(at)), np.zeros((fit.solution.rank, len(at)))
-        for block in working_rows(fit).row_blocks:
-            own = block.own
-            away = (logs[own] - middle)[:, None]
-            with np.errstate(all="ignore"):
-                Z = np.where(np.abs(at) < 1e-9, away, np.expm1(at * away) / np.where(at == 0, 1.0, at))
-            root = np.sqrt(weights[own])
-            Z *= root[:, None]
-            yy += np.einsum("ij,ij->j", Z, Z)
-            uy += (fit.solution.in_basis(block.X) * root[:, None]).T @ Z
-        rss = yy - np.einsum("ij,ij->j", uy, uy)
-        return np.asarray(-n / 2 * np.log(np.maximum(rss, 1e-300) / n) + constant)
-
+    likelihood = _likelihood(fit, np.log(_positive(fit, column)))
     low, high = FIRST, LAST
     while True:
         at = np.round(np.arange(low, high + STEP / 2, STEP), 10)
@@ -93,6 +54,54 @@ def powers(fit: Fitted) -> Powers:
     cut = peak - float(tails.chi2_quantile(fit.level, 1)) / 2
     ends = [_crossing(likelihood, at, found, best, cut, side) for side in (-1, 1)]
     return Powers(at, found, top, ends[0], ends[1], column)
+
+
+def _positive(fit: Fitted, column: str) -> np.ndarray:
+    """The response's column (n,), if its powers exist. Raises CallError otherwise."""
+    table, chosen = rows_at_hand(fit)
+    if not fit.estimate.linear:
+        raise CallError("powers of the response belong to the normal family; other families have a link instead")
+    if any(np.any(b.offset) for b in response_rows(fit).row_blocks if b.offset is not None):
+        raise CallError(
+            "an offset stands on the response's own scale, so that powers of the response cannot be compared"
+        )
+    if fit.solution.perfect or not fit.residual_df:
+        raise CallError("the fit is perfect, so that no power of the response can be told from another")
+    if not fit.solution.spans_constant or column not in table.names:
+        raise CallError("powers of the response need a model with a constant, and a response made of one column")
+    y = table.column(column).numbers(chosen.rows)
+    if not np.min(y) > 0:
+        rows = list(table.labels(np.arange(len(table))[chosen.rows][y <= 0]))
+        raise CallError(f"{column} is zero or less in row {listed(rows)}, so that its powers do not all exist")
+    return y
+
+
+def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
+    """The log likelihood with y^λ for the response (log y for 0), for each λ (m,): (m,), in one pass over the rows.
+
+    From (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, whose Jacobian is one: it counts rows, whatever they weigh.
+    """
+    times = joined(working_rows(fit).row_blocks, lambda b: b.times)
+    w = joined(working_rows(fit).row_blocks, lambda b: b.precisions)
+    weights, n = w * times, fit.n_rows
+    middle = float(times @ logs / n)
+    constant = float(times @ np.log(w)) / 2 - n / 2 * (np.log(2 * np.pi) + 1) - n * middle
+
+    def likelihood(at: np.ndarray) -> np.ndarray:
+        yy, uy = np.zeros(len(at)), np.zeros((fit.solution.rank, len(at)))
+        for block in working_rows(fit).row_blocks:
+            own = block.own
+            away = (logs[own] - middle)[:, None]
+            with np.errstate(all="ignore"):
+                Z = np.where(np.abs(at) < 1e-9, away, np.expm1(at * away) / np.where(at == 0, 1.0, at))
+            root = np.sqrt(weights[own])
+            Z *= root[:, None]
+            yy += np.einsum("ij,ij->j", Z, Z)
+            uy += (fit.solution.in_basis(block.X) * root[:, None]).T @ Z
+        rss = yy - np.einsum("ij,ij->j", uy, uy)
+        return np.asarray(-n / 2 * np.log(np.maximum(rss, 1e-300) / n) + constant)
+
+    return likelihood
 
 
 def _highest(likelihood: Any, low: float, high: float) -> tuple[float, float]:

@@ -63,7 +63,7 @@ def nested_test(small: Fitted, large: Fitted) -> Nested | None:
         return None
     across = np.zeros((large.solution.rank, small.solution.rank))
     for a, b in zip(working_rows(large).row_blocks, working_rows(small).row_blocks, strict=True):
-        w = np.ones(len(a.y)) if a.weights is None else a.weights
+        w = a.row_weights
         across += (large.solution.in_basis(a.X) * w[:, None]).T @ small.solution.in_basis(b.X)
     # under other families each model has working weights of its own: compare spaces without them
     within = across if large.estimate.linear else _unweighted(large, small)

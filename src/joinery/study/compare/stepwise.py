@@ -203,9 +203,7 @@ def log_weights(fit: Fitted) -> float:
     total = 0.0
     for block in response_rows(fit).row_blocks:
         if block.precision is not None:
-            total += float(
-                (np.ones(len(block.y)) if block.repeats is None else block.repeats) @ np.log(block.precision)
-            )
+            total += float((block.times) @ np.log(block.precision))
     return total
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from joinery.core.glm.estimate import Estimate
-from joinery.core.glm.rows import LikelihoodRows, unit_deviance
+from joinery.core.glm.rows import LikelihoodRows, WorkingState, unit_deviance
 from joinery.core.inference.influence import Influence
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import WorkingRows
@@ -23,42 +23,11 @@ def family_rows(fit: Fitted) -> PerRow:
     """
     rows = working_rows(fit)
     assert isinstance(rows, WorkingRows)
-    e, solution = fit.estimate, fit.solution
-    phi, p, df = e.dispersion or np.nan, solution.rank, fit.residual_df
+    e = fit.estimate
     found: dict[str, list[np.ndarray]] = {}
     rng = np.random.default_rng(SEED)
     for _, part, state in rows.states:
-        single = np.where(part.times > 0, part.times, 1.0)
-        with np.errstate(all="ignore"):
-            W = state.W / single
-            h = np.minimum(W * solution.unscaled_variance(part.X), 1.0)
-            h = np.where(1 - h < 1e-12, 1.0, h)
-            left = np.where(h < 1, 1 - h, np.nan)
-            pearson = state.residual * np.sqrt(W)
-            d = np.maximum(part.evidence / single * unit_deviance(e.family, part.y, state), 0.0)
-            deviance = np.sign(part.y - state.mu) * np.sqrt(d)
-            studentized = np.sign(part.y - state.mu) * np.sqrt((d + pearson**2 * h / left) / phi)
-            cooks = pearson**2 * h / (left**2 * p * phi) if p else np.zeros(len(h))
-            # φ without the row, one step on
-            without = phi if e.known else (e.pearson - pearson**2 / left) / (df - 1) if df > 1 else np.nan
-            figures = {
-                "observed": part.y,
-                "fitted": state.mu,
-                "times": part.times,
-                "terms": state.eta if part.offset is None else state.eta - part.offset,
-                "leverage": h,
-                "standardized": deviance / np.sqrt(phi * left),
-                "studentized": studentized,
-                "cooks_distance": cooks,
-                "dffits": studentized * np.sqrt(h / left),
-                "covratio": np.full(len(h), np.nan),
-                "deviance_residual": deviance,
-                "pearson_residual": pearson,
-                "working_residual": state.residual,
-                "quantile_residual": quantile_residuals(e, state.mu, part, rng),
-                "deletion": pearson / np.sqrt(np.maximum(without, 0.0) * left),
-            }
-        for name, values in figures.items():
+        for name, values in _figures(fit, part, state, rng).items():
             found.setdefault(name, []).append(np.broadcast_to(values, len(part.y)))
     joined = {name: np.concatenate(values) for name, values in found.items()}
     measures = Influence(**{name: joined[name] for name in Influence.__annotations__})
@@ -77,6 +46,40 @@ def family_rows(fit: Fitted) -> PerRow:
         extras=extras,
         deletion=joined["deletion"],
     )
+
+
+def _figures(fit: Fitted, part: LikelihoodRows, state: WorkingState, rng: np.random.Generator) -> dict[str, np.ndarray]:
+    """The figures of some rows by name, each (m,)."""
+    e, single = fit.estimate, np.where(part.times > 0, part.times, 1.0)
+    phi, p, df = e.dispersion or np.nan, fit.solution.rank, fit.residual_df
+    with np.errstate(all="ignore"):
+        W = state.W / single
+        h = np.minimum(W * fit.solution.unscaled_variance(part.X), 1.0)
+        h = np.where(1 - h < 1e-12, 1.0, h)
+        left = np.where(h < 1, 1 - h, np.nan)
+        pearson = state.residual * np.sqrt(W)
+        d = np.maximum(part.evidence / single * unit_deviance(e.family, part.y, state), 0.0)
+        side = np.sign(part.y - state.mu)
+        studentized = side * np.sqrt((d + pearson**2 * h / left) / phi)
+        # φ without the row, one step on
+        without = phi if e.known else (e.pearson - pearson**2 / left) / (df - 1) if df > 1 else np.nan
+        return {
+            "observed": part.y,
+            "fitted": state.mu,
+            "times": part.times,
+            "terms": state.eta if part.offset is None else state.eta - part.offset,
+            "leverage": h,
+            "standardized": side * np.sqrt(d / (phi * left)),
+            "studentized": studentized,
+            "cooks_distance": pearson**2 * h / (left**2 * p * phi) if p else np.zeros(len(h)),
+            "dffits": studentized * np.sqrt(h / left),
+            "covratio": np.full(len(h), np.nan),
+            "deviance_residual": side * np.sqrt(d),
+            "pearson_residual": pearson,
+            "working_residual": state.residual,
+            "quantile_residual": quantile_residuals(e, state.mu, part, rng),
+            "deletion": pearson / np.sqrt(np.maximum(without, 0.0) * left),
+        }
 
 
 def quantile_residuals(e: Estimate, mu: np.ndarray, part: LikelihoodRows, rng: np.random.Generator) -> np.ndarray:

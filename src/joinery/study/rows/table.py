@@ -191,7 +191,7 @@ def _changes(fit: Fitted) -> dict[str, np.ndarray]:
     scaled = measures.studentized if figures.deletion is None else figures.deletion
 
     def changes_of(block: RowBlock) -> np.ndarray:
-        w = np.ones(len(block.y)) if block.precision is None else block.precision
+        w = block.precisions
         return changes(solution, block.X, scaled[block.own], measures.leverage[block.own], w)
 
     found = joined(working_rows(fit).row_blocks, changes_of)
