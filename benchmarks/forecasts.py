@@ -37,6 +37,21 @@ CASES = {
         True,
     ),
     "binomial": Case(lambda r, x: r.binomial(20, 1 / (1 + np.exp(1 - 2 * x))), "y of n given x", {}, True),
+    "poisson, identity": Case(
+        lambda r, x: r.poisson(0.8 + 3 * x), "y given x", {"family": "poisson", "link": "identity"}, True
+    ),
+    "binomial, identity": Case(
+        lambda r, x: r.binomial(20, 0.15 + 0.7 * x), "y of n given x", {"link": "identity"}, True
+    ),
+    "binomial, log": Case(lambda r, x: r.binomial(20, np.exp(-1.6 + x)), "y of n given x", {"link": "log"}, True),
+    "gamma, inverse": Case(
+        lambda r, x: r.gamma(3, 1 / 3, len(x)) / (0.3 + x), "y given x", {"family": "gamma", "link": "inverse"}
+    ),
+    "inverse-gaussian, inverse-square": Case(
+        lambda r, x: r.wald((0.3 + x) ** -0.5, 8.0),
+        "y given x",
+        {"family": "inverse-gaussian", "link": "inverse-square"},
+    ),
 }
 
 

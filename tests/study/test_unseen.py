@@ -130,14 +130,25 @@ def test_the_surest_effect_is_the_surest():
     assert f"for {z[['x', 'z']].idxmax()} for one more unit" in " ".join(str(fit).split())
 
 
-def test_cooks_distance_of_other_families_is_near_the_real_one():
-    fit = jn.fit(TABLE, "c given x, z", family="poisson")
-    rows, b = fit.rows().frame, fit.coefficients()["estimate"].to_numpy()
-    inverse = np.linalg.inv(fit._fitted.solution.unscaled_covariance)
-    for i in np.argsort(-rows["cooks_distance"].to_numpy())[:8]:
-        out = jn.fit(TABLE.drop(i), "c given x, z", family="poisson").coefficients()["estimate"].to_numpy()
-        # a row's own second order stays out of one step: a tenth or so
-        assert rows["cooks_distance"][i] == pytest.approx(float((b - out) @ inverse @ (b - out)) / 3, rel=0.15)
+def test_cooks_distance_of_other_families_is_one_step_without_the_row():
+    table = TABLE.head(12).assign(x=lambda t: t["x"] ** 2)
+    fit = jn.fit(table, "c given x, z", family="poisson")
+    X, b = np.column_stack([np.ones(12), table["x"], table["z"]]), fit.coefficients()["estimate"].to_numpy()
+    mu = np.exp(X @ b)
+    z = X @ b + (table["c"].to_numpy() - mu) / mu
+    for i, found in enumerate(fit.rows()["cooks_distance"]):
+        own = np.delete(np.arange(12), i)
+        step = np.linalg.solve((X[own] * mu[own, None]).T @ X[own], X[own].T @ (mu[own] * z[own])) - b
+        assert found == pytest.approx(step @ (X * mu[:, None]).T @ X @ step / 3)
+
+
+def test_the_band_of_quantile_residuals_is_the_law_of_order_statistics():
+    figure = jn.fit(TABLE, "c given x, z", family="poisson").draw("quantiles")
+    band = figure.axes[0].collections[0].get_paths()[0].vertices
+    plt.close(figure)
+    first = band[np.abs(band[:, 0] - band[:, 0].min()) < 1e-9, 1]
+    ends = special.ndtri(special.betaincinv(1, N, [0.025, 0.975]))
+    assert [first.min(), first.max()] == pytest.approx(ends.tolist())
 
 
 def test_digits_reach_the_short_page(joinery, tmp_path):
@@ -299,3 +310,40 @@ def test_a_look_at_shares_counts_trials():
     text = str(found)
     assert "0.25" in text  # 3 of 12
     assert "0.6875" in text or "0.688" in text  # 11 of 16
+
+
+def test_scores_of_totals_are_over_their_trials():
+    table = pd.DataFrame({"x": np.arange(12.0), "m": rng.integers(3, 9, 12)}).assign(
+        s=lambda t: rng.binomial(t["m"], 0.4)
+    )
+    fit = jn.fit(table, "s of m given x")
+    p, y, m = fit.rows()["fitted"].to_numpy(), (table["s"] / table["m"]).to_numpy(), table["m"].to_numpy()
+    brier = np.average(y * (1 - p) ** 2 + (1 - y) * p**2, weights=m)
+    found = fit.crosscheck(3, seed=1).frame.set_index("figure")
+    assert found.loc["Brier score", "fitted_rows"] == pytest.approx(brier)
+    # each fold really left out
+    deal = np.random.default_rng(1).permutation(12) % 3
+    ahead = np.empty(12)
+    for fold in range(3):
+        own = deal == fold
+        ahead[own] = jn.fit(table[~own], "s of m given x").forecast(table[own])["probability"]
+    unseen = np.average(y * (1 - ahead) ** 2 + (1 - y) * ahead**2, weights=m)
+    assert found.loc["Brier score", "unseen"] == pytest.approx(unseen)
+
+
+def test_a_perfect_fit_leaves_nothing():
+    fit = jn.fit({"x": [1.0, 2, 3, 4], "y": [2.0, 4, 6, 8]}, "y given x")
+    assert (fit.deviance, fit.residual_sd, fit.r_squared) == (0, 0, 1)
+
+
+def test_one_degree_of_freedom_is_enough_for_an_interval():
+    fit = jn.fit({"x": [1.0, 2, 4], "y": [1.0, 3, 4]}, "y given x")
+    row = fit.coefficients().frame.iloc[1]
+    assert row["upper"] - row["estimate"] == pytest.approx(stats.t.ppf(0.975, 1) * row["standard_error"])
+
+
+def test_the_page_says_what_r_squared_is_about():
+    about = "about zero as there is no intercept"
+    assert about in " ".join(str(jn.fit(TABLE, "y given x without intercept")).split())
+    assert about not in " ".join(str(jn.fit(TABLE, "y given x, g without intercept")).split())
+    assert about not in " ".join(str(jn.fit(TABLE, "y given x")).split())

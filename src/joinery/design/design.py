@@ -242,7 +242,8 @@ def learn(
                 column = table.column(name.name)
                 if column.kind in ("number", "date") and name.name not in seen:
                     values = column.numbers(rows)
-                    seen[name.name] = (float(values.min()), float(values.max()))
+                    if not np.isnan(values).all():  # inside a lag a cell may be missing
+                        seen[name.name] = float(np.nanmin(values)), float(np.nanmax(values))
     response = sentence.response
     scale = ResponseScale(response.expression, response.kind, response.total)
     ranges = inner_ranges(response.expression, context) if scale.transformed else ()

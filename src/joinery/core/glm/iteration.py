@@ -156,6 +156,12 @@ def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
     now = look(problem, b, rough=rough)
     if not np.isfinite(now.deviance):
         now = look(problem, _first_inside(problem, columns))
+    if not np.isfinite(now.deviance):
+        raise NoConvergenceError(
+            f"no coefficients were found that give every row a mean which the {problem.family.name} family can have "
+            f"under the {problem.link.name} link; add an intercept, or choose another link",
+            iterations=0,
+        )
     return columns, now
 
 

@@ -12,7 +12,7 @@ from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
 from joinery.design.design import DesignTerm
 from joinery.design.glm_blocks import LikelihoodBlocks
-from joinery.errors import listed
+from joinery.errors import NoConvergenceError, listed
 from joinery.show.table import Table
 from joinery.study.compare.adjusting import ASKS, adjusted, coding_matters, recoded_design, term_basis
 from joinery.study.compare.likelihood_ratio import test_of
@@ -25,6 +25,8 @@ def deviance_table(fit: Fitted, after: str) -> Table:
     name = "chi2" if fit.estimate.known and fit.sandwich is None else "f"
     found = [_tested(fit, after, place, df, drop) for place, (_, _, df, drop) in enumerate(parts)]
     notes = [ASKS[after].replace("; shares add up to R²", "")]
+    if any(np.isnan(drop) for *_, drop in parts):
+        notes.append("a line is empty where a model without its term has no likeliest means that the family can have")
     if fit.sandwich is not None:
         notes.append(
             "with the chosen covariance there is no F after earlier: use after='lower-order' or 'others'"
@@ -101,7 +103,12 @@ def restricted(
         return fit.estimate.null_deviance, 0
     some = MappedRows(rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns])))
     known = fit.estimate.dispersion if fit.estimate.known else None
-    found = reweighted(some, family, link, intercept=constant, n=fit.n_rows, dispersion=known)
+    try:
+        found = reweighted(some, family, link, intercept=constant, n=fit.n_rows, dispersion=known)
+    except NoConvergenceError:  # said beside the table: the line is empty
+        return float("nan"), len(columns) + constant
+    if not found.converged and not found.running:  # stopped at an end of what means can be: there is no maximum
+        return float("nan"), found.solution.rank
     if family.shape is not None:
         return -2 * shape_log_likelihood(some, found), found.solution.rank
     return found.deviance, found.solution.rank
