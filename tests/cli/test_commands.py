@@ -232,3 +232,19 @@ def test_other_families_from_the_command_line(joinery, tmp_path):
     assert np.isnan(written["fitted"][1])
     assert written["note"][1] == "no stores_kg"
     assert joinery("fit", "sample:bee_samples", "mites per bees_sampled given month", "--family", "gamma")[0] == 2
+
+
+def test_a_dispersion_is_given_on_the_command_line(joinery):
+    model = "mites per bees_sampled given treatment"
+    status, out, _ = joinery("fit", "sample:bee_samples", model, "--dispersion", "estimated")
+    assert status == 0
+    assert "poisson family, log link, estimated dispersion" in " ".join(out.split())
+    status, out, _ = joinery("coefficients", "sample:bee_samples", model, "--dispersion", "5.65")
+    assert status == 0
+    assert " z " in out
+    status, _, said = joinery("fit", "sample:bee_samples", model, "--dispersion", "soon")
+    assert status == 2
+    assert 'it is "estimated", or a number above zero' in said
+    status, _, said = joinery("fit", "sample:bee_samples", model, "--family", "negative-binomial", "--dispersion", "2")
+    assert status == 2
+    assert "has a shape k in place of a dispersion" in said

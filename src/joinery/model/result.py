@@ -365,13 +365,19 @@ class Fit:
         y_label: str | None = None,
         **options: Any,
     ) -> Figure:
-        """A picture: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``, ``histogram``,
-        ``sequence``, ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``box_cox`` or
-        ``checks``.
+        """Draws one of the pictures of a fit.
 
-        Parameters: ``path`` to write it to (.png .svg .pdf); ``ax`` to draw on; ``label_rows`` ``"flagged"``,
-        ``"none"`` or row labels; title and axis labels; ``against=`` a column (``line``, ``residuals``,
-        ``component_residual``); ``term=`` a coefficient's name (``added_variable``).
+        Parameters
+        ----------
+        name: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``, ``histogram``, ``sequence``,
+            ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``forecast``, ``box_cox``, ``checks``.
+        path: where to write it (.png .svg .pdf).
+        ax: axes to draw on.
+        label_rows: ``"flagged"``, ``"none"`` or row labels.
+        title, x_label, y_label: words in place of the picture's own.
+        options: ``against=`` a column (``line``, ``residuals``, ``component_residual``); ``term=`` a coefficient's name
+            (``added_variable``); ``new=`` and ``hold=`` as for ``forecast`` (``forecast``).
+
         Returns a Matplotlib Figure. Raises CallError for another name.
 
         >>> import joinery as jn
@@ -419,7 +425,12 @@ class Fit:
     def save(self, path: str | os.PathLike[str]) -> Path:
         """Writes the result as one JSON file, without the table's rows.
 
-        Returns the path. Raises CallError when the folder is not there.
+        Parameters: ``path`` of the file. Returns the path. Raises CallError when the folder is not there.
+
+        >>> import joinery as jn, tempfile, pathlib
+        >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").save(file).name
+        'jars.json'
         """
         from joinery.model.save import save
 

@@ -104,7 +104,13 @@ class Table:
     def write(self, path: str | os.PathLike[str]) -> Path:
         """Writes the table by the path's ending: .txt .md .html .csv .json .tex .parquet .feather .xlsx .ods.
 
-        Returns the path. Raises CallError for another ending, or when the folder is not there.
+        Parameters: ``path`` of the file. Returns the path. Raises CallError for another ending, or when the folder is
+        not there.
+
+        >>> import tempfile, pathlib
+        >>> file = pathlib.Path(tempfile.mkdtemp()) / "terms.csv"
+        >>> Table({"term": ["intercept"], "estimate": [1.25]}).write(file).read_text().splitlines()
+        ['term,estimate', 'intercept,1.25']
         """
         ending = Path(path).suffix.lower()
         if ending in _TEXT_ENDINGS:
