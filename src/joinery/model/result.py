@@ -370,7 +370,8 @@ class Fit:
         Parameters
         ----------
         name: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``, ``histogram``, ``sequence``,
-            ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``forecast``, ``box_cox``, ``checks``.
+            ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``forecast``, ``box_cox`` or
+            ``checks``.
         path: where to write it (.png .svg .pdf).
         ax: axes to draw on.
         label_rows: ``"flagged"``, ``"none"`` or row labels.

@@ -14,8 +14,9 @@ from joinery.core.numeric import distributions as tails
 from joinery.errors import listed
 from joinery.show.numbers import figure, percent
 from joinery.study.check.check import NO_ADVICE, Line, cannot
-from joinery.study.check.shape import straight
-from joinery.study.check.single_rows import badly_fitted, decides, overlap
+from joinery.study.check.overlap import overlap
+from joinery.study.check.single_rows import badly_fitted, decides
+from joinery.study.check.straight import straight
 from joinery.study.fitted import Fitted, response_rows, working_rows
 from joinery.study.rows.figures import per_row
 from joinery.study.verdicts import FINE, SERIOUS, judged

@@ -6,8 +6,12 @@ from collections.abc import Callable, Iterator
 
 from joinery.show.table import Table
 from joinery.study.check.check import Line
-from joinery.study.check.shape import even, normal, straight
-from joinery.study.check.single_rows import badly_fitted, decides, order, overlap
+from joinery.study.check.normal import normal
+from joinery.study.check.order import order
+from joinery.study.check.overlap import overlap
+from joinery.study.check.single_rows import badly_fitted, decides
+from joinery.study.check.spread import even
+from joinery.study.check.straight import straight
 from joinery.study.fitted import Fitted, once, rows_at_hand
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 

@@ -11,7 +11,7 @@ from joinery.core.inference.hypotheses import extra
 from joinery.core.numeric import distributions as tails
 from joinery.errors import listed, one_of
 from joinery.show.table import Table
-from joinery.study.check.shape import lack_of_fit
+from joinery.study.check.straight import lack_of_fit
 from joinery.study.compare.adjusting import AFTER, ASKS, adjusted, coding_matters, term_basis
 from joinery.study.compare.deviance import deviance_table
 from joinery.study.fitted import Fitted

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from joinery.errors import CallError
 from joinery.show.numbers import count
 from joinery.study.check.check import NO_ADVICE, Line
-from joinery.study.check.single_rows import HIGH_INFLATION, inflations
+from joinery.study.check.overlap import HIGH_INFLATION, inflations
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted
 from joinery.study.pictures import influence as influence_pictures

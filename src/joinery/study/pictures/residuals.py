@@ -17,7 +17,7 @@ from joinery.show.numbers import figure, p_phrase
 from joinery.show.numbers import value as shown
 from joinery.show.pictures.fit import Guide, Words, zero
 from joinery.study.check.families import groups
-from joinery.study.check.single_rows import in_order
+from joinery.study.check.order import in_order
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.pictures.words import flags_of, placed, worded

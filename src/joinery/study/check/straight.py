@@ -1,4 +1,4 @@
-"""Checks of the shape: straight relations, even spread, normal residuals."""
+"""Whether each relation is straight: curvature, and lack of fit where rows repeat."""
 
 from __future__ import annotations
 
@@ -9,18 +9,12 @@ import numpy as np
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
-from joinery.core.least_squares.solve import least_squares
-from joinery.design.curves import quantiles
 from joinery.design.factors import NumberFactor
-from joinery.design.row_blocks import WithResponse
 from joinery.notation.tree import names_in, number_text, outside
-from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.rows.figures import per_row
 from joinery.study.verdicts import FINE, judged
-
-# ------------------------------------------------------------------ straight line
 
 STRAIGHT = "Is each relation straight?"
 
@@ -155,89 +149,3 @@ def lack_of_fit(fit: Fitted) -> Test:
 
 def _lagged(fit: Fitted) -> bool:
     return any("lag(" in str(t) for t in fit.design.sentence.terms)
-
-
-# ------------------------------------------------------------------ even spread
-
-EVEN = "Is the spread even?"
-
-
-def even(fit: Fitted) -> Iterator[Line]:
-    """Squared residuals on all predictors, and how many times wider the spread is where fitted values are high."""
-    check = "Breusch–Pagan, studentized"
-    if why := nothing_left(fit):
-        yield cannot("spread", "even spread", EVEN, check, why)
-        return
-    if not fit.design.width:
-        yield cannot("spread", "even spread", EVEN, check, "there is no predictor for the spread to grow with")
-        return
-    figures = per_row(fit)
-    squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
-    times = figures.times if fit.asides.repeats is not None else None
-    rows = int(figures.times[np.isfinite(squares)].sum())
-    found = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
-    test = diagnostics.even_spread(1 - found.rss / found.tss if found.tss > 0 else np.nan, found.n, len(found.kept))
-    ratio = spread_ratio(figures.terms, figures.influence.standardized, figures.times)
-    size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
-    # unevenness that does not follow the fitted values shows in how much of the squares is explained
-    size = max(size, 4 * test.statistic / found.n) if np.isfinite(test.statistic) else size
-    verdict = judged(test.p, size, small=np.log(1.3), large=np.log(3.0))
-    grows = ratio > 1
-    words = "the spread changes with the predictors"
-    if np.isfinite(ratio) and abs(np.log(ratio)) > np.log(1.3):
-        turn = "grows" if grows else "shrinks"
-        words = f"the spread {turn} with the fitted values (× {figure(ratio, 2)} from low to high)"
-    advice = NO_ADVICE
-    if verdict != FINE:
-        log = not fit.response.transformed and float(np.min(figures.observed)) > 0 and grows
-        way = f'response="log({fit.response.name})", or ' if log else ""
-        advice = f'try {way}std_errors="robust"; or weights='
-    yield Line("spread", "even spread", EVEN, check, test, verdict, advice, words)
-
-
-def spread_ratio(fitted: np.ndarray, residual: np.ndarray, times: np.ndarray) -> float:
-    """The residuals' root mean square in the highest third of fitted values over that in the lowest third."""
-    sound = np.isfinite(residual)
-    fitted, residual, times = fitted[sound], residual[sound], times[sound]
-    if times.sum() < 9:
-        return float("nan")
-    low, high = quantiles(fitted, times, np.array([1 / 3, 2 / 3]))
-    # fitted values that differ by rounding alone stand on the same side
-    margin = 1e-9 * float(np.ptp(fitted))
-    below, above = fitted <= low + margin, fitted >= high - margin
-    if high - low <= margin or not below.any() or not above.any():
-        return float("nan")
-    with np.errstate(all="ignore"):
-        upper, lower = (np.average(residual[side] ** 2, weights=times[side]) for side in (above, below))
-        return float(np.sqrt(upper / lower))
-
-
-def _sound(z: np.ndarray, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Finite residuals, and how many rows each stands for."""
-    here = np.isfinite(z)
-    return z[here], times[here]
-
-
-# ------------------------------------------------------------------ normal residuals
-
-NORMAL = "Are the residuals normal?"
-
-
-def normal(fit: Fitted) -> Iterator[Line]:
-    """The shape of the standardized residuals."""
-    if why := nothing_left(fit):
-        yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
-        return
-    figures = per_row(fit)
-    z = figures.influence.standardized
-    name, test = diagnostics.normality(*_sound(z, figures.times))
-    if not np.isfinite(test.statistic):
-        yield cannot("normality", "normal residuals", NORMAL, name, "fewer than eight residuals can be scaled")
-        return
-    verdict = judged(test.p, test.size, small=0.25, large=1.5)
-    advice = NO_ADVICE
-    if verdict != FINE:
-        advice = 'intervals of coefficients hardly mind; for new rows use forecast(intervals="distribution-free")'
-        if not fit.response.transformed and float(np.min(figures.observed)) > 0 and float(np.nanmean(z**3)) > 0.5:
-            advice = f'try response="log({fit.response.name})"; {advice}'
-    yield Line("normality", "normal residuals", NORMAL, name, test, verdict, advice, "residuals are not normal")

@@ -1,0 +1,75 @@
+"""Whether neighbouring rows are independent."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from joinery.core.inference import diagnostics
+from joinery.notation.evaluate import EVERY_ROW
+from joinery.show.numbers import figure
+from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.rows.figures import per_row
+from joinery.study.verdicts import FINE, judged
+
+LAGS = 4
+MOST_BASIS = 2e7  # cells of the basis that order checks may hold
+
+ORDER = "Are neighbouring rows independent?"
+
+
+def in_order(fit: Fitted) -> np.ndarray:
+    """Places of the fitted rows in the order of ``order=``, else of the table."""
+    table, chosen = rows_at_hand(fit)
+    order = fit.options.order
+    if not order:
+        return np.arange(chosen.used)
+    codes = table.column(order).codes(EVERY_ROW)
+    return np.argsort(codes[chosen.rows], kind="stable")
+
+
+def order(fit: Fitted) -> Iterator[Line]:
+    """Durbin and Watson's d with its true p, and lagged residuals added to the model."""
+    if why := nothing_left(fit):
+        yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
+        return
+    if fit.asides.repeats is not None:
+        yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", "rows that stand for several have no neighbours")
+        return
+    e, U = scaled_residuals(fit)
+    test = diagnostics.durbin_watson(e, U)
+    tail = "neighbours alike" if test.size > 0 else "neighbours opposed"
+    verdict = judged(test.p, abs(test.size), small=0.1, large=0.4)
+    advice = NO_ADVICE
+    if verdict != FINE:
+        lag = f"lag({fit.design.sentence.response.expression}, 1)"
+        advice = f'try std_errors="autocorrelated", or add="{lag}"'
+    found = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
+    yield Line("durbin-watson", "order", ORDER, f"Durbin–Watson ({tail}, both tails)", test, verdict, advice, found)
+    if U is None or fit.residual_df <= 2 * LAGS + 2:
+        return
+    more = diagnostics.breusch_godfrey(e, U, LAGS)
+    verdict = judged(more.p, more.size, small=0.03, large=0.25)
+    advice = NO_ADVICE if verdict == FINE else 'rows up to four apart are alike: try std_errors="autocorrelated"'
+    words = "rows nearby are alike"
+    yield Line(
+        "breusch-godfrey", "order", ORDER, f"Breusch–Godfrey, {LAGS} rows back (F)", more, verdict, advice, words
+    )
+
+
+def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray | None]:
+    """Residuals times √w in order, and the basis of the columns likewise, None where it would not fit in memory."""
+    figures, places = per_row(fit), in_order(fit)
+    small = len(places) * fit.solution.rank <= MOST_BASIS
+    w, parts = [], []
+    for block in working_rows(fit).row_blocks:
+        own = block.precisions
+        w.append(own)
+        if small:
+            parts.append(fit.solution.in_basis(block.X) * np.sqrt(own)[:, None])
+    root = np.sqrt(np.concatenate(w))
+    places = places[root[places] > 0]
+    e = (figures.residual * root)[places]
+    return e / fit.solution.unit, np.concatenate(parts)[places] if small else None
