@@ -347,3 +347,12 @@ def test_the_page_says_what_r_squared_is_about():
     assert about in " ".join(str(jn.fit(TABLE, "y given x without intercept")).split())
     assert about not in " ".join(str(jn.fit(TABLE, "y given x, g without intercept")).split())
     assert about not in " ".join(str(jn.fit(TABLE, "y given x")).split())
+
+
+def test_zeros_seen_and_expected_are_counted():
+    fit = jn.fit(TABLE, "c given x", family="poisson")
+    mu = fit.rows()["fitted"].to_numpy()
+    chance = np.exp(-mu)
+    z = ((TABLE["c"] == 0).sum() - chance.sum()) / np.sqrt((chance * (1 - chance)).sum())
+    line = fit.checks().frame.query("check.str.startswith('zeros')", engine="python").iloc[0]
+    assert [line["statistic"], line["p"]] == pytest.approx([z, 2 * stats.norm.sf(abs(z))])
