@@ -67,6 +67,11 @@ class Solution:
         """[intercept or 0, coefficients with 0 where not estimable]: (k + 1,)."""
         return np.append(self.intercept or 0.0, np.nan_to_num(self.coefficients))
 
+    @cached_property
+    def basis_coefficients(self) -> np.ndarray:
+        """The coefficients in the basis of ``in_basis``: (rank,)."""
+        return np.asarray(np.linalg.solve(self.root, self.padded_coefficients[self.places + (not self.has_intercept)]))
+
     @property
     def residual_df(self) -> int:
         return self.n - self.rank

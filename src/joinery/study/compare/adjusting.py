@@ -47,7 +47,7 @@ class TermBasis:
     def wald(self, fit: Fitted, before: list[int], own: list[int]) -> Joint:
         """Wald's test of what a term adds to those before it, all others taken to be zero."""
         s = self.solution
-        effects = np.linalg.solve(s.root, s.padded_coefficients[s.places + (not s.has_intercept)])
+        effects = s.basis_coefficients
         pad = np.zeros((int(s.has_intercept), len(s.kept)))
         R = np.vstack([pad, s.factor])  # in the whole basis, the intercept's direction first
         constant = np.eye(s.rank)[:, :1] if s.has_intercept else np.zeros((s.rank, 0))

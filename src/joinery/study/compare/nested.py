@@ -71,7 +71,7 @@ def nested_test(small: Fitted, large: Fitted) -> Nested | None:
         return None
     if large.sandwich is not None and not shape:
         rest = _beyond(across, large, small)
-        joint = test_together(large, rest.T, rest.T @ _effects(large))
+        joint = test_together(large, rest.T, rest.T @ large.solution.basis_coefficients)
         return Nested(joint.f, "F", q, joint.df2, joint.p)
     if not large.estimate.linear:
         return deviance_test(small, large, q, shape=shape)
@@ -95,24 +95,20 @@ def _beyond(across: np.ndarray, large: Fitted, small: Fitted) -> np.ndarray:
 
 def _within(large: Fitted, small: Fitted) -> np.ndarray:
     """Coefficients (rank of large, rank of small) in the larger model's basis that give the smaller one's columns."""
-    p, k = large.solution.rank, small.solution.rank
-    R = np.zeros((0, p + k))
-    for a, b in zip(working_rows(large).row_blocks, working_rows(small).row_blocks, strict=True):
-        R = triangle(np.vstack([R, np.column_stack([large.solution.in_basis(a.X), small.solution.in_basis(b.X)])]))
+    p, R = large.solution.rank, _joint_triangle(large, small)
     return np.asarray(np.linalg.solve(R[:p, :p], R[:p, p:]))
-
-
-def _effects(fit: Fitted) -> np.ndarray:
-    """Coefficients in the orthonormal basis: (rank,)."""
-    s = fit.solution
-    return np.asarray(np.linalg.solve(s.root, s.padded_coefficients[s.places + (not s.has_intercept)]))
 
 
 def _unweighted(large: Fitted, small: Fitted) -> np.ndarray:
     """The smaller model's columns in an orthonormal basis of the larger's, each of length one when inside."""
-    p, k = large.solution.rank, small.solution.rank
-    R = np.zeros((0, p + k))
-    for a, b in zip(working_rows(large).row_blocks, working_rows(small).row_blocks, strict=True):
-        R = triangle(np.vstack([R, np.column_stack([large.solution.in_basis(a.X), small.solution.in_basis(b.X)])]))
+    p, R = large.solution.rank, _joint_triangle(large, small)
     lengths = np.sqrt((R[:, p:] ** 2).sum(axis=0))
     return np.asarray(R[:p, p:] / lengths)
+
+
+def _joint_triangle(large: Fitted, small: Fitted) -> np.ndarray:
+    """The triangle of the two bases side by side, the larger model's first, every row weighing one."""
+    R = np.zeros((0, large.solution.rank + small.solution.rank))
+    for a, b in zip(working_rows(large).row_blocks, working_rows(small).row_blocks, strict=True):
+        R = triangle(np.vstack([R, np.column_stack([large.solution.in_basis(a.X), small.solution.in_basis(b.X)])]))
+    return R

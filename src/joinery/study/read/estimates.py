@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from joinery.core.inference import intervals
 from joinery.core.inference.covariance import Joint, joint_test
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import row_lengths
@@ -52,8 +53,7 @@ class Combination:
 
     def ends(self, level: float) -> tuple[np.ndarray, np.ndarray]:
         """value ± t·standard error at a level; NaN where there are no degrees of freedom."""
-        reach = tails.t_quantile((1 + level) / 2, np.where(self.df > 0, self.df, np.nan)) * self.standard_errors
-        return self.values - reach, self.values + reach
+        return intervals.around(self.values, self.standard_errors, self.df, level)
 
     @property
     def t(self) -> np.ndarray:

@@ -75,9 +75,7 @@ def _with_p(fit: Fitted, f: float, df1: int) -> tuple[float, int, float, float]:
 def _wald(fit: Fitted) -> Joint:
     """All that the columns hold beside the constant: the combinations at right angles to it."""
     U = beside_constant(fit)
-    b = fit.solution.coefficients[fit.solution.kept]
-    whole = np.append(fit.solution.intercept or 0.0, b) if fit.solution.has_intercept else b
-    return test_together(fit, U, U @ np.linalg.solve(fit.solution.root, whole))
+    return test_together(fit, U, U @ fit.solution.basis_coefficients)
 
 
 def beside_constant(fit: Fitted) -> np.ndarray:
