@@ -131,6 +131,8 @@ def case(seed: int) -> Case:
         perhaps(0.5, missing="mean")
     if family in ("binomial", "poisson"):
         perhaps(0.25, dispersion="estimated")
+        if "dispersion" not in options:
+            perhaps(0.25, penalty="firth")
     intercept = bool(rng.random() < 0.85 or not any("g" in t for t in terms))
     new = _predictors(rng, 5).drop(columns=["row", "k"])
     new["g"] = table["g"].to_numpy()[:5]

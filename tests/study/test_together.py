@@ -200,6 +200,10 @@ def test_penalized_estimates_and_profiles_are_those_of_brute_force(link, separat
                 lambda a, end=end: cost(np.array([a, end])), bracket=(best.x[0] - 1, best.x[0] + 1)
             )
             assert held.fun - best.fun == pytest.approx(stats.chi2.ppf(0.9, 1), abs=2e-3)
+    # the overall test: the fall from the intercept alone, under the penalty of all columns
+    alone = optimize.minimize_scalar(lambda a: cost(np.array([a, 0.0])), bracket=(-1, 1)).fun - best.fun
+    assert fit.overall()["chi2"].iloc[0] == pytest.approx(alone, abs=2e-6)
+    assert fit.anova()["chi2"].iloc[0] == pytest.approx(alone, abs=2e-6)
 
 
 def test_the_penalty_settles_where_data_separate():

@@ -57,17 +57,17 @@ def _allowed(family: Family, y: np.ndarray, name: str) -> tuple[np.ndarray, str,
     return bad, name, words
 
 
-def family_notes(blocks: RowBlocks, found: Estimate, options: Options) -> Iterator[Note]:
+def family_notes(blocks: RowBlocks, rows: LikelihoodBlocks, found: Estimate, options: Options) -> Iterator[Note]:
     """What the reader of a fit must know of its family and its iteration."""
     if found.iterations is None:
         return
     names, family = ("intercept", *blocks.design.names), found.family
     if found.running:
-        yield from _separation(blocks, found, names)
+        yield from _separation(blocks, rows, found, names)
     elif not found.converged:
         words = f"the iteration stopped after {count(found.iterations, 'step')}: {found.reason}"
         yield Note("not settled", "caution", words)
-    parts = list(LikelihoodBlocks(blocks).pieces)
+    parts = list(rows.pieces)
     y = np.concatenate([p.y for p in parts])
     counts = y if parts[0].trials is None else y * np.concatenate([p.trials for p in parts if p.trials is not None])
     if family.discrete and np.any(np.abs(counts - np.round(counts)) > 1e-9):
@@ -91,12 +91,12 @@ def family_notes(blocks: RowBlocks, found: Estimate, options: Options) -> Iterat
     yield Note("iteration", "note", f"{count(found.iterations, 'step')}; {found.reason}")
 
 
-def _separation(blocks: RowBlocks, found: Estimate, names: tuple[str, ...]) -> Iterator[Note]:
+def _separation(blocks: RowBlocks, source: LikelihoodBlocks, found: Estimate, names: tuple[str, ...]) -> Iterator[Note]:
     """Which terms separate the response, and the rows that they fit without error."""
     running = [names[j] for j in found.running if j > 0] or [names[j] for j in found.running]
     low, high = found.family.mean_range
     sure: list[np.ndarray] = []
-    for part in LikelihoodBlocks(blocks).pieces:
+    for part in source.pieces:
         mu = found.link.mu(linear(found.solution.fitted, part))
         sure.append((mu < low + CERTAIN) | (mu > high - CERTAIN))
     rows = np.arange(len(blocks.table))[blocks.rows][np.concatenate(sure)]

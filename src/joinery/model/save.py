@@ -103,7 +103,7 @@ class SavedEstimate(_Strict):
     log_likelihood: float | None
     parameters: int
     likely_dispersion: float | None
-    shaped_null: float | None
+    overall_drop: float | None
     shape: float | Literal["infinite"] | None
     iterations: int | None
     converged: bool
@@ -293,7 +293,8 @@ def _rebuilt_estimate(saved: SavedFit, solution: Solution) -> Estimate:
     shape = values.pop("shape")
     family = FAMILIES[options.family].with_shape(math.inf if shape == "infinite" else shape)
     sums = {
-        name: math.nan if values[name] is None else values[name] for name in ("deviance", "null_deviance", "pearson")
+        name: math.nan if values[name] is None else values[name]
+        for name in ("deviance", "null_deviance", "pearson", "overall_drop")
     }
     return Estimate(
         **values | sums | {"running": tuple(values["running"])},

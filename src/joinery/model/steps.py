@@ -162,7 +162,7 @@ def estimated(
         estimate=found,
         options=options,
         origin=Origin(table, given, used, FitAgain(given, rows, sentence, options)),
-        early_notes=(*family_notes(blocks, found, options), *notes, *rows.notes),
+        early_notes=(*family_notes(blocks, source, found, options), *notes, *rows.notes),
     )
     return replace(record, sandwich=sandwich_of(record))
 

@@ -10,11 +10,11 @@ import numpy as np
 
 from joinery.core.blocks.blocks import Blocks
 from joinery.core.glm.families import Family
-from joinery.core.glm.irls import reweighted, shape_log_likelihood
+from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.iteration import Iterated
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.penalized import penalized
-from joinery.core.glm.rows import LikelihoodSource, MappedRows, linear
+from joinery.core.glm.rows import LikelihoodSource, MappedRows
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
 
@@ -37,7 +37,7 @@ class Estimate:
     log_likelihood: float | None
     parameters: int  # coefficients, and one more for an estimated dispersion or shape
     likely_dispersion: float | None  # the maximum-likelihood φ, or the known one; None where there is none
-    shaped_null: float | None  # the null model's log likelihood with a shape of its own, where there is a shape
+    overall_drop: float  # what the terms take off no terms: deviance, penalized where the fit is, or 2Δ log likelihood
     iterations: int | None  # None for least squares, which are solved at once
     converged: bool
     reason: str  # why the iteration stopped
@@ -63,13 +63,6 @@ class Estimate:
     def model_df(self) -> int:
         """Coefficients beside the constant."""
         return self.solution.rank - self.solution.spans_constant
-
-    @property
-    def overall_drop(self) -> float:
-        """What the terms take off the deviance of no terms; of counts with a shape twice the gain in log likelihood."""
-        if self.shaped_null is not None and self.log_likelihood is not None:
-            return 2 * (self.log_likelihood - self.shaped_null)
-        return self.null_deviance - self.deviance
 
 
 def is_linear(family: Family, link: Link) -> bool:
@@ -134,7 +127,7 @@ def _least_squares(
         log_likelihood=likelihood,
         parameters=s.rank + (not known),
         likely_dispersion=scale * scale if known and scale is not None else s.rss / n * s.unit * s.unit,
-        shaped_null=None,
+        overall_drop=(s.tss - s.rss) * s.unit * s.unit,
         iterations=None,
         converged=True,
         reason="",
@@ -154,16 +147,18 @@ def _iterated(
 ) -> Estimate:
     phi = 1.0 if dispersion is None and family.known_dispersion else dispersion
     known = phi if isinstance(phi, float) else None
+    objective = None
     if penalty is None:
         found = reweighted(rows, family, link, intercept=intercept, n=n, dispersion=known)
     else:
-        found, _ = penalized(rows, family, link, intercept=intercept, n=n)
+        best = penalized(rows, family, link, intercept=intercept, n=n)
+        found, objective = best.fit, best.objective
     df = n - found.solution.rank
     scale = math.sqrt(known) if known is not None else math.sqrt(found.pearson / df) if df > 0 else None
     law = not family.quasi or known == 1.0
     likely, likelihood = _likelihood(rows, found, known) if law else (None, None)
     extra = int(known is None and law) + int(math.isfinite(found.family.shape or math.inf))
-    null, shaped = _null(rows, found, n)
+    null = _null_deviance(rows, found, n)
     return Estimate(
         solution=found.solution,
         family=found.family,
@@ -177,7 +172,7 @@ def _iterated(
         log_likelihood=likelihood,
         parameters=found.solution.rank + extra,
         likely_dispersion=likely,
-        shaped_null=shaped,
+        overall_drop=_overall_drop(rows, found, n, objective, null, likelihood),
         iterations=found.iterations,
         converged=found.converged,
         reason=found.reason,
@@ -187,45 +182,52 @@ def _iterated(
 
 
 def _likelihood(rows: LikelihoodSource, found: Iterated, known: float | None) -> tuple[float | None, float | None]:
-    """The likeliest dispersion (or the known one) and the log likelihood there; None for a perfect fit."""
+    """Return the likeliest dispersion (or the known one) and the log likelihood there; None for a perfect fit."""
     parts = [(part.times, part.precision) for part in rows.pieces]
     r, w = (np.concatenate(values) for values in zip(*parts, strict=True))
     likely = known if known is not None else found.family.likely_dispersion(found.deviance, w, r)
     if likely is None or likely <= 0:
         return likely, None
-    total = 0.0
-    with np.errstate(all="ignore"):
-        for part in rows.pieces:
-            eta = linear(found.solution.fitted, part)
-            counted = part.precision > 0
-            each = found.family.log_likelihood(
-                part.y,
-                found.link.mu(eta),
-                rest=beyond(found.link, eta) if found.family.shares else None,
-                trials=part.trials,
-                weights=np.where(counted, part.precision, 1.0),
-                dispersion=likely,
-            )
-            total += float((part.times * each)[counted].sum())
+    total = log_likelihood(rows, found, likely)
     return likely, total if math.isfinite(total) else None
 
 
-def _null(rows: LikelihoodSource, found: Iterated, n: int) -> tuple[float, float | None]:
-    """The deviance without terms, and the log likelihood with a shape of its own.
+def _without_columns(rows: LikelihoodSource) -> MappedRows:
+    return MappedRows(rows, 0, lambda part: replace(part, X=np.empty((len(part.y), 0))))
+
+
+def _overall_drop(
+    rows: LikelihoodSource,
+    found: Iterated,
+    n: int,
+    penalized_deviance: float | None,
+    null_deviance: float,
+    likelihood: float | None,
+) -> float:
+    """Return the fall from the model without terms: a penalty is that of all columns, a shape estimated anew."""
+    family, link = found.family, found.link
+    if penalized_deviance is not None:
+        nothing = np.empty(0, int)
+        null = penalized(rows, family, link, intercept=found.solution.has_intercept, n=n, columns=nothing)
+        return null.objective - penalized_deviance
+    if family.shape is not None and found.solution.spans_constant and likelihood is not None:
+        bare = _without_columns(rows)
+        return 2 * (likelihood - log_likelihood(bare, reweighted(bare, family, link, intercept=True, n=n)))
+    return null_deviance - found.deviance
+
+
+def _null_deviance(rows: LikelihoodSource, found: Iterated, n: int) -> float:
+    """Return the deviance without terms, the shape held.
 
     The constant stays where the columns hold it, written or not; else η is the offset alone.
     """
-    family, link = found.family, found.link
-    bare = MappedRows(rows, 0, lambda part: replace(part, X=np.empty((len(part.y), 0))))
+    family, link, bare = found.family, found.link, _without_columns(rows)
     if found.solution.spans_constant:
-        null = reweighted(bare, family, link, intercept=True, n=n, keep_shape=True)
-        if family.shape is None:
-            return null.deviance, None
-        return null.deviance, shape_log_likelihood(bare, reweighted(bare, family, link, intercept=True, n=n))
+        return reweighted(bare, family, link, intercept=True, n=n, keep_shape=True).deviance
     total = 0.0
     with np.errstate(all="ignore"):
         for part in bare.pieces:
             eta = np.zeros(len(part.y)) if part.offset is None else part.offset
             mean = family.deviance(part.y, link.mu(eta), beyond(link, eta) if family.shares else None)
             total += float(part.evidence @ mean)
-    return (total if math.isfinite(total) else float("nan")), None
+    return total if math.isfinite(total) else float("nan")

@@ -8,7 +8,7 @@ import numpy as np
 
 from joinery.core.glm.families import Family, shape_slope
 from joinery.core.glm.iteration import Columns, Iterated, Problem, iterated, look, settled
-from joinery.core.glm.links import Link
+from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.rows import LikelihoodSource, by_coefficients, linear
 
 LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson
@@ -66,12 +66,12 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
     if near is not None and np.isfinite(near):
         guess = float(np.log(near))
     scan = near is None and problem.n <= FEW_ROWS
-    best, most, steps = plain, shape_log_likelihood(problem.rows, plain), plain.iterations
+    best, most, steps = plain, log_likelihood(problem.rows, plain), plain.iterations
     for low, high in profile.brackets(guess, scan):
         k = float(np.exp(profile.root(low, high)))
         found = settled(replace(problem, family=problem.family.with_shape(k)), profile.b)
         steps += found.iterations
-        likelihood = shape_log_likelihood(problem.rows, found)
+        likelihood = log_likelihood(problem.rows, found)
         if likelihood > most:
             best, most = found, likelihood
     return replace(best, iterations=steps)
@@ -130,18 +130,19 @@ def _means(problem: Problem, b: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.
     return y, mu, w
 
 
-def shape_log_likelihood(rows: LikelihoodSource, found: Iterated) -> float:
-    """The log likelihood of rows of counts at estimated coefficients and shape."""
-    predictor, total = by_coefficients(found.b), 0.0
-    for part in rows.pieces:
-        mu = found.link.mu(linear(predictor, part))
-        each = found.family.log_likelihood(
-            part.y,
-            mu,
-            rest=None,
-            trials=None,
-            weights=np.where(part.precision > 0, part.precision, 1.0),
-            dispersion=1.0,
-        )
-        total += float((part.times * each)[part.precision > 0].sum())
+def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.0) -> float:
+    """Return the log likelihood of rows at estimated coefficients, rows of weight zero counting nothing."""
+    total = 0.0
+    with np.errstate(all="ignore"):
+        for part in rows.pieces:
+            eta, counted = linear(fit.solution.fitted, part), part.precision > 0
+            each = fit.family.log_likelihood(
+                part.y,
+                fit.link.mu(eta),
+                rest=beyond(fit.link, eta) if fit.family.shares else None,
+                trials=part.trials,
+                weights=np.where(counted, part.precision, 1.0),
+                dispersion=dispersion,
+            )
+            total += float((part.times * each)[counted].sum())
     return total

@@ -1,12 +1,12 @@
 """Firth's penalty (1993): estimates that stay finite where the data separate.
 
-What is made small is deviance − log det XᵀWX, with W the expected weights (Jeffreys' prior). A coefficient may be held
-at a value for a profile; the penalty is then still that of all columns (Heinze & Schemper 2002).
+What is made small is deviance − log det XᵀWX, with W the expected weights (Jeffreys' prior). For a profile a
+coefficient is held at a value, for a nested model columns are held at zero; the penalty is then still that of all
+columns (Heinze & Schemper 2002).
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -55,8 +55,7 @@ class _Model:
     def coefficients(self, gamma: np.ndarray) -> np.ndarray:
         """[intercept or 0, coefficients]: (k + 1,)."""
         b = np.zeros(self.rows.width + 1)
-        own = self.basis.places if self.basis.has_intercept else self.basis.places + 1
-        b[own] = self.basis.root @ gamma
+        b[self.basis.padded_places] = self.basis.root @ gamma
         return b
 
     def working(self, gamma: np.ndarray) -> WorkingBlocks:
@@ -90,6 +89,45 @@ class _Model:
         return _At(gamma, objective, deviance, pearson, gradient, H)
 
 
+@dataclass(frozen=True)
+class Penalized:
+    """A penalized fit."""
+
+    fit: Iterated
+    objective: float  # the penalized deviance that it reaches
+    rank: int  # how many directions were free
+
+
+@dataclass(frozen=True)
+class _Restriction:
+    """Coefficients in the basis that are admitted: ``base`` (rank,) and any combination of ``free`` (rank, m)."""
+
+    base: np.ndarray
+    free: np.ndarray
+
+    def nearest(self, gamma: np.ndarray) -> np.ndarray:
+        return np.asarray(self.base + self.free @ (self.free.T @ (gamma - self.base)))
+
+
+def _restriction(basis: Solution, held: tuple[int, float] | None, columns: np.ndarray | None) -> _Restriction:
+    """The restriction to a held coefficient, to some columns and the constant, or none."""
+    if columns is not None:
+        units = np.zeros((len(basis.coefficients) + 1, len(columns)))
+        units[columns + 1, np.arange(len(columns))] = 1.0
+        constant = np.zeros((basis.rank, 0)) if basis.constant_direction is None else basis.constant_direction[:, None]
+        if basis.has_intercept:
+            constant = np.eye(basis.rank)[:, :1]
+        spanning = np.column_stack([constant, basis.to_basis(units)])
+        lengths = np.linalg.norm(spanning, axis=0)
+        return _Restriction(np.zeros(basis.rank), linalg.orth(spanning[:, lengths > 0] / lengths[lengths > 0]))
+    if held is not None:
+        place, value = held
+        row = basis.root[basis.padded_places == place]
+        length = float((row @ row.T)[0, 0])
+        return _Restriction(row[0] * value / length, linalg.null_space(row))
+    return _Restriction(np.zeros(basis.rank), np.eye(basis.rank))
+
+
 def penalized(
     rows: LikelihoodSource,
     family: Family,
@@ -97,41 +135,37 @@ def penalized(
     *,
     intercept: bool,
     n: int,
-    held: Sequence[tuple[int, float]] = (),
+    held: tuple[int, float] | None = None,
+    columns: np.ndarray | None = None,
     near: np.ndarray | None = None,
-) -> tuple[Iterated, float]:
-    """The penalized fit, and the penalized deviance that it reaches.
+) -> Penalized:
+    """Return the penalized fit.
 
-    Parameters: as for ``reweighted``; ``held`` places of coefficients in [constant, columns] and the values they are
-    held at; ``near`` coefficients (k + 1,) near which the best may lie.
+    Parameters
+    ----------
+    rows, family, link, intercept, n: as for ``reweighted``.
+    held: the place of a coefficient in [constant, columns], and the value it is held at.
+    columns: the columns (m,) whose coefficients are free; the others are zero, but for the constant that they hold.
+    near: coefficients (k + 1,) near which the best may lie.
+
     Raises NoConvergenceError when steps run out. Source: Firth 1993.
     """
     basis = least_squares(WorkingBlocks(rows, family, link, None), intercept=intercept, n=n)
     model = _Model(rows, family, link, basis)
-    places = basis.places + (not intercept)
-    free, pull, values = np.eye(basis.rank), np.zeros((basis.rank, len(held))), np.array([v for _, v in held])
-    if held:
-        at = {int(place): i for i, place in enumerate(places)}
-        rows_held = basis.root[[at[place] for place, _ in held]]
-        pull = np.linalg.pinv(rows_held)
-        free = linalg.null_space(rows_held) if len(held) < basis.rank else np.empty((basis.rank, 0))
-
-    def begun(b: np.ndarray) -> np.ndarray:
-        """Coefficients in the basis, moved to where those that are held stand."""
-        gamma = np.linalg.solve(basis.root, b[places])
-        return gamma + pull @ (values - rows_held @ gamma) if held else gamma
-
+    restriction = _restriction(basis, held, columns)
     # some links have more than one lowest place: the lowest that is reached from several starts
-    starts = [basis.padded_coefficients, np.zeros(rows.width + 1)]
+    starts = [basis.basis_coefficients, np.zeros(basis.rank)]
     if near is not None:
-        beside = near.copy()
-        beside[[place for place, _ in held]] = values  # the other coefficients as they are
-        starts += [near, beside]
+        starts.append(basis.to_basis(near))
+        if held is not None:
+            beside = near.copy()
+            beside[held[0]] = held[1]  # the other coefficients as they are
+            starts.append(basis.to_basis(beside))
     ends = []
-    for first in (model.at(begun(b)) for b in starts):
+    for first in (model.at(restriction.nearest(gamma)) for gamma in starts):
         if np.isfinite(first.objective):
             try:
-                ends.append(_descended(model, first, free))
+                ends.append(_descended(model, first, restriction.free))
             except NoConvergenceError:
                 continue  # the other starts are there
     if not ends:
@@ -143,8 +177,8 @@ def penalized(
     solution = least_squares(model.working(now.gamma), intercept=intercept, n=n)
     solution = with_coefficients(solution, model.coefficients(now.gamma))
     solution = replace(solution, perfect=False, rss=now.pearson / solution.unit / solution.unit)
-    found = Iterated(solution, family, link, now.deviance, now.pearson, steps, True, reason)
-    return found, now.objective
+    fit = Iterated(solution, family, link, now.deviance, now.pearson, steps, True, reason)
+    return Penalized(fit, now.objective, restriction.free.shape[1])
 
 
 def _descended(model: _Model, now: _At, free: np.ndarray) -> tuple[_At, int, str]:

@@ -70,7 +70,16 @@ class Solution:
     @cached_property
     def basis_coefficients(self) -> np.ndarray:
         """The coefficients in the basis of ``in_basis``: (rank,)."""
-        return np.asarray(np.linalg.solve(self.root, self.padded_coefficients[self.places + (not self.has_intercept)]))
+        return self.to_basis(self.padded_coefficients)
+
+    def to_basis(self, b: np.ndarray) -> np.ndarray:
+        """Coefficients b (k + 1,), or m of them (k + 1, m), in the basis of ``in_basis``: (rank,) or (rank, m)."""
+        return np.asarray(np.linalg.solve(self.root, b[self.padded_places]))
+
+    @property
+    def padded_places(self) -> np.ndarray:
+        """Where the estimable coefficients stand in ``padded_coefficients``: (rank,)."""
+        return self.places + (not self.has_intercept)
 
     @property
     def residual_df(self) -> int:

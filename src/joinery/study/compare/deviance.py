@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from joinery.core.glm.irls import reweighted, shape_log_likelihood
+from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
 from joinery.design.design import DesignTerm
@@ -94,11 +94,8 @@ def restricted(
     columns = np.concatenate([np.empty(0, int), *(np.arange(terms[j].start, terms[j].columns.stop) for j in chosen)])
     family, link, constant = fit.family, fit.link, fit.solution.spans_constant
     if fit.estimate.penalty:
-        held = [j for j in fit.solution.kept if j not in columns]
-        _, objective = penalized(
-            rows, family, link, intercept=fit.solution.has_intercept, n=fit.n_rows, held=[(j + 1, 0.0) for j in held]
-        )
-        return objective, fit.solution.rank - len(held)
+        nested = penalized(rows, family, link, intercept=fit.solution.has_intercept, n=fit.n_rows, columns=columns)
+        return nested.objective, nested.rank
     if not len(columns) and not constant:
         return fit.estimate.null_deviance, 0
     some = MappedRows(rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns])))
@@ -110,5 +107,5 @@ def restricted(
     if not found.converged and not found.running:  # stopped at an end of what means can be: there is no maximum
         return float("nan"), found.solution.rank
     if family.shape is not None:
-        return -2 * shape_log_likelihood(some, found), found.solution.rank
+        return -2 * log_likelihood(some, found), found.solution.rank
     return found.deviance, found.solution.rank

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -17,10 +17,8 @@ from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Call, calls_in, names_in
 from joinery.show.numbers import figure, level_words, percent, value
 from joinery.study.fitted import Fitted
+from joinery.study.forecast.bands import Bands
 from joinery.study.forecast.memory import forecast_memory
-
-if TYPE_CHECKING:
-    from joinery.study.forecast.table import Bands
 
 
 def needed_columns(fit: Fitted) -> list[str]:

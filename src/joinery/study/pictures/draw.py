@@ -20,7 +20,7 @@ from joinery.show.numbers import value as shown
 from joinery.show.pictures.fit import Curve, Words
 from joinery.study.compare import box_cox as powers
 from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.forecast.table import bands
+from joinery.study.forecast.bands import bands
 from joinery.study.pictures import checks as checks_sheet
 from joinery.study.pictures import forecast as forecast_picture
 from joinery.study.pictures import influence as influence_pictures

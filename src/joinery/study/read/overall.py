@@ -130,6 +130,8 @@ def _notes(fit: Fitted, test: OverallTest, critical: float, level: float) -> lis
         notes.append(f"explained / total = R² = {fixed(fit.r_squared, 4)}{over}")
     elif not e.linear and e.null_deviance > 0:
         notes.append(f"explained / total = {percent((e.null_deviance - e.deviance) / e.null_deviance)} of the deviance")
+    if e.penalty and fit.sandwich is None:
+        notes.append("χ² is the fall in penalized deviance, the penalty that of all columns")
     if fit.family.shape is not None and fit.sandwich is None:
         notes.append("χ² is twice the gain in log likelihood, with a shape k of its own in each model")
     if test.statistic == test.statistic and np.isfinite(critical):

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from joinery.core.glm.irls import reweighted, shape_log_likelihood
+from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import LikelihoodRows, MappedRows
+from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.errors import EstimationError
@@ -26,9 +27,9 @@ def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, lis
     """
     e = estimates(fit)
     if fit.estimate.linear:
-        df = np.where(e.df > 0, e.df, np.nan)
-        lower = e.values - tails.t_quantile((1 + level) / 2, df) * e.standard_errors
-        return lower, 2 * e.values - lower, ["for the normal family the profile interval is the t interval"]
+        return *intervals.around(e.values, e.standard_errors, e.df, level), [
+            "for the normal family the profile interval is the t interval"
+        ]
     profile = _Profile(fit, LikelihoodBlocks(response_rows(fit)))
     best, df2 = profile.best(), fit.estimate.reference_df
     bound = float(tails.chi2_quantile(level, 1) if np.isinf(df2) else tails.f_quantile(level, 1, df2))
@@ -59,27 +60,28 @@ class _Profile:
         """Its value at the estimate."""
         e = self.fit.estimate
         if e.penalty:
-            return self._penalized(())
+            return self._penalized(None)
         return -2 * (e.log_likelihood or np.nan) if e.family.shape is not None else e.deviance
 
     def held(self, column: int, value: float) -> float:
         """Its value with a coefficient held."""
         e, fit = self.fit.estimate, self.fit
         if e.penalty:
-            return self._penalized([(column, value)])
+            return self._penalized((column, value))
         rows = _held(self.rows, column, value)
         intercept = fit.solution.has_intercept and column > 0
         known = e.dispersion if e.known else None
         found = reweighted(
             rows, e.family, e.link, intercept=intercept, n=fit.n_rows, dispersion=known, near=e.family.shape
         )
-        return -2 * shape_log_likelihood(rows, found) if e.family.shape is not None else found.deviance
+        return -2 * log_likelihood(rows, found) if e.family.shape is not None else found.deviance
 
-    def _penalized(self, held: Sequence[tuple[int, float]]) -> float:
+    def _penalized(self, held: tuple[int, float] | None) -> float:
         e, fit = self.fit.estimate, self.fit
         intercept = fit.solution.has_intercept
         near = fit.solution.padded_coefficients
-        return penalized(self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held, near=near)[1]
+        found = penalized(self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held, near=near)
+        return found.objective
 
 
 def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:

@@ -19,7 +19,7 @@ from joinery.notation.tree import without_references
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand
-from joinery.study.forecast.table import Bands, bands
+from joinery.study.forecast.bands import Bands, bands
 from joinery.study.rows.figures import per_row, studentized_df
 
 FOLDS = 10

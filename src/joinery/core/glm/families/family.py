@@ -6,6 +6,7 @@ Sources: McCullagh & Nelder 1989, 2.2; Hilbe 2011 for counts; Loader 2000 for li
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Protocol
 
 import numpy as np
@@ -139,9 +140,8 @@ def stirling_error(n: Rows) -> Rows:
     return np.asarray(np.where(n < 15, direct, series))
 
 
-def whole_quantile(share: float, cdf: object, guess: Rows, highest: Rows | None) -> Rows:
+def whole_quantile(share: float, cdf: Callable[[Rows], Rows], guess: Rows, highest: Rows | None) -> Rows:
     """The first whole number whose distribution function reaches ``share``, by steps from a guess that double."""
-    assert callable(cdf)
     top = np.full(np.shape(guess), np.inf) if highest is None else highest
     low, high = np.full(np.shape(guess), -1.0), np.clip(np.ceil(guess), 0.0, top)
     for _ in range(1100):
