@@ -1,4 +1,4 @@
-"""Every code block in the guide and the README runs: Python as it stands, `sh` blocks through the real command."""
+"""Code blocks of the guide and README run: Python as it stands, `sh` blocks as commands."""
 
 from __future__ import annotations
 
@@ -14,11 +14,16 @@ from sybil.parsers.markdown import CodeBlockParser, PythonCodeBlockParser, SkipP
 
 
 def run_commands(example: Example) -> None:
-    """Runs each `joinery` line of a block; other lines (make, git) are for the reader's own checkout."""
+    """Runs each `joinery` line of a block.
+
+    Other lines (make, git) are for the reader's own checkout.
+    """
     path = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
     for line in example.parsed.replace("\\\n", " ").splitlines():
         if line.startswith("joinery "):
-            done = subprocess.run(line, shell=True, capture_output=True, text=True, env=os.environ | {"PATH": path})
+            done = subprocess.run(
+                line, shell=True, capture_output=True, text=True, env=os.environ | {"PATH": path}
+            )
             assert done.returncode == 0, f"{line}\n{done.stderr}"
             assert "Traceback" not in done.stderr
 
@@ -33,7 +38,11 @@ def _elsewhere(tmp_path_factory):
 
 
 pytest_collect_file = Sybil(
-    parsers=[PythonCodeBlockParser(), CodeBlockParser(language="sh", evaluator=run_commands), SkipParser()],
+    parsers=[
+        PythonCodeBlockParser(),
+        CodeBlockParser(language="sh", evaluator=run_commands),
+        SkipParser(),
+    ],
     patterns=["*.md"],
     excludes=["CHANGELOG.md"],
     fixtures=["_elsewhere"],

@@ -30,16 +30,36 @@ def solver() -> Iterator[Row]:
     """The solver on a ready matrix."""
     X, y = _tall()
     ours, theirs = in_turn(
-        lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance, lambda: np.linalg.lstsq(X, y, rcond=None), 3
+        lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance,
+        lambda: np.linalg.lstsq(X, y, rcond=None),
+        3,
     )
-    yield Row("solve 1,000,000 × 20, κ small", ours, "numpy.linalg.lstsq", theirs, "at most 0.2", ours <= theirs / 5)
-    ours, theirs = in_turn(lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance, lambda: X.T @ X, 7)
+    yield Row(
+        "solve 1,000,000 × 20, κ small",
+        ours,
+        "numpy.linalg.lstsq",
+        theirs,
+        "at most 0.2",
+        ours <= theirs / 5,
+    )
+    ours, theirs = in_turn(
+        lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance, lambda: X.T @ X, 7
+    )
     yield Row("the same", ours, "one X.T @ X", theirs, "at most 2.5", ours <= 2.5 * theirs)
     X[:, 1] = X[:, 0] + 1e-6 * X[:, 1]
     ours, theirs = in_turn(
-        lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance, lambda: np.linalg.lstsq(X, y, rcond=None), 3
+        lambda: least_squares(ArrayBlocks(X, y)).unscaled_covariance,
+        lambda: np.linalg.lstsq(X, y, rcond=None),
+        3,
     )
-    yield Row("solve 1,000,000 × 20, κ = 10⁶", ours, "numpy.linalg.lstsq", theirs, "below 1", ours < theirs)
+    yield Row(
+        "solve 1,000,000 × 20, κ = 10⁶",
+        ours,
+        "numpy.linalg.lstsq",
+        theirs,
+        "below 1",
+        ours < theirs,
+    )
 
 
 _FRAME = f"""
@@ -59,14 +79,27 @@ def frames() -> Iterator[Row]:
     exec(_FRAME + _MATRIX, room)
     frame, X, y = room["frame"], room["X"], room["y"]
     sentence = "y given a, b, c, d, e, f, h, i, j, k, g"
-    ours, theirs = in_turn(lambda: str(jn.fit(frame, sentence)), lambda: np.linalg.lstsq(X, y, rcond=None), 3)
+    ours, theirs = in_turn(
+        lambda: str(jn.fit(frame, sentence)), lambda: np.linalg.lstsq(X, y, rcond=None), 3
+    )
     yield Row(
-        "fit and short page, 1,000,000 rows", ours, "lstsq, ready matrix", theirs, "at most 0.5", ours <= theirs / 2
+        "fit and short page, 1,000,000 rows",
+        ours,
+        "lstsq, ready matrix",
+        theirs,
+        "at most 0.5",
+        ours <= theirs / 2,
     )
     grown = peak_growth(_FRAME, f"str(jn.fit(frame, {sentence!r}))")
     theirs = peak_growth(_FRAME + _MATRIX, "np.linalg.lstsq(X, y, rcond=None)") + X.nbytes / 2**20  # type: ignore[attr-defined]
     yield Row(
-        "its memory over the frame", grown, "lstsq and its matrix", theirs, "at most 0.5", grown <= theirs / 2, "MB"
+        "its memory over the frame",
+        grown,
+        "lstsq and its matrix",
+        theirs,
+        "at most 0.5",
+        grown <= theirs / 2,
+        "MB",
     )
     rng = np.random.default_rng(3)
     small = pd.DataFrame(rng.normal(size=(100, 4)), columns=list("abcy"))
@@ -94,7 +127,9 @@ def choosing() -> Iterator[Row]:
     table["y"] = table[names[:8]].sum(axis=1) + rng.normal(0, 3, 100_000)
     sentence = f"y given {', '.join(names)}"
     ours, theirs = in_turn(
-        lambda: jn.stepwise(table, sentence, moves="add", criterion="bic").steps, lambda: jn.fit(table, sentence), 5
+        lambda: jn.stepwise(table, sentence, moves="add", criterion="bic").steps,
+        lambda: jn.fit(table, sentence),
+        5,
     )
     work = "stepwise, 50 candidates, 100,000 rows"
     yield Row(work, ours, "one fit of all 50", theirs, "at most 1.2", ours <= 1.2 * theirs)
@@ -107,7 +142,14 @@ def choosing() -> Iterator[Row]:
         return fit.rows()
 
     ours, theirs = in_turn(rows, lambda: X.T @ X, 5)
-    yield Row("all per-row figures, 1,000,000 × 20", ours, "one X.T @ X", theirs, "at most 6", ours <= 6 * theirs)
+    yield Row(
+        "all per-row figures, 1,000,000 × 20",
+        ours,
+        "one X.T @ X",
+        theirs,
+        "at most 6",
+        ours <= 6 * theirs,
+    )
 
 
 @dataclass(frozen=True)
@@ -142,7 +184,9 @@ def families() -> Iterator[Row]:
 
     def ours() -> None:
         nonlocal steps
-        steps = reweighted(parts, FAMILIES["binomial"], LINKS["logit"], intercept=True, n=len(y)).iterations
+        steps = reweighted(
+            parts, FAMILIES["binomial"], LINKS["logit"], intercept=True, n=len(y)
+        ).iterations
 
     spent, product = in_turn(ours, lambda: X.T @ X, 3)
     theirs = steps * product
@@ -153,10 +197,24 @@ def families() -> Iterator[Row]:
 def starting() -> Iterator[Row]:
     """Cold starts."""
     ours, theirs = in_turn(fresh("import joinery"), fresh("import pandas, scipy.linalg"), 7)
-    yield Row("import joinery", ours, "import pandas, scipy.linalg", theirs, "at most 1.15", ours <= 1.15 * theirs)
+    yield Row(
+        "import joinery",
+        ours,
+        "import pandas, scipy.linalg",
+        theirs,
+        "at most 1.15",
+        ours <= 1.15 * theirs,
+    )
     everything = "import joinery as jn; jn.fit, jn.read, jn.load, jn.look"
     ours, theirs = in_turn(fresh(everything), fresh("import pandas, scipy.linalg"), 7)
-    yield Row("import joinery and touch its calls", ours, "import pandas, scipy.linalg", theirs, "(told)", True)
+    yield Row(
+        "import joinery and touch its calls",
+        ours,
+        "import pandas, scipy.linalg",
+        theirs,
+        "(told)",
+        True,
+    )
     help_text = "import sys; sys.argv = ['joinery', '--help']; from joinery.cli import main; main()"
     ours, theirs = in_turn(fresh(help_text), fresh("import pandas, scipy.linalg"), 7)
     yield Row("joinery --help", ours, "import pandas, scipy.linalg", theirs, "(told)", True)

@@ -48,7 +48,10 @@ CASES: list[tuple[str, Draw, dict[str, str]]] = [
     ("even spread, 40 rows", even, {}),
     ("even spread, 40 rows", even, {"std_errors": "robust"}),
     ("spread grows with x, 60 rows", uneven, {}),
-    *(("spread grows with x, 60 rows", uneven, {"std_errors": kind}) for kind in ("hc0", "hc1", "hc2", "hc3")),
+    *(
+        ("spread grows with x, 60 rows", uneven, {"std_errors": kind})
+        for kind in ("hc0", "hc1", "hc2", "hc3")
+    ),
     ("10 unequal clusters, 100 rows", grouped, {}),
     ("10 unequal clusters, 100 rows", grouped, {"std_errors": "clustered", "cluster": "g"}),
     ("neighbours alike, 200 rows", neighbours, {}),
@@ -63,9 +66,14 @@ def main(times: int) -> None:
         rng = np.random.default_rng(2026)
         hits = 0
         for _ in range(times):
-            row = jn.fit(draw(rng), "y given x", level=LEVEL, **options).coefficients().frame.iloc[1]
+            row = (
+                jn.fit(draw(rng), "y given x", level=LEVEL, **options).coefficients().frame.iloc[1]
+            )
             hits += row["lower"] <= 1 <= row["upper"]
-        print(f"| {name} | {options.get('std_errors', 'constant spread')} | {100 * hits / times:.1f} % |", flush=True)
+        print(
+            f"| {name} | {options.get('std_errors', 'constant spread')} | {100 * hits / times:.1f} % |",
+            flush=True,
+        )
 
 
 if __name__ == "__main__":

@@ -15,7 +15,9 @@ from joinery.core.least_squares.solve import least_squares
 
 def main() -> None:
     """Prints a row for each problem: the fewest digits right over all coefficients, and over all standard errors."""
-    print("| problem | κ | way | coefficients | standard errors | `numpy.linalg.lstsq`, coefficients |")
+    print(
+        "| problem | κ | way | coefficients | standard errors | `numpy.linalg.lstsq`, coefficients |"
+    )
     print("| --- | ---: | --- | ---: | ---: | ---: |")
     for name, (X, y, intercept) in PROBLEMS.items():
         s = least_squares(ArrayBlocks(X, y), intercept=intercept)

@@ -29,7 +29,9 @@ class Row:
         return f"{self.work:<50} {shown}  ratio {ratio:7.3f}  {self.target:<13} {verdict}   ({self.yardstick})"
 
 
-def in_turn(ours: Callable[[], object], theirs: Callable[[], object], times: int = 5) -> tuple[float, float]:
+def in_turn(
+    ours: Callable[[], object], theirs: Callable[[], object], times: int = 5
+) -> tuple[float, float]:
     """The median time of each, in seconds, run alternately after one run of each that does not count."""
     ours(), theirs()
     spent: tuple[list[float], list[float]] = ([], [])
@@ -66,5 +68,7 @@ open("/proc/self/clear_refs", "w").write("5")
 before = held("VmRSS")
 {work}
 print(held("VmHWM") - before)"""
-    out = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True).stdout
+    out = subprocess.run(
+        [sys.executable, "-c", code], check=True, capture_output=True, text=True
+    ).stdout
     return int(out) / 1024

@@ -15,7 +15,12 @@ CLASSES = ("Fit", "Table", "Look", "Trail")
 
 def page() -> str:
     """The whole page."""
-    parts = ["# Every public call", "", "Made from the docstrings by `python docs/reference.py`.", ""]
+    parts = [
+        "# Every public call",
+        "",
+        "Made from the docstrings by `python docs/reference.py`.",
+        "",
+    ]
     for name in sorted(n for n in jn.__all__ if inspect.isfunction(getattr(jn, n))):
         parts += entry(f"jn.{name}", getattr(jn, name))
     for name in CLASSES:
@@ -26,7 +31,14 @@ def page() -> str:
                 parts += [f"**`{method}`**: {inspect.cleandoc(value.fget.__doc__ or '')}", ""]
             else:
                 parts += entry(f"{name}.{method}", value, "###")
-    parts += ["## Errors", "", "```text", inspect.cleandoc(__import__("joinery.errors").errors.__doc__), "```", ""]
+    parts += [
+        "## Errors",
+        "",
+        "```text",
+        inspect.cleandoc(__import__("joinery.errors").errors.__doc__),
+        "```",
+        "",
+    ]
     return "\n".join(parts)
 
 
@@ -34,14 +46,27 @@ def members(kind: type) -> Iterator[tuple[str, Any]]:
     """Public properties and methods in the order they are written."""
     for name, value in vars(kind).items():
         value = getattr(value, "func", value) if hasattr(value, "attrname") else value
-        if not name.startswith("_") and (isinstance(value, property) or inspect.isfunction(value)) and value.__doc__:
+        if (
+            not name.startswith("_")
+            and (isinstance(value, property) or inspect.isfunction(value))
+            and value.__doc__
+        ):
             yield name, value
 
 
 def entry(name: str, call: Any, level: str = "##") -> list[str]:
     """One call: its signature and its docstring as it stands."""
     signature = re.sub(r"(: |-> )'([^']*)'", r"\1\2", str(inspect.signature(call)))
-    return [f"{level} {name}", "", "```text", f"{name}{signature}", "", inspect.cleandoc(call.__doc__ or ""), "```", ""]
+    return [
+        f"{level} {name}",
+        "",
+        "```text",
+        f"{name}{signature}",
+        "",
+        inspect.cleandoc(call.__doc__ or ""),
+        "```",
+        "",
+    ]
 
 
 if __name__ == "__main__":

@@ -53,7 +53,9 @@ class Exact:
     def __init__(self, A, y, w=None):
         A = mpmath.matrix(A if isinstance(A, list) else np.asarray(A, float).tolist())
         y = mpmath.matrix(np.asarray(y, float).tolist())
-        W = mpmath.diag([mpmath.mpf(1)] * A.rows if w is None else [mpmath.mpf(float(v)) for v in w])
+        W = mpmath.diag(
+            [mpmath.mpf(1)] * A.rows if w is None else [mpmath.mpf(float(v)) for v in w]
+        )
         G = A.T * W * A
         self.inverse = G**-1
         self.b = self.inverse * (A.T * W * y)

@@ -10,7 +10,16 @@ from pathlib import Path
 import pytest
 
 SOURCE = Path(__file__).parents[1] / "src" / "joinery"
-FLOOR = {"core": 0, "notation": 0, "data": 1, "design": 2, "show": 2, "study": 3, "model": 4, "cli": 5}
+FLOOR = {
+    "core": 0,
+    "notation": 0,
+    "data": 1,
+    "design": 2,
+    "show": 2,
+    "study": 3,
+    "model": 4,
+    "cli": 5,
+}
 FILES = sorted(SOURCE.rglob("*.py"))
 
 
@@ -21,7 +30,9 @@ def imported(path: Path) -> set[str]:
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom):
             assert node.level == 0, f"{path}: imports are written in full"
-            found |= {node.module or ""} | {f"{node.module}.{a.name}" for a in node.names if node.module == "joinery"}
+            found |= {node.module or ""} | {
+                f"{node.module}.{a.name}" for a in node.names if node.module == "joinery"
+            }
     return found
 
 
@@ -31,7 +42,11 @@ def test_nothing_imports_upward(path):
     if len(place.parts) == 1:
         return  # the public face and the errors
     room = place.parts[0]
-    rooms = {name.split(".")[1] for name in imported(path) if name.startswith("joinery.") and name.count(".")}
+    rooms = {
+        name.split(".")[1]
+        for name in imported(path)
+        if name.startswith("joinery.") and name.count(".")
+    }
     for other in rooms & FLOOR.keys() - {room}:
         below = FLOOR[other] < FLOOR[room] or (room, other) == ("show", "core")
         assert below, f"{place} imports the room {other}"
@@ -46,7 +61,8 @@ def test_nothing_imports_upward(path):
 
 
 MODULES = {
-    ".".join(("joinery", *p.relative_to(SOURCE).with_suffix("").parts)).removesuffix(".__init__"): p for p in FILES
+    ".".join(("joinery", *p.relative_to(SOURCE).with_suffix("").parts)).removesuffix(".__init__"): p
+    for p in FILES
 }
 
 
@@ -55,12 +71,19 @@ def graph() -> dict[str, set[str]]:
     found = {}
     for name, path in MODULES.items():
         tree = ast.parse(path.read_text("utf-8"))
-        typing = [n for n in ast.walk(tree) if isinstance(n, ast.If) and getattr(n.test, "id", "") == "TYPE_CHECKING"]
+        typing = [
+            n
+            for n in ast.walk(tree)
+            if isinstance(n, ast.If) and getattr(n.test, "id", "") == "TYPE_CHECKING"
+        ]
         skipped = {id(inner) for block in typing for inner in ast.walk(block)}
         known = set()
         for node in ast.walk(tree):
             if isinstance(node, ast.ImportFrom) and id(node) not in skipped and node.module:
-                known |= {full if (full := f"{node.module}.{a.name}") in MODULES else node.module for a in node.names}
+                known |= {
+                    full if (full := f"{node.module}.{a.name}") in MODULES else node.module
+                    for a in node.names
+                }
         found[name] = known & MODULES.keys() - {"joinery", name}
     return found
 
@@ -77,7 +100,9 @@ def test_there_is_no_circle_anywhere():
 def test_no_module_takes_a_private_name_of_another(path):
     for node in ast.walk(ast.parse(path.read_text("utf-8"))):
         if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("joinery."):
-            assert not [a.name for a in node.names if a.name.startswith("_")], f"{path}: {node.module}"
+            assert not [a.name for a in node.names if a.name.startswith("_")], (
+                f"{path}: {node.module}"
+            )
 
 
 def test_the_errors_stand_on_nothing():
@@ -85,10 +110,10 @@ def test_the_errors_stand_on_nothing():
 
 
 def test_importing_joinery_loads_nothing_heavy():
-    code = (
-        "import sys, joinery; print([m for m in ('pandas', 'scipy', 'matplotlib', 'rich', 'lark') if m in sys.modules])"
-    )
-    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    code = "import sys, joinery; print([m for m in ('pandas', 'scipy', 'matplotlib', 'rich', 'lark') if m in sys.modules])"
+    out = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=True
+    ).stdout
     assert out.strip() == "[]"
 
 
@@ -97,5 +122,7 @@ def test_a_fit_loads_no_picture_and_no_screen():
         "import sys, joinery as jn; jn.fit('sample:jars', 'jars_sold given hours_open').coefficients();"
         "print([m for m in ('matplotlib', 'rich', 'scipy.stats', 'jinja2') if m in sys.modules])"
     )
-    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    out = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=True
+    ).stdout
     assert out.strip() == "[]"

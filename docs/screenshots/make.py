@@ -38,7 +38,9 @@ def terminal_view(name: str, command: str, display: str) -> None:
     )  # fmt: skip
     time.sleep(6)
     subprocess.run(
-        ["import", "-window", "root", "-crop", "1280x800+0+0", str(HERE / f"{name}.png")], env=environment, check=True
+        ["import", "-window", "root", "-crop", "1280x800+0+0", str(HERE / f"{name}.png")],
+        env=environment,
+        check=True,
     )
     window.terminate()
     window.wait()
@@ -53,7 +55,11 @@ def main() -> None:
     bent = jn.fit("sample:yields", BENT, id="hive")
     bent.draw("residuals", path=HERE / "residuals.png")
     bent.draw("quantiles", path=HERE / "quantiles.png")
-    winter = jn.fit("sample:winter", "survived of colonies given altitude_m, log(forage_km2), stores_kg", id="apiary")
+    winter = jn.fit(
+        "sample:winter",
+        "survived of colonies given altitude_m, log(forage_km2), stores_kg",
+        id="apiary",
+    )
     winter.draw("line", against="stores_kg", path=HERE / "survival.png")
     winter.draw("forecast", new="sample:winter_outcome", path=HERE / "forecasts.png")
     bent.draw("checks", path=HERE / "checks.png")

@@ -1,4 +1,4 @@
-"""Joinery: fit, read, check, mend and forecast with linear models, from a table and one plain sentence.
+"""Joinery: fit, read, check, mend and forecast with linear models from a table and one sentence.
 
 >>> import joinery as jn
 >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")

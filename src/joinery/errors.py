@@ -19,8 +19,8 @@
 
     JoineryWarning(UserWarning)       worth knowing, not worth stopping for
 
-Each carries its parts as attributes as well as its words, and the exit status of the command that meets it.
-"""
+Each carries its parts as attributes as well as its words, and the exit status of the command that
+meets it."""
 
 from __future__ import annotations
 
@@ -31,7 +31,10 @@ from typing import Any, ClassVar
 
 
 def nearest(name: str, known: Iterable[str]) -> str | None:
-    """The known name most like the one given, or None; capital letters count less than other differences."""
+    """The known name most like the one given, or None.
+
+    Capital letters count less than other differences.
+    """
     by_fold = {str(k).casefold(): str(k) for k in known}
     found = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)
     return by_fold[found[0]] if found else None
@@ -53,13 +56,15 @@ class JoineryError(Exception):
 class CallError(JoineryError, ValueError):
     """An argument of a call cannot be right."""
 
-    def __init__(self, message: str, *, argument: str | None = None, known: Sequence[str] = ()) -> None:
+    def __init__(
+        self, message: str, *, argument: str | None = None, known: Sequence[str] = ()
+    ) -> None:
         super().__init__(message)
         self.argument, self.known = argument, tuple(known)
 
 
 def one_of(argument: str, value: Any, known: Sequence[str]) -> str:
-    """The value itself when it is one of the known ones, else a CallError that offers the nearest."""
+    """The value itself when it is known, else a CallError that offers the nearest."""
     if value in known:
         return str(value)
     near = nearest(str(value), known)
@@ -74,8 +79,8 @@ def one_of(argument: str, value: Any, known: Sequence[str]) -> str:
 class SentenceError(JoineryError):
     """The model sentence cannot be read: the message shows it with a caret under the place.
 
-    Attributes: ``text``, ``position`` (0-based, or None), ``problem``, ``expected``, ``suggestion``.
-    """
+    Attributes: ``text``, ``position`` (0-based, or None), ``problem``, ``expected``,
+        ``suggestion``."""
 
     def __init__(
         self,
@@ -113,8 +118,8 @@ def _window(text: str, position: int, width: int = 100) -> tuple[str, int]:
 class UnknownColumnError(SentenceError):
     """The sentence or an option names a column that the table does not have.
 
-    Attributes: ``name``, ``known`` (the columns there are), ``suggestion`` (the nearest, or None), ``where``.
-    """
+    Attributes: ``name``, ``known`` (the columns there are), ``suggestion`` (the nearest, or None),
+        ``where``."""
 
     def __init__(
         self,
@@ -127,7 +132,9 @@ class UnknownColumnError(SentenceError):
     ) -> None:
         self.name, self.known, self.where = name, tuple(str(k) for k in known), where
         near = nearest(name, self.known)
-        hint = f"; did you mean {near!r}?" if near else f"; the columns are {listed(self.known, 12)}"
+        hint = (
+            f"; did you mean {near!r}?" if near else f"; the columns are {listed(self.known, 12)}"
+        )
         super().__init__(f"no column {name!r}{where}{hint}", text=text, position=position)
         self.suggestion = near
 
@@ -139,9 +146,14 @@ class DataError(JoineryError):
 
 
 class UnusableColumnError(DataError):
-    """A column cannot serve as the sentence asks. Attributes: ``column``, ``rows`` (labels of the first such rows)."""
+    """A column cannot serve as the sentence asks.
 
-    def __init__(self, message: str, *, column: str | None = None, rows: Sequence[Any] = ()) -> None:
+    Attributes: ``column``, ``rows`` (labels of the first such rows).
+    """
+
+    def __init__(
+        self, message: str, *, column: str | None = None, rows: Sequence[Any] = ()
+    ) -> None:
         super().__init__(message)
         self.column, self.rows = column, tuple(rows)
 
@@ -163,9 +175,14 @@ class UnequalLengthsError(DataError):
 
 
 class MissingCellsError(DataError):
-    """Cells are missing and were to be refused. Attributes: ``counts`` (column to count), ``rows`` (first labels)."""
+    """Cells are missing and were to be refused.
 
-    def __init__(self, message: str, *, counts: Mapping[str, int], rows: Sequence[Any] = ()) -> None:
+    Attributes: ``counts`` (column to count), ``rows`` (first labels).
+    """
+
+    def __init__(
+        self, message: str, *, counts: Mapping[str, int], rows: Sequence[Any] = ()
+    ) -> None:
         super().__init__(message)
         self.counts, self.rows = dict(counts), tuple(rows)
 
@@ -222,7 +239,7 @@ class JoineryWarning(UserWarning):
 
 @dataclass(frozen=True)
 class Note:
-    """One fact that a reader must know: what it is, how grave, in words, and which columns or rows it is about."""
+    """A fact that a reader must know: kind, gravity, words, and the columns or rows concerned."""
 
     kind: str
     gravity: str  # "serious", "caution", or "note" for the curious

@@ -25,15 +25,30 @@ COMMAND = [str(Path(sys.executable).with_name("joinery"))]
 def test_the_help_groups_commands_in_the_order_of_the_work(joinery):
     status, out, _ = joinery("--help")
     assert status == 0
-    places = [out.index(f"│ {word} ") for word in ("demo", "look", "fit", "coefficients", "rows", "forecast")]
+    places = [
+        out.index(f"│ {word} ")
+        for word in ("demo", "look", "fit", "coefficients", "rows", "forecast")
+    ]
     assert places == sorted(places)
-    for command in ("look", "fit", "rows", "forecast", "draw", "demo", "coefficients", "overall", "equation"):
+    for command in (
+        "look",
+        "fit",
+        "rows",
+        "forecast",
+        "draw",
+        "demo",
+        "coefficients",
+        "overall",
+        "equation",
+    ):
         status, out, err = joinery(command, "--help")
         assert (status, err) == (0, "")
         assert out.strip()
 
 
-@pytest.mark.parametrize("command", ["coefficients", "overall", "anova", "checks", "box_cox", "rows", "forecast"])
+@pytest.mark.parametrize(
+    "command", ["coefficients", "overall", "anova", "checks", "box_cox", "rows", "forecast"]
+)
 def test_each_question_in_each_form(command, joinery, tmp_path):
     fit = jn.fit("sample:yields", MODEL, id="hive")
     table, name = getattr(fit, command)(), command.replace("_", "-")
@@ -60,7 +75,10 @@ def test_fit_prints_the_short_page_and_saves(joinery, tmp_path):
         assert part in full
     assert joinery("fit", *YIELDS, "--as", "html")[1].startswith("<div")
     assert joinery("fit", *YIELDS, "--as", "markdown")[1].startswith("**honey_kg given")
-    assert joinery("fit", *YIELDS, "--as", "json")[1] == jn.load(saved).coefficients().render("json") + "\n"
+    assert (
+        joinery("fit", *YIELDS, "--as", "json")[1]
+        == jn.load(saved).coefficients().render("json") + "\n"
+    )
     for name in ("page.txt", "page.html", "page.csv"):
         assert joinery("fit", *YIELDS, "--output", tmp_path / name)[0] == 0
         assert (tmp_path / name).stat().st_size > 200
@@ -81,7 +99,12 @@ def test_options_reach_the_fit(joinery):
     )
     out = joinery("coefficients", *YIELDS, *asked, "--as", "csv")[1]
     fit = jn.fit(
-        "sample:yields", MODEL, id="hive", where="season >= 2021", leave_out=["H001", "H002", "H058"], level=0.8
+        "sample:yields",
+        MODEL,
+        id="hive",
+        where="season >= 2021",
+        leave_out=["H001", "H002", "H058"],
+        level=0.8,
     )
     assert out == fit.coefficients().render("csv")
     assert "80 % intervals" in joinery("coefficients", *YIELDS, *asked)[1]
@@ -97,7 +120,9 @@ def test_forecasts_from_a_saved_fit_alone(joinery, tmp_path):
     frame = pd.read_csv(io.StringIO(out), index_col="hive", **EVERY_DIGIT)
     assert frame["fitted"].equals(fit.forecast(str(new)).frame["fitted"])
     assert len(frame) == 14
-    one = joinery("forecast", saved, "--at", "forage_km2=3, feed_kg=5, hive_type='top-bar'", "--as", "json")[1]
+    one = joinery(
+        "forecast", saved, "--at", "forage_km2=3, feed_kg=5, hive_type='top-bar'", "--as", "json"
+    )[1]
     assert (
         json.loads(one)["rows"][0]["fitted"]
         == fit.forecast({"forage_km2": 3, "feed_kg": 5, "hive_type": "top-bar"})["fitted"][0]
@@ -120,7 +145,9 @@ def test_standard_input_and_pipes(joinery, tmp_path):
 
 
 def test_draw_writes_pictures(joinery, tmp_path):
-    status, out, err = joinery("draw", *YIELDS[:2], "line", "residuals", "--output", tmp_path / "shots")
+    status, out, err = joinery(
+        "draw", *YIELDS[:2], "line", "residuals", "--output", tmp_path / "shots"
+    )
     assert (status, out) == (0, "")
     assert sorted(p.name for p in (tmp_path / "shots").iterdir()) == ["line.png", "residuals.png"]
     assert err.count("drew") == 2
@@ -164,7 +191,10 @@ def test_guesses_about_a_file_are_said_on_standard_error(joinery, tmp_path):
     status, _, err = joinery("coefficients", file, "price given hours")
     assert status == 3
     assert "--decimal" in err
-    assert joinery("equation", file, "price given hours", "--decimal", ".")[1] == "price = 1153 + 88 hours\n"
+    assert (
+        joinery("equation", file, "price given hours", "--decimal", ".")[1]
+        == "price = 1153 + 88 hours\n"
+    )
 
 
 def test_the_demo_walks_the_whole_job(joinery, tmp_path):
@@ -211,11 +241,15 @@ def test_models_compared_and_chosen(joinery):
 def test_other_families_from_the_command_line(joinery, tmp_path):
     winter = ("sample:winter", "survived of colonies given altitude_m, stores_kg", "--id", "apiary")
     fit = jn.fit("sample:winter", winter[1], id="apiary")
-    assert joinery("average-effects", *winter, "--as", "csv")[1] == fit.average_effects().render("csv")
-    assert joinery("coefficients", *winter, "--ratios", "--profile", "--as", "csv")[1] == fit.coefficients(
-        ratios=True, profile=True
+    assert joinery("average-effects", *winter, "--as", "csv")[1] == fit.average_effects().render(
+        "csv"
+    )
+    assert joinery("coefficients", *winter, "--ratios", "--profile", "--as", "csv")[
+        1
+    ] == fit.coefficients(ratios=True, profile=True).render("csv")
+    assert joinery("crosscheck", *winter, "--seed", "4", "--as", "csv")[1] == fit.crosscheck(
+        seed=4
     ).render("csv")
-    assert joinery("crosscheck", *winter, "--seed", "4", "--as", "csv")[1] == fit.crosscheck(seed=4).render("csv")
     status, out, _ = joinery("fit", *winter, "--save", tmp_path / "w.json")
     assert (status, "79 % of the deviance" in out) == (0, False)
     assert "of the deviance of survived of colonies is explained" in out
@@ -223,7 +257,12 @@ def test_other_families_from_the_command_line(joinery, tmp_path):
     new.loc[1, "stores_kg"] = None
     new.to_csv(tmp_path / "new.csv", index=False)
     status, out, _ = joinery(
-        "forecast", tmp_path / "w.json", "--new", tmp_path / "new.csv", "--output", tmp_path / "out.csv"
+        "forecast",
+        tmp_path / "w.json",
+        "--new",
+        tmp_path / "new.csv",
+        "--output",
+        tmp_path / "out.csv",
     )
     assert (status, out) == (0, "")
     written = pd.read_csv(tmp_path / "out.csv")
@@ -231,7 +270,12 @@ def test_other_families_from_the_command_line(joinery, tmp_path):
     assert written["apiary"].tolist() == new["apiary"].tolist()
     assert np.isnan(written["fitted"][1])
     assert written["note"][1] == "no stores_kg"
-    assert joinery("fit", "sample:bee_samples", "mites per bees_sampled given month", "--family", "gamma")[0] == 2
+    assert (
+        joinery(
+            "fit", "sample:bee_samples", "mites per bees_sampled given month", "--family", "gamma"
+        )[0]
+        == 2
+    )
 
 
 def test_a_dispersion_is_given_on_the_command_line(joinery):
@@ -245,6 +289,8 @@ def test_a_dispersion_is_given_on_the_command_line(joinery):
     status, _, said = joinery("fit", "sample:bee_samples", model, "--dispersion", "soon")
     assert status == 2
     assert 'it is "estimated", or a number above zero' in said
-    status, _, said = joinery("fit", "sample:bee_samples", model, "--family", "negative-binomial", "--dispersion", "2")
+    status, _, said = joinery(
+        "fit", "sample:bee_samples", model, "--family", "negative-binomial", "--dispersion", "2"
+    )
     assert status == 2
     assert "has a shape k in place of a dispersion" in said

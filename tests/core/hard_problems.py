@@ -28,10 +28,18 @@ def problems() -> dict[str, tuple[np.ndarray, np.ndarray, bool]]:
     )
     z = rng.normal(size=(70, 2))
     out["mean 10⁹, spread 1"] = 1e9 + z, 3 + z @ [1.0, -2.0] + rng.normal(size=70), True
-    out["columns 10⁻⁶ to 10⁶ in scale"] = z * [1e-6, 1e6], z @ [1.0, 2.0] + rng.normal(size=70), True
+    out["columns 10⁻⁶ to 10⁶ in scale"] = (
+        z * [1e-6, 1e6],
+        z @ [1.0, 2.0] + rng.normal(size=70),
+        True,
+    )
     for gap in (5, 7, 9):
         pair = np.column_stack([z[:, 0], z[:, 0] + 10.0**-gap * z[:, 1], rng.normal(size=70)])
-        out[f"two columns 10⁻{gap} apart"] = pair, pair @ [1.0, 1.0, 2.0] + rng.normal(size=70), True
+        out[f"two columns 10⁻{gap} apart"] = (
+            pair,
+            pair @ [1.0, 1.0, 2.0] + rng.normal(size=70),
+            True,
+        )
     pair = np.column_stack([1 + z[:, 0], 1 + z[:, 0] + 1e-6 * z[:, 1]])
     out["the same without intercept"] = pair, pair @ [1.0, 1.0] + 100 * rng.normal(size=70), False
     h = np.array([[1.0 / (i + j + 1) for j in range(7)] for i in range(40)])

@@ -42,7 +42,10 @@ def test_spearman_ranks_among_the_rows_both_have(gappy):
     pairs, found = spearman(gappy)
     for (i, j), r in zip(pairs, found.r):
         both = ~np.isnan(gappy[:, i]) & ~np.isnan(gappy[:, j])
-        x, y = ([(c < v).sum() + ((c == v).sum() + 1) / 2 for v in c] for c in (gappy[both, i], gappy[both, j]))
+        x, y = (
+            [(c < v).sum() + ((c == v).sum() + 1) / 2 for v in c]
+            for c in (gappy[both, i], gappy[both, j])
+        )
         assert r == pytest.approx(float(_exact_r(x, y)), abs=1e-12)
 
 
@@ -86,11 +89,16 @@ def test_variance_inflation_is_one_over_what_the_others_leave():
     for j in range(5):
         own = least_squares(ArrayBlocks(np.delete(X, j, 1), X[:, j]))
         assert found[j] == pytest.approx(own.tss / own.rss, rel=1e-10)
-    # of several columns: det(own)·det(others)/det(all), the same whichever basis the term is written in
+    # of several columns: det(own)·det(others)/det(all), the same whichever basis the term is
+    # written in
     both = variance_inflation(R, [np.array([0, 1])])
     turned = X.copy()
     turned[:, :2] = X[:, :2] @ [[1.0, 2.0], [-0.5, 1.0]]
-    again = variance_inflation(least_squares(ArrayBlocks(turned, X[:, 0])).factor, [np.array([0, 1])])
+    again = variance_inflation(
+        least_squares(ArrayBlocks(turned, X[:, 0])).factor, [np.array([0, 1])]
+    )
     C = np.corrcoef(X.T)
     assert both[0] == pytest.approx(again[0], rel=1e-9)
-    assert both[0] == pytest.approx(np.linalg.det(C[:2, :2]) * np.linalg.det(C[2:, 2:]) / np.linalg.det(C), rel=1e-9)
+    assert both[0] == pytest.approx(
+        np.linalg.det(C[:2, :2]) * np.linalg.det(C[2:, 2:]) / np.linalg.det(C), rel=1e-9
+    )

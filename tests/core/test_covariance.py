@@ -13,7 +13,12 @@ import joinery as jn
 RNG = np.random.default_rng(31)
 N = 48
 TABLE = pd.DataFrame(
-    {"x": RNG.normal(size=N), "z": RNG.normal(size=N), "w": RNG.uniform(0.3, 3, N), "r": RNG.integers(1, 4, N)}
+    {
+        "x": RNG.normal(size=N),
+        "z": RNG.normal(size=N),
+        "w": RNG.uniform(0.3, 3, N),
+        "r": RNG.integers(1, 4, N),
+    }
 )
 TABLE["g"] = np.repeat(list("abcdefgh"), [3, 3, 5, 9, 8, 4, 6, 10])
 TABLE["h"] = RNG.choice(list("uvwxyz"), N)
@@ -42,9 +47,9 @@ def test_robust_errors_are_whites_and_their_corrections(kind, weights):
     V = bread @ (X.T * (scale * (w * e) ** 2)) @ X @ bread
     fit = jn.fit(TABLE, "y given x, z", weights=weights, std_errors=kind)
     assert np.allclose(errors(fit), np.sqrt(np.diag(V)))
-    wald = (fit.coefficients()["estimate"].to_numpy()[1:] @ np.linalg.inv(V[1:, 1:])) @ fit.coefficients()[
-        "estimate"
-    ].to_numpy()[1:]
+    wald = (
+        fit.coefficients()["estimate"].to_numpy()[1:] @ np.linalg.inv(V[1:, 1:])
+    ) @ fit.coefficients()["estimate"].to_numpy()[1:]
     assert np.isclose(fit.overall()["f"][0], wald / 2)
 
 
@@ -85,7 +90,9 @@ def test_clustered_errors_are_cr2_with_their_degrees_of_freedom(weights):
     assert np.allclose(errors(fit), np.sqrt(np.diag(V)))
     assert np.allclose(fit._fitted.sandwich.df, df)
     assert "8 clusters of g" in " ".join(str(fit).split())
-    crossed = jn.fit(TABLE, "y given x, z", weights=weights, std_errors="clustered", cluster=["g", "h"])
+    crossed = jn.fit(
+        TABLE, "y given x, z", weights=weights, std_errors="clustered", cluster=["g", "h"]
+    )
     parts = [dense_cr2(X, w, e, TABLE[c].to_numpy()) for c in "gh"] + [
         dense_cr2(X, w, e, (TABLE["g"] + TABLE["h"]).to_numpy())
     ]
@@ -107,13 +114,15 @@ def test_autocorrelated_errors_are_newey_and_wests():
     fit = jn.fit(TABLE, "y given x, z", std_errors="autocorrelated", order="day")
     assert np.allclose(errors(fit), np.sqrt(np.diag(bread @ meat @ bread)))
     assert fit._fitted.sandwich.lags == lags
-    # a row left out breaks the neighbourhood of those beside it: the same as a score of nothing in its place
+    # a row left out breaks the neighbourhood of those beside it: the same as a score of nothing in
+    # its place
     gap = jn.fit(TABLE, "y given x", std_errors="autocorrelated", leave_out=[7])
     closed = jn.fit(TABLE.drop(index=7), "y given x", std_errors="autocorrelated")
     assert not np.allclose(errors(gap), errors(closed))
     weightless = TABLE.assign(w=np.where(TABLE.index == 7, 0.0, 1.0))
     assert np.allclose(
-        errors(closed), errors(jn.fit(weightless, "y given x", weights="w", std_errors="autocorrelated"))
+        errors(closed),
+        errors(jn.fit(weightless, "y given x", weights="w", std_errors="autocorrelated")),
     )
 
 
@@ -128,10 +137,13 @@ def test_forecasts_and_saved_fits_carry_the_chosen_covariance(tmp_path):
     assert np.isclose(reach, t_quantile(0.975, N - 2) * math.sqrt(x @ V @ x))
     assert any("spread of single rows to be even" in note for note in row.notes)
     again = jn.load(fit.save(tmp_path / "r.json"))
-    pd.testing.assert_frame_equal(again.coefficients().frame, fit.coefficients().frame, check_exact=True)
+    pd.testing.assert_frame_equal(
+        again.coefficients().frame, fit.coefficients().frame, check_exact=True
+    )
     plain = jn.fit(TABLE, "y given x")
     assert np.allclose(
-        fit.coefficients(correlations=True)["partial_r"][1], plain.coefficients(correlations=True)["partial_r"][1]
+        fit.coefficients(correlations=True)["partial_r"][1],
+        plain.coefficients(correlations=True)["partial_r"][1],
     )
 
 

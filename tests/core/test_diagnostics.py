@@ -32,11 +32,15 @@ def test_an_added_column_has_the_t_of_really_adding_it(fitted):
     t = more.coefficients[-1] / (s * more.error_factors[-1])
     assert found.statistic == pytest.approx(t, rel=1e-10)
     assert found.size == pytest.approx(1 - more.rss / (e @ e), rel=1e-10)
-    assert np.isnan(diagnostics.added_column(*(lambda v: (v @ v, U.T @ v, v @ e))(X[:, 2]), e @ e, 27).statistic)
+    assert np.isnan(
+        diagnostics.added_column(*(lambda v: (v @ v, U.T @ v, v @ e))(X[:, 2]), e @ e, 27).statistic
+    )
 
 
 def test_holm_is_the_step_down_rule():
-    assert diagnostics.holm(np.array([0.01, 0.04, np.nan, 0.03])).tolist()[:2] == pytest.approx([0.03, 0.06])
+    assert diagnostics.holm(np.array([0.01, 0.04, np.nan, 0.03])).tolist()[:2] == pytest.approx(
+        [0.03, 0.06]
+    )
     assert diagnostics.holm(np.array([0.9, 0.8])).tolist() == [1.0, 1.0]
 
 

@@ -11,7 +11,12 @@ import joinery as jn
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 
-PAIRS = [(f, link, None) for f in FAMILIES for link in FAMILIES[f].links if (f, link) != ("normal", "identity")]
+PAIRS = [
+    (f, link, None)
+    for f in FAMILIES
+    for link in FAMILIES[f].links
+    if (f, link) != ("normal", "identity")
+]
 PAIRS += [(f, link, "estimated") for f in ("binomial", "poisson") for link in FAMILIES[f].links]
 MU = {
     "identity": lambda e: e,
@@ -131,7 +136,9 @@ def test_estimates_are_those_of_exact_maximization(family, link, dispersion, see
     phi = mp.mpf(1) if known else pearson / df
     inverse = information**-1
     for i in range(3):
-        assert found["standard_error"][i] == pytest.approx(float(mp.sqrt(phi * inverse[i, i])), rel=1e-9)
+        assert found["standard_error"][i] == pytest.approx(
+            float(mp.sqrt(phi * inverse[i, i])), rel=1e-9
+        )
     D = sum(t * deviance(family, a, v, k) for t, a, v in zip(m, y, mu))
     assert fit.deviance == pytest.approx(float(D), rel=1e-10)
     if dispersion is None:
@@ -151,7 +158,10 @@ def test_the_shape_of_counts_is_likeliest():
     table, sentence = made("negative-binomial", "log", 5)
     fit = jn.fit(table, sentence, family="negative-binomial")
     mu = fit.rows()["fitted"].to_numpy()
-    near = [stats.nbinom.logpmf(table["y"], k, k / (k + mu)).sum() for k in fit.shape * np.array([0.999, 1, 1.001])]
+    near = [
+        stats.nbinom.logpmf(table["y"], k, k / (k + mu)).sum()
+        for k in fit.shape * np.array([0.999, 1, 1.001])
+    ]
     assert near[1] > max(near[0], near[2])
     assert fit.log_likelihood == pytest.approx(near[1], rel=1e-10)
     flat = jn.fit({"y": [2, 3, 2, 3, 2, 3, 2, 3]}, "y given nothing", family="negative-binomial")
@@ -159,8 +169,16 @@ def test_the_shape_of_counts_is_likeliest():
 
 
 HARD = {
-    "zeros in a level": ({"g": list("aaabbb") * 4, "y": [0, 0, 0, 3, 1, 2] * 4}, "y given g", {"family": "poisson"}),
-    "ones in a level": ({"g": list("aaabbb") * 4, "y": [1, 1, 1, 0, 1, 0] * 4}, "y given g", {"family": "binomial"}),
+    "zeros in a level": (
+        {"g": list("aaabbb") * 4, "y": [0, 0, 0, 3, 1, 2] * 4},
+        "y given g",
+        {"family": "poisson"},
+    ),
+    "ones in a level": (
+        {"g": list("aaabbb") * 4, "y": [1, 1, 1, 0, 1, 0] * 4},
+        "y given g",
+        {"family": "binomial"},
+    ),
 }
 
 
@@ -190,13 +208,23 @@ def test_firth_is_half_a_count_added_for_one_proportion():
 def test_huge_counts_and_tiny_probabilities():
     rng = np.random.default_rng(1)
     x = rng.uniform(0, 1, 40)
-    counts = jn.fit({"x": x, "y": rng.poisson(1e9 * np.exp(x))}, "y given x", family="poisson").coefficients().frame
+    counts = (
+        jn.fit({"x": x, "y": rng.poisson(1e9 * np.exp(x))}, "y given x", family="poisson")
+        .coefficients()
+        .frame
+    )
     assert counts["estimate"][1] == pytest.approx(1, abs=1e-3)
     total = np.full(40, 10**14)
-    fit = jn.fit({"x": x, "s": rng.binomial(total, 1e-12 * np.exp(x)), "n": total}, "s of n given x")
+    fit = jn.fit(
+        {"x": x, "s": rng.binomial(total, 1e-12 * np.exp(x)), "n": total}, "s of n given x"
+    )
     assert fit.converged
-    rates = jn.fit({"x": x, "s": fit.rows()["observed"] * total, "n": total}, "s per n given x").coefficients()
-    assert fit.coefficients()["estimate"].to_numpy() == pytest.approx(rates["estimate"].to_numpy(), rel=1e-9)
+    rates = jn.fit(
+        {"x": x, "s": fit.rows()["observed"] * total, "n": total}, "s per n given x"
+    ).coefficients()
+    assert fit.coefficients()["estimate"].to_numpy() == pytest.approx(
+        rates["estimate"].to_numpy(), rel=1e-9
+    )
 
 
 def test_weights_repeats_and_offsets_mean_what_they_say():
@@ -208,11 +236,26 @@ def test_weights_repeats_and_offsets_mean_what_they_say():
     a = jn.fit(frame, "y given z", family="poisson", repeats="r", offset="o")
     b = jn.fit(long, "y given z", family="poisson", offset="o")
     names = ["estimate", "standard_error", "p"]
-    assert a.coefficients().frame[names].to_numpy() == pytest.approx(b.coefficients().frame[names].to_numpy())
-    for name in ("deviance", "null_deviance", "log_likelihood", "aic", "bic", "residual_df", "n_rows"):
+    assert a.coefficients().frame[names].to_numpy() == pytest.approx(
+        b.coefficients().frame[names].to_numpy()
+    )
+    for name in (
+        "deviance",
+        "null_deviance",
+        "log_likelihood",
+        "aic",
+        "bic",
+        "residual_df",
+        "n_rows",
+    ):
         assert getattr(a, name) == pytest.approx(getattr(b, name))
     gamma = [
-        jn.fit(frame.assign(y=frame["y"] + 1, w=s * frame["r"]), "y given z", family="gamma", weights="w")
+        jn.fit(
+            frame.assign(y=frame["y"] + 1, w=s * frame["r"]),
+            "y given z",
+            family="gamma",
+            weights="w",
+        )
         for s in (1, 4)
     ]
     assert gamma[0].coefficients().frame[names].to_numpy() == pytest.approx(
@@ -232,7 +275,11 @@ def test_robust_errors_of_counts_hold_their_level_where_plain_ones_fail():
         x = rng.uniform(0, 1, 150)
         y = rng.negative_binomial(1.5, 1.5 / (1.5 + np.exp(1 + x)))
         for i, kind in enumerate(("constant spread", "robust")):
-            row = jn.fit({"x": x, "y": y}, "y given x", family="poisson", std_errors=kind).coefficients().frame.iloc[1]
+            row = (
+                jn.fit({"x": x, "y": y}, "y given x", family="poisson", std_errors=kind)
+                .coefficients()
+                .frame.iloc[1]
+            )
             held[i] += row["lower"] <= 1 <= row["upper"]
     assert held[0] / 300 < 0.85
     assert held[1] / 300 > 0.91
@@ -265,8 +312,12 @@ def test_responses_a_family_cannot_have_are_named(table, sentence, options, said
 
 
 def test_fractional_counts_and_one_value_are_noted():
-    assert "fractional counts" in " ".join(jn.fit(T | {"y": [1, 2.5, 3, 4]}, "y given x", family="poisson").notes)
-    assert "the same in every row" in " ".join(jn.fit(T | {"y": [2, 2, 2, 2]}, "y given x", family="poisson").notes)
+    assert "fractional counts" in " ".join(
+        jn.fit(T | {"y": [1, 2.5, 3, 4]}, "y given x", family="poisson").notes
+    )
+    assert "the same in every row" in " ".join(
+        jn.fit(T | {"y": [2, 2, 2, 2]}, "y given x", family="poisson").notes
+    )
 
 
 def test_nested_counts_are_compared_by_likelihood_ratio():
@@ -301,12 +352,16 @@ def test_average_effects_are_the_slope_of_the_mean():
     X = np.column_stack([np.ones(24), table["x"], table["z"]])
     draws = rng.multivariate_normal(b.to_numpy(), fit._fitted.solution.unscaled_covariance, 20000)
     q = LINKS["logit"].mu(draws @ X.T)
-    assert found.loc["x", "standard_error"] == pytest.approx(np.std((q * (1 - q)).mean(axis=1) * draws[:, 1]), rel=0.05)
+    assert found.loc["x", "standard_error"] == pytest.approx(
+        np.std((q * (1 - q)).mean(axis=1) * draws[:, 1]), rel=0.05
+    )
     # of yes or no against a category: the difference of two standardized means
     g = np.array(list("ab") * 30)
     y = np.random.default_rng(2).uniform(size=60) < np.where(g == "a", 0.3, 0.6)
     two = jn.fit({"g": g, "y": y}, "y given g")
-    assert two.average_effects()["effect"].tolist() == pytest.approx([y[g == "b"].mean() - y[g == "a"].mean()])
+    assert two.average_effects()["effect"].tolist() == pytest.approx(
+        [y[g == "b"].mean() - y[g == "a"].mean()]
+    )
 
 
 def test_profile_ends_lie_where_the_deviance_has_risen_enough():
@@ -330,7 +385,9 @@ def test_one_step_deletion_is_near_really_leaving_out():
     inverse = np.linalg.inv(fit._fitted.solution.unscaled_covariance)
     for i in (0, 7, 19):
         move = full["estimate"] - jn.fit(frame.drop(i), sentence).coefficients().frame["estimate"]
-        assert rows["cooks_distance"][i] == pytest.approx(float(move @ inverse @ move) / 3, rel=0.25, abs=0.01)
+        assert rows["cooks_distance"][i] == pytest.approx(
+            float(move @ inverse @ move) / 3, rel=0.25, abs=0.01
+        )
 
 
 def test_quantile_residuals_are_normal_when_the_family_is_right():
@@ -358,7 +415,11 @@ def test_profile_ends_of_counts_let_the_shape_follow():
     fit = jn.fit(table, sentence, family="negative-binomial")
     ends = fit.coefficients(profile=True).frame.set_index("term").loc["x"]
     for end in ("lower", "upper"):
-        held = jn.fit(table, "y given z", family="negative-binomial", offset=f"{float(ends[end])!r} * x")
-        assert 2 * (fit.log_likelihood - held.log_likelihood) == pytest.approx(3.841458820694124, rel=1e-6)
+        held = jn.fit(
+            table, "y given z", family="negative-binomial", offset=f"{float(ends[end])!r} * x"
+        )
+        assert 2 * (fit.log_likelihood - held.log_likelihood) == pytest.approx(
+            3.841458820694124, rel=1e-6
+        )
     plain = fit.coefficients().frame.set_index("term").loc["x"]
     assert ends["lower"] == pytest.approx(plain["lower"], abs=plain["standard_error"] / 2)

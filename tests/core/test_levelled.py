@@ -43,7 +43,9 @@ def made(request):
         codes[codes == 4] = 1
     places = rng.permutation(d + q)
     numbers = rng.normal(1e4 if request.param == "far" else 0, 1, (m, d))
-    X = IndicatorColumns(np.asfortranarray(numbers), codes, np.sort(places[:d]), np.sort(places[d:]))
+    X = IndicatorColumns(
+        np.asfortranarray(numbers), codes, np.sort(places[:d]), np.sort(places[d:])
+    )
     y = X.dense() @ rng.normal(size=d + q) + rng.normal(size=m)
     return X, y, rng.uniform(0.5, 2, m)
 
@@ -58,7 +60,9 @@ def test_products_are_those_of_the_written_out_columns(made, valued):
     assert_allclose(G, Z.T @ Z, rtol=1e-12, atol=1e-9)
     assert_allclose(products.times(X, b), Z @ b, rtol=1e-12)
     assert_allclose(products.weighted_sums(y, X), y @ Z, rtol=1e-11, atol=1e-9)
-    assert_allclose(products.weighted_sums(np.vstack([y, w]), X), np.vstack([y, w]) @ Z, rtol=1e-11, atol=1e-9)
+    assert_allclose(
+        products.weighted_sums(np.vstack([y, w]), X), np.vstack([y, w]) @ Z, rtol=1e-11, atol=1e-9
+    )
     few = np.array([5, 0, 700])
     assert_allclose(levelled.some_rows(X, few), Z[few])
     shift = np.where(np.isin(np.arange(len(b)), X.number_places), 2.5, 0.0)

@@ -75,16 +75,24 @@ def test_the_number_of_cores_does_not_change_a_bit(monkeypatch, far):
         monkeypatch.setenv("OMP_NUM_THREADS", count)
         monkeypatch.setattr("os.sched_getaffinity", lambda _: set(range(5)), raising=False)
         s = least_squares(ArrayBlocks(X, y, w, 3000))
-        found.append((s.way, s.intercept, s.rss, s.coefficients.tobytes(), s.unscaled_covariance.tobytes()))
+        found.append(
+            (s.way, s.intercept, s.rss, s.coefficients.tobytes(), s.unscaled_covariance.tobytes())
+        )
     assert found[0] == found[1] == found[2]
     assert found[0][0] == ("exact" if far else "quick")
 
 
 @pytest.mark.parametrize("order", "CF")
-@pytest.mark.parametrize(("m", "k"), [(3, 2), (100, 0), (5000, 1), (9001, 20), (4097, 45), (3000, 230)])
+@pytest.mark.parametrize(
+    ("m", "k"), [(3, 2), (100, 0), (5000, 1), (9001, 20), (4097, 45), (3000, 230)]
+)
 def test_small_products_equal_whole_ones(m, k, order):
     rng = np.random.default_rng(m + k)
-    Z, b, W = np.asarray(rng.normal(size=(m, k)), order=order), rng.normal(size=k), rng.normal(size=(2, m))
+    Z, b, W = (
+        np.asarray(rng.normal(size=(m, k)), order=order),
+        rng.normal(size=k),
+        rng.normal(size=(2, m)),
+    )
     A = rng.normal(size=(3, k))
     for ours, plain in [
         (products.gram(Z), Z.T @ Z),

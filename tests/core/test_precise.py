@@ -55,7 +55,10 @@ def test_cross_products_are_right_far_beyond_a_double(count):
     Z = np.column_stack([X, y]) / 2
     for i in range(3):
         for j in range(3):
-            truth = sum(Fraction(a) * Fraction(b) for a, b in zip(Z[:, i].tolist(), Z[:, j].tolist(), strict=True))
+            truth = sum(
+                Fraction(a) * Fraction(b)
+                for a, b in zip(Z[:, i].tolist(), Z[:, j].tolist(), strict=True)
+            )
             error = abs(Fraction(float(G[0][i, j])) + Fraction(float(G[1][i, j])) - truth)
             assert error <= len(Z) * Fraction(2) ** -min(BITS * count + 53, 104)
 
@@ -67,10 +70,14 @@ def test_factor_and_inverse_of_a_hopeless_matrix():
         for j in range(n):
             hilbert[i, j] = mpmath.mpf(1) / (i + j + 1)
     high = np.array([[float(hilbert[i, j]) for j in range(n)] for i in range(n)])
-    low = np.array([[float(hilbert[i, j] - mpmath.mpf(high[i, j])) for j in range(n)] for i in range(n)])
+    low = np.array(
+        [[float(hilbert[i, j] - mpmath.mpf(high[i, j])) for j in range(n)] for i in range(n)]
+    )
     R, kept = precise.cholesky((high, low), np.sqrt(np.diag(high)), 1e-15)
     assert kept.all()
     inverse = precise.triangular_inverse(R)
     truth = mpmath.inverse(mpmath.cholesky(hilbert).T)
-    worst = max(abs(mpmath.mpf(inverse[0][i, j]) / truth[i, j] - 1) for i in range(n) for j in range(i, n))
+    worst = max(
+        abs(mpmath.mpf(inverse[0][i, j]) / truth[i, j] - 1) for i in range(n) for j in range(i, n)
+    )
     assert worst < 1e-15

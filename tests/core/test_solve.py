@@ -44,10 +44,15 @@ def test_coefficients_and_standard_errors_have_their_digits(kind, weighted, exac
     w = np.random.default_rng(1).uniform(0.2, 3, len(y)) if weighted else None
     s = solved(X, y, w)
     truth = exact(np.column_stack([np.ones(len(y)), X]), y, w)
-    # what rounding alone must cost: the condition number once in the steady way, next to nothing in the quick one
+    # what rounding alone must cost: the condition number once in the steady way, next to nothing in
+    # the quick one
     expected = 14.0 - (np.log10(s.condition) if s.way == "steady" else 0)
-    assert correct_digits([s.intercept, *s.coefficients], truth.b) > expected - (5 if kind == "large mean" else 0)
-    assert correct_digits(standard_errors(s), truth.se) > 11 - (np.log10(s.condition) if s.way == "steady" else 0)
+    assert correct_digits([s.intercept, *s.coefficients], truth.b) > expected - (
+        5 if kind == "large mean" else 0
+    )
+    assert correct_digits(standard_errors(s), truth.se) > 11 - (
+        np.log10(s.condition) if s.way == "steady" else 0
+    )
     assert correct_digits([s.rss], [truth.rss]) > 12
 
 
@@ -155,14 +160,17 @@ def test_values_that_are_not_finite_never_pass(bad):
 
 
 @pytest.mark.parametrize(
-    "make", [lambda X: X.astype(np.float32), np.asfortranarray, lambda X: X[::2], lambda X: X.round()]
+    "make",
+    [lambda X: X.astype(np.float32), np.asfortranarray, lambda X: X[::2], lambda X: X.round()],
 )
 def test_arrays_of_any_make_are_right(make):
     X, y = problem("plain")
     Z = make(X)
     Z.flags.writeable = False
     plain = np.ascontiguousarray(Z, dtype=float)
-    assert np.allclose(solved(Z, y[: len(Z)]).coefficients, solved(plain, y[: len(Z)]).coefficients, rtol=1e-13)
+    assert np.allclose(
+        solved(Z, y[: len(Z)]).coefficients, solved(plain, y[: len(Z)]).coefficients, rtol=1e-13
+    )
 
 
 def volume(s):

@@ -93,7 +93,12 @@ def test_every_kind_of_file_gives_the_same_table(name, tmp_path):
         ("blank.csv", b"\n \n", jn.EmptyTableError, "is empty"),
         ("headers.csv", b"a,b\n", jn.EmptyTableError, "has headers (a, b) but no rows"),
         ("binary.csv", bytes(range(256)), jn.FileFormatError, "is not text"),
-        ("twice.csv", b"a,b,a\n1,2,3\n", jn.DataError, "the header 'a' stands twice (columns 1, 3)"),
+        (
+            "twice.csv",
+            b"a,b,a\n1,2,3\n",
+            jn.DataError,
+            "the header 'a' stands twice (columns 1, 3)",
+        ),
         ("ragged.csv", b"a,b\n1,2\n3,4,5\n", jn.FileFormatError, "is not a table of commas"),
         ("not.parquet", b"a,b\n1,2\n", jn.FileFormatError, "cannot be read as .parquet"),
         ("not.xlsx", b"a,b\n1,2\n", jn.FileFormatError, "cannot be read as .xlsx"),
@@ -134,7 +139,9 @@ def test_tables_from_elsewhere():
     arrow = pa.table({"a": [1, 2], "g": ["u", None]})
     assert records(arrow).column("a").numbers(slice(None)).tolist() == [1, 2]
     assert records({"a": [1, 2], "b": 7}).column("b").numbers(slice(None)).tolist() == [7, 7]
-    storied = pd.DataFrame([[1, 2]], columns=pd.MultiIndex.from_tuples([("hive", "kg"), ("hive", "")]))
+    storied = pd.DataFrame(
+        [[1, 2]], columns=pd.MultiIndex.from_tuples([("hive", "kg"), ("hive", "")])
+    )
     assert records(storied).names == ("hive.kg", "hive")
 
 
@@ -156,7 +163,11 @@ NUMBERS = [1.0, 2.0, np.nan]
         (pd.Series(["b", "a", None]), "category", None),
         (pd.Series(["b", "a", None], dtype=pd.ArrowDtype(pa.string())), "category", None),
         (pd.Categorical(["b", "a", None], categories=["b", "c", "a"]), "category", None),
-        (pd.to_datetime(["2026-01-02", "2026-01-03", None]).to_series(), "date", [20455, 20456, np.nan]),
+        (
+            pd.to_datetime(["2026-01-02", "2026-01-03", None]).to_series(),
+            "date",
+            [20455, 20456, np.nan],
+        ),
         (pd.to_timedelta(["1 days", "48h", None]).to_series(), "number", NUMBERS),
         (pd.Series([None, None, None], dtype=object), "number", [np.nan] * 3),
     ],
@@ -223,9 +234,13 @@ def test_what_is_planted_in_the_samples_is_there(honey):
     assert winter[["stores_kg", "hive_weight_kg"]].corr().iloc[0, 1] > 0.95
     for name in ("forage_km2", "nearest_km"):
         assert winter[name].skew() > 1.5 > 3 * abs(np.log(winter[name]).skew())
-    assert set(jn.sample_data("winter_outcome")["apiary"]) == set(winter.loc[winter["survived"].isna(), "apiary"])
+    assert set(jn.sample_data("winter_outcome")["apiary"]) == set(
+        winter.loc[winter["survived"].isna(), "apiary"]
+    )
     # hive_scale: neighbouring days alike; prices: the spread grows
-    gain = jn.fit("sample:hive_scale", "gain_kg given temperature_c, rain_mm").rows().frame["residual"]
+    gain = (
+        jn.fit("sample:hive_scale", "gain_kg given temperature_c, rain_mm").rows().frame["residual"]
+    )
     assert gain.autocorr() > 0.5
     price = jn.fit("sample:prices", "price given weight_g, source").rows().frame
     assert np.corrcoef(np.abs(price["residual"]), price["fitted"])[0, 1] > 0.3
@@ -233,7 +248,11 @@ def test_what_is_planted_in_the_samples_is_there(honey):
     mites = jn.sample_data("bee_samples")
     pooled = mites.groupby(["treatment", "month"])["mites"]
     assert (pooled.var() / pooled.mean()).median() > 2
-    queens = jn.fit("sample:queens", "eggs_a_day given all but queen, outcome").coefficients().frame.set_index("term")
+    queens = (
+        jn.fit("sample:queens", "eggs_a_day given all but queen, outcome")
+        .coefficients()
+        .frame.set_index("term")
+    )
     assert (queens.loc[["weight_mg", "age_days", "attendants"], "p"] < 0.01).all()
     assert (queens.drop(["intercept", "weight_mg", "age_days", "attendants"])["p"] > 0.01).all()
 
@@ -262,13 +281,19 @@ def test_the_table_is_found_on_its_sheet(text, said, encoding, tmp_path):
 def test_every_guess_can_be_settled(tmp_path):
     path = tmp_path / "s.txt"
     path.write_text(
-        "ignored,line,here\na|b|when\n1,5|x|03/04/2024\n2,5|z|04/04/2024\nTotal|y|05/06/2024\n", encoding="utf-8"
+        "ignored,line,here\na|b|when\n1,5|x|03/04/2024\n2,5|z|04/04/2024\nTotal|y|05/06/2024\n",
+        encoding="utf-8",
     )
-    found = jn.read(path, delimiter="|", header=2, footer=0, decimal=",", dates="month first", encoding="utf-8")
+    found = jn.read(
+        path, delimiter="|", header=2, footer=0, decimal=",", dates="month first", encoding="utf-8"
+    )
     assert found.columns.tolist() == ["a", "b", "when"]
     assert found["a"].tolist() == ["1,5", "2,5", "Total"]
     assert found["when"].dt.month.tolist() == [3, 4, 5]
-    assert jn.read(path, delimiter="|", header=2, dates="day first")["when"].dt.day.tolist() == [3, 4]
+    assert jn.read(path, delimiter="|", header=2, dates="day first")["when"].dt.day.tolist() == [
+        3,
+        4,
+    ]
     for wrong in ({"header": 99}, {"dates": "year"}, {"encoding": "utf-99"}):
         with pytest.raises(jn.JoineryError):
             jn.read(path, **wrong)
@@ -276,7 +301,12 @@ def test_every_guess_can_be_settled(tmp_path):
 
 def test_a_spreadsheet_table_need_not_start_in_the_corner(tmp_path):
     path = tmp_path / "s.xlsx"
-    cells = [[None] * 4, [None, "Stall sales", None, None], [None] * 4, [None, "hours", "price", "when"]]
+    cells = [
+        [None] * 4,
+        [None, "Stall sales", None, None],
+        [None] * 4,
+        [None, "hours", "price", "when"],
+    ]
     cells += [
         [None, 3, 2.5, pd.Timestamp("2024-05-31")],
         [None, 4, None, pd.Timestamp("2024-06-01")],

@@ -35,7 +35,9 @@ def design(terms: str, table=TABLE):
 
 def spans(terms, intercept):
     """A basis of the space that terms span when every product is written out over full sets of indicators."""
-    full = {name: pd.get_dummies(TABLE[name]).to_numpy(float) for name in "abc"} | {"x": TABLE[["x"]].to_numpy()}
+    full = {name: pd.get_dummies(TABLE[name]).to_numpy(float) for name in "abc"} | {
+        "x": TABLE[["x"]].to_numpy()
+    }
     parts = [np.ones((72, 1))] if intercept else []
     for term in terms:
         part = np.ones((72, 1))
@@ -52,7 +54,9 @@ TERMS = ["a", "b", "c", "x", "ab", "ac", "ax", "abc", "abx"]
 @pytest.mark.parametrize("intercept", [True, False])
 def test_every_choice_of_products_spans_its_space_without_a_column_too_many(coding, intercept):
     def written(name):
-        return name if coding == "indicator" or name == "x" else f"category({name}, coding='{coding}')"
+        return (
+            name if coding == "indicator" or name == "x" else f"category({name}, coding='{coding}')"
+        )
 
     for size in (1, 2, 3):
         for chosen in combinations(TERMS, size):
@@ -61,7 +65,9 @@ def test_every_choice_of_products_spans_its_space_without_a_column_too_many(codi
             space = spans(chosen, intercept)
             rank = np.linalg.matrix_rank(space)
             assert X.shape[1] == rank, text
-            assert np.linalg.matrix_rank(np.hstack([X, space])) == np.linalg.matrix_rank(X) == rank, text
+            assert (
+                np.linalg.matrix_rank(np.hstack([X, space])) == np.linalg.matrix_rank(X) == rank
+            ), text
             assert len(set(made.names)) == len(made.names)
 
 
@@ -95,8 +101,14 @@ def test_codings_are_what_they_say():
     effect = jn.fit(TABLE, "y given category(a, coding='effect')").coefficients()["estimate"]
     assert np.allclose(effect, [means.mean(), means["v"] - means.mean(), means["w"] - means.mean()])
     helmert = jn.fit(TABLE, "y given category(a, coding='helmert')").coefficients()["estimate"]
-    assert np.allclose(helmert, [means.mean(), means["v"] - means["u"], means["w"] - (means["u"] + means["v"]) / 2])
-    indicator = jn.fit(TABLE, "y given category(a, reference='w')").coefficients().frame.set_index("term")["estimate"]
+    assert np.allclose(
+        helmert, [means.mean(), means["v"] - means["u"], means["w"] - (means["u"] + means["v"]) / 2]
+    )
+    indicator = (
+        jn.fit(TABLE, "y given category(a, reference='w')")
+        .coefficients()
+        .frame.set_index("term")["estimate"]
+    )
     assert np.isclose(indicator["a: u"], means["u"] - means["w"])
 
 
@@ -144,14 +156,18 @@ def test_new_rows_meet_the_same_columns(terms):
     new = records(some.reset_index(drop=True))
     again = made.matrix(made.context(new, EVERY_ROW))
     assert np.allclose(again, X[some.index, 1:], atol=1e-12)
-    in_parts = np.vstack([made.matrix(made.context(records(TABLE), np.arange(i, i + 9))) for i in range(0, 72, 9)])
+    in_parts = np.vstack(
+        [made.matrix(made.context(records(TABLE), np.arange(i, i + 9))) for i in range(0, 72, 9)]
+    )
     assert np.array_equal(in_parts, X[:, 1:])
 
 
 def test_what_is_learnt_comes_from_the_rows_used():
     table = TABLE.assign(big=np.where(np.arange(72) == 0, 1e6, TABLE["z"]))
     fit = jn.fit(table, "y given centred(big), rank(z)", leave_out=[0])
-    assert np.isclose(fit._fitted.design.function_memory["centred(big)"]["mean"], TABLE["z"][1:].mean())
+    assert np.isclose(
+        fit._fitted.design.function_memory["centred(big)"]["mean"], TABLE["z"][1:].mean()
+    )
     new = records({"big": [0.0], "z": [(TABLE["z"].nsmallest(2)).mean()]})
     row = fit._fitted.design.matrix(fit._fitted.design.context(new, EVERY_ROW))
     assert 1 <= row[0, 1] <= 3
@@ -167,7 +183,9 @@ def test_levels_keep_their_order_and_drop_what_is_unused():
 
 
 def test_dates_count_days_and_say_so():
-    days = pd.DataFrame({"d": pd.to_datetime(["2026-03-05", "2026-03-01", "2026-03-11"]), "y": [1.0, 2.0, 4.0]})
+    days = pd.DataFrame(
+        {"d": pd.to_datetime(["2026-03-05", "2026-03-01", "2026-03-11"]), "y": [1.0, 2.0, 4.0]}
+    )
     made, X = design("d", days)
     assert made.names == ("d (days since 2026-03-01)",)
     assert X[:, 1].tolist() == [4, 0, 10]
@@ -238,7 +256,9 @@ def test_the_factors_memory_is_plain_json():
         "standardized(x) * a, polynomial(z, 2), spline(z), bands(z, 3), category(n, coding='effect'), rank(x), flag"
     )
     for memory in (made.factor_memory, made.function_memory, made.seen):
-        assert json.loads(json.dumps(memory)) == json.loads(json.dumps(json.loads(json.dumps(memory))))
+        assert json.loads(json.dumps(memory)) == json.loads(
+            json.dumps(json.loads(json.dumps(memory)))
+        )
 
 
 @pytest.mark.parametrize(
@@ -250,10 +270,16 @@ def test_the_factors_memory_is_plain_json():
     ],
 )
 @pytest.mark.parametrize("weights", [None, "w"])
-def test_powers_and_products_are_not_rounded_before_they_are_solved(terms, powers, weights, exact, correct_digits):
+def test_powers_and_products_are_not_rounded_before_they_are_solved(
+    terms, powers, weights, exact, correct_digits
+):
     rng = np.random.default_rng(77)
     x = np.linspace(-9.1, -3.3, 80)
-    table = {"x": x, "z": x + rng.normal(0, 0.01, 80), "g": np.where(rng.random(80) < 0.5, "a", "b")}
+    table = {
+        "x": x,
+        "z": x + rng.normal(0, 0.01, 80),
+        "g": np.where(rng.random(80) < 0.5, "a", "b"),
+    }
     table |= {"y": np.exp(x / 4) + 1e-3 * rng.normal(size=80), "w": rng.uniform(0.5, 2, 80)}
     found = jn.fit(table, f"y given {terms}", weights=weights).coefficients()
     mp = mpmath.mpf

@@ -23,7 +23,12 @@ def one(job: tuple[str, int]) -> tuple[str, int, int, list[str]]:
     try:
         count, found = broken(identity, seed)
     except jn.EstimationError as refusal:
-        return identity, seed, 0, [] if isinstance(refusal, jn.NoConvergenceError) else [f"fit: {refusal}"]
+        return (
+            identity,
+            seed,
+            0,
+            [] if isinstance(refusal, jn.NoConvergenceError) else [f"fit: {refusal}"],
+        )
     except Exception:
         return (
             identity,
@@ -34,7 +39,9 @@ def one(job: tuple[str, int]) -> tuple[str, int, int, list[str]]:
                 + traceback.format_exc().strip().splitlines()[-1]
                 + " | "
                 + " < ".join(
-                    line.strip() for line in traceback.format_exc().splitlines() if line.strip().startswith("File")
+                    line.strip()
+                    for line in traceback.format_exc().splitlines()
+                    if line.strip().startswith("File")
                 )[-300:]
             ],
         )

@@ -16,7 +16,15 @@ from tests.identities.tables import Case, case
 Frame = pd.DataFrame
 # seeded draws go by the order and number of rows
 DRAWN = ("crosscheck", "crosscheck folds")
-BY_COEFFICIENT = ("coefficients", "standardized", "term_correlations", "ratios", "profile", "claim", "equation")
+BY_COEFFICIENT = (
+    "coefficients",
+    "standardized",
+    "term_correlations",
+    "ratios",
+    "profile",
+    "claim",
+    "equation",
+)
 
 
 @dataclass(frozen=True)
@@ -50,7 +58,9 @@ def repeats(c: Case, rng: np.random.Generator) -> Pair | None:
     written = c.table.loc[np.repeat(c.table.index, c.table["r"])].reset_index(drop=True)
 
     def turn(question: str, frame: Frame) -> Frame:
-        return frame[~frame.index.duplicated()] if question == "rows" else undrawn(frame, NEIGHBOURS)
+        return (
+            frame[~frame.index.duplicated()] if question == "rows" else undrawn(frame, NEIGHBOURS)
+        )
 
     first, second = c.but(options={"repeats": "r"}), c.but(table=written, options={"repeats": None})
     return Pair(first, second, ("picture", "stepwise"), ("quantile_residual",), turn)
@@ -61,7 +71,12 @@ def zero_weight(c: Case, rng: np.random.Generator) -> Pair | None:
     if c.has("lag(") or c.options.get("missing") == "mean":
         return None
     extra = c.table.iloc[rng.integers(0, len(c.table), 4)].assign(
-        row=[1001, 1002, 1003, 1004], w=0.0, x=[0.5, 12.0, 3.0, 4.0], y=[900.0, 1.0, 2.0, 3.0], c=[0, 9, 99, 2], s=0
+        row=[1001, 1002, 1003, 1004],
+        w=0.0,
+        x=[0.5, 12.0, 3.0, 4.0],
+        y=[900.0, 1.0, 2.0, 3.0],
+        c=[0, 9, 99, 2],
+        s=0,
     )
     both = pd.concat([c.table, extra], ignore_index=True)
     both["t"] = np.arange(len(both))
@@ -80,7 +95,15 @@ def weights_scaled(c: Case, rng: np.random.Generator) -> Pair | None:
         return None
     first = c.but(options={"weights": "w"})
     second = first.but(table=c.table.assign(w=c.table["w"] * 7), new=c.new.assign(w=c.new["w"] * 7))
-    unit = ("residual_sd", "deviance", "null_deviance", "dispersion", "ss", "ms", "deviance_residual")
+    unit = (
+        "residual_sd",
+        "deviance",
+        "null_deviance",
+        "dispersion",
+        "ss",
+        "ms",
+        "deviance_residual",
+    )
     return Pair(first, second, columns=(*unit, "pearson_residual"), skip=("stepwise", "picture"))
 
 
@@ -89,7 +112,11 @@ def predictor_units(c: Case, rng: np.random.Generator) -> Pair | None:
     if c.has("bands(", "x > 5", "log(") or not c.has("x"):
         return None
     options = {"where": "x > 1500"} if "where" in c.options else {}
-    scaled = c.but(table=c.table.assign(x=c.table["x"] * 1000), new=c.new.assign(x=c.new["x"] * 1000), options=options)
+    scaled = c.but(
+        table=c.table.assign(x=c.table["x"] * 1000),
+        new=c.new.assign(x=c.new["x"] * 1000),
+        options=options,
+    )
     own = ("estimate", "lower", "upper", "standard_error", "effect")
     return Pair(c, scaled, ("claim", "equation", "ratios", "picture"), own)
 
@@ -106,7 +133,16 @@ def response_units(c: Case, rng: np.random.Generator) -> Pair | None:
     factor = 1e4
     table = c.table.assign(y=c.table["y"] * factor, o=c.table["o"] * (1 if log else factor))
     new = c.new.assign(o=c.new["o"] * (1 if log else factor))
-    mean = ("fitted", "expected", "mean_lower", "mean_upper", "new_lower", "new_upper", "observed", "error")
+    mean = (
+        "fitted",
+        "expected",
+        "mean_lower",
+        "mean_upper",
+        "new_lower",
+        "new_upper",
+        "observed",
+        "error",
+    )
     mean += tuple(f"{end}_{level}" for end in mean[2:6] for level in (50, 90))
     squares = ("ss", "ms", "dispersion", "deviance", "null_deviance")
     lengths = ("residual", "residual_sd", "effect", "pearson_residual", "deviance_residual")
@@ -121,18 +157,42 @@ def response_units(c: Case, rng: np.random.Generator) -> Pair | None:
                 frame[name] = frame[name] / factor**power
         return frame
 
-    own = ("estimate", "lower", "upper", "standard_error", "log_likelihood", "aic", "bic", "standardized")
+    own = (
+        "estimate",
+        "lower",
+        "upper",
+        "standard_error",
+        "log_likelihood",
+        "aic",
+        "bic",
+        "standardized",
+    )
     own += ("observed", "fitted") if log else ()
     own += ("t", "z", "p") if log or link == "log" else ()  # of the intercept
-    skip = ("claim", "equation", "ratios", "crosscheck", "crosscheck folds", "stepwise", "compare", "picture")
-    return Pair(c, c.but(table=table, new=new), skip + (("profile",) if link == "log" else ()), own, turn)
+    skip = (
+        "claim",
+        "equation",
+        "ratios",
+        "crosscheck",
+        "crosscheck folds",
+        "stepwise",
+        "compare",
+        "picture",
+    )
+    return Pair(
+        c, c.but(table=table, new=new), skip + (("profile",) if link == "log" else ()), own, turn
+    )
 
 
 RECODED = {
     "another reference": {"g": "category(g, reference='c')"},
     "another coding": {"g": "category(g, coding='helmert')"},
     "sum to zero": {"g": "category(g, coding='effect')"},
-    "powers": {"powers(x, 2)": "polynomial(x, 2)", "polynomial(x, 2)": "powers(x, 2)", "x^2": "(3 * x^2)"},
+    "powers": {
+        "powers(x, 2)": "polynomial(x, 2)",
+        "polynomial(x, 2)": "powers(x, 2)",
+        "x^2": "(3 * x^2)",
+    },
     "centred": {"x": "centred(x)", "crossed(x, h)": "crossed(centred(x), h)"},
 }
 
@@ -144,10 +204,19 @@ def recoded(how: str) -> Callable[[Case, np.random.Generator], Pair | None]:
         terms = tuple(RECODED[how].get(t, t) for t in c.terms)
         if terms == c.terms or not c.intercept or c.has("*") or (how == "centred" and c.has("^2")):
             return None
-        skip = (*BY_COEFFICIENT, "stepwise", "average_effects", "forecast held", "picture", "compare")
+        skip = (
+            *BY_COEFFICIENT,
+            "stepwise",
+            "average_effects",
+            "forecast held",
+            "picture",
+            "compare",
+        )
         curve = "powers" in how or "polynomial" in how
         skip += ("anova earlier", "anova lower-order", "anova others") if curve else ()
-        skip += ("anova others",) if c.has("crossed(x") else ()  # depends on where a number's zero lies
+        skip += (
+            ("anova others",) if c.has("crossed(x") else ()
+        )  # depends on where a number's zero lies
 
         def turn(question: str, frame: Frame) -> Frame:
             frame = frame[[name for name in frame.columns if not name.startswith("dfbetas")]]
@@ -166,7 +235,9 @@ def order_of_terms(c: Case, rng: np.random.Generator) -> Pair | None:
     def turn(question: str, frame: Frame) -> Frame:
         if "term" not in frame.columns:
             return frame
-        return frame.sort_values("term", key=lambda s: s.map(_unordered), kind="stable").reset_index(drop=True)
+        return frame.sort_values(
+            "term", key=lambda s: s.map(_unordered), kind="stable"
+        ).reset_index(drop=True)
 
     skip = ("anova earlier", "claim", "equation", "stepwise", "compare", "picture")
     return Pair(c, c.but(terms=c.terms[::-1]), skip, ("adjusted_for", "term"), turn)
@@ -183,7 +254,9 @@ def full_indicators(c: Case, rng: np.random.Generator) -> Pair | None:
     skip = (*BY_COEFFICIENT, "stepwise", "picture", "compare", "forecast held")
 
     def turn(question: str, frame: Frame) -> Frame:
-        return undrawn(frame[[name for name in frame.columns if not name.startswith("dfbetas")]], OVERLAP)
+        return undrawn(
+            frame[[name for name in frame.columns if not name.startswith("dfbetas")]], OVERLAP
+        )
 
     return Pair(c.but(intercept=True), c.but(intercept=False), skip, ("adjusted_for",), turn)
 
@@ -203,7 +276,9 @@ def offset_taken_off(c: Case, rng: np.random.Generator) -> Pair | None:
 def offset_of_zeros(c: Case, rng: np.random.Generator) -> Pair | None:
     """An offset of zeros, against none."""
     c = c.but(table=c.table.assign(o=0.0), new=c.new.assign(o=0.0))
-    return Pair(c.but(options={"offset": None}), c.but(options={"offset": "o"}), ("equation", "picture"))
+    return Pair(
+        c.but(options={"offset": None}), c.but(options={"offset": "o"}), ("equation", "picture")
+    )
 
 
 def order_of_rows(c: Case, rng: np.random.Generator) -> Pair | None:
@@ -272,10 +347,15 @@ def _two_ways(c: Case) -> Iterator[tuple[str, str]]:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore", jn.JoineryWarning)
                 beside = jn.compare(small, fit).frame
-            p += [beside["p"].iloc[1]] if "p" in beside else []  # rows may differ where a cell is missing
+            p += (
+                [beside["p"].iloc[1]] if "p" in beside else []
+            )  # rows may differ where a cell is missing
     if c.intercept and (c.plain or robust) and "penalty" not in c.options:
         p.append(fit.claim(", ".join(slopes))["p"].iloc[-1])
-    yield "overall, anova, compare, claim", difference(pd.DataFrame({"p": p[:1] * len(p)}), pd.DataFrame({"p": p}))
+    yield (
+        "overall, anova, compare, claim",
+        difference(pd.DataFrame({"p": p[:1] * len(p)}), pd.DataFrame({"p": p})),
+    )
     used = fit.rows().frame
     used = used[~used["reason"].str.startswith("left out")]
     rows = c.table.set_index("row", drop=False).loc[used.index]
@@ -286,7 +366,10 @@ def _two_ways(c: Case) -> Iterator[tuple[str, str]]:
         yield "forecast at a row, its line in rows", difference(left, right)
     if c.plain and "weights" not in c.options and "repeats" not in c.options:
         seen = fit.crosscheck().frame.set_index("figure")["fitted_rows"]
-        left, right = pd.DataFrame({"r2": [seen["explained (R²)"]]}), pd.DataFrame({"r2": [fit.r_squared]})
+        left, right = (
+            pd.DataFrame({"r2": [seen["explained (R²)"]]}),
+            pd.DataFrame({"r2": [fit.r_squared]}),
+        )
         if c.intercept and "offset" not in c.options:
             yield "crosscheck of fitted rows, the fit's own", difference(left, right)
     assert names

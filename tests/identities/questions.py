@@ -63,7 +63,9 @@ def rows(fit: jn.Fit, case: Case) -> pd.DataFrame:
 
 def checks(fit: jn.Fit, case: Case) -> pd.DataFrame:
     frame = fit.checks().frame
-    return frame.assign(check=frame["question"] + [re.split(r" of |[,(:]|\d", c)[0] for c in frame["check"]])
+    return frame.assign(
+        check=frame["question"] + [re.split(r" of |[,(:]|\d", c)[0] for c in frame["check"]]
+    )
 
 
 def forecast_all_at_once(fit: jn.Fit, case: Case) -> pd.DataFrame:
@@ -80,11 +82,17 @@ def forecast_free(fit: jn.Fit, case: Case) -> pd.DataFrame:
 
 
 def compare(fit: jn.Fit, case: Case) -> pd.DataFrame:
-    small = fit.revise(drop=case.terms[-1]) if "(" not in case.terms[-1] and len(case.terms) > 1 else None
+    small = (
+        fit.revise(drop=case.terms[-1])
+        if "(" not in case.terms[-1] and len(case.terms) > 1
+        else None
+    )
     if small is None:
         raise jn.CallError("nothing to drop")
     frame = jn.compare(small, fit).frame
-    return frame[[c for c in frame.columns if c in {"statistic", "df", "p", "crosscheck_error", *FIGURES}]]
+    return frame[
+        [c for c in frame.columns if c in {"statistic", "df", "p", "crosscheck_error", *FIGURES}]
+    ]
 
 
 def stepwise(fit: jn.Fit, case: Case) -> pd.DataFrame:
@@ -94,7 +102,9 @@ def stepwise(fit: jn.Fit, case: Case) -> pd.DataFrame:
 
 def claim(fit: jn.Fit, case: Case) -> pd.DataFrame:
     names = fit.coefficients()["term"].tolist()
-    return fit.claim(", ".join(f'"{name}" = 0.1' for name in names[-2:])).frame.drop(columns="claim")
+    return fit.claim(", ".join(f'"{name}" = 0.1' for name in names[-2:])).frame.drop(
+        columns="claim"
+    )
 
 
 def saved(fit: jn.Fit, case: Case) -> pd.DataFrame:
@@ -110,9 +120,13 @@ def picture(fit: jn.Fit, case: Case) -> pd.DataFrame:
     found: list[np.ndarray] = []
     for axes in figure.axes:
         found += [np.asarray(line.get_xydata(), float) for line in axes.lines]
-        found += [np.asarray(c.get_offsets(), float) for c in axes.collections if len(c.get_offsets()) > 1]
+        found += [
+            np.asarray(c.get_offsets(), float) for c in axes.collections if len(c.get_offsets()) > 1
+        ]
     plt.close(figure)
-    points = np.concatenate([np.sort(a[np.isfinite(a).all(axis=1)], axis=0) for a in found if a.ndim == 2])
+    points = np.concatenate(
+        [np.sort(a[np.isfinite(a).all(axis=1)], axis=0) for a in found if a.ndim == 2]
+    )
     return pd.DataFrame(points, columns=["across", "up"])
 
 
@@ -163,8 +177,14 @@ def answer(fit: jn.Fit, case: Case, question: str) -> pd.DataFrame:
 
 def difference(a: pd.DataFrame, b: pd.DataFrame, tolerance: float = 1e-6) -> str:
     """Where two answers differ, in words; empty when they agree to rounding."""
-    columns = [c for c in a.columns if c in b.columns and c not in ("note", "reason", "advice", "adjusted_for")]
-    if "refused" in {*a.columns, *b.columns} and not ("refused" in a.columns and "refused" in b.columns):
+    columns = [
+        c
+        for c in a.columns
+        if c in b.columns and c not in ("note", "reason", "advice", "adjusted_for")
+    ]
+    if "refused" in {*a.columns, *b.columns} and not (
+        "refused" in a.columns and "refused" in b.columns
+    ):
         return f"one is refused: {a.to_dict('list') if 'refused' in a else b.to_dict('list')}"
     if len(a) != len(b):
         return f"{len(a)} lines against {len(b)}"
@@ -175,9 +195,18 @@ def difference(a: pd.DataFrame, b: pd.DataFrame, tolerance: float = 1e-6) -> str
                 return f"{name}: {left.tolist()} against {right.tolist()}"
             continue
         with np.errstate(all="ignore"):
-            size = np.nanmax(np.append(np.abs(left[np.isfinite(left)]), 1e-12)) if name not in ("p",) else 1e-6
-            near = np.abs(left - right) <= tolerance * (np.abs(left) + np.abs(right)) + 1e-3 * tolerance * size + 1e-12
+            size = (
+                np.nanmax(np.append(np.abs(left[np.isfinite(left)]), 1e-12))
+                if name not in ("p",)
+                else 1e-6
+            )
+            near = (
+                np.abs(left - right)
+                <= tolerance * (np.abs(left) + np.abs(right)) + 1e-3 * tolerance * size + 1e-12
+            )
         if not np.all(near | (np.isnan(left) & np.isnan(right)) | (left == right)):
-            place = int(np.flatnonzero(~(near | (np.isnan(left) & np.isnan(right)) | (left == right)))[0])
+            place = int(
+                np.flatnonzero(~(near | (np.isnan(left) & np.isnan(right)) | (left == right)))[0]
+            )
             return f"{name}[{place}]: {left[place]:.10g} against {right[place]:.10g}"
     return ""

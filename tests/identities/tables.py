@@ -12,10 +12,16 @@ import joinery as jn
 
 # family, link, response, and what kind of numbers it holds
 RESPONSES = (
-    *[("normal", "identity", y) for y in ("y", "y", "y", "log(y)", "sqrt(y)", "(1 / y)", "(2 * y + 1)")],
+    *[
+        ("normal", "identity", y)
+        for y in ("y", "y", "y", "log(y)", "sqrt(y)", "(1 / y)", "(2 * y + 1)")
+    ],
     *[("normal", link, "y") for link in ("log", "inverse")],
     *[("binomial", link, "yes") for link in ("logit", "probit", "cloglog", "cauchit")],
-    *[("binomial", link, "s of m") for link in ("logit", "probit", "cloglog", "cauchit", "log", "identity")],
+    *[
+        ("binomial", link, "s of m")
+        for link in ("logit", "probit", "cloglog", "cauchit", "log", "identity")
+    ],
     *[("poisson", link, "c") for link in ("log", "identity", "sqrt")],
     *[("negative-binomial", link, "c") for link in ("log", "identity", "sqrt")],
     ("poisson", "log", "c per e"),
@@ -47,7 +53,12 @@ TERMS = (
     ("lag(x, 1)", "z"),
 )
 # η at the middle of the table, and how far terms move it
-MIDDLE = {"identity": (9.0, 0.5), "log": (1.8, 0.06), "inverse": (0.3, 0.012), "inverse-square": (0.1, 0.004)}
+MIDDLE = {
+    "identity": (9.0, 0.5),
+    "log": (1.8, 0.06),
+    "inverse": (0.3, 0.012),
+    "inverse-square": (0.1, 0.004),
+}
 MIDDLE |= {"sqrt": (3.0, 0.12)}
 SHARES = {"identity": (0.45, 0.02), "log": (-0.9, 0.05)}
 MEANS = {
@@ -88,7 +99,10 @@ class Case:
     @property
     def plain(self) -> bool:
         """Whether it is least squares."""
-        return self.options.get("family", "normal") == "normal" and self.options.get("link") in (None, "identity")
+        return self.options.get("family", "normal") == "normal" and self.options.get("link") in (
+            None,
+            "identity",
+        )
 
     @property
     def on_an_edge(self) -> bool:
@@ -123,7 +137,9 @@ def case(seed: int) -> Case:
     perhaps(0.3, order="t")
     perhaps(0.4, level=0.8)
     if rng.random() < 0.5:
-        kind = str(rng.choice(["robust", "hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated"]))
+        kind = str(
+            rng.choice(["robust", "hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated"])
+        )
         if not (kind == "autocorrelated" and "repeats" in options):
             options |= {"std_errors": kind} | ({"cluster": "k"} if kind == "clustered" else {})
     if rng.random() < 0.3:
@@ -161,12 +177,21 @@ def _predictors(rng: np.random.Generator, n: int) -> pd.DataFrame:
 
 def _responses(rng: np.random.Generator, table: pd.DataFrame, family: str, link: str) -> np.ndarray:
     """A number, a count, a share's count, and a yes or no, whose means go with x, z and g through the link."""
-    move = (table["x"] - 5) / 4 + (table["g"] == "b") - 0.5 * table["z"] + rng.normal(0, 0.3, len(table))
+    move = (
+        (table["x"] - 5) / 4
+        + (table["g"] == "b")
+        - 0.5 * table["z"]
+        + rng.normal(0, 0.3, len(table))
+    )
     middle, size = SHARES.get(link, (0.2, 0.3)) if family == "binomial" else MIDDLE[link]
     eta = middle + size * move.to_numpy()
     p = {"identity": eta, "log": np.exp(eta)}.get(link, 1 / (1 + np.exp(-eta)))
     mu = MEANS[link](eta) if family != "binomial" else 5 + 0 * eta
-    y = mu * rng.gamma(30, 1 / 30, len(mu)) if family != "normal" else mu * (1 + rng.normal(0, 0.1, len(mu)))
+    y = (
+        mu * rng.gamma(30, 1 / 30, len(mu))
+        if family != "normal"
+        else mu * (1 + rng.normal(0, 0.1, len(mu)))
+    )
     counts = rng.poisson(np.maximum(mu, 0.1) * rng.gamma(3, 1 / 3, len(mu)))
     happened = np.zeros(len(mu)) if family != "binomial" else rng.binomial(table["m"], p)
     return np.column_stack([y, counts, happened, rng.random(len(mu)) < 0.5])

@@ -15,7 +15,9 @@ ROOT = Path(__file__).parents[2]
 
 
 def run(*command, cwd, **env):
-    done = subprocess.run([sys.executable, *command], cwd=cwd, env=os.environ | env, capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, *command], cwd=cwd, env=os.environ | env, capture_output=True, text=True
+    )
     assert done.returncode == 0, done.stdout + done.stderr
     return done.stdout
 
@@ -31,20 +33,42 @@ def test_the_source_distribution_holds_all_that_its_tests_need(built, tmp_path):
     with tarfile.open(next(built.glob("*.tar.gz"))) as archive:
         archive.extractall(tmp_path, filter="data")
     folder = next(tmp_path.iterdir())
-    where = run("-c", "import joinery; print(joinery.__file__)", cwd=folder, PYTHONPATH=str(folder / "src"))
+    where = run(
+        "-c", "import joinery; print(joinery.__file__)", cwd=folder, PYTHONPATH=str(folder / "src")
+    )
     assert where.startswith(str(folder))
     chosen = (
         "tests/core/test_tails.py",
         "tests/study/test_forecast.py::test_several_levels_at_once",
         "tests/test_rooms.py",
     )
-    run("-m", "pytest", "-q", "-p", "no:xdist", *chosen, cwd=folder, PYTHONPATH=f"{folder / 'src'}{os.pathsep}{folder}")
+    run(
+        "-m",
+        "pytest",
+        "-q",
+        "-p",
+        "no:xdist",
+        *chosen,
+        cwd=folder,
+        PYTHONPATH=f"{folder / 'src'}{os.pathsep}{folder}",
+    )
     assert (folder / "CONTRIBUTING.md").is_file()
 
 
 def test_the_wheel_works_alone(built, tmp_path):
     wheel, alone = next(built.glob("*.whl")), tmp_path / "alone"
-    run("-m", "pip", "install", "-q", "--no-deps", "--no-index", "--target", str(alone), str(wheel), cwd=tmp_path)
+    run(
+        "-m",
+        "pip",
+        "install",
+        "-q",
+        "--no-deps",
+        "--no-index",
+        "--target",
+        str(alone),
+        str(wheel),
+        cwd=tmp_path,
+    )
     code = "import joinery, sys; assert joinery.__file__.startswith(sys.argv[1]); from joinery.cli import main; sys.argv = ['joinery', 'demo', 'shown']; main()"
     out = run("-c", code, str(alone), cwd=tmp_path, PYTHONPATH=str(alone), COLUMNS="80")
     assert "honey_kg given" in out
@@ -56,4 +80,6 @@ def test_the_reference_is_current():
     spec = importlib.util.spec_from_file_location("reference", place)
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
-    assert (ROOT / "docs" / "reference.md").read_text("utf-8") == module.page(), "run python docs/reference.py"
+    assert (ROOT / "docs" / "reference.md").read_text("utf-8") == module.page(), (
+        "run python docs/reference.py"
+    )

@@ -13,7 +13,12 @@ def test_fits_in_eight_threads_give_the_same_bits():
     rng = np.random.default_rng(5)
     n = 20_000
     x = rng.normal(size=(n, 3))
-    table = {"a": x[:, 0], "b": x[:, 1], "c": x[:, 0] + 1e-6 * x[:, 2], "g": rng.choice(list("uvw"), n)}
+    table = {
+        "a": x[:, 0],
+        "b": x[:, 1],
+        "c": x[:, 0] + 1e-6 * x[:, 2],
+        "g": rng.choice(list("uvw"), n),
+    }
     table["y"] = x.sum(axis=1) + rng.normal(size=n)
     sentences = [
         "y given a, b, g",

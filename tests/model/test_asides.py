@@ -11,7 +11,12 @@ import joinery as jn
 RNG = np.random.default_rng(21)
 N = 40
 TABLE = pd.DataFrame(
-    {"x": RNG.normal(size=N), "g": RNG.choice(list("uv"), N), "w": RNG.uniform(0.2, 4, N), "r": RNG.integers(1, 4, N)}
+    {
+        "x": RNG.normal(size=N),
+        "g": RNG.choice(list("uv"), N),
+        "w": RNG.uniform(0.2, 4, N),
+        "r": RNG.integers(1, 4, N),
+    }
 )
 TABLE["y"] = 1 + 2 * TABLE["x"] + RNG.normal(size=N) / np.sqrt(TABLE["w"])
 TABLE["o"] = RNG.normal(size=N) + 5
@@ -30,7 +35,12 @@ def test_weights_are_precisions(exact, correct_digits):
     # the same model with rows multiplied by √w, but for the determinant in the likelihood
     root = np.sqrt(TABLE["w"])
     scaled = pd.DataFrame(
-        {"one": root, "a": root * TABLE["x"], "b": root * (TABLE["g"] == "v"), "y": root * TABLE["y"]}
+        {
+            "one": root,
+            "a": root * TABLE["x"],
+            "b": root * (TABLE["g"] == "v"),
+            "y": root * TABLE["y"],
+        }
     )
     plain = jn.fit(scaled, "y given one, a, b without intercept")
     assert np.isclose(fit.log_likelihood, plain.log_likelihood + np.log(TABLE["w"]).sum() / 2)
@@ -38,7 +48,9 @@ def test_weights_are_precisions(exact, correct_digits):
     assert np.allclose(rows["studentized_residual"], plain.rows()["studentized_residual"])
     assert np.isclose(rows["leverage"].sum(), 3)
     mean = np.average(TABLE["y"], weights=TABLE["w"])
-    assert np.isclose(fit.r_squared, 1 - fit.deviance / (TABLE["w"] * (TABLE["y"] - mean) ** 2).sum())
+    assert np.isclose(
+        fit.r_squared, 1 - fit.deviance / (TABLE["w"] * (TABLE["y"] - mean) ** 2).sum()
+    )
 
 
 def test_the_scale_of_weights_matters_to_s_alone():
@@ -77,7 +89,8 @@ def test_an_offset_has_coefficient_one():
     assert np.allclose(figures(fit), figures(plain))
     assert np.allclose(fit.rows()["fitted"], plain.rows()["fitted"] + TABLE["o"] / 2)
     assert np.isclose(
-        fit.forecast({"x": [1.0], "o": [4.0]})["fitted"][0], plain.forecast({"x": [1.0]})["fitted"][0] + 2
+        fit.forecast({"x": [1.0], "o": [4.0]})["fitted"][0],
+        plain.forecast({"x": [1.0]})["fitted"][0] + 2,
     )
     with pytest.raises(jn.NewRowError, match="no column 'o'"):
         fit.forecast({"x": [1.0]})
@@ -91,7 +104,9 @@ def test_forecasts_of_a_weighted_fit(tmp_path):
     assert np.isnan(bare["new_lower"][0])
     assert any("no row intervals" in note for note in bare.notes)
     one, four = (fit.forecast({"x": [0.5], "w": [w]}).frame.iloc[0] for w in (1.0, 4.0))
-    half = [(r.new_upper - r.fitted) ** 2 - (r.mean_upper - r.mean_lower) ** 2 / 4 for r in (one, four)]
+    half = [
+        (r.new_upper - r.fitted) ** 2 - (r.mean_upper - r.mean_lower) ** 2 / 4 for r in (one, four)
+    ]
     assert np.isclose(half[0], 4 * half[1])
     again = jn.load(fit.save(tmp_path / "w.json"))
     assert again.forecast({"x": [0.5], "w": [4.0]}).frame.iloc[0].equals(four)
@@ -134,7 +149,19 @@ def test_asides_from_the_command_line(joinery, tmp_path):
     file = tmp_path / "t.csv"
     TABLE.to_csv(file, index=False)
     status, out, _ = joinery(
-        "coefficients", file, "y given x", "--weights", "w", "--repeats", "r", "--offset", "o", "--as", "csv"
+        "coefficients",
+        file,
+        "y given x",
+        "--weights",
+        "w",
+        "--repeats",
+        "r",
+        "--offset",
+        "o",
+        "--as",
+        "csv",
     )
     assert status == 0
-    assert out == jn.fit(str(file), "y given x", weights="w", repeats="r", offset="o").coefficients().render("csv")
+    assert out == jn.fit(
+        str(file), "y given x", weights="w", repeats="r", offset="o"
+    ).coefficients().render("csv")

@@ -12,19 +12,36 @@ import pytest
 import joinery as jn
 
 GOOD = pd.DataFrame(
-    {"x": [1.0, 2, 3, 4, 5, 6], "z": [2.0, 1, 4, 3, 6, 5], "g": list("uvuvuv"), "y": [1.0, 3, 2, 5, 4, 7]}
+    {
+        "x": [1.0, 2, 3, 4, 5, 6],
+        "z": [2.0, 1, 4, 3, 6, 5],
+        "g": list("uvuvuv"),
+        "y": [1.0, 3, 2, 5, 4, 7],
+    }
 )
 
 
 def test_figures_of_a_fit_agree_with_their_definitions(honey, exact, correct_digits):
-    table = honey._fitted.origin.table.frame.dropna(subset=["honey_kg", "forage_km2"]).astype({"altitude_m": float})
+    table = honey._fitted.origin.table.frame.dropna(subset=["honey_kg", "forage_km2"]).astype(
+        {"altitude_m": float}
+    )
     x = table[["forage_km2", "altitude_m", "feed_kg", "rain_days"]].to_numpy(float).T
     kinds = [(table["hive_type"] == k).to_numpy(float) for k in ("stacked", "top-bar")]
-    X = np.column_stack([np.ones(len(table)), x[0], x[1], x[1] ** 2, x[2], x[3], x[2] * x[3], *kinds])
+    X = np.column_stack(
+        [np.ones(len(table)), x[0], x[1], x[1] ** 2, x[2], x[3], x[2] * x[3], *kinds]
+    )
     y = table["honey_kg"].to_numpy()
     truth = exact(X, y)
     found = honey.coefficients().frame.set_index("term")
-    order = ["intercept", "forage_km2", "altitude_m", "altitude_m^2", "feed_kg", "rain_days", "feed_kg × rain_days"]
+    order = [
+        "intercept",
+        "forage_km2",
+        "altitude_m",
+        "altitude_m^2",
+        "feed_kg",
+        "rain_days",
+        "feed_kg × rain_days",
+    ]
     found = found.loc[[*order, "hive_type: stacked", "hive_type: top-bar"]]
     assert correct_digits(found["estimate"], truth.b) > 10
     assert correct_digits(found["standard_error"], truth.se) > 9
@@ -42,7 +59,12 @@ def test_figures_of_a_fit_agree_with_their_definitions(honey, exact, correct_dig
     assert np.isclose(honey.bic, np.log(n) * (p + 1) - 2 * loglik)
     assert np.isclose(honey.deviance, rss)
     assert np.isclose(honey.null_deviance, tss)
-    assert (honey.converged, honey.iterations, honey.family, honey.link) == (True, None, "normal", "identity")
+    assert (honey.converged, honey.iterations, honey.family, honey.link) == (
+        True,
+        None,
+        "normal",
+        "identity",
+    )
 
 
 def test_rows_left_out_are_counted_and_named(honey):
@@ -51,7 +73,13 @@ def test_rows_left_out_are_counted_and_named(honey):
     assert list(left.index[:2]) == ["H012", "H021"]
     page = " ".join(str(honey).split())
     assert "113 of 120 rows; left out: 3 no forage_km2, 4 no honey_kg (to forecast)" in page
-    some = jn.fit("sample:yields", "honey_kg given feed_kg", id="hive", where="season >= 2021", leave_out=["H001"])
+    some = jn.fit(
+        "sample:yields",
+        "honey_kg given feed_kg",
+        id="hive",
+        where="season >= 2021",
+        leave_out=["H001"],
+    )
     assert some.left_out["reason"].iloc[0] == "asked to be left out"
     assert (some.left_out["reason"] == "not season >= 2021").any()
 
@@ -72,12 +100,32 @@ def test_a_sentence_may_come_in_parts_and_write_out_all():
     ("data", "model", "error", "said"),
     [
         (GOOD, "y given q", jn.UnknownColumnError, "no column 'q'"),
-        ("sample:yields", "honey_kg given forge_km2", jn.UnknownColumnError, "did you mean 'forage_km2'?"),
+        (
+            "sample:yields",
+            "honey_kg given forge_km2",
+            jn.UnknownColumnError,
+            "did you mean 'forage_km2'?",
+        ),
         (GOOD, "y given g * log(g)", jn.UnusableColumnError, "column 'g' is text"),
         (GOOD, "g given x", jn.UnusableColumnError, "column 'g' is text, and numbers are needed"),
-        (GOOD.assign(x=[1, 2, 3, np.inf, 5, 6]), "y given x", jn.UnusableColumnError, "infinite in 1 row (3)"),
-        (GOOD.assign(y=np.nan), "y given x", jn.NothingEstimableError, "no rows are left to fit: of 6 rows, 6 no y"),
-        (GOOD.assign(x=["1", "2", "3 kg", "4", "5", "6"]), "y given x", jn.UnusableColumnError, "row 2: '3 kg'"),
+        (
+            GOOD.assign(x=[1, 2, 3, np.inf, 5, 6]),
+            "y given x",
+            jn.UnusableColumnError,
+            "infinite in 1 row (3)",
+        ),
+        (
+            GOOD.assign(y=np.nan),
+            "y given x",
+            jn.NothingEstimableError,
+            "no rows are left to fit: of 6 rows, 6 no y",
+        ),
+        (
+            GOOD.assign(x=["1", "2", "3 kg", "4", "5", "6"]),
+            "y given x",
+            jn.UnusableColumnError,
+            "row 2: '3 kg'",
+        ),
         (
             GOOD.assign(x=["1,234"] * 5 + ["2,000"]),
             "y given x",
@@ -85,9 +133,19 @@ def test_a_sentence_may_come_in_parts_and_write_out_all():
             "decimal comma or a thousands comma",
         ),
         (GOOD.assign(b=True), "b given x", jn.NothingEstimableError, "always so in all"),
-        (GOOD, "y given category(g, reference='w')", jn.UnusableColumnError, "there is no level 'w'"),
+        (
+            GOOD,
+            "y given category(g, reference='w')",
+            jn.UnusableColumnError,
+            "there is no level 'w'",
+        ),
         (GOOD, "y given polynomial(x, 6)", jn.UnusableColumnError, "needs 7 distinct values"),
-        (GOOD, "y given spline(x, knots=(9, 12))", jn.UnusableColumnError, "the data run from 1 to 6"),
+        (
+            GOOD,
+            "y given spline(x, knots=(9, 12))",
+            jn.UnusableColumnError,
+            "the data run from 1 to 6",
+        ),
         (GOOD, "y given nothing without intercept", jn.SentenceError, "nothing to estimate"),
         (GOOD.assign(x=GOOD["x"] * 1j), "y given x", jn.UnusableColumnError, "complex"),
     ],
@@ -119,7 +177,11 @@ def test_wrong_options_are_refused(options, said):
 
 def test_missing_cells_can_be_refused():
     with pytest.raises(jn.MissingCellsError, match="1 in y, 2 in x") as caught:
-        jn.fit(GOOD.assign(x=[np.nan, 2, 3, 4, 5, np.nan], y=[1, 2, None, 4, 5, 6]), "y given x", missing="refuse")
+        jn.fit(
+            GOOD.assign(x=[np.nan, 2, 3, 4, 5, np.nan], y=[1, 2, None, 4, 5, 6]),
+            "y given x",
+            missing="refuse",
+        )
     assert caught.value.counts == {"x": 2, "y": 1}
 
 
@@ -135,8 +197,18 @@ def test_missing_cells_can_be_refused():
         (GOOD, "y given x without intercept", "R² is about zero", None),
         (GOOD, "y given g without intercept", "the terms hold a constant", None),
         (GOOD, "y given x * z", "nothing where the others are zero", None),
-        (GOOD, "y given x, x * g", "stands without g: it carries the part of that effect as well", None),
-        (GOOD.assign(x=["1,000.5", "2", "3", "4", "5", "6"]), "y given x", "thousands separators", None),
+        (
+            GOOD,
+            "y given x, x * g",
+            "stands without g: it carries the part of that effect as well",
+            None,
+        ),
+        (
+            GOOD.assign(x=["1,000.5", "2", "3", "4", "5", "6"]),
+            "y given x",
+            "thousands separators",
+            None,
+        ),
         (GOOD.head(1), "y given nothing", "y is the same in all 1 row", "residual_sd"),
     ],
 )
@@ -146,7 +218,11 @@ def test_hard_cases_are_answered_with_a_note(data, model, said, empty):
     if empty:
         assert getattr(fit, empty) is None
     assert fit.sentence in str(fit).replace("\n", " ")
-    for table in (fit.coefficients(standardized=True, correlations=True), fit.overall(), fit.rows()):
+    for table in (
+        fit.coefficients(standardized=True, correlations=True),
+        fit.overall(),
+        fit.rows(),
+    ):
         assert table.render("text")
         assert json.loads(table.render("json"))["rows"]
 
@@ -211,8 +287,12 @@ def _same(a: bytes, b: bytes) -> bool:
 
 
 def test_revising_leaves_the_first_fit_as_it_was(honey):
-    changed = honey.revise(add="queen_age", drop=["hive_type", "rain_days * feed_kg"], leave_out="H058", level=0.8)
-    assert changed.sentence.endswith("given forage_km2, altitude_m, altitude_m^2, feed_kg, rain_days, queen_age")
+    changed = honey.revise(
+        add="queen_age", drop=["hive_type", "rain_days * feed_kg"], leave_out="H058", level=0.8
+    )
+    assert changed.sentence.endswith(
+        "given forage_km2, altitude_m, altitude_m^2, feed_kg, rain_days, queen_age"
+    )
     assert (changed.n_rows, changed.level) == (112, 0.8)
     assert changed.revise(leave_out=["H089"]).n_rows == 111
     assert honey.n_rows == 113
@@ -239,10 +319,15 @@ def test_responses_that_overflow_when_squared_fit_rightly(size, tmp_path):
     assert np.isclose(scaled.log_likelihood, plain.log_likelihood - 6 * np.log(size))
     assert np.allclose(plain.rows()["cooks_distance"], scaled.rows()["cooks_distance"])
     assert np.allclose(
-        scaled.forecast({"x": 2, "z": 2})["new_upper"] / size, plain.forecast({"x": 2, "z": 2})["new_upper"]
+        scaled.forecast({"x": 2, "z": 2})["new_upper"] / size,
+        plain.forecast({"x": 2, "z": 2})["new_upper"],
     )
     assert np.isclose(plain.overall()["f"][0], scaled.overall()["f"][0])
-    assert jn.load(scaled.save(tmp_path / "s.json")).coefficients()["p"].equals(scaled.coefficients()["p"])
+    assert (
+        jn.load(scaled.save(tmp_path / "s.json"))
+        .coefficients()["p"]
+        .equals(scaled.coefficients()["p"])
+    )
     assert str(scaled)
 
 
@@ -251,7 +336,9 @@ def test_responses_that_overflow_when_squared_fit_rightly(size, tmp_path):
 def test_tests_of_such_responses_are_those_of_plain_ones(size, std_errors):
     options = {"std_errors": std_errors} | ({"cluster": "g"} if std_errors == "clustered" else {})
     table = GOOD.assign(g=np.arange(len(GOOD)) // 3)
-    plain, scaled = (jn.fit(table.assign(y=table["y"] * s), "y given x, z", **options) for s in (1.0, size))
+    plain, scaled = (
+        jn.fit(table.assign(y=table["y"] * s), "y given x, z", **options) for s in (1.0, size)
+    )
     for ask in (
         lambda fit: fit.claim("x = z, x = 1e-300"),
         lambda fit: fit.coefficients(),
@@ -289,8 +376,12 @@ def test_the_band_of_quantiles_knows_weights():
     table = {"x": rng.normal(size=90), "y": rng.normal(size=90), "w": rng.integers(0, 3, 90)}
     weighted = jn.fit(table, "y given x", weights="w").draw("quantiles")
     rows = np.flatnonzero(table["w"])
-    plain = jn.fit({n: v[rows] for n, v in table.items()}, "y given x", weights="w").draw("quantiles")
-    bands = [figure.axes[0].collections[0].get_paths()[0].get_extents() for figure in (weighted, plain)]
+    plain = jn.fit({n: v[rows] for n, v in table.items()}, "y given x", weights="w").draw(
+        "quantiles"
+    )
+    bands = [
+        figure.axes[0].collections[0].get_paths()[0].get_extents() for figure in (weighted, plain)
+    ]
     assert np.allclose(bands[0].get_points(), bands[1].get_points(), atol=0.6)
 
 

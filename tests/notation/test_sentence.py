@@ -15,7 +15,13 @@ from hypothesis import strategies as st
 from joinery.data.records import records
 from joinery.errors import JoineryError, SentenceError, UnusableColumnError
 from joinery.notation.evaluate import Context, evaluate
-from joinery.notation.parse import read_assignments, read_claims, read_expression, read_sentence, sentence_of_parts
+from joinery.notation.parse import (
+    read_assignments,
+    read_claims,
+    read_expression,
+    read_sentence,
+    sentence_of_parts,
+)
 
 
 @pytest.mark.parametrize(
@@ -64,18 +70,26 @@ def test_shorthand_is_written_out_and_counts_once(written, terms):
     assert ", ".join(map(str, read_sentence(f"y given {written}").terms)) == terms
 
 
-NAMES = st.sampled_from(["a", "forage_km2", "Honey (kg)", "given", "x.1", "größe", 'sa"y', "t", "p", "2nd", "a=b"])
+NAMES = st.sampled_from(
+    ["a", "forage_km2", "Honey (kg)", "given", "x.1", "größe", 'sa"y', "t", "p", "2nd", "a=b"]
+)
 QUOTED = NAMES.map(lambda n: '"' + n.replace('"', '""') + '"')
 NUMBERS = st.one_of(st.integers(0, 99).map(str), st.floats(0, 1e6).map(repr))
 ARITHMETIC = st.recursive(
     st.one_of(QUOTED, NUMBERS),
     lambda inner: st.one_of(
         st.tuples(inner, st.sampled_from("+-*/"), inner).map(lambda t: f"({t[0]} {t[1]} {t[2]})"),
-        st.tuples(st.sampled_from(["log", "sqrt", "abs", "centred", "rank"]), inner).map(lambda t: f"{t[0]}({t[1]})"),
+        st.tuples(st.sampled_from(["log", "sqrt", "abs", "centred", "rank"]), inner).map(
+            lambda t: f"{t[0]}({t[1]})"
+        ),
         st.tuples(inner, st.integers(-3, 3)).map(lambda t: f"({t[0]})^{t[1]}"),
         inner.map(lambda i: f"(-{i})"),
-        st.tuples(inner, st.sampled_from(["=", "!=", "<", ">="]), inner).map(lambda t: f"({t[0]} {t[1]} {t[2]})"),
-        st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(lambda t: f"(not ({t[0]}) {t[1]} {t[2]})"),
+        st.tuples(inner, st.sampled_from(["=", "!=", "<", ">="]), inner).map(
+            lambda t: f"({t[0]} {t[1]} {t[2]})"
+        ),
+        st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(
+            lambda t: f"(not ({t[0]}) {t[1]} {t[2]})"
+        ),
     ),
     max_leaves=8,
 )
@@ -93,7 +107,9 @@ TERMS = st.one_of(
 )
 SENTENCES = st.builds(
     "{} given {}{}".format,
-    st.one_of(QUOTED, QUOTED.map(lambda n: f"log({n})"), st.tuples(QUOTED, QUOTED).map(" per ".join)),
+    st.one_of(
+        QUOTED, QUOTED.map(lambda n: f"log({n})"), st.tuples(QUOTED, QUOTED).map(" per ".join)
+    ),
     st.lists(TERMS, min_size=1, max_size=4).map(", ".join),
     st.sampled_from(["", " without intercept"]),
 )
@@ -240,7 +256,12 @@ def test_other_things_that_are_read():
 
 
 TABLE = pd.DataFrame(
-    {"a": [1.0, 2.0, np.nan, 4.0], "b": [3, 1, 4, 1], "g": ["u", "v", "u", None], "on": [True, False, True, True]}
+    {
+        "a": [1.0, 2.0, np.nan, 4.0],
+        "b": [3, 1, 4, 1],
+        "g": ["u", "v", "u", None],
+        "on": [True, False, True, True],
+    }
 )
 A, B = TABLE["a"].to_numpy(), TABLE["b"].to_numpy(float)
 nan = np.nan
@@ -273,7 +294,9 @@ def test_expressions_compute_what_they_say(text, expected):
     assert np.allclose(found, expected, equal_nan=True)
     some = np.array([3, 0])
     assert np.allclose(
-        evaluate(read_expression(text), Context(records(TABLE), some)), np.asarray(expected)[some], equal_nan=True
+        evaluate(read_expression(text), Context(records(TABLE), some)),
+        np.asarray(expected)[some],
+        equal_nan=True,
     )
 
 
@@ -286,7 +309,10 @@ def test_expressions_compute_what_they_say(text, expected):
         ("(a - 3)^0.5", "it has no fractional power"),
         ("(b - 4)^-1", "it has no negative power"),
         ("exp(1000 * b)", "too large for a number"),
-        ("g + 1", "column 'g' is text, and numbers are needed here (row 0: 'u', row 1: 'v', row 2: 'u')"),
+        (
+            "g + 1",
+            "column 'g' is text, and numbers are needed here (row 0: 'u', row 1: 'v', row 2: 'u')",
+        ),
         ("'u' + 1", "text can only be compared"),
         ("g < 'v'", "text can be compared with = and != only"),
         ("centred(a)", "stands in model sentences only"),
@@ -304,7 +330,11 @@ def test_everything_in_the_table_of_the_page_about_the_language_reads():
     from pathlib import Path
 
     page = (Path(__file__).parents[2] / "docs" / "notation.md").read_text("utf-8")
-    rows = [line for line in page.splitlines() if line.startswith("| ") and "`" in line and "you write" not in line]
+    rows = [
+        line
+        for line in page.splitlines()
+        if line.startswith("| ") and "`" in line and "you write" not in line
+    ]
     assert len(rows) > 15
     for row in rows:
         cell = row.split(" | ")[1]

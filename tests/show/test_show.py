@@ -52,7 +52,12 @@ def test_other_words_for_numbers():
 
 
 TABLE = Table(
-    {"term": ["intercept", "a|b <&> _x"], "estimate": [1 / 3, NAN], "standard_error": [0.05, NAN], "p": [1e-9, NAN]},
+    {
+        "term": ["intercept", "a|b <&> _x"],
+        "estimate": [1 / 3, NAN],
+        "standard_error": [0.05, NAN],
+        "p": [1e-9, NAN],
+    },
     title="Coefficients",
     notes=("a note",),
     kinds={"estimate": "error", "standard_error": "error"},
@@ -79,7 +84,8 @@ def test_a_table_is_made_once_and_shown_many_ways(tmp_path):
         assert TABLE.write(tmp_path / f"t.{ending}").stat().st_size > 0
     pd.testing.assert_frame_equal(jn.read(tmp_path / "t.csv"), TABLE.frame)
     assert sorted(p.name for p in tmp_path.iterdir()) == sorted(
-        f"t.{e}" for e in ("txt", "md", "html", "csv", "json", "tex", "parquet", "feather", "xlsx", "ods")
+        f"t.{e}"
+        for e in ("txt", "md", "html", "csv", "json", "tex", "parquet", "feather", "xlsx", "ods")
     )
 
 
@@ -112,7 +118,11 @@ def test_a_crash_while_writing_leaves_the_old_file_whole(tmp_path):
 
 
 def test_wide_tables_fit_a_narrow_terminal(honey):
-    for text in (str(honey.rows()), str(honey), str(honey.coefficients(correlations=True, standardized=True))):
+    for text in (
+        str(honey.rows()),
+        str(honey),
+        str(honey.coefficients(correlations=True, standardized=True)),
+    ):
         assert max(map(len, text.splitlines())) <= 80
     long = Table({"x": list(range(1000))})
     assert "200 of 1,000 rows shown" in str(long)
@@ -196,7 +206,9 @@ def test_what_a_picture_refuses(honey, name, options, said):
 
 def test_pictures_of_many_rows_and_of_few():
     rng = np.random.default_rng(1)
-    many = pd.DataFrame({"x": rng.normal(size=6000)}).assign(y=lambda t: t["x"] + rng.normal(size=6000))
+    many = pd.DataFrame({"x": rng.normal(size=6000)}).assign(
+        y=lambda t: t["x"] + rng.normal(size=6000)
+    )
     few = pd.DataFrame({"x": [1.0, 2.0, 3.0], "y": [1.0, 2.5, 2.0]})
     for table in (many, few):
         for name in ("line", "residuals", "quantiles"):

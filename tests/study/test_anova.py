@@ -10,9 +10,20 @@ import joinery as jn
 
 rng = np.random.default_rng(7)
 N = 90
-TABLE = pd.DataFrame({"g": rng.choice(list("abc"), N, p=[0.6, 0.3, 0.1]), "h": rng.choice(["u", "v"], N, p=[0.3, 0.7])})
+TABLE = pd.DataFrame(
+    {
+        "g": rng.choice(list("abc"), N, p=[0.6, 0.3, 0.1]),
+        "h": rng.choice(["u", "v"], N, p=[0.3, 0.7]),
+    }
+)
 TABLE = TABLE.assign(x=rng.normal(5, 2, N), z=rng.normal(size=N), w=rng.uniform(0.5, 2, N))
-TABLE["y"] = 10 + TABLE["x"] + (TABLE["g"] == "b") * 2 + (TABLE["h"] == "v") * TABLE["x"] * 0.5 + rng.normal(0, 2, N)
+TABLE["y"] = (
+    10
+    + TABLE["x"]
+    + (TABLE["g"] == "b") * 2
+    + (TABLE["h"] == "v") * TABLE["x"] * 0.5
+    + rng.normal(0, 2, N)
+)
 SENTENCE = "y given x, g, h, g * h, x * h"
 
 
@@ -36,7 +47,9 @@ NESTED = {
 def test_each_line_is_the_difference_of_two_nested_fits(after, term, options):
     found = jn.fit(TABLE, SENTENCE, **options).anova(after).frame.set_index("term")
     small, large = (f"y given {t}" for t in NESTED[after, term])
-    assert found.loc[term, "ss"] == pytest.approx(rss(small, **options) - rss(large, **options), rel=1e-8)
+    assert found.loc[term, "ss"] == pytest.approx(
+        rss(small, **options) - rss(large, **options), rel=1e-8
+    )
     fit = jn.fit(TABLE, SENTENCE, **options)
     assert found.loc[term, "f"] == pytest.approx(found.loc[term, "ms"] / fit.dispersion)
 
@@ -86,14 +99,24 @@ def test_robust_lines_and_what_cannot_be_said():
     assert first["ss"].iloc[0] > 0
     joint = fit.claim('"g: b" = 0, "g: c" = 0').frame.iloc[-1]
     for after in ("lower-order", "others"):
-        assert fit.anova(after).frame.set_index("term").loc["g", "f"] == pytest.approx(joint["f"], rel=1e-8)
+        assert fit.anova(after).frame.set_index("term").loc["g", "f"] == pytest.approx(
+            joint["f"], rel=1e-8
+        )
 
 
 @pytest.mark.parametrize(
     ("table", "sentence", "said"),
     [
-        (TABLE.assign(x2=2 * TABLE["x"]), "y given x, x2", "x2: nothing of its own is left to test"),
-        (TABLE[(TABLE["g"] != "c") | (TABLE["h"] != "v")], "y given g, h, g * h", "coded to sum to zero"),
+        (
+            TABLE.assign(x2=2 * TABLE["x"]),
+            "y given x, x2",
+            "x2: nothing of its own is left to test",
+        ),
+        (
+            TABLE[(TABLE["g"] != "c") | (TABLE["h"] != "v")],
+            "y given g, h, g * h",
+            "coded to sum to zero",
+        ),
         (TABLE.drop_duplicates(["g", "h"]), "y given g, h", ""),
         (TABLE.drop_duplicates(["g", "h"]), "y given g, h, g * h", ""),
     ],
@@ -108,8 +131,12 @@ def test_awkward_tables(table, sentence, said):
 
 def test_lack_of_fit_lines_split_the_residual():
     found = jn.fit("sample:prices", "price given weight_g, source").anova().frame.set_index("term")
-    assert found.loc[["lack of fit", "within repeats"], "ss"].sum() == pytest.approx(found.loc["residual", "ss"])
-    cells = jn.fit("sample:prices", "price given category(weight_g) * source, category(weight_g), source")
+    assert found.loc[["lack of fit", "within repeats"], "ss"].sum() == pytest.approx(
+        found.loc["residual", "ss"]
+    )
+    cells = jn.fit(
+        "sample:prices", "price given category(weight_g) * source, category(weight_g), source"
+    )
     assert found.loc["within repeats", "ss"] == pytest.approx(cells.deviance)
 
 
@@ -122,7 +149,9 @@ def test_compare_tests_nested_fits():
     f = (small.deviance - large.deviance) / 2 / large.dispersion
     assert (row["test"], row["df"], row["statistic"]) == ("F", 2, pytest.approx(f))
     # the space counts, not how it is written
-    curve = jn.compare(jn.fit(TABLE, "y given x"), jn.fit(TABLE, "y given polynomial(x, 3)")).frame.iloc[1]
+    curve = jn.compare(
+        jn.fit(TABLE, "y given x"), jn.fit(TABLE, "y given polynomial(x, 3)")
+    ).frame.iloc[1]
     assert curve["df"] == 2
     robust = [f.revise(std_errors="robust") for f in (small, large)]
     assert jn.compare(*robust).frame.iloc[1]["statistic"] == pytest.approx(
@@ -138,10 +167,14 @@ def test_crosscheck_error_is_leaving_each_row_out():
     table = jn.sample_data("jars")
     misses = [
         table.loc[i, "jars_sold"]
-        - jn.fit(table.drop(i), "jars_sold given hours_open").forecast(table.loc[[i]])["fitted"].iloc[0]
+        - jn.fit(table.drop(i), "jars_sold given hours_open")
+        .forecast(table.loc[[i]])["fitted"]
+        .iloc[0]
         for i in table.index
     ]
-    assert jn.compare(fit, fit)["crosscheck_error"].iloc[0] == pytest.approx(np.sqrt(np.mean(np.square(misses))))
+    assert jn.compare(fit, fit)["crosscheck_error"].iloc[0] == pytest.approx(
+        np.sqrt(np.mean(np.square(misses)))
+    )
 
 
 @pytest.mark.parametrize(
@@ -153,7 +186,9 @@ def test_crosscheck_error_is_leaving_each_row_out():
         ),
         (lambda: jn.fit("sample:yields", "log(honey_kg) given forage_km2"), "different responses"),
         (
-            lambda: jn.fit("sample:yields", "honey_kg given forage_km2, feed_kg", weights="queen_age"),
+            lambda: jn.fit(
+                "sample:yields", "honey_kg given forage_km2, feed_kg", weights="queen_age"
+            ),
             "weights, repeats or offset differ|different rows",
         ),
     ],
@@ -193,7 +228,9 @@ def test_powers_have_the_likelihood_of_really_transforming():
         moved = np.log(y) if power == 0 else (y**power - 1) / power
         own = jn.fit(table.assign(t=moved), "t given weight_g, source")
         full = -len(y) / 2 * np.log(own.deviance / len(y)) + (power - 1) * np.log(y).sum()
-        assert found[power] - found[1.0] == pytest.approx(full + len(y) / 2 * np.log(fit.deviance / len(y)), abs=1e-8)
+        assert found[power] - found[1.0] == pytest.approx(
+            full + len(y) / 2 * np.log(fit.deviance / len(y)), abs=1e-8
+        )
 
 
 def test_box_cox_finds_the_power_and_its_interval_covers():
@@ -203,7 +240,9 @@ def test_box_cox_finds_the_power_and_its_interval_covers():
         x = rng.uniform(0, 3, 40)
         t = pd.DataFrame({"x": x, "y": (4 + x + rng.normal(0, 0.5, 40)) ** 2})
         note = jn.fit(t, "y given x").box_cox().notes[0]
-        low, high = (float(v.replace("−", "-")) for v in note.split("[")[1].split("]")[0].split(", "))
+        low, high = (
+            float(v.replace("−", "-")) for v in note.split("[")[1].split("]")[0].split(", ")
+        )
         held += low <= 0.5 <= high
     assert 88 <= held <= 100
     with pytest.raises(jn.CallError, match="zero or less in row 3"):
@@ -221,7 +260,9 @@ def test_each_step_is_the_best_of_really_fitting_every_neighbour(criterion, move
     names = CANDIDATES.split(" given ")[1].split(", ")
 
     def worth(chosen):
-        fit = jn.fit(table, f"eggs_a_day given {', '.join(n for n in names if n in chosen) or 'nothing'}")
+        fit = jn.fit(
+            table, f"eggs_a_day given {', '.join(n for n in names if n in chosen) or 'nothing'}"
+        )
         return {"aic": fit.aic, "bic": fit.bic}.get(criterion, -(fit.adjusted_r_squared or 0))
 
     chosen = set() if moves == "add" else set(names)
@@ -252,7 +293,10 @@ def test_categories_and_products_move_whole_and_in_order():
 
 def test_stepwise_uses_one_set_of_rows_and_bears_more_candidates_than_rows():
     gaps = TABLE.assign(x=TABLE["x"].where(TABLE.index > 9))
-    assert jn.stepwise(gaps, "y given h, x", keep="h", criterion="p", enter=1e-9).final.n_rows == N - 10
+    assert (
+        jn.stepwise(gaps, "y given h, x", keep="h", criterion="p", enter=1e-9).final.n_rows
+        == N - 10
+    )
     rng = np.random.default_rng(1)
     wide = pd.DataFrame(rng.normal(size=(30, 45))).rename(columns=lambda i: f"c{i}")
     wide["y"] = 3 * wide["c7"] - 2 * wide["c21"] + rng.normal(0, 0.5, 30)

@@ -17,7 +17,10 @@ def verdicts(fit):
     """The gravest verdict of each question."""
     rank = {"serious": 2, "caution": 1}
     found = fit.checks().frame
-    return {q: max(rows["verdict"], key=lambda v: rank.get(v, 0)) for q, rows in found.groupby("question")}
+    return {
+        q: max(rows["verdict"], key=lambda v: rank.get(v, 0))
+        for q, rows in found.groupby("question")
+    }
 
 
 def test_every_check_holds_its_size_and_has_power():
@@ -31,7 +34,10 @@ def test_every_check_holds_its_size_and_has_power():
 
 def test_clean_data_get_few_verdicts():
     rng = np.random.default_rng(12)
-    bad = [sum(v != "fine" for v in verdicts(jn.fit(_plain(rng), "y given x, z")).values()) for _ in range(100)]
+    bad = [
+        sum(v != "fine" for v in verdicts(jn.fit(_plain(rng), "y given x, z")).values())
+        for _ in range(100)
+    ]
     assert np.mean(bad) < 0.55  # nine tests at 5 % each
 
 
@@ -57,7 +63,10 @@ def test_advice_can_be_given_to_revise():
     assert 'add="weight_g^2"' in " ".join(fit.checks()["advice"])
     better = fit.revise(response="log(price)")
     assert verdicts(better)["Is the spread even?"] == "fine"
-    assert fit.revise(add="weight_g^2", std_errors="robust").sentence == "price given weight_g, source, weight_g^2"
+    assert (
+        fit.revise(add="weight_g^2", std_errors="robust").sentence
+        == "price given weight_g, source, weight_g^2"
+    )
 
 
 def test_a_bend_already_in_the_model_is_not_asked_for_again():
@@ -66,11 +75,18 @@ def test_a_bend_already_in_the_model_is_not_asked_for_again():
     t = pd.DataFrame({"x": x, "y": x**2 + rng.normal(0, 3, 200)})
     assert verdicts(jn.fit(t, "y given x"))["Is each relation straight?"] == "serious"
     assert verdicts(jn.fit(t, "y given powers(x, 2)"))["Is each relation straight?"] == "fine"
-    assert verdicts(jn.fit(t, "y given powers(x, 2)")).get("Do predictors overlap?", "fine") == "fine"
+    assert (
+        verdicts(jn.fit(t, "y given powers(x, 2)")).get("Do predictors overlap?", "fine") == "fine"
+    )
 
 
 SMALL = pd.DataFrame(
-    {"x": [1.0, 2, 3, 4, 5, 6], "g": list("aabbbc"), "w": [1, 2, 1, 2, 1, 3], "y": [1.0, 3, 2, 5, 4, 9]}
+    {
+        "x": [1.0, 2, 3, 4, 5, 6],
+        "g": list("aabbbc"),
+        "w": [1, 2, 1, 2, 1, 3],
+        "y": [1.0, 3, 2, 5, 4, 9],
+    }
 )
 
 
@@ -115,9 +131,9 @@ def test_dfbetas_are_what_leaving_the_row_out_does(sample, sentence, options):
         own = without.coefficients().frame
         scale = full["standard_error"] * without.residual_sd / fit.residual_sd
         change = (full["estimate"] - own["estimate"]) / scale
-        assert found.loc[label, [f"dfbetas {t}" for t in full["term"]]].to_numpy(float) == pytest.approx(
-            change.to_numpy(), rel=1e-8
-        )
+        assert found.loc[label, [f"dfbetas {t}" for t in full["term"]]].to_numpy(
+            float
+        ) == pytest.approx(change.to_numpy(), rel=1e-8)
 
 
 def test_rows_left_out_stand_as_they_would_be_forecast():
@@ -141,7 +157,9 @@ def test_every_picture_labels_the_same_row(name, tmp_path, honey):
     words = {t.get_text() for t in figure.findobj(lambda a: hasattr(a, "get_text"))}
     assert name == "histogram" or any("H058" in w for w in words)
     assert any(w.endswith("?") for w in words)
-    many = jn.fit(pd.DataFrame({"x": np.arange(7000.0) % 83}).assign(y=lambda t: np.sin(t["x"])), "y given x")
+    many = jn.fit(
+        pd.DataFrame({"x": np.arange(7000.0) % 83}).assign(y=lambda t: np.sin(t["x"])), "y given x"
+    )
     assert many.draw(name)
 
 
@@ -163,8 +181,12 @@ def test_the_few_remarkable_rows_of_many_are_those_of_all_figures(monkeypatch, h
     every = [(r.place, r.verdict, r.reason) for r in rows.remarks(honey._fitted)]
     assert len(every) > 2
     monkeypatch.setattr(rows, "MANY_ROWS", 10)
-    assert [(r.place, r.verdict, r.reason) for r in rows.remarks(honey.revise(level=90)._fitted)] == every
+    assert [
+        (r.place, r.verdict, r.reason) for r in rows.remarks(honey.revise(level=90)._fitted)
+    ] == every
     weighted = honey.revise(weights="queen_age")
     few = [(r.place, r.verdict) for r in rows.remarks(weighted._fitted)]
     monkeypatch.setattr(rows, "MANY_ROWS", 10**6)
-    assert few == [(r.place, r.verdict) for r in rows.remarks(honey.revise(weights="queen_age")._fitted)]
+    assert few == [
+        (r.place, r.verdict) for r in rows.remarks(honey.revise(weights="queen_age")._fitted)
+    ]

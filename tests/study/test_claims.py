@@ -8,7 +8,9 @@ import pytest
 import joinery as jn
 from joinery.core.numeric import distributions as tails
 
-SENTENCE = "honey_kg given forage_km2, feed_kg, rain_days, feed_kg * rain_days, altitude_m^2, hive_type"
+SENTENCE = (
+    "honey_kg given forage_km2, feed_kg, rain_days, feed_kg * rain_days, altitude_m^2, hive_type"
+)
 
 
 @pytest.fixture(scope="module")
@@ -48,7 +50,9 @@ def test_equations_together_are_the_nested_f(fit):
     assert np.isclose(table["p"].iloc[-1], tails.f_upper(f, 4, fit.residual_df))
     one = fit.claim("2 * (forage_km2 - feed_kg) = rain_days / 4 - -1").frame.iloc[0]
     b = fit.coefficients().frame.set_index("term")["estimate"]
-    assert np.isclose(one["difference"], 2 * (b["forage_km2"] - b["feed_kg"]) - b["rain_days"] / 4 - 1)
+    assert np.isclose(
+        one["difference"], 2 * (b["forage_km2"] - b["feed_kg"]) - b["rain_days"] / 4 - 1
+    )
 
 
 def test_inequalities_are_one_sided(fit):
@@ -64,7 +68,9 @@ def test_claims_use_the_chosen_covariance_and_saved_fits(tmp_path, fit):
     assert np.isclose(row["t"], robust.coefficients()["t"][1])
     assert not np.isclose(row["t"], fit.coefficients()["t"][1])
     again = jn.load(robust.save(tmp_path / "r.json"))
-    assert again.claim("forage_km2 = feed_kg").frame.equals(robust.claim("forage_km2 = feed_kg").frame)
+    assert again.claim("forage_km2 = feed_kg").frame.equals(
+        robust.claim("forage_km2 = feed_kg").frame
+    )
 
 
 @pytest.mark.parametrize(
@@ -87,7 +93,9 @@ def test_claims_that_cannot_be_tested(fit, text, error, said):
 def test_claims_from_the_command_line(joinery, fit, tmp_path):
     fit.save(tmp_path / "f.json")
     text = "forage_km2 = 2 * feed_kg"
-    status, out, _ = joinery("claim", "sample:yields", SENTENCE, text, "--id", "hive", "--as", "csv")
+    status, out, _ = joinery(
+        "claim", "sample:yields", SENTENCE, text, "--id", "hive", "--as", "csv"
+    )
     assert (status, out) == (0, fit.claim(text).render("csv"))
     assert joinery("claim", tmp_path / "f.json", text, "--as", "csv")[1] == out
     assert joinery("claim", "sample:yields", SENTENCE)[0] == 2

@@ -13,7 +13,9 @@ from benchmarks.forecasts import CASES, covered
 import joinery as jn
 
 rng = np.random.default_rng(11)
-TABLE = pd.DataFrame({"x": rng.uniform(1, 9, 60), "g": rng.choice(list("abc"), 60), "e": rng.uniform(1, 4, 60)})
+TABLE = pd.DataFrame(
+    {"x": rng.uniform(1, 9, 60), "g": rng.choice(list("abc"), 60), "e": rng.uniform(1, 4, 60)}
+)
 TABLE["y"] = 3 + TABLE["x"] + (TABLE["g"] == "b") + rng.normal(0, 1, 60)
 TABLE["c"] = rng.poisson(TABLE["e"] * np.exp(0.2 * TABLE["x"]))
 WINTER = "survived of colonies given altitude_m, log(forage_km2), stores_kg"
@@ -34,7 +36,8 @@ def test_distribution_free_intervals_hold_where_normal_ones_do_not():
     times = 250
     for _ in range(times):
         x, new = rng.uniform(0, 1, 60), rng.uniform(0, 1, 20)
-        # errors mostly small, some huge: the normal interval is far too wide in the middle of the levels
+        # errors mostly small, some huge: the normal interval is far too wide in the middle of the
+        # levels
         fit = jn.fit({"x": x, "y": x + rng.standard_t(1.6, 60)}, "y given x", level=0.5)
         came = new + rng.standard_t(1.6, 20)
         for i, kind in enumerate(("model", "distribution-free")):
@@ -82,7 +85,9 @@ def test_held_columns_stand_at_their_average():
     each = fit.forecast({"x": [5.0] * 3, "g": list("abc")})["fitted"].to_numpy()
     shares = TABLE["g"].value_counts(normalize=True)[list("abc")].to_numpy()
     assert held["fitted"] == pytest.approx(each @ shares)
-    with pytest.raises(jn.NewRowError, match='no column .g., which the model needs.*hold="average"'):
+    with pytest.raises(
+        jn.NewRowError, match='no column .g., which the model needs.*hold="average"'
+    ):
         fit.forecast({"x": [5.0]})
     assert fit.forecast({"g": ["a"]}, hold="average")["fitted"].iloc[0] == pytest.approx(
         fit.forecast({"g": ["a"], "x": [TABLE["x"].mean()]})["fitted"].iloc[0]
@@ -108,7 +113,9 @@ def test_a_total_makes_counts_and_none_a_probability():
     assert np.isnan(share["new_lower"])
     assert counts["new_lower"] == round(counts["new_lower"])
     judged = fit.forecast("sample:winter_outcome")
-    assert judged["error"].to_numpy() == pytest.approx((judged["observed"] - judged["fitted"]).to_numpy())
+    assert judged["error"].to_numpy() == pytest.approx(
+        (judged["observed"] - judged["fitted"]).to_numpy()
+    )
     assert "of 3 observed values lie inside" in " ".join(judged.notes)
 
 
@@ -151,7 +158,10 @@ def test_what_lies_outside_is_said(fit, new, said):
     [
         (lambda f: f.forecast({"x": [1]}, intervals="free"), "intervals='free' is not known"),
         (lambda f: f.forecast({"x": [1]}, hold="mean"), "hold='mean' is not known"),
-        (lambda f: f.revise(weights="e").forecast({"x": [1]}, intervals="distribution-free"), "unweighted normal fits"),
+        (
+            lambda f: f.revise(weights="e").forecast({"x": [1]}, intervals="distribution-free"),
+            "unweighted normal fits",
+        ),
         (lambda f: f.crosscheck(1), "folds=1 is not between"),
         (lambda f: f.crosscheck(by="one"), "puts all rows into one group"),
     ],
@@ -176,8 +186,12 @@ def test_a_saved_fit_forecasts_and_reads_to_the_last_bit(table, sentence, option
     fit = jn.fit(table, sentence, **options)
     again = jn.load(fit.save(tmp_path / "f.json"))
     new = table.head(7).assign(x=lambda t: t["x"] + 3)
-    pd.testing.assert_frame_equal(fit.forecast(new).frame, again.forecast(new).frame, check_exact=True)
-    pd.testing.assert_frame_equal(fit.coefficients().frame, again.coefficients().frame, check_exact=True)
+    pd.testing.assert_frame_equal(
+        fit.forecast(new).frame, again.forecast(new).frame, check_exact=True
+    )
+    pd.testing.assert_frame_equal(
+        fit.coefficients().frame, again.coefficients().frame, check_exact=True
+    )
     for name in (
         "aic",
         "deviance",
@@ -230,13 +244,16 @@ def test_left_one_out_figures_are_those_of_really_leaving_out():
     fit = jn.fit("sample:jars", "jars_sold given hours_open")
     table = jn.sample_data("jars")
     parts = [
-        jn.fit(table.drop(i), "jars_sold given hours_open").forecast(table.loc[[i]]).frame.iloc[0] for i in table.index
+        jn.fit(table.drop(i), "jars_sold given hours_open").forecast(table.loc[[i]]).frame.iloc[0]
+        for i in table.index
     ]
     found = fit.crosscheck().frame.set_index("figure")["unseen"]
     assert found["typical error (root mean square)"] == pytest.approx(
         np.sqrt(np.mean([p["error"] ** 2 for p in parts]))
     )
-    assert found["share inside 95 % intervals"] == pytest.approx(np.mean([p["inside"] == "yes" for p in parts]))
+    assert found["share inside 95 % intervals"] == pytest.approx(
+        np.mean([p["inside"] == "yes" for p in parts])
+    )
     folded = fit.crosscheck(len(table), seed=1).frame.set_index("figure")["unseen"]
     assert folded.to_numpy() == pytest.approx(found[folded.index].to_numpy())
 
@@ -257,10 +274,16 @@ def test_scores_of_probabilities():
 def test_groups_are_held_out_whole_and_time_runs_forward():
     table = TABLE.assign(t=np.arange(60))
     by = jn.fit(table, "y given x").crosscheck(by="g")
-    parts = [jn.fit(table[table["g"] != g], "y given x").forecast(table[table["g"] == g])["error"] for g in "abc"]
+    parts = [
+        jn.fit(table[table["g"] != g], "y given x").forecast(table[table["g"] == g])["error"]
+        for g in "abc"
+    ]
     assert by["unseen"].iloc[1] == pytest.approx(np.sqrt(np.mean(np.concatenate(parts) ** 2)))
     forward = jn.fit(table, "y given x", order="t").crosscheck(3)
-    parts = [jn.fit(table[: 20 * k], "y given x").forecast(table[20 * k : 20 * k + 20])["error"] for k in (1, 2)]
+    parts = [
+        jn.fit(table[: 20 * k], "y given x").forecast(table[20 * k : 20 * k + 20])["error"]
+        for k in (1, 2)
+    ]
     assert forward["unseen"].iloc[1] == pytest.approx(np.sqrt(np.mean(np.concatenate(parts) ** 2)))
     assert "20 rows could not be forecast" in " ".join(forward.notes)
     lost = jn.fit(table, "y given x, g").crosscheck(by="g")

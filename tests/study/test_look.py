@@ -53,8 +53,15 @@ def test_kinds_and_figures():
     found = jn.look(frame).columns.frame.set_index("column")
     assert found.loc[["id", "money", "age", "when", "said", "same"], "kind"].tolist() == [
         "id-like", "number", "whole number", "date", "id-like", "whole number"]  # fmt: skip
-    for name, figure in (("mean", "mean"), ("standard_deviation", "std"), ("median", "median"), ("maximum", "max")):
-        assert found.loc["money", name] == pytest.approx(getattr(frame["money"], figure)(), rel=1e-12)
+    for name, figure in (
+        ("mean", "mean"),
+        ("standard_deviation", "std"),
+        ("median", "median"),
+        ("maximum", "max"),
+    ):
+        assert found.loc["money", name] == pytest.approx(
+            getattr(frame["money"], figure)(), rel=1e-12
+        )
     assert found.loc["empty", ["count", "missing", "distinct"]].tolist() == [2, 58, 2]
     assert found.loc["when", "values"] == "2024-01-01 to 2024-02-29"
     assert len(found.loc["metres", "histogram"]) == 10
@@ -62,14 +69,20 @@ def test_kinds_and_figures():
 
 
 def test_repeated_rows_are_named():
-    frame = pd.DataFrame({"a": [1.0, 2, 1, np.nan, np.nan], "b": ["x", "y", "x", "z", "z"]}, index=list("PQRST"))
-    assert any("2 rows repeat an earlier row exactly (R, T)" in n for n in jn.look(frame).columns.notes)
+    frame = pd.DataFrame(
+        {"a": [1.0, 2, 1, np.nan, np.nan], "b": ["x", "y", "x", "z", "z"]}, index=list("PQRST")
+    )
+    assert any(
+        "2 rows repeat an earlier row exactly (R, T)" in n for n in jn.look(frame).columns.notes
+    )
     assert not any("repeat" in n for n in jn.look(frame.iloc[:2]).columns.notes)
 
 
 def test_clean_tables_get_no_remark():
     rng = np.random.default_rng(0)
-    clean = pd.DataFrame({"x": rng.normal(size=300), "y": rng.normal(size=300), "g": rng.choice(list("abc"), 300)})
+    clean = pd.DataFrame(
+        {"x": rng.normal(size=300), "y": rng.normal(size=300), "g": rng.choice(list("abc"), 300)}
+    )
     assert jn.look(clean).columns.notes == ()
 
 
@@ -83,7 +96,9 @@ def test_pairs_use_the_rows_they_have_and_are_sorted(yields):
 
 
 def test_a_sentence_sets_the_response_against_each_term(yields):
-    look = jn.look(yields, "honey_kg given forage_km2, altitude_m, altitude_ft, hive_type", id="hive")
+    look = jn.look(
+        yields, "honey_kg given forage_km2, altitude_m, altitude_ft, hive_type", id="hive"
+    )
     found = look.correlations.frame.set_index("term")
     assert (found["n"] == 113).all()
     assert np.isinf(found.loc[["altitude_m", "altitude_ft"], "variance_inflation"]).all()
@@ -109,7 +124,9 @@ def test_proportions_and_rates():
     assert at["empirical_logit"].to_numpy() == pytest.approx(logit.to_numpy())
     assert "½" in at.notes[0]
     mites = jn.look("sample:bee_samples", "mites per bees_sampled given treatment").response
-    assert mites["rate"].to_numpy() == pytest.approx((mites["events"] / mites["exposure"]).to_numpy())
+    assert mites["rate"].to_numpy() == pytest.approx(
+        (mites["events"] / mites["exposure"]).to_numpy()
+    )
 
 
 @pytest.mark.parametrize("name", ["columns", "response", "matrix"])

@@ -21,7 +21,9 @@ def test_intervals_and_tests_agree_with_one_another(honey):
     assert np.allclose(table["upper"] - table["estimate"], reach)
     assert np.allclose(table["t"], table["estimate"] / table["standard_error"])
     X = honey._fitted.design.matrix(
-        honey._fitted.design.context(honey._fitted.origin.table, honey._fitted.origin.used_rows.rows)
+        honey._fitted.design.context(
+            honey._fitted.origin.table, honey._fitted.origin.used_rows.rows
+        )
     )
     y = honey.rows()["observed"].dropna().to_numpy()[: honey.n_rows]
     for j in range(X.shape[1]):
@@ -82,7 +84,14 @@ def test_intervals_cover_as_often_as_they_say():
 def test_forecasts_of_new_rows(honey, tmp_path):
     waiting = honey.forecast()
     assert list(waiting.frame.index) == ["H021", "H047", "H076", "H111"]
-    assert list(waiting.frame.columns) == ["fitted", "mean_lower", "mean_upper", "new_lower", "new_upper", "note"]
+    assert list(waiting.frame.columns) == [
+        "fitted",
+        "mean_lower",
+        "mean_upper",
+        "new_lower",
+        "new_upper",
+        "note",
+    ]
     file = tmp_path / "new.csv"
     honey._fitted.origin.table.frame.head(15).to_csv(file, index=False)
     known = honey.forecast(file).frame
@@ -102,7 +111,10 @@ def test_forecasts_of_new_rows(honey, tmp_path):
             "forage_km2=3, altitude_m=300, feed_kg=5, rain_days=30, hive_type=skep",
             "'skep' was not among the fitted rows",
         ),
-        ("forage_km2=3, altitude_m=300, feed_kg=5, rain_days=30, hive_type=lung", "did you mean 'long'"),
+        (
+            "forage_km2=3, altitude_m=300, feed_kg=5, rain_days=30, hive_type=lung",
+            "did you mean 'long'",
+        ),
         ({"forage_km2": [3]}, "no column 'altitude_m', 'feed_kg', 'rain_days', 'hive_type'"),
     ],
 )
@@ -142,11 +154,19 @@ def test_a_transformed_response_is_turned_back(response, forth):
             jn.fit(table, response + " given x").forecast()
         return
     back = jn.fit(table, f"{response} given x").forecast({"x": [2.0]}).frame.iloc[0]
-    plain = jn.fit(table.assign(v=forth(table["y"])), "v given x").forecast({"x": [2.0]}).frame.iloc[0]
+    plain = (
+        jn.fit(table.assign(v=forth(table["y"])), "v given x").forecast({"x": [2.0]}).frame.iloc[0]
+    )
     ends = ["fitted", "mean_lower", "mean_upper", "new_lower", "new_upper"]
     again = sorted(forth(back[e]) for e in ends)
     assert np.allclose(again, sorted(plain[e] for e in ends))
-    assert back["new_lower"] < back["mean_lower"] < back["fitted"] < back["mean_upper"] < back["new_upper"]
+    assert (
+        back["new_lower"]
+        < back["mean_lower"]
+        < back["fitted"]
+        < back["mean_upper"]
+        < back["new_upper"]
+    )
 
 
 def test_what_cannot_be_turned_back_is_refused():
@@ -202,7 +222,9 @@ def test_a_look_describes_each_column(yields):
     assert np.isclose(table.loc["honey_kg", "mean"], yields["honey_kg"].mean())
     assert np.isclose(table.loc["honey_kg", "standard_deviation"], yields["honey_kg"].std())
     assert "stacked 51" in table.loc["hive_type", "values"]
-    some = jn.look(yields, "honey_kg given log(feed_kg), hive_type", where="season >= 2021").columns.frame
+    some = jn.look(
+        yields, "honey_kg given log(feed_kg), hive_type", where="season >= 2021"
+    ).columns.frame
     assert some["column"].tolist() == ["honey_kg", "feed_kg", "hive_type"]
     assert some["count"][1] == (yields["season"] >= 2021).sum()
     with pytest.raises(jn.EmptyTableError, match="no row meets"):

@@ -14,7 +14,11 @@ import joinery as jn
 rng = np.random.default_rng(3)
 N = 40
 TABLE = pd.DataFrame(
-    {"x": rng.uniform(1, 9, N).round(2), "z": rng.normal(0, 1, N).round(2), "w": rng.choice([0.5, 1, 3], N)}
+    {
+        "x": rng.uniform(1, 9, N).round(2),
+        "z": rng.normal(0, 1, N).round(2),
+        "w": rng.choice([0.5, 1, 3], N),
+    }
 )
 TABLE["g"] = np.sort(rng.choice(list("abcdef"), N, p=[0.35, 0.25, 0.2, 0.1, 0.05, 0.05]))
 TABLE["o"] = rng.normal(0, 0.1, N).round(3)
@@ -88,9 +92,9 @@ def test_too_few_clusters_test_nothing_and_say_so():
     fit = jn.fit(pair, "y given x, z, w, x^2", std_errors="clustered", cluster="k")
     overall = fit.overall()
     assert np.isnan(overall["f"][0])
-    assert "has rank 2 only, and 4 are to be tested" in " ".join(overall.notes) or "too few clusters" in " ".join(
+    assert "has rank 2 only, and 4 are to be tested" in " ".join(
         overall.notes
-    )
+    ) or "too few clusters" in " ".join(overall.notes)
     assert np.isfinite(fit.coefficients()["standard_error"]).all()
 
 
@@ -105,7 +109,9 @@ def test_crossed_clusters_that_clip_say_so():
             "b": r.choice(list("pq"), 16),
         }
         fit = jn.fit(table, "y given x", std_errors="clustered", cluster=["a", "b"])
-        found.append((fit._fitted.sandwich.clipped, "set to zero" in " ".join(fit.coefficients().notes)))
+        found.append(
+            (fit._fitted.sandwich.clipped, "set to zero" in " ".join(fit.coefficients().notes))
+        )
     assert {said for clipped, said in found if clipped} == {True}
     assert {said for clipped, said in found if not clipped} <= {False}
 
@@ -149,7 +155,9 @@ def test_the_shape_is_the_best_of_all():
             return -stats.nbinom.logpmf(y, k, k / (k + mu)).sum()
 
         tries = [
-            optimize.minimize(cost, [0.5, 0.3, s], method="Nelder-Mead", options={"maxiter": 4000, "fatol": 1e-10})
+            optimize.minimize(
+                cost, [0.5, 0.3, s], method="Nelder-Mead", options={"maxiter": 4000, "fatol": 1e-10}
+            )
             for s in (-1, 1, 4, 9)
         ]
         assert (
@@ -174,7 +182,9 @@ def penalized_cost(X, y, link):
         h = 1e-6
         slope = (mean(eta + h) - mean(eta - h)) / (2 * h)
         sign, logdet = np.linalg.slogdet((X * (slope**2 / (mu * (1 - mu)))[:, None]).T @ X)
-        return -2 * (special.xlogy(y, mu) + special.xlogy(1 - y, 1 - mu)).sum() - (logdet if sign > 0 else -1e9)
+        return -2 * (special.xlogy(y, mu) + special.xlogy(1 - y, 1 - mu)).sum() - (
+            logdet if sign > 0 else -1e9
+        )
 
     return cost
 
@@ -191,7 +201,10 @@ def test_penalized_estimates_and_profiles_are_those_of_brute_force(link, separat
     cost = penalized_cost(X, y.astype(float), link)
     found = fit.coefficients(profile=True, level=0.9).frame
     best = optimize.minimize(
-        cost, found["estimate"], method="Nelder-Mead", options={"xatol": 1e-9, "fatol": 1e-11, "maxiter": 2000}
+        cost,
+        found["estimate"],
+        method="Nelder-Mead",
+        options={"xatol": 1e-9, "fatol": 1e-11, "maxiter": 2000},
     )
     assert found["estimate"].to_numpy() == pytest.approx(best.x, rel=2e-4, abs=2e-4)
     for end in (found["lower"][1], found["upper"][1]):
@@ -201,7 +214,9 @@ def test_penalized_estimates_and_profiles_are_those_of_brute_force(link, separat
             )
             assert held.fun - best.fun == pytest.approx(stats.chi2.ppf(0.9, 1), abs=2e-3)
     # the overall test: the fall from the intercept alone, under the penalty of all columns
-    alone = optimize.minimize_scalar(lambda a: cost(np.array([a, 0.0])), bracket=(-1, 1)).fun - best.fun
+    alone = (
+        optimize.minimize_scalar(lambda a: cost(np.array([a, 0.0])), bracket=(-1, 1)).fun - best.fun
+    )
     assert fit.overall()["chi2"].iloc[0] == pytest.approx(alone, abs=2e-6)
     assert fit.anova()["chi2"].iloc[0] == pytest.approx(alone, abs=2e-6)
 
@@ -211,7 +226,12 @@ def test_the_penalty_settles_where_data_separate():
         r = np.random.default_rng(seed)
         x, z = r.normal(size=25), r.normal(size=25)
         for link in ("logit", "probit", "cloglog", "cauchit"):
-            fit = jn.fit({"x": x, "z": z, "y": x > r.normal() / 3}, "y given x, z", link=link, penalty="firth")
+            fit = jn.fit(
+                {"x": x, "z": z, "y": x > r.normal() / 3},
+                "y given x, z",
+                link=link,
+                penalty="firth",
+            )
             assert fit.converged
             assert np.isfinite(fit.coefficients()["standard_error"]).all()
 
@@ -219,7 +239,9 @@ def test_the_penalty_settles_where_data_separate():
 # ------------------------------------------------------------------ responses turned back
 
 
-@pytest.mark.parametrize("response", ["log(y)", "log(1 / y)", "log(sqrt(y))", "log10(y)", "(0 - log(y))"])
+@pytest.mark.parametrize(
+    "response", ["log(y)", "log(1 / y)", "log(sqrt(y))", "log10(y)", "(0 - log(y))"]
+)
 def test_one_model_has_one_mean_however_it_is_written(response):
     fit = jn.fit(TABLE, f"{response} given x", weights="w")
     row = fit.forecast({"x": [4.0], "w": [0.5]}).frame.iloc[0]
@@ -239,11 +261,15 @@ def test_ends_are_cut_where_the_response_can_give_no_more():
     eta, s = root.forecast({"x": [5.0]})["fitted"][0], root.residual_sd
     draws = np.maximum(eta + s * np.random.default_rng(1).standard_normal(2_000_000), 0) ** 2
     assert row["expected"] == pytest.approx(draws.mean(), rel=3e-3)
-    pole = jn.fit(TABLE.assign(y=1 / np.maximum(rng.normal(1, 0.7, N), 0.05)), "(1 / y) given x").forecast({"x": [5.0]})
+    pole = jn.fit(
+        TABLE.assign(y=1 / np.maximum(rng.normal(1, 0.7, N), 0.05)), "(1 / y) given x"
+    ).forecast({"x": [5.0]})
     assert pole["new_upper"][0] == np.inf
     assert 0 < pole["new_lower"][0] < pole["fitted"][0]
     assert "past the pole" in pole["note"][0]
-    negative = jn.fit(TABLE.assign(y=-TABLE["y"]), "(1 / y) given x").forecast({"x": [5.0]}).frame.iloc[0]
+    negative = (
+        jn.fit(TABLE.assign(y=-TABLE["y"]), "(1 / y) given x").forecast({"x": [5.0]}).frame.iloc[0]
+    )
     assert negative["new_lower"] < negative["fitted"] < negative["new_upper"] < 0
     square = jn.fit(TABLE, "y^2 given x").forecast({"x": [5.0]}).frame.iloc[0]
     assert 0 <= square["new_lower"] < square["fitted"] < square["new_upper"]
@@ -256,7 +282,12 @@ def test_powers_of_a_weighted_response_are_judged_by_their_likelihoods():
     fit = jn.fit(TABLE, "y given x", weights="w")
     table = fit.box_cox().frame.set_index("power")["log_likelihood"]
     jacobian = np.log(TABLE["y"]).sum()
-    for power, response, scale in ((1.0, "y", 0), (0.0, "log(y)", 1), (-1.0, "(1 / y)", 2), (0.5, "sqrt(y)", 0.5)):
+    for power, response, scale in (
+        (1.0, "y", 0),
+        (0.0, "log(y)", 1),
+        (-1.0, "(1 / y)", 2),
+        (0.5, "sqrt(y)", 0.5),
+    ):
         other = jn.fit(TABLE, f"{response} given x", weights="w")
         size = N * np.log(abs(power)) if power else 0
         at = table.index[np.argmin(np.abs(table.index - power))]
@@ -277,7 +308,9 @@ def test_all_rows_at_once_hold_by_bonferroni_under_other_families():
         assert together[end].to_numpy() == pytest.approx(alone[end].to_numpy())
 
 
-@pytest.mark.parametrize(("family", "link"), [("gamma", "log"), ("inverse-gaussian", "log"), ("normal", "log")])
+@pytest.mark.parametrize(
+    ("family", "link"), [("gamma", "log"), ("inverse-gaussian", "log"), ("normal", "log")]
+)
 def test_a_new_rows_weight_is_in_its_interval(family, link):
     fit = jn.fit(TABLE, "y given x", family=family, link=link, weights="w")
     ends = fit.forecast({"x": [5.0, 5.0], "w": [1.0, 4.0]}, level=0.8).frame
@@ -288,8 +321,12 @@ def test_a_new_rows_weight_is_in_its_interval(family, link):
     r = np.random.default_rng(2)
     mu = np.exp(r.normal(eta, se, 400_000))
     for i, w in enumerate((1.0, 4.0)):
-        draws = fit._fitted.family.draw(r, mu, trials=None, spread=np.full(len(mu), fit.dispersion / w))
-        assert [ends["new_lower"][i], ends["new_upper"][i]] == pytest.approx(np.quantile(draws, [0.1, 0.9]), rel=0.01)
+        draws = fit._fitted.family.draw(
+            r, mu, trials=None, spread=np.full(len(mu), fit.dispersion / w)
+        )
+        assert [ends["new_lower"][i], ends["new_upper"][i]] == pytest.approx(
+            np.quantile(draws, [0.1, 0.9]), rel=0.01
+        )
 
 
 def test_a_mean_that_the_family_cannot_have_has_no_interval():
@@ -308,7 +345,9 @@ def test_distribution_free_ends_use_every_place(n):
     found = fit.forecast({"x": [4.0]}, intervals="distribution-free").frame.iloc[0]
     ends = []
     for i in small.index:
-        at, own = jn.fit(small.drop(i), "y given x").forecast({"x": [4.0, small.loc[i, "x"]]})["fitted"]
+        at, own = jn.fit(small.drop(i), "y given x").forecast({"x": [4.0, small.loc[i, "x"]]})[
+            "fitted"
+        ]
         ends.append((at - abs(small.loc[i, "y"] - own), at + abs(small.loc[i, "y"] - own)))
     lower, upper = np.sort(np.array(ends), axis=0).T
     place = (n + 1) // 10  # 0.1·(n + 1) is a whole number here
@@ -319,7 +358,12 @@ def test_distribution_free_ends_use_every_place(n):
 @pytest.mark.parametrize("style", ["python", "sql", "spreadsheet", "text", "latex"])
 def test_an_offset_shows_in_every_equation(style):
     fit = jn.fit(TABLE, "y given x", offset="(o * 2)")
-    assert "o" in re.sub(r"\\text|fore|cos", "", fit.equation(style)).split("=", 1)[1 if style != "sql" else 0]
+    assert (
+        "o"
+        in re.sub(r"\\text|fore|cos", "", fit.equation(style)).split("=", 1)[
+            1 if style != "sql" else 0
+        ]
+    )
     if style == "python":
         names = TABLE.iloc[7][["x", "o"]].astype(float).to_dict()
         value = eval(fit.equation("python").split("=", 1)[1], {}, names)
@@ -335,7 +379,11 @@ def test_steps_of_a_weighted_choice_have_the_criteria_of_their_fits():
     assert final["aic"] == pytest.approx(trail.final.aic)
     assert final["bic"] == pytest.approx(trail.final.bic)
     huge = jn.stepwise(
-        TABLE.assign(y=TABLE["y"] * 1e180), "y given x, z, g", criterion="bic", weights="w", moves="drop"
+        TABLE.assign(y=TABLE["y"] * 1e180),
+        "y given x, z, g",
+        criterion="bic",
+        weights="w",
+        moves="drop",
     )
     assert huge.steps.frame["bic"].iloc[-1] == pytest.approx(huge.final.bic)
 
@@ -344,7 +392,9 @@ def test_crosschecks_know_weights_and_offsets():
     fit = jn.fit(TABLE, "y given x", weights="w", offset="o")
     found = fit.crosscheck().frame.set_index("figure")
     assert found.loc["explained (R²)", "fitted_rows"] == pytest.approx(fit.r_squared)
-    ahead = np.array([fit.revise(leave_out=[i]).forecast(TABLE.loc[[i]])["fitted"].iloc[0] for i in TABLE.index])
+    ahead = np.array(
+        [fit.revise(leave_out=[i]).forecast(TABLE.loc[[i]])["fitted"].iloc[0] for i in TABLE.index]
+    )
     w, y = TABLE["w"], TABLE["y"] - TABLE["o"]
     share = 1 - (w @ (TABLE["y"] - ahead) ** 2) / (w @ (y - np.average(y, weights=w)) ** 2)
     assert found.loc["explained (R²)", "unseen"] == pytest.approx(share)
@@ -360,7 +410,8 @@ def test_lags_follow_the_order():
 
 
 @pytest.mark.parametrize(
-    ("family", "sentence"), [("poisson", "c given x, z"), ("gamma", "y given x, z"), ("binomial", "(c > 2) given x, z")]
+    ("family", "sentence"),
+    [("poisson", "c given x, z"), ("gamma", "y given x, z"), ("binomial", "(c > 2) given x, z")],
 )
 def test_dfbetas_of_other_families_are_near_really_leaving_out(family, sentence):
     fit = jn.fit(TABLE, sentence, family=family)
@@ -383,29 +434,39 @@ def test_a_fit_of_far_away_numbers_is_not_called_perfect():
     near = {"x": np.array([0, 4, 4, 8, 12.0]), "y": far["y"]}
     a, b = (jn.fit(t, "y given x") for t in (far, near))
     assert a.r_squared == pytest.approx(b.r_squared)
-    assert a.coefficients()["standard_error"][1] == pytest.approx(b.coefficients()["standard_error"][1])
+    assert a.coefficients()["standard_error"][1] == pytest.approx(
+        b.coefficients()["standard_error"][1]
+    )
     high = jn.fit({"x": [0.0, 1, 2, 3, 4], "y": 1e15 + np.array([0, 4, 4, 8, 12.0])}, "y given x")
     low = jn.fit({"x": [0.0, 1, 2, 3, 4], "y": np.array([0, 4, 4, 8, 12.0])}, "y given x")
     assert high.r_squared == pytest.approx(low.r_squared)
     offset = jn.fit(
-        {"x": [0.0, 1, 2, 3, 4], "y": 1e15 + np.array([0, 4, 4, 8, 12.0]), "o": [1e15] * 5}, "y given x", offset="o"
+        {"x": [0.0, 1, 2, 3, 4], "y": 1e15 + np.array([0, 4, 4, 8, 12.0]), "o": [1e15] * 5},
+        "y given x",
+        offset="o",
     )
     assert offset.r_squared == pytest.approx(low.r_squared)
-    assert "perfect" in " ".join(jn.fit({"x": TABLE["x"], "y": 3 + 0.1 * TABLE["x"]}, "y given x").notes)
+    assert "perfect" in " ".join(
+        jn.fit({"x": TABLE["x"], "y": 3 + 0.1 * TABLE["x"]}, "y given x").notes
+    )
 
 
 def test_counts_over_far_away_numbers_do_not_separate():
     near = jn.fit(TABLE, "c given x", family="poisson")
     far = jn.fit(TABLE.assign(x=TABLE["x"] + 1e9), "c given x", family="poisson")
     assert far.converged
-    assert far.coefficients()["estimate"][1] == pytest.approx(near.coefficients()["estimate"][1], rel=1e-6)
+    assert far.coefficients()["estimate"][1] == pytest.approx(
+        near.coefficients()["estimate"][1], rel=1e-6
+    )
     assert far.deviance == pytest.approx(near.deviance, rel=1e-7)  # x keeps seven decimals there
 
 
 def test_tiny_predictors_keep_their_t():
     for size in (1e-160, 1e-300, 1e160):
         t = jn.fit(TABLE.assign(x=TABLE["x"] * size), "y given x").coefficients()["t"]
-        assert t.to_numpy() == pytest.approx(jn.fit(TABLE, "y given x").coefficients()["t"].to_numpy())
+        assert t.to_numpy() == pytest.approx(
+            jn.fit(TABLE, "y given x").coefficients()["t"].to_numpy()
+        )
 
 
 def test_nearly_perfect_gammas_and_huge_counts_keep_their_likelihood():
@@ -415,19 +476,31 @@ def test_nearly_perfect_gammas_and_huge_counts_keep_their_likelihood():
     x = np.linspace(0, 1, 12)
     y = np.exp(1 + x) * (1 + 1e-6 * np.random.default_rng(1).normal(size=12))
     fit = jn.fit({"x": x, "y": y}, "y given x", family="gamma", link="log")
-    v, b = 1 / mp.mpf(fit._fitted.estimate.likely_dispersion), [mp.mpf(v) for v in fit.coefficients()["estimate"]]
+    v, b = (
+        1 / mp.mpf(fit._fitted.estimate.likely_dispersion),
+        [mp.mpf(v) for v in fit.coefficients()["estimate"]],
+    )
     mu = [mp.exp(b[0] + b[1] * mp.mpf(float(a))) for a in x]
     truth = sum(
-        v * mp.log(v * a / m) - v * a / m - mp.log(a) - mp.loggamma(v) for a, m in zip(map(mp.mpf, y.tolist()), mu)
+        v * mp.log(v * a / m) - v * a / m - mp.log(a) - mp.loggamma(v)
+        for a, m in zip(map(mp.mpf, y.tolist()), mu)
     )
     assert fit.log_likelihood == pytest.approx(float(truth), rel=1e-6)
-    counts = np.round(1e11 * np.exp(0.3 * x) * (1 + 1e-5 * np.random.default_rng(2).normal(size=12)))
+    counts = np.round(
+        1e11 * np.exp(0.3 * x) * (1 + 1e-5 * np.random.default_rng(2).normal(size=12))
+    )
     poisson = jn.fit({"x": x, "y": counts}, "y given x", family="poisson")
     b = [mp.mpf(v) for v in poisson.coefficients()["estimate"]]
     mu = [mp.exp(b[0] + b[1] * mp.mpf(float(a))) for a in x]
-    truth = sum(a * mp.log(m) - m - mp.loggamma(a + 1) for a, m in zip(map(mp.mpf, counts.tolist()), mu))
+    truth = sum(
+        a * mp.log(m) - m - mp.loggamma(a + 1) for a, m in zip(map(mp.mpf, counts.tolist()), mu)
+    )
     assert poisson.log_likelihood == pytest.approx(float(truth), rel=1e-4)
-    for family, link in (("inverse-gaussian", "log"), ("inverse-gaussian", "inverse-square"), ("gamma", "inverse")):
+    for family, link in (
+        ("inverse-gaussian", "log"),
+        ("inverse-gaussian", "inverse-square"),
+        ("gamma", "inverse"),
+    ):
         assert jn.fit({"x": x, "y": y}, "y given x", family=family, link=link).converged
 
 
@@ -453,5 +526,11 @@ def test_the_bend_across_fitted_values_needs_no_intercept_of_its_own():
     fit = jn.fit(TABLE, "y given x, z without intercept")
     found = fit.checks().frame.set_index("check")
     fitted = fit.rows()["fitted"]
-    more = jn.fit(TABLE.assign(f=fitted**2), "y given x, z, f without intercept").coefficients().frame.set_index("term")
-    assert found.loc["curvature across fitted values (Tukey)", "statistic"] == pytest.approx(more.loc["f", "t"])
+    more = (
+        jn.fit(TABLE.assign(f=fitted**2), "y given x, z, f without intercept")
+        .coefficients()
+        .frame.set_index("term")
+    )
+    assert found.loc["curvature across fitted values (Tukey)", "statistic"] == pytest.approx(
+        more.loc["f", "t"]
+    )

@@ -16,7 +16,9 @@ from joinery.core.least_squares.solve import least_squares
 
 rng = np.random.default_rng(17)
 N = 60
-TABLE = pd.DataFrame({"x": rng.uniform(0, 10, N), "z": rng.normal(size=N), "g": rng.choice(list("abc"), N)})
+TABLE = pd.DataFrame(
+    {"x": rng.uniform(0, 10, N), "z": rng.normal(size=N), "g": rng.choice(list("abc"), N)}
+)
 TABLE["y"] = 2 + 0.5 * TABLE["x"] - TABLE["z"] + rng.normal(size=N)
 TABLE["yes"] = rng.random(N) < 1 / (1 + np.exp(2 - 0.4 * TABLE["x"]))
 TABLE["c"] = rng.poisson(np.exp(0.2 + 0.1 * TABLE["x"] + 0.3 * TABLE["z"]))
@@ -55,10 +57,18 @@ def test_the_whole_model_against_none_in_every_part():
     null = jn.fit(TABLE, "c given nothing", family="poisson")
     table = fit.overall(level=0.9).frame.set_index("part")
     assert table["df"].tolist() == [2, N - 3, N - 1]
-    assert table["deviance"].tolist() == pytest.approx([null.deviance - fit.deviance, fit.deviance, null.deviance])
-    assert table.loc["explained", "p"] == pytest.approx(stats.chi2.sf(null.deviance - fit.deviance, 2))
+    assert table["deviance"].tolist() == pytest.approx(
+        [null.deviance - fit.deviance, fit.deviance, null.deviance]
+    )
+    assert table.loc["explained", "p"] == pytest.approx(
+        stats.chi2.sf(null.deviance - fit.deviance, 2)
+    )
     assert table.loc["explained", "critical_chi2"] == pytest.approx(stats.chi2.ppf(0.9, 2))
-    quasi = jn.fit(TABLE, "c given x, z", family="poisson", dispersion="estimated").overall().frame.iloc[0]
+    quasi = (
+        jn.fit(TABLE, "c given x, z", family="poisson", dispersion="estimated")
+        .overall()
+        .frame.iloc[0]
+    )
     rows = fit.rows()
     phi = ((TABLE["c"] - rows["fitted"]) ** 2 / rows["fitted"]).sum() / (N - 3)
     f = (null.deviance - fit.deviance) / 2 / phi
@@ -80,7 +90,8 @@ def test_the_band_of_the_quantiles_holds_ninety_five_of_a_hundred():
         axes = figure.axes[0]
         band = axes.collections[0].get_paths()[0].vertices
         points = np.concatenate(
-            [c.get_offsets() for c in axes.collections[1:] if len(c.get_offsets()) > 1] or [np.empty((0, 2))]
+            [c.get_offsets() for c in axes.collections[1:] if len(c.get_offsets()) > 1]
+            or [np.empty((0, 2))]
         )
         if not len(points):
             points = next(line.get_xydata() for line in axes.lines if len(line.get_xydata()) == 30)
@@ -108,15 +119,19 @@ def test_splines_are_straight_beyond_both_ends():
     for start, side in ((low, -1), (high, 1)):
         at = start + side * np.array([0.0, 1e-4, 1.0, 2.0, 7.0])
         f = fit.forecast({"x": at})["fitted"].to_numpy()
-        inner = (f[0] - fit.forecast({"x": [start - side * 1e-4]})["fitted"].iloc[0]) / (side * 1e-4)
+        inner = (f[0] - fit.forecast({"x": [start - side * 1e-4]})["fitted"].iloc[0]) / (
+            side * 1e-4
+        )
         assert np.diff(f[2:]) / np.diff(at[2:]) == pytest.approx([(f[2] - f[0]) / side] * 2)
-        assert (f[2] - f[0]) / side == pytest.approx(inner, rel=1e-3)  # the slope goes on through the knot
+        assert (f[2] - f[0]) / side == pytest.approx(
+            inner, rel=1e-3
+        )  # the slope goes on through the knot
 
 
 def test_ties_count_half_in_the_area_under_the_curve():
-    table = pd.DataFrame({"g": list("aaaabbbbcccc"), "yes": [0, 0, 0, 1, 0, 1, 0, 1, 1, 1, 0, 1]}).assign(
-        yes=lambda t: t["yes"] == 1
-    )
+    table = pd.DataFrame(
+        {"g": list("aaaabbbbcccc"), "yes": [0, 0, 0, 1, 0, 1, 0, 1, 1, 1, 0, 1]}
+    ).assign(yes=lambda t: t["yes"] == 1)
     fit = jn.fit(table, "yes given g")
     p, y = fit.rows()["fitted"].to_numpy(), table["yes"].to_numpy()
     pairs = [(a > b) + 0.5 * (abs(a - b) < 1e-9) for a in p[y] for b in p[~y]]
@@ -133,12 +148,17 @@ def test_the_surest_effect_is_the_surest():
 def test_cooks_distance_of_other_families_is_one_step_without_the_row():
     table = TABLE.head(12).assign(x=lambda t: t["x"] ** 2)
     fit = jn.fit(table, "c given x, z", family="poisson")
-    X, b = np.column_stack([np.ones(12), table["x"], table["z"]]), fit.coefficients()["estimate"].to_numpy()
+    X, b = (
+        np.column_stack([np.ones(12), table["x"], table["z"]]),
+        fit.coefficients()["estimate"].to_numpy(),
+    )
     mu = np.exp(X @ b)
     z = X @ b + (table["c"].to_numpy() - mu) / mu
     for i, found in enumerate(fit.rows()["cooks_distance"]):
         own = np.delete(np.arange(12), i)
-        step = np.linalg.solve((X[own] * mu[own, None]).T @ X[own], X[own].T @ (mu[own] * z[own])) - b
+        step = (
+            np.linalg.solve((X[own] * mu[own, None]).T @ X[own], X[own].T @ (mu[own] * z[own])) - b
+        )
         assert found == pytest.approx(step @ (X * mu[:, None]).T @ X @ step / 3)
 
 
@@ -169,7 +189,11 @@ def test_rows_beyond_what_was_seen_are_dashed_and_others_not():
         for line in figure.axes[0].lines
         if len(line.get_xdata()) == 2 and np.ptp(line.get_xdata()) > 0
     ]
-    heights = [line.get_ydata()[0] for line in figure.axes[0].lines if line.get_linestyle() in ("--", (0, (2, 1.6)))]
+    heights = [
+        line.get_ydata()[0]
+        for line in figure.axes[0].lines
+        if line.get_linestyle() in ("--", (0, (2, 1.6)))
+    ]
     plt.close(figure)
     assert dashed.count("--") == 2  # both intervals of the one row
     assert set(heights) == {1}
@@ -186,7 +210,9 @@ def test_no_wording_decides_anything(word):
         TABLE.assign(g=TABLE["g"].replace("a", word)).rename(columns={"x": f"{word} x"}),
         f"y given \"{word} x\", category(g, reference='b')",
     )
-    other = jn.fit(TABLE.assign(g=TABLE["g"].replace("a", "q")), "y given x, category(g, reference='b')")
+    other = jn.fit(
+        TABLE.assign(g=TABLE["g"].replace("a", "q")), "y given x, category(g, reference='b')"
+    )
     assert odd.checks()["verdict"].tolist() == other.checks()["verdict"].tolist()
     assert [r.gravity for r in odd.remarks] == [r.gravity for r in other.remarks]
     assert len(plain.remarks) == len(odd.remarks)
@@ -239,7 +265,10 @@ def test_terms_of_a_penalized_fit_are_judged_by_its_penalty(monkeypatch):
 
         rough = optimize.minimize(held, np.zeros(len(free)), method="BFGS").x
         return optimize.minimize(
-            held, rough, method="Nelder-Mead", options={"xatol": 1e-8, "fatol": 1e-11, "maxiter": 5000}
+            held,
+            rough,
+            method="Nelder-Mead",
+            options={"xatol": 1e-8, "fatol": 1e-11, "maxiter": 5000},
         ).fun
 
     full = lowest([0, 1, 2])
@@ -274,7 +303,9 @@ def test_two_groups_are_enough_to_hold_one_out():
         own = (two["k"] == k).to_numpy()
         error[own] -= jn.fit(two[~own], "y given x").forecast(two[own])["fitted"].to_numpy()
     found = jn.fit(two, "y given x").crosscheck(by="k").frame.set_index("figure")
-    assert found.loc["typical error (root mean square)", "unseen"] == pytest.approx(np.sqrt(np.mean(error**2)))
+    assert found.loc["typical error (root mean square)", "unseen"] == pytest.approx(
+        np.sqrt(np.mean(error**2))
+    )
 
 
 def test_what_pictures_find_is_what_they_show():
@@ -317,7 +348,11 @@ def test_scores_of_totals_are_over_their_trials():
         s=lambda t: rng.binomial(t["m"], 0.4)
     )
     fit = jn.fit(table, "s of m given x")
-    p, y, m = fit.rows()["fitted"].to_numpy(), (table["s"] / table["m"]).to_numpy(), table["m"].to_numpy()
+    p, y, m = (
+        fit.rows()["fitted"].to_numpy(),
+        (table["s"] / table["m"]).to_numpy(),
+        table["m"].to_numpy(),
+    )
     brier = np.average(y * (1 - p) ** 2 + (1 - y) * p**2, weights=m)
     found = fit.crosscheck(3, seed=1).frame.set_index("figure")
     assert found.loc["Brier score", "fitted_rows"] == pytest.approx(brier)
@@ -339,7 +374,9 @@ def test_a_perfect_fit_leaves_nothing():
 def test_one_degree_of_freedom_is_enough_for_an_interval():
     fit = jn.fit({"x": [1.0, 2, 4], "y": [1.0, 3, 4]}, "y given x")
     row = fit.coefficients().frame.iloc[1]
-    assert row["upper"] - row["estimate"] == pytest.approx(stats.t.ppf(0.975, 1) * row["standard_error"])
+    assert row["upper"] - row["estimate"] == pytest.approx(
+        stats.t.ppf(0.975, 1) * row["standard_error"]
+    )
 
 
 def test_the_page_says_what_r_squared_is_about():

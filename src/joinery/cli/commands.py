@@ -20,8 +20,14 @@ if TYPE_CHECKING:
 
 app = typer.Typer(
     name="joinery",
-    help="Fit, read, check, mend and forecast with linear models, from a table and one plain sentence.",
-    epilog="Try: joinery demo   or   joinery fit sample:yields 'honey_kg given forage_km2, hive_type' --id hive",
+    help=(
+        "Fit, read, check, mend and forecast with linear models, from a table and one plain "
+        "sentence."
+    ),
+    epilog=(
+        "Try: joinery demo   or   joinery fit sample:yields 'honey_kg given forage_km2, "
+        "hive_type' --id hive"
+    ),
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
@@ -50,11 +56,13 @@ def run() -> None:
 
 
 def _plain_help() -> None:
-    """Leaves the help in the terminal's own colours: bright yellow and cyan cannot be read on white."""
+    """Leave the help in the terminal's own colours: yellow and cyan cannot be read on white."""
     from typer import rich_utils
 
     for name in vars(rich_utils):
-        if name.startswith("STYLE_") and any(c in str(getattr(rich_utils, name)) for c in ("yellow", "cyan", "green")):
+        if name.startswith("STYLE_") and any(
+            c in str(getattr(rich_utils, name)) for c in ("yellow", "cyan", "green")
+        ):
             setattr(rich_utils, name, "bold")
 
 
@@ -62,11 +70,14 @@ def _as_note(message: Warning | str, *_: Any, **__: Any) -> None:
     sys.stderr.write(f"note: {message}\n")
 
 
-# ------------------------------------------------------------------ from arguments to a fit, from a table to the screen
+# ---------------------------------------------- from arguments to a fit, from a table to the screen
 
 
 def _data(data: str, given: dict[str, Any]) -> Any:
-    """The table named on the command line; ``given`` holds what was settled about how its file is written."""
+    """The table named on the command line.
+
+    ``given`` holds what was settled about how its file is written.
+    """
     from joinery.data.records import Records, records
 
     settled = {name: given[name] for name in o.READ if given.get(name) is not None}
@@ -90,7 +101,9 @@ def _fit(model: str | None, **given: Any) -> Fit:
     data = str(given["data"])
     if model is None:
         if not data.endswith(".json"):
-            raise errors.CallError("a model sentence is wanted after the data, or a saved fit (.json) in place of both")
+            raise errors.CallError(
+                "a model sentence is wanted after the data, or a saved fit (.json) in place of both"
+            )
         return load(data)
     rows, options = _given(**given)
     found = fit(rows, model, **options)
@@ -106,7 +119,12 @@ def _given(**given: Any) -> tuple[Any, dict[str, Any]]:
     if options["dispersion"] not in (None, "estimated"):
         with suppress(ValueError):  # what is no number is refused by fit, which says what it may be
             options["dispersion"] = float(options["dispersion"])
-    labels = [part.strip() for text in given["leave_out"] or [] for part in text.split(",") if part.strip()]
+    labels = [
+        part.strip()
+        for text in given["leave_out"] or []
+        for part in text.split(",")
+        if part.strip()
+    ]
     return _data(given["data"], given), options | {"leave_out": labels or None}
 
 
@@ -143,12 +161,14 @@ def _folder(path: str | Path) -> Path:
     return Path(path)
 
 
-# ------------------------------------------------------------------ the commands, in the order of the work
+# ----------------------------------------------------------- the commands, in the order of the work
 
 
 @app.command(rich_help_panel=START)
 def demo(
-    folder: Annotated[str, typer.Argument(metavar="[FOLDER]", help="where pictures and files go")] = "joinery-demo",
+    folder: Annotated[
+        str, typer.Argument(metavar="[FOLDER]", help="where pictures and files go")
+    ] = "joinery-demo",
 ) -> None:
     """Walk the sample data through the whole job, with pictures and a saved result."""
     from joinery.cli.demo import walk
@@ -166,10 +186,15 @@ def look(
     digits: int | None,
     id: o.Id = None,
     where: o.Where = None,
-    pictures: Annotated[str | None, typer.Option("--pictures", help="draw into this folder too")] = None,
+    pictures: Annotated[
+        str | None, typer.Option("--pictures", help="draw into this folder too")
+    ] = None,
     **given: Any,
 ) -> None:
-    """See what came in: each column, what is odd, what goes with what; with a MODEL, the response against each term."""
+    """See what came in: each column, what is odd, what goes with what.
+
+    With a MODEL, the response against each term.
+    """
     from joinery.study.look.look import look as first_look
 
     found = first_look(_data(data, given), model, where=where, id=id)
@@ -182,7 +207,11 @@ def look(
             sys.stdout.write("\n")
         _show(table, form, output, digits)
     if pictures is not None:
-        names = ["columns", *(["matrix"] if len(found.numeric) > 1 else []), *(["response"] if model else [])]
+        names = [
+            "columns",
+            *(["matrix"] if len(found.numeric) > 1 else []),
+            *(["response"] if model else []),
+        ]
         for name in names:
             sys.stderr.write(f"drew {_folder(pictures) / name}.png\n")
             found.draw(name, path=_folder(pictures) / f"{name}.png")
@@ -191,7 +220,10 @@ def look(
 @app.command(rich_help_panel=FIT)
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def fit(
-    full: Annotated[bool, typer.Option("--full", help="every table, not the short page alone")] = False, **given: Any
+    full: Annotated[
+        bool, typer.Option("--full", help="every table, not the short page alone")
+    ] = False,
+    **given: Any,
 ) -> None:
     """Fit a model and read it: the short page, or with --full every table."""
     found = _fit(**given)
@@ -199,7 +231,11 @@ def fit(
     if full:
         kept = [] if found._fitted.origin is None else [found.anova(), found.checks(), found.rows()]
         linear = found._fitted.estimate.linear
-        for part in (found.overall(), found.coefficients(standardized=True, correlations=linear), *kept):
+        for part in (
+            found.overall(),
+            found.coefficients(standardized=True, correlations=linear),
+            *kept,
+        ):
             sys.stdout.write("\n")
             _show(part, given["form"], None, given["digits"])
 
@@ -240,18 +276,32 @@ def _question(name: str, panel: str, words: str, ask: Callable[[Fit], Table]) ->
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def coefficients(
     ratios: Annotated[bool, typer.Option("--ratios", help="odds, rate or mean ratios too")] = False,
-    profile: Annotated[bool, typer.Option("--profile", help="ends from the profile likelihood")] = False,
-    standardized: Annotated[bool, typer.Option("--standardized", help="slopes in standard units too")] = False,
-    correlations: Annotated[bool, typer.Option("--correlations", help="with the response, too")] = False,
+    profile: Annotated[
+        bool, typer.Option("--profile", help="ends from the profile likelihood")
+    ] = False,
+    standardized: Annotated[
+        bool, typer.Option("--standardized", help="slopes in standard units too")
+    ] = False,
+    correlations: Annotated[
+        bool, typer.Option("--correlations", help="with the response, too")
+    ] = False,
     **given: Any,
 ) -> None:
     """The coefficients with intervals, standard errors, t and p."""
-    more = {"ratios": ratios, "profile": profile, "standardized": standardized, "correlations": correlations}
+    more = {
+        "ratios": ratios,
+        "profile": profile,
+        "standardized": standardized,
+        "correlations": correlations,
+    }
     _show(_fit(**given).coefficients(**more), given["form"], given["output"], given["digits"])
 
 
 _question(
-    "average-effects", FIT, "How the mean changes with each predictor, on its own scale.", lambda f: f.average_effects()
+    "average-effects",
+    FIT,
+    "How the mean changes with each predictor, on its own scale.",
+    lambda f: f.average_effects(),
 )
 _question("overall", FIT, "The whole model against no predictors.", lambda f: f.overall())
 
@@ -259,7 +309,10 @@ _question("overall", FIT, "The whole model against no predictors.", lambda f: f.
 @app.command(rich_help_panel=FIT)
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def anova(
-    after: Annotated[str, typer.Option("--after", help="earlier, lower-order or others")] = "earlier", **given: Any
+    after: Annotated[
+        str, typer.Option("--after", help="earlier, lower-order or others")
+    ] = "earlier",
+    **given: Any,
 ) -> None:
     """What each term explains beyond the terms it is adjusted for."""
     _show(_fit(**given).anova(after), given["form"], given["output"], given["digits"])
@@ -268,9 +321,12 @@ def anova(
 @app.command(rich_help_panel=FIT)
 @o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
 def claim(
-    model: Annotated[str, typer.Argument(metavar="MODEL", help="a model sentence (none with a saved fit)")],
+    model: Annotated[
+        str, typer.Argument(metavar="MODEL", help="a model sentence (none with a saved fit)")
+    ],
     claims: Annotated[
-        str | None, typer.Argument(metavar="CLAIM", help="'feed_kg = 2 * rain_days, forage_km2 > 0'")
+        str | None,
+        typer.Argument(metavar="CLAIM", help="'feed_kg = 2 * rain_days, forage_km2 > 0'"),
     ] = None,
     **given: Any,
 ) -> None:
@@ -279,27 +335,46 @@ def claim(
     if claims is None and not saved:
         raise errors.CallError("a claim is wanted after the model sentence: 'forage_km2 = 2'")
     found = _fit(model=None if saved else model, **given)
-    _show(found.claim(model if saved else str(claims)), given["form"], given["output"], given["digits"])
+    _show(
+        found.claim(model if saved else str(claims)),
+        given["form"],
+        given["output"],
+        given["digits"],
+    )
 
 
 @app.command(rich_help_panel=FIT)
 @o.takes(o.DATA_AND_MODEL, o.FIT)
 def equation(
-    style: Annotated[str, typer.Option("--style", help="text, latex, python, sql or spreadsheet")] = "text",
+    style: Annotated[
+        str, typer.Option("--style", help="text, latex, python, sql or spreadsheet")
+    ] = "text",
     **given: Any,
 ) -> None:
     """The fitted equation, ready to copy."""
     sys.stdout.write(_fit(**given).equation(style) + "\n")
 
 
-_question("checks", CHECK, "What the model takes for granted: figures, verdicts, what to do.", lambda f: f.checks())
-_question("rows", CHECK, "Each row's figures: fit, leverage, influence, and what is remarkable.", lambda f: f.rows())
+_question(
+    "checks",
+    CHECK,
+    "What the model takes for granted: figures, verdicts, what to do.",
+    lambda f: f.checks(),
+)
+_question(
+    "rows",
+    CHECK,
+    "Each row's figures: fit, leverage, influence, and what is remarkable.",
+    lambda f: f.rows(),
+)
 
 
 @app.command(rich_help_panel=MEND)
 @o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
 def compare(
-    models: Annotated[list[str], typer.Argument(metavar="MODEL MODEL...", help="two or more model sentences")],
+    models: Annotated[
+        list[str], typer.Argument(metavar="MODEL MODEL...", help="two or more model sentences")
+    ],
     **given: Any,
 ) -> None:
     """Fits of one response side by side, nested ones tested."""
@@ -312,9 +387,15 @@ def compare(
 @app.command(rich_help_panel=MEND)
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def stepwise(
-    moves: Annotated[str, typer.Option("--moves", help="add, drop, or 'add and drop'")] = "add and drop",
-    criterion: Annotated[str, typer.Option("--criterion", help="aic, bic, 'adjusted r2' or p")] = "aic",
-    keep: Annotated[str | None, typer.Option("--keep", help="terms that always stay: 'forage_km2, hive_type'")] = None,
+    moves: Annotated[
+        str, typer.Option("--moves", help="add, drop, or 'add and drop'")
+    ] = "add and drop",
+    criterion: Annotated[
+        str, typer.Option("--criterion", help="aic, bic, 'adjusted r2' or p")
+    ] = "aic",
+    keep: Annotated[
+        str | None, typer.Option("--keep", help="terms that always stay: 'forage_km2, hive_type'")
+    ] = None,
     enter: Annotated[float, typer.Option("--enter", help="the p below which a term enters")] = 0.05,
     leave: Annotated[float, typer.Option("--leave", help="the p above which a term leaves")] = 0.10,
     **given: Any,
@@ -323,7 +404,13 @@ def stepwise(
     from joinery.model.compare import stepwise as choose
 
     rows, options = _given(**given)
-    rules: dict[str, Any] = {"moves": moves, "criterion": criterion, "keep": keep or (), "enter": enter, "leave": leave}
+    rules: dict[str, Any] = {
+        "moves": moves,
+        "criterion": criterion,
+        "keep": keep or (),
+        "enter": enter,
+        "leave": leave,
+    }
     with _working("choosing terms"):
         trail = choose(rows, str(given["model"]), **rules, **options)
         steps = trail.page
@@ -339,9 +426,15 @@ _question("box-cox", MEND, "Which power of the response suits the model.", lambd
 @o.takes(o.DATA_ALONE, o.FIT)
 def draw(
     model: Annotated[str, typer.Argument(metavar="MODEL", help="a model sentence")],
-    names: Annotated[list[str], typer.Argument(metavar="NAME...", help="line, residuals, checks, leverage, …")],
-    against: Annotated[str | None, typer.Option("--against", help="the column across, for line and residuals")] = None,
-    output: Annotated[str | None, typer.Option("--output", help="the file (.png .svg .pdf), or a folder")] = None,
+    names: Annotated[
+        list[str], typer.Argument(metavar="NAME...", help="line, residuals, checks, leverage, …")
+    ],
+    against: Annotated[
+        str | None, typer.Option("--against", help="the column across, for line and residuals")
+    ] = None,
+    output: Annotated[
+        str | None, typer.Option("--output", help="the file (.png .svg .pdf), or a folder")
+    ] = None,
     **given: Any,
 ) -> None:
     """Draw pictures of a fit into files."""
@@ -361,8 +454,12 @@ def draw(
 @app.command(rich_help_panel=CHECK)
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def crosscheck(
-    folds: Annotated[int | None, typer.Option("--folds", help="how many; else leave-one-out or 10")] = None,
-    by: Annotated[str | None, typer.Option("--by", help="hold out whole groups of this column")] = None,
+    folds: Annotated[
+        int | None, typer.Option("--folds", help="how many; else leave-one-out or 10")
+    ] = None,
+    by: Annotated[
+        str | None, typer.Option("--by", help="hold out whole groups of this column")
+    ] = None,
     seed: Annotated[int | None, typer.Option("--seed", help="deals the same folds again")] = None,
     **given: Any,
 ) -> None:
@@ -377,10 +474,18 @@ def crosscheck(
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def forecast(
     new: Annotated[str | None, typer.Option("--new", help="a file of rows to forecast")] = None,
-    at: Annotated[str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")] = None,
-    intervals: Annotated[str, typer.Option("--intervals", help="model or distribution-free")] = "model",
-    simultaneous: Annotated[bool, typer.Option("--simultaneous", help="hold for all rows together")] = False,
-    hold: Annotated[str | None, typer.Option("--hold", help="average: hold columns not given at it")] = None,
+    at: Annotated[
+        str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")
+    ] = None,
+    intervals: Annotated[
+        str, typer.Option("--intervals", help="model or distribution-free")
+    ] = "model",
+    simultaneous: Annotated[
+        bool, typer.Option("--simultaneous", help="hold for all rows together")
+    ] = False,
+    hold: Annotated[
+        str | None, typer.Option("--hold", help="average: hold columns not given at it")
+    ] = None,
     **given: Any,
 ) -> None:
     """Forecast rows whose response is missing, a file of new rows, or one row given here."""
@@ -407,5 +512,8 @@ def _beside(rows: Any, table: Table) -> Table:
     from dataclasses import replace
 
     own = {name: rows.frame[name].tolist() for name in rows.names}
-    columns = {name if name not in own else f"{name} (forecast)": values for name, values in table.columns.items()}
+    columns = {
+        name if name not in own else f"{name} (forecast)": values
+        for name, values in table.columns.items()
+    }
     return replace(table, columns=own | columns, index=None)

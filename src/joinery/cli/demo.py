@@ -26,7 +26,10 @@ WINTER = "survived of colonies given altitude_m, log(forage_km2), stores_kg"
 
 
 def walk(folder: str) -> None:
-    """Prints what a person would read at each step; pictures and a saved result go into ``folder``."""
+    """Prints what a person would read at each step.
+
+    Pictures and a saved result go into ``folder``.
+    """
     place = Path(folder)
     if place.exists() and not place.is_dir():
         raise CallError(f"{folder} is a file; the demo wants a folder to write into")
@@ -50,15 +53,23 @@ def walk(folder: str) -> None:
     _step("3. Test: what does each term add?", "fit.anova('others')")
     forms.say(forms.grid(first.anova("others")))
 
-    _step("4. Check it: what the model takes for granted, and which rows stand out", "fit.checks(), fit.rows()")
+    _step(
+        "4. Check it: what the model takes for granted, and which rows stand out",
+        "fit.checks(), fit.rows()",
+    )
     forms.say(forms.grid(first.checks()), "", forms.grid(_remarkable(first)))
     draw(first, "checks")
 
-    _step("5. Mend it: feeding pays when it rains, altitude bends", f"fit = fit.revise(add={ADDED})")
+    _step(
+        "5. Mend it: feeding pays when it rains, altitude bends", f"fit = fit.revise(add={ADDED})"
+    )
     bent = first.revise(add=ADDED)
     forms.say(forms.grid(_short(compare(first, bent))), "", forms.grid(_remarkable(bent)))
     draw(bent, "leverage")
-    _step("   One row now decides the curve, so see the model without it", f"fit = fit.revise(leave_out={WITHOUT})")
+    _step(
+        "   One row now decides the curve, so see the model without it",
+        f"fit = fit.revise(leave_out={WITHOUT})",
+    )
     mended = bent.revise(leave_out=WITHOUT)
     forms.say(page.renderable(short_page(mended._fitted)))
     draw(mended, "line", "altitude", against="altitude_m")
@@ -68,30 +79,51 @@ def walk(folder: str) -> None:
     forms.say(forms.grid(forecast), "", forms.grid(mended.crosscheck()))
     draw(mended, "forecast")
 
-    _step("7. Not only numbers: how many colonies came through the winter", f"joinery fit sample:winter '{WINTER}'")
+    _step(
+        "7. Not only numbers: how many colonies came through the winter",
+        f"joinery fit sample:winter '{WINTER}'",
+    )
     winter = fit("sample:winter", WINTER, id="apiary")
     forms.say(page.renderable(short_page(winter._fitted)))
     draw(winter, "line", "survival", against="stores_kg")
-    _step("   Three apiaries were kept back; now their figures have come", "fit.forecast('sample:winter_outcome')")
+    _step(
+        "   Three apiaries were kept back; now their figures have come",
+        "fit.forecast('sample:winter_outcome')",
+    )
     forms.say(forms.grid(winter.forecast("sample:winter_outcome")))
 
     saved = mended.save(place / "honey.json")
     table = forecast.write(place / "forecast.csv")
-    _step("8. Hand over: forecast from the saved result alone", f"joinery forecast {saved} --at '{AT}'")
+    _step(
+        "8. Hand over: forecast from the saved result alone",
+        f"joinery forecast {saved} --at '{AT}'",
+    )
     forms.say(forms.grid(load(saved).forecast(AT)))
     forms.say(
         f"\nWritten into {place}/: {', '.join(path.name for path in (*drawn, saved, table))}",
         "\nTry next:",
         "  joinery look YOUR.csv",
         "  joinery fit sample:jars 'jars_sold given hours_open'",
-        "  joinery stepwise sample:queens 'eggs_a_day given all but queen, outcome' --criterion bic",
+        "  joinery stepwise sample:queens 'eggs_a_day given all but queen, outcome' --criterion "
+        "bic",
         "  joinery draw sample:yields 'honey_kg given forage_km2' line --output line.png",
     )
 
 
 def _short(table: Table) -> Table:
     """A comparison without the coefficients."""
-    chosen = ("fit", "sentence", "n_rows", "r_squared", "residual_sd", "aic", "crosscheck_error", "test", "df", "p")
+    chosen = (
+        "fit",
+        "sentence",
+        "n_rows",
+        "r_squared",
+        "residual_sd",
+        "aic",
+        "crosscheck_error",
+        "test",
+        "df",
+        "p",
+    )
     columns = {name: table.columns[name] for name in chosen if name in table.columns}
     return Table(columns, table.title, table.notes, kinds=table.kinds, headings=table.headings)
 
@@ -100,7 +132,15 @@ def _remarkable(found: Fit) -> Table:
     """The rows table cut to the remarkable rows of a fit."""
     rows = found.rows().frame
     rows = rows[(rows["reason"] != "") & (rows["verdict"] != "")]
-    chosen = ("observed", "fitted", "studentized_residual", "leverage", "cooks_distance", "verdict", "reason")
+    chosen = (
+        "observed",
+        "fitted",
+        "studentized_residual",
+        "leverage",
+        "cooks_distance",
+        "verdict",
+        "reason",
+    )
     return Table(
         {name: rows[name].tolist() for name in chosen},
         title="Remarkable rows",

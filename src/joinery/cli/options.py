@@ -1,4 +1,4 @@
-"""The options that commands share, named as the keywords of ``fit`` with dashes, and how a command gets them."""
+"""Options that commands share, named as the keywords of ``fit``, and how a command gets them."""
 
 from __future__ import annotations
 
@@ -10,39 +10,82 @@ import typer
 
 DATA = "a file, '-' for standard input, sample:NAME, or a saved fit"
 Data = Annotated[str, typer.Argument(metavar="DATA", help=DATA)]
-Model = Annotated[str | None, typer.Argument(metavar="MODEL", help="a model sentence: 'honey_kg given forage_km2'")]
+Model = Annotated[
+    str | None,
+    typer.Argument(metavar="MODEL", help="a model sentence: 'honey_kg given forage_km2'"),
+]
 Id = Annotated[str | None, typer.Option("--id", help="the column that labels rows")]
-Where = Annotated[str | None, typer.Option("--where", help="use only rows that meet this: 'season >= 2021'")]
-Weights = Annotated[str | None, typer.Option("--weights", help="an expression w: the variance of a row is σ²/w")]
-Repeats = Annotated[str | None, typer.Option("--repeats", help="an expression: a row stands for so many equal rows")]
-Offset = Annotated[str | None, typer.Option("--offset", help="an expression added with coefficient 1")]
+Where = Annotated[
+    str | None, typer.Option("--where", help="use only rows that meet this: 'season >= 2021'")
+]
+Weights = Annotated[
+    str | None, typer.Option("--weights", help="an expression w: the variance of a row is σ²/w")
+]
+Repeats = Annotated[
+    str | None, typer.Option("--repeats", help="an expression: a row stands for so many equal rows")
+]
+Offset = Annotated[
+    str | None, typer.Option("--offset", help="an expression added with coefficient 1")
+]
 LeaveOut = Annotated[
-    list[str] | None, typer.Option("--leave-out", help="row labels not to use; repeat, or separate by commas")
+    list[str] | None,
+    typer.Option("--leave-out", help="row labels not to use; repeat, or separate by commas"),
 ]
 Order = Annotated[str | None, typer.Option("--order", help="the column that puts rows in sequence")]
 StdErrors = Annotated[
-    str, typer.Option("--std-errors", help="'constant spread', robust, hc0 to hc3, clustered, autocorrelated")
+    str,
+    typer.Option(
+        "--std-errors", help="'constant spread', robust, hc0 to hc3, clustered, autocorrelated"
+    ),
 ]
-Cluster = Annotated[list[str] | None, typer.Option("--cluster", help="the column of clusters; repeat for crossed ones")]
-Missing = Annotated[str, typer.Option("--missing", help="cells: 'leave out' their rows, 'refuse', or put the 'mean'")]
+Cluster = Annotated[
+    list[str] | None,
+    typer.Option("--cluster", help="the column of clusters; repeat for crossed ones"),
+]
+Missing = Annotated[
+    str,
+    typer.Option("--missing", help="cells: 'leave out' their rows, 'refuse', or put the 'mean'"),
+]
 Level = Annotated[float, typer.Option("--level", help="of intervals: 95 or 0.95")]
-Decimal = Annotated[str | None, typer.Option("--decimal", help="'.' or ',' where numbers like 1,234 leave it open")]
+Decimal = Annotated[
+    str | None, typer.Option("--decimal", help="'.' or ',' where numbers like 1,234 leave it open")
+]
 Sheet = Annotated[str | None, typer.Option("--table", help="the sheet of a spreadsheet")]
-Delimiter = Annotated[str | None, typer.Option("--delimiter", help="what separates columns of a text file")]
-Encoding = Annotated[str | None, typer.Option("--encoding", help="of a text file: utf-8, latin-1, …")]
-Header = Annotated[int | None, typer.Option("--header", min=1, help="the line of the header, from 1")]
-Footer = Annotated[int | None, typer.Option("--footer", min=0, help="how many last lines are no rows")]
-Dates = Annotated[str | None, typer.Option("--dates", help="'day first' or 'month first' for dates like 03/04/2024")]
+Delimiter = Annotated[
+    str | None, typer.Option("--delimiter", help="what separates columns of a text file")
+]
+Encoding = Annotated[
+    str | None, typer.Option("--encoding", help="of a text file: utf-8, latin-1, …")
+]
+Header = Annotated[
+    int | None, typer.Option("--header", min=1, help="the line of the header, from 1")
+]
+Footer = Annotated[
+    int | None, typer.Option("--footer", min=0, help="how many last lines are no rows")
+]
+Dates = Annotated[
+    str | None,
+    typer.Option("--dates", help="'day first' or 'month first' for dates like 03/04/2024"),
+]
 Family = Annotated[str | None, typer.Option("--family", help="normal, binomial, poisson, gamma, …")]
 Dispersion = Annotated[
-    str | None, typer.Option("--dispersion", help='a known dispersion, or "estimated" (quasi-likelihood)')
+    str | None,
+    typer.Option("--dispersion", help='a known dispersion, or "estimated" (quasi-likelihood)'),
 ]
-Link = Annotated[str | None, typer.Option("--link", help="identity, log, logit, probit, cloglog, …")]
-Penalty = Annotated[str | None, typer.Option("--penalty", help="firth: finite estimates where the data separate")]
+Link = Annotated[
+    str | None, typer.Option("--link", help="identity, log, logit, probit, cloglog, …")
+]
+Penalty = Annotated[
+    str | None, typer.Option("--penalty", help="firth: finite estimates where the data separate")
+]
 Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
 As = Annotated[str, typer.Option("--as", help="text, markdown, csv, json or html")]
-Output = Annotated[str | None, typer.Option("--output", help="write to this file, by its ending, instead")]
-Digits = Annotated[int | None, typer.Option("--digits", min=1, max=17, help="significant digits shown to people")]
+Output = Annotated[
+    str | None, typer.Option("--output", help="write to this file, by its ending, instead")
+]
+Digits = Annotated[
+    int | None, typer.Option("--digits", min=1, max=17, help="significant digits shown to people")
+]
 
 READ: dict[str, tuple[Any, Any]] = {
     "table": (Sheet, None),
@@ -71,13 +114,17 @@ FIT: dict[str, tuple[Any, Any]] = {
     "level": (Level, 0.95),
     "save": (Save, None),
 } | READ
-SHOW: dict[str, tuple[Any, Any]] = {"form": (As, "text"), "output": (Output, None), "digits": (Digits, None)}
+SHOW: dict[str, tuple[Any, Any]] = {
+    "form": (As, "text"),
+    "output": (Output, None),
+    "digits": (Digits, None),
+}
 
 
 def takes(
     arguments: dict[str, tuple[Any, Any]], *options: dict[str, tuple[Any, Any]]
 ) -> Callable[[Callable[..., None]], Callable[..., None]]:
-    """Gives a command arguments before its own and options after them, so that they are written down once."""
+    """Give a command arguments before its own and shared options after them."""
 
     def decorate(command: Callable[..., None]) -> Callable[..., None]:
         shared = {name: spec for group in options for name, spec in group.items()}
@@ -103,7 +150,9 @@ def takes(
 
 
 def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:
-    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, annotation=annotation, default=default)
+    return inspect.Parameter(
+        name, inspect.Parameter.KEYWORD_ONLY, annotation=annotation, default=default
+    )
 
 
 WANTED = inspect.Parameter.empty

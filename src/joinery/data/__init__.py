@@ -1,1 +1,1 @@
-"""Getting a table in: files, frames from elsewhere, kinds of columns, numbers written as text, the sample tables."""
+"""Getting a table in: files, frames, kinds of columns, numbers as text, sample tables."""

@@ -1,4 +1,4 @@
-"""A column as the models see it: numbers, yes/no, a category or a date, found out from whatever kind it came as."""
+"""A column as the models see it: numbers, yes/no, a category or a date."""
 
 from __future__ import annotations
 
@@ -25,10 +25,10 @@ DAY = np.timedelta64(1, "D") / np.timedelta64(1, "ns")
 class Column:
     """One column of a table.
 
-    ``kind`` is ``number``, ``yes/no``, ``category`` or ``date``. Numbers stand in ``values`` (NaN where missing);
-    everything else has ``coded`` (−1 where missing) into ``levels``, in the levels' own order.
-    ``note`` says how its cells were read; ``trouble`` why it cannot serve as numbers though it looks like it.
-    """
+    ``kind`` is ``number``, ``yes/no``, ``category`` or ``date``. Numbers stand in ``values`` (NaN
+    where missing); everything else has ``coded`` (−1 where missing) into ``levels``, in the levels'
+    own order. ``note`` says how its cells were read; ``trouble`` why it cannot serve as numbers
+    though it looks like it."""
 
     name: str
     kind: str
@@ -60,10 +60,14 @@ class Column:
         assert self.coded is not None
         offending = self._offending()
         labels = list(self.label_rows(offending[:3]))
-        shown = ", ".join(f"row {label}: {self.levels[self.coded[at]]!r}" for label, at in zip(labels, offending))
+        shown = ", ".join(
+            f"row {label}: {self.levels[self.coded[at]]!r}" for label, at in zip(labels, offending)
+        )
         more = f" and {len(offending) - 3:,} more" if len(offending) > 3 else ""
         if self.trouble:
-            message = f"column {self.name!r} cannot be read as numbers: {self.trouble} ({shown}{more})"
+            message = (
+                f"column {self.name!r} cannot be read as numbers: {self.trouble} ({shown}{more})"
+            )
         else:
             message = f"column {self.name!r} is text, and numbers are needed here ({shown}{more})"
         return UnusableColumnError(message, column=self.name, rows=labels)
@@ -71,7 +75,9 @@ class Column:
     def _offending(self) -> np.ndarray:
         assert self.coded is not None
         reading = self._reading
-        bad = list(reading.unreadable) if reading and reading.unreadable else range(len(self.levels))
+        bad = (
+            list(reading.unreadable) if reading and reading.unreadable else range(len(self.levels))
+        )
         return np.flatnonzero(np.isin(self.coded, np.asarray(list(bad), dtype=int)))
 
     @cached_property
@@ -81,17 +87,22 @@ class Column:
     def texts(self, rows: Rows) -> np.ndarray:
         """Values as text, None where missing."""
         if self.coded is None:
-            return np.array([None if np.isnan(v) else number_text(v) for v in self.numbers(rows)], dtype=object)
+            return np.array(
+                [None if np.isnan(v) else number_text(v) for v in self.numbers(rows)], dtype=object
+            )
         names = np.array([*map(level_text, self.levels), None], dtype=object)
         return np.asarray(names[self.coded[rows]])
 
     def codes(self, rows: Rows) -> np.ndarray:
-        """A whole number for each distinct value, in the order of ``all_levels``; −1 where missing."""
+        """A whole number for each distinct value, in the order of ``all_levels``.
+
+        −1 where missing.
+        """
         return np.asarray(self._coding[0][rows])
 
     @property
     def all_levels(self) -> tuple[Any, ...]:
-        """The distinct values in their order: as given for an ordered category, else numeric, else by code point."""
+        """The distinct values in order: as given, else numeric, else by code point."""
         return self._coding[1]
 
     @cached_property
@@ -131,7 +142,10 @@ class Column:
 
 
 def column_name(label: Any) -> str:
-    """A column label as the sentence can name it; the levels of a many-storied header are joined by a dot."""
+    """A column label as the sentence can name it.
+
+    The levels of a many-storied header are joined by a dot.
+    """
     if isinstance(label, tuple):
         return ".".join(str(part) for part in label if str(part))
     return str(label)
@@ -146,8 +160,13 @@ def level_text(level: Any) -> str:
     return str(level)
 
 
-def understand(name: str, series: pd.Series, label_rows: Labels, decimal: str | None = None) -> Column:
-    """A pandas column as a Column. Raises UnusableColumnError for kinds that hold neither numbers nor categories."""
+def understand(
+    name: str, series: pd.Series, label_rows: Labels, decimal: str | None = None
+) -> Column:
+    """A pandas column as a Column.
+
+    Raises UnusableColumnError for kinds that hold neither numbers nor categories.
+    """
     dtype = series.dtype
     if isinstance(dtype, np.dtype) and dtype.kind in "fiu":
         return Column(name, "number", series.to_numpy(), None, (), label_rows)
@@ -190,7 +209,9 @@ def _from_dates(plain: Column, series: pd.Series) -> Column:
 def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Column:
     try:
         text = isinstance(series.dtype, pd.StringDtype)  # then no object need be made of each cell
-        codes, found = pd.factorize(series if text else series.to_numpy(dtype=object, na_value=None))
+        codes, found = pd.factorize(
+            series if text else series.to_numpy(dtype=object, na_value=None)
+        )
     except TypeError:
         raise UnusableColumnError(
             f"column {plain.name!r} holds values of a kind that is neither number nor text "
@@ -233,15 +254,24 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], decimal: str
     if reading.readable_share > 0.5:
         bad = len(reading.unreadable)
         trouble = (
-            reading.trouble or f"most cells are numbers, but {bad} distinct value{'s are' if bad > 1 else ' is'} not"
+            reading.trouble
+            or f"most cells are numbers, but {bad} distinct "
+            f"value{'s are' if bad > 1 else ' is'} not"
         )
     rank, levels = _in_order(texts)
     kind = "yes/no" if {t.casefold() for t in levels} in YES_NO and len(levels) == 2 else "category"
-    return replace(plain, kind=kind, coded=np.append(rank, -1)[codes], levels=levels, trouble=trouble, text_kind=True)
+    return replace(
+        plain,
+        kind=kind,
+        coded=np.append(rank, -1)[codes],
+        levels=levels,
+        trouble=trouble,
+        text_kind=True,
+    )
 
 
 def _in_order(texts: list[str]) -> tuple[np.ndarray, tuple[str, ...]]:
-    """Each text's place, and the texts in order: numerically when all are numbers, else by code point."""
+    """Each text's place, and the texts in order: numeric when all are, else by code point."""
     order = sorted(range(len(texts)), key=lambda i: texts[i])
     rank = np.empty(len(texts), dtype=np.int64)
     rank[order] = np.arange(len(texts))

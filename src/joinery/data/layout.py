@@ -1,4 +1,4 @@
-"""Where a table stands on its sheet: lines above the header, and lines such as totals below the last row."""
+"""Where a table stands on its sheet: below a heading, above such lines as totals."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 _FOOTER = re.compile(
-    r"\s*(grand\s+|sub-?)?(totals?|sums?|averages?|means?|notes?|sources?|footnotes?)\b", re.IGNORECASE
+    r"\s*(grand\s+|sub-?)?(totals?|sums?|averages?|means?|notes?|sources?|footnotes?)\b",
+    re.IGNORECASE,
 )
 LOOKED_AT = 60
 MOST_ABOVE, MOST_BELOW, LEAST_ROWS = 30, 5, 2
@@ -17,7 +18,7 @@ COMMENT = "#"
 
 @dataclass(frozen=True)
 class Layout:
-    """The header's place among the rows given, and how many rows to leave off at the end, each with its words."""
+    """The header's place among the rows, and how many to leave off at the end, with words."""
 
     header: int
     above: tuple[str, ...]
@@ -45,23 +46,30 @@ def _quoted(text: str) -> str:
 def layout(head: Sequence[Sequence[str]], tail: Sequence[Sequence[str]], whole: bool) -> Layout:
     """Finds the table among rows of cells.
 
-    Parameters: ``head`` the first rows; ``tail`` the last ones, of which those of the table come first; ``whole``
-    whether both together are all there is (then a row is not counted twice).
-    Returns a Layout whose ``header`` counts rows of ``head``.
-    """
+    Parameters: ``head`` the first rows; ``tail`` the last ones, of which those of the table come
+        first; ``whole`` whether both together are all there is (then a row is not counted twice).
+        Returns a Layout whose ``header`` counts rows of ``head``."""
     widths = [_filled(row) for row in head]
     counted = Counter(w for w in widths if w > 1)
     width = max(counted, key=lambda w: (counted[w] * (w > 1), w)) if counted else 1
     header = 0
     for place, row in enumerate(head[:MOST_ABOVE]):
-        if _filled(row) and not _is_comment(row) and len(_trimmed(row)) >= max(width * 0.6, min(width, 2)):
+        if (
+            _filled(row)
+            and not _is_comment(row)
+            and len(_trimmed(row)) >= max(width * 0.6, min(width, 2))
+        ):
             header = place
             break
     above = tuple(" ".join(c for c in row if c.strip()) for row in head[:header] if _filled(row))
     below: list[str] = []
     rows = tail[header + 1 :] if whole else tail
     for row in reversed(rows):
-        if len(below) >= min(MOST_BELOW, len(rows) - LEAST_ROWS) or not _filled(row) or not _is_footer(row, width):
+        if (
+            len(below) >= min(MOST_BELOW, len(rows) - LEAST_ROWS)
+            or not _filled(row)
+            or not _is_footer(row, width)
+        ):
             break
         below.append(" ".join(c for c in row if c.strip()))
     return Layout(header, above, tuple(reversed(below)))

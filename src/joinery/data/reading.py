@@ -1,4 +1,4 @@
-"""Reading files: what kind they are, how they are written, and clear words when they are not what they should be."""
+"""Reading files: their kind, how they are written, and clear words when they are wrong."""
 
 from __future__ import annotations
 
@@ -32,9 +32,20 @@ from joinery.errors import (
 )
 
 # before pandas 3 the default reader may miss a number's last digit
-EVERY_DIGIT: dict[str, Any] = {} if int(pd.__version__.split(".")[0]) >= 3 else {"float_precision": "round_trip"}
+EVERY_DIGIT: dict[str, Any] = (
+    {} if int(pd.__version__.split(".")[0]) >= 3 else {"float_precision": "round_trip"}
+)
 DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
-SAMPLES = ("jars", "yields", "winter", "winter_outcome", "bee_samples", "hive_scale", "prices", "queens")
+SAMPLES = (
+    "jars",
+    "yields",
+    "winter",
+    "winter_outcome",
+    "bee_samples",
+    "hive_scale",
+    "prices",
+    "queens",
+)
 
 
 def sample_names() -> list[str]:
@@ -49,7 +60,8 @@ def sample_names() -> list[str]:
 def sample_data(name: str = "yields") -> pd.DataFrame:
     """A made-up table of the beekeepers' cooperative.
 
-    Parameters: ``name``, one of ``sample_names()``. Returns a DataFrame. Raises CallError for another name.
+    Parameters: ``name``, one of ``sample_names()``. Returns a DataFrame. Raises CallError for
+        another name.
 
     >>> sample_data("jars").shape
     (14, 2)
@@ -58,7 +70,9 @@ def sample_data(name: str = "yields") -> pd.DataFrame:
         near = nearest(str(name), SAMPLES)
         hint = f"; did you mean {near!r}?" if near else "."
         raise CallError(
-            f"no sample table {name!r}{hint} There are {', '.join(SAMPLES)}", argument="name", known=SAMPLES
+            f"no sample table {name!r}{hint} There are {', '.join(SAMPLES)}",
+            argument="name",
+            known=SAMPLES,
         )
     with files("joinery.data.samples").joinpath(f"{name}.csv").open("rb") as file:
         return pd.read_csv(file, **EVERY_DIGIT)
@@ -90,13 +104,13 @@ def read(
 ) -> pd.DataFrame:
     """A file as a DataFrame, its way of writing found out.
 
-    Parameters: ``path`` to .csv .tsv .txt (delimiter found out) .json .jsonl .parquet .feather .xlsx .ods, or "-" for
-    standard input; ``table`` the sheet. Each guess can be settled: ``decimal`` "." or ","; ``delimiter``;
-    ``encoding``; ``header`` the line of the header, from 1; ``footer`` how many last lines are no rows; ``dates``
-    "day first" or "month first".
-    Returns a DataFrame; what was guessed stands in ``attrs["joinery_notes"]``.
-    Raises DataError when there is no such file, EmptyTableError without rows, FileFormatError when it is no such file
-    as its ending says.
+    Parameters: ``path`` to .csv .tsv .txt (delimiter found out) .json .jsonl .parquet .feather
+        .xlsx .ods, or "-" for standard input; ``table`` the sheet. Each guess can be settled:
+        ``decimal`` "." or ","; ``delimiter``; ``encoding``; ``header`` the line of the header, from
+        1; ``footer`` how many last lines are no rows; ``dates`` "day first" or "month first".
+        Returns a DataFrame; what was guessed stands in ``attrs["joinery_notes"]``. Raises DataError
+        when there is no such file, EmptyTableError without rows, FileFormatError when it is no such
+        file as its ending says.
 
     >>> import tempfile, pathlib
     >>> file = pathlib.Path(tempfile.mkdtemp()) / "stall.csv"
@@ -106,7 +120,11 @@ def read(
     """
     given = Given(table, decimal, delimiter, encoding, header, footer, dates)
     if decimal not in (None, ".", ","):
-        raise CallError(f"decimal={decimal!r} is not known; it is '.' or ','", argument="decimal", known=(".", ","))
+        raise CallError(
+            f"decimal={decimal!r} is not known; it is '.' or ','",
+            argument="decimal",
+            known=(".", ","),
+        )
     if dates is not None:
         one_of("dates", dates, DATES)
     where = os.fsdecode(path)
@@ -136,14 +154,20 @@ def _read_whole(file: Path, ending: str, given: Given) -> tuple[pd.DataFrame, li
         raise
     except Exception as reason:
         first = str(reason).strip().split("\n")[0]
-        raise FileFormatError(f"{file} cannot be read as {ending}: {first}", path=str(file), reason=first) from None
+        raise FileFormatError(
+            f"{file} cannot be read as {ending}: {first}", path=str(file), reason=first
+        ) from None
 
 
 def _no_such_file(file: Path) -> str:
     near = None
     if file.parent.is_dir():
         near = nearest(file.name, [f.name for f in file.parent.iterdir()])
-    hint = f"; did you mean {str(file.parent / near)!r}?" if near else f" (looked in {file.parent.resolve()})"
+    hint = (
+        f"; did you mean {str(file.parent / near)!r}?"
+        if near
+        else f" (looked in {file.parent.resolve()})"
+    )
     return f"no such file: {str(file)!r}{hint}"
 
 
@@ -151,28 +175,46 @@ def _sheet(file: Path, given: Given) -> tuple[pd.DataFrame, list[str]]:
     """A sheet of a spreadsheet, wherever on it the table stands."""
     sheets = pd.read_excel(file, sheet_name=None, header=None, dtype=object)
     if given.table is not None and given.table not in sheets:
-        raise CallError(f"no sheet {given.table!r} in {file}; its sheets are {listed(sheets)}", argument="table")
+        raise CallError(
+            f"no sheet {given.table!r} in {file}; its sheets are {listed(sheets)}", argument="table"
+        )
     name = given.table or next((n for n, found in sheets.items() if len(found)), next(iter(sheets)))
     cells = sheets[name]
-    notes = [f"the sheet {name!r} of {len(sheets)}"] if len(sheets) > 1 and given.table is None else []
+    notes = (
+        [f"the sheet {name!r} of {len(sheets)}"] if len(sheets) > 1 and given.table is None else []
+    )
     cells = cells.dropna(axis="columns", how="all").dropna(axis="index", how="all")
     if not len(cells):
         raise EmptyTableError(f"{file}: the sheet {name!r} is empty")
-    rows = [["" if pd.isna(c) else str(c) for c in row] for row in cells.head(LOOKED_AT).itertuples(index=False)]
-    last = [["" if pd.isna(c) else str(c) for c in row] for row in cells.tail(LOOKED_AT).itertuples(index=False)]
+    rows = [
+        ["" if pd.isna(c) else str(c) for c in row]
+        for row in cells.head(LOOKED_AT).itertuples(index=False)
+    ]
+    last = [
+        ["" if pd.isna(c) else str(c) for c in row]
+        for row in cells.tail(LOOKED_AT).itertuples(index=False)
+    ]
     found = layout(rows, last, len(cells) <= LOOKED_AT)
-    top = found.header if given.header is None else int(np.searchsorted(cells.index.to_numpy(), given.header - 1))
+    top = (
+        found.header
+        if given.header is None
+        else int(np.searchsorted(cells.index.to_numpy(), given.header - 1))
+    )
     end = len(cells) - (len(found.below) if given.footer is None else given.footer)
     notes += [n for n, own in zip(found.notes, _settled(found, given)) if not own]
     names = ["" if pd.isna(c) else str(c).strip() for c in cells.iloc[top]]
     _check_header([n for n in names if n], str(file))
-    frame = cells.iloc[top + 1 : end].set_axis([n or f"Unnamed: {i}" for i, n in enumerate(names)], axis="columns")
+    frame = cells.iloc[top + 1 : end].set_axis(
+        [n or f"Unnamed: {i}" for i, n in enumerate(names)], axis="columns"
+    )
     return frame.reset_index(drop=True).infer_objects(), notes
 
 
 def _settled(found: Layout, given: Given) -> list[bool]:
     """For each of the layout's notes whether the caller settled the matter."""
-    return [given.header is not None] * bool(found.above) + [given.footer is not None] * bool(found.below)
+    return [given.header is not None] * bool(found.above) + [given.footer is not None] * bool(
+        found.below
+    )
 
 
 SHEETS = (".xlsx", ".ods")
@@ -224,7 +266,10 @@ def _cut_out(text: str, delimiter: str, given: Given) -> tuple[str, list[str], l
     found = layout(cells(first), cells(last), len(filled) <= LOOKED_AT)
     top = first[found.header] if given.header is None else given.header - 1
     if not 0 <= top < len(lines):
-        raise CallError(f"header={given.header} is no line of the file, which has {len(lines)}", argument="header")
+        raise CallError(
+            f"header={given.header} is no line of the file, which has {len(lines)}",
+            argument="header",
+        )
     off = len(found.below) if given.footer is None else given.footer
     end = filled[len(filled) - off] if off else len(lines)
     told = [n for n, own in zip(found.notes, _settled(found, given)) if not own]
@@ -233,14 +278,23 @@ def _cut_out(text: str, delimiter: str, given: Given) -> tuple[str, list[str], l
 
 
 def _decoded(raw: bytes, where: str, encoding: str | None) -> tuple[str, list[str]]:
-    """The text of a file: UTF-8 with or without a mark, UTF-16 with or without one, else Latin-1, said so."""
+    """The text of a file and a note: UTF-8, UTF-16, else Latin-1, said so."""
     if encoding is not None:
         try:
             return raw.decode(encoding), []
         except (LookupError, UnicodeDecodeError) as reason:
-            raise FileFormatError(f"{where} cannot be read as {encoding}: {reason}", path=where) from None
-    for place, name in ((1, "utf-16-le"), (0, "utf-16-be")):  # every other byte of plain text is zero
-        if len(raw) > 3 and len(raw) % 2 == 0 and raw[place:400:2].count(0) > 0.8 * len(raw[place:400:2]):
+            raise FileFormatError(
+                f"{where} cannot be read as {encoding}: {reason}", path=where
+            ) from None
+    for place, name in (
+        (1, "utf-16-le"),
+        (0, "utf-16-be"),
+    ):  # every other byte of plain text is zero
+        if (
+            len(raw) > 3
+            and len(raw) % 2 == 0
+            and raw[place:400:2].count(0) > 0.8 * len(raw[place:400:2])
+        ):
             try:
                 return raw.decode(name).removeprefix("\ufeff"), ["the text is UTF-16"]
             except UnicodeDecodeError:
@@ -251,7 +305,8 @@ def _decoded(raw: bytes, where: str, encoding: str | None) -> tuple[str, list[st
     if control:
         raise FileFormatError(
             f"{where} is not text: it holds bytes that no text has; "
-            "if it is a spreadsheet or Parquet file, its ending must say so (.xlsx, .ods, .parquet, .feather)",
+            "if it is a spreadsheet or Parquet file, its ending must say so (.xlsx, .ods, "
+            ".parquet, .feather)",
             path=where,
         )
     try:
@@ -261,7 +316,7 @@ def _decoded(raw: bytes, where: str, encoding: str | None) -> tuple[str, list[st
 
 
 def _delimiter(text: str) -> str:
-    """The mark that cuts the most of the first lines into the same number of columns, the more the better."""
+    """The delimiter that cuts most of the first lines into the same number of columns."""
     lines = [line for line in text.splitlines()[:50] if line.strip()]
     best, best_score = ",", (0.0, 0)
     for mark in DELIMITERS:
@@ -285,15 +340,26 @@ def _check_header(names: list[str], where: str) -> None:
 
 
 def _tidy(frame: pd.DataFrame, where: str, given: Given, notes: list[str]) -> pd.DataFrame:
-    """Empty rows and nameless empty columns off; numbers and dates written as text read; what was done noted."""
+    """Empty rows and nameless empty columns off; numbers and dates written as text read.
+
+    What was done noted.
+    """
     notes = [f"as read: {'; '.join(notes)}"] if notes else []
     nameless = [c for c in frame.columns if str(c).startswith("Unnamed:") or not str(c).strip()]
     frame = frame.drop(columns=[c for c in nameless if frame[c].isna().all()])
-    frame = frame.dropna(how="all").reset_index(drop=True) if frame.isna().all(axis=1).any() else frame
+    frame = (
+        frame.dropna(how="all").reset_index(drop=True) if frame.isna().all(axis=1).any() else frame
+    )
     if not len(frame):
         columns = [str(c) for c in frame.columns]
-        raise EmptyTableError(f"{where} has headers ({listed(columns, 12)}) but no rows", columns=columns)
-    texts = [c for c in frame.columns if frame[c].dtype == object or pd.api.types.is_string_dtype(frame[c].dtype)]
+        raise EmptyTableError(
+            f"{where} has headers ({listed(columns, 12)}) but no rows", columns=columns
+        )
+    texts = [
+        c
+        for c in frame.columns
+        if frame[c].dtype == object or pd.api.types.is_string_dtype(frame[c].dtype)
+    ]
     mark = given.decimal or _certain_mark(frame, texts)
     for name in texts:
         if (days := written_dates(frame[name], given.dates)) is not None:

@@ -1,4 +1,4 @@
-"""A table from anywhere, as one thing: named columns, labelled rows, and what was noted while it came in."""
+"""A table from anywhere: named columns, labelled rows, and notes made while it came in."""
 
 from __future__ import annotations
 
@@ -30,7 +30,11 @@ class Records:
     """A read-only view of a table: columns understood one by one when they are first asked for."""
 
     def __init__(
-        self, frame: pd.DataFrame, name: str = "", id: str | None = None, names: Sequence[str] | None = None
+        self,
+        frame: pd.DataFrame,
+        name: str = "",
+        id: str | None = None,
+        names: Sequence[str] | None = None,
     ) -> None:
         self.frame, self.name, self.id = frame, name, id
         self.names: tuple[str, ...] = tuple(frame.columns.tolist() if names is None else names)
@@ -63,7 +67,10 @@ class Records:
         """The same table with other numbers in one column."""
         names = self.names if name in self._known else (*self.names, name)
         out = Records(self.frame, self.name, self.id, names)
-        out._columns = {**self._columns, name: Column(name, "number", values, None, (), self.labels)}
+        out._columns = {
+            **self._columns,
+            name: Column(name, "number", values, None, (), self.labels),
+        }
         return out
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]:
@@ -71,15 +78,21 @@ class Records:
         return list(self.index[positions].tolist())
 
     def positions(self, labels: Sequence[Any]) -> np.ndarray:
-        """Positions of labelled rows. A label may be written as text. Raises CallError for one that is not there."""
+        """Positions of labelled rows. A label may be written as text.
+
+        Raises CallError for one that is not there.
+        """
         index = self.index
-        by_text = pd.Series(np.arange(len(index)), index=pd.Index([_label_text(v) for v in index.tolist()]))
+        by_text = pd.Series(
+            np.arange(len(index)), index=pd.Index([_label_text(v) for v in index.tolist()])
+        )
         found = []
         for label in labels:
             key = _label_text(label)
             if key not in by_text.index:
                 raise CallError(
-                    f"no row is labelled {label!r}; rows are labelled {listed(index[:3].tolist())}, …"
+                    f"no row is labelled {label!r}; rows are labelled "
+                    f"{listed(index[:3].tolist())}, …"
                     + ("" if self.id else "; name the column of labels with id="),
                     argument="leave_out",
                 )
@@ -101,7 +114,7 @@ class Records:
 
     @cached_property
     def _numbers(self) -> np.ndarray | None:
-        """The cells of a small table of numbers: had at once, they come much sooner than column by column."""
+        """The cells of a small table of numbers, much faster at once than column by column."""
         if len(self.frame) * len(self.names) > FEW_CELLS:
             return None
         cells = self.frame.to_numpy()
@@ -124,31 +137,39 @@ def filled(table: Records, means: Mapping[str, float]) -> Records:
     for name, mean in means.items():
         if name in table.names:
             values = table.column(name).numbers(slice(None))
-            copy._columns[name] = replace(table.column(name), values=np.where(np.isnan(values), mean, values))
+            copy._columns[name] = replace(
+                table.column(name), values=np.where(np.isnan(values), mean, values)
+            )
     return copy
 
 
 def records(data: Any, id: str | None = None) -> Records:
     """Whatever holds a table, as Records.
 
-    ``data``: a DataFrame; a dict of lists; anything that hands out an Arrow stream; a path; ``"sample:yields"``.
-    Raises DataError and its kind when there is no usable table in it.
-    """
+    ``data``: a DataFrame; a dict of lists; anything that hands out an Arrow stream; a path;
+    ``"sample:yields"``. Raises DataError and its kind when there is no usable table in it."""
     if isinstance(data, Records):
         return data if id is None else Records(data.frame, data.name, id)
     frame, name = _frame(data)
     given = frame.columns.tolist()
     names = [column_name(c) for c in given]
-    if (twice := sorted({n for n in names if names.count(n) > 1})) if len(set(names)) < len(names) else []:
+    if (
+        (twice := sorted({n for n in names if names.count(n) > 1}))
+        if len(set(names)) < len(names)
+        else []
+    ):
         raise DataError(
-            f"column {listed(map(repr, twice))} stands twice in the table; give each column a name of its own"
+            f"column {listed(map(repr, twice))} stands twice in the table; give each column a "
+            "name of its own"
         )
     if names != given:
         frame = frame.set_axis(names, axis="columns")
     if not len(frame.columns):
         raise EmptyTableError("the table has no columns")
     if not len(frame):
-        raise EmptyTableError(f"the table has no rows; its columns are {listed(names, 12)}", columns=names)
+        raise EmptyTableError(
+            f"the table has no rows; its columns are {listed(names, 12)}", columns=names
+        )
     return Records(frame, name, id, names)
 
 
@@ -167,13 +188,16 @@ def _frame(data: Any) -> tuple[pd.DataFrame, str]:
 
         return pa.table(data).to_pandas(), ""
     raise DataError(
-        f"a table cannot be made of {type(data).__name__}; give a DataFrame, a dict of lists, a path, or "
+        f"a table cannot be made of {type(data).__name__}; give a DataFrame, a dict of lists, a "
+        "path, or "
         'anything that hands out an Arrow stream, or "sample:yields"'
     )
 
 
 def _from_mapping(data: Mapping[Any, Any]) -> pd.DataFrame:
-    lengths = {str(k): len(v) for k, v in data.items() if hasattr(v, "__len__") and not isinstance(v, str)}
+    lengths = {
+        str(k): len(v) for k, v in data.items() if hasattr(v, "__len__") and not isinstance(v, str)
+    }
     if len(set(lengths.values())) > 1:
         a = next(iter(lengths))
         b = next(k for k, n in lengths.items() if n != lengths[a])
@@ -184,4 +208,6 @@ def _from_mapping(data: Mapping[Any, Any]) -> pd.DataFrame:
         )
     rows = next(iter(lengths.values()), 1)
     wide = {k: v if str(k) in lengths else [v] * rows for k, v in data.items()}
-    return pd.DataFrame({k: v if isinstance(v, (np.ndarray, pd.Series)) else list(v) for k, v in wide.items()})
+    return pd.DataFrame(
+        {k: v if isinstance(v, (np.ndarray, pd.Series)) else list(v) for k, v in wide.items()}
+    )

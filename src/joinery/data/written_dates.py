@@ -1,4 +1,4 @@
-"""Dates as people write them, read where every cell of a column is one in the same order of day, month and year."""
+"""Dates as people write them, in one order of day, month and year down a column."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ _PARTS = re.compile(r"(\d{1,2})([./-])(\d{1,2})\2(\d{4})")
 def written_dates(series: pd.Series, order: str | None) -> tuple[pd.Series, str | None] | None:
     """A text column as dates with a note, or None when it is none.
 
-    2024-05-31 is read as it is; 31.05.2024 and 5/31/2024 where the days tell which comes first, or ``order`` does.
-    """
+    2024-05-31 is read as it is; 31.05.2024 and 5/31/2024 where the days tell which comes first, or
+    ``order`` does."""
     texts = [str(v).strip() for v in series.dropna().unique()]
     if not texts:
         return None
@@ -27,7 +27,11 @@ def written_dates(series: pd.Series, order: str | None) -> tuple[pd.Series, str 
         return None
     first, second = (max(int(m[i]) for m in found if m) for i in (1, 3))
     if order is None and (first > 12) == (second > 12):
-        return None if first > 12 else (series, 'day or month may come first; settle it with dates="day first"')
+        return (
+            None
+            if first > 12
+            else (series, 'day or month may come first; settle it with dates="day first"')
+        )
     day_first = order == "day first" if order else first > 12
     mark = found[0][2] if found[0] else "."
     if any(m and m[2] != mark for m in found):
@@ -37,7 +41,9 @@ def written_dates(series: pd.Series, order: str | None) -> tuple[pd.Series, str 
     return _parsed(series, pattern, said)
 
 
-def _parsed(series: pd.Series, pattern: str | None, said: str | None) -> tuple[pd.Series, str | None] | None:
+def _parsed(
+    series: pd.Series, pattern: str | None, said: str | None
+) -> tuple[pd.Series, str | None] | None:
     stripped = series.map(lambda v: v.strip() if isinstance(v, str) else v)
     try:
         return pd.to_datetime(stripped, format=pattern or "ISO8601"), said

@@ -1,7 +1,7 @@
 """Numbers as people write them: thousands separators, decimal commas, currency signs, percent.
 
-Read rightly where only one reading is possible, with a note; otherwise the trouble is named and how to settle it.
-"""
+Read rightly where only one reading is possible, with a note; otherwise the trouble is named and how
+to settle it."""
 
 from __future__ import annotations
 
@@ -22,10 +22,10 @@ _DECIMAL_COMMA = re.compile(r"[-+]?\d*,\d+(?:[eE][-+]?\d+)?")
 
 @dataclass(frozen=True)
 class Reading:
-    """Texts read as numbers: ``values`` (NaN where unreadable), a ``note`` on changes, or ``trouble``.
+    """Texts as numbers: ``values`` (NaN where unreadable), a ``note`` or ``trouble``.
 
-    ``unreadable`` holds positions of texts that are no numbers; ``decimal`` is the mark found, when it was certain.
-    """
+    ``unreadable`` holds positions of texts that are no numbers; ``decimal`` is the mark found, when
+    it was certain."""
 
     values: np.ndarray
     note: str | None = None
@@ -70,7 +70,13 @@ def _shape(bare: str) -> str:
         return "plain"
     if _COMMA_GROUPS.fullmatch(bare):
         sure = "." in bare or bare.count(",") > 1
-        return "comma groups" if sure else "decimal comma" if bare.lstrip("+-").startswith("0") else "either"
+        return (
+            "comma groups"
+            if sure
+            else "decimal comma"
+            if bare.lstrip("+-").startswith("0")
+            else "either"
+        )
     if _DECIMAL_COMMA.fullmatch(bare):
         return "decimal comma"
     return "dot groups" if _DOT_GROUPS.fullmatch(bare) else "none"
@@ -85,19 +91,32 @@ def read_numbers(texts: Sequence[str], decimal: str | None = None) -> Reading:
     point_decimal = "comma groups" in shapes or any(
         p.shape == "plain" and re.search(r"\.(?!\d{3}$)\d*", p.text) for p in pieces
     )
-    certain = "," if comma_decimal and not point_decimal else "." if point_decimal and not comma_decimal else None
+    certain = (
+        ","
+        if comma_decimal and not point_decimal
+        else "."
+        if point_decimal and not comma_decimal
+        else None
+    )
     nothing = np.full(len(texts), np.nan)
     if comma_decimal and point_decimal:
         odd = next(t for t, p in zip(texts, pieces) if p.shape in ("decimal comma", "dot groups"))
-        even = next(t for t, p in zip(texts, pieces) if p.shape in ("comma groups", "plain") and "." in p.text)
-        return Reading(nothing, trouble=f"decimal commas and decimal points are mixed ({odd!r}, {even!r})")
+        even = next(
+            t
+            for t, p in zip(texts, pieces)
+            if p.shape in ("comma groups", "plain") and "." in p.text
+        )
+        return Reading(
+            nothing, trouble=f"decimal commas and decimal points are mixed ({odd!r}, {even!r})"
+        )
     mark = certain or decimal
     if "either" in shapes and mark is None:
         example = next(t for t, p in zip(texts, pieces) if p.shape == "either")
         return Reading(
             nothing,
             trouble=f"{example!r} may be a decimal comma or a thousands comma; "
-            "settle it with read(path, decimal=',') or read(path, decimal='.'), on the command line --decimal",
+            "settle it with read(path, decimal=',') or read(path, decimal='.'), on the command "
+            "line --decimal",
             unreadable=unreadable,
         )
     currencies = sorted({p.currency for p in pieces if p.currency})
@@ -105,7 +124,11 @@ def read_numbers(texts: Sequence[str], decimal: str | None = None) -> Reading:
         return Reading(nothing, trouble=f"currencies are mixed ({' and '.join(currencies)})")
     percents = {p.percent for p in pieces if p.shape != "none"}
     if len(percents) > 1:
-        return Reading(nothing, trouble="some cells carry a percent sign and some do not", unreadable=unreadable)
+        return Reading(
+            nothing,
+            trouble="some cells carry a percent sign and some do not",
+            unreadable=unreadable,
+        )
     percent = percents == {True}
     values = np.array([_value(p, mark) for p in pieces], dtype=float) / (100.0 if percent else 1.0)
     return Reading(values, _note(texts, pieces, values, percent), None, unreadable, certain)
@@ -125,9 +148,13 @@ def _value(piece: _Piece, mark: str | None) -> float:
     return float(text)
 
 
-def _note(texts: Sequence[str], pieces: list[_Piece], values: np.ndarray, percent: bool) -> str | None:
+def _note(
+    texts: Sequence[str], pieces: list[_Piece], values: np.ndarray, percent: bool
+) -> str | None:
     changed = [
-        i for i, p in enumerate(pieces) if p.currency or p.percent or p.spaced or p.shape not in ("plain", "none")
+        i
+        for i, p in enumerate(pieces)
+        if p.currency or p.percent or p.spaced or p.shape not in ("plain", "none")
     ]
     if not changed:
         return None
@@ -142,4 +169,7 @@ def _note(texts: Sequence[str], pieces: list[_Piece], values: np.ndarray, percen
         taken.append("percent signs")
     example = max(changed, key=lambda i: len(texts[i]))
     marks = " and ".join(taken) or "thousands separators"
-    return f"numbers were written with {marks}; {texts[example].strip()!r} is read as {values[example]:.12g}"
+    return (
+        f"numbers were written with {marks}; {texts[example].strip()!r} is read as "
+        f"{values[example]:.12g}"
+    )

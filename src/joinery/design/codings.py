@@ -10,11 +10,12 @@ Subset = frozenset[int]
 
 
 def coding_matrix(coding: str, levels: int) -> np.ndarray:
-    """One row a level, one column less: indicator, effect (sum to zero) or helmert; the first level is the reference.
+    """One row a level, one column less: indicator, effect (sum to zero) or helmert.
 
-    Indicator: 1 for the level. Effect: the same, the reference −1. Helmert: each level against the mean of those before
-    it, so that a column's coefficient is that difference.
-    """
+    The first level is the reference.
+
+    Indicator: 1 for the level. Effect: the same, the reference −1. Helmert: each level against the
+        mean of those before it, so that a column's coefficient is that difference."""
     out = np.zeros((levels, levels - 1))
     for j in range(levels - 1):
         if coding == "helmert":
@@ -35,10 +36,13 @@ def subsets(members: range) -> list[Subset]:
 def open_cells(counts: tuple[int, ...], still_open: list[Subset]) -> list[tuple[int, ...]]:
     """The combinations of levels that get an indicator column of their own.
 
-    A combination stands for the set of its factors that are not at their reference level. Exactly those combinations
-    whose set nothing earlier has spanned are needed: with the part already spanned they make up the whole space.
-    """
+    A combination stands for the set of its factors that are not at their reference level. Exactly
+    those combinations
+    whose set nothing earlier has spanned are needed: with the part already spanned they make up the
+        whole space."""
     wanted = set(still_open)
     return [
-        cell for cell in product(*map(range, counts)) if frozenset(i for i, level in enumerate(cell) if level) in wanted
+        cell
+        for cell in product(*map(range, counts))
+        if frozenset(i for i, level in enumerate(cell) if level) in wanted
     ]

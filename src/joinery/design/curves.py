@@ -1,4 +1,4 @@
-"""Curves in one number: orthogonal polynomials and natural cubic splines, learnt once and repeated for new rows."""
+"""Curves in one number: orthogonal polynomials and natural cubic splines."""
 
 from __future__ import annotations
 
@@ -13,15 +13,15 @@ Learnt = dict[str, Any]
 
 
 def learn_polynomial(x: np.ndarray, counts: np.ndarray, degree: int, name: str) -> Learnt:
-    """The three-term recurrence of polynomials orthogonal over x (n,), each counted so many times (Forsythe 1957).
+    """The three-term recurrence of polynomials orthogonal over x (n,) (Forsythe 1957).
 
-    Returns {"centre", "alpha": [degree], "norm2": [degree + 1], "degree"}. Raises UnusableColumnError when x has too
-    few distinct values.
-    """
+    Returns {"centre", "alpha": [degree], "norm2": [degree + 1], "degree"}. Raises
+    UnusableColumnError when x has too few distinct values."""
     distinct = len(np.unique(x))
     if distinct <= degree:
         raise UnusableColumnError(
-            f"{name}: a polynomial of degree {degree} needs {degree + 1} distinct values, and there are {distinct}"
+            f"{name}: a polynomial of degree {degree} needs {degree + 1} distinct values, and "
+            f"there are {distinct}"
         )
     centre = float(np.average(x, weights=counts))
     z = x - centre
@@ -37,7 +37,7 @@ def learn_polynomial(x: np.ndarray, counts: np.ndarray, degree: int, name: str) 
 
 
 def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
-    """Columns (m, degree) of the learnt orthogonal polynomials at x (m,), of unit length over the rows learnt from."""
+    """Columns (m, degree) of the learnt orthogonal polynomials, each of unit length, at x (m,)."""
     z = x - learnt["centre"]
     norm2 = learnt["norm2"]
     before, now = np.zeros(len(z)), np.ones(len(z))
@@ -50,21 +50,28 @@ def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
 
 
 def quantiles(x: np.ndarray, counts: np.ndarray, shares: np.ndarray) -> np.ndarray:
-    """Quantiles of values (n,) that stand ``counts`` times each, linear between neighbours as if written out."""
+    """Quantiles of values (n,), each standing ``counts`` times, linear between neighbours."""
     order = np.argsort(x, kind="stable")
     last = np.cumsum(counts[order])  # how many stand up to each value
     place = shares * (last[-1] - 1)
-    low, high = (x[order][np.searchsorted(last, edge, side="right")] for edge in (np.floor(place), np.ceil(place)))
+    low, high = (
+        x[order][np.searchsorted(last, edge, side="right")]
+        for edge in (np.floor(place), np.ceil(place))
+    )
     return np.asarray(low + (high - low) * (place - np.floor(place)))
 
 
 def learn_spline(
-    x: np.ndarray, counts: np.ndarray, columns: int | None, inner: tuple[float, ...] | None, name: str
+    x: np.ndarray,
+    counts: np.ndarray,
+    columns: int | None,
+    inner: tuple[float, ...] | None,
+    name: str,
 ) -> Learnt:
-    """Knots of a natural cubic spline: the extremes of x (n,), and inner ones at equal quantiles or as given.
+    """Knots of a natural cubic spline: extremes of x (n,), inner ones at quantiles or given.
 
-    Returns {"knots"}. Raises UnusableColumnError when the knots do not come out distinct or inside the data.
-    """
+    Returns {"knots"}. Raises UnusableColumnError when the knots do not come out distinct or inside
+    the data."""
     low, high = float(np.min(x)), float(np.max(x))
     if inner is None:
         shares = np.arange(1, columns or 1) / (columns or 1)
@@ -75,16 +82,17 @@ def learn_spline(
         advice = f"the data run from {low:g} to {high:g}; knots= lie between"
     knots = [low, *middle, high]
     if any(b <= a for a, b in pairwise(knots)):
-        raise UnusableColumnError(f"{name}: the knots {', '.join(f'{k:g}' for k in knots)} do not increase; {advice}")
+        raise UnusableColumnError(
+            f"{name}: the knots {', '.join(f'{k:g}' for k in knots)} do not increase; {advice}"
+        )
     return {"knots": knots}
 
 
 def spline(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     """Columns (m, knots − 1) of a natural cubic spline at x (m,), straight beyond the outer knots.
 
-    Column j is the curve that is 1 at knot j + 1 and 0 at the other knots, so with an intercept a coefficient is the
-    height there above the height at the first knot.
-    """
+    Column j is the curve that is 1 at knot j + 1 and 0 at the other knots, so with an intercept a
+    coefficient is the height there above the height at the first knot."""
     from scipy.interpolate import CubicSpline
 
     knots = np.asarray(learnt["knots"], float)
@@ -93,5 +101,8 @@ def spline(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     curves = CubicSpline(knots, np.eye(len(knots)), bc_type="natural")
     slopes = curves(knots[[0, -1]], 1)
     out = curves(inside)
-    out += np.minimum(x - knots[0], 0)[:, None] * slopes[0] + np.maximum(x - knots[-1], 0)[:, None] * slopes[1]
+    out += (
+        np.minimum(x - knots[0], 0)[:, None] * slopes[0]
+        + np.maximum(x - knots[-1], 0)[:, None] * slopes[1]
+    )
     return np.asarray(out[:, 1:])

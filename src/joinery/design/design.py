@@ -1,7 +1,7 @@
 """The design: which columns a sentence makes of a table, and how to make them again for any rows.
 
-A design is its sentence and its memory; both are plain text and JSON values, so it can be kept in a file.
-"""
+A design is its sentence and its memory; both are plain text and JSON values, so it can be kept in a
+file."""
 
 from __future__ import annotations
 
@@ -18,7 +18,15 @@ from joinery.core.numeric import double_double as precise
 from joinery.data.columns import level_text
 from joinery.data.records import Records, filled
 from joinery.design.codings import Subset, coding_matrix, open_cells, subsets
-from joinery.design.factors import CategoryFactor, Factor, NumberFactor, Remembered, learn_factor, recall, shown
+from joinery.design.factors import (
+    CategoryFactor,
+    Factor,
+    NumberFactor,
+    Remembered,
+    learn_factor,
+    recall,
+    shown,
+)
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.notation.evaluate import Context, Memory, Rows
 from joinery.notation.tree import Sentence, names_in
@@ -26,7 +34,8 @@ from joinery.notation.tree import Sentence, names_in
 TIMES = " × "
 FEW_LEVELS = 4  # so few columns of levels are multiplied as soon as they are summed
 
-# What one column is made of: each factor with the piece (of a curve) or the level (of a category) that it contributes.
+# What one column is made of: each factor with the piece (of a curve) or the level (of a category)
+# that it contributes.
 Recipe = tuple[tuple[Factor, int], ...]
 # Which sets of categories are spanned already, for each numeric part.
 Taken = dict[tuple[tuple[str, float], ...], set[frozenset[str]]]
@@ -36,8 +45,8 @@ Taken = dict[tuple[tuple[str, float], ...], set[frozenset[str]]]
 class DesignTerm:
     """One term: its factors, and which columns of the design it fills.
 
-    ``cells`` are the combinations of levels that have an indicator column; ``contrasts`` the sets of factors that are
-    coded by their contrasts instead (other codings). One of the two is empty.
+    ``cells`` are the combinations of levels that have an indicator column; ``contrasts`` the sets
+    of factors that are coded by their contrasts instead (other codings). One of the two is empty.
     """
 
     text: str
@@ -62,10 +71,11 @@ class DesignTerm:
 
     @property
     def rounds(self) -> bool:
-        """Whether its columns are powers or products of numbers, of which a double holds the first digits only."""
+        """Whether its columns are powers or products of numbers, which a double rounds."""
         numbers = [f for f in self.factors if not isinstance(f, CategoryFactor)]
         return all(isinstance(f, NumberFactor) for f in numbers) and (
-            len(numbers) > 1 or any(isinstance(f, NumberFactor) and f.whole_power > 1 for f in numbers)
+            len(numbers) > 1
+            or any(isinstance(f, NumberFactor) and f.whole_power > 1 for f in numbers)
         )
 
     def fill_rounding_residue(self, out: np.ndarray, context: Context) -> None:
@@ -113,7 +123,9 @@ class DesignTerm:
             values = numeric[rows, j] if len(numeric) > 1 or len(out) == 1 else numeric[0, j]
             out[rows, place[rows] * width + j] = values
 
-    def _fill_contrasts(self, out: np.ndarray, numeric: np.ndarray, codes: list[np.ndarray]) -> None:
+    def _fill_contrasts(
+        self, out: np.ndarray, numeric: np.ndarray, codes: list[np.ndarray]
+    ) -> None:
         coded = [coding_matrix(f.coding, len(f.levels))[c] for f, c in zip(self.categories, codes)]
         start = 0
         for chosen in self.contrasts:
@@ -128,11 +140,11 @@ class DesignTerm:
 class Design:
     """The columns of a model, without the constant.
 
-    ``memory`` holds, for each factor by its text, what was learnt from the fitted rows, and for each function inside
-    one likewise. ``seen`` holds the range of each number column that the terms name; ``fills`` what stands for
-    a missing cell; ``order`` is the column that puts rows in sequence, for lags; ``response_ranges`` the ends
-    of what stands inside each operation of a transformed response.
-    """
+    ``memory`` holds, for each factor by its text, what was learnt from the fitted rows, and for
+    each function inside one likewise. ``seen`` holds the range of each number column that the terms
+    name; ``fills`` what stands for a missing cell; ``order`` is the column that puts rows in
+    sequence, for lags; ``response_ranges`` the ends of what stands inside each operation of a
+    transformed response."""
 
     sentence: Sentence
     factor_memory: dict[str, Remembered]
@@ -166,9 +178,14 @@ class Design:
         return Context(filled(table, self.fills), rows, self.function_memory, order=self.order)
 
     def matrix(self, context: Context, workspace: np.ndarray | None = None) -> np.ndarray:
-        """The columns for the context's rows: (m, width); NaN where a cell is missing; into ``workspace`` if given."""
+        """The columns for the context's rows: (m, width); NaN where a cell is missing.
+
+        Into ``workspace`` if given.
+        """
         m = context.size
-        out = np.empty((m, self.width), order="F") if workspace is None else workspace[:m]  # filled column by column
+        out = (
+            np.empty((m, self.width), order="F") if workspace is None else workspace[:m]
+        )  # filled column by column
         for term in self.terms:
             term.fill(out[:, term.columns], context)
         return out
@@ -192,17 +209,25 @@ class Design:
         if (codes < 0).any():  # a cell is missing
             return self.matrix(context, workspace)
         m, start = context.size, 0
-        out = np.empty((m, len(places)), order="F") if workspace is None else workspace[:m, : len(places)]
+        out = (
+            np.empty((m, len(places)), order="F")
+            if workspace is None
+            else workspace[:m, : len(places)]
+        )
         for other in numbers:
             other.fill(out[:, start : start + len(other.names)], context)
             start += len(other.names)
         return IndicatorColumns(out, codes, places, np.arange(term.start, term.columns.stop))
 
     @cached_property
-    def _most_levels(self) -> tuple[DesignTerm, np.ndarray, tuple[DesignTerm, ...], np.ndarray] | None:
-        """The term with the most columns of levels, its columns by codes, the other terms, and their places."""
+    def _most_levels(
+        self,
+    ) -> tuple[DesignTerm, np.ndarray, tuple[DesignTerm, ...], np.ndarray] | None:
+        """The term with the most levels, its columns as codes, the other terms, their places."""
         found = [
-            t for t in self.terms if t.cells and len(t.categories) == len(t.factors) and len(t.names) >= FEW_LEVELS
+            t
+            for t in self.terms
+            if t.cells and len(t.categories) == len(t.factors) and len(t.names) >= FEW_LEVELS
         ]
         if not found:
             return None
@@ -213,7 +238,9 @@ class Design:
         for place, cell in enumerate(term.cells):
             lookup[cell] = place
         numbers = tuple(t for t in self.terms if t is not term)
-        places = np.concatenate([np.empty(0, int), *(np.arange(t.start, t.columns.stop) for t in numbers)])
+        places = np.concatenate(
+            [np.empty(0, int), *(np.arange(t.start, t.columns.stop) for t in numbers)]
+        )
         return term, lookup, numbers, places
 
 
@@ -226,11 +253,10 @@ def learn(
     counts: np.ndarray | None = None,
     order: str | None = None,
 ) -> Design:
-    """The design of a sentence, everything it must remember learnt from exactly these rows of a table.
+    """Learn the design of a sentence from exactly these rows of a table.
 
-    Parameters: ``fills`` what stands for missing cells of a column; ``counts`` how many equal rows each row stands for;
-    ``order`` the column that puts rows in sequence.
-    """
+    Parameters: ``fills`` what stands for missing cells of a column; ``counts`` how many equal rows
+        each row stands for; ``order`` the column that puts rows in sequence."""
     context = Context(table, rows, {}, learning=True, order=order, counts=counts)
     remembered: dict[str, Remembered] = {}
     seen: dict[str, tuple[float, float]] = {}
@@ -254,13 +280,17 @@ def learn(
 
 
 def _assemble(sentence: Sentence, memory: dict[str, Remembered]) -> tuple[DesignTerm, ...]:
-    """Each term's columns: what it spans beyond its lower-order terms, wherever those are written."""
-    recalled = [tuple(_once(recall(f, memory[str(f)]) for f in term.factors)) for term in sentence.terms]
+    """Each term's columns: what it spans beyond its lower-order terms."""
+    recalled = [
+        tuple(_once(recall(f, memory[str(f)]) for f in term.factors)) for term in sentence.terms
+    ]
     taken: Taken = {}
     if sentence.intercept:
         taken[()] = {frozenset()}
     choices: dict[int, tuple[tuple[tuple[int, ...], ...], tuple[Subset, ...]]] = {}
-    for place in sorted(range(len(recalled)), key=lambda i: sum(isinstance(f, CategoryFactor) for f in recalled[i])):
+    for place in sorted(
+        range(len(recalled)), key=lambda i: sum(isinstance(f, CategoryFactor) for f in recalled[i])
+    ):
         choices[place] = _open_part(recalled[place], taken)
     out: list[DesignTerm] = []
     start, used = 0, set[str]()
@@ -268,15 +298,19 @@ def _assemble(sentence: Sentence, memory: dict[str, Remembered]) -> tuple[Design
         cells, contrasts = choices[place]
         recipes = _recipes(factors, cells, contrasts)
         names = _unique(list(map(_column_name, recipes)), used)
-        out.append(DesignTerm(_term_text(factors), factors, cells, contrasts, start, recipes, names))
+        out.append(
+            DesignTerm(_term_text(factors), factors, cells, contrasts, start, recipes, names)
+        )
         start += len(names)
     return tuple(out)
 
 
 @lru_cache(maxsize=256)
 def _assemble_numbers(sentence: Sentence) -> tuple[DesignTerm, ...]:
-    """The terms of a sentence whose factors are plain numbers: they follow from the sentence alone."""
-    return _assemble(sentence, {str(f): {"kind": "number"} for t in sentence.terms for f in t.factors})
+    """The terms of a sentence of plain numbers, which follow from the sentence alone."""
+    return _assemble(
+        sentence, {str(f): {"kind": "number"} for t in sentence.terms for f in t.factors}
+    )
 
 
 def _once(factors: Any) -> list[Factor]:
@@ -288,11 +322,15 @@ def _once(factors: Any) -> list[Factor]:
     return out
 
 
-def _open_part(factors: tuple[Factor, ...], taken: Taken) -> tuple[tuple[tuple[int, ...], ...], tuple[Subset, ...]]:
-    """Which combinations (or contrasts) of a term's categories nothing of lower order has spanned; marks them taken.
+def _open_part(
+    factors: tuple[Factor, ...], taken: Taken
+) -> tuple[tuple[tuple[int, ...], ...], tuple[Subset, ...]]:
+    """Which combinations (or contrasts) of a term's categories nothing of lower order has spanned.
 
-    Spaces are kept apart by their numeric part; within one, a set of categories is named by the categories' own text.
-    """
+    Marks them taken.
+
+    Spaces are kept apart by their numeric part; within one, a set of categories is named by the
+    categories' own text."""
     categories = [f for f in factors if isinstance(f, CategoryFactor)]
     degrees: dict[str, float] = {}
     for f in factors:
@@ -300,7 +338,9 @@ def _open_part(factors: tuple[Factor, ...], taken: Taken) -> tuple[tuple[tuple[i
             degrees[f.base] = degrees.get(f.base, 0.0) + f.degree
     spanned = taken.setdefault(tuple(sorted(degrees.items())), set())
     labels = [f.label for f in categories]
-    still_open = [s for s in subsets(range(len(categories))) if frozenset(labels[i] for i in s) not in spanned]
+    still_open = [
+        s for s in subsets(range(len(categories))) if frozenset(labels[i] for i in s) not in spanned
+    ]
     spanned |= {frozenset(labels[i] for i in s) for s in still_open}
     counts = tuple(len(f.levels) for f in categories)
     plain = all(f.coding == "indicator" for f in categories)
@@ -341,7 +381,8 @@ def _recipes(
 def _column_name(recipe: Recipe) -> str:
     """A readable name, the factors in the order written: ``forage_km2 × hive_type: long``."""
     return TIMES.join(
-        f"{f.label}: {level_text(f.levels[i])}" if isinstance(f, CategoryFactor) else f.names[i] for f, i in recipe
+        f"{f.label}: {level_text(f.levels[i])}" if isinstance(f, CategoryFactor) else f.names[i]
+        for f, i in recipe
     )
 
 
@@ -360,4 +401,6 @@ def _unique(names: list[str], used: set[str]) -> tuple[str, ...]:
 
 def _term_text(factors: tuple[Factor, ...]) -> str:
     """A term as tables name it."""
-    return TIMES.join(f.label if isinstance(f, CategoryFactor) else shown(f.expression) for f in factors)
+    return TIMES.join(
+        f.label if isinstance(f, CategoryFactor) else shown(f.expression) for f in factors
+    )

@@ -24,7 +24,10 @@ WHOLE_POWERS = range(2, 31)
 
 @dataclass(frozen=True)
 class NumberFactor:
-    """One column of numbers. ``base`` and ``degree`` say what it is a power of; dates count days since ``first``."""
+    """One column of numbers. ``base`` and ``degree`` say what it is a power of.
+
+    Dates count days since ``first``.
+    """
 
     expression: Expression
     name: str
@@ -45,7 +48,11 @@ class NumberFactor:
     @property
     def whole_power(self) -> int:
         """The whole exponent that it is a power with, 1 where it is none."""
-        return int(self.degree) if self.degree in WHOLE_POWERS and isinstance(self.expression, Power) else 1
+        return (
+            int(self.degree)
+            if self.degree in WHOLE_POWERS and isinstance(self.expression, Power)
+            else 1
+        )
 
     def pair(self, context: Context) -> Pair:
         """Its values to twice a double's digits, each (m,): whole powers are not rounded."""
@@ -94,9 +101,14 @@ class CategoryFactor:
     coding: str
 
     def codes(self, context: Context) -> np.ndarray:
-        """Each wanted row's level number; −1 where missing. Raises NewRowError for a level never seen."""
+        """Each wanted row's level number; −1 where missing.
+
+        Raises NewRowError for a level never seen.
+        """
         if isinstance(level := context.held.get(str(self.expression)), str):
-            return np.full(context.size, [level_text(v) for v in self.levels].index(level), dtype=np.int32)
+            return np.full(
+                context.size, [level_text(v) for v in self.levels].index(level), dtype=np.int32
+            )
         every = context.cache.get(key := f"codes of {self.expression} {self.coding}")
         if every is None:
             every = context.cache[key] = self._every_code(context)
@@ -107,10 +119,13 @@ class CategoryFactor:
 
     def _every_code(self, context: Context) -> np.ndarray:
         found, names = coded(
-            self.expression, Context(context.table, EVERY_ROW, context.memory, False, context.cache, context.order)
+            self.expression,
+            Context(context.table, EVERY_ROW, context.memory, False, context.cache, context.order),
         )
         place = {level_text(level): i for i, level in enumerate(self.levels)}
-        lookup = np.array([place.get(level_text(name), -2) for name in names] + [-1], dtype=np.int32)
+        lookup = np.array(
+            [place.get(level_text(name), -2) for name in names] + [-1], dtype=np.int32
+        )
         return np.asarray(lookup[found])
 
     def _refuse(self, codes: np.ndarray, context: Context) -> None:
@@ -120,7 +135,8 @@ class CategoryFactor:
         near = nearest(level_text(level), map(level_text, self.levels))
         hint = f"; did you mean {near!r}?" if near else "."
         raise NewRowError(
-            f"row {listed(labels)}: {self.label} {level_text(level)!r} was not among the fitted rows "
+            f"row {listed(labels)}: {self.label} {level_text(level)!r} was not among the fitted "
+            "rows "
             f"(known: {listed(map(level_text, self.levels), 12)}){hint} "
             "Correct the level, leave the row out, or fit again with rows of that level",
             column=self.label,
@@ -170,7 +186,7 @@ def is_category(expression: Expression, table: Records) -> bool:
     return isinstance(expression, Call) and expression.function in ("category", "bands")
 
 
-# ------------------------------------------------------------------ learning what a factor must remember
+# ------------------------------------------------------------- learning what a factor must remember
 
 
 def learn_factor(expression: Expression, context: Context, table: Records) -> Remembered:
@@ -195,7 +211,9 @@ def _learn_curve(call: Call, values: np.ndarray, counts: np.ndarray | None) -> R
     if call.function == "polynomial":
         degree = call.arguments[1]
         assert isinstance(degree, Number)
-        return {"kind": "polynomial"} | learn_polynomial(values, counts, int(degree.value), str(call))
+        return {"kind": "polynomial"} | learn_polynomial(
+            values, counts, int(degree.value), str(call)
+        )
     knots, columns = call.option("knots"), call.option("columns")
     inner = knots if isinstance(knots, tuple) else None
     count = int(columns) if isinstance(columns, float) else 4
@@ -208,7 +226,8 @@ def _learn_category(expression: Expression, context: Context, table: Records) ->
         if column.trouble:
             error = column.not_numbers()
             raise UnusableColumnError(
-                f"{error}; mend those cells, or write category({expression}) if each value is a group of its own",
+                f"{error}; mend those cells, or write category({expression}) if each value is a "
+                "group of its own",
                 column=column.name,
                 rows=error.rows,
             )
@@ -259,15 +278,23 @@ def recall(expression: Expression, remembered: Remembered) -> Factor:
     if isinstance(expression, Power) and isinstance(expression.exponent, Number):
         base, degree = expression.base, expression.exponent.value
     return NumberFactor(
-        expression, remembered.get("name", shown(expression)), str(base), degree, remembered.get("first")
+        expression,
+        remembered.get("name", shown(expression)),
+        str(base),
+        degree,
+        remembered.get("first"),
     )
 
 
 def shown(expression: Expression) -> str:
-    """How an expression is named in tables: column names as the user gave them, arithmetic in parentheses."""
+    """How tables name an expression: names as given, arithmetic in parentheses."""
     if isinstance(expression, Name):
         return expression.name
-    if isinstance(expression, Power) and isinstance(expression.base, Name) and isinstance(expression.exponent, Number):
+    if (
+        isinstance(expression, Power)
+        and isinstance(expression.base, Name)
+        and isinstance(expression.exponent, Number)
+    ):
         return f"{expression.base.name}^{expression.exponent}"
     return str(expression) if isinstance(expression, (Call, Power)) else f"({expression})"
 

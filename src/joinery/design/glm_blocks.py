@@ -1,4 +1,4 @@
-"""The rows of a generalized linear model: as its likelihood sees them, and as its last least squares does."""
+"""The rows of a generalized linear model, for its likelihood and its last least squares."""
 
 from __future__ import annotations
 
@@ -20,7 +20,10 @@ MOST_KEPT = 2**25  # cells that are kept between passes rather than made again
 
 
 class LikelihoodBlocks:
-    """Row blocks as a likelihood sees them; those of a table that is not too large are kept between passes."""
+    """Row blocks as a likelihood sees them.
+
+    Those of a table that is not too large are kept between passes.
+    """
 
     def __init__(self, blocks: RowBlocks) -> None:
         self.blocks = blocks
@@ -90,7 +93,7 @@ class WorkingRows:
 
     @property
     def states(self) -> Partition[tuple[RowBlock, LikelihoodRows, WorkingState]]:
-        """Each block's rows as they are and as the likelihood sees them, with their means and working weights."""
+        """Each block's rows, those of the likelihood, their means and working weights."""
         e = self.estimate
         working = WorkingBlocks(LikelihoodBlocks(self.blocks), e.family, e.link, e.solution.fitted)
 
@@ -102,11 +105,15 @@ class WorkingRows:
 
     @property
     def row_blocks(self) -> Partition[RowBlock]:
-        """The blocks with the working response and, as precision, the working weights of a single row."""
+        """The blocks with the working response and, as precision, one row's working weights."""
 
         def block(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> RowBlock:
             given, part, state = made
-            single = state.W if part.repeats is None else state.W / np.where(part.repeats > 0, part.repeats, 1.0)
+            single = (
+                state.W
+                if part.repeats is None
+                else state.W / np.where(part.repeats > 0, part.repeats, 1.0)
+            )
             return RowBlock(part.X, state.z, single, part.repeats, None, first=given.first)
 
         return self.states.map(block)

@@ -1,4 +1,4 @@
-"""A sentence brought together with a table: columns checked, `all` written out, the family the response calls for."""
+"""A sentence meets its table: columns checked, `all` written out, the family chosen."""
 
 from __future__ import annotations
 
@@ -9,15 +9,22 @@ from typing import Any
 from joinery.data.records import Records
 from joinery.errors import Note, SentenceError, UnknownColumnError
 from joinery.notation.parse import read_expression
-from joinery.notation.tree import Everything, Expression, Name, Sentence, Term, is_condition, names_in
+from joinery.notation.tree import (
+    Everything,
+    Expression,
+    Name,
+    Sentence,
+    Term,
+    is_condition,
+    names_in,
+)
 
 
 def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, list[Note]]:
-    """The sentence with `all` written out, its columns checked, and the response taken out of the terms.
+    """Write out `all`, check the columns, and take the response out of the terms.
 
-    Returns it with notes for the reader. Raises UnknownColumnError with the place in the text, SentenceError when
-    nothing is left to estimate.
-    """
+    Returns it with notes for the reader. Raises UnknownColumnError with the place in the text,
+    SentenceError when nothing is left to estimate."""
     notes: list[Note] = []
     own = sentence.response.expressions
     for expression in own:
@@ -37,7 +44,9 @@ def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, l
         notes.append(Note("response among terms", "caution", words, (str(sentence.response),)))
         sentence = replace(sentence, written=kept)
     if not sentence.intercept and not sentence.terms:
-        raise SentenceError("a model without terms and without intercept has nothing to estimate", text=text)
+        raise SentenceError(
+            "a model without terms and without intercept has nothing to estimate", text=text
+        )
     return sentence, notes
 
 
@@ -52,7 +61,9 @@ def _everything(
             continue
         column = table.column(name)
         present = len(column) - int(column.missing(slice(None)).sum())
-        if column.kind == "date" or (column.kind == "category" and len(column.all_levels) > max(present // 2, 1)):
+        if column.kind == "date" or (
+            column.kind == "category" and len(column.all_levels) > max(present // 2, 1)
+        ):
             left.append(name)
         else:
             terms.append(Term((Name(name),)))
@@ -64,7 +75,7 @@ def _everything(
 
 
 def expressions_of(sentence: Sentence) -> list[Expression]:
-    """Everything that a resolved sentence computes: the response, its total or exposure, each factor of each term."""
+    """Everything that a sentence computes: response, total or exposure, factors of terms."""
     return [*sentence.response.expressions, *(f for t in sentence.terms for f in t.factors)]
 
 
@@ -84,14 +95,17 @@ def happened(expression: Expression, table: Records) -> bool:
 
 
 def checked_expression(text: str, table: Records) -> Expression:
-    """An expression whose columns are all there. Raises UnknownColumnError with the place in the text."""
+    """An expression whose columns are all there.
+
+    Raises UnknownColumnError with the place in the text.
+    """
     expression = read_expression(text)
     check_names(names_in(expression), table, text)
     return expression
 
 
 def check_names(names: Iterable[Any], table: Records, text: str) -> None:
-    """Raises UnknownColumnError, showing the place in the text, for the first name that is no column."""
+    """Raise UnknownColumnError, with its place, for the first name that is no column."""
     for name in names:
         if name.name not in table.names:
             raise UnknownColumnError(name.name, table.names, text=text, position=name.at)

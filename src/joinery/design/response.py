@@ -1,4 +1,4 @@
-"""The response: its values, its name, and the way back from a transformed response to what the user measured."""
+"""The response: its values, its name, and the way back from a transformed response."""
 
 from __future__ import annotations
 
@@ -11,7 +11,17 @@ import numpy as np
 from joinery.design.factors import shown
 from joinery.errors import CallError
 from joinery.notation.evaluate import Context, evaluate
-from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, is_condition, names_in
+from joinery.notation.tree import (
+    Call,
+    Chain,
+    Expression,
+    Name,
+    Number,
+    Power,
+    Prefix,
+    is_condition,
+    names_in,
+)
 
 Step = Callable[[np.ndarray], np.ndarray]
 
@@ -35,7 +45,9 @@ class ResponseScale:
     expression: Expression
     kind: str = "plain"
     total: Expression | None = None
-    ranges: tuple[tuple[float, float], ...] = ()  # of what stands inside each operation, over the fitted rows
+    ranges: tuple[
+        tuple[float, float], ...
+    ] = ()  # of what stands inside each operation, over the fitted rows
 
     @property
     def name(self) -> str:
@@ -48,7 +60,10 @@ class ResponseScale:
         """Whether it is a function of exactly one column rather than that column itself."""
         if self.total is not None or (is_condition(self.expression)):
             return False
-        return not isinstance(self.expression, Name) and len({n.name for n in names_in(self.expression)}) == 1
+        return (
+            not isinstance(self.expression, Name)
+            and len({n.name for n in names_in(self.expression)}) == 1
+        )
 
     @property
     def expressions(self) -> list[Expression]:
@@ -70,7 +85,9 @@ class ResponseScale:
 
     def trials(self, context: Context) -> np.ndarray | None:
         """How many each row's share is out of, or None."""
-        return evaluate(self.total, context) if self.kind == "of" and self.total is not None else None
+        return (
+            evaluate(self.total, context) if self.kind == "of" and self.total is not None else None
+        )
 
     def log_exposure(self, context: Context) -> np.ndarray | None:
         """The logarithm of each row's exposure, or None."""
@@ -80,7 +97,7 @@ class ResponseScale:
             return np.asarray(np.log(evaluate(self.total, context)))
 
     def turn_back(self, values: np.ndarray) -> np.ndarray:
-        """Values on the model's scale turned back to the measured one, cut at the ends of what the response can give.
+        """Turn values of the model's scale back, cut at the ends of what the response can give.
 
         A value past a pole is infinite. Raises CallError where there is no unique way back.
         """
@@ -93,7 +110,7 @@ class ResponseScale:
 
     @cached_property
     def decreasing(self) -> bool:
-        """Whether the measured value falls as the model's rises, so that the ends of an interval swap."""
+        """Whether the measured value falls as the model's rises, so that ends swap."""
         return self.transformed and bool(sum(undo.falls for undo in self._steps) % 2)
 
     @cached_property
@@ -107,7 +124,7 @@ class ResponseScale:
 
 
 def inner_ranges(expression: Expression, context: Context) -> tuple[tuple[float, float], ...]:
-    """The ends, over the context's rows, of what stands inside each operation of a response, the outermost first."""
+    """The range of what stands inside each operation of a response, the outermost first."""
     found = []
     node = expression
     while not isinstance(node, Name):
@@ -132,7 +149,7 @@ def _inside(node: Expression) -> Expression | None:
 
 @dataclass(frozen=True)
 class _Undo:
-    """What is inside an operation, the step that undoes it, and whether it turns the order round."""
+    """Return an operation's inside, the step that undoes it, and whether it reverses order."""
 
     inner: Expression
     step: Step
@@ -141,12 +158,16 @@ class _Undo:
 
 def _no_way_back(node: Expression) -> CallError:
     return CallError(
-        f"{node} cannot be turned back to {next(names_in(node)).name} in one way only, so it cannot be forecast"
+        f"{node} cannot be turned back to {next(names_in(node)).name} in one way only, so it "
+        "cannot be forecast"
     )
 
 
 def _undo(node: Expression, inside: tuple[float, float]) -> _Undo:
-    """How an operation is undone, given the range of what was inside it. Raises CallError where it cannot be."""
+    """How an operation is undone, given the range of what was inside it.
+
+    Raises CallError where it cannot be.
+    """
     if isinstance(node, Call) and node.function in _INVERSES:
         return _Undo(node.arguments[0], _INVERSES[node.function])
     if isinstance(node, Prefix) and node.operator == "-":
@@ -159,7 +180,7 @@ def _undo(node: Expression, inside: tuple[float, float]) -> _Undo:
 
 
 def _undo_power(node: Power, exponent: float, inside: tuple[float, float]) -> _Undo:
-    """A root; for values past zero, which the power cannot give, its end, which is infinite below zero exponents."""
+    """A root; past zero, which the power cannot give, its end (infinite for negative powers)."""
     low, high = inside
     if exponent == 0:
         raise _no_way_back(node)

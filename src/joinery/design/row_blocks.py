@@ -1,4 +1,4 @@
-"""Row blocks: a design, its response and what stands beside it, made a few thousand rows at a time."""
+"""Row blocks: a design, its response and weights, a few thousand rows at a time."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ BLOCK_CELLS = 2**21
 
 @dataclass(frozen=True)
 class Asides:
-    """What stands beside the terms: precision weights, repeats (a row for so many equal ones), and an offset."""
+    """What stands beside the terms: precision weights, repeats, and an offset."""
 
     weights: str | None = None
     repeats: str | None = None
@@ -37,7 +37,10 @@ class Asides:
         return {name: read_expression(text) for name, text in written.items() if text is not None}
 
     def values(self, name: str, context: Context) -> np.ndarray | None:
-        """An aside for the context's rows, or None where there is none. Raises UnusableColumnError below zero."""
+        """An aside for the context's rows, or None where there is none.
+
+        Raises UnusableColumnError below zero.
+        """
         expression = self.expressions.get(name)
         if expression is None:
             return None
@@ -47,7 +50,8 @@ class Asides:
             rows = context.named_rows(bad & ~np.isnan(values))
             wrong = "below zero" if name == "weights" else "no whole number from 0"
             raise UnusableColumnError(
-                f"{name}: {expression} is {wrong} in {len(rows):,} row{'s' * (len(rows) > 1)} ({listed(rows)})",
+                f"{name}: {expression} is {wrong} in {len(rows):,} row{'s' * (len(rows) > 1)} "
+                f"({listed(rows)})",
                 column=str(expression),
                 rows=rows,
             )
@@ -124,7 +128,7 @@ class RowBlocks:
 
     @cached_property
     def _context(self) -> Context:
-        """Where all blocks are made: what is worked out once for the whole table serves every pass."""
+        """Where all blocks are made: what is computed once serves every pass."""
         return self.design.context(self.table, self.rows)
 
     @property
@@ -136,7 +140,9 @@ class RowBlocks:
         if self._single is not None:
             single = self._single
             return Partition(1, lambda i, workspace: single)
-        return self.row_blocks.map(lambda block: (block.columns, block.beyond_offset, block.weights))
+        return self.row_blocks.map(
+            lambda block: (block.columns, block.beyond_offset, block.weights)
+        )
 
     @property
     def row_blocks(self) -> Partition[RowBlock]:
@@ -145,7 +151,9 @@ class RowBlocks:
 
         def make(i: int, workspace: np.ndarray | None) -> RowBlock:
             here = self._context_of(i)
-            w, r, offset = (self.asides.values(name, here) for name in ("weights", "repeats", "offset"))
+            w, r, offset = (
+                self.asides.values(name, here) for name in ("weights", "repeats", "offset")
+            )
             exposure = self.response.log_exposure(here)
             if exposure is not None:
                 offset = exposure if offset is None else offset + exposure
@@ -153,7 +161,9 @@ class RowBlocks:
             return RowBlock(columns, self.response.values(here), w, r, offset, trials, i * size)
 
         count = -(-self._context.size // size)
-        return Partition(count, make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW)
+        return Partition(
+            count, make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW
+        )
 
     @property
     def with_residue(self) -> Partition[BlockWithResidue]:
@@ -184,7 +194,10 @@ class RowBlocks:
 
 @dataclass(frozen=True)
 class WithResponse:
-    """Row blocks with another response (n,) and other weights (n,) in place of their own; NaN leaves a row out."""
+    """Row blocks with another response (n,) and other weights (n,) in place of their own.
+
+    NaN leaves a row out.
+    """
 
     blocks: BlockSource
     response: np.ndarray

@@ -19,30 +19,50 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
     if kind == "constant spread":
         return None
     parts = [
-        (solution.in_basis(b.X), (b.beyond_offset - solution.fitted(b.X)) / solution.unit, b.precision, b.repeats)
+        (
+            solution.in_basis(b.X),
+            (b.beyond_offset - solution.fitted(b.X)) / solution.unit,
+            b.precision,
+            b.repeats,
+        )
         for b in blocks.row_blocks
     ]
     u, e = np.concatenate([p[0] for p in parts]), np.concatenate([p[1] for p in parts])
-    w, r = (np.concatenate([np.ones(len(p[1])) if p[i] is None else p[i] for p in parts]) for i in (2, 3))
+    w, r = (
+        np.concatenate([np.ones(len(p[1])) if p[i] is None else p[i] for p in parts])
+        for i in (2, 3)
+    )
     _, used = rows_at_hand(fit)
     rows = np.arange(used.total)[used.rows]
     if kind == "clustered":
         groups = [_codes(fit, name, "cluster")[rows] for name in fit.options.cluster]
         for name, codes in zip(fit.options.cluster, groups, strict=True):
             if len(np.unique(codes)) < 2:
-                raise CallError(f"cluster={name!r} puts all rows into one cluster", argument="cluster")
+                raise CallError(
+                    f"cluster={name!r} puts all rows into one cluster", argument="cluster"
+                )
         return clustered(u, e, w * r, groups, solution.root)
     if kind == "autocorrelated":
         if fit.asides.repeats is not None:
-            raise CallError("rows that stand for several have no neighbours; leave repeats= or autocorrelated out")
+            raise CallError(
+                "rows that stand for several have no neighbours; leave repeats= or "
+                "autocorrelated out"
+            )
         return autocorrelated(u, e, w, _places(fit)[rows], solution.root, solution.n)
     return robust("hc3" if kind == "robust" else kind, u, e, w, r, solution.root, solution.n)
 
 
 def _places(fit: Fitted) -> np.ndarray:
-    """Each row's place in the order; rows of no weight have none, those left out otherwise break the neighbourhood."""
+    """Each row's place in the order.
+
+    Rows of no weight have none, those left out otherwise break the neighbourhood.
+    """
     _, used = rows_at_hand(fit)
-    key = np.arange(used.total) if fit.options.order is None else _codes(fit, fit.options.order, "order")
+    key = (
+        np.arange(used.total)
+        if fit.options.order is None
+        else _codes(fit, fit.options.order, "order")
+    )
     order = np.argsort(key, kind="stable")
     order = order[~np.isin(order, used.weightless)]
     place = np.zeros(used.total, dtype=int)
@@ -51,7 +71,10 @@ def _places(fit: Fitted) -> np.ndarray:
 
 
 def _codes(fit: Fitted, name: str, option: str) -> np.ndarray:
-    """A column's values as numbers in their order. Raises UnusableColumnError where a row used has none."""
+    """A column's values as numbers in their order.
+
+    Raises UnusableColumnError where a row used has none.
+    """
     table, used_rows = rows_at_hand(fit)
     if name not in table.names:
         raise UnknownColumnError(name, table.names, where=f" for {option}=")
@@ -62,7 +85,8 @@ def _codes(fit: Fitted, name: str, option: str) -> np.ndarray:
     if (bad := np.flatnonzero(missing & used)).size:
         rows = list(table.labels(bad))
         raise UnusableColumnError(
-            f"{option}={name!r} is missing in {len(rows)} of the rows used ({listed(rows)}); leave them out",
+            f"{option}={name!r} is missing in {len(rows)} of the rows used ({listed(rows)}); "
+            "leave them out",
             column=name,
             rows=rows,
         )

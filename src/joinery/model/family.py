@@ -32,7 +32,9 @@ def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) ->
             labels = list(blocks.table.labels(np.arange(len(blocks.table))[blocks.rows][bad]))
             where = f"in {count(len(labels), 'row')} ({listed(labels)})"
             raise UnusableColumnError(
-                f"{column} {words} {where}; mend or leave out those rows", column=column, rows=labels
+                f"{column} {words} {where}; mend or leave out those rows",
+                column=column,
+                rows=labels,
             )
 
     if trials is not None:
@@ -42,13 +44,17 @@ def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) ->
     else:
         if blocks.response.kind == "per":
             with np.errstate(all="ignore"):
-                exposure = np.concatenate([part.offset for part in rows.pieces if part.offset is not None])
+                exposure = np.concatenate(
+                    [part.offset for part in rows.pieces if part.offset is not None]
+                )
             refuse(~np.isfinite(exposure), total, "is no exposure above zero")
         refuse(*_allowed(family, y, name))
     if len(np.unique(y)) == 1 and len(y) > 1 and y[0] in family.mean_range:
         rows_words = f"in all {count(len(y), 'row')}: there is nothing to explain"
         if family.shares:
-            raise NothingEstimableError(f"{name} is {'never' if y[0] == 0 else 'always'} so {rows_words}")
+            raise NothingEstimableError(
+                f"{name} is {'never' if y[0] == 0 else 'always'} so {rows_words}"
+            )
         raise NothingEstimableError(f"{name} is zero {rows_words}")
 
 
@@ -57,7 +63,9 @@ def _allowed(family: Family, y: np.ndarray, name: str) -> tuple[np.ndarray, str,
     return bad, name, words
 
 
-def family_notes(blocks: RowBlocks, rows: LikelihoodBlocks, found: Estimate, options: Options) -> Iterator[Note]:
+def family_notes(
+    blocks: RowBlocks, rows: LikelihoodBlocks, found: Estimate, options: Options
+) -> Iterator[Note]:
     """What the reader of a fit must know of its family and its iteration."""
     if found.iterations is None:
         return
@@ -69,7 +77,11 @@ def family_notes(blocks: RowBlocks, rows: LikelihoodBlocks, found: Estimate, opt
         yield Note("not settled", "caution", words)
     parts = list(rows.pieces)
     y = np.concatenate([p.y for p in parts])
-    counts = y if parts[0].trials is None else y * np.concatenate([p.trials for p in parts if p.trials is not None])
+    counts = (
+        y
+        if parts[0].trials is None
+        else y * np.concatenate([p.trials for p in parts if p.trials is not None])
+    )
     if family.discrete and np.any(np.abs(counts - np.round(counts)) > 1e-9):
         words = f"{blocks.response.expression} has fractional counts; they are taken as they are"
         yield Note("fractional counts", "caution", words, (str(blocks.response.expression),))
@@ -77,21 +89,32 @@ def family_notes(blocks: RowBlocks, rows: LikelihoodBlocks, found: Estimate, opt
         words = f"{blocks.response.name} is the same in every row, so there is nothing to explain"
         yield Note("constant response", "caution", words, (blocks.response.name,))
     if options.weights is not None and found.known:
-        words = f"under the {family.name} family the scale of weights matters: each multiplies its row's evidence"
+        words = (
+            f"under the {family.name} family the scale of weights matters: each multiplies its "
+            "row's evidence"
+        )
         yield Note("scale of weights", "caution", words, (options.weights,))
     if family.shape is not None:
         if np.isinf(family.shape):
-            words = "the counts spread no more than Poisson counts do: the shape k is infinite, and the fit is Poisson"
+            words = (
+                "the counts spread no more than Poisson counts do: the shape k is infinite, and "
+                "the fit is Poisson"
+            )
             yield Note("infinite shape", "caution", words)
         else:
             yield Note("shape", "caution", f"variance μ + μ²/k with k = {figure(family.shape, 3)}")
     if found.penalty:
-        words = "estimates are penalized by Firth's method, which keeps them finite; see coefficients(profile=True)"
+        words = (
+            "estimates are penalized by Firth's method, which keeps them finite; see "
+            "coefficients(profile=True)"
+        )
         yield Note("penalty", "caution", words)
     yield Note("iteration", "note", f"{count(found.iterations, 'step')}; {found.reason}")
 
 
-def _separation(blocks: RowBlocks, source: LikelihoodBlocks, found: Estimate, names: tuple[str, ...]) -> Iterator[Note]:
+def _separation(
+    blocks: RowBlocks, source: LikelihoodBlocks, found: Estimate, names: tuple[str, ...]
+) -> Iterator[Note]:
     """Which terms separate the response, and the rows that they fit without error."""
     running = [names[j] for j in found.running if j > 0] or [names[j] for j in found.running]
     low, high = found.family.mean_range
@@ -103,7 +126,8 @@ def _separation(blocks: RowBlocks, source: LikelihoodBlocks, found: Estimate, na
     labels = listed(blocks.table.labels(rows))
     offer = '; fit with penalty="firth" for finite estimates' if found.family.penalties else ""
     words = (
-        f"separation: {listed(running)} tells the response without error in {count(len(rows), 'row')} ({labels}), "
+        f"separation: {listed(running)} tells the response without error in "
+        f"{count(len(rows), 'row')} ({labels}), "
         f"so that its estimate has no end and its standard error means nothing{offer}"
     )
     yield Note("separation", "serious", words, tuple(running))

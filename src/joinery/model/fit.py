@@ -39,11 +39,14 @@ def fit(
     ----------
     data: a DataFrame, a dict of lists, an Arrow stream, a path, or ``"sample:yields"``.
     model: the model sentence; or the response, with ``terms`` as a list.
-    family: ``"normal"``, ``"binomial"``, ``"poisson"``, ``"gamma"``, ``"inverse-gaussian"``, ``"negative-binomial"``;
+    family: ``"normal"``, ``"binomial"``, ``"poisson"``, ``"gamma"``, ``"inverse-gaussian"``,
+        ``"negative-binomial"``;
         unless given, the one the response calls for.
-    link: ``"identity"``, ``"log"``, ``"logit"``, ``"probit"``, ``"cloglog"``, ``"cauchit"``, ``"inverse"``,
+    link: ``"identity"``, ``"log"``, ``"logit"``, ``"probit"``, ``"cloglog"``, ``"cauchit"``,
+        ``"inverse"``,
         ``"inverse-square"``, ``"sqrt"``, as the family admits.
-    dispersion: φ as a number where it is known, or ``"estimated"`` (quasi-likelihood for binomial and poisson); unless
+    dispersion: φ as a number where it is known, or ``"estimated"`` (quasi-likelihood for binomial
+        and poisson); unless
         given, 1 for binomial, poisson and negative-binomial, estimated otherwise.
     penalty: ``"firth"`` for finite estimates where the data separate.
     weights: an expression w; the variance of a row is σ²/w. Zero leaves the row out of the fit.
@@ -53,14 +56,17 @@ def fit(
     leave_out: labels of rows not to use.
     id: the column whose values label the rows; else the frame's own index.
     order: the column that puts rows in time or sequence; else the table's own order.
-    missing: ``"leave out"`` rows with a missing cell, ``"refuse"`` them, or put the ``"mean"`` of a numeric predictor.
-    std_errors: ``"constant spread"``; ``"robust"`` (HC3) or ``"hc0"`` to ``"hc3"``; ``"clustered"`` with ``cluster=``
+    missing: ``"leave out"`` rows with a missing cell, ``"refuse"`` them, or put the ``"mean"`` of a
+        numeric predictor.
+    std_errors: ``"constant spread"``; ``"robust"`` (HC3) or ``"hc0"`` to ``"hc3"``; ``"clustered"``
+        with ``cluster=``
         one column or several crossed; ``"autocorrelated"`` in ``order=``.
     level: of intervals; 0.95 and 95 mean the same.
     labels: words for people, by column.
 
-    Returns a Fit. Raises SentenceError when the sentence cannot be read, DataError when the table cannot be used,
-    EstimationError when no coefficient can be estimated. Method: least squares as in ``core.least_squares``.
+    Returns a Fit. Raises SentenceError when the sentence cannot be read, DataError when the table
+    cannot be used, EstimationError when no coefficient can be estimated. Method: least squares as
+    in ``core.least_squares``.
 
     >>> import joinery as jn
     >>> jn.fit("sample:jars", "jars_sold given hours_open").equation()
@@ -90,8 +96,9 @@ def fit(
 def load(path: str | os.PathLike[str]) -> Fit:
     """A fit from a file written by ``Fit.save``.
 
-    Parameters: ``path`` of the file. Returns a Fit that forecasts and prints as before, without the table's rows.
-    Raises DataError when there is no such file, FileFormatError when it is malformed, newer or tampered with.
+    Parameters: ``path`` of the file. Returns a Fit that forecasts and prints as before, without the
+        table's rows. Raises DataError when there is no such file, FileFormatError when it is
+        malformed, newer or tampered with.
 
     >>> import joinery as jn, tempfile, pathlib
     >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"

@@ -21,10 +21,10 @@ if TYPE_CHECKING:
 class Fit:
     """A fitted model. Made by ``fit``, ``load`` and ``Fit.revise``; never changed afterwards.
 
-    Figures: ``sentence family link level n_rows left_out``; ``r_squared adjusted_r_squared residual_sd model_df
-    residual_df``; ``deviance null_deviance dispersion shape log_likelihood aic bic``; ``converged iterations``;
-    ``changes``; ``notes remarks``. A figure without meaning for the family is None.
-    """
+    Figures: ``sentence family link level n_rows left_out``; ``r_squared adjusted_r_squared
+        residual_sd model_df residual_df``; ``deviance null_deviance dispersion shape log_likelihood
+        aic bic``; ``converged iterations``; ``changes``; ``notes remarks``. A figure without
+        meaning for the family is None."""
 
     _fitted: Fitted
 
@@ -99,17 +99,26 @@ class Fit:
 
     @property
     def dispersion(self) -> float | None:
-        """φ: s² for the normal family; for others as known, else Pearson's χ² over the residual df."""
+        """φ: s² for the normal family.
+
+        For others as known, else Pearson's χ² over the residual df.
+        """
         return self._fitted.estimate.dispersion
 
     @property
     def shape(self) -> float | None:
-        """k of the negative binomial, ∞ where counts spread no more than Poisson ones; None for other families."""
+        """k of the negative binomial, ∞ where counts spread no more than Poisson ones.
+
+        None for other families.
+        """
         return self._fitted.family.shape
 
     @property
     def log_likelihood(self) -> float | None:
-        """With all constants, at the likeliest dispersion; None for a perfect fit and for quasi-likelihood."""
+        """With all constants, at the likeliest dispersion.
+
+        None for a perfect fit and for quasi-likelihood.
+        """
         return self._fitted.estimate.log_likelihood
 
     @property
@@ -144,7 +153,7 @@ class Fit:
 
     @property
     def remarks(self) -> tuple[Note, ...]:
-        """The notes as data: kind, gravity (serious, caution, note), words, and what each is about."""
+        """The notes as data: kind, gravity (serious, caution, note), words, subjects."""
         from joinery.study.read.notes import notes
 
         return notes(self._fitted)
@@ -162,29 +171,38 @@ class Fit:
     ) -> Table:
         """Coefficients with intervals, standard errors, t (z where the dispersion is known) and p.
 
-        Parameters: ``level`` of the intervals (the fit's own if not given); ``standardized`` adds slopes in standard
-        units, b·sd(column)/sd(response); ``correlations`` adds simple, partial and semipartial r with the response;
-        ``ratios`` adds exp of estimate and ends (odds, rate or mean ratio); ``profile`` takes the ends from the profile
-        likelihood (penalized, for a penalized fit).
-        Returns a Table: term, estimate, lower, upper, standard_error, t, p. Raises CallError for a level outside 0–100.
+        Parameters: ``level`` of the intervals (the fit's own if not given); ``standardized`` adds
+            slopes in standard units, b·sd(column)/sd(response); ``correlations`` adds simple,
+            partial and semipartial r with the response; ``ratios`` adds exp of estimate and ends
+            (odds, rate or mean ratio); ``profile`` takes the ends from the profile likelihood
+            (penalized, for a penalized fit).
+        Returns a Table: term, estimate, lower, upper, standard_error, t, p. Raises CallError for a
+            level outside 0–100.
         Source: Draper & Smith 1998, *Applied Regression Analysis*, 1.4 and 5.
 
         >>> import joinery as jn
-        >>> jn.fit("sample:jars", "jars_sold given hours_open").coefficients()["estimate"].round(3).tolist()
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.coefficients()["estimate"].round(3).tolist()
         [3.738, 5.293]
         """
         from joinery.study.read.coefficients import coefficients
 
         return coefficients(
-            self._fitted, level, standardized=standardized, correlations=correlations, ratios=ratios, profile=profile
+            self._fitted,
+            level,
+            standardized=standardized,
+            correlations=correlations,
+            ratios=ratios,
+            profile=profile,
         )
 
     def average_effects(self, level: float | None = None) -> Table:
         """How the mean of the response changes with each predictor, averaged over the rows.
 
-        Parameters: ``level`` of the intervals. For a number the slope of the mean; for a level the difference from the
-        reference level. Returns a Table: term, effect, lower, upper, standard_error, z (or t), p. Raises CallError for
-        a loaded fit. Standard errors by the delta method.
+        Parameters: ``level`` of the intervals. For a number the slope of the mean; for a level the
+            difference from the reference level. Returns a Table: term, effect, lower, upper,
+            standard_error, z (or t), p. Raises CallError for a loaded fit. Standard errors by the
+            delta method.
 
         >>> import joinery as jn
         >>> fit = jn.fit("sample:winter", "survived of colonies given stores_kg")
@@ -198,7 +216,8 @@ class Fit:
     def overall(self, level: float | None = None) -> Table:
         """The whole model against no predictors.
 
-        Parameters: ``level`` of the critical F. Returns a Table: part, df, ss, ms, f, p, critical_f.
+        Parameters: ``level`` of the critical F. Returns a Table: part, df, ss, ms, f, p,
+            critical_f.
         Source: Draper & Smith 1998, 1.3.
 
         >>> import joinery as jn
@@ -212,10 +231,11 @@ class Fit:
     def anova(self, after: str = "earlier") -> Table:
         """What each term explains beyond the terms it is adjusted for.
 
-        Parameters: ``after``: ``"earlier"`` terms as written; ``"lower-order"``, all terms that do not contain it;
-        ``"others"``, all other terms, categories coded to sum to zero.
-        Returns a Table: term, adjusted_for, df, ss, ms, f, p, share of the total; for other families term,
-        adjusted_for, df, deviance, chi2 or f, p. Raises CallError for another ``after``.
+        Parameters: ``after``: ``"earlier"`` terms as written; ``"lower-order"``, all terms that do
+            not contain it; ``"others"``, all other terms, categories coded to sum to zero.
+        Returns a Table: term, adjusted_for, df, ss, ms, f, p, share of the total; for other
+            families term, adjusted_for, df, deviance, chi2 or f, p. Raises CallError for another
+            ``after``.
         Source: Draper & Smith 1998, 6; Yates 1934 for unbalanced tables.
 
         >>> import joinery as jn
@@ -228,14 +248,16 @@ class Fit:
         return anova(self._fitted, after)
 
     def box_cox(self) -> Table:
-        """The likelihood over powers of the response, with the interval of the best power and the sentence it suggests.
+        """The likelihood over powers of the response, the best one's interval, a sentence for it.
 
-        Returns a Table: power, log_likelihood, inside (whether the level's interval holds the power).
-        Raises CallError for a response that is not positive, a loaded fit, or another family.
+        Returns a Table: power, log_likelihood, inside (whether the level's interval holds the
+            power). Raises CallError for a response that is not positive, a loaded fit, or another
+            family.
         Source: Box & Cox 1964.
 
         >>> import joinery as jn
-        >>> "log(price)" in " ".join(jn.fit("sample:prices", "price given weight_g, source").box_cox().notes)
+        >>> fit = jn.fit("sample:prices", "price given weight_g, source")
+        >>> "log(price)" in " ".join(fit.box_cox().notes)
         True
         """
         from joinery.study.compare.box_cox import box_cox
@@ -245,11 +267,11 @@ class Fit:
     def claim(self, text: str, *, level: float | None = None) -> Table:
         """Tests one or several equations or inequalities among coefficients.
 
-        Parameters: ``text`` such as ``"forage_km2 = 2 * feed_kg"`` or ``"feed_kg >= 0.5, \\"hive_type: long\\" = 0"``;
-        ``level`` of the intervals.
-        Returns a Table: claim, difference, lower, upper, standard_error, t, df, p; several equations are tested
-        together as well (f).
-        Raises SentenceError for a claim that cannot be read, CallError for claims that repeat one another.
+        Parameters: ``text`` such as ``"forage_km2 = 2 * feed_kg"`` or ``"feed_kg >= 0.5,
+            \\"hive_type: long\\" = 0"``; ``level`` of the intervals.
+        Returns a Table: claim, difference, lower, upper, standard_error, t, df, p; several
+            equations are tested together as well (f). Raises SentenceError for a claim that cannot
+            be read, CallError for claims that repeat one another.
         Source: Draper & Smith 1998, 9; Wald 1943.
 
         >>> import joinery as jn
@@ -262,15 +284,16 @@ class Fit:
         return claim(self._fitted, text, level)
 
     def rows(self, *, dfbetas: bool = False) -> Table:
-        """Each row's figures: observed, fitted, residual, leverage, influence, and what is remarkable, in words.
+        """Each row's figures: observed, fitted, residual, leverage, influence, and remarks.
 
-        Parameters: ``dfbetas`` adds the change each row makes to each coefficient, in its standard errors.
-        Returns a Table labelled by row; rows left out stand at the end, as they would be forecast, their reason beside
-        them. Raises CallError for a loaded fit.
+        Parameters: ``dfbetas`` adds the change each row makes to each coefficient, in its standard
+            errors. Returns a Table labelled by row; rows left out stand at the end, as they would
+            be forecast, their reason beside them. Raises CallError for a loaded fit.
         Source: Belsley, Kuh & Welsch 1980, chapter 2; Cook 1977.
 
         >>> import joinery as jn
-        >>> float(jn.fit("sample:jars", "jars_sold given hours_open").rows()["leverage"].sum().round(9))
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> float(fit.rows()["leverage"].sum().round(9))
         2.0
         """
         from joinery.study.rows.table import rows
@@ -278,10 +301,10 @@ class Fit:
         return rows(self._fitted, dfbetas=dfbetas)
 
     def checks(self) -> Table:
-        """What the model takes for granted, one question a line, with figure, verdict and what to do.
+        """What the model takes for granted: a line a question, with figure, verdict and advice.
 
-        Returns a Table: question, check, statistic, p, verdict (fine, caution or serious), advice, whose sentences can
-        be given to ``revise``. Raises CallError for a loaded fit.
+        Returns a Table: question, check, statistic, p, verdict (fine, caution or serious), advice,
+            whose sentences can be given to ``revise``. Raises CallError for a loaded fit.
         Source: docs/numerics.md names that of each check.
 
         >>> import joinery as jn
@@ -303,36 +326,51 @@ class Fit:
     ) -> Table:
         """Forecasts with an interval for the mean and one for a single new row.
 
-        Parameters: ``new`` a table, dict, path or text like ``"forage_km2 = 3, hive_type = 'long'"``; without it, the
-        rows whose response is missing. ``level`` of the intervals, or several. ``intervals``: ``"model"`` or
-        ``"distribution-free"``. ``simultaneous``: they hold for all rows together. ``hold="average"``: columns not
-        given are held at their average.
-        Returns a Table: fitted, mean_lower, mean_upper, new_lower, new_upper, note; expected for a transformed
-        response, probability beside counts of a total; where new has the response also observed, error, inside. A
-        missing predictor gives an empty forecast with the reason.
-        Raises NewRowError for a level never seen, a column not there or a missing exposure.
+        Parameters: ``new`` a table, dict, path or text like ``"forage_km2 = 3, hive_type =
+            'long'"``; without it, the rows whose response is missing. ``level`` of the intervals,
+            or several. ``intervals``: ``"model"`` or ``"distribution-free"``. ``simultaneous``:
+            they hold for all rows together. ``hold="average"``: columns not given are held at their
+            average.
+        Returns a Table: fitted, mean_lower, mean_upper, new_lower, new_upper, note; expected for a
+            transformed response, probability beside counts of a total; where new has the response
+            also observed, error, inside. A missing predictor gives an empty forecast with the
+            reason. Raises NewRowError for a level never seen, a column not there or a missing
+            exposure.
         Source: Draper & Smith 1998, 3.1; Barber, Candès, Ramdas & Tibshirani 2021.
 
         >>> import joinery as jn
-        >>> jn.fit("sample:jars", "jars_sold given hours_open").forecast("hours_open = 5")["fitted"].round(2).tolist()
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.forecast("hours_open = 5")["fitted"].round(2).tolist()
         [30.2]
         """
         from joinery.study.forecast.table import forecast
 
-        return forecast(self._fitted, new, level=level, intervals=intervals, simultaneous=simultaneous, hold=hold)
+        return forecast(
+            self._fitted,
+            new,
+            level=level,
+            intervals=intervals,
+            simultaneous=simultaneous,
+            hold=hold,
+        )
 
-    def crosscheck(self, folds: int | None = None, *, by: str | None = None, seed: int | None = None) -> Table:
+    def crosscheck(
+        self, folds: int | None = None, *, by: str | None = None, seed: int | None = None
+    ) -> Table:
         """Judges the fit on rows it has not seen.
 
-        Parameters: ``folds`` dealt at random by ``seed``; unless given, leave-one-out in closed form for the normal
-        family and ten folds for others; ``by`` a column whose groups are held out whole. A fit with ``order=`` is
+        Parameters: ``folds`` dealt at random by ``seed``; unless given, leave-one-out in closed
+            form for the normal family and ten folds for others; ``by`` a column whose groups are
+            held out whole. A fit with ``order=`` is
         judged in time: each stretch of rows forecast from those before it.
-        Returns a Table: figure, unseen, fitted_rows: errors, explained share, share inside the intervals; for
-        probabilities Brier and log score, AUC and calibration slope. Raises CallError for a loaded fit.
+        Returns a Table: figure, unseen, fitted_rows: errors, explained share, share inside the
+            intervals; for probabilities Brier and log score, AUC and calibration slope. Raises
+            CallError for a loaded fit.
         Source: Stone 1974; Allen 1974 for the closed form; Brier 1950.
 
         >>> import joinery as jn
-        >>> jn.fit("sample:jars", "jars_sold given hours_open").crosscheck()["unseen"].round(2).tolist()[1]
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.crosscheck()["unseen"].round(2).tolist()[1]
         4.11
         """
         from joinery.study.resample.crosscheck import crosscheck
@@ -342,8 +380,9 @@ class Fit:
     def equation(self, style: str = "text") -> str:
         """The fitted equation, intercept first.
 
-        Parameters: ``style``: ``text``, ``latex`` for people; ``python``, ``sql``, ``spreadsheet`` with every digit.
-        Returns a str. Raises CallError for another style, or a term that the style cannot write.
+        Parameters: ``style``: ``text``, ``latex`` for people; ``python``, ``sql``, ``spreadsheet``
+            with every digit. Returns a str. Raises CallError for another style, or a term that the
+            style cannot write.
 
         >>> import joinery as jn
         >>> jn.fit("sample:jars", "jars_sold given hours_open").equation("latex")
@@ -369,14 +408,16 @@ class Fit:
 
         Parameters
         ----------
-        name: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``, ``histogram``, ``sequence``,
-            ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``forecast``, ``box_cox`` or
-            ``checks``.
+        name: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``,
+            ``histogram``, ``sequence``,
+            ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``forecast``,
+            ``box_cox`` or ``checks``.
         path: where to write it (.png .svg .pdf).
         ax: axes to draw on.
         label_rows: ``"flagged"``, ``"none"`` or row labels.
         title, x_label, y_label: words in place of the picture's own.
-        options: ``against=`` a column (``line``, ``residuals``, ``component_residual``); ``term=`` a coefficient's name
+        options: ``against=`` a column (``line``, ``residuals``, ``component_residual``); ``term=``
+            a coefficient's name
             (``added_variable``); ``new=`` and ``hold=`` as for ``forecast`` (``forecast``).
 
         Returns a Matplotlib Figure. Raises CallError for another name.
@@ -387,7 +428,9 @@ class Fit:
         from joinery.study.pictures.draw import draw
 
         words = {"title": title, "x_label": x_label, "y_label": y_label}
-        return draw(self._fitted, name, path=path, ax=ax, label_rows=label_rows, words=words, **options)
+        return draw(
+            self._fitted, name, path=path, ax=ax, label_rows=label_rows, words=words, **options
+        )
 
     def revise(
         self,
@@ -399,11 +442,12 @@ class Fit:
         response: str | None = None,
         **changed: Any,
     ) -> Fit:
-        """Fits again with terms added or dropped, rows left out or put back, another response, or other options.
+        """Fit again with terms added or dropped, rows left out or put back, other options.
 
-        Parameters: ``add``, ``drop`` terms; ``leave_out`` labels of further rows; ``put_back`` labels of rows that were
-        asked to be left out; ``response``; ``changed`` options of ``fit``. ``changes`` of the new fit keeps the trail.
-        Returns a new Fit. Raises CallError for a dropped term that is not there, or for a loaded fit.
+        Parameters: ``add``, ``drop`` terms; ``leave_out`` labels of further rows; ``put_back``
+            labels of rows that were asked to be left out; ``response``; ``changed`` options of
+            ``fit``. ``changes`` of the new fit keeps the trail. Returns a new Fit. Raises CallError
+            for a dropped term that is not there, or for a loaded fit.
 
         >>> import joinery as jn
         >>> jn.fit("sample:yields", "honey_kg given forage_km2").revise(add="feed_kg").sentence
@@ -426,7 +470,8 @@ class Fit:
     def save(self, path: str | os.PathLike[str]) -> Path:
         """Writes the result as one JSON file, without the table's rows.
 
-        Parameters: ``path`` of the file. Returns the path. Raises CallError when the folder is not there.
+        Parameters: ``path`` of the file. Returns the path. Raises CallError when the folder is not
+            there.
 
         >>> import joinery as jn, tempfile, pathlib
         >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"

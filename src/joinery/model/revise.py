@@ -43,7 +43,9 @@ def revise(
     rows = [*_listed(changed.get("leave_out", asked["leave_out"])), *_listed(leave_out)]
     back = {str(label) for label in _listed(put_back)}
     if lacking := back - {str(label) for label in rows}:
-        raise CallError(f"row {listed(sorted(lacking))} was not asked to be left out, so it cannot be put back")
+        raise CallError(
+            f"row {listed(sorted(lacking))} was not asked to be left out, so it cannot be put back"
+        )
     asked |= changed
     asked["leave_out"] = [label for label in rows if str(label) not in back] or None
     if asked["std_errors"] != "clustered" and "cluster" not in changed:
@@ -51,8 +53,16 @@ def revise(
     if "family" in changed and "link" not in changed:
         asked["link"] = None
     found = fit_to_table(earlier.origin.given, str(new), **asked)
-    said = {"add": add, "drop": drop, "leave out": leave_out, "put back": put_back, "response": response} | changed
-    words = [f"{what} {listed(_listed(value), 8)}" for what, value in said.items() if value is not None]
+    said = {
+        "add": add,
+        "drop": drop,
+        "leave out": leave_out,
+        "put back": put_back,
+        "response": response,
+    } | changed
+    words = [
+        f"{what} {listed(_listed(value), 8)}" for what, value in said.items() if value is not None
+    ]
     return replace(found, changes=(*earlier.changes, "; ".join(words) or "nothing changed"))
 
 
@@ -60,7 +70,11 @@ def _listed(value: Any) -> list[Any]:
     """One value or several as a list."""
     if value is None:
         return []
-    return list(value) if isinstance(value, (list, tuple, set)) or hasattr(value, "tolist") else [value]
+    return (
+        list(value)
+        if isinstance(value, (list, tuple, set)) or hasattr(value, "tolist")
+        else [value]
+    )
 
 
 def terms_of(text: str | Sequence[str] | None) -> list[Term]:

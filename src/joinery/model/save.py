@@ -192,7 +192,8 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
             "fills": fit.design.fills,
             "response_ranges": [list(ends) for ends in fit.design.response_ranges],
         },
-        "solution": _fields(SavedSolution, s) | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
+        "solution": _fields(SavedSolution, s)
+        | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
         "estimate": _fields(SavedEstimate, estimate)
         | {
             "shape": "infinite" if shape is not None and math.isinf(shape) else shape,
@@ -201,10 +202,17 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
         "sandwich": None
         if fit.sandwich is None
         else _fields(SavedSandwich, fit.sandwich)
-        | {"clusters": list(fit.sandwich.clusters), "leverages": [K.tolist() for K in fit.sandwich.leverages]},
+        | {
+            "clusters": list(fit.sandwich.clusters),
+            "leverages": [K.tolist() for K in fit.sandwich.leverages],
+        },
     }
-    content["rows"] = {name: _jsonable(value) for name, value in as_plain(forecast_memory(fit)).items()}
-    return write_text(path, json.dumps(content | {"seal": _seal(content)}, ensure_ascii=False, indent=1) + "\n")
+    content["rows"] = {
+        name: _jsonable(value) for name, value in as_plain(forecast_memory(fit)).items()
+    }
+    return write_text(
+        path, json.dumps(content | {"seal": _seal(content)}, ensure_ascii=False, indent=1) + "\n"
+    )
 
 
 def _fields(kind: type[_Strict], of: Any) -> dict[str, Any]:
@@ -280,9 +288,13 @@ def load_fitted(path: str | os.PathLike[str]) -> Fitted:
 def _sandwich(saved: SavedSandwich, rank: int) -> Sandwich:
     df = np.array([math.nan if v is None else v for v in saved.df])
     meat = np.array(saved.meat, dtype=float).reshape(rank, rank)
-    blind = np.array(saved.blind, dtype=float).reshape(rank, -1) if saved.blind else np.empty((rank, 0))
+    blind = (
+        np.array(saved.blind, dtype=float).reshape(rank, -1) if saved.blind else np.empty((rank, 0))
+    )
     leverages = tuple(np.array(K, dtype=float).reshape(-1, rank, rank) for K in saved.leverages)
-    return Sandwich(saved.kind, meat, df, tuple(saved.clusters), saved.lags, blind, leverages, saved.clipped)
+    return Sandwich(
+        saved.kind, meat, df, tuple(saved.clusters), saved.lags, blind, leverages, saved.clipped
+    )
 
 
 def _rebuilt_estimate(saved: SavedFit, solution: Solution) -> Estimate:
@@ -317,7 +329,11 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         tuple(learnt.response_ranges),
     )
     solution = _rebuilt_solution(s)
-    if design.width != len(s.coefficients) or {len(s.kept)} != {len(s.centre), len(s.scale), len(s.effects)}:
+    if design.width != len(s.coefficients) or {len(s.kept)} != {
+        len(s.centre),
+        len(s.scale),
+        len(s.effects),
+    }:
         raise ValueError("the number of coefficients is not that of the sentence's columns")
     options = saved.options.model_dump() | {"cluster": tuple(saved.options.cluster)}
     return Fitted(
@@ -326,7 +342,9 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         options=Options(**options),
         origin=None,
         sandwich=None if saved.sandwich is None else _sandwich(saved.sandwich, solution.rank),
-        early_notes=tuple(Note(**note.model_dump() | {"about": tuple(note.about)}) for note in saved.notes),
+        early_notes=tuple(
+            Note(**note.model_dump() | {"about": tuple(note.about)}) for note in saved.notes
+        ),
         memory=_rebuilt_memory(saved.rows, solution.rank),
     )
 
@@ -353,8 +371,12 @@ def _rebuilt_solution(s: SavedSolution) -> Solution:
         perfect=s.perfect,
         condition=math.inf if s.condition is None else s.condition,
         way=s.way,
-        exact_inverse=None if s.exact_inverse is None else np.array(s.exact_inverse, dtype=float).reshape(r, r),
-        exact_root=None if s.exact_root is None else np.array(s.exact_root, dtype=float).reshape(-1, rank),
+        exact_inverse=None
+        if s.exact_inverse is None
+        else np.array(s.exact_inverse, dtype=float).reshape(r, r),
+        exact_root=None
+        if s.exact_root is None
+        else np.array(s.exact_root, dtype=float).reshape(-1, rank),
         unit=s.unit,
         constant_direction=None if s.constant_direction is None else np.array(s.constant_direction),
     )

@@ -27,7 +27,16 @@ from joinery.notation.parse import read_sentence, sentence_of_parts
 from joinery.notation.tree import Name, Sentence, names_in, quoted_text
 from joinery.study.fitted import Fitted, Options, Origin, UsedRows, checked_level
 
-STD_ERRORS = ("constant spread", "robust", "hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated")
+STD_ERRORS = (
+    "constant spread",
+    "robust",
+    "hc0",
+    "hc1",
+    "hc2",
+    "hc3",
+    "clustered",
+    "autocorrelated",
+)
 MISSING = ("leave out", "refuse", "mean")
 
 
@@ -48,7 +57,10 @@ def fit_to_table(
     labels: Mapping[str, str] | None = None,
     **others: Any,
 ) -> Fitted:
-    """A sentence fitted to a table. See ``joinery.fit``, whose options these are; ``others`` are taken as they come."""
+    """A sentence fitted to a table.
+
+    See ``joinery.fit``, whose options these are; ``others`` are taken as they come.
+    """
     table = records(data, id).kept()
     sentence, text = _sentence(model, terms)
     one_of("missing", missing, MISSING)
@@ -58,7 +70,11 @@ def fit_to_table(
         raise CallError('std_errors="clustered" and cluster= go together', argument="cluster")
     options = Options(
         dispersion=_checked_dispersion(dispersion),
-        leave_out=(leave_out,) if isinstance(leave_out, str) else None if leave_out is None else tuple(leave_out),
+        leave_out=(leave_out,)
+        if isinstance(leave_out, str)
+        else None
+        if leave_out is None
+        else tuple(leave_out),
         id=id,
         missing=missing,
         std_errors=std_errors,
@@ -74,7 +90,9 @@ def fit_to_table(
 # ------------------------------------------------------------------ the steps
 
 
-def fitted(given: Records, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()) -> Fitted:
+def fitted(
+    given: Records, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()
+) -> Fitted:
     """A resolved sentence fitted to a table: rows, design, estimate."""
     rows = _chosen(given, sentence, options)
     return estimated(given, rows, sentence, options, notes)
@@ -82,7 +100,7 @@ def fitted(given: Records, sentence: Sentence, options: Options, notes: tuple[No
 
 @dataclass(frozen=True)
 class ChosenRows:
-    """The rows of a fit: the table with missing cells filled where asked, the rows used, what filled them, notes."""
+    """The rows of a fit: the filled table, the rows used, the fills, notes."""
 
     table: Records
     used: UsedRows
@@ -91,23 +109,37 @@ class ChosenRows:
 
 
 def _named(
-    table: Records, sentence: Sentence, text: str, options: Options, family: str | None, link: str | None
+    table: Records,
+    sentence: Sentence,
+    text: str,
+    options: Options,
+    family: str | None,
+    link: str | None,
 ) -> tuple[Sentence, Options, tuple[Note, ...]]:
-    """The sentence with its columns found in the table, the options with the family that it calls for, and notes."""
+    """Resolve the sentence and the family that it calls for, with notes."""
     sentence, notes = resolved(sentence, table, text)
     family, link = chosen_family(family, link, sentence, table)
     _refuse_text(sentence, table)
     if options.penalty is not None:
         takes = tuple(name for name, f in FAMILIES.items() if options.penalty in f.penalties)
-        one_of("penalty", options.penalty, tuple(dict.fromkeys(p for f in FAMILIES.values() for p in f.penalties)))
+        one_of(
+            "penalty",
+            options.penalty,
+            tuple(dict.fromkeys(p for f in FAMILIES.values() for p in f.penalties)),
+        )
         if family not in takes:
-            raise CallError(f"penalty={options.penalty!r} is for {' and '.join(takes)} fits", argument="penalty")
+            raise CallError(
+                f"penalty={options.penalty!r} is for {' and '.join(takes)} fits", argument="penalty"
+            )
     if options.dispersion is not None and FAMILIES[family].shape is not None:
         raise CallError(
-            f"the {family} family has a shape k in place of a dispersion; leave dispersion= out", argument="dispersion"
+            f"the {family} family has a shape k in place of a dispersion; leave dispersion= out",
+            argument="dispersion",
         )
     if options.penalty and options.dispersion not in (None, 1.0):
-        raise CallError("a penalized fit takes the dispersion that its family says", argument="dispersion")
+        raise CallError(
+            "a penalized fit takes the dispersion that its family says", argument="dispersion"
+        )
     for aside, expression in options.asides.expressions.items():
         check_names(names_in(expression), table, str(getattr(options, aside)))
     return sentence, replace(options, family=family, link=link), tuple(notes)
@@ -129,7 +161,11 @@ def _chosen(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
 
 
 def estimated(
-    given: Records, rows: ChosenRows, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()
+    given: Records,
+    rows: ChosenRows,
+    sentence: Sentence,
+    options: Options,
+    notes: tuple[Note, ...] = (),
 ) -> Fitted:
     """Learns the design of a sentence from chosen rows, and estimates it."""
     table, used, asides = rows.table, rows.used, options.asides
@@ -169,7 +205,7 @@ def estimated(
 
 @dataclass(frozen=True)
 class FitAgain:
-    """Fits again to the table of a fit: another sentence, other rows, another table, other options."""
+    """Fit again to the table of a fit: another sentence, rows, table or options."""
 
     given: Records
     rows: ChosenRows
@@ -202,10 +238,15 @@ def _checked_dispersion(dispersion: float | str | None) -> Dispersion:
     if isinstance(dispersion, str):
         if dispersion == "estimated":
             return "estimated"
-    elif isinstance(dispersion, (int, float)) and not isinstance(dispersion, bool) and 0 < dispersion < np.inf:
+    elif (
+        isinstance(dispersion, (int, float))
+        and not isinstance(dispersion, bool)
+        and 0 < dispersion < np.inf
+    ):
         return float(dispersion)
     raise CallError(
-        f'dispersion={dispersion!r} is not known; it is "estimated", or a number above zero', argument="dispersion"
+        f'dispersion={dispersion!r} is not known; it is "estimated", or a number above zero',
+        argument="dispersion",
     )
 
 
@@ -214,11 +255,13 @@ def _sentence(model: str, terms: Sequence[str] | None) -> tuple[Sentence, str]:
         raise CallError(f"the model is a sentence, not {type(model).__name__}", argument="model")
     if terms is None:
         return read_sentence(model), model
-    return sentence_of_parts(model, terms), f"{model} given {', '.join([terms] if isinstance(terms, str) else terms)}"
+    return sentence_of_parts(
+        model, terms
+    ), f"{model} given {', '.join([terms] if isinstance(terms, str) else terms)}"
 
 
 def _refuse_text(sentence: Sentence, table: Records) -> None:
-    """Raises UnusableColumnError for a response that is text, with the way to ask whether it is one of its levels."""
+    """Raise UnusableColumnError for a response that is text, with the way to ask for a level."""
     response = sentence.response.expression
     if isinstance(response, Name) and (column := table.column(response.name)).kind == "category":
         if column.trouble:
@@ -232,18 +275,34 @@ def _refuse_text(sentence: Sentence, table: Records) -> None:
         )
 
 
-def chosen_family(family: str | None, link: str | None, sentence: Sentence, table: Records) -> tuple[str, str]:
-    """The family and link to fit, asked for or called for. Raises CallError where they do not go with the response."""
+def chosen_family(
+    family: str | None, link: str | None, sentence: Sentence, table: Records
+) -> tuple[str, str]:
+    """The family and link to fit, asked for or called for.
+
+    Raises CallError where they do not go with the response.
+    """
     response = sentence.response
     name = one_of("family", family or default_family(sentence, table), tuple(FAMILIES))
     found = FAMILIES[name]
     if response.kind == "of" and not found.shares:
-        raise CallError(f"{response} is so many out of so many, which is binomial, not {name}", argument="family")
+        raise CallError(
+            f"{response} is so many out of so many, which is binomial, not {name}",
+            argument="family",
+        )
     if response.kind not in found.responses:
-        raise CallError(f"{response} is a count with its exposure: poisson or its kin, not {name}", argument="family")
+        raise CallError(
+            f"{response} is a count with its exposure: poisson or its kin, not {name}",
+            argument="family",
+        )
     chosen = one_of("link", link or found.links[0], tuple(LINKS))
     if chosen not in found.links:
-        raise CallError(f"the {name} family has no {chosen} link; it has {', '.join(found.links)}", argument="link")
+        raise CallError(
+            f"the {name} family has no {chosen} link; it has {', '.join(found.links)}",
+            argument="link",
+        )
     if response.kind == "per" and chosen != "log":
-        raise CallError(f"an exposure wants the log link, not {chosen}: it multiplies the mean", argument="link")
+        raise CallError(
+            f"an exposure wants the log link, not {chosen}: it multiplies the mean", argument="link"
+        )
     return name, chosen

@@ -27,16 +27,23 @@ TO_FORECAST = "to forecast"
 NO_WEIGHT = "its weight is zero"
 
 
-def choose_rows(table: Records, response: Expression, others: Iterable[Expression], options: Options) -> UsedRows:
+def choose_rows(
+    table: Records, response: Expression, others: Iterable[Expression], options: Options
+) -> UsedRows:
     """The rows of a table that a model uses.
 
-    A row goes, in this order of reasons: asked out by name, not meeting ``where``, missing response, missing predictor,
-    no weight. Raises MissingCellsError under ``missing="refuse"``, NothingEstimableError when no row is left.
-    """
+    A row goes, in this order of reasons: asked out by name, not meeting ``where``, missing
+        response, missing predictor, no weight. Raises MissingCellsError under ``missing="refuse"``,
+        NothingEstimableError when no row is left."""
     n, response_and_others = len(table), [response, *others]
     where, leave_out = options.where, options.leave_out
     weighted = bool(options.weights or options.repeats)
-    if where is None and leave_out is None and not weighted and all(_sound(e, table) for e in response_and_others):
+    if (
+        where is None
+        and leave_out is None
+        and not weighted
+        and all(_sound(e, table) for e in response_and_others)
+    ):
         return UsedRows(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
     reason = np.zeros(n, dtype=np.int32)  # 0: used; else 1 + place in words
     words: list[str] = []
@@ -79,7 +86,8 @@ def choose_rows(table: Records, response: Expression, others: Iterable[Expressio
     if len(out) == n:
         counted = Counter(words[r - 1] for r in reason).most_common()
         raise NothingEstimableError(
-            f"no rows are left to fit: of {n:,} rows, " + ", ".join(f"{count:,} {why}" for why, count in counted)
+            f"no rows are left to fit: of {n:,} rows, "
+            + ", ".join(f"{count:,} {why}" for why, count in counted)
         )
     reasons = tuple(words[r - 1] for r in reason[out])
     used = UsedRows(n, out, reasons, np.flatnonzero(awaiting), np.flatnonzero(weightless))
@@ -100,12 +108,14 @@ def _weightless(table: Records, kept: np.ndarray, options: Options) -> np.ndarra
 def mean_fills(
     table: Records, response: Expression, terms: Sequence[Expression], options: Options
 ) -> tuple[dict[str, float], list[Note]]:
-    """The mean of each number column with missing cells over the rows used, and the notes that say so.
+    """The mean of each number column with missing cells over the rows used, and notes.
 
     Raises UnusableColumnError for a category with missing cells: it has no mean.
     """
     asides = options.asides
-    chosen = choose_rows(table, response, asides.expressions.values(), replace(options, missing="leave out"))
+    chosen = choose_rows(
+        table, response, asides.expressions.values(), replace(options, missing="leave out")
+    )
     counts = asides.values("repeats", Context(table, chosen.rows))
     own = {n.name for n in names_in(response)}
     fills: dict[str, float] = {}
@@ -117,13 +127,16 @@ def mean_fills(
             continue
         if column.kind != "number":
             raise UnusableColumnError(
-                f"column {name!r} is a {column.kind} with {empty} missing cells, and has no mean to fill them with; "
+                f"column {name!r} is a {column.kind} with {empty} missing cells, and has no mean "
+                "to fill them with; "
                 'fit with missing="leave out"',
                 column=name,
             )
         values = column.numbers(chosen.rows)
         present = ~np.isnan(values)
-        fills[name] = mean_of(values[present], np.ones(present.sum()) if counts is None else counts[present])
+        fills[name] = mean_of(
+            values[present], np.ones(present.sum()) if counts is None else counts[present]
+        )
         words = f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}"
         notes.append(Note("filled with the mean", "caution", words, (name,)))
     return fills, notes
@@ -134,16 +147,24 @@ def _sound(expression: Expression, table: Records) -> bool:
     return isinstance(expression, Name) and table.column(expression.name).sound
 
 
-def _missing(expression: Expression, table: Records, order: str | None) -> Iterable[tuple[str, np.ndarray]]:
+def _missing(
+    expression: Expression, table: Records, order: str | None
+) -> Iterable[tuple[str, np.ndarray]]:
     """What can be missing in an expression, by name, with the rows where it is."""
-    lags = [call for call in calls_in(expression) if isinstance(call, Call) and call.function == "lag"]
+    lags = [
+        call for call in calls_in(expression) if isinstance(call, Call) and call.function == "lag"
+    ]
     inside_lags = {n.name for call in lags for n in names_in(call)}
     for call in lags:
         if (mask := np.isnan(evaluate(call, Context(table, order=order)))).any():
             yield shown(call), mask
     for name in dict.fromkeys(n.name for n in names_in(expression)):
         column = table.column(name)
-        if name not in inside_lags and not column.sound and (mask := column.missing(EVERY_ROW)).any():
+        if (
+            name not in inside_lags
+            and not column.sound
+            and (mask := column.missing(EVERY_ROW)).any()
+        ):
             yield name, mask
 
 
@@ -155,7 +176,8 @@ def _refuse(table: Records, masks: dict[str, np.ndarray], asked: np.ndarray) -> 
         rows = list(table.labels(np.flatnonzero(masks[label] & ~asked)))
         words = ", ".join(f"{count} in {name}" for name, count in counts.items())
         raise MissingCellsError(
-            f'cells are missing: {words} (first rows: {listed(rows)}); fill them, or fit with missing="leave out"',
+            f"cells are missing: {words} (first rows: {listed(rows)}); fill them, or fit with "
+            'missing="leave out"',
             counts=counts,
             rows=rows,
         )
@@ -170,7 +192,8 @@ def _refuse_infinite(table: Records, expressions: Iterable[Expression], used: Us
             positions = np.arange(len(table))[used.rows][bad]
             labels = list(table.labels(positions))
             raise UnusableColumnError(
-                f"column {name!r} is infinite in {len(labels):,} row{'s' * (len(labels) > 1)} ({listed(labels)}); "
+                f"column {name!r} is infinite in {len(labels):,} row{'s' * (len(labels) > 1)} "
+                f"({listed(labels)}); "
                 "mend those cells, or leave the rows out with leave_out=",
                 column=name,
                 rows=labels,

@@ -1,8 +1,7 @@
 """Expressions computed on columns: numbers in, numbers out, a missing cell staying missing.
 
-What a function learns from the data (a mean, the ranks) is kept in a memory under the function's own text, so that new
-rows meet the same numbers. Nothing here is ever evaluated as Python.
-"""
+What a function learns from the data (a mean, the ranks) is kept in a memory under the function's
+own text, so that new rows meet the same numbers. Nothing here is ever evaluated as Python."""
 
 from __future__ import annotations
 
@@ -67,9 +66,9 @@ class TableLike(Protocol):
 class Context:
     """Where an expression is computed: the table, the rows wanted, and what was learnt before.
 
-    While ``learning``, functions that learn do so from exactly these rows, each counted ``counts`` times; afterwards
-    they read ``memory``. ``order`` is the column that puts rows in sequence, for lags; None for the table's own order.
-    """
+    While ``learning``, functions that learn do so from exactly these rows, each counted ``counts``
+    times; afterwards they read ``memory``. ``order`` is the column that puts rows in sequence, for
+    lags; None for the table's own order."""
 
     table: TableLike
     rows: Rows = field(default_factory=lambda: EVERY_ROW)
@@ -78,7 +77,9 @@ class Context:
     cache: dict[str, np.ndarray] = field(default_factory=dict)
     order: str | None = None
     counts: np.ndarray | None = None
-    held: dict[str, float | str] = field(default_factory=dict)  # factors, by their text, that are the same in every row
+    held: dict[str, float | str] = field(
+        default_factory=dict
+    )  # factors, by their text, that are the same in every row
 
     @property
     def size(self) -> int:
@@ -99,9 +100,8 @@ class Context:
 def evaluate(node: Expression, context: Context) -> np.ndarray:
     """An expression's value for each wanted row, float64 (rows,), NaN where an operand is missing.
 
-    Comparisons give 1 and 0. Raises UnusableColumnError where a value does not exist (the log of zero, division by
-    zero, arithmetic on text), naming column, count and first rows.
-    """
+    Comparisons give 1 and 0. Raises UnusableColumnError where a value does not exist (the log of
+    zero, division by zero, arithmetic on text), naming column, count and first rows."""
     if context.held and isinstance(value := context.held.get(str(node)), float):
         return np.full(context.size, value)
     if isinstance(node, Name):
@@ -133,12 +133,16 @@ def _chain(node: Chain, context: Context) -> np.ndarray:
     result = next(values)
     if first in ("and", "or"):
         for value in values:
-            result = _both(result, value) if first == "and" else _not(_both(_not(result), _not(value)))
+            result = (
+                _both(result, value) if first == "and" else _not(_both(_not(result), _not(value)))
+            )
         return result
     with np.errstate(all="ignore"):
         for operator, operand, value in zip(node.operators, node.operands[1:], values, strict=True):
             if operator == "/":
-                _refuse(node, operand, value == 0, "is zero", "nothing can be divided by it", context)
+                _refuse(
+                    node, operand, value == 0, "is zero", "nothing can be divided by it", context
+                )
             result = _ARITHMETIC[operator](result, value)
     return _finite(node, result, context)
 
@@ -183,7 +187,9 @@ def _compare(node: Chain, operator: str, context: Context) -> np.ndarray:
 
 
 def _textual(node: Expression, context: Context) -> bool:
-    return isinstance(node, Text) or (isinstance(node, Name) and context.table.column(node.name).is_text)
+    return isinstance(node, Text) or (
+        isinstance(node, Name) and context.table.column(node.name).is_text
+    )
 
 
 def _compare_texts(node: Chain, operator: str, context: Context) -> np.ndarray:
@@ -217,7 +223,13 @@ def _power(node: Power, context: Context) -> np.ndarray:
 
 
 def _refuse(
-    whole: Expression, part: Expression, bad: np.ndarray, state: str, so: str, context: Context, hint: str = ""
+    whole: Expression,
+    part: Expression,
+    bad: np.ndarray,
+    state: str,
+    so: str,
+    context: Context,
+    hint: str = "",
 ) -> None:
     """Stops with column, count and first rows where a value does not exist."""
     count = int(np.count_nonzero(bad))
@@ -226,7 +238,11 @@ def _refuse(
     names = [n.name for n in names_in(part)]
     rows = context.named_rows(np.broadcast_to(bad, context.size))
     where = f" in {count:,} row{'s' * (count > 1)} ({listed(rows)})"
-    way_out = hint or f'leave those rows out, for example with where="{part} {"!=" if state == "is zero" else ">="} 0"'
+    way_out = (
+        hint
+        or "leave those rows out, for example with "
+        f'where="{part} {"!=" if state == "is zero" else ">="} 0"'
+    )
     raise UnusableColumnError(
         f"{whole} does not exist everywhere: {part} {state}{where}, so {so}; {way_out}",
         column=names[0] if names else None,
@@ -282,10 +298,12 @@ _ELEMENTWISE: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 
 
 def _lag(node: Call, context: Context) -> np.ndarray:
-    """The value so many rows before on the whole table in its order, within groups where `by=` names them."""
+    """The value so many rows before in the table's order, within groups where `by=` names them."""
     key = str(node)
     if key not in context.cache:
-        everywhere = Context(context.table, EVERY_ROW, context.memory, context.learning, context.cache, context.order)
+        everywhere = Context(
+            context.table, EVERY_ROW, context.memory, context.learning, context.cache, context.order
+        )
         x = evaluate(node.arguments[0], everywhere)
         steps, by = node.arguments[1], node.option("by")
         assert isinstance(steps, Number)
@@ -294,7 +312,9 @@ def _lag(node: Call, context: Context) -> np.ndarray:
         if by is not None:
             assert isinstance(by, Name)
             group = _codes(context, by.name)
-        known = np.flatnonzero((group >= 0) & (place >= 0))  # a row without a place or a group has no neighbours
+        known = np.flatnonzero(
+            (group >= 0) & (place >= 0)
+        )  # a row without a place or a group has no neighbours
         order = known[np.lexsort((place[known], group[known]))]
         earlier, later = order[: -int(steps.value)], order[int(steps.value) :]
         same = group[earlier] == group[later]
@@ -305,7 +325,9 @@ def _lag(node: Call, context: Context) -> np.ndarray:
 
 
 def _codes(context: Context, name: str | None) -> np.ndarray:
-    """A column's values as whole numbers in their order, −1 where missing; the table's own order for None.
+    """A column's values as whole numbers in their order, −1 where missing.
+
+    The table's own order for None.
 
     A new table may lack the column that ordered the fitted one: its rows are taken as they come.
     """
@@ -321,7 +343,9 @@ def _learnt(node: Call, context: Context) -> np.ndarray:
     key = str(node)
     if key not in context.memory:
         if not context.learning:
-            raise UnusableColumnError(f"{node} learns from the rows of a fit; it stands in model sentences only")
+            raise UnusableColumnError(
+                f"{node} learns from the rows of a fit; it stands in model sentences only"
+            )
         present = ~np.isnan(x)
         counts = np.ones(len(x)) if context.counts is None else context.counts
         context.memory[key] = learn(x[present], counts[present], node)
@@ -347,9 +371,15 @@ def _learn_scale(x: np.ndarray, counts: np.ndarray, node: Call) -> dict[str, Any
     size = float(np.max(np.abs(x), initial=0.0))  # what is 10²⁰⁰ cannot be squared
     n = float(counts.sum())
     mean = mean_of(x, counts)
-    sd = float(np.sqrt(counts @ ((x - mean) / size) ** 2 / (n - 1))) * size if n > 1 and size else 0.0
+    sd = (
+        float(np.sqrt(counts @ ((x - mean) / size) ** 2 / (n - 1))) * size
+        if n > 1 and size
+        else 0.0
+    )
     if not sd:
-        raise UnusableColumnError(f"{node}: {node.arguments[0]} does not vary, so it cannot be divided by its spread")
+        raise UnusableColumnError(
+            f"{node}: {node.arguments[0]} does not vary, so it cannot be divided by its spread"
+        )
     return {"mean": mean, "sd": sd}
 
 

@@ -14,9 +14,8 @@ from joinery.notation.tree import Call, Expression, Name, Number, Option
 class Function:
     """One function: how it is written, and where it may stand.
 
-    ``place`` is ``anywhere`` (gives a number for each row), ``factor`` (gives a category or several columns, so it is a
-    whole factor of a term) or ``term`` (writes out several terms).
-    """
+    ``place`` is ``anywhere`` (gives a number for each row), ``factor`` (gives a category or several
+    columns, so it is a whole factor of a term) or ``term`` (writes out several terms)."""
 
     usage: str
     least: int = 1
@@ -39,10 +38,20 @@ FUNCTIONS: dict[str, Function] = {
     "lag": Function("lag(x, 1)  or  lag(x, 1, by=group)", 2, 2, ("by",)),
     "bands": Function("bands(x, 10, 20, 30)", 2, None, ("reference", "coding"), "factor"),
     "category": Function(
-        "category(x)  or  category(x, reference='a', coding='effect')", 1, 1, ("reference", "coding"), "factor"
+        "category(x)  or  category(x, reference='a', coding='effect')",
+        1,
+        1,
+        ("reference", "coding"),
+        "factor",
     ),
     "polynomial": Function("polynomial(x, 3)", 2, 2, (), "factor"),
-    "spline": Function("spline(x, columns=4)  or  spline(x, knots=(10, 20, 30))", 1, 1, ("columns", "knots"), "factor"),
+    "spline": Function(
+        "spline(x, columns=4)  or  spline(x, knots=(10, 20, 30))",
+        1,
+        1,
+        ("columns", "knots"),
+        "factor",
+    ),
     "powers": Function("powers(x, 3)", 2, 2, (), "factor"),
     "crossed": Function("crossed(a, b)", 2, None, (), "term"),
 }
@@ -53,7 +62,9 @@ HIGHEST_DEGREE = 30
 MOST_SPLINE_COLUMNS = 100
 
 
-def build_call(written: str, arguments: list[Expression], options: dict[str, Option], at: int) -> Call:
+def build_call(
+    written: str, arguments: list[Expression], options: dict[str, Option], at: int
+) -> Call:
     """A function call, checked. Raises SentenceError at the function's place."""
     name = written.casefold()
     name = SPELLINGS.get(name, name)
@@ -64,7 +75,9 @@ def build_call(written: str, arguments: list[Expression], options: dict[str, Opt
         raise SentenceError(f"there is no function {written!r}; {hint}", position=at)
 
     def refuse(problem: str) -> SentenceError:
-        return SentenceError(f"{name}: {problem}", position=at, expected=f"for example {function.usage}")
+        return SentenceError(
+            f"{name}: {problem}", position=at, expected=f"for example {function.usage}"
+        )
 
     for option in options:
         if option not in function.options:
@@ -72,7 +85,9 @@ def build_call(written: str, arguments: list[Expression], options: dict[str, Opt
             raise refuse(f"there is no option {option!r} here (options: {known})")
     count = len(arguments)
     if count < function.least or (function.most is not None and count > function.most):
-        many = f"{function.least}" if function.least == function.most else f"at least {function.least}"
+        many = (
+            f"{function.least}" if function.least == function.most else f"at least {function.least}"
+        )
         raise refuse(f"it takes {many} argument{'s' * (many != '1')}, not {count}")
     check = _CHECKS.get(name)
     problem = check(arguments, options) if check else None
@@ -82,12 +97,16 @@ def build_call(written: str, arguments: list[Expression], options: dict[str, Opt
 
 
 def _whole(node: Expression, least: int, most: int) -> bool:
-    return isinstance(node, Number) and node.value == int(node.value) and least <= node.value <= most
+    return (
+        isinstance(node, Number) and node.value == int(node.value) and least <= node.value <= most
+    )
 
 
 def _degree(arguments: list[Expression], options: dict[str, Option]) -> str | None:
     if not _whole(arguments[1], 1, HIGHEST_DEGREE):
-        return f"the second argument is the highest power, a whole number from 1 to {HIGHEST_DEGREE}"
+        return (
+            f"the second argument is the highest power, a whole number from 1 to {HIGHEST_DEGREE}"
+        )
     return None
 
 
@@ -118,9 +137,15 @@ def _spline(arguments: list[Expression], options: dict[str, Option]) -> str | No
     knots, columns = options.get("knots"), options.get("columns", 4.0)
     if "knots" in options and "columns" in options:
         return "give columns= or knots=, not both"
-    if knots is not None and (not isinstance(knots, tuple) or any(b <= a for a, b in pairwise(knots))):
+    if knots is not None and (
+        not isinstance(knots, tuple) or any(b <= a for a, b in pairwise(knots))
+    ):
         return "knots= takes numbers in parentheses, each larger than the one before"
-    if not isinstance(columns, float) or columns != int(columns) or not 1 <= columns <= MOST_SPLINE_COLUMNS:
+    if (
+        not isinstance(columns, float)
+        or columns != int(columns)
+        or not 1 <= columns <= MOST_SPLINE_COLUMNS
+    ):
         return f"columns= is a whole number from 1 to {MOST_SPLINE_COLUMNS}"
     return None
 

@@ -40,7 +40,11 @@ _SYNONYMS = {"≠": "!=", "≤": "<=", "≥": ">=", "×": "*", "·": "*", "−":
 
 def _word_or_name(token: Token) -> Token:
     """A word of the language, whatever its capital letters, is no name."""
-    return Token(token.value.upper(), token.value, token.start_pos) if token.value.casefold() in WORDS else token
+    return (
+        Token(token.value.upper(), token.value, token.start_pos)
+        if token.value.casefold() in WORDS
+        else token
+    )
 
 
 def _operator(token: str) -> str:
@@ -49,10 +53,12 @@ def _operator(token: str) -> str:
 
 @v_args(inline=True)
 class _Builder(Transformer[Token, Any]):
-    """Turns each piece of the grammar into its node while the text is read, so that depth costs no recursion."""
+    """Turn each piece of the grammar into its node while reading, so that depth is no recursion."""
 
     # --- the sentence
-    def sentence(self, response: Response, _given: Token, written: Any, without: Any = None) -> Sentence:
+    def sentence(
+        self, response: Response, _given: Token, written: Any, without: Any = None
+    ) -> Sentence:
         return Sentence(response, written, intercept=without is None)
 
     def without(self, *words: Token) -> str:
@@ -94,7 +100,9 @@ class _Builder(Transformer[Token, Any]):
 
     conjunction = sum = product = disjunction
 
-    def comparison(self, first: Expression, operator: Token | None = None, second: Any = None) -> Expression:
+    def comparison(
+        self, first: Expression, operator: Token | None = None, second: Any = None
+    ) -> Expression:
         return first if operator is None else _chain(first, (operator, second))
 
     def negation(self, *children: Any) -> Expression:
@@ -138,7 +146,9 @@ class _Builder(Transformer[Token, Any]):
         options: dict[str, Option] = {}
         for key, value in (a for a in given if isinstance(a, tuple)):
             if key in options:
-                raise SentenceError(f"the option {key!r} is given twice", position=function.start_pos)
+                raise SentenceError(
+                    f"the option {key!r} is given twice", position=function.start_pos
+                )
             options[str(key)] = value
         for argument in plain:
             _check_nested(argument, inside_function=str(function))
@@ -186,7 +196,9 @@ class _Builder(Transformer[Token, Any]):
     def _signed_number(children: Sequence[Token]) -> Number:
         value = float(children[-1])
         if value in (float("inf"), float("-inf")):
-            raise SentenceError(f"the number {children[-1]} is too large", position=children[-1].start_pos)
+            raise SentenceError(
+                f"the number {children[-1]} is too large", position=children[-1].start_pos
+            )
         return Number(-value if len(children) > 1 and _operator(children[0]) == "-" else value)
 
 
@@ -212,8 +224,8 @@ def _check_term(term: Term) -> None:
         if isinstance(factor, Number):
             raise SentenceError(
                 f"the number {factor} alone is no term",
-                suggestion="an intercept is in the model unless the sentence ends in `without intercept`; "
-                "for the intercept alone write `given nothing`",
+                suggestion="an intercept is in the model unless the sentence ends in "
+                "`without intercept`; for the intercept alone write `given nothing`",
             )
         if isinstance(factor, Text):
             raise SentenceError(
@@ -223,7 +235,8 @@ def _check_term(term: Term) -> None:
         if isinstance(factor, Call):
             if FUNCTIONS[factor.function].place == "term" and len(term.factors) > 1:
                 raise SentenceError(
-                    f"{factor.function} writes out whole terms, so it cannot be a factor of a product",
+                    f"{factor.function} writes out whole terms, "
+                    "so it cannot be a factor of a product",
                     position=factor.at,
                 )
         else:
@@ -231,7 +244,7 @@ def _check_term(term: Term) -> None:
 
 
 def _check_nested(node: Expression, inside_function: str = "") -> None:
-    """Functions that give categories or several columns are whole factors; they are no part of arithmetic."""
+    """Functions that give categories or several columns are whole factors, not arithmetic."""
     for call in calls_in(node):
         place = FUNCTIONS[call.function].place
         if place == "anywhere" or (place == "factor" and inside_function.casefold() == "crossed"):
@@ -239,7 +252,8 @@ def _check_nested(node: Expression, inside_function: str = "") -> None:
         if call.function == "bands" and inside_function.casefold() == "category":
             continue
         raise SentenceError(
-            f"{call.function} gives {'terms' if place == 'term' else 'a category or several columns'}, "
+            f"{call.function} gives "
+            f"{'terms' if place == 'term' else 'a category or several columns'}, "
             "so it cannot stand inside an expression",
             position=call.at,
             suggestion="let it stand as a term of its own, or as one side of a product",
@@ -263,7 +277,9 @@ def _read(text: str, start: str) -> Any:
     if not isinstance(text, str):
         raise SentenceError(f"the {start} must be text, not {type(text).__name__}")
     if len(text) > LONGEST:
-        raise SentenceError(f"the {start} is {len(text):,} characters long; at most {LONGEST:,} are read", text=text)
+        raise SentenceError(
+            f"the {start} is {len(text):,} characters long; at most {LONGEST:,} are read", text=text
+        )
     if (deep := too_deep(text)) is not None:
         raise SentenceError("parentheses stand more than 200 deep", text=text, position=deep)
     try:
@@ -305,12 +321,14 @@ def read_expression(text: str) -> Expression:
     expression: Expression = _read(text, "expression")
     for node in (expression, *inside(expression)):
         if isinstance(node, Call) and FUNCTIONS[node.function].place != "anywhere":
-            raise SentenceError(f"{node.function} stands in model sentences only", text=text, position=node.at)
+            raise SentenceError(
+                f"{node.function} stands in model sentences only", text=text, position=node.at
+            )
     return expression
 
 
 def read_claims(text: str) -> tuple[Claim, ...]:
-    """One or several equations or inequalities, as (left, comparison, right). The intercept may be named bare."""
+    """Equations or inequalities as (left, comparison, right); the intercept may be named bare."""
     if isinstance(text, str):
         text = re.sub(r"(?i)(?<![\w.\"'])intercept(?![\w.\"'])", '"intercept"', text)
     claims: tuple[Claim, ...] = _read(text, "claims")
@@ -318,13 +336,15 @@ def read_claims(text: str) -> tuple[Claim, ...]:
 
 
 def read_assignments(text: str) -> dict[str, float | str]:
-    """Values for one new row: ``forage_km2 = 3, hive_type = 'long'``; a bare word stands for text."""
+    """Values for a new row: ``forage_km2 = 3, hive_type = 'long'``; a bare word is text."""
     values: dict[str, float | str] = {}
     for name, value in _read(text, "assignments"):
         if name.name in values:
             raise SentenceError(f"{name.name!r} is given twice", text=text, position=name.at)
         if isinstance(value, tuple):
-            raise SentenceError(f"{name.name!r} takes one value, not a list", text=text, position=name.at)
+            raise SentenceError(
+                f"{name.name!r} takes one value, not a list", text=text, position=name.at
+            )
         values[name.name] = value.name if isinstance(value, Name) else value
     return values
 

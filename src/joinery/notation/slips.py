@@ -54,7 +54,7 @@ def too_deep(text: str) -> int | None:
 
 @dataclass(frozen=True)
 class _Stop:
-    """Where reading stopped: the tokens before it, the one it stopped at, and what could have stood there."""
+    """Where reading stopped: the tokens before it, its token, and what could have stood there."""
 
     text: str
     start: str
@@ -81,9 +81,17 @@ class _Stop:
     def has(self, kind: str) -> bool:
         return any(t.type == kind for t in self.before)
 
-    def error(self, problem: str, suggestion: str | None = None, *, at: int | None = None) -> SentenceError:
+    def error(
+        self, problem: str, suggestion: str | None = None, *, at: int | None = None
+    ) -> SentenceError:
         place = self.position if at is None else at
-        return SentenceError(problem, text=self.text, position=place, expected=self._expected(), suggestion=suggestion)
+        return SentenceError(
+            problem,
+            text=self.text,
+            position=place,
+            expected=self._expected(),
+            suggestion=suggestion,
+        )
 
     def _expected(self) -> str | None:
         found = dict.fromkeys(_WORDS_FOR.get(k, f"`{k.lower()}`") for k in _ordered(self.accepted))
@@ -103,7 +111,9 @@ def diagnose(text: str, slip: UnexpectedInput, start: str, parser: Lark) -> Sent
     position = len(text) if slip.pos_in_stream is None else slip.pos_in_stream
     if isinstance(slip, UnexpectedCharacters):
         before = _tokens_before(text, position, parser)
-        return _unknown_character(_Stop(text, start, position, "?", text[position], before, frozenset()))
+        return _unknown_character(
+            _Stop(text, start, position, "?", text[position], before, frozenset())
+        )
     assert isinstance(slip, UnexpectedToken)
     token = slip.token
     kind = token.type
@@ -114,7 +124,9 @@ def diagnose(text: str, slip: UnexpectedInput, start: str, parser: Lark) -> Sent
     for rule in _RULES:
         if (error := rule(stop)) is not None:
             return error
-    return stop.error("the sentence ends too early" if kind == "$END" else f"{stop.value!r} cannot stand here")
+    return stop.error(
+        "the sentence ends too early" if kind == "$END" else f"{stop.value!r} cannot stand here"
+    )
 
 
 def _tokens_before(text: str, position: int, parser: Lark) -> tuple[Token, ...]:
@@ -130,7 +142,9 @@ def _unknown_character(stop: _Stop) -> SentenceError:
         kind = "name" if character == '"' else "text"
         return stop.error(f"this quote is never closed: the {kind} after it has no end")
     if character in "“”„‘’":
-        return stop.error("curly quotes have no meaning here", "use straight ones: \"a column name\", 'text'")
+        return stop.error(
+            "curly quotes have no meaning here", "use straight ones: \"a column name\", 'text'"
+        )
     hints = {
         "&": "write `and`",
         "|": "write `or`",
@@ -143,7 +157,10 @@ def _unknown_character(stop: _Stop) -> SentenceError:
     }
     hint = hints.get(character, "a column name with such a character goes into double quotes")
     if stop.start == "sentence" and not stop.has("GIVEN") and character not in hints:
-        hint = "between the response and the terms stands `given`: honey_kg given forage_km2, altitude_m"
+        hint = (
+            "between the response and the terms stands `given`: honey_kg given forage_km2, "
+            "altitude_m"
+        )
     return stop.error(f"the character {character!r} has no meaning here", hint)
 
 
@@ -154,7 +171,9 @@ def _no_given(stop: _Stop) -> SentenceError | None:
     if stop.start != "sentence" or stop.has("GIVEN") or stop.open_parentheses:
         return None
     if stop.kind == "$END" and not stop.before:
-        return stop.error("the sentence is empty", "write, for example: honey_kg given forage_km2, altitude_m")
+        return stop.error(
+            "the sentence is empty", "write, for example: honey_kg given forage_km2, altitude_m"
+        )
     if stop.kind == "GIVEN" and not stop.before:
         return stop.error("the response is missing before `given`")
     if stop.kind == "EQUALS" and "given" not in stop.text.casefold().split():
@@ -165,15 +184,21 @@ def _no_given(stop: _Stop) -> SentenceError | None:
     if stop.kind == "COMMA":
         return stop.error(
             "one response stands before `given`",
-            "fit a model for each; proportions are written `survived of colonies`, rates `mites per bees`",
+            "fit a model for each; proportions are written `survived of colonies`, rates `mites "
+            "per bees`",
         )
     if stop.kind == "$END":
-        return stop.error("the sentence has no `given`", "it stands between the response and the terms")
+        return stop.error(
+            "the sentence has no `given`", "it stands between the response and the terms"
+        )
     return None
 
 
 def _instead(stop: _Stop, word: str) -> str:
-    left, right = stop.text[: stop.position].rstrip(), stop.text[stop.position + len(stop.value) :].lstrip()
+    left, right = (
+        stop.text[: stop.position].rstrip(),
+        stop.text[stop.position + len(stop.value) :].lstrip(),
+    )
     return f"write: {left}{word}{right}"
 
 
@@ -181,7 +206,9 @@ def _bare_arithmetic(stop: _Stop) -> SentenceError | None:
     if stop.start != "sentence" or stop.open_parentheses or stop.kind not in ("SIGN", "SLASH"):
         return None
     if stop.last is None or stop.last.type in ("COMMA", "GIVEN"):
-        return stop.error(f"a term cannot begin with {stop.value!r}", "put arithmetic in parentheses: (0 - x)")
+        return stop.error(
+            f"a term cannot begin with {stop.value!r}", "put arithmetic in parentheses: (0 - x)"
+        )
     what = "sum" if stop.value == "+" else "difference" if stop.kind == "SIGN" else "ratio"
     return stop.error(
         f"{stop.value!r} stands between terms",
@@ -199,11 +226,15 @@ def _bare_comparison(stop: _Stop) -> SentenceError | None:
     if stop.text[stop.position : stop.position + 2] == "==":
         return stop.error("'==' is no comparison", "equal is written with one =")
     if stop.start == "sentence" and not stop.open_parentheses:
-        return stop.error("a comparison outside parentheses", "put it in parentheses: (season >= 2021)")
+        return stop.error(
+            "a comparison outside parentheses", "put it in parentheses: (season >= 2021)"
+        )
     if any(t.type in ("EQUALS", "COMPARISON") for t in stop.before[-4:]):
         return stop.error("comparisons cannot follow one another", "join them: a < b and b < c")
     if stop.open_parentheses:
-        return stop.error("a comparison inside a function stands in parentheses", "for example log1p((a > b))")
+        return stop.error(
+            "a comparison inside a function stands in parentheses", "for example log1p((a > b))"
+        )
     return None
 
 
@@ -211,9 +242,13 @@ def _parentheses(stop: _Stop) -> SentenceError | None:
     if stop.kind == "RPAR" and not stop.open_parentheses:
         return stop.error("this parenthesis was never opened")
     if stop.kind == "$END" and stop.open_parentheses:
-        return stop.error("this parenthesis is never closed", at=stop.open_parentheses[-1].start_pos)
+        return stop.error(
+            "this parenthesis is never closed", at=stop.open_parentheses[-1].start_pos
+        )
     if stop.kind == "GIVEN" and stop.open_parentheses:
-        return stop.error("this parenthesis is not closed before `given`", at=stop.open_parentheses[-1].start_pos)
+        return stop.error(
+            "this parenthesis is not closed before `given`", at=stop.open_parentheses[-1].start_pos
+        )
     if stop.kind == "RPAR" and stop.last is not None and stop.last.type == "LPAR":
         return stop.error("there is nothing between these parentheses")
     return None
@@ -224,13 +259,17 @@ def _empty_term(stop: _Stop) -> SentenceError | None:
     if stop.kind == "COMMA" and last in ("COMMA", "GIVEN", "LPAR"):
         return stop.error("there is nothing before this comma")
     if last == "GIVEN" and stop.kind in ("$END", "WITHOUT"):
-        return stop.error("terms are missing after `given`", "for the intercept alone write `given nothing`")
+        return stop.error(
+            "terms are missing after `given`", "for the intercept alone write `given nothing`"
+        )
     return None
 
 
 def _second_given(stop: _Stop) -> SentenceError | None:
     if stop.kind == "GIVEN" and stop.has("GIVEN"):
-        return stop.error("`given` stands twice", "terms after the first `given` are separated by commas")
+        return stop.error(
+            "`given` stands twice", "terms after the first `given` are separated by commas"
+        )
     return None
 
 
@@ -238,7 +277,8 @@ def _without(stop: _Stop) -> SentenceError | None:
     if stop.last is not None and stop.last.type == "WITHOUT":
         return stop.error(
             "only the intercept can be left out with `without`",
-            "end the sentence in `without intercept`; leave a term out by not writing it, or with `all but`",
+            "end the sentence in `without intercept`; leave a term out by not writing it, or "
+            "with `all but`",
         )
     if stop.has("WITHOUT"):
         return stop.error("`without intercept` ends the sentence; nothing follows it")
@@ -255,7 +295,10 @@ def _word_as_name(stop: _Stop) -> SentenceError | None:
     if stop.kind.lower() not in WORDS or "NAME" not in stop.accepted:
         return None
     word = stop.value
-    return stop.error(f"`{word}` is a word of the language", f'if it is a column, put it in double quotes: "{word}"')
+    return stop.error(
+        f"`{word}` is a word of the language",
+        f'if it is a column, put it in double quotes: "{word}"',
+    )
 
 
 def _text_as_name(stop: _Stop) -> SentenceError | None:
@@ -269,7 +312,11 @@ def _text_as_name(stop: _Stop) -> SentenceError | None:
 
 def _missing_comma(stop: _Stop) -> SentenceError | None:
     names = ("NAME", "QUOTED_NAME", "NUMBER")
-    if stop.last is None or stop.kind not in (*names, "LPAR") or stop.last.type not in (*names, "RPAR"):
+    if (
+        stop.last is None
+        or stop.kind not in (*names, "LPAR")
+        or stop.last.type not in (*names, "RPAR")
+    ):
         return None
     if stop.kind == "LPAR":
         return stop.error("a comma or a sign is missing before this parenthesis")

@@ -1,7 +1,7 @@
 """What a sentence is made of, and its one canonical spelling.
 
-Every node is frozen, compares by what it says (not by where it stood), and prints as text that reads back to itself.
-"""
+Every node is frozen, compares by what it says (not by where it stood), and prints as text that
+reads back to itself."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _PLAIN_NAME = re.compile(r"[^\W\d][\w.]*")
 
 
 def spelled(name: str) -> str:
-    """A column name as the sentence writes it: in double quotes unless it is plain letters, digits, ``_`` and ``.``."""
+    """A column name as sentences write it, in double quotes unless it is plain."""
     if _PLAIN_NAME.fullmatch(name) and name.casefold() not in WORDS:
         return name
     return '"' + name.replace('"', '""') + '"'
@@ -87,7 +87,7 @@ class Call:
 
 @dataclass(frozen=True, slots=True)
 class Chain:
-    """Operands of one rank with the operators between them, read from the left: ``a + b - c``, ``p and q``."""
+    """Operands of one rank, read from the left: ``a + b - c``, ``p and q``."""
 
     operands: tuple[Expression, ...]
     operators: tuple[str, ...]
@@ -109,7 +109,8 @@ class Prefix:
 
     def __str__(self) -> str:
         gap = " " if self.operator == "not" else ""
-        return f"{self.operator}{gap}{_below(self.operand, RANK['negate' if self.operator == '-' else 'not'])}"
+        rank = RANK["negate" if self.operator == "-" else "not"]
+        return f"{self.operator}{gap}{_below(self.operand, rank)}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,7 +154,9 @@ def _inside(node: Expression) -> str:
 
 def _option_text(value: Option) -> str:
     if isinstance(value, tuple):
-        return "(" + ", ".join(number_text(v) for v in value) + ("," if len(value) == 1 else "") + ")"
+        return (
+            "(" + ", ".join(number_text(v) for v in value) + ("," if len(value) == 1 else "") + ")"
+        )
     if isinstance(value, str):
         return quoted_text(value)
     return str(value) if isinstance(value, Name) else number_text(value)
@@ -161,7 +164,9 @@ def _option_text(value: Option) -> str:
 
 def outside(node: Expression) -> str:
     """A factor as it stands in the comma list: sums, divisions and comparisons in parentheses."""
-    bare = isinstance(node, (Name, Call)) or (isinstance(node, Power) and isinstance(node.exponent, Number))
+    bare = isinstance(node, (Name, Call)) or (
+        isinstance(node, Power) and isinstance(node.exponent, Number)
+    )
     return str(node) if bare else f"({node})"
 
 
@@ -182,7 +187,7 @@ class Term:
 
 @dataclass(frozen=True, slots=True)
 class Response:
-    """What is explained: ``plain`` (a number, or whether it happened), ``of`` a total, ``per`` an exposure."""
+    """The response: ``plain`` (a number or an event), ``of`` a total, ``per`` exposure."""
 
     kind: str
     expression: Expression
@@ -212,8 +217,8 @@ class Everything:
 class Sentence:
     """A whole model sentence.
 
-    ``written`` holds the terms as they were written; ``terms`` has `crossed` and `powers` written out, each term once.
-    """
+    ``written`` holds the terms as they were written; ``terms`` has `crossed` and `powers` written
+    out, each term once."""
 
     response: Response
     written: tuple[Term, ...] | Everything
@@ -239,7 +244,11 @@ class Sentence:
 
 def _written_out(term: Term) -> Iterator[Term]:
     """`crossed(a, b)` as a, b, a * b; `powers(x, 3)` as x, x^2, x^3, also inside products."""
-    if len(term.factors) == 1 and isinstance(call := term.factors[0], Call) and call.function == "crossed":
+    if (
+        len(term.factors) == 1
+        and isinstance(call := term.factors[0], Call)
+        and call.function == "crossed"
+    ):
         members = [as_term(a) for a in call.arguments]
         for size in range(1, len(members) + 1):
             for chosen in combinations(members, size):
@@ -251,13 +260,15 @@ def _written_out(term: Term) -> Iterator[Term]:
             assert isinstance(highest, Number)
             for degree in range(1, int(highest.value) + 1):
                 power = base if degree == 1 else Power(base, Number(float(degree)))
-                yield from _written_out(Term((*term.factors[:place], power, *term.factors[place + 1 :])))
+                yield from _written_out(
+                    Term((*term.factors[:place], power, *term.factors[place + 1 :]))
+                )
             return
     yield term
 
 
 def as_term(node: Expression) -> Term:
-    """An argument of `crossed` as the term it stands for: a bare product becomes a product of factors."""
+    """An argument of `crossed` as the term it stands for; a bare product is one of factors."""
     if isinstance(node, Chain) and set(node.operators) == {"*"}:
         return Term(node.operands)
     return Term((node,))
@@ -296,14 +307,18 @@ def calls_in(node: Expression) -> Iterator[Call]:
 
 
 def without_references(sentence: Sentence) -> Sentence:
-    """The same model with no reference levels asked for: other coefficients, the same fitted values."""
+    """The same model with default reference levels: other coefficients, equal fitted values."""
 
     def bare(factor: Expression) -> Expression:
         if not isinstance(factor, Call):
             return factor
-        return replace(factor, options=tuple((name, v) for name, v in factor.options if name != "reference"))
+        return replace(
+            factor, options=tuple((name, v) for name, v in factor.options if name != "reference")
+        )
 
-    return replace(sentence, written=tuple(Term(tuple(map(bare, t.factors))) for t in sentence.terms))
+    return replace(
+        sentence, written=tuple(Term(tuple(map(bare, t.factors))) for t in sentence.terms)
+    )
 
 
 def is_condition(node: Expression) -> bool:

@@ -1,1 +1,4 @@
-"""What people see: tables, the short page, pictures; numbers and words for people. Asks no statistical question."""
+"""What people see: tables, the short page, pictures; numbers and words for people.
+
+Asks no statistical question.
+"""

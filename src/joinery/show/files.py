@@ -1,4 +1,4 @@
-"""Writing files: beside the old one first, then renamed, so that a crash leaves the old file whole."""
+"""Writing files beside the old one, then renaming, so that a crash leaves the old one."""
 
 from __future__ import annotations
 
@@ -14,8 +14,13 @@ def write_whole(path: str | os.PathLike[str], write: Callable[[Path], object]) -
     """Lets ``write`` fill a temporary file beside ``path``, then puts it in place at once."""
     target = Path(path)
     if not target.parent.is_dir():
-        raise CallError(f"cannot write {str(target)!r}: there is no folder {str(target.parent)!r}", argument="path")
-    handle, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.stem}-", suffix=target.suffix)
+        raise CallError(
+            f"cannot write {str(target)!r}: there is no folder {str(target.parent)!r}",
+            argument="path",
+        )
+    handle, name = tempfile.mkstemp(
+        dir=target.parent, prefix=f".{target.stem}-", suffix=target.suffix
+    )
     os.close(handle)
     beside = Path(name)
     try:

@@ -32,13 +32,15 @@ def width() -> int:
 def plain(renderable: RenderableType, columns: int | None = None) -> str:
     """Text without colour, for `print` and for pipes."""
     out = io.StringIO()
-    console = Console(file=out, width=columns or width(), no_color=True, force_terminal=False, highlight=False)
+    console = Console(
+        file=out, width=columns or width(), no_color=True, force_terminal=False, highlight=False
+    )
     console.print(renderable)
     return "\n".join(line.rstrip() for line in out.getvalue().splitlines())
 
 
 def say(*renderables: RenderableType) -> None:
-    """Prints to standard output: in colour where it is a terminal that wants it, plain where it is a file or a pipe."""
+    """Print to standard output: in colour on a terminal, plain to a file or a pipe."""
     for renderable in renderables:
         if sys.stdout.isatty():
             Console(highlight=False, markup=False, width=width()).print(renderable)
@@ -57,7 +59,9 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
         parts += [Text("")] if place else []
         parts.append(_strip([*([label] if label else []), *strip]))
     if shown < len(table):
-        parts.append(Text(f"{shown} of {len(table):,} rows shown; write the table to a file to have all"))
+        parts.append(
+            Text(f"{shown} of {len(table):,} rows shown; write the table to a file to have all")
+        )
     parts += [Text(note) for note in table.notes]
     return Group(*parts)
 
@@ -72,8 +76,12 @@ class _Piece:
 
     def set_heading(self, heading: str) -> None:
         longest = max([len(c) for c in self.cells], default=0)
-        self.heading = heading if self.words or len(heading) <= longest else "\n".join(heading.split())
-        self.room = min(max([longest, *map(len, self.heading.split("\n"))]), 44 if self.words else 99)
+        self.heading = (
+            heading if self.words or len(heading) <= longest else "\n".join(heading.split())
+        )
+        self.room = min(
+            max([longest, *map(len, self.heading.split("\n"))]), 44 if self.words else 99
+        )
 
 
 class _Label(_Piece):
@@ -133,7 +141,11 @@ def _rows(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
     columns = [table.cells(c) for c in table.columns]
     words = [table.is_text(c) for c in table.columns]
     if table.index is not None:
-        heads, columns, words = [table.index_name, *heads], [[str(v) for v in table.index], *columns], [True, *words]
+        heads, columns, words = (
+            [table.index_name, *heads],
+            [[str(v) for v in table.index], *columns],
+            [True, *words],
+        )
     return heads, [list(row) for row in zip(*columns)], words
 
 
@@ -154,7 +166,9 @@ _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True
     """<table style="border-collapse:collapse;color:{{ ink }};font-variant-numeric:tabular-nums">
 {% if title %}<caption style="text-align:left;font-weight:bold">{{ title }}</caption>
 {% endif %}
-{% macro style(words) %}text-align:{{ 'left' if words else 'right' }};padding:2px 10px 2px 0{% endmacro %}
+{% macro style(words) -%}
+text-align:{{ 'left' if words else 'right' }};padding:2px 10px 2px 0
+{%- endmacro %}
 <thead><tr>
 {% for h, w in heads %}
 <th scope="col" style="{{ style(w) }}">{{ h }}</th>
@@ -185,8 +199,24 @@ def as_html(table: Table) -> str:
     )
 
 
-_LATEX = {"\\": r"\textbackslash{}", "&": r"\&", "%": r"\%", "$": r"\$", "#": r"\#", "_": r"\_", "{": r"\{", "}": r"\}"}
-_LATEX |= {"~": r"\textasciitilde{}", "^": r"\textasciicircum{}", "−": "$-$", "×": r"$\times$", "<": "$<$", ">": "$>$"}
+_LATEX = {
+    "\\": r"\textbackslash{}",
+    "&": r"\&",
+    "%": r"\%",
+    "$": r"\$",
+    "#": r"\#",
+    "_": r"\_",
+    "{": r"\{",
+    "}": r"\}",
+}
+_LATEX |= {
+    "~": r"\textasciitilde{}",
+    "^": r"\textasciicircum{}",
+    "−": "$-$",
+    "×": r"$\times$",
+    "<": "$<$",
+    ">": "$>$",
+}
 
 
 def latex_text(text: str) -> str:
@@ -202,7 +232,10 @@ def as_latex(table: Table) -> str:
     head = [f"% {table.title}"] if table.title else []
     align = "".join("l" if w else "r" for w in words)
     notes = [f"% {note}" for note in table.notes]
-    return "\n".join([*head, rf"\begin{{tabular}}{{{align}}}", *lines, r"\end{tabular}", *notes]) + "\n"
+    return (
+        "\n".join([*head, rf"\begin{{tabular}}{{{align}}}", *lines, r"\end{tabular}", *notes])
+        + "\n"
+    )
 
 
 def as_json(table: Table) -> str:
@@ -210,11 +243,17 @@ def as_json(table: Table) -> str:
     names = [*([table.index_name] if table.index is not None else []), *table.columns]
     columns = [*([table.index] if table.index is not None else []), *table.columns.values()]
     rows = [
-        {n: None if isinstance(v, float) and not math.isfinite(v) else v for n, v in zip(names, cells)}
+        {
+            n: None if isinstance(v, float) and not math.isfinite(v) else v
+            for n, v in zip(names, cells)
+        }
         for cells in zip(*map(plain_cells, columns))
     ]
     return json.dumps(
-        {"title": table.title, "notes": list(table.notes), "rows": rows}, ensure_ascii=False, indent=2, default=str
+        {"title": table.title, "notes": list(table.notes), "rows": rows},
+        ensure_ascii=False,
+        indent=2,
+        default=str,
     )
 
 

@@ -29,7 +29,7 @@ def figure(value: Any, digits: int = DIGITS) -> str:
 
 
 def value(number: Any, digits: int = DIGITS) -> str:
-    """A value as it was measured, to at most so many significant digits: 0.61 rather than 0.6100."""
+    """A value as measured, to at most so many significant digits: 0.61, not 0.6100."""
     text = figure(number, digits)
     return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text
 
@@ -54,7 +54,10 @@ def scientific(value: float, digits: int = 3) -> str:
 
 
 def decimals_for(size: float, digits: int) -> int | None:
-    """Decimals that show a number of this size to so many significant digits; None where powers of ten are needed."""
+    """Decimals that show a number of this size to so many significant digits.
+
+    None where powers of ten are needed.
+    """
     if not size or math.isnan(size) or math.isinf(size):
         return 0
     place = math.floor(math.log10(abs(size)))
@@ -62,14 +65,20 @@ def decimals_for(size: float, digits: int) -> int | None:
 
 
 def column(values: Sequence[Any], digits: int = DIGITS) -> list[str]:
-    """A column of numbers with the same decimals, enough to show its largest to so many significant digits."""
+    """A column of numbers with equal decimals, enough for the largest's significant digits."""
     finite = [abs(v) for v in values if v is not None and math.isfinite(v)]
     if all(v == int(v) for v in finite) and max(finite, default=0) < 1e9:
-        return ["" if v is None or math.isnan(v) else figure(v) if math.isinf(v) else fixed(v, 0) for v in values]
+        return [
+            "" if v is None or math.isnan(v) else figure(v) if math.isinf(v) else fixed(v, 0)
+            for v in values
+        ]
     decimals = decimals_for(max(finite), digits)
     if decimals is None:
         return [figure(v, digits) for v in values]
-    return [figure(v) if v is not None and math.isinf(v) else "" if v is None else fixed(v, decimals) for v in values]
+    return [
+        figure(v) if v is not None and math.isinf(v) else "" if v is None else fixed(v, decimals)
+        for v in values
+    ]
 
 
 def p_value(p: Any) -> str:
@@ -95,11 +104,13 @@ def interval(lower: float, upper: float, decimals: int | None) -> str:
 
 
 def with_error(value: float, error: float, digits: int | None = None) -> int | None:
-    """Decimals for a figure known to within ``error``: two significant digits of the error, unless digits are asked."""
+    """Decimals for a figure known to within ``error``: two significant digits of the error."""
     if digits is not None:
         return decimals_for(value, digits)
     if math.isnan(error) or error <= 0:
-        return 0 if not math.isfinite(value) or value == round(value) else decimals_for(value, DIGITS)
+        return (
+            0 if not math.isfinite(value) or value == round(value) else decimals_for(value, DIGITS)
+        )
     return decimals_for(error, 2)
 
 

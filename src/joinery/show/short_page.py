@@ -19,7 +19,8 @@ from joinery.show.palette import AMBER, INK, RUST, SLATE
 
 BAR_CELLS = 17
 BAR_NOTE = "intervals in standard units: sd of the response per sd of the term"
-# in the terminal text keeps the terminal's own colours, whatever its ground; red is the one that is always there
+# in the terminal text keeps the terminal's own colours, whatever its ground; red is the one that is
+# always there
 VERDICT_STYLE = {"serious": "bold red", "caution": "bold", "fine": ""}
 
 
@@ -34,7 +35,10 @@ class Caution:
 
 @dataclass(frozen=True)
 class Effect:
-    """One coefficient as people read it; ``bar`` is its interval in standard units: lower, estimate, upper."""
+    """One coefficient as people read it.
+
+    ``bar`` is its interval in standard units: lower, estimate, upper.
+    """
 
     term: str
     estimate: str
@@ -114,7 +118,10 @@ def _effects(page: Page, room: int) -> RenderableType:
         "standard_error": "standard",
         "p": "p",
     }
-    taken = sum(max([len(head), *(len(getattr(e, name)) for e in page.effects)]) + 2 for name, head in heads.items())
+    taken = sum(
+        max([len(head), *(len(getattr(e, name)) for e in page.effects)]) + 2
+        for name, head in heads.items()
+    )
     beside = bool(scale) and room - taken - 2 >= BAR_CELLS
     grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False)
     grid.add_column(Text("Coefficients", style="bold"), overflow="fold")
@@ -126,7 +133,14 @@ def _effects(page: Page, room: int) -> RenderableType:
     grid.add_column("p", no_wrap=True)
     for e in page.effects:
         bars = [Text(bar(e.bar, scale, BAR_CELLS), style=AMBER)] if beside else []
-        grid.add_row(Padding(Text(e.term), (0, 0, 0, 2)), e.estimate, Text(e.interval), *bars, e.standard_error, e.p)
+        grid.add_row(
+            Padding(Text(e.term), (0, 0, 0, 2)),
+            e.estimate,
+            Text(e.interval),
+            *bars,
+            e.standard_error,
+            e.p,
+        )
     if not scale:
         return grid
     note = Text(f"  bars: {page.bar_note}")
@@ -134,7 +148,7 @@ def _effects(page: Page, room: int) -> RenderableType:
 
 
 def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
-    """The bars as a strip of their own, where the terminal is too narrow to have them beside the figures."""
+    """The bars as a strip of their own, for terminals too narrow to hold both."""
     drawn = [e for e in page.effects if all(map(math.isfinite, e.bar))]
     cells = min(41, room - max(len(e.term) for e in drawn) - 6)
     cells -= 1 - cells % 2  # odd, so that zero stands in the middle
@@ -177,10 +191,15 @@ def as_markdown(page: Page) -> str:
     lines = [f"**{page.sentence}**", "", page.under, ""]
     if page.cautions:
         lines += ["**Before you read on**", ""]
-        lines += [f"- **{c.verdict}** {c.words}" + (f" (`{c.call}`)" if c.call else "") for c in page.cautions]
+        lines += [
+            f"- **{c.verdict}** {c.words}" + (f" (`{c.call}`)" if c.call else "")
+            for c in page.cautions
+        ]
         lines.append("")
     lines += ["**In short** " + " ".join(page.in_short), ""]
-    lines += [f"| Coefficient | estimate | {level_words(page.level)} interval | standard error | p |"]
+    lines += [
+        f"| Coefficient | estimate | {level_words(page.level)} interval | standard error | p |"
+    ]
     lines += ["| --- | ---: | --- | ---: | --- |"]
     for e in page.effects:
         term = e.term.replace("|", "\\|")
@@ -190,7 +209,8 @@ def as_markdown(page: Page) -> str:
 
 _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(
     """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabular-nums">
-<p><strong>{{ page.sentence }}</strong><br/><span style="color:{{ slate }}">{{ page.under }}</span></p>
+<p><strong>{{ page.sentence }}</strong><br/>
+<span style="color:{{ slate }}">{{ page.under }}</span></p>
 {% if page.cautions %}
 <p><strong>Before you read on</strong></p>
 <ul>
@@ -202,12 +222,15 @@ _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True
 {% endif %}
 <p><strong>In short</strong><br/>{{ page.in_short | join(' ') }}</p>
 <table style="border-collapse:collapse">
-<thead><tr>{% for h in heads %}<th scope="col" style="text-align:left;{{ left }}">{{ h }}</th>{% endfor %}</tr></thead>
+<thead><tr>
+{%- for h in heads %}<th scope="col" style="text-align:left;{{ left }}">{{ h }}</th>{% endfor -%}
+</tr></thead>
 <tbody>
 {% for e, b in rows %}
 <tr><td style="{{ left }}">{{ e.term }}</td><td style="{{ right }}">{{ e.estimate }}</td>
 <td style="{{ left }}">{{ e.interval }}</td>
-<td>{% if b %}<svg width="160" height="14" role="img" aria-label="{{ e.term }}: interval in standard units">
+<td>{% if b -%}
+<svg width="160" height="14" role="img" aria-label="{{ e.term }}: interval in standard units">
 <line x1="80" x2="80" y1="0" y2="14" stroke="{{ slate }}" stroke-dasharray="2 2"/>
 <line x1="{{ b[0] }}" x2="{{ b[2] }}" y1="7" y2="7" stroke="{{ amber }}" stroke-width="2"/>
 <circle cx="{{ b[1] }}" cy="7" r="3.5" fill="{{ amber }}"/></svg>{% endif %}</td>
@@ -224,10 +247,22 @@ def as_html(page: Page) -> str:
     """The page as an HTML fragment, everything that came from the user escaped."""
     scale = reach(page.effects)
     rows = [
-        (e, [round(80 + 76 * v / scale, 1) for v in e.bar] if scale and all(map(math.isfinite, e.bar)) else None)
+        (
+            e,
+            [round(80 + 76 * v / scale, 1) for v in e.bar]
+            if scale and all(map(math.isfinite, e.bar))
+            else None,
+        )
         for e in page.effects
     ]
-    heads = ["Coefficient", "estimate", f"{level_words(page.level)} interval", "standard units", "standard error", "p"]
+    heads = [
+        "Coefficient",
+        "estimate",
+        f"{level_words(page.level)} interval",
+        "standard units",
+        "standard error",
+        "p",
+    ]
     return _HTML.render(
         page=page,
         rows=rows,
@@ -237,5 +272,9 @@ def as_html(page: Page) -> str:
         amber=AMBER,
         left="padding:2px 12px 2px 0",
         right="text-align:right;padding:2px 12px 2px 0",
-        verdict_style={"serious": f"color:{RUST};font-weight:bold", "caution": "font-weight:bold", "fine": ""},
+        verdict_style={
+            "serious": f"color:{RUST};font-weight:bold",
+            "caution": "font-weight:bold",
+            "fine": "",
+        },
     )

@@ -22,7 +22,9 @@ if TYPE_CHECKING:
 FORMS = ("text", "markdown", "html", "csv", "json", "latex")
 
 # How a column's cells are shown when the table does not say: by the column's name.
-_KINDS = {"p": "p", "df": "degrees", "share": "share"} | dict.fromkeys(("n", "count", "missing", "distinct"), "whole")
+_KINDS = {"p": "p", "df": "degrees", "share": "share"} | dict.fromkeys(
+    ("n", "count", "missing", "distinct"), "whole"
+)
 _WORDS = {
     "p": "p",
     "t": "t",
@@ -34,18 +36,23 @@ _WORDS = {
     "df": "df",
     "n": "n",
 }
-_WORDS |= {"cooks_distance": "Cook's distance", "dffits": "DFFITS", "covratio": "COVRATIO", "critical_f": "critical F"}
+_WORDS |= {
+    "cooks_distance": "Cook's distance",
+    "dffits": "DFFITS",
+    "covratio": "COVRATIO",
+    "critical_f": "critical F",
+}
 
 
 @dataclass(frozen=True)
 class Table:
     """Figures with names.
 
-    ``columns`` maps names to values at full precision; ``index`` (with ``index_name``) labels rows where they have
-    labels. ``kinds`` says how a column is shown where its name does not: ``figure`` (same decimals down the column),
-    ``own`` (each by its own size), ``value`` (so, no zeros added), ``error`` (decimals by the row's
-    ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``, ``text``. ``headings`` gives words for people.
-    """
+    ``columns`` maps names to values at full precision; ``index`` (with ``index_name``) labels rows
+    where they have labels. ``kinds`` says how a column is shown where its name does not: ``figure``
+    (same decimals down the column), ``own`` (each by its own size), ``value`` (so, no zeros added),
+    ``error`` (decimals by the row's ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``,
+    ``text``. ``headings`` gives words for people."""
 
     columns: Mapping[str, Sequence[Any] | np.ndarray]
     title: str = ""
@@ -63,9 +70,17 @@ class Table:
         import pandas as pd
 
         labels = self.index if isinstance(self.index, pd.Index) else list(self.index or [])
-        index = None if self.index is None else pd.Index(labels, name=self.index_name, tupleize_cols=False)
-        whole = {n: v if _is_numbers(v) else numbers.plain_cells(v) for n, v in self.columns.items()}
-        return pd.DataFrame({name: pd.Series(v, index=index) for name, v in whole.items()}, index=index)
+        index = (
+            None
+            if self.index is None
+            else pd.Index(labels, name=self.index_name, tupleize_cols=False)
+        )
+        whole = {
+            n: v if _is_numbers(v) else numbers.plain_cells(v) for n, v in self.columns.items()
+        }
+        return pd.DataFrame(
+            {name: pd.Series(v, index=index) for name, v in whole.items()}, index=index
+        )
 
     def __getitem__(self, column: str) -> pd.Series:
         if column not in self.columns:
@@ -84,9 +99,12 @@ class Table:
         return self.render("html")
 
     def render(self, form: str = "text", *, digits: int | None = None) -> str:
-        """The table in a form: text, markdown, html or latex for people; csv or json with every digit.
+        """The table in a form: text, markdown, html or latex for people.
 
-        Parameters: ``form``; ``digits`` significant for people. Returns a str. Raises CallError for another form.
+        Csv or json with every digit.
+
+        Parameters: ``form``; ``digits`` significant for people. Returns a str. Raises CallError for
+            another form.
 
         >>> print(Table({"term": ["intercept"], "estimate": [1.25]}).render("csv"), end="")
         term,estimate
@@ -102,10 +120,12 @@ class Table:
         return replace(self, digits=digits)
 
     def write(self, path: str | os.PathLike[str]) -> Path:
-        """Writes the table by the path's ending: .txt .md .html .csv .json .tex .parquet .feather .xlsx .ods.
+        """Write the table in the form that the path's ending says.
 
-        Parameters: ``path`` of the file. Returns the path. Raises CallError for another ending, or when the folder is
-        not there.
+        Endings: .txt .md .html .csv .json .tex .parquet .feather .xlsx .ods.
+
+        Parameters: ``path`` of the file. Returns the path. Raises CallError for another ending, or
+            when the folder is not there.
 
         >>> import tempfile, pathlib
         >>> file = pathlib.Path(tempfile.mkdtemp()) / "terms.csv"
@@ -119,7 +139,10 @@ class Table:
             labelled = self.frame.reset_index() if self.index is not None else self.frame
             return write_whole(path, lambda beside: _FRAME_ENDINGS[ending](labelled, beside))
         known = ", ".join((*_TEXT_ENDINGS, *_FRAME_ENDINGS))
-        raise CallError(f"cannot tell how to write {os.fspath(path)!r}; its ending is one of {known}", argument="path")
+        raise CallError(
+            f"cannot tell how to write {os.fspath(path)!r}; its ending is one of {known}",
+            argument="path",
+        )
 
     # ------------------------------------------------------------------ what the renderers ask
 
@@ -143,7 +166,11 @@ class Table:
         if kind == "error":
             return self._by_error(as_numbers)
         shower = _SHOWERS.get(kind)
-        return [shower(v, digits) for v in as_numbers] if shower else numbers.column(as_numbers, digits)
+        return (
+            [shower(v, digits) for v in as_numbers]
+            if shower
+            else numbers.column(as_numbers, digits)
+        )
 
     def _by_error(self, values: list[float]) -> list[str]:
         errors = [float(v) for v in self.columns["standard_error"]]
@@ -161,9 +188,18 @@ _SHOWERS: dict[str, Callable[[float, int], str]] = {
     "whole": lambda v, d: "" if math.isnan(v) else f"{v:,.0f}",
     "degrees": lambda v, d: "" if math.isnan(v) else f"{v:.0f}" if v == round(v) else f"{v:.1f}",
     "share": lambda v, d: numbers.percent(v),
-    "correlation": lambda v, d: numbers.fixed(v, 2) if abs(v) < 0.995 or abs(v) == 1 else numbers.fixed(v, 4),
+    "correlation": lambda v, d: (
+        numbers.fixed(v, 2) if abs(v) < 0.995 or abs(v) == 1 else numbers.fixed(v, 4)
+    ),
 }
-_TEXT_ENDINGS = {".txt": "text", ".md": "markdown", ".html": "html", ".csv": "csv", ".json": "json", ".tex": "latex"}
+_TEXT_ENDINGS = {
+    ".txt": "text",
+    ".md": "markdown",
+    ".html": "html",
+    ".csv": "csv",
+    ".json": "json",
+    ".tex": "latex",
+}
 _FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {
     ".parquet": lambda frame, path: frame.to_parquet(path),
     ".feather": lambda frame, path: frame.to_feather(path),

@@ -55,11 +55,10 @@ class Options:
 
 @dataclass(frozen=True)
 class UsedRows:
-    """The rows used (a slice when that is all of them), and the position and reason of each row left out.
+    """The rows used (a slice when all are), and the position and reason of rows left out.
 
-    ``awaiting`` holds positions of rows left out only because their response is missing: the rows to forecast;
-    ``weightless`` those whose weight is zero.
-    """
+    ``awaiting`` holds positions of rows left out only because their response is missing: the rows
+    to forecast; ``weightless`` those whose weight is zero."""
 
     total: int
     out: np.ndarray
@@ -94,7 +93,7 @@ class UsedRows:
 
 
 class Refit(Protocol):
-    """Fits again to the table of a fit: another sentence, other rows, another table, other options."""
+    """Fit again to the table of a fit: another sentence, rows, table or options."""
 
     def __call__(
         self,
@@ -124,11 +123,15 @@ class Fitted:
     estimate: Estimate
     options: Options
     origin: Origin | None  # None for a fit loaded from a file, which keeps no rows
-    sandwich: Sandwich | None = None  # the covariance that std_errors= asks for, unless it is the plain one
+    sandwich: Sandwich | None = (
+        None  # the covariance that std_errors= asks for, unless it is the plain one
+    )
     early_notes: tuple[Note, ...] = ()  # what was noted on the way; of a loaded fit, every note
     changes: tuple[str, ...] = ()  # the trail of revisions
     memory: Any = None  # what a loaded fit remembers of its rows: study.forecast.memory
-    cache: dict[Any, Any] = field(default_factory=dict, init=False, repr=False)  # never shared: replace makes another
+    cache: dict[Any, Any] = field(
+        default_factory=dict, init=False, repr=False
+    )  # never shared: replace makes another
 
     # ------------------------------------------------------------------ what it is made of
 
@@ -153,7 +156,9 @@ class Fitted:
     def response(self) -> ResponseScale:
         """The response and its scale."""
         response = self.design.sentence.response
-        return ResponseScale(response.expression, response.kind, response.total, self.design.response_ranges)
+        return ResponseScale(
+            response.expression, response.kind, response.total, self.design.response_ranges
+        )
 
     @cached_property
     def asides(self) -> Asides:
@@ -214,7 +219,11 @@ class Fitted:
     def bic(self) -> float | None:
         """log(n)·parameters − 2·log likelihood."""
         likelihood = self.estimate.log_likelihood
-        return None if likelihood is None else math.log(self.n_rows) * self.estimate.parameters - 2 * likelihood
+        return (
+            None
+            if likelihood is None
+            else math.log(self.n_rows) * self.estimate.parameters - 2 * likelihood
+        )
 
 
 def constant_response(solution: Solution) -> bool:
@@ -257,15 +266,20 @@ def checked_level(level: Any) -> float:
         value = float("nan")
     value = value / 100 if value > 1 else value
     if not 0 < value < 1:
-        raise CallError(f"level={level!r} is no level; it lies between 0 and 100: write 0.95 or 95", argument="level")
+        raise CallError(
+            f"level={level!r} is no level; it lies between 0 and 100: write 0.95 or 95",
+            argument="level",
+        )
     return value
 
 
 def working_rows(fit: Fitted) -> RowBlocks | WorkingRows:
-    """The rows of the least squares that a fit rests on, in blocks. Raises CallError for a loaded fit.
+    """The rows of the least squares that a fit rests on, in blocks.
 
-    Under other families than the normal these are the working responses and weights of the last step.
-    """
+    Raises CallError for a loaded fit.
+
+    Under other families than the normal these are the working responses and weights of the last
+    step."""
     blocks = response_rows(fit)
     return blocks if fit.estimate.linear else WorkingRows(blocks, fit.estimate)
 
@@ -277,7 +291,13 @@ def response_rows(fit: Fitted) -> RowBlocks:
 
 
 def rows_at_hand(fit: Fitted) -> tuple[Records, UsedRows]:
-    """The table and used rows of a fit. Raises CallError for one loaded from a file, which keeps no rows."""
+    """The table and used rows of a fit.
+
+    Raises CallError for one loaded from a file, which keeps no rows.
+    """
     if fit.origin is None:
-        raise CallError("a fit loaded from a file keeps no rows of its table; fit again with the table to see its rows")
+        raise CallError(
+            "a fit loaded from a file keeps no rows of its table; fit again with the table to "
+            "see its rows"
+        )
     return fit.origin.table, fit.origin.used_rows

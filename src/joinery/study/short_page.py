@@ -1,4 +1,4 @@
-"""What the short page of a fit says: what to beware of, the answer in short, the coefficients, the equation."""
+"""The short page of a fit: cautions, the answer in short, coefficients, equation."""
 
 from __future__ import annotations
 
@@ -9,7 +9,17 @@ import numpy as np
 
 from joinery.core.inference import intervals
 from joinery.errors import CallError
-from joinery.show.numbers import figure, fixed, interval, p_phrase, p_value, percent, to_decimals, value, with_error
+from joinery.show.numbers import (
+    figure,
+    fixed,
+    interval,
+    p_phrase,
+    p_value,
+    percent,
+    to_decimals,
+    value,
+    with_error,
+)
 from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
 from joinery.study.check.check import Line
 from joinery.study.check.table import said_on_page
@@ -23,7 +33,9 @@ from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 MOST_CAUTIONS = 5
-MOST_CHECKED = 50_000  # rows up to which the page runs every check; beyond, they are run when asked for
+MOST_CHECKED = (
+    50_000  # rows up to which the page runs every check; beyond, they are run when asked for
+)
 
 
 def short_page(fit: Fitted, digits: int | None = None) -> Page:
@@ -36,7 +48,9 @@ def short_page(fit: Fitted, digits: int | None = None) -> Page:
         effects=_effects(fit, digits),
         level=fit.level,
         equation=equation(fit),
-        bar_note=BAR_NOTE if fit.estimate.linear else "change of the linear predictor per sd of the term",
+        bar_note=BAR_NOTE
+        if fit.estimate.linear
+        else "change of the linear predictor per sd of the term",
     )
 
 
@@ -69,19 +83,36 @@ def _cautions(fit: Fitted) -> list[Caution]:
         label = table.index[chosen.rows]
         notable = remarks(fit)
         worse = [r for r in notable if r.verdict != FINE]
-        found += [Caution(r.verdict, f"row {label[r.place]} {r.predicate}", "rows") for r in worse[:MOST_CAUTIONS]]
-        found += [Caution(CAUTION, "", "")] * max(len(worse) - MOST_CAUTIONS, 0)  # counted below, never shown
-        sound = [] if any(r.verdict == SERIOUS for r in worse) else ["no row decides the answer or is badly fitted"]
+        found += [
+            Caution(r.verdict, f"row {label[r.place]} {r.predicate}", "rows")
+            for r in worse[:MOST_CAUTIONS]
+        ]
+        found += [Caution(CAUTION, "", "")] * max(
+            len(worse) - MOST_CAUTIONS, 0
+        )  # counted below, never shown
+        sound = (
+            []
+            if any(r.verdict == SERIOUS for r in worse)
+            else ["no row decides the answer or is badly fitted"]
+        )
         if fit.n_rows <= MOST_CHECKED:
             lines = said_on_page(fit)
-            found += [Caution(c.verdict, _found(c), "checks") for c in lines if c.verdict in (CAUTION, SERIOUS)]
+            found += [
+                Caution(c.verdict, _found(c), "checks")
+                for c in lines
+                if c.verdict in (CAUTION, SERIOUS)
+            ]
             sound = [c.name for c in lines if c.verdict == FINE] + sound
         keep = ", ".join(str(label[r.place]) for r in [r for r in notable if r.verdict == FINE][:3])
         sound += [f"far out but well fitted: row {keep}"] if keep else []
         if sound:
-            found.append(Caution(FINE, ", ".join(sound), "checks" if fit.n_rows <= MOST_CHECKED else "rows"))
+            found.append(
+                Caution(FINE, ", ".join(sound), "checks" if fit.n_rows <= MOST_CHECKED else "rows")
+            )
     order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    found.sort(key=lambda c: (order[c.verdict], not c.words, c.call == "rows" and not fit.estimate.linear))
+    found.sort(
+        key=lambda c: (order[c.verdict], not c.words, c.call == "rows" and not fit.estimate.linear)
+    )
     bad = [c for c in found if c.verdict != FINE]
     if len(bad) > MOST_CAUTIONS:
         more = len(bad) - MOST_CAUTIONS + 1
@@ -100,21 +131,27 @@ def _in_short(fit: Fitted) -> list[str]:
         return _in_short_deviance(fit, name)
     test = overall_test(fit)
     if fit.r_squared is None:
-        return [f"{name} is {value(fit.solution.mean_response)} in every row: there is nothing to explain."]
+        return [
+            f"{name} is {value(fit.solution.mean_response)} in every row: there is nothing to "
+            "explain."
+        ]
     if fit.solution.perfect and fit.residual_df > 0:
         return [
-            f"Every fitted value of {name} equals the observed one: a perfect fit (R² 1), with no miss to judge by."
+            f"Every fitted value of {name} equals the observed one: a perfect fit (R² 1), with "
+            "no miss to judge by."
         ]
     if fit.residual_df <= 0:
         return [
-            f"As many coefficients as rows ({fit.n_rows}): {name} is fitted exactly, so nothing says how sure it is."
+            f"As many coefficients as rows ({fit.n_rows}): {name} is fitted exactly, so nothing "
+            "says how sure it is."
         ]
     out = []
     if fit.model_df > 0:
         r2, adjusted = fixed(fit.r_squared, 2), fixed(fit.adjusted_r_squared or 0.0, 2)
         about = "" if fit.solution.spans_constant else ", about zero as there is no intercept"
         out.append(
-            f"{percent(fit.r_squared)} of the variation in {name} is explained (R² {r2}, adjusted {adjusted}{about})."
+            f"{percent(fit.r_squared)} of the variation in {name} is explained (R² {r2}, "
+            f"adjusted {adjusted}{about})."
         )
     if fit.residual_sd is not None:
         line = "the fitted value" if fit.model_df > 0 else "the mean"
@@ -129,20 +166,31 @@ def _beats_none(test: OverallTest) -> Iterator[str]:
     """Whether the model beats no predictors."""
     if math.isnan(test.p):
         return
-    better = "Better than no predictors" if test.p < 0.05 else "Not clearly better than no predictors"
+    better = (
+        "Better than no predictors" if test.p < 0.05 else "Not clearly better than no predictors"
+    )
     second = (
-        "" if math.isinf(test.df2) else f", {test.df2:,.0f}" if test.df2 == round(test.df2) else f", {test.df2:.1f}"
+        ""
+        if math.isinf(test.df2)
+        else f", {test.df2:,.0f}"
+        if test.df2 == round(test.df2)
+        else f", {test.df2:.1f}"
     )
     symbol = "χ²" if test.name == "chi2" else "F"
-    yield f"{better}: {symbol}({test.df1}{second}) = {figure(test.statistic, 3)}, {p_phrase(test.p)}."
+    yield (
+        f"{better}: {symbol}({test.df1}{second}) = {figure(test.statistic, 3)}, {p_phrase(test.p)}."
+    )
 
 
 def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
-    """How much of the deviance is explained, the strongest effect as a ratio, and whether the model beats none."""
+    """The deviance explained, the strongest effect as a ratio, and the overall test."""
     out = []
     drop = fit.estimate.null_deviance - fit.estimate.deviance
     if fit.model_df > 0 and fit.estimate.null_deviance > 0:
-        out.append(f"{percent(max(drop, 0.0) / fit.estimate.null_deviance)} of the deviance of {name} is explained.")
+        out.append(
+            f"{percent(max(drop, 0.0) / fit.estimate.null_deviance)} of the deviance of {name} "
+            "is explained."
+        )
     elif fit.solution.has_intercept and fit.model_df == 0:
         mean = float(fit.link.mu(np.array([fit.solution.intercept]))[0])
         out.append(f"Without predictors the mean of {name} is {figure(mean, 3)}.")
@@ -150,7 +198,10 @@ def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
     if said:
         out.append(said)
     if not fit.estimate.known and fit.estimate.dispersion is not None:
-        out.append(f"Dispersion φ {figure(fit.estimate.dispersion, 3)} ({fit.residual_df:,} degrees of freedom).")
+        out.append(
+            f"Dispersion φ {figure(fit.estimate.dispersion, 3)} ({fit.residual_df:,} degrees of "
+            "freedom)."
+        )
     return [*out, *_beats_none(overall_test(fit))]
 
 
@@ -169,12 +220,23 @@ def _strongest(fit: Fitted) -> str:
     if not places:
         return ""
     place = max(places, key=lambda i: sure[i])
-    lower, upper = intervals.around(e.values[place], e.standard_errors[place], e.df[place], fit.level)
-    ratio, low, high = (math.exp(min(v, 700.0)) for v in (e.values[place], float(lower), float(upper)))
-    of = f"odds of {fit.response.name}" if kind == "odds_ratio" else f"{kind.split('_')[0]} of {fit.response.name}"
+    lower, upper = intervals.around(
+        e.values[place], e.standard_errors[place], e.df[place], fit.level
+    )
+    ratio, low, high = (
+        math.exp(min(v, 700.0)) for v in (e.values[place], float(lower), float(upper))
+    )
+    of = (
+        f"odds of {fit.response.name}"
+        if kind == "odds_ratio"
+        else f"{kind.split('_')[0]} of {fit.response.name}"
+    )
     level = " than at the reference level" if ": " in e.names[place] else " for one more unit"
     ends = f"[{figure(low, 3)}, {figure(high, 3)}]"
-    return f"The surest effect: {of} {figure(ratio, 3)} times as high {ends} for {e.names[place]}{level}."
+    return (
+        f"The surest effect: {of} {figure(ratio, 3)} times as high {ends} for "
+        f"{e.names[place]}{level}."
+    )
 
 
 def _effects(fit: Fitted, digits: int | None) -> list[Effect]:

@@ -1,4 +1,4 @@
-"""The three verdicts, everywhere the same, and how a test's p and the size of a departure make one."""
+"""The three verdicts, and how p and the size of a departure make one."""
 
 from __future__ import annotations
 

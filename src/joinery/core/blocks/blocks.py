@@ -18,7 +18,7 @@ BLOCK_ROWS = 32768
 
 
 class Blocks(Protocol):
-    """Row blocks that can be gone through again: (X (m, k) without the constant, y (m,), weights (m,) or None)."""
+    """Row blocks for several passes: X (m, k) without the constant, y (m,), weights or None."""
 
     @property
     def width(self) -> int: ...
@@ -32,7 +32,7 @@ BlockWithResidue = tuple[Block, np.ndarray | None]
 
 @runtime_checkable
 class ResidueBlocks(Protocol):
-    """Blocks that know what of their columns a double cannot hold: beside each block the rest (m, k), or None."""
+    """Blocks that also give the rounding residue of their columns, (m, k) or None."""
 
     @property
     def with_residue(self) -> Partition[BlockWithResidue]: ...
@@ -40,7 +40,11 @@ class ResidueBlocks(Protocol):
 
 def with_residue(blocks: Blocks) -> Partition[BlockWithResidue]:
     """Blocks with what their columns are more than doubles."""
-    return blocks.with_residue if isinstance(blocks, ResidueBlocks) else blocks.pieces.map(lambda block: (block, None))
+    return (
+        blocks.with_residue
+        if isinstance(blocks, ResidueBlocks)
+        else blocks.pieces.map(lambda block: (block, None))
+    )
 
 
 @dataclass(frozen=True)
@@ -70,10 +74,10 @@ class ArrayBlocks:
 
 
 def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, float]:
-    """Where to shift columns and response to, so that centring costs no digits: near the first block's means.
+    """Return a shift near the first block's means, so that centring costs no digits.
 
-    A column whose mean is no more than ``far`` spreads away stays where it is; without an intercept all do.
-    """
+    A column whose mean is no more than ``far`` spreads away stays where it is; without an intercept
+    all do."""
     for X, y, _ in blocks.pieces:
         if len(y):
             if not intercept:
@@ -92,7 +96,7 @@ def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, floa
 
 @dataclass(frozen=True)
 class Extremes:
-    """What one pass says of sizes: |column − shift| at most (k + 1,), the largest weight, and the counts."""
+    """Sizes after a pass: |column − shift| at most (k + 1,), the largest weight, counts."""
 
     largest: np.ndarray
     largest_weight: float
@@ -101,7 +105,10 @@ class Extremes:
 
 
 def extremes(blocks: Blocks, shift: np.ndarray) -> Extremes:
-    """Sizes of the columns and the response (k + 1,). Raises DataError for what is not finite, or without rows."""
+    """Sizes of the columns and the response (k + 1,).
+
+    Raises DataError for what is not finite, or without rows.
+    """
     low, high = np.full(len(shift), np.inf), np.full(len(shift), -np.inf)
     n, weight_sum, largest_weight = 0, 0.0, 0.0
     for lowest, highest, rows, weight, heaviest in blocks.pieces.each(_ends):
@@ -115,11 +122,13 @@ def extremes(blocks: Blocks, shift: np.ndarray) -> Extremes:
 
 
 def _ends(block: Block) -> tuple[np.ndarray, np.ndarray, int, float, float]:
-    """The lowest and highest value of each column and the response, rows with weight, and sum and top of weights."""
+    """Return the range of columns and response, rows with weight, and weight sum and top."""
     X, y, w = block
     if not len(y):
         return np.full(X.shape[1] + 1, np.inf), np.full(X.shape[1] + 1, -np.inf), 0, 0.0, 0.0
-    columns = np.ascontiguousarray(dense(X).T)  # the ends of a column come several times faster from contiguous values
+    columns = np.ascontiguousarray(
+        dense(X).T
+    )  # the ends of a column come several times faster from contiguous values
     low, high = np.append(columns.min(axis=1), y.min()), np.append(columns.max(axis=1), y.max())
     if w is None:
         return low, high, len(y), float(len(y)), 1.0
@@ -135,11 +144,10 @@ def constant_in(
     tss: float,
     unit: float = 1.0,
 ) -> tuple[np.ndarray | None, float]:
-    """Where the constant lies among columns without an intercept, and the sum of squares about the mean.
+    """Locate the constant among columns without an intercept, and sum the squares about the mean.
 
-    The direction (r,) is in the basis where the columns are orthonormal; None, and the sum of squares as it is, where
-    the columns do not hold the constant.
-    """
+    The direction (r,) is in the basis where the columns are orthonormal; None, and the sum of
+    squares as it is, where the columns do not hold the constant."""
     sums, level = np.zeros(len(kept)), 0.0
 
     def added(block: Block) -> tuple[np.ndarray, float]:

@@ -1,4 +1,4 @@
-"""Columns of a block when many of them are the levels of one category: each row has a one in one of those at most."""
+"""Columns of a block, many of which are the levels of one category: at most a one in each row."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ import numpy as np
 class IndicatorColumns:
     """Columns (m, k): some of numbers, the others levels of which a row has one or none.
 
-    ``numbers`` (m, d) stand at ``number_places`` (d,) among the k columns, and the levels at ``level_places`` (q,).
-    ``codes`` (m,) is a row's level, q where it has none. ``value`` (m,) stands in the level's column, 1 when None.
-    """
+    ``numbers`` (m, d) stand at ``number_places`` (d,) among the k columns, and the levels at
+    ``level_places`` (q,). ``codes`` (m,) is a row's level, q where it has none. ``value`` (m,)
+    stands in the level's column, 1 when None."""
 
     numbers: np.ndarray
     codes: np.ndarray
@@ -34,10 +34,12 @@ class IndicatorColumns:
             each = self.value if weights is None else weights
         else:
             each = weights * self.value
-        return np.bincount(self.codes, weights=each, minlength=len(self.level_places) + 1)[:-1].astype(float)
+        return np.bincount(self.codes, weights=each, minlength=len(self.level_places) + 1)[
+            :-1
+        ].astype(float)
 
     def split(self, b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """What a vector (k,) has for the numbers (d,), and for each code (q + 1,): the last is no level's."""
+        """Split a vector (k,) by numbers (d,) and codes (q + 1,), the last for no level."""
         return b[self.number_places], np.append(b[self.level_places], 0.0)
 
     def dense(self) -> np.ndarray:
@@ -45,7 +47,9 @@ class IndicatorColumns:
         out = np.zeros(self.shape, order="F")
         out[:, self.number_places] = self.numbers
         rows = np.flatnonzero(self.codes < len(self.level_places))
-        out[rows, self.level_places[self.codes[rows]]] = 1.0 if self.value is None else self.value[rows]
+        out[rows, self.level_places[self.codes[rows]]] = (
+            1.0 if self.value is None else self.value[rows]
+        )
         return out
 
 

@@ -1,8 +1,7 @@
 """Something made piece by piece, and passes over it on several cores.
 
-The pieces are a fixed partition and what a pass finds in them comes in their order, so that the number of cores does
-not change a bit of any sum.
-"""
+The pieces are a fixed partition and what a pass finds in them comes in their order, so that the
+number of cores does not change a bit of any sum."""
 
 from __future__ import annotations
 
@@ -28,9 +27,9 @@ MOST_CORES = 8  # more would wait for memory
 class Partition(Generic[Made]):
     """So many pieces, each made when asked for.
 
-    ``make`` takes a piece's number and room to make it in, an array from ``workspace`` that one piece after another
-    may stand in, or None for fresh memory. ``shared`` is False where passes had better keep to one thread.
-    """
+    ``make`` takes a piece's number and room to make it in, an array from ``workspace`` that one
+    piece after another may stand in, or None for fresh memory. ``shared`` is False where passes had
+    better keep to one thread."""
 
     count: int
     make: Callable[[int, np.ndarray | None], Made]
@@ -46,10 +45,18 @@ class Partition(Generic[Made]):
 
     def map(self, turn: Callable[[Made], Other]) -> Partition[Other]:
         """The same pieces, each turned into something else when it is made."""
-        return Partition(self.count, lambda i, workspace: turn(self.make(i, workspace)), self.workspace, self.shared)
+        return Partition(
+            self.count,
+            lambda i, workspace: turn(self.make(i, workspace)),
+            self.workspace,
+            self.shared,
+        )
 
     def each(self, work: Callable[[Made], Found]) -> Iterator[Found]:
-        """What ``work`` finds in each piece, in their order; it must keep nothing of the piece itself."""
+        """What ``work`` finds in each piece, in their order.
+
+        It must keep nothing of the piece itself.
+        """
         workers = min(cores(), self.count) if self.shared and self.count >= FEW else 1
         if workers == 1:
             workspace = self.workspace() if self.count > 1 else None
@@ -76,7 +83,7 @@ def joined(pieces: Partition[Made], work: Callable[[Made], np.ndarray]) -> np.nd
 
 
 def cores() -> int:
-    """How many threads a pass may use: the process's cores, fewer where OMP_NUM_THREADS asks for fewer."""
+    """Return how many threads a pass may use: the cores, or fewer if OMP_NUM_THREADS says so."""
     own = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     asked = os.environ.get("OMP_NUM_THREADS", "")
     return max(1, min(own, MOST_CORES, int(asked) if asked.isdecimal() else own))

@@ -1,9 +1,8 @@
 """Products of tall blocks, a few hundred rows at a time.
 
-Products that small stay in the cache and in the thread that asks for them, so that passes on several cores
-(``core.blocks.partition``) do not wait for each other. Blocks too wide for that are multiplied whole. Levels of a
-category are not multiplied but summed.
-"""
+Products that small stay in the cache and in the thread that asks for them, so that passes on
+several cores (``core.blocks.partition``) do not wait for each other. Blocks too wide for that are
+multiplied whole. Levels of a category are not multiplied but summed."""
 
 from __future__ import annotations
 
@@ -14,7 +13,10 @@ import numpy as np
 from joinery.core.blocks.columns import Columns, IndicatorColumns
 from joinery.core.blocks.partition import NARROW
 
-MATRIX_WORK, VECTOR_WORK = 2**19, 2**13  # multiplications from which on a product may be shared out among threads
+MATRIX_WORK, VECTOR_WORK = (
+    2**19,
+    2**13,
+)  # multiplications from which on a product may be shared out among threads
 MOST_ROWS = 1024
 
 
@@ -24,7 +26,7 @@ def gram(Z: np.ndarray) -> np.ndarray:
 
 
 class Gram(NamedTuple):
-    """ZᵀZ where it is not zero: a ``corner`` at ``places``, and beside it levels, which are apart from each other."""
+    """The nonzero part of ZᵀZ: a ``corner`` at ``places``, and levels, which do not overlap."""
 
     places: np.ndarray
     corner: np.ndarray
@@ -44,12 +46,16 @@ class Gram(NamedTuple):
 
 
 def sparse_gram(Z: Columns) -> Gram:
-    """ZᵀZ of a block (m, k) with levels, or with columns that are zero throughout, as levels are in a few rows."""
+    """ZᵀZ of a block (m, k) with levels, or with columns that are zero throughout it."""
     if isinstance(Z, IndicatorColumns):
         sums = Z.sums(None)
         present, squares = np.flatnonzero(sums), sums if Z.value is None else Z.sums(Z.value)
-        beside = np.array([Z.sums(column)[present] for column in Z.numbers.T]).reshape(-1, len(present))
-        return Gram(Z.number_places, gram(Z.numbers), Z.level_places[present], beside, squares[present])
+        beside = np.array([Z.sums(column)[present] for column in Z.numbers.T]).reshape(
+            -1, len(present)
+        )
+        return Gram(
+            Z.number_places, gram(Z.numbers), Z.level_places[present], beside, squares[present]
+        )
     places, none = np.arange(Z.shape[1]), np.empty(0)
     if Z.shape[1] > 5 * NARROW:
         places = np.flatnonzero(Z.any(axis=0))
@@ -116,7 +122,10 @@ def _summed(A: np.ndarray, Z: np.ndarray, work: int) -> np.ndarray:
 
 
 def _slab(size: int, m: int, work: int) -> int:
-    """How many rows at a time keep a product of so many cells below ``work``: a power of two; 0 for all at once."""
+    """How many rows at a time keep a product of so many cells below ``work``: a power of two.
+
+    0 for all at once.
+    """
     rows = 1 << max(int(work / max(size, 1)).bit_length() - 1, 0)
     return min(rows, MOST_ROWS) if rows >= 32 and m > min(rows, MOST_ROWS) else 0
 

@@ -1,4 +1,4 @@
-"""One estimate for every family, least squares included: coefficients, deviance, dispersion, likelihood, iterations."""
+"""One estimate for every family, least squares included."""
 
 from __future__ import annotations
 
@@ -23,7 +23,10 @@ Dispersion = float | Literal["estimated"] | None
 
 @dataclass(frozen=True)
 class Estimate:
-    """What was estimated. ``solution`` is the least squares, under other families the weighted one of the last step."""
+    """What was estimated.
+
+    ``solution`` is the least squares; under other families the weighted one of the last step.
+    """
 
     solution: Solution
     family: Family  # with its shape, where it has one
@@ -31,13 +34,19 @@ class Estimate:
     deviance: float  # for least squares the residual sum of squares
     null_deviance: float  # without terms, the shape held; offset and weights are kept
     pearson: float  # Σ w(y − μ)²/V
-    scale: float | None  # √φ, what standard errors are multiples of; None where no degrees of freedom are left
+    scale: (
+        float | None
+    )  # √φ, what standard errors are multiples of; None where no degrees of freedom are left
     known: bool  # whether φ was known beforehand
-    law: bool  # whether responses have a distribution: not where φ is estimated for binomial or poisson
+    # whether responses have a distribution: not where φ is estimated for binomial or poisson
+    law: bool
     log_likelihood: float | None
     parameters: int  # coefficients, and one more for an estimated dispersion or shape
-    likely_dispersion: float | None  # the maximum-likelihood φ, or the known one; None where there is none
-    overall_drop: float  # what the terms take off no terms: deviance, penalized where the fit is, or 2Δ log likelihood
+    likely_dispersion: (
+        float | None
+    )  # the maximum-likelihood φ, or the known one; None where there is none
+    # what the terms take off no terms: deviance, penalized where the fit is, or 2Δ log likelihood
+    overall_drop: float
     iterations: int | None  # None for least squares, which are solved at once
     converged: bool
     reason: str  # why the iteration stopped
@@ -100,7 +109,13 @@ def estimate(
 
 
 def _least_squares(
-    blocks: Blocks, family: Family, link: Link, intercept: bool, n: int, dispersion: Dispersion, log_weights: float
+    blocks: Blocks,
+    family: Family,
+    link: Link,
+    intercept: bool,
+    n: int,
+    dispersion: Dispersion,
+    log_weights: float,
 ) -> Estimate:
     s = least_squares(blocks, intercept=intercept, n=n)
     known = isinstance(dispersion, float)
@@ -112,8 +127,13 @@ def _least_squares(
         share = s.rss * (s.unit / scale) ** 2
         likelihood = -0.5 * (n * math.log(2 * math.pi * dispersion) + share - log_weights)
     elif s.rss > 0:
-        # at the likeliest dispersion; the response's unit comes in as a logarithm, so that nothing overflows
-        likelihood = -n / 2 * (math.log(2 * math.pi * s.rss / n) + 1) - n * math.log(s.unit) + log_weights / 2
+        # at the likeliest dispersion; the response's unit comes in as a logarithm, so that nothing
+        # overflows
+        likelihood = (
+            -n / 2 * (math.log(2 * math.pi * s.rss / n) + 1)
+            - n * math.log(s.unit)
+            + log_weights / 2
+        )
     return Estimate(
         solution=s,
         family=family,
@@ -126,7 +146,9 @@ def _least_squares(
         law=True,
         log_likelihood=likelihood,
         parameters=s.rank + (not known),
-        likely_dispersion=scale * scale if known and scale is not None else s.rss / n * s.unit * s.unit,
+        likely_dispersion=scale * scale
+        if known and scale is not None
+        else s.rss / n * s.unit * s.unit,
         overall_drop=(s.tss - s.rss) * s.unit * s.unit,
         iterations=None,
         converged=True,
@@ -154,7 +176,9 @@ def _iterated(
         best = penalized(rows, family, link, intercept=intercept, n=n)
         found, objective = best.fit, best.objective
     df = n - found.solution.rank
-    scale = math.sqrt(known) if known is not None else math.sqrt(found.pearson / df) if df > 0 else None
+    scale = (
+        math.sqrt(known) if known is not None else math.sqrt(found.pearson / df) if df > 0 else None
+    )
     law = not family.quasi or known == 1.0
     likely, likelihood = _likelihood(rows, found, known) if law else (None, None)
     extra = int(known is None and law) + int(math.isfinite(found.family.shape or math.inf))
@@ -181,8 +205,13 @@ def _iterated(
     )
 
 
-def _likelihood(rows: LikelihoodSource, found: Iterated, known: float | None) -> tuple[float | None, float | None]:
-    """Return the likeliest dispersion (or the known one) and the log likelihood there; None for a perfect fit."""
+def _likelihood(
+    rows: LikelihoodSource, found: Iterated, known: float | None
+) -> tuple[float | None, float | None]:
+    """Return the likeliest dispersion (or the known one) and the log likelihood there.
+
+    None for a perfect fit.
+    """
     parts = [(part.times, part.precision) for part in rows.pieces]
     r, w = (np.concatenate(values) for values in zip(*parts, strict=True))
     likely = known if known is not None else found.family.likely_dispersion(found.deviance, w, r)
@@ -204,15 +233,19 @@ def _overall_drop(
     null_deviance: float,
     likelihood: float | None,
 ) -> float:
-    """Return the fall from the model without terms: a penalty is that of all columns, a shape estimated anew."""
+    """Return the fall from the model without terms: the penalty of all columns, a new shape."""
     family, link = found.family, found.link
     if penalized_deviance is not None:
         nothing = np.empty(0, int)
-        null = penalized(rows, family, link, intercept=found.solution.has_intercept, n=n, columns=nothing)
+        null = penalized(
+            rows, family, link, intercept=found.solution.has_intercept, n=n, columns=nothing
+        )
         return null.objective - penalized_deviance
     if family.shape is not None and found.solution.spans_constant and likelihood is not None:
         bare = _without_columns(rows)
-        return 2 * (likelihood - log_likelihood(bare, reweighted(bare, family, link, intercept=True, n=n)))
+        return 2 * (
+            likelihood - log_likelihood(bare, reweighted(bare, family, link, intercept=True, n=n))
+        )
     return null_deviance - found.deviance
 
 
@@ -228,6 +261,8 @@ def _null_deviance(rows: LikelihoodSource, found: Iterated, n: int) -> float:
     with np.errstate(all="ignore"):
         for part in bare.pieces:
             eta = np.zeros(len(part.y)) if part.offset is None else part.offset
-            mean = family.deviance(part.y, link.mu(eta), beyond(link, eta) if family.shares else None)
+            mean = family.deviance(
+                part.y, link.mu(eta), beyond(link, eta) if family.shares else None
+            )
             total += float(part.evidence @ mean)
     return total if math.isfinite(total) else float("nan")

@@ -1,4 +1,4 @@
-"""Generalized linear models by iteratively reweighted least squares, the shape of counts among what is estimated."""
+"""Generalized linear models by iteratively reweighted least squares, with the shape of counts."""
 
 from __future__ import annotations
 
@@ -51,11 +51,11 @@ def reweighted(
 
 
 def _with_shape(problem: Problem, near: float | None) -> Iterated:
-    """The likeliest shape: the root of the profile likelihood's slope in log k, the coefficients following.
+    """Fit with the likeliest shape: a root of the profile likelihood's slope in log k.
 
-    Whether counts spread more than poisson ones decides, at the poisson fit, if k is finite; a maximum may lie apart
-    from that, so that the slope is looked at over the whole range unless a shape ``near`` it is known.
-    """
+    Whether counts spread more than poisson ones decides, at the poisson fit, if k is finite; a
+    maximum may lie apart from that, so that the slope is looked at over the whole range unless a
+    shape ``near`` it is known."""
     poisson = replace(problem, family=problem.family.with_shape(np.inf))
     plain = settled(poisson, None)
     columns = Columns(plain.solution.kept, problem.intercept, problem.rows.width)
@@ -78,7 +78,10 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
 
 
 class _ShapeProfile:
-    """The slope of the profile likelihood in log k; coefficients are carried from one k to the next."""
+    """The slope of the profile likelihood in log k.
+
+    Coefficients are carried from one k to the next.
+    """
 
     def __init__(self, problem: Problem, columns: Columns, b: np.ndarray) -> None:
         self.problem, self.columns, self.b = problem, columns, b
@@ -86,7 +89,9 @@ class _ShapeProfile:
 
     def slope(self, log_k: float) -> float:
         if log_k not in self._known:
-            problem = replace(self.problem, family=self.problem.family.with_shape(float(np.exp(log_k))))
+            problem = replace(
+                self.problem, family=self.problem.family.with_shape(float(np.exp(log_k)))
+            )
             now = look(problem, self.b)
             self.b = iterated(problem, self.columns, now).now.b
             self._known[log_k] = shape_slope(*_means(problem, self.b), float(np.exp(log_k)))
@@ -95,10 +100,17 @@ class _ShapeProfile:
     def brackets(self, guess: float | None, scan: bool) -> list[tuple[float, float]]:
         """Pairs of log k between which the likelihood has a maximum."""
         if scan:
-            at = [*np.arange(-4.0, 12.1, 2.0), *([guess] if guess is not None and -4 < guess < 12 else [])]
+            at = [
+                *np.arange(-4.0, 12.1, 2.0),
+                *([guess] if guess is not None and -4 < guess < 12 else []),
+            ]
             at = sorted(at)
             signs = [self.slope(v) for v in at]
-            found = [(a, b) for a, b, s, t in zip(at, at[1:], signs, signs[1:], strict=False) if s > 0 >= t]
+            found = [
+                (a, b)
+                for a, b, s, t in zip(at, at[1:], signs, signs[1:], strict=False)
+                if s > 0 >= t
+            ]
             if found:
                 return found
             guess = at[0] if signs[0] < 0 else guess
@@ -125,13 +137,15 @@ class _ShapeProfile:
 def _means(problem: Problem, b: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Responses, means and weights of all rows at given coefficients."""
     predictor, mean = by_coefficients(b), problem.link.mu
-    rows = list(problem.rows.pieces.each(lambda part: (part.y, mean(linear(predictor, part)), part.weights)))
+    rows = list(
+        problem.rows.pieces.each(lambda part: (part.y, mean(linear(predictor, part)), part.weights))
+    )
     y, mu, w = (np.concatenate(values) for values in zip(*rows, strict=True))
     return y, mu, w
 
 
 def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.0) -> float:
-    """Return the log likelihood of rows at estimated coefficients, rows of weight zero counting nothing."""
+    """Return the log likelihood of rows at estimated coefficients; weight zero counts nothing."""
     total = 0.0
     with np.errstate(all="ignore"):
         for part in rows.pieces:

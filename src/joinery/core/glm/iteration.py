@@ -1,10 +1,10 @@
-"""The reweighted iteration: least squares with working weights, again and again until the step is lost in rounding.
+"""The reweighted iteration: weighted least squares until the step is lost in rounding.
 
-At coefficients β the working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη)²/V(μ); a step solves for
-β once more. One pass over the rows gives deviance, gradient XᵀW(z − η) and XᵀWX together. The step is halved while the
-deviance rises or a mean is invalid; iteration stops when δᵀXᵀWXδ/φ < 1e-22 or no longer falls (McCullagh & Nelder
-1989, 2.5). The last step goes through ``core.least_squares``, which brings the covariance with all its digits.
-"""
+At coefficients β the working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη)²/V(μ); a
+step solves for β once more. One pass over the rows gives deviance, gradient XᵀW(z − η) and XᵀWX
+together. The step is halved while the deviance rises or a mean is invalid; iteration stops when
+δᵀXᵀWXδ/φ < 1e-22 or no longer falls (McCullagh & Nelder 1989, 2.5). The last step goes through
+``core.least_squares``, which brings the covariance with all its digits."""
 
 from __future__ import annotations
 
@@ -38,7 +38,9 @@ from joinery.errors import NoConvergenceError
 MOST_STEPS, MOST_HALVINGS = 200, 40
 SETTLED = 1e-22
 LAST = 1e-13  # a step so short is followed by one lost in rounding
-ROUNDING = 1e-10  # of a step that no halving makes lower the deviance: shorter ones are lost in rounding
+ROUNDING = (
+    1e-10  # of a step that no halving makes lower the deviance: shorter ones are lost in rounding
+)
 START_APART = 0.03
 WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.least_squares``
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
@@ -48,9 +50,9 @@ RUNNING = 0.05  # a change of η in the last step that shows coefficients runnin
 class Iterated:
     """A generalized linear model as the iteration left it.
 
-    ``solution`` is the weighted least squares of the last step. ``pearson`` is Σ w(y−μ)²/V; ``running`` are columns
-    (0 the intercept) whose coefficients grow without end; ``reason`` says why iteration stopped.
-    """
+    ``solution`` is the weighted least squares of the last step. ``pearson`` is Σ w(y−μ)²/V;
+    ``running`` are columns (0 the intercept) whose coefficients grow without end; ``reason`` says
+    why iteration stopped."""
 
     solution: Solution
     family: Family
@@ -70,7 +72,7 @@ class Iterated:
 
 @dataclass(frozen=True)
 class Problem:
-    """What is to be fitted: rows, family and link, whether there is an intercept, how many rows, φ where known."""
+    """What is to be fitted: rows, family, link, intercept, number of rows, φ where known."""
 
     rows: LikelihoodSource
     family: Family
@@ -80,7 +82,9 @@ class Problem:
     dispersion: float | None = None
 
     def at(self, b: np.ndarray | None) -> WorkingBlocks:
-        return WorkingBlocks(self.rows, self.family, self.link, None if b is None else by_coefficients(b))
+        return WorkingBlocks(
+            self.rows, self.family, self.link, None if b is None else by_coefficients(b)
+        )
 
     @property
     def canonical(self) -> bool:
@@ -133,7 +137,7 @@ class _Seen:
 
 @dataclass(frozen=True)
 class _Run:
-    """How the iteration ended: the last pass, the last step with its share taken and its reach in η, and why."""
+    """How the iteration ended: the last pass, step and largest change of η, and why."""
 
     now: _Seen
     step: np.ndarray
@@ -158,7 +162,8 @@ def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
         now = look(problem, _first_inside(problem, columns))
     if not np.isfinite(now.deviance):
         raise NoConvergenceError(
-            f"no coefficients were found that give every row a mean which the {problem.family.name} family can have "
+            "no coefficients were found that give every row a mean which the "
+            f"{problem.family.name} family can have "
             f"under the {problem.link.name} link; add an intercept, or choose another link",
             iterations=0,
         )
@@ -182,17 +187,24 @@ def iterated(problem: Problem, columns: Columns, now: _Seen) -> _Run:
         if decrement / phi < 1e-16 and decrement >= 0.25 * last:
             reason = "the step no longer shrinks: it is lost in rounding"
             return _Run(now, step, size * reach, count, True, reason)
-        # steps that shrink slowly come from expected weights far from the observed ones: Newton's shrink by squares
+        # steps that shrink slowly come from expected weights far from the observed ones: Newton's
+        # shrink by squares
         newton = newton or (not problem.canonical and count > 4 and decrement > 0.02 * last)
         last = decrement
     raise NoConvergenceError(
-        f"the fit did not settle in {MOST_STEPS} steps; centre or rescale the predictors, or choose another link",
+        f"the fit did not settle in {MOST_STEPS} steps; centre or rescale the predictors, or "
+        "choose another link",
         iterations=MOST_STEPS,
     )
 
 
-def _halved(problem: Problem, now: _Seen, step: np.ndarray, newton: bool, rough: bool) -> tuple[_Seen, float] | None:
-    """The pass after a step, halved until the deviance does not rise, with the share taken; None where none helps."""
+def _halved(
+    problem: Problem, now: _Seen, step: np.ndarray, newton: bool, rough: bool
+) -> tuple[_Seen, float] | None:
+    """The pass after a step, halved until the deviance does not rise, with the share taken.
+
+    None where none helps.
+    """
     size = 1.0
     slack = 1e-11 * (abs(now.deviance) + 1e-300)
     for _ in range(MOST_HALVINGS):
@@ -215,7 +227,9 @@ def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
         reason = "the deviance has settled, but coefficients grow without end"
     working, solution = problem.at(now.b), None
     if converged and problem.intercept and not now.rough:
-        solution = solution_from_products(working, now.H, now.gradient, now.pearson, now.b, problem.n)
+        solution = solution_from_products(
+            working, now.H, now.gradient, now.pearson, now.b, problem.n
+        )
     if solution is None:
         solution = least_squares(working, intercept=problem.intercept, n=problem.n)
     moved = np.max(np.abs(solution.padded_coefficients - now.b))
@@ -223,7 +237,15 @@ def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
         solution = with_coefficients(solution, now.b)
     solution = replace(solution, perfect=False, rss=now.pearson / solution.unit / solution.unit)
     return Iterated(
-        solution, problem.family, problem.link, now.deviance, now.pearson, run.count, converged, reason, running
+        solution,
+        problem.family,
+        problem.link,
+        now.deviance,
+        now.pearson,
+        run.count,
+        converged,
+        reason,
+        running,
     )
 
 
@@ -240,7 +262,10 @@ def with_coefficients(solution: Solution, b: np.ndarray) -> Solution:
 
 
 def _far_means(problem: Problem, columns: Columns) -> np.ndarray | None:
-    """What to take off columns (k,) whose means are so far away that η would lose digits; None where none is."""
+    """What to take off columns (k,) whose means are so far away that η would lose digits.
+
+    None where none is.
+    """
     first = columns.first
     if first is None or not problem.intercept:
         return None
@@ -272,7 +297,10 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
 
 
 def _rough_start(problem: Problem) -> np.ndarray | None:
-    """First coefficients from one pass over cross-products; None where the columns are not well apart."""
+    """First coefficients from one pass over cross-products.
+
+    None where the columns are not well apart.
+    """
     working, k = problem.at(None), problem.rows.width
     H, g = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
 
@@ -293,7 +321,10 @@ def _rough_start(problem: Problem) -> np.ndarray | None:
 
 
 def _solved(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray | None:
-    """x with Hx = g by Cholesky; None where a diagonal of the scaled factor is not above ``apart``."""
+    """x with Hx = g by Cholesky.
+
+    None where a diagonal of the scaled factor is not above ``apart``.
+    """
     if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
         return None
     scale = np.sqrt(np.diag(H))
@@ -306,10 +337,18 @@ def _solved(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray | None:
 def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = False) -> _Seen:
     """One pass at coefficients b; the observed information too under ``newton``."""
     working, k = problem.at(b), problem.rows.width
-    gradient, H, deviance, pearson, lightest = np.zeros(k + 1), np.zeros((k + 1, k + 1)), 0.0, 0.0, np.inf
+    gradient, H, deviance, pearson, lightest = (
+        np.zeros(k + 1),
+        np.zeros((k + 1, k + 1)),
+        0.0,
+        0.0,
+        np.inf,
+    )
     curved = np.zeros((k + 1, k + 1)) if newton else None
 
-    def added(part: LikelihoodRows) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, float, float, float] | None:
+    def added(
+        part: LikelihoodRows,
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, float, float, float] | None:
         state = working_state(working, part)
         if not inside(problem.family, problem.link, state):
             return None
@@ -331,12 +370,19 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
                 break
             gradient, H = gradient + part[0], H + part[1]
             curved = None if curved is None or part[2] is None else curved + part[2]
-            deviance, pearson, lightest = deviance + part[3], pearson + part[4], min(lightest, part[5])
+            deviance, pearson, lightest = (
+                deviance + part[3],
+                pearson + part[4],
+                min(lightest, part[5]),
+            )
     return _Seen(b, deviance, pearson, gradient, H, curved, lightest, rough)
 
 
 def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, float]:
-    """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ; by least squares where Cholesky fails."""
+    """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ.
+
+    By least squares where Cholesky fails.
+    """
     places = columns.places
     step = np.zeros(len(now.b))
     if not len(places):
@@ -354,7 +400,7 @@ def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, f
 
 
 def _reach(now: _Seen, step: np.ndarray, decrement: float, *, rough: bool) -> float:
-    """No smaller than the largest change of η that a step makes: (xδ)² ≤ δᵀXᵀWXδ/w in a row of weight w.
+    """Bound the largest change of η that a step makes: (xδ)² ≤ δᵀXᵀWXδ/w in a row of weight w.
 
     What rounding may have hidden in the decrement counts too.
     """
@@ -366,7 +412,11 @@ def _reach(now: _Seen, step: np.ndarray, decrement: float, *, rough: bool) -> fl
 
 def _eta_change(rows: LikelihoodSource, step: np.ndarray) -> float:
     """The largest change of η that a step makes."""
-    return max(rows.pieces.each(lambda part: float(np.max(np.abs(times(part.X, step[1:]) + step[0]), initial=0.0))))
+    return max(
+        rows.pieces.each(
+            lambda part: float(np.max(np.abs(times(part.X, step[1:]) + step[0]), initial=0.0))
+        )
+    )
 
 
 def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
@@ -380,7 +430,7 @@ def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
 
 
 def _first_inside(problem: Problem, columns: Columns) -> np.ndarray:
-    """Coefficients with valid means to start from: the overall mean for every row, as nearly as the columns allow."""
+    """Return coefficients with valid means to start from, near the overall mean."""
     total = count = 0.0
     for part in problem.rows.pieces:
         a = part.evidence
@@ -409,4 +459,6 @@ class _Constant:
 
     @property
     def pieces(self) -> Partition[Block]:
-        return self.source.pieces.map(lambda part: (part.X, np.full(len(part.y), self.level), part.weights))
+        return self.source.pieces.map(
+            lambda part: (part.X, np.full(len(part.y), self.level), part.weights)
+        )

@@ -1,7 +1,7 @@
-"""Links: how the mean of a response goes with the sum of the terms, η (McCullagh & Nelder 1989, 2.2 and 4.3).
+"""Links: how the mean of a response depends on η (McCullagh & Nelder 1989, 2.2 and 4.3).
 
-Each has ``eta(mu)``, ``mu(eta)``, the slope dμ/dη as ``slope(eta)``, and says for which η there is a mean.
-"""
+Each has ``eta(mu)``, ``mu(eta)``, the slope dμ/dη as ``slope(eta)``, and says for which η there is
+a mean."""
 
 from __future__ import annotations
 
@@ -64,11 +64,20 @@ LINKS = {
             "cauchit",
             lambda m: np.tan(np.pi * (m - 0.5)),
             # near the ends the arc tangent is taken from its far side, so that no digit is lost
-            lambda e: np.where(e < -1, np.arctan(-1 / np.minimum(e, -1.0)) / np.pi, 0.5 + np.arctan(e) / np.pi),
+            lambda e: np.where(
+                e < -1, np.arctan(-1 / np.minimum(e, -1.0)) / np.pi, 0.5 + np.arctan(e) / np.pi
+            ),
             lambda e: 1 / (np.pi * (1 + e * e)),
             lambda e: -2 * e / (1 + e * e),
         ),
-        Link("inverse", lambda m: 1 / m, lambda e: 1 / e, lambda e: -1 / (e * e), lambda e: -2 / e, (0.0, np.inf)),
+        Link(
+            "inverse",
+            lambda m: 1 / m,
+            lambda e: 1 / e,
+            lambda e: -1 / (e * e),
+            lambda e: -2 / e,
+            (0.0, np.inf),
+        ),
         Link(
             "inverse-square",
             lambda m: 1 / (m * m),

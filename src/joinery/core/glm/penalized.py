@@ -1,9 +1,8 @@
 """Firth's penalty (1993): estimates that stay finite where the data separate.
 
-What is made small is deviance − log det XᵀWX, with W the expected weights (Jeffreys' prior). For a profile a
-coefficient is held at a value, for a nested model columns are held at zero; the penalty is then still that of all
-columns (Heinze & Schemper 2002).
-"""
+What is made small is deviance − log det XᵀWX, with W the expected weights (Jeffreys' prior). For a
+profile a coefficient is held at a value, for a nested model columns are held at zero; the penalty
+is then still that of all columns (Heinze & Schemper 2002)."""
 
 from __future__ import annotations
 
@@ -33,7 +32,7 @@ SETTLED, ROUNDING = 1e-20, 1e-12  # of the decrement
 
 @dataclass(frozen=True)
 class _At:
-    """One pass at γ: the penalized deviance, the deviance itself, Pearson's χ², half its slope, and UᵀWU."""
+    """One pass at γ: penalized and plain deviance, Pearson's χ², half the slope, and UᵀWU."""
 
     gamma: np.ndarray
     objective: float
@@ -45,7 +44,7 @@ class _At:
 
 @dataclass(frozen=True)
 class _Model:
-    """The rows in the orthonormal basis of a first least squares: η = u·γ, where no column is far from the others."""
+    """The rows in the orthonormal basis of a first least squares: η = u·γ."""
 
     rows: LikelihoodSource
     family: Family
@@ -59,7 +58,9 @@ class _Model:
         return b
 
     def working(self, gamma: np.ndarray) -> WorkingBlocks:
-        return WorkingBlocks(self.rows, self.family, self.link, lambda X: self.basis.in_basis(X) @ gamma)
+        return WorkingBlocks(
+            self.rows, self.family, self.link, lambda X: self.basis.in_basis(X) @ gamma
+        )
 
     def at(self, gamma: np.ndarray) -> _At:
         working = self.working(gamma)
@@ -82,7 +83,9 @@ class _Model:
                 return nothing
             gradient = np.zeros(q)
             for state, U in found:
-                h = state.W * (linalg.solve_triangular(factor, U.T, trans=1, check_finite=False) ** 2).sum(axis=0)
+                h = state.W * (
+                    linalg.solve_triangular(factor, U.T, trans=1, check_finite=False) ** 2
+                ).sum(axis=0)
                 score = state.W * state.residual + 0.5 * h * log_weight_slope(working, state)
                 gradient += U.T @ np.where(np.isfinite(score), score, 0.0)
         objective = deviance - 2 * float(np.log(np.diag(factor)).sum())
@@ -100,7 +103,7 @@ class Penalized:
 
 @dataclass(frozen=True)
 class _Restriction:
-    """Coefficients in the basis that are admitted: ``base`` (rank,) and any combination of ``free`` (rank, m)."""
+    """Admitted coefficients in the basis: ``base`` (rank,) plus any of ``free`` (rank, m)."""
 
     base: np.ndarray
     free: np.ndarray
@@ -109,17 +112,25 @@ class _Restriction:
         return np.asarray(self.base + self.free @ (self.free.T @ (gamma - self.base)))
 
 
-def _restriction(basis: Solution, held: tuple[int, float] | None, columns: np.ndarray | None) -> _Restriction:
+def _restriction(
+    basis: Solution, held: tuple[int, float] | None, columns: np.ndarray | None
+) -> _Restriction:
     """The restriction to a held coefficient, to some columns and the constant, or none."""
     if columns is not None:
         units = np.zeros((len(basis.coefficients) + 1, len(columns)))
         units[columns + 1, np.arange(len(columns))] = 1.0
-        constant = np.zeros((basis.rank, 0)) if basis.constant_direction is None else basis.constant_direction[:, None]
+        constant = (
+            np.zeros((basis.rank, 0))
+            if basis.constant_direction is None
+            else basis.constant_direction[:, None]
+        )
         if basis.has_intercept:
             constant = np.eye(basis.rank)[:, :1]
         spanning = np.column_stack([constant, basis.to_basis(units)])
         lengths = np.linalg.norm(spanning, axis=0)
-        return _Restriction(np.zeros(basis.rank), linalg.orth(spanning[:, lengths > 0] / lengths[lengths > 0]))
+        return _Restriction(
+            np.zeros(basis.rank), linalg.orth(spanning[:, lengths > 0] / lengths[lengths > 0])
+        )
     if held is not None:
         place, value = held
         row = basis.root[basis.padded_places == place]
@@ -145,7 +156,8 @@ def penalized(
     ----------
     rows, family, link, intercept, n: as for ``reweighted``.
     held: the place of a coefficient in [constant, columns], and the value it is held at.
-    columns: the columns (m,) whose coefficients are free; the others are zero, but for the constant that they hold.
+    columns: the columns (m,) whose coefficients are free; the others are zero, but for the constant
+        that they hold.
     near: coefficients (k + 1,) near which the best may lie.
 
     Raises NoConvergenceError when steps run out. Source: Firth 1993.
@@ -170,7 +182,8 @@ def penalized(
                 continue  # the other starts are there
     if not ends:
         raise NoConvergenceError(
-            f"the penalized fit did not settle in {MOST_STEPS} steps; rescale the predictors, or choose another link",
+            f"the penalized fit did not settle in {MOST_STEPS} steps; rescale the predictors, or "
+            "choose another link",
             iterations=MOST_STEPS,
         )
     now, steps, reason = min(ends, key=lambda end: end[0].objective)
@@ -182,7 +195,10 @@ def penalized(
 
 
 def _descended(model: _Model, now: _At, free: np.ndarray) -> tuple[_At, int, str]:
-    """Steps along the free directions until one is lost in rounding; Newton's where scoring is slow."""
+    """Steps along the free directions until one is lost in rounding.
+
+    Newton's where scoring is slow.
+    """
     last, newton = np.inf, False
     if not free.shape[1]:
         return now, 0, "nothing is left to estimate"
@@ -211,13 +227,17 @@ def _descended(model: _Model, now: _At, free: np.ndarray) -> tuple[_At, int, str
         newton = newton or (count > 3 and decrement > 0.01 * last) or size < 0.3
         last = decrement
     raise NoConvergenceError(
-        f"the penalized fit did not settle in {MOST_STEPS} steps; rescale the predictors, or choose another link",
+        f"the penalized fit did not settle in {MOST_STEPS} steps; rescale the predictors, or "
+        "choose another link",
         iterations=MOST_STEPS,
     )
 
 
 def _curvature(model: _Model, now: _At, free: np.ndarray) -> np.ndarray | None:
-    """Minus the derivative of the penalized score along the free directions, by differences; None where it fails."""
+    """Minus the derivative of the penalized score along the free directions, by differences.
+
+    None where it fails.
+    """
     q = free.shape[1]
     out = np.zeros((q, q))
     scale = np.sqrt(np.maximum(np.einsum("ij,ik,kj->j", free, now.H, free), 1e-300))

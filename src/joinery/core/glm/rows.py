@@ -1,7 +1,7 @@
-"""The rows of a generalized linear model at given coefficients: means, working response, working weights.
+"""The rows of a generalized linear model: means, working response, working weights.
 
-The working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη)²/V(μ) (McCullagh & Nelder 1989, 2.5).
-"""
+The working response is z = η + (y − μ)/(dμ/dη) with weights W = w(dμ/dη)²/V(μ) (McCullagh & Nelder
+1989, 2.5)."""
 
 from __future__ import annotations
 
@@ -45,7 +45,11 @@ class LikelihoodRows:
     @property
     def precision(self) -> np.ndarray:
         """Weights without the repeats."""
-        return self.weights if self.repeats is None else self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
+        return (
+            self.weights
+            if self.repeats is None
+            else self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
+        )
 
 
 class LikelihoodSource(Protocol):
@@ -60,7 +64,7 @@ class LikelihoodSource(Protocol):
 
 @dataclass(frozen=True)
 class MappedRows:
-    """The rows of a source, each part with something put in place of its own: other columns, another offset."""
+    """The rows of a source with something replaced in each part: columns, or the offset."""
 
     source: LikelihoodSource
     width: int
@@ -88,7 +92,10 @@ class ArrayRows:
 
 @dataclass(frozen=True)
 class WorkingBlocks:
-    """The weighted least squares at given coefficients, as row blocks; at the family's first means for None."""
+    """The weighted least squares at given coefficients, as row blocks.
+
+    At the family's first means for None.
+    """
 
     source: LikelihoodSource
     family: Family
@@ -110,7 +117,7 @@ class WorkingBlocks:
 
 @dataclass(frozen=True)
 class WorkingState:
-    """What some rows are at given coefficients, each (m,): ``residual`` is the working one, z − η."""
+    """State of some rows, each (m,); ``residual`` is the working one, z − η."""
 
     eta: np.ndarray
     mu: np.ndarray
@@ -175,8 +182,12 @@ def unit_deviance(family: Family, y: np.ndarray, state: WorkingState) -> np.ndar
     return family.deviance(y, state.mu, state.rest)
 
 
-def products(X: np.ndarray, W: np.ndarray, e: np.ndarray, *, rough: bool = False) -> tuple[np.ndarray, np.ndarray]:
-    """[1, X]ᵀW[1, X] and [1, X]ᵀe; the first ``rough``, in single precision, where there is much of it.
+def products(
+    X: np.ndarray, W: np.ndarray, e: np.ndarray, *, rough: bool = False
+) -> tuple[np.ndarray, np.ndarray]:
+    """[1, X]ᵀW[1, X] and [1, X]ᵀe.
+
+    The first ``rough``, in single precision, where there is much of it.
 
     A step needs no more: what it leaves undone the next one, from exact gradients, makes good.
     """
@@ -199,11 +210,13 @@ def log_weight_slope(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
     """d log W/dη of each row: 2·d log(dμ/dη)/dη − V′(μ)(dμ/dη)/V."""
     family, link = working.family, working.link
     V = family.variance(state.mu, state.rest)
-    return np.asarray(2 * link.bend(state.eta) - family.variance_slope(state.mu, state.rest) * state.slope / V)
+    return np.asarray(
+        2 * link.bend(state.eta) - family.variance_slope(state.mu, state.rest) * state.slope / V
+    )
 
 
 def observed_weights(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
-    """−d/dη of each row's score w(y − μ)(dμ/dη)/V: Newton's weights (McCullagh & Nelder 1989, 2.5)."""
+    """−d/dη of each row's score, Newton's weights (McCullagh & Nelder 1989, 2.5)."""
     turn = log_weight_slope(working, state) - working.link.bend(state.eta)
     found = state.W * (1 - state.residual * turn)
     return np.asarray(np.where(np.isfinite(found), found, state.W))

@@ -14,7 +14,7 @@ from joinery.core.numeric.triangular import power_of_two, triangle
 
 @dataclass(frozen=True)
 class Correlation:
-    """Correlations of pairs of columns, each (pairs,): r, ends of its interval, p, and the rows it rests on."""
+    """Correlations of pairs of columns, each (pairs,): r, its interval, p, and the rows used."""
 
     r: np.ndarray
     lower: np.ndarray
@@ -27,22 +27,26 @@ def deviation(values: np.ndarray) -> float:
     """The standard deviation, over n − 1, of values of any size; NaN for fewer than two."""
     if len(values) < 2:
         return float("nan")
-    return root_mean_square(values - values.mean()) * float(np.sqrt(len(values) / (len(values) - 1)))
+    return root_mean_square(values - values.mean()) * float(
+        np.sqrt(len(values) / (len(values) - 1))
+    )
 
 
 def root_mean_square(values: np.ndarray) -> float:
     """Of values of any size; NaN for none."""
     if not len(values):
         return float("nan")
-    unit = float(power_of_two(np.max(np.abs(values), keepdims=True))[0])  # those of 10²⁰⁰ cannot be squared
+    unit = float(
+        power_of_two(np.max(np.abs(values), keepdims=True))[0]
+    )  # those of 10²⁰⁰ cannot be squared
     return float(np.sqrt(((values / unit) ** 2).mean())) * unit
 
 
 def pearson(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:
-    """Pearson's r of every pair of columns of X (n, k), each over the rows where both are present (not NaN).
+    """Pearson's r of every pair of columns of X (n, k), over the rows where both are present.
 
-    Returns the places of the pairs (pairs, 2), the first column varying slowest, and a Correlation: intervals by
-    Fisher's z (1921), p from t = r√((n−2)/(1−r²)). NaN where a column does not vary.
+    Returns the places of the pairs (pairs, 2), the first column varying slowest, and a Correlation:
+    intervals by Fisher's z (1921), p from t = r√((n−2)/(1−r²)). NaN where a column does not vary.
     """
     here = ~np.isnan(X)
     pairs = np.column_stack(np.triu_indices(X.shape[1], 1))
@@ -51,7 +55,7 @@ def pearson(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation
 
 
 def spearman(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:
-    """Spearman's rank correlation of every pair, as ``pearson``: ranks among the rows where both are present.
+    """Spearman's rank correlation of every pair, ranked among the rows where both are present.
 
     The interval widens Fisher's by √(1 + r²/2) (Bonett & Wright 2000).
     """
@@ -74,17 +78,23 @@ def spearman(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlatio
 
 def ranks(x: np.ndarray) -> np.ndarray:
     """Ranks from 1, equal values sharing their mean rank: (n,)."""
-    order = np.argsort(x)  # equal values share a rank, so their order among themselves does not matter
+    order = np.argsort(
+        x
+    )  # equal values share a rank, so their order among themselves does not matter
     ordered = x[order]
-    starts = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1])) if len(x) else np.empty(0, int)
+    starts = (
+        np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1])) if len(x) else np.empty(0, int)
+    )
     ends = np.append(starts[1:], len(x))
     out = np.empty(len(x))
     out[order] = np.repeat((starts + 1 + ends) / 2, ends - starts)
     return out
 
 
-def _correlations(X: np.ndarray, here: np.ndarray, pairs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """r and n of each pair; one matrix product for columns without gaps, pair by pair for the others."""
+def _correlations(
+    X: np.ndarray, here: np.ndarray, pairs: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """r and n of each pair: one matrix product without gaps, pair by pair with them."""
     i, j = pairs.T
     whole = np.asarray(here.all(axis=0))
     r, n = np.full(len(pairs), np.nan), np.full(len(pairs), len(X))
@@ -120,7 +130,9 @@ def _of_length_one(x: np.ndarray) -> np.ndarray:
 
 def _with_interval(r: np.ndarray, n: np.ndarray, widen: np.ndarray, level: float) -> Correlation:
     with np.errstate(all="ignore"):
-        reach = tails.normal_quantile((1 + level) / 2) * widen / np.sqrt(np.where(n > 3, n - 3, np.nan))
+        reach = (
+            tails.normal_quantile((1 + level) / 2) * widen / np.sqrt(np.where(n > 3, n - 3, np.nan))
+        )
         z = np.arctanh(r)
         lower, upper = np.tanh(z - reach), np.tanh(z + reach)
         df = np.where(n > 2, n - 2, np.nan)
@@ -133,10 +145,10 @@ def _with_interval(r: np.ndarray, n: np.ndarray, widen: np.ndarray, level: float
 def variance_inflation(R: np.ndarray, groups: Sequence[np.ndarray]) -> np.ndarray:
     """How much overlap with the other terms inflates each term's variance.
 
-    Parameters: R (r, r), a triangular factor of the columns (centred where there is an intercept); ``groups`` the
-    places of each term's columns. Returns the generalized VIF of each term, which is the plain VIF for one column
-    (Fox & Monette 1992). A term of q columns compares with a plain VIF by its q-th root.
-    """
+    Parameters: R (r, r), a triangular factor of the columns (centred where there is an intercept);
+        ``groups`` the places of each term's columns. Returns the generalized VIF of each term,
+        which is the plain VIF for one column (Fox & Monette 1992). A term of q columns compares
+        with a plain VIF by its q-th root."""
     with np.errstate(all="ignore"):
         lengths = np.sqrt((R * R).sum(axis=0))
         unit = R / np.where(lengths > 0, lengths, np.nan)
@@ -144,7 +156,9 @@ def variance_inflation(R: np.ndarray, groups: Sequence[np.ndarray]) -> np.ndarra
     whole = _log_det(unit)
     for own in groups:
         rest = np.setdiff1d(np.arange(len(R)), own)
-        out.append(np.exp(_log_det(unit[:, own]) + _log_det(unit[:, rest]) - whole) if len(own) else np.nan)
+        out.append(
+            np.exp(_log_det(unit[:, own]) + _log_det(unit[:, rest]) - whole) if len(own) else np.nan
+        )
     return np.array(out)
 
 

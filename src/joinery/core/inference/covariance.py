@@ -1,9 +1,9 @@
 """Covariances of coefficients that do not rest on even, independent spread.
 
-All are worked out in the basis where the rows u (n, q) of the design, times √w, are orthonormal, so that leverage is
-w‖u‖² and the plain covariance is s²·I. A sandwich there is its "meat" alone; the coefficients' covariance is
-root·meat·rootᵀ, and the variance of a combination ℓ in the basis is ℓᵀ·meat·ℓ.
-"""
+All are worked out in the basis where the rows u (n, q) of the design, times √w, are orthonormal, so
+that leverage is w‖u‖² and the plain covariance is s²·I. A sandwich there is its "meat" alone; the
+coefficients' covariance is root·meat·rootᵀ, and the variance of a combination ℓ in the basis is
+ℓᵀ·meat·ℓ."""
 
 from __future__ import annotations
 
@@ -15,9 +15,13 @@ import numpy as np
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import row_lengths
 
-ALONE = 1e-10  # of 1 − leverage: below it nothing but the row (or cluster) itself speaks to a direction
-EXACT = 1e-16  # a variance that small beside the others comes from residuals that are zero but for rounding
-MOST_KEPT = 1_000_000  # cells of the clusters' leverages that are kept for the degrees of freedom of combinations
+ALONE = (
+    1e-10  # of 1 − leverage: below it nothing but the row (or cluster) itself speaks to a direction
+)
+# a variance that small beside the others comes from residuals that are zero but for rounding
+EXACT = 1e-16
+# cells of the clusters' leverages that are kept for the degrees of freedom of combinations
+MOST_KEPT = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -29,11 +33,15 @@ class Sandwich:
     df: np.ndarray  # of each coefficient (q,)
     clusters: tuple[int, ...] = ()  # how many of each grouping
     lags: int | None = None
-    # orthonormal directions (q, b) to which one row or cluster alone speaks, so that nothing tells their variance
+    # orthonormal directions (q, b) to which one row or cluster alone speaks, so that nothing tells
+    # their variance
     blind: np.ndarray = field(default_factory=lambda: np.empty((0, 0)))
-    # for each grouping, the leverage UᵀWU of each of its clusters (G, q, q); empty where they are too many to keep
+    # for each grouping, the leverage UᵀWU of each of its clusters (G, q, q); empty where they are
+    # too many to keep
     leverages: tuple[np.ndarray, ...] = ()
-    clipped: bool = False  # whether crossed groupings left negative variances, which were set to zero
+    clipped: bool = (
+        False  # whether crossed groupings left negative variances, which were set to zero
+    )
 
     def errors(self, L: np.ndarray) -> np.ndarray:
         """Standard errors of combinations L (m, q) in the basis; NaN where nothing tells them."""
@@ -45,8 +53,8 @@ class Sandwich:
     def sighted(self, L: np.ndarray) -> np.ndarray:
         """Whether residuals tell how sure each of combinations L (m, q) is.
 
-        They do not where a row or cluster alone speaks to it, nor where only rows that are fitted exactly do.
-        """
+        They do not where a row or cluster alone speaks to it, nor where only rows that are fitted
+        exactly do."""
         square = (L * L).sum(axis=1)
         spread = np.einsum("ij,jk,ik->i", L, self.meat, L)
         seen = spread > EXACT * float(np.trace(self.meat)) * square
@@ -55,7 +63,7 @@ class Sandwich:
         return np.asarray(seen)
 
     def degrees(self, L: np.ndarray) -> np.ndarray:
-        """Degrees of freedom of combinations L (m, q): their own where clusters made the covariance.
+        """Degrees of freedom of combinations L (m, q), their own under a clustered covariance.
 
         Of too many clusters to keep, the smallest of any coefficient.
         """
@@ -68,7 +76,7 @@ class Sandwich:
 
 @dataclass(frozen=True)
 class Joint:
-    """The test that several combinations are zero together: F, its degrees of freedom and p, and why there is none."""
+    """A joint test of several combinations: F, degrees of freedom and p, or why there is none."""
 
     f: float
     df1: int
@@ -78,10 +86,10 @@ class Joint:
 
 
 def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
-    """Wald's test that combinations L (r, q) in the basis, ``away`` (r,) from their claims, are zero together.
+    """Wald's test that combinations L (r, q) in the basis, ``away`` from claims, are zero.
 
-    Clusters: the approximate Hotelling T² of Pustejovsky & Tipton 2018, (11) to (15); else F(r, n − p).
-    """
+    Clusters: the approximate Hotelling T² of Pustejovsky & Tipton 2018, (11) to (15); else F(r, n −
+        p)."""
     r = len(L)
     if not r:
         return Joint(np.nan, 0, np.nan, np.nan, "there is nothing to test")
@@ -96,7 +104,13 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
     values, vectors = np.linalg.eigh(V / np.outer(scale, scale))
     if values[0] <= 1e-12 * values[-1]:
         rank = int(np.sum(values > 1e-12 * values[-1]))
-        return Joint(np.nan, r, np.nan, np.nan, f"the covariance has rank {rank} only, and {r} are to be tested")
+        return Joint(
+            np.nan,
+            r,
+            np.nan,
+            np.nan,
+            f"the covariance has rank {rank} only, and {r} are to be tested",
+        )
     Q = float(((vectors.T @ (away / scale)) ** 2 / values).sum())
     if sandwich.kind != "clustered":
         df2 = float(sandwich.degrees(L)[0])
@@ -113,21 +127,37 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
 
 
 def robust(
-    kind: str, u: np.ndarray, e: np.ndarray, w: np.ndarray, repeats: np.ndarray, root: np.ndarray, n: int
+    kind: str,
+    u: np.ndarray,
+    e: np.ndarray,
+    w: np.ndarray,
+    repeats: np.ndarray,
+    root: np.ndarray,
+    n: int,
 ) -> Sandwich:
     """HC0 (White 1980), HC1, HC2 and HC3 (MacKinnon & White 1985).
 
-    Parameters: ``kind``; u (m, q); raw residuals e, precision weights w and repeats, each (m,); ``root`` (q, q) takes
-    the basis to coefficients; n rows. A row with leverage 1 leaves a direction blind.
-    """
+    Parameters: ``kind``; u (m, q); raw residuals e, precision weights w and repeats, each (m,);
+        ``root`` (q, q) takes the basis to coefficients; n rows. A row with leverage 1 leaves a
+        direction blind."""
     q = u.shape[1]
     left = 1 - w * (u * u).sum(axis=1)
     alone = left <= ALONE
     left = np.where(alone, np.inf, left)
-    factor = {"hc0": 1.0, "hc1": n / (n - q) if n > q else np.nan, "hc2": 1 / left, "hc3": 1 / left**2}[kind]
+    factor = {
+        "hc0": 1.0,
+        "hc1": n / (n - q) if n > q else np.nan,
+        "hc2": 1 / left,
+        "hc3": 1 / left**2,
+    }[kind]
     weight = np.where(alone, 0.0, repeats * factor * (w * e) ** 2)
     df = np.full(len(root), float(n - q))
-    return Sandwich(kind, (u * weight[:, None]).T @ u, df, blind=_directions(u[alone] * np.sqrt(w[alone])[:, None]))
+    return Sandwich(
+        kind,
+        (u * weight[:, None]).T @ u,
+        df,
+        blind=_directions(u[alone] * np.sqrt(w[alone])[:, None]),
+    )
 
 
 def _directions(rows: np.ndarray) -> np.ndarray:
@@ -138,13 +168,15 @@ def _directions(rows: np.ndarray) -> np.ndarray:
     return np.asarray(vectors[values > 0.5].T)
 
 
-def clustered(u: np.ndarray, e: np.ndarray, w: np.ndarray, groups: Sequence[np.ndarray], root: np.ndarray) -> Sandwich:
-    """CR2 with Bell & McCaffrey's degrees of freedom (2002), by one grouping or several crossed ones.
+def clustered(
+    u: np.ndarray, e: np.ndarray, w: np.ndarray, groups: Sequence[np.ndarray], root: np.ndarray
+) -> Sandwich:
+    """CR2 with Bell & McCaffrey's degrees of freedom (2002), by one or several crossed groupings.
 
-    Parameters: u (m, q), residuals e, weights w (times repeats), each (m,); ``groups`` one array of group numbers (m,)
-    for each grouping; ``root`` (q, q). Crossed groupings are added and their intersections taken away (Cameron, Gelbach
-    & Miller 2011), with the smallest degrees of freedom among them.
-    """
+    Parameters: u (m, q), residuals e, weights w (times repeats), each (m,); ``groups`` one array of
+        group numbers (m,) for each grouping; ``root`` (q, q). Crossed groupings are added and their
+        intersections taken away (Cameron, Gelbach & Miller 2011), with the smallest degrees of
+        freedom among them."""
     q = u.shape[1]
     meat, counts, kept, alone = np.zeros((q, q)), [], [], []
     df = np.full(len(root), np.inf)
@@ -178,7 +210,7 @@ def clustered(u: np.ndarray, e: np.ndarray, w: np.ndarray, groups: Sequence[np.n
 def _one_clustering(
     u: np.ndarray, e: np.ndarray, w: np.ndarray, group: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The meat of one grouping, each cluster's leverage K = UᵀWU (G, q, q), and directions it alone speaks to.
+    """The meat of one grouping, each cluster's leverage K = UᵀWU (G, q, q), and blind directions.
 
     With t = UᵀWe of a cluster the adjusted score is (I − K)^(−1/2)·t.
     """
@@ -200,7 +232,7 @@ def _one_clustering(
 
 
 def _split(K: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """K(I − K)⁻¹ and K(I − K)^(−1/2) of each cluster, each (G, q, q), zero in directions it alone speaks to."""
+    """K(I − K)⁻¹ and K(I − K)^(−1/2) of each cluster (G, q, q), zero in its blind directions."""
     values, vectors = np.linalg.eigh(K)
     alone = 1 - values <= ALONE
     left = np.where(alone, 1.0, 1 - values)
@@ -230,7 +262,7 @@ def _bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
 
 
 def _hotelling_degrees(K: np.ndarray, L: np.ndarray) -> float:
-    """η of the approximate Hotelling T² of combinations L (r, q) (Pustejovsky & Tipton 2018, (13))."""
+    """η of the approximate Hotelling T² of combinations L (r, q) (Pustejovsky & Tipton 2018)."""
     whole, half = _split(K)
     r = len(L)
 
@@ -251,7 +283,9 @@ def _hotelling_degrees(K: np.ndarray, L: np.ndarray) -> float:
     return r * (r + 1) / total if total > 0 else float("nan")
 
 
-def _product(a: np.ndarray, X: np.ndarray, Y: np.ndarray, b: np.ndarray, U: np.ndarray, W: np.ndarray) -> float:
+def _product(
+    a: np.ndarray, X: np.ndarray, Y: np.ndarray, b: np.ndarray, U: np.ndarray, W: np.ndarray
+) -> float:
     """The sum of all cells of (diag(a) − XYᵀ)∘(diag(b) − UWᵀ), without forming them."""
     apart = float(a @ b) - float(a @ (U * W).sum(axis=1)) - float(b @ (X * Y).sum(axis=1))
     return apart + float(((U.T @ X) * (W.T @ Y)).sum())
@@ -267,9 +301,8 @@ def autocorrelated(
 ) -> Sandwich:
     """Bartlett weights over neighbouring rows (Newey & West 1987).
 
-    Parameters: u (m, q), e, w (m,); ``place`` (m,) each row's place in the order, rows left out counted, so that they
-    break the neighbourhood; ``root`` (q, q); n rows.
-    """
+    Parameters: u (m, q), e, w (m,); ``place`` (m,) each row's place in the order, rows left out
+        counted, so that they break the neighbourhood; ``root`` (q, q); n rows."""
     lags = newey_west_lags(n)
     scores = np.zeros((int(place.max()) + 1, u.shape[1]))
     scores[place] = u * (w * e)[:, None]
@@ -279,4 +312,6 @@ def autocorrelated(
         meat += (1 - lag / (lags + 1)) * (cross + cross.T)
     alone = 1 - w * (u * u).sum(axis=1) <= ALONE
     blind = _directions(u[alone] * np.sqrt(w[alone])[:, None])
-    return Sandwich("autocorrelated", meat, np.full(len(root), float(n - u.shape[1])), lags=lags, blind=blind)
+    return Sandwich(
+        "autocorrelated", meat, np.full(len(root), float(n - u.shape[1])), lags=lags, blind=blind
+    )

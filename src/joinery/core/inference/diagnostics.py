@@ -1,7 +1,7 @@
 """Checks of a least-squares fit, from its residuals and an orthonormal basis of its columns.
 
-Throughout e (n,) are residuals times √w, and U (n, p) is a basis of √w·X with UᵀU = I, so that Uᵀe = 0.
-"""
+Throughout e (n,) are residuals times √w, and U (n, p) is a basis of √w·X with UᵀU = I, so that Uᵀe
+= 0."""
 
 from __future__ import annotations
 
@@ -16,12 +16,15 @@ from joinery.core.numeric.triangular import triangle
 MOST_EXACT = 4000  # rows up to which the law of Durbin and Watson's d is inverted, normal beyond
 NORMAL_ROWS = 5000
 NODES = 4000
-LOST, MOST_EIGEN = 1e-8, 2000  # chances that the inversion loses in rounding, and rows whose eigenvalues are found
+LOST, MOST_EIGEN = (
+    1e-8,
+    2000,
+)  # chances that the inversion loses in rounding, and rows whose eigenvalues are found
 
 
 @dataclass(frozen=True)
 class Test:
-    """A statistic, its p, its degrees of freedom where it has some, and how large the departure is."""
+    """A statistic, its p, its degrees of freedom if any, and the size of the departure."""
 
     statistic: float
     p: float
@@ -33,7 +36,7 @@ NOTHING = Test(float("nan"), float("nan"))
 
 
 def holm(p: np.ndarray) -> np.ndarray:
-    """p-values of several tests, corrected so that the chance of any false alarm is kept (Holm 1979)."""
+    """Holm's p-values of several tests, which keep the chance of any false alarm (1979)."""
     p = np.asarray(p, float)
     order = np.argsort(np.where(np.isnan(p), np.inf, p), kind="stable")
     count = int(np.sum(~np.isnan(p)))
@@ -59,12 +62,13 @@ def added_column(zz: float, uz: np.ndarray, ze: float, rss: float, df: float) ->
     return Test(t, float(tails.t_two_sided(t, df - 1)), (df - 1,), gain / rss)
 
 
-def replicate_lack_of_fit(e: np.ndarray, weights: np.ndarray, times: np.ndarray, group: np.ndarray, rank: int) -> Test:
-    """Lack of fit against the spread within groups of rows whose predictors are equal (Draper & Smith 1998, 2.1).
+def replicate_lack_of_fit(
+    e: np.ndarray, weights: np.ndarray, times: np.ndarray, group: np.ndarray, rank: int
+) -> Test:
+    """Lack of fit against the spread of rows with equal predictors (Draper & Smith 1998, 2.1).
 
-    Parameters: raw residuals e, weights, and how many equal rows each stands for, each (m,); group numbers (m,); rank
-    of the model. Size is F itself.
-    """
+    Parameters: raw residuals e, weights, and how many equal rows each stands for, each (m,); group
+        numbers (m,); rank of the model. Size is F itself."""
     w = weights * times
     total = np.bincount(group, w)
     mean = np.bincount(group, w * e) / np.where(total > 0, total, 1.0)
@@ -79,18 +83,19 @@ def replicate_lack_of_fit(e: np.ndarray, weights: np.ndarray, times: np.ndarray,
 
 
 def even_spread(r_squared: float, n: int, columns: int) -> Test:
-    """n·R² of the squared residuals on the predictors, χ² (Breusch & Pagan 1979, studentized by Koenker 1981)."""
+    """n·R² of squared residuals on predictors, χ² (Breusch & Pagan 1979; Koenker 1981)."""
     if columns <= 0 or np.isnan(r_squared):
         return NOTHING
     return Test(n * r_squared, float(tails.chi2_upper(n * r_squared, columns)), (columns,))
 
 
 def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
-    """Shapiro & Wilk's W up to 5,000 rows, D'Agostino & Pearson's K² beyond; size is the larger of the departures.
+    """Shapiro & Wilk's W up to 5,000 rows, D'Agostino & Pearson's K² beyond.
 
-    Parameters: residuals z (m,), and how many rows each stands for. Size: |skewness|/2 or |excess kurtosis|/4,
-    whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973.
-    """
+    Size is the larger of the departures.
+
+    Parameters: residuals z (m,), and how many rows each stands for. Size: |skewness|/2 or |excess
+        kurtosis|/4, whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
     from scipy import stats
 
     n = int(times.sum())
@@ -113,7 +118,9 @@ def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
 def _skewness_z(skewness: float, n: int) -> float:
     """A sample's skewness as a standard normal under normality (D'Agostino 1970)."""
     y = skewness * np.sqrt((n + 1) * (n + 3) / (6.0 * (n - 2)))
-    peak = 3.0 * (n * n + 27 * n - 70) * (n + 1) * (n + 3) / ((n - 2.0) * (n + 5) * (n + 7) * (n + 9))
+    peak = (
+        3.0 * (n * n + 27 * n - 70) * (n + 1) * (n + 3) / ((n - 2.0) * (n + 5) * (n + 7) * (n + 9))
+    )
     w2 = -1 + np.sqrt(2 * (peak - 1))
     return float(np.arcsinh(y / np.sqrt(2.0 / (w2 - 1))) / np.sqrt(0.5 * np.log(w2)))
 
@@ -124,7 +131,10 @@ def _kurtosis_z(kurtosis: float, n: int) -> float:
     variance = 24.0 * n * (n - 2) * (n - 3) / ((n + 1) ** 2 * (n + 3) * (n + 5))
     x = (kurtosis - mean) / np.sqrt(variance)
     skew = (
-        6.0 * (n * n - 5 * n + 2) / ((n + 7) * (n + 9)) * np.sqrt(6.0 * (n + 3) * (n + 5) / (n * (n - 2.0) * (n - 3)))
+        6.0
+        * (n * n - 5 * n + 2)
+        / ((n + 7) * (n + 9))
+        * np.sqrt(6.0 * (n + 3) * (n + 5) / (n * (n - 2.0) * (n - 3)))
     )
     a = 6.0 + 8.0 / skew * (2.0 / skew + np.sqrt(1 + 4.0 / skew**2))
     below = 1 + x * np.sqrt(2 / (a - 4.0))
@@ -138,10 +148,10 @@ def _kurtosis_z(kurtosis: float, n: int) -> float:
 def durbin_watson(e: np.ndarray, U: np.ndarray | None) -> Test:
     """d = Σ(eₜ − eₜ₋₁)²/Σeₜ² with its two-sided p; size is the lag-one correlation, about 1 − d/2.
 
-    The law of d under independent normal errors is that of Σ(λⱼ − d)χ²₁ around 0, λ the eigenvalues of MAM; its
-    characteristic function needs only tridiagonal solutions and is inverted by Davies' sum (1973). Above 4,000 rows,
-    and without U, the normal law with d's own mean and variance. Source: Durbin & Watson 1950, 1951.
-    """
+    The law of d under independent normal errors is that of Σ(λⱼ − d)χ²₁ around 0, λ the eigenvalues
+    of MAM; its characteristic function needs only tridiagonal solutions and is inverted by Davies'
+    sum (1973). Above 4,000 rows, and without U, the normal law with d's own mean and variance.
+    Source: Durbin & Watson 1950, 1951."""
     n = len(e)
     p = 0 if U is None else U.shape[1]
     square = float(e @ e)
@@ -200,13 +210,15 @@ def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> 
 
 
 def _far_tail(U: np.ndarray, d: float) -> float:
-    """The chance of a d farther out on its own side, with all its digits: inverted along the line of steepest descent.
+    """The chance of a d farther out on its side, inverted along the line of steepest descent.
 
     On the line through the saddle point of exp K(s) nothing cancels (Daniels 1954; Rice 1980).
     """
     n = len(U)
     MA = _differenced(np.eye(n) - U @ U.T)
-    full = np.linalg.eigvalsh(MA - U @ (U.T @ MA) - 8 * U @ U.T)  # those of the columns' own space lie below zero
+    full = np.linalg.eigvalsh(
+        MA - U @ (U.T @ MA) - 8 * U @ U.T
+    )  # those of the columns' own space lie below zero
     values = full[U.shape[1] :] - d
     low, high = 0.5 / values.min(), 0.5 / values.max()  # between these K(s) exists
 
@@ -230,8 +242,8 @@ def _far_tail(U: np.ndarray, d: float) -> float:
 def _characteristic(n: int, U: np.ndarray, d: float, t: float) -> complex:
     """E exp(itQ) = det(I − 2itB)^(−½) · det(Uᵀ(I − 2itB)⁻¹U)^(−½) for B = A − dI tridiagonal.
 
-    Every pivot has a positive real part, so that the principal logarithm of each is the right branch.
-    """
+    Every pivot has a positive real part, so that the principal logarithm of each is the right
+    branch."""
     banded = np.empty((3, n), dtype=complex)
     banded[0], banded[2] = 2j * t, 2j * t
     banded[1] = 1 - 2j * t * (2 - d)
@@ -242,7 +254,10 @@ def _characteristic(n: int, U: np.ndarray, d: float, t: float) -> complex:
 
 
 def _log_tridiagonal(diagonal: np.ndarray, beside: complex) -> complex:
-    """log det of a symmetric tridiagonal matrix by its pivots; ``beside`` is the square of the entries beside."""
+    """log det of a symmetric tridiagonal matrix by its pivots.
+
+    ``beside`` is the square of the entries beside.
+    """
     inner = complex(diagonal[1]) if len(diagonal) > 2 else 0j
     pivot = complex(diagonal[0])
     total = np.log(pivot)
@@ -259,7 +274,7 @@ def _log_tridiagonal(diagonal: np.ndarray, beside: complex) -> complex:
 
 
 def _log_symmetric(S: np.ndarray) -> complex:
-    """log det of a complex symmetric matrix with positive definite real part, by elimination without exchanges."""
+    """log det of a complex symmetric matrix with positive definite real part, by elimination."""
     S, total = S.copy(), 0j
     for k in range(len(S)):
         pivot = S[k, k]
@@ -269,7 +284,7 @@ def _log_symmetric(S: np.ndarray) -> complex:
 
 
 def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
-    """F of so many lagged residuals added to the model (Breusch 1978; Godfrey 1978), zeros before the first row."""
+    """F of lagged residuals added to the model (Breusch 1978; Godfrey 1978)."""
     Z = np.column_stack([np.concatenate([np.zeros(k), e[:-k]]) for k in range(1, lags + 1)])
     df = len(e) - U.shape[1] - lags
     left = Z - U @ (U.T @ Z)
@@ -285,11 +300,11 @@ def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
 
 
 def condition_indexes(R: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Condition indexes (r,) of columns scaled to unit length, and each coefficient's variance shares (r, r).
+    """Condition indexes (r,) of columns of unit length, and the variance shares (r, r).
 
-    Parameters: R, a factor of the uncentred columns, the constant among them. Row i of the shares belongs to index i;
-    a column's shares add to one. Source: Belsley 1991, *Conditioning Diagnostics*, 3.
-    """
+    Parameters: R, a factor of the uncentred columns, the constant among them. Row i of the shares
+        belongs to index i; a column's shares add to one. Source: Belsley 1991, *Conditioning
+        Diagnostics*, 3."""
     unit = R / np.sqrt((R * R).sum(axis=0))
     _, values, turned = np.linalg.svd(unit)
     parts = (turned / values[:, None]) ** 2

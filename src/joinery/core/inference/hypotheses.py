@@ -1,8 +1,7 @@
 """Sums of squares and tests from a triangular factor alone.
 
-R (r, r) is the factor of the columns and g (r,) = Qᵀy, so that a model in a subset S of columns explains what the
-triangle of [R_S | g] has above its last row.
-"""
+R (r, r) is the factor of the columns and g (r,) = Qᵀy, so that a model in a subset S of columns
+explains what the triangle of [R_S | g] has above its last row."""
 
 from __future__ import annotations
 
@@ -13,12 +12,17 @@ from joinery.core.numeric.triangular import triangle
 
 
 def extra(
-    R: np.ndarray, g: np.ndarray, before: np.ndarray, own: np.ndarray, constant: np.ndarray | None = None
+    R: np.ndarray,
+    g: np.ndarray,
+    before: np.ndarray,
+    own: np.ndarray,
+    constant: np.ndarray | None = None,
 ) -> tuple[float, int]:
     """What columns explain beyond others: the sum of squares and its degrees of freedom.
 
-    Parameters: R (r, q) independent columns in an orthonormal basis, and g (r,) the response; places of the columns
-    ``before``, and of those asked about; ``constant`` (r,) where columns hold it unwritten: it always comes before.
+    Parameters: R (r, q) independent columns in an orthonormal basis, and g (r,) the response;
+        places of the columns ``before``, and of those asked about; ``constant`` (r,) where columns
+        hold it unwritten: it always comes before.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Draper & Smith 1998, 6.1.
     """
     if not len(own):
@@ -29,14 +33,16 @@ def extra(
         return float(part @ part), len(own)
     first = _basis(np.column_stack([constant, R[:, before]]))
     left = R[:, own] - first @ (first.T @ R[:, own])
-    left = left - first @ (first.T @ left)  # once more, for the digits that the first time cancelled
+    left = left - first @ (
+        first.T @ left
+    )  # once more, for the digits that the first time cancelled
     basis = _basis(left, np.sqrt((R[:, own] ** 2).sum(axis=0)))
     part = basis.T @ g
     return float(part @ part), basis.shape[1]
 
 
 def _basis(A: np.ndarray, sizes: np.ndarray | None = None) -> np.ndarray:
-    """An orthonormal basis of the columns of A, those without those that are no larger than rounding of ``sizes``."""
+    """An orthonormal basis of the columns of A that are larger than rounding of ``sizes``."""
     if not A.shape[1]:
         return np.zeros((len(A), 0))
     sizes = np.sqrt((A * A).sum(axis=0)) if sizes is None else sizes

@@ -1,8 +1,7 @@
-"""What each row does to a least-squares fit: leverage, scaled residuals, and the change when the row is left out.
+"""Influence of each row on a least-squares fit: leverage, scaled residuals, deletion.
 
-Belsley, Kuh & Welsch 1980, *Regression Diagnostics*, chapter 2; Cook 1977. Every figure equals what leaving the row
-out and fitting again gives, the design columns held as they are.
-"""
+Belsley, Kuh & Welsch 1980, *Regression Diagnostics*, chapter 2; Cook 1977. Every figure equals what
+leaving the row out and fitting again gives, the design columns held as they are."""
 
 from __future__ import annotations
 
@@ -19,7 +18,7 @@ from joinery.core.numeric.triangular import EPS
 
 @dataclass(frozen=True)
 class Influence:
-    """Per-row figures, each (n,), NaN where a figure does not exist (leverage 1, or no degrees of freedom)."""
+    """Per-row figures, each (n,); NaN where one does not exist (leverage 1, or no df left)."""
 
     leverage: np.ndarray
     standardized: np.ndarray  # e√w / (s√(1−h)): internally studentized
@@ -38,10 +37,9 @@ def influence(
 ) -> Influence:
     """Influence figures of fitted rows.
 
-    Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights (n,) or None; a
-    ``known`` standard deviation in the solution's unit, where it is not estimated.
-    Returns an Influence. Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36).
-    """
+    Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights
+        (n,) or None; a ``known`` standard deviation in the solution's unit, where it is not
+        estimated. Returns an Influence. Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36)."""
     h = solution.unscaled_variance(X)
     if weights is not None:
         h *= weights
@@ -72,9 +70,13 @@ def influence(
 
 
 def changes(
-    solution: Solution, X: np.ndarray, studentized: np.ndarray, leverage: np.ndarray, weights: np.ndarray
+    solution: Solution,
+    X: np.ndarray,
+    studentized: np.ndarray,
+    leverage: np.ndarray,
+    weights: np.ndarray,
 ) -> np.ndarray:
-    """DFBETAS: by how many of its standard errors each row moves each estimable coefficient: (n, rank).
+    """DFBETAS (n, rank): each coefficient's change without each row, in its standard errors.
 
     Parameters: X (n, k); the rows' studentized residuals, leverage and weights, each (n,).
     Source: Belsley, Kuh & Welsch 1980, (2.7).
@@ -82,10 +84,12 @@ def changes(
     with np.errstate(all="ignore"):
         pull = studentized * np.sqrt(weights / np.where(leverage < 1, 1 - leverage, np.nan))
         return np.asarray(
-            pull[:, None] * times_transpose(solution.root, solution.in_basis(X)).T / solution.error_factors
+            pull[:, None]
+            * times_transpose(solution.root, solution.in_basis(X)).T
+            / solution.error_factors
         )
 
 
 def harm_limit(p: int, df: int) -> float:
-    """The Cook's distance from which a row decides the answer: the median of F(p, n − p), at most 1 (Cook 1977)."""
+    """Cook's distance of a row that decides: the median of F(p, n − p), at most 1."""
     return float(min(1.0, tails.f_quantile(0.5, p, df))) if p > 0 and df > 0 else float("nan")

@@ -10,6 +10,11 @@ from joinery.core.numeric import distributions as tails
 def around(
     estimate: np.ndarray, standard_error: np.ndarray, df: float | np.ndarray, level: float
 ) -> tuple[np.ndarray, np.ndarray]:
-    """estimate ± t(df)·standard error: the ends of a two-sided interval at ``level`` (0 to 1); NaN where df is 0."""
-    reach = tails.t_quantile((1 + level) / 2, np.where(np.asarray(df) > 0, df, np.nan)) * standard_error
+    """estimate ± t(df)·standard error: the ends of a two-sided interval at ``level`` (0 to 1).
+
+    NaN where df is 0.
+    """
+    reach = (
+        tails.t_quantile((1 + level) / 2, np.where(np.asarray(df) > 0, df, np.nan)) * standard_error
+    )
     return estimate - reach, estimate + reach

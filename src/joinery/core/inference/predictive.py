@@ -1,8 +1,7 @@
-"""Where a single new response will lie: quantiles of its distribution with the coefficients' uncertainty inside.
+"""Where a single new response will lie, the coefficients' uncertainty included.
 
-η of a new row is uncertain; the distribution function of the response is averaged over it, over those η alone that have
-a mean which the family admits.
-"""
+η of a new row is uncertain; the distribution function of the response is averaged over it, over
+those η alone that have a mean which the family admits."""
 
 from __future__ import annotations
 
@@ -24,7 +23,9 @@ def admitted(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:
     (low, high), (lowest, highest) = link.domain, family.mean_range
     with np.errstate(all="ignore"):
         mu = link.mu(eta)
-        return np.asarray((eta > low) & (eta < high) & (mu >= lowest) & (mu <= highest) & np.isfinite(mu))
+        return np.asarray(
+            (eta > low) & (eta < high) & (mu >= lowest) & (mu <= highest) & np.isfinite(mu)
+        )
 
 
 def eta_range(family: Family, link: Link) -> tuple[float, float]:
@@ -46,10 +47,10 @@ def ends(
     trials: np.ndarray | None,
     spread: np.ndarray,
 ) -> tuple[np.ndarray, np.ndarray]:
-    """The ends (m,) between which a new response lies with at least ``level``: whole numbers for counts.
+    """The ends (m,) that hold a new response with at least ``level``: whole numbers for counts.
 
-    Parameters: η (m,) and its standard error; ``trials`` for so many of a total; the dispersion over each new row's
-    weight as ``spread``. NaN where η has no mean that the family admits.
+    Parameters: η (m,) and its standard error; ``trials`` for so many of a total; the dispersion
+        over each new row's weight as ``spread``. NaN where η has no mean that the family admits.
     """
     lower, upper = np.full(len(eta), np.nan), np.full(len(eta), np.nan)
     sound = np.flatnonzero(admitted(family, link, eta) & np.isfinite(error) & ~np.isnan(spread))
@@ -61,7 +62,9 @@ def ends(
 
     def below(y: np.ndarray) -> np.ndarray:
         with np.errstate(all="ignore"):
-            return np.asarray((family.cdf(y[:, None], mu, trials=m, spread=size) * shares).sum(axis=1))
+            return np.asarray(
+                (family.cdf(y[:, None], mu, trials=m, spread=size) * shares).sum(axis=1)
+            )
 
     tail = (1 - level) / 2
     quantile = _whole_quantile if family.discrete else _quantile
@@ -73,8 +76,10 @@ def ends(
     return lower, upper
 
 
-def _means(family: Family, link: Link, eta: np.ndarray, error: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Means (m, nodes) about each η, and what each counts: those of η that have none count nothing."""
+def _means(
+    family: Family, link: Link, eta: np.ndarray, error: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Means (m, nodes) about each η and their weights; an η without a mean has weight zero."""
     nodes, weights = special.roots_legendre(NODES)
     low, high = eta_range(family, link)
     size = np.maximum(error, 1e-12 * np.maximum(np.abs(eta), 1.0))
@@ -86,12 +91,15 @@ def _means(family: Family, link: Link, eta: np.ndarray, error: np.ndarray) -> tu
 
 
 def _whole_quantile(below: Below, low: np.ndarray, high: np.ndarray, share: float) -> np.ndarray:
-    """The first whole number whose distribution function reaches ``share``, between two that hold it."""
+    """Return the first whole number whose cdf reaches ``share``, between two that hold it."""
     low, high = np.floor(low) - 1, np.ceil(high)
     while (high - low > 1).any():
         middle = np.floor((low + high) / 2)
         reached = below(middle) >= share
-        high, low = np.where(reached, middle, high), np.where(reached, low, np.minimum(middle, high - 1))
+        high, low = (
+            np.where(reached, middle, high),
+            np.where(reached, low, np.minimum(middle, high - 1)),
+        )
     return high
 
 
@@ -112,9 +120,9 @@ def jackknife_plus(
 ) -> tuple[np.ndarray, np.ndarray]:
     """Distribution-free ends for new rows (Barber, Candès, Ramdas & Tibshirani 2021).
 
-    Parameters: ``fitted`` (m,) forecasts; the new rows (m, p) and the fitted rows (n, p) in an orthonormal basis; the
-    left-one-out residuals (n,). Each fitted row in turn is left out of the forecast and lends its own miss.
-    """
+    Parameters: ``fitted`` (m,) forecasts; the new rows (m, p) and the fitted rows (n, p) in an
+        orthonormal basis; the left-one-out residuals (n,). Each fitted row in turn is left out of
+        the forecast and lends its own miss."""
     n = len(left_out)
     # 1 − 0.9 is not quite 0.1: a place must not be lost to that
     place_low = int(np.floor((1 - level) * (n + 1) + 1e-9)) - 1

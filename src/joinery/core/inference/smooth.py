@@ -13,29 +13,35 @@ MOST_POINTS = 4000
 
 @dataclass(frozen=True)
 class Smooth:
-    """A smooth at grid points: ``at`` (g,), its ``height`` (g,), and the ``error`` (g,) of that height."""
+    """A smooth at grid points: ``at`` (g,), ``height`` (g,), and ``error`` (g,) of the height."""
 
     at: np.ndarray
     height: np.ndarray
     error: np.ndarray
 
 
-def smooth(x: np.ndarray, y: np.ndarray, *, span: float = 2 / 3, rounds: int = 3, grid: int = 61) -> Smooth | None:
-    """Locally weighted straight lines with tricube weights, made robust by bisquare weights on the residuals.
+def smooth(
+    x: np.ndarray, y: np.ndarray, *, span: float = 2 / 3, rounds: int = 3, grid: int = 61
+) -> Smooth | None:
+    """Locally weighted straight lines, tricube weights, made robust by bisquare weights.
 
-    Parameters: x, y (n,); ``span`` the share of points that counts at each place; ``rounds`` of robustness; ``grid``
-    points. Returns a Smooth, or None when x has fewer than five distinct values. Source: Cleveland 1979, JASA 74.
-    """
+    Parameters: x, y (n,); ``span`` the share of points that counts at each place; ``rounds`` of
+        robustness; ``grid`` points. Returns a Smooth, or None when x has fewer than five distinct
+        values. Source: Cleveland 1979, JASA 74."""
     keep = np.isfinite(x) & np.isfinite(y)
     x, y = x[keep], y[keep]
-    few = max(1, len(x) // (5 * MOST_POINTS))  # of a great many rows some, evenly taken, show the same
+    few = max(
+        1, len(x) // (5 * MOST_POINTS)
+    )  # of a great many rows some, evenly taken, show the same
     x, y = x[::few], y[::few]
     if len(np.unique(x)) < 5:
         return None
     order = np.argsort(x, kind="stable")
     step = max(1, len(x) // MOST_POINTS)
     x, y = x[order][::step], y[order][::step]
-    x_unit, y_unit = power_of_two(np.array([np.abs(x).max(), np.abs(y).max()]))  # what is 10²⁰⁰ cannot be squared
+    x_unit, y_unit = power_of_two(
+        np.array([np.abs(x).max(), np.abs(y).max()])
+    )  # what is 10²⁰⁰ cannot be squared
     x, y = x / x_unit, y / y_unit
     at = np.linspace(x[0], x[-1], grid)
     robust = np.ones(len(x))
@@ -66,5 +72,7 @@ def _local_lines(x: np.ndarray, at: np.ndarray, span: float, robust: np.ndarray)
     middle = (w @ x) / total
     z = x[None, :] - middle[:, None]
     spread = (w * z * z).sum(axis=1)
-    lean = np.where(spread > 1e-12 * (x[-1] - x[0]) ** 2, (at - middle) / np.where(spread > 0, spread, 1.0), 0.0)
+    lean = np.where(
+        spread > 1e-12 * (x[-1] - x[0]) ** 2, (at - middle) / np.where(spread > 0, spread, 1.0), 0.0
+    )
     return np.asarray(w / total[:, None] + lean[:, None] * w * z)

@@ -15,11 +15,11 @@ DEPENDENT = 1e-9
 
 @dataclass(frozen=True)
 class Candidates:
-    """The factor R (q, q) of [columns | y], groups of its columns, which groups each needs first, n rows.
+    """The factor R (q, q) of [columns | y], its groups of columns, which others each needs, n.
 
-    ``constant`` is 1 when the columns were centred: the intercept counts as a coefficient. ``log_scale`` is what
-    2·log likelihood has beside the residual sum of squares: weights, and the unit of the response.
-    """
+    ``constant`` is 1 when the columns were centred: the intercept counts as a coefficient.
+    ``log_scale`` is what 2·log likelihood has beside the residual sum of squares: weights, and the
+    unit of the response."""
 
     R: np.ndarray
     groups: tuple[np.ndarray, ...]
@@ -34,24 +34,30 @@ class Candidates:
         return float(self.R[:, -1] @ self.R[:, -1])
 
     def information(self, rss: float, rank: int, weight: float) -> float:
-        """AIC (weight 2) or BIC (weight log n) of a model with this residual sum of squares and rank."""
+        """AIC (weight 2) or BIC (weight log n) of a model with this residual sum of squares."""
         if not rss > 0:
             return float("nan")
-        return float(self.n * (np.log(2 * np.pi * rss / self.n) + 1) + weight * (rank + 1) - self.log_scale)
+        return float(
+            self.n * (np.log(2 * np.pi * rss / self.n) + 1) + weight * (rank + 1) - self.log_scale
+        )
 
     def rss(self, chosen: Sequence[int]) -> tuple[float, int]:
         """Residual sum of squares and rank of a model in some groups."""
         columns = np.concatenate([np.empty(0, int), *(self.groups[g] for g in sorted(chosen))])
         T = triangle(self.R[:, np.append(columns, self.R.shape[1] - 1)])
         lengths = np.sqrt((self.R[:, columns] ** 2).sum(axis=0))
-        rank = int(np.sum(np.abs(np.diag(T)[:-1]) > DEPENDENT * np.where(lengths > 0, lengths, 1.0)))
+        rank = int(
+            np.sum(np.abs(np.diag(T)[:-1]) > DEPENDENT * np.where(lengths > 0, lengths, 1.0))
+        )
         return float(T[len(columns), -1] ** 2) if rank == len(columns) else float("nan"), rank
 
     def gains(self, chosen: frozenset[int]) -> dict[int, tuple[float, int]]:
-        """What each group that may come next would take off the residual sum of squares, and its columns."""
+        """Return how much each admissible group would take off the RSS, and its columns."""
         order = sorted(chosen)
         inside = np.concatenate([np.empty(0, int), *(self.groups[g] for g in order)])
-        waiting = [g for g in range(len(self.groups)) if g not in chosen and self.needs[g] <= chosen]
+        waiting = [
+            g for g in range(len(self.groups)) if g not in chosen and self.needs[g] <= chosen
+        ]
         outside = np.concatenate([np.empty(0, int), *(self.groups[g] for g in waiting)])
         T = triangle(self.R[:, np.concatenate([inside, outside, [self.R.shape[1] - 1]])])
         left, y, place = T[len(inside) :, len(inside) : -1], T[len(inside) :, -1], 0
@@ -72,7 +78,7 @@ class Candidates:
         return out
 
     def losses(self, chosen: frozenset[int], kept: frozenset[int]) -> dict[int, tuple[float, int]]:
-        """What leaving out each group that nothing chosen needs would add to the residual sum of squares."""
+        """Return how much dropping each group that no other needs would add to the RSS."""
         out = {}
         now, _ = self.rss(sorted(chosen))
         for g in sorted(chosen - kept):
@@ -84,7 +90,7 @@ class Candidates:
 
 @dataclass(frozen=True)
 class Move:
-    """One step: what moved (None at the start and where nothing helps), the model after it, and what was tried."""
+    """One step: what moved (None at the start and the end), the model after it, what was tried."""
 
     added: bool | None
     group: int | None
@@ -99,7 +105,7 @@ Figure = Callable[[float, int], float]
 
 
 def figure_of(c: Candidates, criterion: str, tss: float) -> Figure:
-    """The figure that is made small: AIC, BIC, or minus adjusted R² of a model with this RSS and rank."""
+    """Return the figure to minimise: AIC, BIC, or minus adjusted R², of this RSS and rank."""
 
     def measured(rss: float, rank: int) -> float:
         if c.n - rank < 1 or not rss > 0:
@@ -134,10 +140,14 @@ def stepwise_path(
         options: list[tuple[float, bool, int, float, int]] = []
         if drop:
             for g, (more, width) in c.losses(chosen, kept).items():
-                options.append((_score(c, criterion, figure, now, more, width, False), False, g, more, width))
+                options.append(
+                    (_score(c, criterion, figure, now, more, width, False), False, g, more, width)
+                )
         if add:
             for g, (less, width) in c.gains(chosen).items():
-                options.append((_score(c, criterion, figure, now, less, width, True), True, g, -less, width))
+                options.append(
+                    (_score(c, criterion, figure, now, less, width, True), True, g, -less, width)
+                )
         tried = tuple((added, g, score) for score, added, g, _, _ in sorted(options))
         best = _best(options, criterion, now.figure, enter, leave)
         after = None if best is None else (chosen | {best[2]} if best[1] else chosen - {best[2]})
@@ -147,12 +157,26 @@ def stepwise_path(
         chosen = after
         seen.add(chosen)
         rss, rank = c.rss(sorted(chosen))
-        moves.append(Move(best[1], best[2], chosen, rss, rank + c.constant, figure(rss, rank + c.constant), tried))
+        moves.append(
+            Move(
+                best[1],
+                best[2],
+                chosen,
+                rss,
+                rank + c.constant,
+                figure(rss, rank + c.constant),
+                tried,
+            )
+        )
 
 
-def _score(c: Candidates, criterion: str, figure: Figure, now: Move, change: float, width: int, added: bool) -> float:
-    """The figure after a move; for p the p of the term's F, over the larger model's residual mean square."""
-    rss, rank = (now.rss - change, now.rank + width) if added else (now.rss + change, now.rank - width)
+def _score(
+    c: Candidates, criterion: str, figure: Figure, now: Move, change: float, width: int, added: bool
+) -> float:
+    """Return the figure after a move; for p that of the term's F."""
+    rss, rank = (
+        (now.rss - change, now.rank + width) if added else (now.rss + change, now.rank - width)
+    )
     if criterion != "p":
         return figure(max(rss, 0.0), rank)
     larger, df = (rss, c.n - rank) if added else (now.rss, c.n - now.rank)
@@ -162,7 +186,11 @@ def _score(c: Candidates, criterion: str, figure: Figure, now: Move, change: flo
 
 
 def _best(
-    options: list[tuple[float, bool, int, float, int]], criterion: str, now: float, enter: float, leave: float
+    options: list[tuple[float, bool, int, float, int]],
+    criterion: str,
+    now: float,
+    enter: float,
+    leave: float,
 ) -> tuple[float, bool, int, float, int] | None:
     if criterion != "p":
         best = min(options, default=None)

@@ -19,7 +19,9 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
     shift = np.append(*start(blocks, intercept, EXACT_FAR_MEAN))
     found = extremes(blocks, shift)
     scale = power_of_two(found.largest) * 2  # to at most ½
-    weight_scale = 4.0 ** np.ceil(np.log2(found.largest_weight) / 2) if found.largest_weight > 0 else 1.0
+    weight_scale = (
+        4.0 ** np.ceil(np.log2(found.largest_weight) / 2) if found.largest_weight > 0 else 1.0
+    )
     scaled = exact.Scaled(blocks, intercept, shift, scale, float(weight_scale))
     solved = exact.solve(scaled, found.weight_sum / weight_scale, found.n, (32 + k) * EPS)
     kept = solved.kept[c:] - c
@@ -95,7 +97,9 @@ def _with_constant(
     constant = precise.add(precise.add(first, _pairs(shift[-1] / y_scale)), precise.negative(moved))
     full = solved.inverse[0][1:], solved.inverse[1][1:]
     taken = precise.total(precise.multiply(full, (away[0][:, None], away[1][:, None])))
-    top = precise.add((0.5 * solved.inverse[0][0], 0.5 * solved.inverse[1][0]), precise.negative(taken))
+    top = precise.add(
+        (0.5 * solved.inverse[0][0], 0.5 * solved.inverse[1][0]), precise.negative(taken)
+    )
     below = np.column_stack([np.zeros(len(kept)), rows])
     return float(constant[0] * y_scale), np.vstack([top[0], below])
 
@@ -124,6 +128,8 @@ def _dependences(
         combination = np.zeros(k + 1)
         combination[earlier + 1] = weights[c:] * scale[j] / scale[earlier]
         if c:
-            combination[0] = shift[j] + 0.5 * weights[0] * scale[j] - combination[earlier + 1] @ shift[earlier]
+            combination[0] = (
+                shift[j] + 0.5 * weights[0] * scale[j] - combination[earlier + 1] @ shift[earlier]
+            )
         out[j] = combination
     return out

@@ -1,10 +1,10 @@
-"""The exact way: cross-products without rounding, a double-double Cholesky factor, refinement where that is not enough.
+"""The exact way: cross-products without rounding, a double-double factor, refinement.
 
-Each column, shifted near its mean and scaled by a power of two, is cut into slices of 22 bits and what they leave.
-Products of slices are exact in BLAS (Ogita, Rump & Oishi 2005), and products with what is left so small that their
-rounding lies 95 bits down; their sums are double-double (Dekker 1971). The factor is then right to κ²·2^(−95);
-coefficients are refined with double-double residuals beyond that (Björck 1967; Demmel, Hida, Riedy & Li 2009).
-"""
+Each column, shifted near its mean and scaled by a power of two, is cut into slices of 22 bits and
+what they leave. Products of slices are exact in BLAS (Ogita, Rump & Oishi 2005), and products with
+what is left so small that their rounding lies 95 bits down; their sums are double-double (Dekker
+1971). The factor is then right to κ²·2^(−95); coefficients are refined with double-double residuals
+beyond that (Björck 1967; Demmel, Hida, Riedy & Li 2009)."""
 
 from __future__ import annotations
 
@@ -25,12 +25,14 @@ ROWS = 2048  # so many products of two numbers of 2²¹ stay within 2⁵³; thes
 
 @dataclass(frozen=True)
 class Exact:
-    """A least-squares solution in double-double. Columns: [constant if there is one, the k columns]; r of them kept.
+    """A least-squares solution in double-double.
 
-    ``factor`` (r, r) and its ``inverse`` are those of the shifted, scaled columns kept (the constant among them);
-    ``effects`` (r,) is Qᵀy; ``coefficients`` (r,) belong to the shifted, scaled columns; ``rss``, ``tss`` are scaled
-    likewise; ``size`` (p − 1,) are lengths of the columns as written; ``cross`` (r, p) products of those kept with all.
-    """
+    Columns: [constant if there is one, the k columns]; r of them kept.
+
+    ``factor`` (r, r) and its ``inverse`` are those of the shifted, scaled columns kept (the
+    constant among them); ``effects`` (r,) is Qᵀy; ``coefficients`` (r,) belong to the shifted,
+    scaled columns; ``rss``, ``tss`` are scaled likewise; ``size`` (p − 1,) are lengths of the
+    columns as written; ``cross`` (r, p) products of those kept with all."""
 
     kept: np.ndarray
     factor: Pair
@@ -45,10 +47,10 @@ class Exact:
 
 @dataclass(frozen=True)
 class Scaled:
-    """Row blocks, shifted and scaled to ½ at most: [½, (X − shift)/scale, (y − y shift)/y scale] · √(w/w scale).
+    """Row blocks [½, (X − shift)/scale, (y − y shift)/y scale] · √(w/w scale), at most ½ in size.
 
-    ``shift`` and ``scale`` (k + 1,) are those of X's columns and the response; ½ stands where there is a constant.
-    """
+    ``shift`` and ``scale`` (k + 1,) are those of X's columns and the response; ½ stands where there
+    is a constant."""
 
     blocks: Blocks
     constant: bool
@@ -61,7 +63,7 @@ class Scaled:
         return len(self.shift) + self.constant
 
     def few(self, block: BlockWithResidue) -> Iterator[tuple[np.ndarray, np.ndarray | None]]:
-        """A few rows at a time, as high and low parts (width, m): a column of the model is a row here."""
+        """Yield rows as high and low parts (width, m): a column of X is a row here."""
         c = int(self.constant)
         shift, scale = self.shift[:, None], self.scale[:, None]
         moved = bool(shift.any())
@@ -122,10 +124,10 @@ def _products_of(scaled: Scaled, block: BlockWithResidue, count: int) -> list[Pa
 
 
 def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
-    """Solves from exact cross-products, with as many slices as the conditioning asks for, then refines.
+    """Solve from exact cross-products, with the slices that the conditioning asks for, then refine.
 
-    Parameters: ``scaled`` blocks, whose weights sum to ``weight_sum``; ``n`` rows; ``tolerance`` for dependence.
-    """
+    Parameters: ``scaled`` blocks, whose weights sum to ``weight_sum``; ``n`` rows; ``tolerance``
+        for dependence."""
     for count in (2, 3):
         G = cross_products(scaled, count)
         size = np.sqrt(np.diag(G[0])[:-1])
@@ -137,8 +139,12 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
         factor = R[0][np.ix_(places, places)], R[1][np.ix_(places, places)]
         left = np.diag(factor[0]) / np.sqrt(np.diag(G[0])[places])
         worst = float(np.min(left, initial=1.0))
-        # what is rounded beyond two slices averages down over the rows; the factor magnifies it by 1/worst²
-        if len(places) == scaled.width - 1 and 2.0 ** (-BITS * 2 - 51) / worst**2 / np.sqrt(n) < 1e-15:
+        # what is rounded beyond two slices averages down over the rows; the factor magnifies it by
+        # 1/worst²
+        if (
+            len(places) == scaled.width - 1
+            and 2.0 ** (-BITS * 2 - 51) / worst**2 / np.sqrt(n) < 1e-15
+        ):
             break
     inverse = precise.triangular_inverse(factor)
     effects = precise.dot(_transposed(inverse), (G[0][places, -1], G[1][places, -1]))
@@ -168,7 +174,7 @@ def _transposed(A: Pair) -> Pair:
 
 
 def _refined(scaled: Scaled, found: Exact, rounds: int = 4) -> Exact:
-    """Corrects the coefficients from double-double residuals until the correction is lost in rounding."""
+    """Correct the coefficients from double-double residuals until the step is lost in rounding."""
     b, rss = found.coefficients, found.rss
 
     def added(block: BlockWithResidue) -> tuple[Pair, float]:

@@ -19,13 +19,13 @@ FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before 
 class Solution:
     """A least-squares fit, as arrays. k columns without the constant, r of them estimable ("kept").
 
-    ``coefficients`` (k,) and ``intercept``; NaN where a column depends on earlier ones. ``factor`` (r, r) is upper
-    triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale. ``effects`` (r,) is Qᵀ√W(y − mean).
-    ``rss`` and ``tss`` are in units of ``unit``², which is 1 but for responses too large or small to be squared.
-    ``exact_inverse`` and ``exact_root`` (whose rows' products are the unscaled covariance) come with the exact way.
-    ``constant_direction`` (r,) is where the constant lies in the orthonormal basis when the columns hold it unwritten.
-    ``dependence`` maps a dropped column to its coefficients on [constant, columns] (k + 1,).
-    """
+    ``coefficients`` (k,) and ``intercept``; NaN where a column depends on earlier ones. ``factor``
+    (r, r) is upper triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale.
+    ``effects`` (r,) is Qᵀ√W(y − mean). ``rss`` and ``tss`` are in units of ``unit``², which is 1
+    but for responses too large or small to be squared. ``exact_inverse`` and ``exact_root`` (whose
+    rows' products are the unscaled covariance) come with the exact way. ``constant_direction`` (r,)
+    is where the constant lies in the orthonormal basis when the columns hold it unwritten.
+    ``dependence`` maps a dropped column to its coefficients on [constant, columns] (k + 1,)."""
 
     intercept: float | None
     coefficients: np.ndarray
@@ -59,7 +59,7 @@ class Solution:
 
     @property
     def places(self) -> np.ndarray:
-        """Where the estimable coefficients stand among [intercept if there is one, all columns]: (rank,)."""
+        """Places (rank,) of estimable coefficients in [intercept if there is one, all columns]."""
         return np.append(0, self.kept + 1) if self.has_intercept else self.kept
 
     @property
@@ -73,7 +73,7 @@ class Solution:
         return self.to_basis(self.padded_coefficients)
 
     def to_basis(self, b: np.ndarray) -> np.ndarray:
-        """Coefficients b (k + 1,), or m of them (k + 1, m), in the basis of ``in_basis``: (rank,) or (rank, m)."""
+        """Return coefficients b, (k + 1,) or (k + 1, m), in the basis of ``in_basis``."""
         return np.asarray(np.linalg.solve(self.root, b[self.padded_places]))
 
     @property
@@ -87,7 +87,10 @@ class Solution:
 
     @cached_property
     def inverse(self) -> np.ndarray:
-        """The inverse of ``factor`` (r, r), upper triangular; the exact way brings its own, right to the last digit."""
+        """The inverse of ``factor`` (r, r), upper triangular.
+
+        The exact way brings its own, right to the last digit.
+        """
         if self.exact_inverse is not None:
             return self.exact_inverse
         if not len(self.kept):
@@ -97,7 +100,7 @@ class Solution:
 
     @cached_property
     def root(self) -> np.ndarray:
-        """What takes the basis of ``in_basis`` to [intercept if there is one, kept coefficients]: (rank, rank)."""
+        """The map (rank, rank) from the basis of ``in_basis`` to [intercept, kept coefficients]."""
         if self.exact_root is not None:
             return self.exact_root
         slopes = self.inverse / self.scale[:, None]
@@ -113,17 +116,19 @@ class Solution:
 
     @cached_property
     def error_factors(self) -> np.ndarray:
-        """√diag((XᵀWX)⁻¹) over [intercept if there is one, kept columns]: standard errors over s."""
+        """√diag((XᵀWX)⁻¹) of [intercept if there is one, kept columns]."""
         if self.exact_root is not None:
             return row_lengths(self.exact_root)
         slopes = self.inverse / self.scale[:, None]
         lengths = row_lengths(slopes)
         if not self.has_intercept:
             return np.asarray(lengths)
-        return np.append(np.sqrt(1 / self.weight_sum + ((self.centre @ slopes) ** 2).sum()), lengths)
+        return np.append(
+            np.sqrt(1 / self.weight_sum + ((self.centre @ slopes) ** 2).sum()), lengths
+        )
 
     def whitened(self, X: np.ndarray) -> np.ndarray:
-        """Rows of X (m, k) in the basis where the slopes' unscaled covariance is the identity: (m, r)."""
+        """Rows of X (m, k) in the basis where the slopes' unscaled covariance is I: (m, r)."""
         if len(self.kept) <= WIDE:
             root = self.inverse / self.scale[:, None]
             white = times_transpose(root.T, dense(chosen(X, self.kept)))
@@ -136,7 +141,7 @@ class Solution:
         return np.asarray(sparse @ self.inverse - (self.centre / self.scale) @ self.inverse)
 
     def in_basis(self, X: np.ndarray) -> np.ndarray:
-        """Rows of X (m, k), the constant among them, where the unscaled covariance is the identity: (m, rank)."""
+        """Rows of [1, X] (m, k) in the basis where the unscaled covariance is I: (m, rank)."""
         white = self.whitened(X)
         if not self.has_intercept:
             return white
@@ -151,14 +156,17 @@ class Solution:
             X = X.dense()
         white = self.whitened(X)
         return np.asarray(
-            np.einsum("ji,ji->i", white.T, white.T) + (1 / self.weight_sum if self.has_intercept else 0.0)
+            np.einsum("ji,ji->i", white.T, white.T)
+            + (1 / self.weight_sum if self.has_intercept else 0.0)
         )
 
     def _levelled_variance(self, X: IndicatorColumns) -> np.ndarray:
-        """The same within the groups that levels make: 1/W of the group, and what the numbers add about its means."""
+        """The same by groups of levels: 1/W of the group, and what numbers add about its means."""
         parts = self._by_groups.get(X.level_places.tobytes())
         if parts is None:
-            parts = self._by_groups[X.level_places.tobytes()] = self._groups(X.level_places, X.number_places)
+            parts = self._by_groups[X.level_places.tobytes()] = self._groups(
+                X.level_places, X.number_places
+            )
         share, away, root = parts
         white = times_transpose(root, X.numbers)
         white -= away.take(X.codes, axis=1)
@@ -168,17 +176,24 @@ class Solution:
     def _by_groups(self) -> dict[bytes, tuple[np.ndarray, np.ndarray, np.ndarray]]:
         return {}
 
-    def _groups(self, levels: np.ndarray, numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """1/W of each group of rows (q + 1,), the last without a level; its means as the root takes them; the root.
+    def _groups(
+        self, levels: np.ndarray, numbers: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """1/W of each group of rows (q + 1,), the last without a level.
 
-        The root's (d, d) product with its transpose is the unscaled covariance of the numbers' slopes, which is that
-        of their parts within groups (Frisch & Waugh 1933).
-        """
+        Its means as the root takes them; the root.
+
+        The root's (d, d) product with its transpose is the unscaled covariance of the numbers'
+        slopes, which is that of their parts within groups (Frisch & Waugh 1933)."""
         slopes = self.inverse / self.scale[:, None]
         own = slopes[numbers]
         covariance = own @ own.T
         # the numbers' coefficients on the levels, from the blocks of an inverse
-        means = -np.linalg.solve(covariance, own @ slopes[levels].T) if len(numbers) else np.zeros((0, len(levels)))
+        means = (
+            -np.linalg.solve(covariance, own @ slopes[levels].T)
+            if len(numbers)
+            else np.zeros((0, len(levels)))
+        )
         middle = self.centre[numbers] - means @ self.centre[levels]
         means = np.column_stack([means + middle[:, None], middle])
         shares = np.append(self.centre[levels], 1 - self.centre[levels].sum())
@@ -195,10 +210,12 @@ class Solution:
         if far.any():
             near = shifted(chosen(X, self.kept), far)
             return np.asarray(self.mean_response - (self.centre - far) @ kept + times(near, kept))
-        return np.asarray(self.mean_response - self.centre @ kept + times(chosen(X, self.kept), kept))
+        return np.asarray(
+            self.mean_response - self.centre @ kept + times(chosen(X, self.kept), kept)
+        )
 
     def broken(self, X: np.ndarray) -> np.ndarray:
-        """Which columns left out (rows of ``dependence``) are not the combination they were, for each row: (m, d).
+        """Return (m, d) whether each dropped column departs from its combination in each row.
 
         Where one is not, what is fitted there depends on which of the columns were kept.
         """
@@ -220,7 +237,7 @@ class Solution:
 def no_miss(rss: float, size: float, level: float) -> bool:
     """Whether a residual sum of squares is no more than rounding leaves of a perfect fit.
 
-    Parameters: the root sum of squares ``size`` of what is explained and of the response about its mean; ``level``
-    that of the mean, which is taken off exactly, so that only the rounding of the response itself counts.
-    """
+    Parameters: the root sum of squares ``size`` of what is explained and of the response about its
+        mean; ``level`` that of the mean, which is taken off exactly, so that only the rounding of
+        the response itself counts."""
     return bool(rss <= (EPS * (16 * size + 2 * level)) ** 2)

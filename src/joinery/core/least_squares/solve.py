@@ -1,13 +1,16 @@
-"""Least squares: blocks of rows are folded into one triangular factor, and everything comes from that.
+"""Least squares: blocks are folded into one triangular factor, which gives everything.
 
-The model is y = β₀ + Xβ + ε with Var(εᵢ) = σ²/wᵢ. Where there is an intercept it is handled by centring, so that a
-predictor with mean 10⁹ and spread 1 costs no digits. The way of folding is chosen from the data:
+The model is y = β₀ + Xβ + ε with Var(εᵢ) = σ²/wᵢ. Where there is an intercept it is handled by
+centring, so that a predictor with mean 10⁹ and spread 1 costs no digits. The way of folding is
+chosen from the data:
 
-* quick: cross-products and a Cholesky factor, corrected once from the true residuals (Björck 1987, corrected
-  seminormal equations); for well-conditioned columns only.
-* exact: cross-products without rounding and a double-double factor, for everything else (see ``exact_products``).
-* steady: Householder QR of [R so far; block], block after block (Golub & Van Loan, *Matrix Computations*, 5.3); for
-  hundreds of columns, where double-double arithmetic on the factor would take too long.
+* quick: cross-products and a Cholesky factor, corrected once from the true residuals (Björck 1987,
+  corrected seminormal equations); for well-conditioned columns only.
+* exact: cross-products without rounding and a double-double factor, for everything else (see
+  ``exact_products``).
+* steady: Householder QR of [R so far; block], block after block (Golub & Van Loan, *Matrix
+  Computations*, 5.3); for hundreds of columns, where double-double arithmetic on the factor would
+  take too long.
 """
 
 from __future__ import annotations
@@ -22,21 +25,32 @@ from joinery.core.blocks.columns import chosen, dense, shifted, times_rows
 from joinery.core.blocks.products import Gram, inner, sparse_gram, times, weighted_sums
 from joinery.core.least_squares.exact import exact_least_squares
 from joinery.core.least_squares.solution import FAR_MEAN, Solution, no_miss
-from joinery.core.numeric.triangular import EPS, WIDE, backward, condition_number, forward, power_of_two, triangle
+from joinery.core.numeric.triangular import (
+    EPS,
+    WIDE,
+    backward,
+    condition_number,
+    forward,
+    power_of_two,
+    triangle,
+)
 from joinery.errors import DataError
 
 QUICK_CONDITION = 50.0
-# with hundreds of columns orthogonal steps cost minutes: there cross-products may go further, which leaves standard
-# errors 10 digits
+# with hundreds of columns orthogonal steps cost minutes: there cross-products may go further, which
+# leaves standard errors 10 digits
 WIDE_CONDITION = 1000.0
-# an intercept that lies this many standard deviations from the data wants more digits than a double has
+# an intercept that lies this many standard deviations from the data wants more digits than a double
+# has
 VERY_FAR_MEAN = 100.0
 
 
 class _Folded(NamedTuple):
-    """What the rows determine before anything is solved: the factor of [Z | y − mean] in shifted, scaled columns."""
+    """The factor of [Z | y − mean] in shifted, scaled columns: all that the rows determine."""
 
-    R: np.ndarray  # (k + 1, k + 1) of [(X − centre)/scale | (y − mean)], centred where there is an intercept
+    R: (
+        np.ndarray
+    )  # (k + 1, k + 1) of [(X − centre)/scale | (y − mean)], centred where there is an intercept
     centre: np.ndarray
     mean: float
     scale: np.ndarray
@@ -49,9 +63,10 @@ class _Folded(NamedTuple):
 def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = None) -> Solution:
     """Least squares over row blocks.
 
-    Parameters: ``blocks`` of X (m, k) without the constant, y (m,) and weights; ``intercept`` adds the constant;
-    ``n`` the rows they stand for, where that is not the number with weight.
-    Returns a Solution. Raises DataError when a value is NaN or infinite, or when there is no row with weight.
+    Parameters: ``blocks`` of X (m, k) without the constant, y (m,) and weights; ``intercept`` adds
+        the constant; ``n`` the rows they stand for, where that is not the number with weight.
+        Returns a Solution. Raises DataError when a value is NaN or infinite, or when there is no
+        row with weight.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Björck 1987 for the correction.
 
     >>> import numpy as np
@@ -64,23 +79,27 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
     if folded is not None:
         condition = condition_number(folded.R[:-1, :-1])
         if condition <= (QUICK_CONDITION if blocks.width <= WIDE else WIDE_CONDITION):
-            return _solve(blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick")
+            return _solve(
+                blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick"
+            )
     if blocks.width <= WIDE:
         return exact_least_squares(blocks, intercept, n)
     folded = _steady_fold(blocks, intercept)
     kept, dependence, R = _rank_in_order(folded)
     folded = folded._replace(R=R, n=folded.n if n is None else n)
-    return _solve(blocks, folded, intercept, kept, dependence, condition_number(R[:-1, :-1]), "steady")
+    return _solve(
+        blocks, folded, intercept, kept, dependence, condition_number(R[:-1, :-1]), "steady"
+    )
 
 
 def solution_from_products(
     blocks: Blocks, H: np.ndarray, gradient: np.ndarray, squares: float, at: np.ndarray, n: int
 ) -> Solution | None:
-    """The solution of blocks with an intercept whose coefficients ``at`` (k + 1,) and products are known already.
+    """The solution of blocks with an intercept at known coefficients (k + 1,) and products.
 
-    Parameters: H = [1, X]ᵀW[1, X] (k + 1, k + 1); ``gradient`` [1, X]ᵀWe and ``squares`` eᵀWe of the residuals there;
-    ``n`` rows. Returns None where columns are not well apart, so that the rows must be gone through once more.
-    """
+    Parameters: H = [1, X]ᵀW[1, X] (k + 1, k + 1); ``gradient`` [1, X]ᵀWe and ``squares`` eᵀWe of
+        the residuals there; ``n`` rows. Returns None where columns are not well apart, so that the
+        rows must be gone through once more."""
     with np.errstate(all="ignore"):
         explained = H @ at
         cross = gradient + explained  # [1, X]ᵀWy
@@ -119,7 +138,10 @@ def _quick_fold(blocks: Blocks, intercept: bool, stand_for: int | None) -> _Fold
 def _factored(
     G: np.ndarray, s: np.ndarray, n: int, weight_sum: float, shift: np.ndarray, intercept: bool
 ) -> _Folded | None:
-    """The factor of products G (k + 1, k + 1) and sums s (k + 1,) of [X | y] − shift; None for too few digits left."""
+    """The factor of products G (k + 1, k + 1) and sums s (k + 1,) of [X | y] − shift.
+
+    None for too few digits left.
+    """
     k = len(s) - 1
     with np.errstate(all="ignore"):
         full, own = G.diagonal(), slice(k)
@@ -146,7 +168,14 @@ def _factored(
     middle = shift + s / weight_sum if intercept else np.zeros(k + 1)
     size = np.sqrt(left[:k] + weight_sum * middle[:k] ** 2) / scale[:k]
     return _Folded(
-        R, middle[:k], float(middle[k]), scale[:k], size, n, weight_sum, shift[:k] if shift[:k].any() else None
+        R,
+        middle[:k],
+        float(middle[k]),
+        scale[:k],
+        size,
+        n,
+        weight_sum,
+        shift[:k] if shift[:k].any() else None,
     )
 
 
@@ -188,7 +217,7 @@ def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Produc
 
 
 def _hopeless(G: np.ndarray, s: np.ndarray, weight_sum: float, intercept: bool) -> bool:
-    """Whether the first block already shows columns too far from independent for cross-products alone."""
+    """Whether the first block shows columns too dependent for cross-products alone."""
     if not len(G) or len(G) > WIDE:
         return False
     centred = G - np.outer(s, s) / weight_sum if intercept else G
@@ -226,11 +255,15 @@ def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
         size_of = np.hypot(size_of, np.sqrt(weight_sum) * np.abs(shift) / scale[:k])
         R = R[1:, 1:]
     R[:, -1] *= scale[k]
-    return _Folded(R, mean, y_mean, scale[:k], size_of, n, weight_sum, shift if shift.any() else None)
+    return _Folded(
+        R, mean, y_mean, scale[:k], size_of, n, weight_sum, shift if shift.any() else None
+    )
 
 
 def _rank_in_order(folded: _Folded) -> tuple[np.ndarray, dict[int, np.ndarray], np.ndarray]:
-    """Columns kept, in order; for each dropped one its combination of earlier ones; the factor of the kept ones.
+    """Columns kept, in order; for each dropped one its combination of earlier ones.
+
+    The factor of the kept ones.
 
     A column goes when what earlier columns leave of it is no larger than rounding could have left:
     c·ε·‖ |xⱼ| + Σ|cₖxₖ| ‖, sizes as written, not centred.
@@ -249,12 +282,16 @@ def _rank_in_order(folded: _Folded) -> tuple[np.ndarray, dict[int, np.ndarray], 
             j += 1
             continue
         combination = np.zeros(k + 1)
-        combination[np.array(place[:j], dtype=int) + 1] = earlier * folded.scale[column] / folded.scale[place[:j]]
+        combination[np.array(place[:j], dtype=int) + 1] = (
+            earlier * folded.scale[column] / folded.scale[place[:j]]
+        )
         combination[0] = folded.centre[column] - combination[1:] @ folded.centre
         dependence[column] = combination
         R = np.delete(R, j, axis=1)
         del place[j]
-        R = np.vstack([R[:j], np.column_stack([np.zeros((len(place) + 1 - j, j)), triangle(R[j:, j:])])])
+        R = np.vstack(
+            [R[:j], np.column_stack([np.zeros((len(place) + 1 - j, j)), triangle(R[j:, j:])])]
+        )
     return np.array(place, dtype=int), dependence, R
 
 
@@ -271,7 +308,10 @@ def _solve(
     way: str,
     at: np.ndarray | None = None,
 ) -> Solution:
-    """Coefficients from the factor, corrected once from the true residuals of a second pass; or those of ``at``."""
+    """Coefficients from the factor, corrected once from the true residuals of a second pass.
+
+    Or those of ``at``.
+    """
     r = len(kept)
     R, effects = folded.R[:r, :r], folded.R[:r, r]
     centre, scale = folded.centre[kept], folded.scale[kept]
@@ -315,7 +355,10 @@ def _solve(
 def _corrected(
     blocks: Blocks, folded: _Folded, intercept: bool, kept: np.ndarray, way: str
 ) -> tuple[np.ndarray, float, np.ndarray, float, float]:
-    """Coefficients and mean from the factor, mended; by how much their effects moved; sums of squares."""
+    """Coefficients and mean from the factor, mended; by how much their effects moved.
+
+    Sums of squares.
+    """
     r = len(kept)
     R, centre, scale = folded.R[:r, :r], folded.centre[kept], folded.scale[kept]
     shift = None if folded.shift is None else folded.shift[kept]
@@ -342,7 +385,12 @@ class _Seen(NamedTuple):
 
 
 def _residual_pass(
-    blocks: Blocks, kept: np.ndarray, shift: np.ndarray | None, centre: np.ndarray, mean: float, b: np.ndarray
+    blocks: Blocks,
+    kept: np.ndarray,
+    shift: np.ndarray | None,
+    centre: np.ndarray,
+    mean: float,
+    b: np.ndarray,
 ) -> _Seen:
     """One pass over the rows with the true residuals e = (y − mean) − (X − centre)b."""
     about_shift = centre if shift is None else centre - shift

@@ -1,7 +1,7 @@
 """Tail probabilities and quantiles of the reference distributions, good far into the tails.
 
-All from the incomplete beta and gamma functions (Abramowitz & Stegun 1964, 26.2 to 26.7). Scalars or arrays.
-"""
+All from the incomplete beta and gamma functions (Abramowitz & Stegun 1964, 26.2 to 26.7). Scalars
+or arrays."""
 
 from __future__ import annotations
 
@@ -35,7 +35,9 @@ def t_quantile(probability: Any, df: Any) -> Any:
     """The value below which Student's t with df degrees of freedom falls with this probability."""
     df = np.asarray(df, float)
     normal = special.ndtri(probability)
-    return np.where(np.isinf(df), normal, special.stdtrit(np.where(np.isinf(df), 1.0, df), probability))[()]
+    return np.where(
+        np.isinf(df), normal, special.stdtrit(np.where(np.isinf(df), 1.0, df), probability)
+    )[()]
 
 
 def f_upper(f: Any, df1: Any, df2: Any) -> Any:

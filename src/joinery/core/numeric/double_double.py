@@ -1,9 +1,8 @@
-"""Double-double arithmetic and exact products: 32 digits from pairs of doubles, without relying on any wider type.
+"""Double-double arithmetic and exact products: 32 digits from pairs of doubles.
 
-A pair (high, low) stands for the unevaluated sum of two doubles (Dekker 1971). Products of whole blocks are made exact
-by cutting columns into slices so short that BLAS adds their products without rounding (Ogita, Rump & Oishi 2005).
-Everything works on arrays of any shape, elementwise.
-"""
+A pair (high, low) stands for the unevaluated sum of two doubles (Dekker 1971). Products of whole
+blocks are made exact by cutting columns into slices so short that BLAS adds their products without
+rounding (Ogita, Rump & Oishi 2005). Everything works on arrays of any shape, elementwise."""
 
 from __future__ import annotations
 
@@ -90,11 +89,10 @@ def total(x: Pair) -> Pair:
 
 
 def slices(high: np.ndarray, low: np.ndarray | None, bits: int, count: int) -> np.ndarray:
-    """Values of at most ½ in size (p, m) cut into so many slices of ``bits`` and what they leave: (count + 1, p, m).
+    """Cut values of at most ½ (p, m) into slices of ``bits`` and a residue: (count + 1, p, m).
 
-    Slice i is a whole multiple, of at most 2^(bits − 1), of 2^(−bits·(i+1)), so that sums of products of two slices are
-    exact while they stay in 53 bits. ``high`` is used up.
-    """
+    Slice i is a whole multiple, of at most 2^(bits − 1), of 2^(−bits·(i+1)), so that sums of
+    products of two slices are exact while they stay in 53 bits. ``high`` is used up."""
     out = np.empty((count + 1, *high.shape))
     for i in range(count):
         # adding and taking away 1.5·2^(52 − bits·(i+1)) rounds to the grid of the slice
@@ -108,27 +106,30 @@ def slices(high: np.ndarray, low: np.ndarray | None, bits: int, count: int) -> n
 
 
 def cholesky(G: Pair, size: np.ndarray, tolerance: float) -> tuple[Pair, np.ndarray]:
-    """The upper factor R of a symmetric pair matrix G = RᵀR, columns in order, dependent ones left out.
+    """The upper factor R of a symmetric pair matrix G = RᵀR, dependent columns left out.
 
-    Column j is dependent when what the earlier columns leave of it, √pivot, is no larger than ``tolerance`` times
-    sizeⱼ + Σ|cₖ|sizeₖ, where cₖ are its coefficients on them.
+    Column j is dependent when what the earlier columns leave of it, √pivot, is no larger than
+    ``tolerance`` times sizeⱼ + Σ|cₖ|sizeₖ, where cₖ are its coefficients on them.
 
-    Parameters: G (p, p); ``size`` (p,), the columns' sizes as written. Returns R (p, p), with zero rows for dependent
-    columns, and which columns were kept (p,).
-    """
+    Parameters: G (p, p); ``size`` (p,), the columns' sizes as written. Returns R (p, p), with zero
+        rows for dependent columns, and which columns were kept (p,)."""
     high, low = G[0].copy(), G[1].copy()
     p = len(high)
     R = np.zeros((p, p), order="F"), np.zeros((p, p), order="F")
     kept = np.zeros(p, dtype=bool)
     for j in range(p):
         pivot = np.asarray(high[j, j]), np.asarray(low[j, j])
-        if not pivot[0] > 1e-6 * G[0][j, j] and not _independent(pivot[0], R[0], kept, j, size, tolerance):
+        if not pivot[0] > 1e-6 * G[0][j, j] and not _independent(
+            pivot[0], R[0], kept, j, size, tolerance
+        ):
             continue
         kept[j] = True
         root = square_root(pivot)
         row = divide((high[j, j:], low[j, j:]), (np.full(p - j, root[0]), np.full(p - j, root[1])))
         R[0][j, j:], R[1][j, j:] = row
-        product = multiply((row[0][1:, None], row[1][1:, None]), (row[0][None, 1:], row[1][None, 1:]))
+        product = multiply(
+            (row[0][1:, None], row[1][1:, None]), (row[0][None, 1:], row[1][None, 1:])
+        )
         rest = add((high[j + 1 :, j + 1 :], low[j + 1 :, j + 1 :]), negative(product))
         high[j + 1 :, j + 1 :], low[j + 1 :, j + 1 :] = rest
     return R, kept
@@ -151,7 +152,9 @@ def triangular_inverse(R: Pair) -> Pair:
     r = len(R[0])
     out = np.zeros((r, r)), np.zeros((r, r))
     for j in range(r - 1, -1, -1):
-        products = multiply((R[0][j, j + 1 :, None], R[1][j, j + 1 :, None]), (out[0][j + 1 :], out[1][j + 1 :]))
+        products = multiply(
+            (R[0][j, j + 1 :, None], R[1][j, j + 1 :, None]), (out[0][j + 1 :], out[1][j + 1 :])
+        )
         rest = negative(total(products))
         unit = np.zeros(r)
         unit[j] = 1.0

@@ -8,7 +8,8 @@ import numpy as np
 from scipy.linalg import lapack
 
 EPS = float(np.finfo(float).eps)
-WIDE = 200  # more columns than this are levels nearly always: what suits few columns would take too long
+# more columns than this are levels nearly always: what suits few columns would take too long
+WIDE = 200
 
 
 def backward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
@@ -22,7 +23,10 @@ def forward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
 
 
 def triangle(A: np.ndarray) -> np.ndarray:
-    """The square upper triangular factor of A, with zero rows where A has too few; diagonals not negative."""
+    """The square upper triangular factor of A, with zero rows where A has too few.
+
+    Diagonals not negative.
+    """
     m, k = A.shape
     if m < k:
         A = np.vstack([A, np.zeros((k - m, k))])
@@ -38,7 +42,10 @@ def power_of_two(values: np.ndarray) -> np.ndarray:
 
 
 def condition_number(R: np.ndarray) -> float:
-    """The condition number of R with its columns scaled to unit length; by power iteration when there are many."""
+    """The condition number of R with its columns scaled to unit length.
+
+    By power iteration when there are many.
+    """
     if not len(R):
         return 1.0
     lengths = np.sqrt((R * R).sum(axis=0))
@@ -54,8 +61,10 @@ def condition_number(R: np.ndarray) -> float:
     return float(values[0] / values[-1]) if values[-1] > 0 else float("inf")
 
 
-def _power_iteration(v: np.ndarray, apply: Callable[[np.ndarray], np.ndarray], rounds: int = 30) -> float:
-    """The largest eigenvalue of a symmetric map, to the digit or two that a condition number needs."""
+def _power_iteration(
+    v: np.ndarray, apply: Callable[[np.ndarray], np.ndarray], rounds: int = 30
+) -> float:
+    """The largest eigenvalue of a symmetric map, to a digit or two."""
     size = 0.0
     for _ in range(rounds):
         v = apply(v / np.linalg.norm(v))

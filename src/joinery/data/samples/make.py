@@ -1,8 +1,7 @@
-"""Makes the sample tables of the beekeepers' cooperative again: ``python -m joinery.data.samples.make [FOLDER]``.
+"""Make the sample tables again: ``python -m joinery.data.samples.make [FOLDER]``.
 
-Everything is made up. Each table has a seed of its own, so that changing one leaves the others as they are. What is
-planted in a table is said beside the line that plants it.
-"""
+Everything is made up. Each table has a seed of its own, so that changing one leaves the others as
+they are. What is planted in a table is said beside the line that plants it."""
 
 from __future__ import annotations
 
@@ -15,11 +14,12 @@ import pandas as pd
 from scipy.special import ndtri
 
 APIARIES = (
-    "Alder Bank", "Quarry Field", "Mill Lane", "Long Meadow", "Heron Pool", "Stony Rise", "Orchard End", "North Gate",
-    "Fern Hollow", "Chapel Green", "Larch Wood", "Sandy Brow", "Old Ferry", "Bramble Side", "Toll House", "Kiln Yard",
-    "Willow Reach", "Crow Hill", "Lower Dene", "Upper Dene", "Salt Path", "Round Copse", "Weir Cottage", "Gorse Top",
-    "Plum Corner", "Barley Hill", "Moss Bridge", "Hazel Row", "Beacon Foot", "Rushy Marsh", "Clover Bank", "Wren Nook",
-    "Thorn Cross", "Dove Holm",
+    "Alder Bank", "Quarry Field", "Mill Lane", "Long Meadow", "Heron Pool", "Stony Rise",
+    "Orchard End", "North Gate", "Fern Hollow", "Chapel Green", "Larch Wood", "Sandy Brow",
+    "Old Ferry", "Bramble Side", "Toll House", "Kiln Yard", "Willow Reach", "Crow Hill",
+    "Lower Dene", "Upper Dene", "Salt Path", "Round Copse", "Weir Cottage", "Gorse Top",
+    "Plum Corner", "Barley Hill", "Moss Bridge", "Hazel Row", "Beacon Foot", "Rushy Marsh",
+    "Clover Bank", "Wren Nook", "Thorn Cross", "Dove Holm",
 )  # fmt: skip
 
 
@@ -33,7 +33,7 @@ def jars() -> pd.DataFrame:
 
 
 def yields() -> pd.DataFrame:
-    """One hive and season a row: what stood around the hive, how it was fed, and the honey it gave."""
+    """A hive and season a row: its surroundings, its feeding, and the honey it gave."""
     rng = np.random.default_rng(202)
     n = 120
     forage = np.round(rng.uniform(0.6, 6.2, n), 2)
@@ -71,7 +71,9 @@ def yields() -> pd.DataFrame:
             "feed_kg": feed,
             "rain_days": rain,
             "queen_age": queen_age,
-            "swarmed": np.where(rng.random(n) < 1 / (1 + np.exp(1.6 - 0.35 * queen_age)), "yes", "no"),
+            "swarmed": np.where(
+                rng.random(n) < 1 / (1 + np.exp(1.6 - 0.35 * queen_age)), "yes", "no"
+            ),
             "honey_kg": [f"{h:.1f}" for h in np.maximum(honey, 0.5)],
         }
     )
@@ -89,7 +91,9 @@ def _winter() -> tuple[pd.DataFrame, pd.DataFrame]:
     forage = np.round(np.exp(0.7 + 0.9 * rng.permutation(spread)), 2)  # long tail: wants a log
     nearest = np.round(np.exp(0.4 + 0.9 * rng.permutation(spread)), 2)  # long tail: wants a log
     stores = np.round(rng.normal(17, 3.5, n), 1)
-    weight = np.round(stores * 1.02 + 14 + rng.normal(0, 0.5, n), 1)  # overlaps strongly with the stores
+    weight = np.round(
+        stores * 1.02 + 14 + rng.normal(0, 0.5, n), 1
+    )  # overlaps strongly with the stores
     eta = -2.6 + 0.55 * np.log(forage) + 0.30 * np.log(nearest) - 0.0016 * altitude + 0.23 * stores
     survived = rng.binomial(colonies, 1 / (1 + np.exp(-eta)))
     table = pd.DataFrame(
@@ -129,11 +133,15 @@ def bee_samples() -> pd.DataFrame:
     treatment = rng.choice(["none", "strips", "vapour"], n, p=[0.4, 0.3, 0.3])
     month = rng.integers(4, 11, n)
     rate = np.exp(
-        -4.4 + 0.22 * (month - 4) + np.select([treatment == "strips", treatment == "vapour"], [-0.9, -0.5], 0.0)
+        -4.4
+        + 0.22 * (month - 4)
+        + np.select([treatment == "strips", treatment == "vapour"], [-0.9, -0.5], 0.0)
     )
     shape = 2.2  # overdispersed
     mites = rng.poisson(sampled * rate * rng.gamma(shape, 1 / shape, n))
-    return pd.DataFrame({"mites": mites, "bees_sampled": sampled, "treatment": treatment, "month": month})
+    return pd.DataFrame(
+        {"mites": mites, "bees_sampled": sampled, "treatment": treatment, "month": month}
+    )
 
 
 def hive_scale() -> pd.DataFrame:
@@ -148,7 +156,9 @@ def hive_scale() -> pd.DataFrame:
     for i in range(1, n):
         error[i] = 0.65 * error[i - 1] + shock[i]
     gain = np.round(-1.1 + 0.11 * temperature - 0.06 * rain + error, 2)
-    return pd.DataFrame({"day": day, "temperature_c": temperature, "rain_mm": rain, "gain_kg": gain})
+    return pd.DataFrame(
+        {"day": day, "temperature_c": temperature, "rain_mm": rain, "gain_kg": gain}
+    )
 
 
 def prices() -> pd.DataFrame:
@@ -157,9 +167,15 @@ def prices() -> pd.DataFrame:
     n = 90
     weight = rng.choice([125, 250, 340, 500, 750, 1000], n)
     source = rng.choice(["heather", "lime", "meadow"], n, p=[0.25, 0.3, 0.45])
-    mean = np.exp(0.75 + 0.0019 * weight + np.select([source == "heather", source == "lime"], [0.42, 0.12], 0.0))
+    mean = np.exp(
+        0.75
+        + 0.0019 * weight
+        + np.select([source == "heather", source == "lime"], [0.42, 0.12], 0.0)
+    )
     price = mean * rng.gamma(40, 1 / 40, n)
-    return pd.DataFrame({"weight_g": weight, "source": source, "price": [f"{p:.2f}" for p in price]})
+    return pd.DataFrame(
+        {"weight_g": weight, "source": source, "price": [f"{p:.2f}" for p in price]}
+    )
 
 
 def queens() -> pd.DataFrame:
@@ -170,7 +186,9 @@ def queens() -> pd.DataFrame:
     thorax = np.round(4.6 + 0.006 * (weight - 205) + rng.normal(0, 0.12, n), 2)
     age = rng.integers(8, 29, n)
     attendants = rng.integers(3, 13, n)
-    eggs = np.round(900 + 6.5 * (weight - 205) - 14 * (age - 18) + 22 * attendants + rng.normal(0, 95, n))
+    eggs = np.round(
+        900 + 6.5 * (weight - 205) - 14 * (age - 18) + 22 * attendants + rng.normal(0, 95, n)
+    )
     eta = 0.05 * (weight - 205) + 0.25 * (attendants - 7) + 0.6
     frame = pd.DataFrame(
         {
@@ -184,9 +202,10 @@ def queens() -> pd.DataFrame:
         }
     )
     noise = {  # measured with care, and of no consequence
-        "wing_mm": (9.6, 0.3, 2), "cage_days": (4, 1.2, 1), "candy_g": (11, 2.5, 1), "hive_temp_c": (34.2, 0.6, 1),
-        "humidity": (61, 7, 0), "brood_frames": (6, 1.5, 0), "pollen_g": (140, 35, 0), "mite_drop": (9, 4, 0),
-        "wind_ms": (3.1, 1.1, 1), "moon_days": (14, 7, 0),
+        "wing_mm": (9.6, 0.3, 2), "cage_days": (4, 1.2, 1), "candy_g": (11, 2.5, 1),
+        "hive_temp_c": (34.2, 0.6, 1), "humidity": (61, 7, 0), "brood_frames": (6, 1.5, 0),
+        "pollen_g": (140, 35, 0), "mite_drop": (9, 4, 0), "wind_ms": (3.1, 1.1, 1),
+        "moon_days": (14, 7, 0),
     }  # fmt: skip
     for name, (mean, sd, digits) in noise.items():
         frame[name] = np.round(np.abs(rng.normal(mean, sd, n)), digits)

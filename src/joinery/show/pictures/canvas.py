@@ -23,8 +23,10 @@ END = "end of a series"
 ENDINGS = (".png", ".svg", ".pdf")
 
 
-def sheet(ax: Axes | None, *, title: str, finding: str, x_label: str, y_label: str) -> tuple[Figure, Axes]:
-    """A fresh sheet (or the axes given), dressed: title in words, the finding under it, quiet axes."""
+def sheet(
+    ax: Axes | None, *, title: str, finding: str, x_label: str, y_label: str
+) -> tuple[Figure, Axes]:
+    """Dress a fresh sheet, or the axes given: title in words, the finding under it."""
     if ax is None:
         figure, top = paper(title, finding)
         ax = figure.add_axes((0.095, 0.115, 0.865, top - 0.115))
@@ -38,18 +40,35 @@ def sheet(ax: Axes | None, *, title: str, finding: str, x_label: str, y_label: s
 
 
 def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:
-    """A fresh figure with its title and finding, and the share of its height that is left below them."""
+    """A fresh figure with title and finding, and the share of its height left below them."""
     figure = Figure(figsize=(WIDE, high), dpi=DPI, facecolor=PAPER)
     lines = textwrap.wrap(finding, 104)[:3]
     unit = HIGH / high
-    figure.text(0.045, 1 - 0.045 * unit, title, fontsize=13, fontweight="bold", color=INK, ha="left", va="top")
+    figure.text(
+        0.045,
+        1 - 0.045 * unit,
+        title,
+        fontsize=13,
+        fontweight="bold",
+        color=INK,
+        ha="left",
+        va="top",
+    )
     words = "\n".join(lines)
-    figure.text(0.045, 1 - 0.1 * unit, words, fontsize=9, color=SLATE, ha="left", va="top", linespacing=1.4)
+    figure.text(
+        0.045, 1 - 0.1 * unit, words, fontsize=9, color=SLATE, ha="left", va="top", linespacing=1.4
+    )
     return figure, 1 - (0.155 + 0.037 * (len(lines) - 1)) * unit
 
 
 def panels(
-    figure: Figure, top: float, rows: int, columns: int, *, gap: tuple[float, float], above: float = 0.035
+    figure: Figure,
+    top: float,
+    rows: int,
+    columns: int,
+    *,
+    gap: tuple[float, float],
+    above: float = 0.035,
 ) -> list[Axes]:
     """So many small dressed axes in equal cells below ``top``, row by row.
 
@@ -61,7 +80,9 @@ def panels(
     for row in range(rows):
         for column in range(columns):
             x, y = left + column * wide, top - (row + 1) * high
-            ax = figure.add_axes((x + gap[0], y + gap[1], wide - gap[0] - 0.01, high - gap[1] - above))
+            ax = figure.add_axes(
+                (x + gap[0], y + gap[1], wide - gap[0] - 0.01, high - gap[1] - above)
+            )
             dress(ax)
             ax.tick_params(labelsize=7)
             out.append(ax)
@@ -106,13 +127,25 @@ def _density() -> Any:
 def ring(ax: Axes, x: np.ndarray, y: np.ndarray, serious: Sequence[bool]) -> None:
     """Marks remarkable points: a ring, in rust where serious."""
     for px, py, bad in zip(x, y, serious):
-        ax.scatter([px], [py], s=70, facecolors="none", edgecolors=RUST if bad else INK, linewidths=1.3, zorder=4)
+        ax.scatter(
+            [px],
+            [py],
+            s=70,
+            facecolors="none",
+            edgecolors=RUST if bad else INK,
+            linewidths=1.3,
+            zorder=4,
+        )
 
 
 def label_points(
-    ax: Axes, x: np.ndarray, y: np.ndarray, words: Sequence[str], others: tuple[np.ndarray, np.ndarray]
+    ax: Axes,
+    x: np.ndarray,
+    y: np.ndarray,
+    words: Sequence[str],
+    others: tuple[np.ndarray, np.ndarray],
 ) -> None:
-    """Writes a label beside each point where it covers no other label and as few points as can be."""
+    """Write a label beside each point where it covers no other label and few points."""
     figure = whole_figure(ax)
     ax.autoscale_view()
     to_pixels = ax.transData.transform
@@ -135,10 +168,15 @@ def label_points(
             clash = sum(_overlap(box, other) for other in taken)
             covered = int(
                 np.sum(
-                    (crowd[:, 0] > box[0]) & (crowd[:, 0] < box[2]) & (crowd[:, 1] > box[1]) & (crowd[:, 1] < box[3])
+                    (crowd[:, 0] > box[0])
+                    & (crowd[:, 0] < box[2])
+                    & (crowd[:, 1] > box[1])
+                    & (crowd[:, 1] < box[3])
                 )
             )
-            outside = box[0] < frame.x0 or box[2] > frame.x1 or box[1] < frame.y0 or box[3] > frame.y1
+            outside = (
+                box[0] < frame.x0 or box[2] > frame.x1 or box[1] < frame.y0 or box[3] > frame.y1
+            )
             cost = 100 * clash + covered + 50 * outside
             if best is None or cost < best[0]:
                 best = (cost, left, low, "left", "bottom")
@@ -183,6 +221,9 @@ def write(figure: Figure, path: str | os.PathLike[str]) -> Path:
     """Writes a picture by its ending: .png, .svg or .pdf. The same figures give the same bytes."""
     ending = Path(path).suffix.lower()
     if ending not in ENDINGS:
-        raise CallError(f"cannot tell how to draw {os.fspath(path)!r}; its ending is one of {', '.join(ENDINGS)}")
+        raise CallError(
+            f"cannot tell how to draw {os.fspath(path)!r}; its ending is one of "
+            f"{', '.join(ENDINGS)}"
+        )
     dates = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(ending, {"Software": None})
     return write_whole(path, lambda beside: figure.savefig(beside, dpi=DPI, metadata=dates))

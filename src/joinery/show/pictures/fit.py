@@ -35,7 +35,10 @@ class Flag:
 
 @dataclass(frozen=True)
 class Curve:
-    """A fitted curve with its two bands, at ``x``; ``seen`` is the range of the data, beyond it is drawn dashed."""
+    """A fitted curve with its two bands, at ``x``.
+
+    ``seen`` is the range of the data, beyond it is drawn dashed.
+    """
 
     x: np.ndarray
     fitted: np.ndarray
@@ -62,22 +65,33 @@ def line(
     local: Smooth | None = None,
     groups: tuple[np.ndarray, np.ndarray] | None = None,
 ) -> Figure:
-    """Scatter, fitted line or curve, the band for the mean, the lighter band for a new row, and a thin smooth.
+    """Scatter, fitted line or curve, both bands, and a thin smooth.
 
     ``groups`` are means of the response in groups of x, drawn as diamonds.
     """
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
     ax.fill_between(curve.x, *curve.new, color=MIST, alpha=0.55, linewidth=0, zorder=1)
     ax.fill_between(curve.x, *curve.mean, color=AMBER, alpha=0.28, linewidth=0, zorder=2)
     points(ax, x, y)
     inside = (curve.x >= curve.seen[0]) & (curve.x <= curve.seen[1])
     ax.plot(curve.x[inside], curve.fitted[inside], color=AMBER, linewidth=2.2, zorder=3.5)
     for beyond in (curve.x <= curve.seen[0], curve.x >= curve.seen[1]):
-        ax.plot(curve.x[beyond], curve.fitted[beyond], color=AMBER, linewidth=1.6, linestyle=(0, (4, 3)), zorder=3.5)
+        ax.plot(
+            curve.x[beyond],
+            curve.fitted[beyond],
+            color=AMBER,
+            linewidth=1.6,
+            linestyle=(0, (4, 3)),
+            zorder=3.5,
+        )
     if groups is not None:
         ax.scatter(*groups, s=48, marker="D", color=TEAL, zorder=3.8)
     if local is not None:
-        ax.plot(local.at, local.height, color=TEAL, linewidth=1.3, linestyle=(0, (1, 1.2)), zorder=3.4)
+        ax.plot(
+            local.at, local.height, color=TEAL, linewidth=1.3, linestyle=(0, (1, 1.2)), zorder=3.4
+        )
     span = curve.x[-1] - curve.x[0]
     ax.set_xlim(curve.x[0], curve.x[-1] + 0.09 * span)
     if np.isfinite(curve.new[1][-1]):
@@ -92,7 +106,7 @@ def line(
 
 @dataclass(frozen=True)
 class Guide:
-    """A straight line to read points by: its ends, and its name at the right end where it has one."""
+    """A straight line to read points by: its ends, and a name at the right end."""
 
     x: tuple[float, float]
     y: tuple[float, float]
@@ -111,8 +125,10 @@ def cloud(
     guides: Sequence[Guide] = (),
     joined: bool = False,
 ) -> Figure:
-    """Points with lines to read them by, and a smooth with its band: the eye sees trend and fan at once."""
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    """Points with lines to read them by, and a smooth with its band."""
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
     for guide in guides:
         color, wide = (AMBER, 2.0) if guide.amber else (SLATE, 1.0)
         ax.plot(guide.x, guide.y, color=color, linewidth=wide, zorder=3.2 if guide.amber else 2)
@@ -135,13 +151,17 @@ def cloud(
 
 
 def zero(x: np.ndarray) -> Guide:
-    """The zero line, as far as the data only, so that it does not strike through a label at the end."""
+    """Draw the zero line as far as the data, so that it strikes through no label."""
     return Guide((float(np.min(x)), float(np.max(x))), (0.0, 0.0))
 
 
-def histogram(values: np.ndarray, curve: tuple[np.ndarray, np.ndarray], words: Words, ax: Axes | None) -> Figure:
+def histogram(
+    values: np.ndarray, curve: tuple[np.ndarray, np.ndarray], words: Words, ax: Axes | None
+) -> Figure:
     """A histogram with the normal curve that has the same spread."""
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
     bins = int(np.clip(2 * len(values) ** (1 / 3) * 1.2, 8, 60))
     ax.hist(values, bins=bins, color=SLATE, alpha=0.55, linewidth=0, density=True)
     ax.plot(*curve, color=TEAL, linewidth=2.0)
@@ -168,8 +188,13 @@ def leverage(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """Leverage across, studentized residual up; regions shaded and named, points filled by verdict."""
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    """Leverage across, studentized residual up.
+
+    Regions shaded and named, points filled by verdict.
+    """
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
     sound = np.isfinite(t)
     wide = max(float(np.nanmax(h)) * 1.12, at.far * 1.35)
     high = max(float(np.max(np.abs(t[sound]), initial=0.0)) * 1.15, at.badly * 1.3)
@@ -177,8 +202,12 @@ def leverage(
     ax.set_ylim(-high, high)
     for top, bottom in ((high, at.badly), (-at.badly, -high)):
         ax.fill_between([0, at.far], bottom, top, color=MIST, alpha=0.75, linewidth=0, zorder=0.5)
-        ax.fill_between([at.far, wide], bottom, top, color=RUST, alpha=0.16, linewidth=0, zorder=0.5)
-    ax.fill_between([at.far, wide], -at.badly, at.badly, color=TEAL, alpha=0.10, linewidth=0, zorder=0.5)
+        ax.fill_between(
+            [at.far, wide], bottom, top, color=RUST, alpha=0.16, linewidth=0, zorder=0.5
+        )
+    ax.fill_between(
+        [at.far, wide], -at.badly, at.badly, color=TEAL, alpha=0.10, linewidth=0, zorder=0.5
+    )
     for x, y, name, side in (
         (0.01 * wide, high * 0.98, "badly fitted", "left"),
         (wide * 0.99, high * 0.98, "far out and badly fitted", "right"),
@@ -192,7 +221,13 @@ def leverage(
         own = sound & (verdicts == verdict)
         if not many or verdict != "fine":
             ax.scatter(
-                h[own], t[own], s=26, color=color, alpha=0.6 if verdict == "fine" else 0.85, linewidths=0, zorder=3
+                h[own],
+                t[own],
+                s=26,
+                color=color,
+                alpha=0.6 if verdict == "fine" else 0.85,
+                linewidths=0,
+                zorder=3,
             )
     ax.axhline(0, color=SLATE, linewidth=0.8, zorder=1)
     _mark(ax, h, np.where(sound, t, 0.0), flags)
@@ -200,10 +235,16 @@ def leverage(
 
 
 def stems(
-    heights: np.ndarray, limits: Sequence[tuple[float, str]], flags: Sequence[Flag], words: Words, ax: Axes | None
+    heights: np.ndarray,
+    limits: Sequence[tuple[float, str]],
+    flags: Sequence[Flag],
+    words: Words,
+    ax: Axes | None,
 ) -> Figure:
     """A stem for each row, with limits drawn and named."""
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
     shown = np.where(np.isfinite(heights), heights, 0.0)
     places = np.arange(len(shown))
     if len(shown) > DENSE:  # of a great many rows the tallest stand for all
@@ -218,12 +259,28 @@ def stems(
         if limit <= 1.6 * max(top, 1e-12):
             ax.set_ylim(0, max(ax.get_ylim()[1], limit * 1.12))
             ax.axhline(limit, color=RUST, linewidth=1.0, linestyle=(0, (5, 3)), zorder=1.5)
-            ax.annotate(name, (0, limit), xytext=(4, 3), textcoords="offset points", fontsize=8.5, color=SLATE)
+            ax.annotate(
+                name,
+                (0, limit),
+                xytext=(4, 3),
+                textcoords="offset points",
+                fontsize=8.5,
+                color=SLATE,
+            )
         else:
             above.append(name)
     if above:
         said = f"beyond this picture: {'; '.join(above)}"
-        ax.text(0.99, 0.985, said, transform=ax.transAxes, fontsize=8.5, color=SLATE, ha="right", va="top")
+        ax.text(
+            0.99,
+            0.985,
+            said,
+            transform=ax.transAxes,
+            fontsize=8.5,
+            color=SLATE,
+            ha="right",
+            va="top",
+        )
     _mark(ax, np.arange(len(shown), dtype=float), shown, flags)
     return figure
 
@@ -236,10 +293,16 @@ def quantiles(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """Sorted residuals against the quantiles a normal sample would have, with the band that chance allows."""
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
-    some = np.unique(np.linspace(0, len(expected) - 1, 2000).astype(int))  # an outline needs no more corners
-    ax.fill_between(expected[some], band[0][some], band[1][some], color=MIST, alpha=0.8, linewidth=0, zorder=1)
+    """Sorted residuals against normal quantiles, with the band that chance allows."""
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
+    some = np.unique(
+        np.linspace(0, len(expected) - 1, 2000).astype(int)
+    )  # an outline needs no more corners
+    ax.fill_between(
+        expected[some], band[0][some], band[1][some], color=MIST, alpha=0.8, linewidth=0, zorder=1
+    )
     ends = np.array([expected[0], expected[-1]])
     ax.plot(ends, ends, color=SLATE, linewidth=1.2, zorder=2)
     points(ax, expected, observed)
@@ -259,8 +322,10 @@ def profile(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """A likelihood curve with the best value, the stretch that its interval holds, and simple values by name."""
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    """A likelihood curve with its best value, its interval, and simple values by name."""
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
     low, best, high = ends
     ax.axvspan(max(low, float(x[0])), min(high, float(x[-1])), color=TEAL, alpha=0.13, linewidth=0)
     ax.plot(x, y, color=AMBER, linewidth=2.2, zorder=3)
@@ -269,8 +334,17 @@ def profile(
         bold = "bold" if at == chosen else "normal"
         height = float(np.interp(at, x, y))
         ax.scatter([at], [height], s=26, color=INK, zorder=4)
-        ax.annotate(name, (at, height), xytext=(0, -15), textcoords="offset points", fontsize=8.5, color=INK,
-                    ha="center", fontweight=bold, zorder=5)  # fmt: skip
+        ax.annotate(
+            name,
+            (at, height),
+            xytext=(0, -15),
+            textcoords="offset points",
+            fontsize=8.5,
+            color=INK,
+            ha="center",
+            fontweight=bold,
+            zorder=5,
+        )
     bottom, top = ax.get_ylim()
     ax.set_ylim(bottom - 0.08 * (top - bottom), top)
     return figure
@@ -278,7 +352,7 @@ def profile(
 
 @dataclass(frozen=True)
 class Ahead:
-    """Forecasts to draw, row by row, each (m,): fitted, ends for the mean and for a row, what came, and what is far."""
+    """Forecasts to draw, each (m,): fitted, both intervals, what came, what is far."""
 
     labels: Sequence[str]
     fitted: np.ndarray
@@ -289,8 +363,13 @@ class Ahead:
 
 
 def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
-    """Each row's forecast with its two intervals; dashed where it lies outside what was seen; observed as diamonds."""
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
+    """Each row's forecast with its two intervals; dashed where it lies outside what was seen.
+
+    Observed as diamonds.
+    """
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
     m = len(rows.fitted)
     places = np.arange(m)[::-1]
     ax.grid(visible=False)
@@ -298,10 +377,23 @@ def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
     for i, place in enumerate(places):
         dashes = (0, (2, 1.6)) if rows.outside[i] else "solid"
         if np.isfinite(rows.new[0][i]):
-            ax.plot([rows.new[0][i], rows.new[1][i]], [place, place], color=SLATE, linewidth=1.4, linestyle=dashes)
+            ax.plot(
+                [rows.new[0][i], rows.new[1][i]],
+                [place, place],
+                color=SLATE,
+                linewidth=1.4,
+                linestyle=dashes,
+            )
         if np.isfinite(rows.mean[0][i]):
-            ax.plot([rows.mean[0][i], rows.mean[1][i]], [place, place], color=AMBER, linewidth=5, solid_capstyle="butt",
-                    alpha=0.75, linestyle=dashes)  # fmt: skip
+            ax.plot(
+                [rows.mean[0][i], rows.mean[1][i]],
+                [place, place],
+                color=AMBER,
+                linewidth=5,
+                solid_capstyle="butt",
+                alpha=0.75,
+                linestyle=dashes,
+            )
     ax.scatter(rows.fitted, places, s=34, color=INK, zorder=4)
     if rows.observed is not None:
         ax.scatter(rows.observed, places, s=44, marker="D", color=TEAL, zorder=5)
@@ -312,7 +404,9 @@ def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
     names += [("◆ observed", TEAL)] if rows.observed is not None else []
     for place, (name, color) in enumerate(reversed(names)):
         at = (1 - 0.13 * place, 1.015)
-        ax.text(*at, name, transform=ax.transAxes, fontsize=8.5, color=color, ha="right", va="bottom")
+        ax.text(
+            *at, name, transform=ax.transAxes, fontsize=8.5, color=color, ha="right", va="bottom"
+        )
     longest = max((len(label) for label in rows.labels), default=0)
     box = ax.get_position()
     left = max(box.x0, 0.03 + 0.0088 * longest)
@@ -320,10 +414,17 @@ def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
     return figure
 
 
-def calibrated(fitted: np.ndarray, share: np.ndarray, reach: np.ndarray, words: Words, ax: Axes | None) -> Figure:
-    """Observed shares of groups against their fitted ones, with what chance allows about the line of equals."""
-    figure, ax = sheet(ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y)
-    ends = [min(float(fitted.min()), float(share.min()), 1.0), max(float(fitted.max()), float(share.max()), 0.0)]
+def calibrated(
+    fitted: np.ndarray, share: np.ndarray, reach: np.ndarray, words: Words, ax: Axes | None
+) -> Figure:
+    """Observed shares of groups against fitted ones, with what chance allows."""
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
+    ends = [
+        min(float(fitted.min()), float(share.min()), 1.0),
+        max(float(fitted.max()), float(share.max()), 0.0),
+    ]
     ax.plot(ends, ends, color=SLATE, linewidth=1.0, zorder=2)
     end_label(ax, ends[1], ends[1], "equal")
     order = np.argsort(fitted)

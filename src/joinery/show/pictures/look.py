@@ -28,7 +28,7 @@ class Distribution:
 
 @dataclass(frozen=True)
 class Across:
-    """The response against one predictor: points, a smooth, or levels with their means and intervals."""
+    """The response against one predictor: points and a smooth, or levels with means."""
 
     name: str
     x: np.ndarray
@@ -59,7 +59,13 @@ def columns(found: Sequence[Distribution], title: str, finding: str) -> Figure:
 def _one_distribution(ax: Axes, own: Distribution) -> None:
     ax.set_title(own.name, loc="left", fontsize=9, color=INK, pad=3)
     if own.values is not None and len(own.values):
-        ax.hist(own.values, bins=min(24, max(8, int(np.sqrt(len(own.values))))), color=SLATE, alpha=0.75, linewidth=0)
+        ax.hist(
+            own.values,
+            bins=min(24, max(8, int(np.sqrt(len(own.values))))),
+            color=SLATE,
+            alpha=0.75,
+            linewidth=0,
+        )
         ax.set_yticks([])
         ax.grid(visible=False)
     elif own.levels:
@@ -68,8 +74,15 @@ def _one_distribution(ax: Axes, own: Distribution) -> None:
         ax.barh(range(len(names)), sizes, color=SLATE, alpha=0.75, height=0.62)
         ax.set_yticks([])
         for place, (name, size) in enumerate(zip(names, sizes, strict=True)):
-            ax.text(max(sizes) * 0.015, place, f" {name}  {size:,}", va="center", fontsize=7.5, color=INK,
-                    bbox={"facecolor": "white", "alpha": 0.78, "pad": 0.8, "linewidth": 0})  # fmt: skip
+            ax.text(
+                max(sizes) * 0.015,
+                place,
+                f" {name}  {size:,}",
+                va="center",
+                fontsize=7.5,
+                color=INK,
+                bbox={"facecolor": "white", "alpha": 0.78, "pad": 0.8, "linewidth": 0},
+            )
         ax.grid(visible=False)
         ax.set_xticks([])
     else:
@@ -84,7 +97,9 @@ def response(found: Sequence[Across], y_label: str, title: str, finding: str) ->
     low = min(float(np.nanmin(a.y)) for a in found)
     high = max(float(np.nanmax(a.y)) for a in found)
     margin = 0.07 * (high - low) or 1.0
-    for place, (ax, own) in enumerate(zip(panels(figure, top, rows, wide, gap=(0.055, 0.085)), found, strict=False)):
+    for place, (ax, own) in enumerate(
+        zip(panels(figure, top, rows, wide, gap=(0.055, 0.085)), found, strict=False)
+    ):
         ax.set_ylim(low - margin, high + margin)
         ax.set_xlabel(own.name, fontsize=8.5, color=INK, labelpad=2)
         if place % wide == 0:
@@ -101,7 +116,16 @@ def _one_across(ax: Axes, own: Across) -> None:
         apart = np.random.default_rng(1).uniform(-0.16, 0.16, len(own.x))
         points(ax, own.x + apart, own.y, size=9)
         places = np.arange(len(own.levels))
-        ax.errorbar(places + 0.28, own.means, own.reach, fmt="o", color=AMBER, markersize=4, linewidth=1.6, zorder=4)
+        ax.errorbar(
+            places + 0.28,
+            own.means,
+            own.reach,
+            fmt="o",
+            color=AMBER,
+            markersize=4,
+            linewidth=1.6,
+            zorder=4,
+        )
         step = math.ceil(len(own.levels) / 8)
         ax.set_xticks(places[::step], [_short(name) for name in own.levels[::step]])
         ax.set_xlim(-0.5, len(own.levels) - 0.3)
@@ -109,11 +133,20 @@ def _one_across(ax: Axes, own: Across) -> None:
     points(ax, own.x, own.y, size=9)
     if own.smooth is not None:
         s = own.smooth
-        ax.fill_between(s.at, s.height - 2 * s.error, s.height + 2 * s.error, color=TEAL, alpha=0.16, linewidth=0)
+        ax.fill_between(
+            s.at,
+            s.height - 2 * s.error,
+            s.height + 2 * s.error,
+            color=TEAL,
+            alpha=0.16,
+            linewidth=0,
+        )
         ax.plot(s.at, s.height, color=TEAL, linewidth=1.6, zorder=3.5)
     if own.flags:
         places = np.array([place for place, _ in own.flags])
-        label_points(ax, own.x[places], own.y[places], [word for _, word in own.flags], (own.x, own.y))
+        label_points(
+            ax, own.x[places], own.y[places], [word for _, word in own.flags], (own.x, own.y)
+        )
 
 
 def _short(name: str, most: int = 12) -> str:
@@ -136,7 +169,7 @@ def matrix(
     title: str,
     finding: str,
 ) -> Figure:
-    """Scatters below the diagonal, distributions on it, the strongest pairs as bars in the free half."""
+    """Scatters below the diagonal, distributions on it, the strongest pairs above it."""
     k = len(names)
     figure, top = paper(title, finding, max(HIGH, 0.52 * k + 0.8))
     cells = panels(figure, top, k, k, gap=(0.06 / k, 0.06 / k), above=0.06 / k)
@@ -146,12 +179,27 @@ def matrix(
             if j > i:
                 ax.remove()
                 continue
-            _matrix_cell(ax, values[:, j], values[:, i], diagonal=i == j, dots=2.5 if k > 8 else 4 if k > 5 else 8)
+            _matrix_cell(
+                ax,
+                values[:, j],
+                values[:, i],
+                diagonal=i == j,
+                dots=2.5 if k > 8 else 4 if k > 5 else 8,
+            )
             if i == j:
                 box = {"facecolor": "white", "alpha": 0.75, "pad": 0.6, "linewidth": 0}
                 size = 8 if k < 8 else 6.5
                 name = _short(names[i], 16)
-                ax.text(0.03, 0.96, name, transform=ax.transAxes, fontsize=size, color=INK, va="top", bbox=box)
+                ax.text(
+                    0.03,
+                    0.96,
+                    name,
+                    transform=ax.transAxes,
+                    fontsize=size,
+                    color=INK,
+                    va="top",
+                    bbox=box,
+                )
     _strongest(figure, top, k, strongest)
     for place, word in flags[:3] if k <= 7 else ():
         for i in range(1, k):
@@ -159,8 +207,16 @@ def matrix(
             x, y = values[place, 0], values[place, i]
             if np.isfinite(x) and np.isfinite(y):
                 right = x > sum(ax.get_xlim()) / 2
-                ax.annotate(word, (x, y), fontsize=6, color=INK, xytext=(-3 if right else 3, -1), va="center",
-                            ha="right" if right else "left", textcoords="offset points")  # fmt: skip
+                ax.annotate(
+                    word,
+                    (x, y),
+                    fontsize=6,
+                    color=INK,
+                    xytext=(-3 if right else 3, -1),
+                    va="center",
+                    ha="right" if right else "left",
+                    textcoords="offset points",
+                )
     return figure
 
 
@@ -171,7 +227,13 @@ def _matrix_cell(ax: Axes, x: np.ndarray, y: np.ndarray, *, diagonal: bool, dots
     if diagonal:
         ax.spines["left"].set_visible(False)
         present = x[np.isfinite(x)]
-        ax.hist(present, bins=min(16, max(6, int(np.sqrt(len(present))))), color=SLATE, alpha=0.6, linewidth=0)
+        ax.hist(
+            present,
+            bins=min(16, max(6, int(np.sqrt(len(present))))),
+            color=SLATE,
+            alpha=0.6,
+            linewidth=0,
+        )
         low, high = ax.get_ylim()
         ax.set_ylim(low, high * 1.35)
         return
@@ -196,7 +258,14 @@ def _strongest(figure: Figure, top: float, k: int, pairs: Sequence[Pair]) -> Non
     ax.set_xlim(-1.05, 3.3)
     ax.set_ylim(most - 0.4, -1.3)
     ax.axvline(0, color=SLATE, linewidth=0.7, ymax=0.9)
-    ax.text(-1, -0.9, f"strongest {count(most, 'pair')}: r from −1 to 1", fontsize=8, color=INK, fontweight="bold")
+    ax.text(
+        -1,
+        -0.9,
+        f"strongest {count(most, 'pair')}: r from −1 to 1",
+        fontsize=8,
+        color=INK,
+        fontweight="bold",
+    )
     for place, pair in enumerate(pairs[:most]):
         ax.barh(place, pair.r, color=AMBER, height=0.5, zorder=3)
         ax.barh(place, 2, left=-1, color=MIST, height=0.5, zorder=1)

@@ -17,7 +17,12 @@ from joinery.show.pictures.canvas import END, dress, paper
 
 STRIP = 1.02  # inches
 DARK_AMBER = "#8f5a08"  # amber for words: it keeps 4.5 : 1 on paper
-MARKS = {"serious": ("■", RUST), "caution": ("▲", DARK_AMBER), "fine": ("●", TEAL), "": ("–", SLATE)}
+MARKS = {
+    "serious": ("■", RUST),
+    "caution": ("▲", DARK_AMBER),
+    "fine": ("●", TEAL),
+    "": ("–", SLATE),
+}
 
 
 @dataclass(frozen=True)
@@ -37,7 +42,9 @@ def strips(title: str, finding: str, found: Sequence[Strip]) -> Figure:
     high = (top - 0.01) / max(len(found), 1)
     for place, strip in enumerate(found):
         low = top - (place + 1) * high
-        rule = Rectangle((0.045, low + high), 0.91, 0.0, transform=figure.transFigure, color=MIST, linewidth=1)
+        rule = Rectangle(
+            (0.045, low + high), 0.91, 0.0, transform=figure.transFigure, color=MIST, linewidth=1
+        )
         figure.add_artist(rule)
         mark, color = MARKS[strip.verdict]
         question = textwrap.wrap(strip.question, 26)
@@ -54,10 +61,26 @@ def strips(title: str, finding: str, found: Sequence[Strip]) -> Figure:
 
 
 def _words(
-    figure: Figure, x: float, y: float, lines: list[str], size: float, color: str, *, bold: bool = False
+    figure: Figure,
+    x: float,
+    y: float,
+    lines: list[str],
+    size: float,
+    color: str,
+    *,
+    bold: bool = False,
 ) -> None:
     weight = "bold" if bold else "normal"
-    figure.text(x, y, "\n".join(lines), fontsize=size, color=color, fontweight=weight, va="top", linespacing=1.25)
+    figure.text(
+        x,
+        y,
+        "\n".join(lines),
+        fontsize=size,
+        color=color,
+        fontweight=weight,
+        va="top",
+        linespacing=1.25,
+    )
 
 
 def _made_small(ax: Axes) -> None:
@@ -90,4 +113,6 @@ def bars(ax: Axes, sizes: Sequence[tuple[str, float]], limit: float) -> None:
     ax.axvline(limit, color=RUST, linewidth=1, linestyle=(0, (5, 3)))
     box = {"facecolor": "white", "alpha": 0.7, "pad": 0.6, "linewidth": 0}
     for place, (name, size) in enumerate(shown):
-        ax.text(0.06, place, f"{name}  {number(size, 3)}", va="center", fontsize=7, color=INK, bbox=box)
+        ax.text(
+            0.06, place, f"{name}  {number(size, 3)}", va="center", fontsize=7, color=INK, bbox=box
+        )

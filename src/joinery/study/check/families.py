@@ -24,8 +24,16 @@ from joinery.study.verdicts import FINE, SERIOUS, judged
 GROUPS = 10
 SAME = 1e-9  # of a mean: closer ones differ by rounding alone
 SMALL_COUNT, MOST_SMALL = 5.0, 0.2
-SPREAD, LINK, CALIBRATED = "Is the spread what the family says?", "Is the link right?", "Are the fitted means right?"
-ZEROS, SHAPE, SEPARATED = "Are there as many zeros as expected?", "Is the family right?", "Do estimates have an end?"
+SPREAD, LINK, CALIBRATED = (
+    "Is the spread what the family says?",
+    "Is the link right?",
+    "Are the fitted means right?",
+)
+ZEROS, SHAPE, SEPARATED = (
+    "Are there as many zeros as expected?",
+    "Is the family right?",
+    "Do estimates have an end?",
+)
 
 
 def family_lines(fit: Fitted) -> Iterator[Line]:
@@ -47,9 +55,13 @@ def separation(fit: Fitted) -> Iterator[Line]:
     if fit.estimate.running:
         names = ("intercept", *fit.design.names)
         words = f"{listed(names[j] for j in fit.estimate.running)} separates the response"
-        advice = 'try penalty="firth"' if fit.family.penalties else "leave the term out, or join levels"
+        advice = (
+            'try penalty="firth"' if fit.family.penalties else "leave the term out, or join levels"
+        )
         found = Test(float("nan"), float("nan"))
-        yield Line("separation", "separation", SEPARATED, "separation", found, SERIOUS, advice, words)
+        yield Line(
+            "separation", "separation", SEPARATED, "separation", found, SERIOUS, advice, words
+        )
 
 
 def link(fit: Fitted) -> Iterator[Line]:
@@ -72,21 +84,30 @@ def link(fit: Fitted) -> Iterator[Line]:
     if left <= 1e-10 * zz:
         return
     z = ze / np.sqrt(left) / np.sqrt(fit.estimate.dispersion or np.nan)
-    test = Test(float(z), float(tails.t_two_sided(z, fit.estimate.reference_df)), (), z * z / max(fit.n_rows, 1))
+    test = Test(
+        float(z),
+        float(tails.t_two_sided(z, fit.estimate.reference_df)),
+        (),
+        z * z / max(fit.n_rows, 1),
+    )
     verdict = judged(test.p, test.size, small=0.01, large=0.1)
     others = [name for name in fit.family.links if name != fit.link.name][:2]
-    advice = NO_ADVICE if verdict == FINE else f"try a curve, or link={' or link='.join(map(repr, others))}"
+    advice = (
+        NO_ADVICE
+        if verdict == FINE
+        else f"try a curve, or link={' or link='.join(map(repr, others))}"
+    )
     check = "square of the linear predictor (Pregibon)"
     yield Line("link", "link", LINK, check, test, verdict, advice, "the link or a curve is amiss")
 
 
 def _grouped(fit: Fitted) -> bool:
-    """Whether rows hold enough for the deviance itself to have a law: totals, or counts that are not small."""
+    """Whether the deviance has a law: rows of totals, or counts that are not small."""
     return fit.design.sentence.response.kind == "of" if fit.family.shares else fit.family.discrete
 
 
 def spread(fit: Fitted) -> Iterator[Line]:
-    """Pearson's χ² and the deviance against their degrees of freedom, where the dispersion is known."""
+    """Pearson's χ² and the deviance against their df, where the dispersion is known."""
     if not fit.estimate.known or not fit.family.discrete:
         return
     if not _grouped(fit):
@@ -98,21 +119,38 @@ def spread(fit: Fitted) -> Iterator[Line]:
         yield cannot("dispersion", "spread", SPREAD, "dispersion", "no degrees of freedom are left")
         return
     small = _share_of_small(fit)
-    for name, value in (("Pearson's χ²", fit.estimate.pearson), ("deviance", fit.estimate.deviance)):
+    for name, value in (
+        ("Pearson's χ²", fit.estimate.pearson),
+        ("deviance", fit.estimate.deviance),
+    ):
         size = value / df / (fit.estimate.dispersion or np.nan)
         p = float(tails.chi2_upper(size * df, df))
         verdict = judged(p, size, small=1.2, large=2.0)
         advice = NO_ADVICE
         if verdict != FINE:
             shaped = [name for name, f in FAMILIES.items() if f.limit == fit.family.name]
-            ways = ['dispersion="estimated"'] * fit.family.quasi + [f'family="{name}"' for name in shaped]
+            ways = ['dispersion="estimated"'] * fit.family.quasi + [
+                f'family="{name}"' for name in shaped
+            ]
             advice = f"the spread is {figure(size, 2)} times what the family says"
             advice += f": try {' or '.join(ways)}" if ways else ""
         if small > MOST_SMALL:
             rough = f"{percent(small)} of expected counts are below 5, so this p is rough"
             advice = rough if advice == NO_ADVICE else f"{advice}; {rough}"
-        words = f"the spread is {figure(size, 2)} times what the {fit.family.name} family says (overdispersion)"
-        yield Line("dispersion", "spread", SPREAD, f"{name} over {df:,} df", Test(size, p), verdict, advice, words)
+        words = (
+            f"the spread is {figure(size, 2)} times what the {fit.family.name} family says "
+            "(overdispersion)"
+        )
+        yield Line(
+            "dispersion",
+            "spread",
+            SPREAD,
+            f"{name} over {df:,} df",
+            Test(size, p),
+            verdict,
+            advice,
+            words,
+        )
 
 
 def _share_of_small(fit: Fitted) -> float:
@@ -126,30 +164,46 @@ def _share_of_small(fit: Fitted) -> float:
 
 
 def calibration(fit: Fitted) -> Iterator[Line]:
-    """Observed against expected events in ten groups of fitted probability (Hosmer & Lemeshow 1980)."""
+    """Observed against expected events in ten groups of probability (Hosmer & Lemeshow 1980)."""
     if not fit.family.shares:
         return
     observed, expected, variance, _ = groups(fit)
     if len(observed) < 4:
-        yield cannot("calibration", "calibration", CALIBRATED, "calibration by groups", "too few rows for groups")
+        yield cannot(
+            "calibration",
+            "calibration",
+            CALIBRATED,
+            "calibration by groups",
+            "too few rows for groups",
+        )
         return
     with np.errstate(all="ignore"):
-        statistic = float(np.nansum((observed - expected) ** 2 / variance)) / (fit.estimate.dispersion or 1.0)
+        statistic = float(np.nansum((observed - expected) ** 2 / variance)) / (
+            fit.estimate.dispersion or 1.0
+        )
     df = len(observed) - 2
     p = float(tails.chi2_upper(statistic, df))
     worst = int(np.argmax(np.abs(observed - expected) / np.sqrt(variance)))
     verdict = judged(p, statistic / df, small=1.5, large=3.0)
-    advice = NO_ADVICE if verdict == FINE else "a curve or a product may be missing: see component_residual"
+    advice = (
+        NO_ADVICE
+        if verdict == FINE
+        else "a curve or a product may be missing: see component_residual"
+    )
     seen, meant = figure(observed[worst], 3), figure(expected[worst], 3)
     words = f"in group {worst + 1} of {len(observed)} {seen} were seen, {meant} expected"
     check = f"calibration in {len(observed)} groups (χ², {df} df)"
-    yield Line("calibration", "calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words)
+    yield Line(
+        "calibration", "calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words
+    )
 
 
 def groups(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Observed and expected events, their binomial variance, and the trials, in groups of fitted probability."""
+    """Observed and expected events, variance and trials in groups of fitted probability."""
     figures = per_row(fit)
-    trials = joined(response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.trials is None else b.trials)
+    trials = joined(
+        response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.trials is None else b.trials
+    )
     trials = trials * figures.times
     w = joined(response_rows(fit).row_blocks, lambda b: b.precisions)
     order = np.argsort(figures.fitted, kind="stable")
@@ -184,14 +238,18 @@ def zeros(fit: Fitted) -> Iterator[Line]:
     z = (seen - expected) / sd
     p = float(tails.t_two_sided(z, np.inf))
     verdict = judged(p, abs(seen - expected) / max(fit.n_rows, 1), small=0.02, large=0.15)
-    advice = NO_ADVICE if verdict == FINE else 'try family="negative-binomial", or ask what makes the zeros'
+    advice = (
+        NO_ADVICE
+        if verdict == FINE
+        else 'try family="negative-binomial", or ask what makes the zeros'
+    )
     words = f"{seen:.0f} rows are zero, {figure(expected, 3)} expected"
     check = f"zeros: {seen:.0f} seen, {figure(expected, 3)} expected"
     yield Line("zeros", "zeros", ZEROS, check, Test(z, p), verdict, advice, words)
 
 
 def shape(fit: Fitted) -> Iterator[Line]:
-    """The shape of quantile residuals, which are normal when the family is right (Dunn & Smyth 1996)."""
+    """The shape of quantile residuals, normal when the family is right (Dunn & Smyth 1996)."""
     q = per_row(fit).extras.get("quantile_residual")
     if q is None:
         return
@@ -200,7 +258,11 @@ def shape(fit: Fitted) -> Iterator[Line]:
     if not np.isfinite(test.statistic):
         return
     verdict = judged(test.p, test.size, small=0.25, large=1.5)
-    advice = NO_ADVICE if verdict == FINE else "the family may be wrong: look at draw('quantiles'), and try another"
+    advice = (
+        NO_ADVICE
+        if verdict == FINE
+        else "the family may be wrong: look at draw('quantiles'), and try another"
+    )
     yield Line(
         "family",
         "family",

@@ -24,15 +24,37 @@ def normal(fit: Fitted) -> Iterator[Line]:
     z = figures.influence.standardized
     name, test = diagnostics.normality(*_sound(z, figures.times))
     if not np.isfinite(test.statistic):
-        yield cannot("normality", "normal residuals", NORMAL, name, "fewer than eight residuals can be scaled")
+        yield cannot(
+            "normality",
+            "normal residuals",
+            NORMAL,
+            name,
+            "fewer than eight residuals can be scaled",
+        )
         return
     verdict = judged(test.p, test.size, small=0.25, large=1.5)
     advice = NO_ADVICE
     if verdict != FINE:
-        advice = 'intervals of coefficients hardly mind; for new rows use forecast(intervals="distribution-free")'
-        if not fit.response.transformed and float(np.min(figures.observed)) > 0 and float(np.nanmean(z**3)) > 0.5:
+        advice = (
+            "intervals of coefficients hardly mind; for new rows use "
+            'forecast(intervals="distribution-free")'
+        )
+        if (
+            not fit.response.transformed
+            and float(np.min(figures.observed)) > 0
+            and float(np.nanmean(z**3)) > 0.5
+        ):
             advice = f'try response="log({fit.response.name})"; {advice}'
-    yield Line("normality", "normal residuals", NORMAL, name, test, verdict, advice, "residuals are not normal")
+    yield Line(
+        "normality",
+        "normal residuals",
+        NORMAL,
+        name,
+        test,
+        verdict,
+        advice,
+        "residuals are not normal",
+    )
 
 
 def _sound(z: np.ndarray, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -36,7 +36,13 @@ def order(fit: Fitted) -> Iterator[Line]:
         yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
         return
     if fit.asides.repeats is not None:
-        yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", "rows that stand for several have no neighbours")
+        yield cannot(
+            "durbin-watson",
+            "order",
+            ORDER,
+            "Durbin–Watson",
+            "rows that stand for several have no neighbours",
+        )
         return
     e, U = scaled_residuals(fit)
     test = diagnostics.durbin_watson(e, U)
@@ -47,20 +53,40 @@ def order(fit: Fitted) -> Iterator[Line]:
         lag = f"lag({fit.design.sentence.response.expression}, 1)"
         advice = f'try std_errors="autocorrelated", or add="{lag}"'
     found = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
-    yield Line("durbin-watson", "order", ORDER, f"Durbin–Watson ({tail}, both tails)", test, verdict, advice, found)
+    yield Line(
+        "durbin-watson",
+        "order",
+        ORDER,
+        f"Durbin–Watson ({tail}, both tails)",
+        test,
+        verdict,
+        advice,
+        found,
+    )
     if U is None or fit.residual_df <= 2 * LAGS + 2:
         return
     more = diagnostics.breusch_godfrey(e, U, LAGS)
     verdict = judged(more.p, more.size, small=0.03, large=0.25)
-    advice = NO_ADVICE if verdict == FINE else 'rows up to four apart are alike: try std_errors="autocorrelated"'
+    advice = (
+        NO_ADVICE
+        if verdict == FINE
+        else 'rows up to four apart are alike: try std_errors="autocorrelated"'
+    )
     words = "rows nearby are alike"
     yield Line(
-        "breusch-godfrey", "order", ORDER, f"Breusch–Godfrey, {LAGS} rows back (F)", more, verdict, advice, words
+        "breusch-godfrey",
+        "order",
+        ORDER,
+        f"Breusch–Godfrey, {LAGS} rows back (F)",
+        more,
+        verdict,
+        advice,
+        words,
     )
 
 
 def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray | None]:
-    """Residuals times √w in order, and the basis of the columns likewise, None where it would not fit in memory."""
+    """Residuals times √w in order, and the columns' basis, None where memory is too small."""
     figures, places = per_row(fit), in_order(fit)
     small = len(places) * fit.solution.rank <= MOST_BASIS
     w, parts = [], []

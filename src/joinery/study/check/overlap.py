@@ -23,7 +23,7 @@ OVERLAP = "Do predictors overlap?"
 
 
 def overlap(fit: Fitted) -> Iterator[Line]:
-    """The largest variance inflation among terms that are not powers or products of one another, and indexes."""
+    """The largest variance inflation among unrelated terms, and condition indexes."""
     terms = fit.design.terms
     if len(terms) < 2:
         return
@@ -31,10 +31,15 @@ def overlap(fit: Fitted) -> Iterator[Line]:
     if not found:  # powers and products of one predictor overlap by construction
         return
     name, worst = max(found.items(), key=lambda item: item[1])
-    verdict = SERIOUS if worst >= EXTREME_INFLATION else CAUTION if worst >= HIGH_INFLATION else FINE
+    verdict = (
+        SERIOUS if worst >= EXTREME_INFLATION else CAUTION if worst >= HIGH_INFLATION else FINE
+    )
     advice = NO_ADVICE
     if verdict != FINE:
-        advice = f'{name} repeats what other terms say: read them together, or try drop="{_written(fit, name)}"'
+        advice = (
+            f"{name} repeats what other terms say: read them together, or try "
+            f'drop="{_written(fit, name)}"'
+        )
     words = f"{name} overlaps other terms (variance inflation {figure(worst, 2)})"
     yield Line(
         "variance inflation",
@@ -48,9 +53,15 @@ def overlap(fit: Fitted) -> Iterator[Line]:
     )
     indexes, shares = diagnostics.condition_indexes(uncentred(fit))
     high = int(np.argmax(indexes))
-    names = np.array(["intercept", *fit.design.names] if fit.solution.has_intercept else fit.design.names)
+    names = np.array(
+        ["intercept", *fit.design.names] if fit.solution.has_intercept else fit.design.names
+    )
     involved = names[fit.solution.places][shares[high] > 0.5]
-    serious = indexes[high] >= HIGH_INDEX and len([n for n in involved if n != "intercept"]) > 1 and verdict != FINE
+    serious = (
+        indexes[high] >= HIGH_INDEX
+        and len([n for n in involved if n != "intercept"]) > 1
+        and verdict != FINE
+    )
     advice = f"shared by {listed(involved)}" if serious else NO_ADVICE
     yield Line(
         "condition",
@@ -65,22 +76,35 @@ def overlap(fit: Fitted) -> Iterator[Line]:
 
 def _written(fit: Fitted, text: str) -> str:
     """A term as the sentence writes it, by its name in tables."""
-    return next(str(w) for w, t in zip(fit.design.sentence.terms, fit.design.terms, strict=True) if t.text == text)
+    return next(
+        str(w)
+        for w, t in zip(fit.design.sentence.terms, fit.design.terms, strict=True)
+        if t.text == text
+    )
 
 
 def inflations(fit: Fitted) -> dict[str, float]:
-    """Each term's variance inflation among the terms that are no powers or products of it, per column.
+    """Each term's variance inflation among unrelated terms, per column.
 
-    A square overlaps its own line, and a product its parts, by construction: that is no fault of the data.
-    """
+    A square overlaps its own line, and a product its parts, by construction: that is no fault of
+    the data."""
     solution, terms = fit.solution, fit.design.terms
     place = {int(c): i for i, c in enumerate(solution.kept)}
-    columns = [np.array([place[c] for c in range(t.columns.start, t.columns.stop) if c in place], int) for t in terms]
-    bases = [{getattr(f, "base", None) or getattr(f, "label", "") for f in t.factors} for t in terms]
+    columns = [
+        np.array([place[c] for c in range(t.columns.start, t.columns.stop) if c in place], int)
+        for t in terms
+    ]
+    bases = [
+        {getattr(f, "base", None) or getattr(f, "label", "") for f in t.factors} for t in terms
+    ]
     out: dict[str, float] = {}
     for i, term in enumerate(terms):
-        others = [j for j in range(len(terms)) if j != i and not bases[i] & bases[j] and len(columns[j])]
-        alone = len(terms[i].factors) == 1 and all(getattr(f, "degree", 1) == 1 for f in terms[i].factors)
+        others = [
+            j for j in range(len(terms)) if j != i and not bases[i] & bases[j] and len(columns[j])
+        ]
+        alone = len(terms[i].factors) == 1 and all(
+            getattr(f, "degree", 1) == 1 for f in terms[i].factors
+        )
         if not others or not len(columns[i]) or not alone:
             continue
         chosen = np.concatenate([columns[i], *(columns[j] for j in others)])

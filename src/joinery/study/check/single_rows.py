@@ -20,17 +20,25 @@ BADLY, DECIDES = "Is any row badly fitted?", "Does any row decide the answer?"
 
 
 def badly_fitted(fit: Fitted) -> Iterator[Line]:
-    """The largest studentized residual, with Bonferroni's correction for having looked at every row."""
+    """The largest studentized residual, with Bonferroni's correction for all rows."""
     if why := nothing_left(fit):
         yield cannot("outlier", "outliers", BADLY, "largest studentized residual", why)
         return
     table, chosen = rows_at_hand(fit)
     t, times = per_row(fit).influence.studentized, per_row(fit).times
     if not np.isfinite(t).any():
-        yield cannot("outlier", "outliers", BADLY, "largest studentized residual", "no residual can be scaled")
+        yield cannot(
+            "outlier",
+            "outliers",
+            BADLY,
+            "largest studentized residual",
+            "no residual can be scaled",
+        )
         return
     place = int(np.nanargmax(np.abs(t)))
-    p = min(float(tails.t_two_sided(t[place], studentized_df(fit)) * times[np.isfinite(t)].sum()), 1.0)
+    p = min(
+        float(tails.t_two_sided(t[place], studentized_df(fit)) * times[np.isfinite(t)].sum()), 1.0
+    )
     label = table.index[chosen.rows][place]
     at = limits(fit)
     verdict = SERIOUS if p < 0.05 else CAUTION if abs(t[place]) >= at.large else FINE
@@ -40,7 +48,14 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
     words = f"row {label} is badly fitted (studentized residual {figure(float(t[place]), 2)})"
     test = Test(float(t[place]), p)
     yield Line(
-        "outlier", "outliers", BADLY, f"studentized residual of {label} (Bonferroni)", test, verdict, advice, words
+        "outlier",
+        "outliers",
+        BADLY,
+        f"studentized residual of {label} (Bonferroni)",
+        test,
+        verdict,
+        advice,
+        words,
     )
 
 
@@ -60,7 +75,9 @@ def decides(fit: Fitted) -> Iterator[Line]:
         advice = NO_ADVICE
         if verdict != FINE:
             advice = f'compare with the fit without it: leave_out=["{labels[place]}"]'
-        words = f"row {labels[place]} decides the answer (Cook's distance {figure(float(d[place]), 2)})"
+        words = (
+            f"row {labels[place]} decides the answer (Cook's distance {figure(float(d[place]), 2)})"
+        )
         yield Line(
             "cooks distance",
             "influence",

@@ -20,23 +20,32 @@ EVEN = "Is the spread even?"
 
 
 def even(fit: Fitted) -> Iterator[Line]:
-    """Squared residuals on all predictors, and how many times wider the spread is where fitted values are high."""
+    """Squared residuals on all predictors, and how much wider the spread is for high fits."""
     check = "Breusch–Pagan, studentized"
     if why := nothing_left(fit):
         yield cannot("spread", "even spread", EVEN, check, why)
         return
     if not fit.design.width:
-        yield cannot("spread", "even spread", EVEN, check, "there is no predictor for the spread to grow with")
+        yield cannot(
+            "spread",
+            "even spread",
+            EVEN,
+            check,
+            "there is no predictor for the spread to grow with",
+        )
         return
     figures = per_row(fit)
     squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
     times = figures.times if fit.asides.repeats is not None else None
     rows = int(figures.times[np.isfinite(squares)].sum())
     found = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
-    test = diagnostics.even_spread(1 - found.rss / found.tss if found.tss > 0 else np.nan, found.n, len(found.kept))
+    test = diagnostics.even_spread(
+        1 - found.rss / found.tss if found.tss > 0 else np.nan, found.n, len(found.kept)
+    )
     ratio = spread_ratio(figures.terms, figures.influence.standardized, figures.times)
     size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
-    # unevenness that does not follow the fitted values shows in how much of the squares is explained
+    # unevenness that does not follow the fitted values shows in how much of the squares is
+    # explained
     size = max(size, 4 * test.statistic / found.n) if np.isfinite(test.statistic) else size
     verdict = judged(test.p, size, small=np.log(1.3), large=np.log(3.0))
     grows = ratio > 1
@@ -53,7 +62,7 @@ def even(fit: Fitted) -> Iterator[Line]:
 
 
 def spread_ratio(fitted: np.ndarray, residual: np.ndarray, times: np.ndarray) -> float:
-    """The residuals' root mean square in the highest third of fitted values over that in the lowest third."""
+    """The residuals' root mean square in the highest third of fitted values over the lowest."""
     sound = np.isfinite(residual)
     fitted, residual, times = fitted[sound], residual[sound], times[sound]
     if times.sum() < 9:
@@ -65,5 +74,7 @@ def spread_ratio(fitted: np.ndarray, residual: np.ndarray, times: np.ndarray) ->
     if high - low <= margin or not below.any() or not above.any():
         return float("nan")
     with np.errstate(all="ignore"):
-        upper, lower = (np.average(residual[side] ** 2, weights=times[side]) for side in (above, below))
+        upper, lower = (
+            np.average(residual[side] ** 2, weights=times[side]) for side in (above, below)
+        )
         return float(np.sqrt(upper / lower))

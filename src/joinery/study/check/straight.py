@@ -20,13 +20,15 @@ STRAIGHT = "Is each relation straight?"
 
 
 def straight(fit: Fitted) -> Iterator[Line]:
-    """Curvature in each numeric predictor and in the fitted values, and lack of fit where rows repeat."""
+    """Curvature in numeric predictors and fitted values, and lack of fit where rows repeat."""
     if why := nothing_left(fit):
         yield cannot("curvature", "straight line", STRAIGHT, "curvature of each predictor", why)
         return
     curves, fitted = _curvature(fit)
     yield from _bent_predictors(fit, curves)
-    if fit.estimate.linear:  # else the link has a check of its own, and deviances say what repeats would
+    if (
+        fit.estimate.linear
+    ):  # else the link has a check of its own, and deviances say what repeats would
         yield from _bent_fitted(fit, fitted)
         yield from _lacking(lack_of_fit(fit))
 
@@ -56,17 +58,26 @@ def _bent_fitted(fit: Fitted, test: Test) -> Iterator[Line]:
     if np.isfinite(test.statistic):
         verdict = judged(test.p, test.size, small=0.02, large=0.15)
         advice = NO_ADVICE if verdict == FINE else _unbend(fit)
-        check, found = "curvature across fitted values (Tukey)", "the relation bends across the fitted values"
+        check, found = (
+            "curvature across fitted values (Tukey)",
+            "the relation bends across the fitted values",
+        )
         yield _line("fitted curvature", check, test, verdict, advice, found)
 
 
 def _lacking(test: Test) -> Iterator[Line]:
     if np.isfinite(test.statistic):
         verdict = judged(test.p, test.size - 1, small=0.5, large=3.0)
-        advice = NO_ADVICE if verdict == FINE else "rows alike agree better than the model says: add a term or a curve"
+        advice = (
+            NO_ADVICE
+            if verdict == FINE
+            else "rows alike agree better than the model says: add a term or a curve"
+        )
         df1, df2 = test.df
         check = f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})"
-        yield _line("lack of fit", check, test, verdict, advice, "rows alike agree better than the model")
+        yield _line(
+            "lack of fit", check, test, verdict, advice, "rows alike agree better than the model"
+        )
 
 
 def _unbend(fit: Fitted) -> str:
@@ -90,7 +101,10 @@ def _highest(fit: Fitted, factor: NumberFactor) -> float:
 
 
 def _numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
-    """Each numeric factor that is a term of its own, once for each base, with its column; comparisons do not bend."""
+    """Each numeric factor that is a term of its own, once for each base, with its column.
+
+    Comparisons do not bend.
+    """
     out: dict[str, tuple[NumberFactor, int]] = {}
     for term in fit.design.terms:
         factor = term.factors[0]
@@ -100,14 +114,16 @@ def _numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
 
 
 def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
-    """The t of the next power of each predictor, and of the squared fitted values, in one pass over the rows."""
+    """The t of each predictor's next power, and of squared fitted values, in one pass."""
     solution = fit.solution
     own = [(f, c) for f, c in _numbers_alone(fit) if c in solution.kept]
     middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
     degrees = [int(_highest(fit, f)) + 1 for f, _ in own]
     figures = per_row(fit)
     # without a constant a shifted square would bring one in
-    middle_fitted = float(np.average(figures.terms, weights=figures.times)) if solution.spans_constant else 0.0
+    middle_fitted = (
+        float(np.average(figures.terms, weights=figures.times)) if solution.spans_constant else 0.0
+    )
     size = len(own) + 1
     zz, ze, uz = np.zeros(size), np.zeros(size), np.zeros((solution.rank, size))
     values: list[set[float]] = [set() for _ in own]
@@ -125,14 +141,22 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
         uz += solution.in_basis(block.X).T @ (Z * w[:, None])
         zz += np.einsum("ij,ij,i->j", Z, Z, w)
         ze += Z.T @ (w * (e / solution.unit))
-    tests = [diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df) for j in range(size)]
+    tests = [
+        diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df)
+        for j in range(size)
+    ]
     return [(f, tests[j]) for j, (f, _) in enumerate(own) if len(values[j]) > 2], tests[-1]
 
 
 def lack_of_fit(fit: Fitted) -> Test:
-    """The replicate lack-of-fit test over rows whose predictors are equal; nothing where too few repeat."""
+    """The replicate lack-of-fit test over rows whose predictors are equal.
+
+    Nothing where too few repeat.
+    """
     table, chosen = rows_at_hand(fit)
-    names = dict.fromkeys(n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f))
+    names = dict.fromkeys(
+        n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)
+    )
     if not names or _lagged(fit):
         return NOTHING
     codes = np.zeros(chosen.used, dtype=np.int64)

@@ -1,4 +1,4 @@
-"""The checks: one question each about what the model takes for granted, with figure, verdict and what to do."""
+"""The checks: a question each about an assumption, with figure, verdict and advice."""
 
 from __future__ import annotations
 
@@ -31,7 +31,10 @@ def checks(fit: Fitted) -> Table:
             "advice": [line.advice for line in lines],
         },
         title=f"Checks of {fit.sentence}",
-        notes=("the verdict weighs how large a departure is as well as its p", *_note_on_order(fit)),
+        notes=(
+            "the verdict weighs how large a departure is as well as its p",
+            *_note_on_order(fit),
+        ),
         kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"},
     )
 
@@ -52,7 +55,9 @@ def said_on_page(fit: Fitted) -> list[Line]:
     out: dict[str, Line] = {}
     rank = {SERIOUS: 0, CAUTION: 1, FINE: 2, "": 3}
     for line in check_lines(fit):
-        if line.name not in SINGLE_ROWS and (line.name not in out or rank[line.verdict] < rank[out[line.name].verdict]):
+        if line.name not in SINGLE_ROWS and (
+            line.name not in out or rank[line.verdict] < rank[out[line.name].verdict]
+        ):
             out[line.name] = line
     return list(out.values())
 

@@ -23,13 +23,13 @@ AFTER = ("earlier", "lower-order", "others")
 ASKS = {
     "earlier": "each line asks what a term adds to those written before it; shares add up to R²",
     "lower-order": "each line asks what a term adds to all terms that do not contain it",
-    "others": "each line asks what a term adds to all the other terms, the products that contain it among them",
+    "others": "each line asks what a term adds to all the others, its products among them",
 }
 
 
 @dataclass(frozen=True)
 class TermBasis:
-    """A solution with its terms' places among its columns, and how its basis lies in that of the fit itself."""
+    """A solution with its terms' places, and its basis within that of the fit itself."""
 
     solution: Solution
     terms: tuple[DesignTerm, ...]
@@ -79,11 +79,16 @@ def adjusted(terms: tuple[DesignTerm, ...], place: int, after: str) -> list[int]
     if after == "earlier":
         return list(range(place))
     others = [j for j in range(len(terms)) if j != place]
-    return others if after == "others" else [j for j in others if not contains(terms[j], terms[place])]
+    return (
+        others if after == "others" else [j for j in others if not contains(terms[j], terms[place])]
+    )
 
 
 def contains(whole: DesignTerm, part: DesignTerm) -> bool:
-    """Whether a term contains another, by factor and degree: x within x² within x²·z; log(x) is not x."""
+    """Whether a term contains another, by factor and degree: x within x² within x²·z.
+
+    log(x) is not x.
+    """
     return whole != part and holds(_degrees(whole), _degrees(part))
 
 
@@ -100,7 +105,9 @@ def contained(terms: tuple[DesignTerm, ...]) -> tuple[frozenset[int], ...]:
         for base in own:
             having.setdefault(base, set()).add(place)
     near = [set().union(*(having[base] for base in whole)) - {i} for i, whole in enumerate(degrees)]
-    return tuple(frozenset(j for j in near[i] if holds(whole, degrees[j])) for i, whole in enumerate(degrees))
+    return tuple(
+        frozenset(j for j in near[i] if holds(whole, degrees[j])) for i, whole in enumerate(degrees)
+    )
 
 
 def _degrees(term: DesignTerm) -> dict[str, float]:
@@ -110,14 +117,18 @@ def _degrees(term: DesignTerm) -> dict[str, float]:
             out[factor.label] = 1.0
         else:
             power = factor.expression
-            whole = isinstance(power, Power) and isinstance(power.exponent, Number) and factor.degree > 0
+            whole = (
+                isinstance(power, Power)
+                and isinstance(power.exponent, Number)
+                and factor.degree > 0
+            )
             base, degree = (factor.base, factor.degree) if whole else (str(factor.expression), 1.0)
             out[base] = out.get(base, 0.0) + degree
     return out
 
 
 def term_basis(fit: Fitted, after: str) -> TermBasis:
-    """The solution that tells what terms add: with categories summing to zero where their coding matters."""
+    """The solution for what terms add, categories summing to zero where coding matters."""
     recode = after == "others" and coding_matters(fit.design)
     return _recoded(fit) if recode else TermBasis(fit.solution, fit.design.terms)
 
@@ -138,10 +149,11 @@ def recoded_design(design: Design) -> Design:
 
 @once
 def _recoded(fit: Fitted) -> TermBasis:
-    """The fit with every category coded to sum to zero: the same fitted values, other coefficients."""
+    """The fit with categories coded to sum to zero: other coefficients, equal fitted values."""
     if fit.origin is None:
         raise CallError(
-            "a fit loaded from a file keeps no rows to recode its categories with; use after='lower-order', "
+            "a fit loaded from a file keeps no rows to recode its categories with; use "
+            "after='lower-order', "
             "or fit the table again"
         )
     design = recoded_design(fit.design)
@@ -149,7 +161,9 @@ def _recoded(fit: Fitted) -> TermBasis:
     blocks = replace(response_rows(fit), design=design, partitioned_as=fit.design.width)
     response = joined(own.row_blocks, lambda block: block.beyond_offset)
     weights = joined(own.row_blocks, lambda block: block.row_weights)
-    solution = least_squares(WithResponse(blocks, response, weights), intercept=design.intercept, n=fit.n_rows)
+    solution = least_squares(
+        WithResponse(blocks, response, weights), intercept=design.intercept, n=fit.n_rows
+    )
     # both bases span the same space, so that one is the other turned
     turn = np.zeros((fit.solution.rank, solution.rank))
     for a, b in zip(own.row_blocks, blocks.row_blocks, strict=True):

@@ -19,7 +19,7 @@ from joinery.study.fitted import Fitted
 
 @dataclass(frozen=True)
 class Part:
-    """One line: a term, the terms it is adjusted for, degrees of freedom, sum of squares in unit², F and its p."""
+    """One line: a term, what it is adjusted for, df, sum of squares in unit², F and p."""
 
     term: str
     adjusted_for: str
@@ -41,7 +41,11 @@ def anova(fit: Fitted, after: str = "earlier") -> Table:
     df = np.array([part.df for part in found])
     with np.errstate(all="ignore"):
         ms = np.where(df > 0, ss / df, np.nan)
-        share = np.array([part.ss for part in found]) / fit.solution.tss if fit.solution.tss > 0 else np.nan * ss
+        share = (
+            np.array([part.ss for part in found]) / fit.solution.tss
+            if fit.solution.tss > 0
+            else np.nan * ss
+        )
     share[len(fit.design.terms) :] = np.nan
     return Table(
         {
@@ -104,19 +108,33 @@ def _notes(fit: Fitted, after: str) -> Iterator[str]:
     yield ASKS[after]
     if fit.sandwich is not None:
         yield (
-            "with the chosen covariance there is no F after earlier: use after='lower-order' or 'others'"
+            "with the chosen covariance there is no F after earlier: "
+            "use after='lower-order' or 'others'"
             if after == "earlier"
-            else "F is Wald's over its df, from the chosen covariance; sums of squares are the plain ones"
+            else "F is Wald's over its df, from the chosen covariance; "
+            "sums of squares are the plain ones"
         )
     elif fit.residual_df:
         yield "F is a mean square over the residual one of the whole model"
     if after == "others":
         if coding_matters(fit.design):
-            yield "categories are coded to sum to zero, so that a main effect is its mean over the other's levels"
-        numeric = [t.text for t in fit.design.terms if len(t.factors) > 1 and len(t.categories) < len(t.factors)]
+            yield (
+                "categories are coded to sum to zero, so that a main effect is its mean over the "
+                "other's levels"
+            )
+        numeric = [
+            t.text
+            for t in fit.design.terms
+            if len(t.factors) > 1 and len(t.categories) < len(t.factors)
+        ]
         if numeric:
-            yield f"in {listed(numeric, 3)} a number takes part: the lines of its parts depend on where its zero lies"
+            yield (
+                f"in {listed(numeric, 3)} a number takes part: the lines of its parts depend on "
+                "where its zero lies"
+            )
     kept = fit.solution.kept
-    lost = [t.text for t in fit.design.terms if not np.any((kept >= t.start) & (kept < t.columns.stop))]
+    lost = [
+        t.text for t in fit.design.terms if not np.any((kept >= t.start) & (kept < t.columns.stop))
+    ]
     if lost:
         yield f"{listed(lost)}: nothing of its own is left to test, as other terms say the same"

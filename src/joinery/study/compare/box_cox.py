@@ -20,7 +20,14 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 FIRST, LAST, STEP, FARTHEST = -2.0, 2.0, 0.1, 6.0
-SIMPLE = {1.0: "{}", 0.0: "log({})", 0.5: "sqrt({})", -1.0: "(1 / {})", 2.0: "{}^2", -0.5: "(1 / sqrt({}))"}
+SIMPLE = {
+    1.0: "{}",
+    0.0: "log({})",
+    0.5: "sqrt({})",
+    -1.0: "(1 / {})",
+    2.0: "{}^2",
+    -0.5: "(1 / sqrt({}))",
+}
 
 
 @dataclass(frozen=True)
@@ -60,27 +67,36 @@ def _positive(fit: Fitted, column: str) -> np.ndarray:
     """The response's column (n,), if its powers exist. Raises CallError otherwise."""
     table, chosen = rows_at_hand(fit)
     if not fit.estimate.linear:
-        raise CallError("powers of the response belong to the normal family; other families have a link instead")
+        raise CallError(
+            "powers of the response belong to the normal family; other families have a link instead"
+        )
     if any(np.any(b.offset) for b in response_rows(fit).row_blocks if b.offset is not None):
         raise CallError(
-            "an offset stands on the response's own scale, so that powers of the response cannot be compared"
+            "an offset stands on the response's own scale, so that powers of the response cannot "
+            "be compared"
         )
     if fit.solution.perfect or not fit.residual_df:
-        raise CallError("the fit is perfect, so that no power of the response can be told from another")
+        raise CallError(
+            "the fit is perfect, so that no power of the response can be told from another"
+        )
     if not fit.solution.spans_constant or column not in table.names:
-        raise CallError("powers of the response need a model with a constant, and a response made of one column")
+        raise CallError(
+            "powers of the response need a model with a constant, and a response made of one column"
+        )
     y = table.column(column).numbers(chosen.rows)
     if not np.min(y) > 0:
         rows = list(table.labels(np.arange(len(table))[chosen.rows][y <= 0]))
-        raise CallError(f"{column} is zero or less in row {listed(rows)}, so that its powers do not all exist")
+        raise CallError(
+            f"{column} is zero or less in row {listed(rows)}, so that its powers do not all exist"
+        )
     return y
 
 
 def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
-    """The log likelihood with y^λ for the response (log y for 0), for each λ (m,): (m,), in one pass over the rows.
+    """The log likelihood (m,) with y^λ for the response (log y for 0), for each λ (m,).
 
-    From (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, whose Jacobian is one: it counts rows, whatever they weigh.
-    """
+    From (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, whose Jacobian is one: it counts rows,
+    whatever they weigh."""
     times = joined(working_rows(fit).row_blocks, lambda b: b.times)
     w = joined(working_rows(fit).row_blocks, lambda b: b.precisions)
     weights, n = w * times, fit.n_rows
@@ -93,7 +109,9 @@ def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndar
             own = block.own
             away = (logs[own] - middle)[:, None]
             with np.errstate(all="ignore"):
-                Z = np.where(np.abs(at) < 1e-9, away, np.expm1(at * away) / np.where(at == 0, 1.0, at))
+                Z = np.where(
+                    np.abs(at) < 1e-9, away, np.expm1(at * away) / np.where(at == 0, 1.0, at)
+                )
             root = np.sqrt(weights[own])
             Z *= root[:, None]
             yy += np.einsum("ij,ij->j", Z, Z)
@@ -114,8 +132,13 @@ def _highest(likelihood: Any, low: float, high: float) -> tuple[float, float]:
     return float(at[best]), float(found[best])
 
 
-def _crossing(likelihood: Any, at: np.ndarray, found: np.ndarray, best: int, cut: float, side: int) -> float:
-    """Where the likelihood falls through ``cut`` on one side of the best power; infinite when it does not."""
+def _crossing(
+    likelihood: Any, at: np.ndarray, found: np.ndarray, best: int, cut: float, side: int
+) -> float:
+    """Where the likelihood falls through ``cut`` on one side of the best power.
+
+    Infinite when it does not.
+    """
     places = range(best, len(at)) if side > 0 else range(best, -1, -1)
     under = next((i for i in places if found[i] < cut), None)
     if under is None:
@@ -157,10 +180,15 @@ def box_cox(fit: Fitted) -> Table:
 def _notes(fit: Fitted, found: Powers) -> list[str]:
     ends = f"[{fixed(found.lower, 2)}, {fixed(found.upper, 2)}]"
     level = level_words(fit.level)
-    said = [f"best power {fixed(found.best, 2)} {ends}, with its {level} interval; 0 stands for the logarithm"]
+    said = [
+        f"best power {fixed(found.best, 2)} {ends}, with its {level} interval; 0 stands for the "
+        "logarithm"
+    ]
     choice = suggested(found)
     if choice is None:
-        said.append(f"no simple power lies inside; the nearest is {figure(round(found.best * 2) / 2)}")
+        said.append(
+            f"no simple power lies inside; the nearest is {figure(round(found.best * 2) / 2)}"
+        )
     elif choice[0] == 1 and not fit.response.transformed:
         said.append(f"1 lies inside: leave {found.column} as it is")
     else:
@@ -169,7 +197,11 @@ def _notes(fit: Fitted, found: Powers) -> list[str]:
 
 
 def picture(
-    fit: Fitted, *, label_rows: str | Sequence[Any], words: Mapping[str, str | None], ax: Axes | None
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Mapping[str, str | None],
+    ax: Axes | None,
 ) -> Figure:
     """The likelihood over powers, with the interval."""
     from joinery.show.pictures.fit import Words, profile
@@ -177,7 +209,11 @@ def picture(
 
     found = powers(fit)
     choice = suggested(found)
-    marks = [(p, form.format(found.column)) for p, form in SIMPLE.items() if found.power[0] <= p <= found.power[-1]]
+    marks = [
+        (p, form.format(found.column))
+        for p, form in SIMPLE.items()
+        if found.power[0] <= p <= found.power[-1]
+    ]
     said = Words(
         f"Which power of {fit.words(found.column)} suits the model?",
         "; ".join(_notes(fit, found)),

@@ -29,7 +29,9 @@ class _Linear:
     weights: dict[str, float]
 
     def times(self, factor: float) -> _Linear:
-        return _Linear(self.constant * factor, {name: w * factor for name, w in self.weights.items()})
+        return _Linear(
+            self.constant * factor, {name: w * factor for name, w in self.weights.items()}
+        )
 
     def plus(self, other: _Linear) -> _Linear:
         names = [*self.weights, *(n for n in other.weights if n not in self.weights)]
@@ -54,7 +56,8 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     lacking = [n for i, n in enumerate(known.names) if np.isnan(known.values[i]) and L[:, i].any()]
     if lacking:
         raise CallError(
-            f"the coefficient of {listed(lacking)} was left out of the model, so nothing can be claimed of it"
+            f"the coefficient of {listed(lacking)} was left out of the model, so nothing can be "
+            "claimed of it"
         )
     found = linear_combination(fit, L, away)
     lower, upper = found.ends(level)
@@ -73,22 +76,36 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     }
     notes = list(said_of_errors(fit))
     notes.append(
-        "difference is the left side less the right; p is how often estimates lie this far off a claim that holds"
+        "difference is the left side less the right; p is how often estimates lie this far off a "
+        "claim that holds"
     )
     equations = [i for i, sign in enumerate(signs) if sign == "="]
     if len(equations) > 1:
         U = in_basis(fit, L[equations])
         if np.linalg.matrix_rank(U / row_lengths(U)[:, None]) < len(U):
-            raise CallError("the claims repeat or contradict one another: one follows from the others; leave it out")
+            raise CallError(
+                "the claims repeat or contradict one another: one follows from the others; leave "
+                "it out"
+            )
         joint = test_together(fit, U, found.values[equations])
         together = {"claim": "all equations together", "t": np.nan, "df": joint.df2, "p": joint.p}
         for name, values in columns.items():
             values.append(together.get(name, np.nan))
         columns["f"] = [np.nan] * len(read) + [joint.f]
-        told = f"F({joint.df1}, {joint.df2:.4g})" if joint.f == joint.f else f"no test, as {joint.why}"
+        told = (
+            f"F({joint.df1}, {joint.df2:.4g})" if joint.f == joint.f else f"no test, as {joint.why}"
+        )
         notes.append(f"the equations together: {told}")
-    kinds = dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error") | {"claim": "text", "f": "own"}
-    return Table(columns, title=f"Claims, with {level_words(level)} intervals", notes=tuple(notes), kinds=kinds)
+    kinds = dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error") | {
+        "claim": "text",
+        "f": "own",
+    }
+    return Table(
+        columns,
+        title=f"Claims, with {level_words(level)} intervals",
+        notes=tuple(notes),
+        kinds=kinds,
+    )
 
 
 def _p(t: float, df: float, sign: str) -> float:
@@ -100,7 +117,7 @@ def _p(t: float, df: float, sign: str) -> float:
     return float(tails.t_upper(-t if sign in (">", ">=") else t, df))
 
 
-# ------------------------------------------------------------------ from text to weights on coefficients
+# ------------------------------------------------------------- from text to weights on coefficients
 
 
 def _key(name: str) -> tuple[str, ...]:
@@ -138,10 +155,16 @@ def _product(node: Chain, text: str, known: tuple[str, ...]) -> _Linear:
         else:
             names.append(shown(operand))
     if sums and (names or len(sums) > 1):
-        raise SentenceError("a claim is linear: sums of coefficients are multiplied by numbers only", text=text)
+        raise SentenceError(
+            "a claim is linear: sums of coefficients are multiplied by numbers only", text=text
+        )
     if sums:
         return _linear(sums[0], text, known).times(factor)
-    return _Linear(0.0, {_coefficient(TIMES.join(names), text, known): factor}) if names else _Linear(factor, {})
+    return (
+        _Linear(0.0, {_coefficient(TIMES.join(names), text, known): factor})
+        if names
+        else _Linear(factor, {})
+    )
 
 
 def _coefficient(name: str, text: str, known: tuple[str, ...]) -> str:
@@ -149,9 +172,16 @@ def _coefficient(name: str, text: str, known: tuple[str, ...]) -> str:
     if _key(name) in by_key:
         return by_key[_key(name)]
     near = nearest(name, known)
-    hint = f"; did you mean {near!r}?" if near else f"; the coefficients are {listed(map(repr, known), 12)}"
+    hint = (
+        f"; did you mean {near!r}?"
+        if near
+        else f"; the coefficients are {listed(map(repr, known), 12)}"
+    )
     raise SentenceError(
         f"no coefficient is called {name!r}{hint}",
         text=text,
-        suggestion='the coefficient of a level is written in quotes, as the table names it: "hive_type: long"',
+        suggestion=(
+            'the coefficient of a level is written in quotes, as the table names it: "hive_type: '
+            'long"'
+        ),
     )

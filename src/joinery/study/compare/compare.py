@@ -17,7 +17,12 @@ from joinery.study.read.estimates import estimates
 from joinery.study.rows.figures import left_out_error
 
 FIGURES = ("n_rows", "r_squared", "adjusted_r_squared", "residual_sd", "aic", "bic")
-HEADINGS = {"n_rows": "rows", "r_squared": "R²", "adjusted_r_squared": "adjusted R²", "residual_sd": "residual SD"}
+HEADINGS = {
+    "n_rows": "rows",
+    "r_squared": "R²",
+    "adjusted_r_squared": "adjusted R²",
+    "residual_sd": "residual SD",
+}
 HEADINGS |= {"aic": "AIC", "bic": "BIC", "crosscheck_error": "crosscheck error"}
 
 
@@ -27,7 +32,9 @@ def compare(found: Sequence[Fitted]) -> Table:
     notes: list[str] = []
     for place, fit in enumerate(found):
         row: dict[str, Any] = {"fit": place + 1, "sentence": fit.sentence}
-        own = FIGURES if fit.estimate.linear else ("n_rows", "deviance", "residual_df", "aic", "bic")
+        own = (
+            FIGURES if fit.estimate.linear else ("n_rows", "deviance", "residual_df", "aic", "bic")
+        )
         figures = {name: getattr(fit.estimate if name == "deviance" else fit, name) for name in own}
         figures |= {"crosscheck_error": left_out_error(fit)}
         row |= {name: np.nan if value is None else value for name, value in figures.items()}
@@ -39,16 +46,36 @@ def compare(found: Sequence[Fitted]) -> Table:
         e = estimates(fit)
         for name, value, error in zip(e.names, e.values, e.standard_errors):
             row[name], row[f"{name} (standard error)"] = value, error
-    names = list(dict.fromkeys(name for row in rows for name in row if "(standard error)" not in name))
-    head = [*FIGURES, "deviance", "residual_df", "crosscheck_error", "against", "test", "statistic", "df", "p"]
+    names = list(
+        dict.fromkeys(name for row in rows for name in row if "(standard error)" not in name)
+    )
+    head = [
+        *FIGURES,
+        "deviance",
+        "residual_df",
+        "crosscheck_error",
+        "against",
+        "test",
+        "statistic",
+        "df",
+        "p",
+    ]
     order = ["fit", "sentence", *(n for n in head if any(n in r for r in rows))]
     for name in names:
         if name not in order:
             order += [name, f"{name} (standard error)"]
     scales = len({str(f.design.sentence.response) for f in found}) > 1
     if scales:
-        notes.append("residual SD, AIC, BIC and crosscheck error cannot be compared between different responses")
-    kinds = dict.fromkeys(order, "own") | {"sentence": "text", "test": "text", "p": "p", "n_rows": "whole"}
+        notes.append(
+            "residual SD, AIC, BIC and crosscheck error cannot be compared between different "
+            "responses"
+        )
+    kinds = dict.fromkeys(order, "own") | {
+        "sentence": "text",
+        "test": "text",
+        "p": "p",
+        "n_rows": "whole",
+    }
     kinds |= {"fit": "whole", "against": "whole", "df": "degrees", "aic": "figure", "bic": "figure"}
     return Table(
         {name: [row.get(name, "" if name == "test" else np.nan) for row in rows] for name in order},
@@ -67,9 +94,20 @@ def _tested(before: Fitted, fit: Fitted, place: int, notes: list[str]) -> dict[s
         warnings.warn(told, JoineryWarning, stacklevel=4)
         notes.append(told)
         return {"against": place}
-    small, large = sorted((before, fit), key=lambda f: (f.solution.rank, f.family.shape is not None))
+    small, large = sorted(
+        (before, fit), key=lambda f: (f.solution.rank, f.family.shape is not None)
+    )
     test: Nested | None = nested_test(small, large)
     if test is None:
-        notes.append(f"fits {place} and {place + 1} are not nested: neither holds all the columns of the other")
+        notes.append(
+            f"fits {place} and {place + 1} are not nested: neither holds all the columns of the "
+            "other"
+        )
         return {"against": place}
-    return {"against": place, "test": test.name, "statistic": test.statistic, "df": float(test.df1), "p": test.p}
+    return {
+        "against": place,
+        "test": test.name,
+        "statistic": test.statistic,
+        "df": float(test.df1),
+        "p": test.p,
+    }

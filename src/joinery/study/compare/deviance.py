@@ -14,7 +14,13 @@ from joinery.design.design import DesignTerm
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.errors import NoConvergenceError, listed
 from joinery.show.table import Table
-from joinery.study.compare.adjusting import ASKS, adjusted, coding_matters, recoded_design, term_basis
+from joinery.study.compare.adjusting import (
+    ASKS,
+    adjusted,
+    coding_matters,
+    recoded_design,
+    term_basis,
+)
 from joinery.study.compare.likelihood_ratio import test_of
 from joinery.study.fitted import Fitted, response_rows
 
@@ -26,10 +32,14 @@ def deviance_table(fit: Fitted, after: str) -> Table:
     found = [_tested(fit, after, place, df, drop) for place, (_, _, df, drop) in enumerate(parts)]
     notes = [ASKS[after].replace("; shares add up to R²", "")]
     if any(np.isnan(drop) for *_, drop in parts):
-        notes.append("a line is empty where a model without its term has no likeliest means that the family can have")
+        notes.append(
+            "a line is empty where a model without its term has no likeliest means that the "
+            "family can have"
+        )
     if fit.sandwich is not None:
         notes.append(
-            "with the chosen covariance there is no F after earlier: use after='lower-order' or 'others'"
+            "with the chosen covariance there is no F after earlier: use after='lower-order' or "
+            "'others'"
             if after == "earlier"
             else "F is Wald's over its df, from the chosen covariance; deviances are the plain ones"
         )
@@ -37,7 +47,9 @@ def deviance_table(fit: Fitted, after: str) -> Table:
         notes.append("χ² is the fall in penalized deviance, the penalty that of all columns")
     else:
         over = " over df, over the dispersion"
-        notes.append("χ² is the fall in deviance" if name == "chi2" else f"F is the fall in deviance{over}")
+        notes.append(
+            "χ² is the fall in deviance" if name == "chi2" else f"F is the fall in deviance{over}"
+        )
     return Table(
         {
             "term": [*(term for term, _, _, _ in parts), "residual"],
@@ -64,7 +76,11 @@ def _tested(fit: Fitted, after: str, place: int, df: int, drop: float) -> tuple[
 
 
 def _lines(fit: Fitted, after: str) -> Iterator[tuple[str, str, int, float]]:
-    design = recoded_design(fit.design) if after == "others" and coding_matters(fit.design) else fit.design
+    design = (
+        recoded_design(fit.design)
+        if after == "others" and coding_matters(fit.design)
+        else fit.design
+    )
     terms = design.terms
     rows = LikelihoodBlocks(replace(response_rows(fit), design=design))
     known: dict[frozenset[int], tuple[float, int]] = {}
@@ -87,24 +103,34 @@ def _lines(fit: Fitted, after: str) -> Iterator[tuple[str, str, int, float]]:
 def restricted(
     fit: Fitted, rows: LikelihoodBlocks, terms: tuple[DesignTerm, ...], chosen: list[int]
 ) -> tuple[float, int]:
-    """The deviance and rank of a model in some terms; of counts with a shape −2·log likelihood, each with its own.
+    """The deviance and rank of a model in some terms.
 
-    The constant is there wherever the whole model holds it. Penalized, the other coefficients are held at zero.
-    """
-    columns = np.concatenate([np.empty(0, int), *(np.arange(terms[j].start, terms[j].columns.stop) for j in chosen)])
+    Of counts with a shape −2·log likelihood, each with its own.
+
+    The constant is there wherever the whole model holds it. Penalized, the other coefficients are
+    held at zero."""
+    columns = np.concatenate(
+        [np.empty(0, int), *(np.arange(terms[j].start, terms[j].columns.stop) for j in chosen)]
+    )
     family, link, constant = fit.family, fit.link, fit.solution.spans_constant
     if fit.estimate.penalty:
-        nested = penalized(rows, family, link, intercept=fit.solution.has_intercept, n=fit.n_rows, columns=columns)
+        nested = penalized(
+            rows, family, link, intercept=fit.solution.has_intercept, n=fit.n_rows, columns=columns
+        )
         return nested.objective, nested.rank
     if not len(columns) and not constant:
         return fit.estimate.null_deviance, 0
-    some = MappedRows(rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns])))
+    some = MappedRows(
+        rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns]))
+    )
     known = fit.estimate.dispersion if fit.estimate.known else None
     try:
         found = reweighted(some, family, link, intercept=constant, n=fit.n_rows, dispersion=known)
     except NoConvergenceError:  # said beside the table: the line is empty
         return float("nan"), len(columns) + constant
-    if not found.converged and not found.running:  # stopped at an end of what means can be: there is no maximum
+    if (
+        not found.converged and not found.running
+    ):  # stopped at an end of what means can be: there is no maximum
         return float("nan"), found.solution.rank
     if family.shape is not None:
         return -2 * log_likelihood(some, found), found.solution.rank

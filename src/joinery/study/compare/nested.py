@@ -21,15 +21,25 @@ def differing(a: Fitted, b: Fitted) -> str | None:
     """Why two fits cannot be tested against each other, and what to do; None when they can."""
     (table_a, rows_a), (table_b, rows_b) = rows_at_hand(a), rows_at_hand(b)
     if a.design.sentence.response != b.design.sentence.response:
-        return f"{a.design.sentence.response} and {b.design.sentence.response} are different responses"
+        return (
+            f"{a.design.sentence.response} and {b.design.sentence.response} are different responses"
+        )
     if not _same_kind(a, b):
         return "their families, links or dispersions differ"
     used = [t.index[s.rows] for t, s in ((table_a, rows_a), (table_b, rows_b))]
     if len(used[0]) != len(used[1]) or not (used[0] == used[1]).all():
-        names = dict.fromkeys(n.name for f in (a, b) for e in expressions_of(f.design.sentence) for n in names_in(e))
-        gaps = [n for n in names if n in table_a.names and table_a.column(n).missing(EVERY_ROW).any()]
+        names = dict.fromkeys(
+            n.name for f in (a, b) for e in expressions_of(f.design.sentence) for n in names_in(e)
+        )
+        gaps = [
+            n for n in names if n in table_a.names and table_a.column(n).missing(EVERY_ROW).any()
+        ]
         where = " and ".join(f"{n} = {n}" for n in gaps)
-        way = f'fit both with where="{where}"' if where else "fit both to the same rows with leave_out="
+        way = (
+            f'fit both with where="{where}"'
+            if where
+            else "fit both to the same rows with leave_out="
+        )
         return f"they rest on different rows ({len(used[0]):,} and {len(used[1]):,}); {way}"
     if a.asides != b.asides:
         return "their weights, repeats or offset differ"
@@ -39,7 +49,7 @@ def differing(a: Fitted, b: Fitted) -> str | None:
 
 
 def _same_kind(a: Fitted, b: Fitted) -> bool:
-    """Whether likelihoods can be held against each other: also those of a count family and its limit."""
+    """Whether likelihoods are comparable: also those of a count family and its limit."""
     if a.link.name != b.link.name or a.options.dispersion != b.options.dispersion:
         return False
     small, large = sorted((a.family, b.family), key=lambda f: f.shape is not None)
@@ -51,14 +61,15 @@ def _responses(fit: Fitted) -> np.ndarray:
 
 
 def nested_test(small: Fitted, large: Fitted) -> Nested | None:
-    """What ``large`` adds to ``small``, or None when the smaller model's columns are not all in the larger's span.
+    """What ``large`` adds to ``small``; None when it does not span the smaller's columns.
 
-    F of the extra sum of squares, over the larger model's residual mean square (Draper & Smith 1998, 6.1); Wald's with
-    a robust covariance; likelihood ratio or F of deviances for other families. A Poisson fit within a
-    negative-binomial one is tested too.
-    """
+    F of the extra sum of squares, over the larger model's residual mean square (Draper & Smith
+    1998, 6.1); Wald's with a robust covariance; likelihood ratio or F of deviances for other
+    families. A Poisson fit within a negative-binomial one is tested too."""
     q = large.solution.rank - small.solution.rank
-    shape = small.family.name != large.family.name  # one more parameter, at the end of its range when it says nothing
+    shape = (
+        small.family.name != large.family.name
+    )  # one more parameter, at the end of its range when it says nothing
     if q < 0 or (q == 0 and not shape):
         return None
     across = np.zeros((large.solution.rank, small.solution.rank))
@@ -78,37 +89,44 @@ def nested_test(small: Fitted, large: Fitted) -> Nested | None:
     unit, phi, df2 = large.solution.unit, large.estimate.scale, large.estimate.reference_df
     if not phi or large.solution.perfect or not df2 > 0:
         return Nested(float("nan"), "F", q, df2, float("nan")) if df2 > 0 else None
-    f = (small.solution.rss * (small.solution.unit / unit) ** 2 - large.solution.rss) / q / (phi / unit) ** 2
+    f = (
+        (small.solution.rss * (small.solution.unit / unit) ** 2 - large.solution.rss)
+        / q
+        / (phi / unit) ** 2
+    )
     return Nested(f, "F", q, df2, float(tails.f_upper(max(f, 0.0), q, df2)))
 
 
 def _beyond(across: np.ndarray, large: Fitted, small: Fitted) -> np.ndarray:
     """Directions (rank, q) of the larger model's basis that are zero where the smaller model holds.
 
-    The coefficients that the smaller model allows are those whose fitted values lie in its columns: found from the
-    rows without weights, as the space is the same with any.
-    """
+    The coefficients that the smaller model allows are those whose fitted values lie in its columns:
+    found from the rows without weights, as the space is the same with any."""
     if not large.estimate.linear:
         across = _within(large, small)
     return np.asarray(np.linalg.svd(across)[0][:, small.solution.rank :])
 
 
 def _within(large: Fitted, small: Fitted) -> np.ndarray:
-    """Coefficients (rank of large, rank of small) in the larger model's basis that give the smaller one's columns."""
+    """Coefficients (rank of large, rank of small) of one model's columns in the other's."""
     p, R = large.solution.rank, _joint_triangle(large, small)
     return np.asarray(np.linalg.solve(R[:p, :p], R[:p, p:]))
 
 
 def _unweighted(large: Fitted, small: Fitted) -> np.ndarray:
-    """The smaller model's columns in an orthonormal basis of the larger's, each of length one when inside."""
+    """The smaller model's columns in the larger's orthonormal basis: length one when inside."""
     p, R = large.solution.rank, _joint_triangle(large, small)
     lengths = np.sqrt((R[:, p:] ** 2).sum(axis=0))
     return np.asarray(R[:p, p:] / lengths)
 
 
 def _joint_triangle(large: Fitted, small: Fitted) -> np.ndarray:
-    """The triangle of the two bases side by side, the larger model's first, every row weighing one."""
+    """The triangle of two bases side by side, the larger model's first, rows unweighted."""
     R = np.zeros((0, large.solution.rank + small.solution.rank))
     for a, b in zip(working_rows(large).row_blocks, working_rows(small).row_blocks, strict=True):
-        R = triangle(np.vstack([R, np.column_stack([large.solution.in_basis(a.X), small.solution.in_basis(b.X)])]))
+        R = triangle(
+            np.vstack(
+                [R, np.column_stack([large.solution.in_basis(a.X), small.solution.in_basis(b.X)])]
+            )
+        )
     return R

@@ -26,7 +26,7 @@ FOLDS, MOST_TRIED = 10, 6
 
 @dataclass(frozen=True)
 class Rules:
-    """How terms are chosen: moves, criterion, the limits of p to enter and to leave, the seed of the crosscheck."""
+    """How terms are chosen: moves, criterion, limits of p to enter and leave, the seed."""
 
     moves: str
     criterion: str
@@ -54,19 +54,28 @@ class Steps:
     def final(self) -> Fitted:
         """The model that the steps ended in, fitted to the same rows."""
         assert self.largest.origin is not None
-        return replace(self.largest.origin.refit(sentence=self._chosen), changes=("chosen stepwise",))
+        return replace(
+            self.largest.origin.refit(sentence=self._chosen), changes=("chosen stepwise",)
+        )
 
     @property
     def _chosen(self) -> Sentence:
         sentence = self.largest.design.sentence
-        return replace(sentence, written=tuple(t for i, t in enumerate(sentence.terms) if i in self.moves[-1].chosen))
+        return replace(
+            sentence,
+            written=tuple(t for i, t in enumerate(sentence.terms) if i in self.moves[-1].chosen),
+        )
 
     @cached_property
     def table(self) -> Table:
         """Each step: what moved, the figures after it, and what was tried."""
         c = self.candidates
         n, tss, unit = c.n, self.largest.solution.tss, self.largest.solution.unit
-        rows = [m for m in self.moves if m.group is not None or m is self.moves[0] or m is self.moves[-1]]
+        rows = [
+            m
+            for m in self.moves
+            if m.group is not None or m is self.moves[0] or m is self.moves[-1]
+        ]
         last = len(rows) - 1
         return Table(
             {
@@ -75,7 +84,9 @@ class Steps:
                 "term": ["" if m.group is None else self.names[m.group] for m in rows],
                 "terms": [len(m.chosen) for m in rows],
                 "r_squared": [1 - m.rss / tss for m in rows],
-                "adjusted_r_squared": [1 - m.rss / max(n - m.rank, 1) / (tss / (n - c.constant)) for m in rows],
+                "adjusted_r_squared": [
+                    1 - m.rss / max(n - m.rank, 1) / (tss / (n - c.constant)) for m in rows
+                ],
                 "residual_sd": [np.sqrt(m.rss / (n - m.rank)) * unit for m in rows],
                 "aic": [c.information(m.rss, m.rank, 2.0) for m in rows],
                 "bic": [c.information(m.rss, m.rank, float(np.log(n))) for m in rows],
@@ -83,21 +94,36 @@ class Steps:
             },
             title=f"Steps by {WORDS[self.rules.criterion]}, {self.rules.moves}",
             notes=tuple(self._notes()),
-            kinds={"step": "whole", "terms": "whole", "tried": "text", "r_squared": "own", "adjusted_r_squared": "own"},
-            headings={"r_squared": "R²", "adjusted_r_squared": "adjusted R²", "aic": "AIC", "bic": "BIC"},
+            kinds={
+                "step": "whole",
+                "terms": "whole",
+                "tried": "text",
+                "r_squared": "own",
+                "adjusted_r_squared": "own",
+            },
+            headings={
+                "r_squared": "R²",
+                "adjusted_r_squared": "adjusted R²",
+                "aic": "AIC",
+                "bic": "BIC",
+            },
         )
 
     def _tried(self, move: Move) -> str:
         sign = -1 if self.rules.criterion == "adjusted r2" else 1
         show = p_value if self.rules.criterion == "p" else lambda v: figure(sign * v, 5)
-        told = [f"{'+' if added else '−'} {self.names[g]} {show(score)}" for added, g, score in move.tried[:MOST_TRIED]]
+        told = [
+            f"{'+' if added else '−'} {self.names[g]} {show(score)}"
+            for added, g, score in move.tried[:MOST_TRIED]
+        ]
         more = len(move.tried) - MOST_TRIED
         return "; ".join(told) + (f"; {more} more" if more > 0 else "")
 
     def _notes(self) -> Iterator[str]:
         yield f"chosen: {self._chosen}"
         yield (
-            "p-values and intervals of a model chosen so are too small and too narrow: the same data chose it; "
+            "p-values and intervals of a model chosen so are too small and too narrow: the same "
+            "data chose it; "
             "the crosscheck repeats the whole choice on rows it has not seen"
         )
 
@@ -108,18 +134,18 @@ class Steps:
         if np.isnan(error):
             return self.table
         note = (
-            f"crosscheck of the whole procedure, {FOLDS} folds: typical miss {figure(error, 3)} on rows not seen, "
+            f"crosscheck of the whole procedure, {FOLDS} folds: typical miss {figure(error, 3)} "
+            "on rows not seen, "
             f"{figure(plain, 3)} on the rows it was chosen from"
         )
         return replace(self.table, notes=(*self.table.notes, note))
 
     @cached_property
     def crosscheck(self) -> tuple[float, float]:
-        """The root mean square error of the whole procedure on rows not seen, and on the rows it was chosen from.
+        """The root mean square error of the whole procedure on rows not seen, and on its own rows.
 
-        The choice is made again without each tenth of the rows, from factors alone, and judged on that tenth. What
-        terms learn from the data (knots, means) is not learnt again.
-        """
+        The choice is made again without each tenth of the rows, from factors alone, and judged on
+        that tenth. What terms learn from the data (knots, means) is not learnt again."""
         c, unit = self.candidates, self.largest.solution.unit
         if c.n < 2 * FOLDS:
             return float("nan"), float("nan")
@@ -137,7 +163,9 @@ class Steps:
             miss = own.R[:, -1] - own.R[:, columns] @ b
             total += float(miss @ miss)
             weight += float(own.R[:, 0] @ own.R[:, 0])
-        return float(np.sqrt(total / weight) * unit), float(np.sqrt(self.moves[-1].rss / weight) * unit)
+        return float(np.sqrt(total / weight) * unit), float(
+            np.sqrt(self.moves[-1].rss / weight) * unit
+        )
 
 
 def _moved(move: Move, place: int, last: int) -> str:
@@ -147,7 +175,10 @@ def _moved(move: Move, place: int, last: int) -> str:
 
 
 def stepwise(largest: Fitted, rules: Rules, keep: Sequence[Term]) -> Steps:
-    """Chooses among the terms of the largest model, ``keep`` naming those that stay. See ``joinery.stepwise``."""
+    """Chooses among the terms of the largest model, ``keep`` naming those that stay.
+
+    See ``joinery.stepwise``.
+    """
     if not largest.estimate.linear:
         raise CallError("stepwise chooses among models of the normal family", argument="family")
     terms = largest.design.terms
@@ -162,7 +193,8 @@ def stepwise(largest: Fitted, rules: Rules, keep: Sequence[Term]) -> Steps:
         kept |= needs[i]
     if rules.moves == "drop" and not largest.residual_df:
         raise CallError(
-            "with as many coefficients as rows nothing can be dropped from the largest model; use moves='add'"
+            "with as many coefficients as rows nothing can be dropped from the largest model; "
+            "use moves='add'"
         )
     candidates = _candidates(largest, needs)
     start = frozenset(kept)
@@ -176,15 +208,27 @@ def _path(c: Candidates, start: frozenset[int], kept: frozenset[int], rules: Rul
     add, drop = MOVES[rules.moves]
     tss = c.total_squares
     return stepwise_path(
-        c, start, kept, add=add, drop=drop, criterion=rules.criterion, tss=tss, enter=rules.enter, leave=rules.leave
+        c,
+        start,
+        kept,
+        add=add,
+        drop=drop,
+        criterion=rules.criterion,
+        tss=tss,
+        enter=rules.enter,
+        leave=rules.leave,
     )
 
 
 def _candidates(largest: Fitted, needs: tuple[frozenset[int], ...]) -> Candidates:
-    """The factor of all columns with the response, groups by term; from the rows again where columns are too many."""
+    """The factor of all columns with the response, groups by term.
+
+    From the rows again where columns are too many.
+    """
     solution, terms, n = largest.solution, largest.design.terms, largest.n_rows
     c = int(solution.has_intercept)
-    # what the log likelihood has beside the residual sum of squares: the weights and the response's unit
+    # what the log likelihood has beside the residual sum of squares: the weights and the response's
+    # unit
     constant = log_weights(largest) - 2 * n * float(np.log(solution.unit))
     if largest.residual_df and len(solution.kept) == largest.design.width:
         R = np.zeros((len(solution.kept) + 1, len(solution.kept) + 1))
@@ -194,7 +238,10 @@ def _candidates(largest: Fitted, needs: tuple[frozenset[int], ...]) -> Candidate
         return Candidates(R, groups, needs, n, c, constant)
     centred = _centred(triangle(np.vstack([f.R for f in _fold_factors(largest, 0)])), c)
     used = _independent(centred[:, :-1], largest)
-    groups = tuple(np.array([j for j in range(t.columns.start, t.columns.stop) if j in used], int) for t in terms)
+    groups = tuple(
+        np.array([j for j in range(t.columns.start, t.columns.stop) if j in used], int)
+        for t in terms
+    )
     return Candidates(centred, groups, needs, n, c, constant)
 
 
@@ -208,7 +255,7 @@ def log_weights(fit: Fitted) -> float:
 
 
 def _independent(R: np.ndarray, largest: Fitted) -> set[int]:
-    """Columns that are not zero throughout and, within their own term, not combinations of one another."""
+    """Columns that are neither zero nor, within their term, combinations of one another."""
     out: set[int] = set()
     for term in largest.design.terms:
         own: list[int] = []
@@ -221,13 +268,13 @@ def _independent(R: np.ndarray, largest: Fitted) -> set[int]:
 
 
 def _centred(R: np.ndarray, constant: int) -> np.ndarray:
-    """A factor of [1, columns | y] without its constant: about the means where there is an intercept."""
+    """A factor of [1, columns | y] without its constant: about the means with an intercept."""
     return R[1:, 1:] if constant else R[:, 1:]
 
 
 @dataclass(frozen=True)
 class _Fold:
-    """The factor of [1, columns | y] of a tenth of the rows, y in the solution's unit, and how many rows they are."""
+    """The factor of [1, columns | y] of a tenth of the rows, y in the solution's unit."""
 
     R: np.ndarray
     n: int

@@ -17,7 +17,11 @@ from joinery.study.forecast.memory import forecast_memory
 from joinery.study.read.estimates import errors_in_basis
 from joinery.study.rows.figures import linear_predictor
 
-PANELS, PANEL_NODES, FAR = 60, 8, 12.0  # points at which a transformed response is averaged, in standard deviations
+PANELS, PANEL_NODES, FAR = (
+    60,
+    8,
+    12.0,
+)  # points at which a transformed response is averaged, in standard deviations
 SPECK = 1e-9  # a share of the errors that is as good as none
 
 
@@ -34,18 +38,20 @@ class Bands:
 
 @dataclass(frozen=True)
 class How:
-    """How intervals are made: from the model or free of a distribution, for each row or for all rows together."""
+    """How intervals are made: model or distribution-free, for each row or for all rows."""
 
     intervals: str = "model"
     simultaneous: bool = False
 
 
-def bands(fit: Fitted, context: Context, X: np.ndarray, level: float, how: How | None = None) -> Bands:
-    """Intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s²/w₀ more for a new row (Draper & Smith 1998, 3.1).
+def bands(
+    fit: Fitted, context: Context, X: np.ndarray, level: float, how: How | None = None
+) -> Bands:
+    """Intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s²/w₀ more for a new row.
 
-    Without weights for the new rows of a weighted fit there is no interval for a row. Simultaneous: √(pF) for the mean,
-    the smaller of √(mF) and Bonferroni for m new rows (Scheffé 1959; Miller 1981), Bonferroni under other families.
-    """
+    Without weights for the new rows of a weighted fit there is no interval for a row. Simultaneous:
+    √(pF) for the mean, the smaller of √(mF) and Bonferroni for m new rows (Scheffé 1959; Miller
+    1981), Bonferroni under other families."""
     how = how or How()
     eta = linear_predictor(fit, context, X)
     own = own_variance(fit, context, len(X))
@@ -70,11 +76,13 @@ def bands(fit: Fitted, context: Context, X: np.ndarray, level: float, how: How |
 
 
 def mean_errors(fit: Fitted, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Standard errors of the sum of the terms at rows X (m, width), and their degrees of freedom, each (m,)."""
+    """Standard errors of the terms' sum at rows X (m, width), and their df, each (m,)."""
     if fit.sandwich is not None:
         return errors_in_basis(fit, fit.solution.in_basis(X))
     scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
-    return scale * np.sqrt(fit.solution.unscaled_variance(X)), np.full(len(X), fit.estimate.reference_df)
+    return scale * np.sqrt(fit.solution.unscaled_variance(X)), np.full(
+        len(X), fit.estimate.reference_df
+    )
 
 
 def _quantile(share: float, df: np.ndarray) -> np.ndarray:
@@ -110,8 +118,8 @@ def _linked(
 ) -> Bands:
     """Means and new responses under a link; of a total, as counts where the total is known.
 
-    No interval is made about a mean that the family cannot have; ends beyond its range are cut there.
-    """
+    No interval is made about a mean that the family cannot have; ends beyond its range are cut
+    there."""
     link, family, e = fit.link, fit.family, fit.estimate
     low, high = predictive.eta_range(family, link)
     trials = trials_of(fit, context)
@@ -125,7 +133,9 @@ def _linked(
         spread = own * e.scale * e.scale
         if family.discrete:  # a count that weighs more or less than one has no distribution
             spread = np.where(own == 1, 1.0, np.nan)
-        new_lower, new_upper = predictive.ends(family, link, eta, error, level, trials=trials, spread=spread)
+        new_lower, new_upper = predictive.ends(
+            family, link, eta, error, level, trials=trials, spread=spread
+        )
     scale = 1.0 if trials is None else trials
     return Bands(mu * scale, mean_lower * scale, mean_upper * scale, new_lower, new_upper)
 
@@ -138,14 +148,23 @@ def trials_of(fit: Fitted, context: Context) -> np.ndarray | None:
     return evaluate(total, context)
 
 
-def _distribution_free(fit: Fitted, X: np.ndarray, fitted: np.ndarray, level: float) -> tuple[np.ndarray, np.ndarray]:
+def _distribution_free(
+    fit: Fitted, X: np.ndarray, fitted: np.ndarray, level: float
+) -> tuple[np.ndarray, np.ndarray]:
     """Jackknife+ ends. Raises CallError where they are not to be had."""
     if not fit.estimate.linear or fit.asides.weights is not None:
-        raise CallError("distribution-free intervals are for unweighted normal fits", argument="intervals")
+        raise CallError(
+            "distribution-free intervals are for unweighted normal fits", argument="intervals"
+        )
     kept = forecast_memory(fit)
     if kept.basis is None or kept.left_out is None:
-        raise CallError("distribution-free intervals need the fitted rows, and there are too many to keep (over 5,000)")
-    return predictive.jackknife_plus(fitted, fit.solution.in_basis(X), kept.basis, kept.left_out, level)
+        raise CallError(
+            "distribution-free intervals need the fitted rows, and there are too many to keep "
+            "(over 5,000)"
+        )
+    return predictive.jackknife_plus(
+        fitted, fit.solution.in_basis(X), kept.basis, kept.left_out, level
+    )
 
 
 def lacking_columns(expression: Expression, table: TableLike) -> list[str]:
@@ -161,11 +180,16 @@ def turned_back(fit: Fitted, own: Bands) -> Bands:
     back = response.turn_back
     if response.decreasing:
         own = Bands(own.fitted, own.mean_upper, own.mean_lower, own.new_upper, own.new_lower)
-    return Bands(*(back(v) for v in (own.fitted, own.mean_lower, own.mean_upper, own.new_lower, own.new_upper)))
+    return Bands(
+        *(
+            back(v)
+            for v in (own.fitted, own.mean_lower, own.mean_upper, own.new_lower, own.new_upper)
+        )
+    )
 
 
 def expected_response(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray | None:
-    """The mean of a transformed response: what it turns back to, averaged over normal errors of the row's own variance.
+    """The mean of a transformed response, averaged over normal errors of the row's variance.
 
     Where more than a speck of the errors lies past a pole there is no mean: infinite.
     """
@@ -183,5 +207,9 @@ def expected_response(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarra
     for row in np.flatnonzero(np.isfinite(eta) & np.isfinite(spread)):
         values = fit.response.turn_back(eta[row] + spread[row] * z)
         past = ~np.isfinite(values)
-        out[row] = np.inf if shares[past].sum() > SPECK else shares[~past] @ values[~past] / shares[~past].sum()
+        out[row] = (
+            np.inf
+            if shares[past].sum() > SPECK
+            else shares[~past] @ values[~past] / shares[~past].sum()
+        )
     return out

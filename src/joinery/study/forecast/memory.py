@@ -1,4 +1,4 @@
-"""What forecasts need of the fitted rows beside the coefficients: kept with a fit, and in its file."""
+"""What forecasts need of the fitted rows beside the coefficients."""
 
 from __future__ import annotations
 
@@ -20,9 +20,10 @@ MOST_KEPT = 5000
 
 @dataclass(frozen=True)
 class ForecastMemory:
-    """Of the fitted rows: each column's mean or level shares, the largest leverage, and for distribution-free
-    intervals each row in the orthonormal basis with its left-one-out residual (None where too many).
+    """What is kept of the fitted rows.
 
+    Means and level shares, the largest leverage, and for distribution-free intervals each row in
+    the orthonormal basis with its left-one-out residual (None where they are too many).
     ``cells`` are the combinations of levels seen, by the columns that a product joins.
     """
 
@@ -45,7 +46,11 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
     basis = left = None
     if fit.estimate.linear and fit.n_rows <= MOST_KEPT and fit.asides.weights is None:
         times = per_row(fit).times.astype(int)
-        basis = np.repeat(joined(working_rows(fit).row_blocks, lambda b: fit.solution.in_basis(b.X)), times, axis=0)
+        basis = np.repeat(
+            joined(working_rows(fit).row_blocks, lambda b: fit.solution.in_basis(b.X)),
+            times,
+            axis=0,
+        )
         with np.errstate(all="ignore"):
             left = np.repeat(np.where(h < 1, per_row(fit).residual / (1 - h), 0.0), times)
     return ForecastMemory(
@@ -73,7 +78,9 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
             codes = column.codes(chosen.rows)
             counts = np.bincount(codes[codes >= 0], weights=times[codes >= 0])
             shares = counts / counts.sum()
-            out[name] = {level_text(column.all_levels[p]): float(shares[p]) for p in np.flatnonzero(counts)}
+            out[name] = {
+                level_text(column.all_levels[p]): float(shares[p]) for p in np.flatnonzero(counts)
+            }
     return out
 
 
@@ -86,7 +93,8 @@ def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
             context = fit.design.context(table, chosen.rows)
             codes = np.column_stack([f.codes(context) for f in term.categories])
             cells = [
-                tuple(level_text(f.levels[c]) for f, c in zip(term.categories, row)) for row in np.unique(codes, axis=0)
+                tuple(level_text(f.levels[c]) for f, c in zip(term.categories, row))
+                for row in np.unique(codes, axis=0)
             ]
             out[term.text] = tuple(cells)
     return out

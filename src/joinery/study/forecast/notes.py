@@ -1,4 +1,4 @@
-"""What is said beside forecasts: why a row has none, what lies outside the data, how they came out."""
+"""Remarks on forecasts: why a row has none, what lies outside the data, how they came out."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def needed_columns(fit: Fitted) -> list[str]:
 
 
 def _lags(fit: Fitted) -> list[Call]:
-    """The lags in the terms: a value so many rows before, missing in the first rows of any table."""
+    """The lags in the terms, which are missing in the first rows of any table."""
     factors = (f for t in fit.design.sentence.terms for f in t.factors)
     return [call for f in factors for call in calls_in(f) if call.function == "lag"]
 
@@ -41,7 +41,9 @@ def _lags(fit: Fitted) -> list[Call]:
 class Remark:
     """What is said of one forecast: its kind, and words."""
 
-    kind: str  # "missing", "filled", "outside", "unseen", "far", "dependent", "pole", "not admitted", "intercept"
+    # "missing", "filled", "outside", "unseen", "far", "dependent", "pole", "not admitted",
+    # "intercept"
+    kind: str
     words: str
 
 
@@ -49,8 +51,10 @@ BEYOND = ("outside", "unseen", "far", "intercept")  # remarks that a row lies be
 RowRemarks = list[list[Remark]]
 
 
-def remarks_by_row(fit: Fitted, table: Records, positions: np.ndarray, found: Bands, X: np.ndarray) -> RowRemarks:
-    """Why a row has no forecast, and what of it lies outside what was seen or what the family admits."""
+def remarks_by_row(
+    fit: Fitted, table: Records, positions: np.ndarray, found: Bands, X: np.ndarray
+) -> RowRemarks:
+    """Why a row has no forecast, and what lies outside what was seen or is admitted."""
     usable = ~np.isnan(found.fitted)
     notes: RowRemarks = [[] for _ in positions]
     for name in needed_columns(fit):
@@ -65,10 +69,16 @@ def remarks_by_row(fit: Fitted, table: Records, positions: np.ndarray, found: Ba
             outside = np.flatnonzero((values < low) | (values > high))
         for place in outside:
             seen = f"({value(low)} to {value(high)})"
-            notes[place].append(Remark("outside", f"{name} {value(values[place])} lies outside what was seen {seen}"))
+            notes[place].append(
+                Remark(
+                    "outside", f"{name} {value(values[place])} lies outside what was seen {seen}"
+                )
+            )
     _say_unseen(fit, table, positions, X, notes)
     for lag in _lags(fit):
-        for place in np.flatnonzero(np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable):
+        for place in np.flatnonzero(
+            np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable
+        ):
             notes[place].append(Remark("missing", f"no {shown(lag)}"))
     _say_not_admitted(fit, found, notes)
     return notes
@@ -77,18 +87,26 @@ def remarks_by_row(fit: Fitted, table: Records, positions: np.ndarray, found: Ba
 def _say_not_admitted(fit: Fitted, found: Bands, notes: RowRemarks) -> None:
     """Means that the family cannot have, and ends past the pole of a transformed response."""
     if fit.estimate.linear:
-        for place in np.flatnonzero(np.isinf(found.mean_lower + found.mean_upper + found.new_lower + found.new_upper)):
-            notes[place].append(Remark("pole", f"an end lies past the pole of {fit.response.name}: infinite"))
+        for place in np.flatnonzero(
+            np.isinf(found.mean_lower + found.mean_upper + found.new_lower + found.new_upper)
+        ):
+            notes[place].append(
+                Remark("pole", f"an end lies past the pole of {fit.response.name}: infinite")
+            )
         return
     outside = ~np.isnan(found.fitted) & np.isnan(found.mean_lower)
-    for place in np.flatnonzero(outside if fit.estimate.scale is not None else np.zeros(len(outside), bool)):
+    for place in np.flatnonzero(
+        outside if fit.estimate.scale is not None else np.zeros(len(outside), bool)
+    ):
         mean = value(float(found.fitted[place]), 3)
         words = f"a mean of {mean} is none that the {fit.family.name} family can have: no interval"
         notes[place].append(Remark("not admitted", words))
 
 
-def _say_unseen(fit: Fitted, table: Records, positions: np.ndarray, X: np.ndarray, notes: RowRemarks) -> None:
-    """Combinations that no fitted row has: of levels, of numbers, and the intercept standing alone."""
+def _say_unseen(
+    fit: Fitted, table: Records, positions: np.ndarray, X: np.ndarray, notes: RowRemarks
+) -> None:
+    """Remark on what no fitted row has: combinations of levels, numbers, a bare intercept."""
     kept = forecast_memory(fit)
     context = fit.design.context(table, positions)
     for term in fit.design.terms:
@@ -96,9 +114,13 @@ def _say_unseen(fit: Fitted, table: Records, positions: np.ndarray, X: np.ndarra
             codes = [f.codes(context) for f in term.categories]
             for row in range(len(positions)):
                 if all(c[row] >= 0 for c in codes):
-                    cell = tuple(level_text(f.levels[c[row]]) for f, c in zip(term.categories, codes))
+                    cell = tuple(
+                        level_text(f.levels[c[row]]) for f, c in zip(term.categories, codes)
+                    )
                     if cell not in cells:
-                        notes[row].append(Remark("unseen", f"no fitted row has {' with '.join(cell)}"))
+                        notes[row].append(
+                            Remark("unseen", f"no fitted row has {' with '.join(cell)}")
+                        )
     farthest = kept.largest_leverage
     if farthest is not None and fit.solution.rank > 1 and fit.estimate.linear:
         with np.errstate(invalid="ignore"):
@@ -110,41 +132,62 @@ def _say_unseen(fit: Fitted, table: Records, positions: np.ndarray, X: np.ndarra
     broken = fit.solution.broken(X)
     for place in np.flatnonzero(broken.any(axis=1)).tolist():
         names = listed(name for name, b in zip(dropped, broken[place], strict=True) if b)
-        words = f"{names} does not go with the other columns as in every fitted row: it counts for nothing"
+        words = (
+            f"{names} does not go with the other columns as in every fitted row: it counts for "
+            "nothing"
+        )
         notes[place].append(Remark("dependent", words))
     alone = np.flatnonzero(np.all(X == 0, axis=1)) if X.shape[1] else np.empty(0, int)
     for place in alone.tolist():
         if any(remark.kind == "outside" for remark in notes[place]):
-            notes[place].append(Remark("intercept", "this is the intercept alone, far outside the data"))
+            notes[place].append(
+                Remark("intercept", "this is the intercept alone, far outside the data")
+            )
 
 
 def table_notes(
-    fit: Fitted, columns: dict[str, Any], level: float, intervals: str, simultaneous: bool, held: Mapping[str, Any]
+    fit: Fitted,
+    columns: dict[str, Any],
+    level: float,
+    intervals: str,
+    simultaneous: bool,
+    held: Mapping[str, Any],
 ) -> list[str]:
     notes = []
     if held:
-        words = [f"{n} {value(v)}" if isinstance(v, float) else f"{n} by its levels' shares" for n, v in held.items()]
+        words = [
+            f"{n} {value(v)}" if isinstance(v, float) else f"{n} by its levels' shares"
+            for n, v in held.items()
+        ]
         notes.append(f"held at their average: {', '.join(words)}")
     if fit.response.transformed:
         notes.append(
-            f"the model is of {fit.response.name}; turned back, fitted is the median of {fit.response.original}, "
-            "and so are the ends of its interval" + ("; expected is its mean" if "expected" in columns else "")
+            f"the model is of {fit.response.name}; turned back, fitted is the median of "
+            f"{fit.response.original}, "
+            "and so are the ends of its interval"
+            + ("; expected is its mean" if "expected" in columns else "")
         )
     if fit.estimate.scale is None:
         notes.append("no degrees of freedom are left, so there are no intervals")
     if intervals == "distribution-free":
         least = percent(max(1 - 2 * (1 - level), 0.0))
         notes.append(
-            f"new-row intervals are distribution-free (jackknife+): at least {least} certain whatever the errors, "
+            f"new-row intervals are distribution-free (jackknife+): at least {least} certain "
+            "whatever the errors, "
             f"usually {level_words(level)}"
         )
     elif fit.sandwich is not None:
         notes.append("the interval for a new row still takes the spread of single rows to be even")
     if simultaneous:
         rows = "the smaller of √(mF) and Bonferroni" if fit.estimate.linear else "Bonferroni"
-        notes.append(f"intervals hold for all rows together: √(pF) for the mean; {rows} for new rows")
+        notes.append(
+            f"intervals hold for all rows together: √(pF) for the mean; {rows} for new rows"
+        )
     if not fit.estimate.law:
-        notes.append("with an estimated dispersion there is no distribution, so there is no interval for a single row")
+        notes.append(
+            "with an estimated dispersion there is no distribution, so there is no interval for "
+            "a single row"
+        )
     elif fit.family.shares and "probability" not in columns:
         notes.append("fitted is a probability; a single yes or no has no interval")
     elif fit.family.discrete:
@@ -152,10 +195,14 @@ def table_notes(
     new_ends = [v for k, v in columns.items() if k.startswith("new_lower")]
     if fit.asides.weights is not None and fit.estimate.law and fit.family.discrete:
         notes.append(
-            "a count that weighs more or less than one has no distribution: only rows of weight 1 have an interval"
+            "a count that weighs more or less than one has no distribution: only rows of weight "
+            "1 have an interval"
         )
     elif fit.asides.weights is not None and all(np.isnan(v).all() for v in new_ends):
-        notes.append(f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no row intervals")
+        notes.append(
+            f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no "
+            "row intervals"
+        )
     if "inside" in columns:
         notes += judgement(columns, level)
     return notes
@@ -176,7 +223,8 @@ def judgement(columns: dict[str, Any], level: float) -> list[str]:
         share, n = sum(v == "yes" for v in known) / len(known), len(known)
         chance = np.sqrt(level * (1 - level) / n)
         said.append(
-            f"{sum(v == 'yes' for v in known)} of {n} observed values lie inside the new-row interval "
+            f"{sum(v == 'yes' for v in known)} of {n} observed values lie inside the new-row "
+            "interval "
             f"({percent(share)}; meant {level_words(level)}, give or take {percent(float(chance))})"
         )
     return said

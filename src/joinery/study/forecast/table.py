@@ -16,7 +16,14 @@ from joinery.notation.tree import names_in
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
-from joinery.study.forecast.bands import Bands, How, bands, expected_response, trials_of, turned_back
+from joinery.study.forecast.bands import (
+    Bands,
+    How,
+    bands,
+    expected_response,
+    trials_of,
+    turned_back,
+)
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.forecast.notes import RowRemarks, needed_columns, remarks_by_row, table_notes
 
@@ -54,7 +61,9 @@ def forecast_with_remarks(
     if hold is not None:
         one_of("hold", hold, HOLDS)
     if intervals == "distribution-free" and simultaneous:
-        raise CallError("distribution-free intervals are for one row at a time", argument="simultaneous")
+        raise CallError(
+            "distribution-free intervals are for one row at a time", argument="simultaneous"
+        )
     several = isinstance(level, (list, tuple))
     asked = level if isinstance(level, (list, tuple)) else [level]
     levels = [fit.level if v is None else checked_level(v) for v in asked]
@@ -89,7 +98,11 @@ def forecast_with_remarks(
         index=index[positions].tolist(),
         index_name=str(index.name or "row"),
         kinds={"note": "text", "inside": "text", "probability": "own"},
-        headings={n: n.replace("new_", "new row ").replace("_", " ") for n in columns if n.startswith(ends)},
+        headings={
+            n: n.replace("new_", "new row ").replace("_", " ")
+            for n in columns
+            if n.startswith(ends)
+        },
     )
     return found_table, remarks
 
@@ -97,10 +110,13 @@ def forecast_with_remarks(
 def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
     if new is None:
         if fit.origin is None:
-            raise CallError("a fit loaded from a file keeps no rows to forecast; give new ones: forecast(new)")
+            raise CallError(
+                "a fit loaded from a file keeps no rows to forecast; give new ones: forecast(new)"
+            )
         if not len(fit.origin.used_rows.awaiting):
             raise CallError(
-                f"no row of the table is missing its {fit.response.original}, so there is none to forecast; "
+                f"no row of the table is missing its {fit.response.original}, so there is none "
+                "to forecast; "
                 "give new rows: forecast(new)",
                 argument="new",
             )
@@ -108,7 +124,9 @@ def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
     if isinstance(new, str) and "=" in new and not new.startswith("sample:"):
         new = read_assignments(new)
     if isinstance(new, Mapping) and not new:
-        raise CallError("the new row is empty; give a value for each column the model needs", argument="new")
+        raise CallError(
+            "the new row is empty; give a value for each column the model needs", argument="new"
+        )
     table = records(new)
     if fit.options.id is not None and fit.options.id in table.names:
         table = records(table, fit.options.id)
@@ -118,12 +136,18 @@ def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
 def _held(
     fit: Fitted, table: Records, positions: np.ndarray, hold: str | None
 ) -> tuple[Records, dict[str, float | dict[str, float]]]:
-    """The table with columns not given held at their average: numbers at their mean, levels at their shares."""
+    """The table with columns not given held at their mean, or at their levels' shares."""
     if hold is None:
         return table, {}
     typical = forecast_memory(fit).typical
-    held = {name: typical[name] for name in needed_columns(fit) if name not in table.names and name in typical}
-    frame = table.frame.assign(**{name: v if isinstance(v, float) else next(iter(v)) for name, v in held.items()})
+    held = {
+        name: typical[name]
+        for name in needed_columns(fit)
+        if name not in table.names and name in typical
+    }
+    frame = table.frame.assign(
+        **{name: v if isinstance(v, float) else next(iter(v)) for name, v in held.items()}
+    )
     return Records(frame, table.name, table.id), held
 
 
@@ -136,7 +160,10 @@ def _design_rows(
         return fit.design.matrix(fit.design.context(table, positions))
     cells = list(product(*(shares.items() for shares in categories.values())))
     if len(cells) > MOST_CELLS:
-        raise CallError(f"{listed(categories)} have too many levels together to hold at an average; give some of them")
+        raise CallError(
+            f"{listed(categories)} have too many levels together to hold at an average; give "
+            "some of them"
+        )
     total: np.ndarray | None = None
     for cell in cells:
         frame = table.frame.assign(**{name: level for name, (level, _) in zip(categories, cell)})
@@ -155,7 +182,8 @@ def _check_columns(fit: Fitted, table: Records) -> None:
         near = nearest(lacking[0], [n for n in table.names if n not in needed])
         hint = f"; is it {near!r}?" if near else "."
         raise NewRowError(
-            f"the new rows have no column {listed(map(repr, lacking))}, which the model needs{hint} "
+            f"the new rows have no column {listed(map(repr, lacking))}, which the model "
+            f"needs{hint} "
             f'It needs {listed(needed, 12)}; hold="average" holds what is not given at its average',
             column=lacking[0],
             known=table.names,
@@ -169,7 +197,9 @@ def _check_exposure(fit: Fitted, table: Records, positions: np.ndarray) -> None:
     for name in (n.name for n in names_in(fit.response.total)):
         if (bad := table.column(name).missing(positions)).any():
             rows = list(table.labels(positions[bad]))
-            raise NewRowError(f"row {listed(rows)}: no {name}; a count wants its exposure", column=name, rows=rows)
+            raise NewRowError(
+                f"row {listed(rows)}: no {name}; a count wants its exposure", column=name, rows=rows
+            )
 
 
 def _probability(fit: Fitted, context: Context, measured: Bands) -> np.ndarray | None:
@@ -182,12 +212,16 @@ def _probability(fit: Fitted, context: Context, measured: Bands) -> np.ndarray |
 
 
 def _judged(fit: Fitted, table: Records, context: Context, measured: Bands) -> dict[str, Any]:
-    """What really came, where the new rows have it: observed, error, and whether the interval held it."""
+    """Compare with the new rows' responses: observed, error, whether inside the interval."""
     name = fit.response.original if fit.response.transformed else None
     needed = [name] if name else [n.name for n in names_in(fit.response.expression)]
     if not all(n in table.names for n in needed):
         return {}
-    observed = table.column(name).numbers(context.rows) if name else evaluate(fit.response.expression, context)
+    observed = (
+        table.column(name).numbers(context.rows)
+        if name
+        else evaluate(fit.response.expression, context)
+    )
     if np.isnan(observed).all():
         return {}
     if fit.response.kind == "of" and trials_of(fit, context) is None:

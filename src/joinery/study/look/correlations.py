@@ -37,11 +37,16 @@ def correlation_table(
         "spearman_p": ranked.p[order],
     }
     columns |= {name: [values[i] for i in order] for name, values in (more or {}).items()}
-    kinds = dict.fromkeys(("pearson", "lower", "upper", "spearman", "spearman_lower", "spearman_upper"), "correlation")
+    kinds = dict.fromkeys(
+        ("pearson", "lower", "upper", "spearman", "spearman_lower", "spearman_upper"), "correlation"
+    )
     return Table(
         columns,
         title=title,
-        notes=(f"correlations with 95 % intervals, {said}; strength: |r| from 0.1 weak, 0.3 moderate, 0.5 strong",),
+        notes=(
+            f"correlations with 95 % intervals, {said}; strength: |r| from 0.1 weak, 0.3 "
+            "moderate, 0.5 strong",
+        ),
         kinds=kinds
         | {"spearman_p": "p", "strength": "text", "variance_inflation": "own"}
         | dict.fromkeys(first, "text"),
@@ -55,4 +60,12 @@ def _strength(r: float) -> str:
     if np.isnan(r):
         return ""
     size = abs(r)
-    return "strong" if size >= 0.5 else "moderate" if size >= 0.3 else "weak" if size >= 0.1 else "hardly any"
+    return (
+        "strong"
+        if size >= 0.5
+        else "moderate"
+        if size >= 0.3
+        else "weak"
+        if size >= 0.1
+        else "hardly any"
+    )

@@ -24,7 +24,10 @@ PIECE = 65536
 
 @dataclass(frozen=True)
 class Facts:
-    """One column's figures, its values in short, a small histogram, and remarks; NaN where a figure means nothing."""
+    """One column's figures, its values in short, a small histogram, and remarks.
+
+    NaN where a figure means nothing.
+    """
 
     name: str
     kind: str
@@ -52,13 +55,28 @@ def facts(column: Column, rows: Any) -> Facts:
 def _of_numbers(column: Column, rows: Any) -> Facts:
     everything = column.numbers(rows)
     ordered = np.sort(everything)  # NaN last
-    n = int(np.searchsorted(ordered, np.nan)) if len(ordered) and np.isnan(ordered[-1]) else len(ordered)
+    n = (
+        int(np.searchsorted(ordered, np.nan))
+        if len(ordered) and np.isnan(ordered[-1])
+        else len(ordered)
+    )
     ordered = ordered[:n]
     missing = len(everything) - n
     if not n:
-        return Facts(column.name, column.kind, 0, missing, 0, remarks=(f"{column.name} has no values at all",))
+        return Facts(
+            column.name,
+            column.kind,
+            0,
+            missing,
+            0,
+            remarks=(f"{column.name} has no values at all",),
+        )
     fresh = np.append(True, ordered[1:] != ordered[:-1])
-    found: dict[str, Any] = {"count": n, "missing": missing, "distinct": int(np.count_nonzero(fresh))}
+    found: dict[str, Any] = {
+        "count": n,
+        "missing": missing,
+        "distinct": int(np.count_nonzero(fresh)),
+    }
     found["histogram"] = histogram(ordered)
     if column.kind == "date":
         first, last = (np.datetime64(int(np.floor(v)), "D") for v in (ordered[0], ordered[-1]))
@@ -69,14 +87,20 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
     starts = np.flatnonzero(fresh) if few else np.arange(n)
     distinct = ordered[starts] if few else ordered  # nearly all different: none is repeated often
     repeats = np.diff(np.append(starts, n)) if few else None
-    whole = bool(np.all(distinct[:1000] == np.round(distinct[:1000])) and np.all(distinct == np.round(distinct)))
+    whole = bool(
+        np.all(distinct[:1000] == np.round(distinct[:1000]))
+        and np.all(distinct == np.round(distinct))
+    )
     kind = "whole number" if whole else "number"
-    remarks = [*_about(column, found), *_about_numbers(column.name, ordered, distinct, repeats, found, whole)]
+    remarks = [
+        *_about(column, found),
+        *_about_numbers(column.name, ordered, distinct, repeats, found, whole),
+    ]
     return Facts(column.name, kind, **found, remarks=tuple(remarks))
 
 
 def _moments(ordered: np.ndarray) -> dict[str, float]:
-    """Mean, spread, skewness, median and ends of sorted values, a few thousand at a time to spare memory."""
+    """Mean, spread, skewness, median and ends of sorted values, a few thousand at a time."""
     n = len(ordered)
     with np.errstate(all="ignore"):
         mean = float(ordered.mean())
@@ -97,7 +121,11 @@ def _of_levels(column: Column, rows: Any) -> Facts:
     codes = column.codes(rows)
     present = codes[codes >= 0]
     places, counts = np.unique(present, return_counts=True)
-    found: dict[str, Any] = {"count": len(present), "missing": len(codes) - len(present), "distinct": len(places)}
+    found: dict[str, Any] = {
+        "count": len(present),
+        "missing": len(codes) - len(present),
+        "distinct": len(places),
+    }
     kind = column.kind
     if len(places):
         order = np.argsort(-counts, kind="stable")[:MOST_LEVELS]
@@ -162,20 +190,35 @@ def _about_numbers(
         times = int(np.count_nonzero(ordered == stand_in))
         shown = value(stand_in)
         yield (
-            f"{name} is {shown} in {count(times, 'row')}, far from its other values: if that stands for a missing "
+            f"{name} is {shown} in {count(times, 'row')}, far from its other values: if that "
+            "stands for a missing "
             f'value, leave them out with where="{name} != {stand_in:g}"'
         )
-    elif np.isfinite(found["skew"]) and found["skew"] > HEAVY_TAIL and ordered[0] > 0 and len(distinct) > FEW_VALUES:
+    elif (
+        np.isfinite(found["skew"])
+        and found["skew"] > HEAVY_TAIL
+        and ordered[0] > 0
+        and len(distinct) > FEW_VALUES
+    ):
         logs = np.log(ordered)
         away = logs - logs.mean()
         if abs(float((away**3).mean() / away.std() ** 3)) < found["skew"] / 2:
-            yield f"{name} has a long tail to the right (skewness {value(found['skew'], 2)}): try log({name})"
+            yield (
+                f"{name} has a long tail to the right (skewness {value(found['skew'], 2)}): try "
+                f"log({name})"
+            )
     if repeats is not None and not whole and n >= 20 and len(distinct) > FEW_VALUES:
         common = int(np.argmax(repeats))
         if repeats[common] >= max(0.3 * n, 5):
-            yield f"{name} is {value(float(distinct[common]))} in {percent(repeats[common] / n)} of its rows"
+            yield (
+                f"{name} is {value(float(distinct[common]))} in {percent(repeats[common] / n)} "
+                "of its rows"
+            )
     if whole and 2 < len(distinct) <= FEW_VALUES and n >= 5 * len(distinct):
-        yield f"{name} has {len(distinct)} different values: category({name}) would treat them as groups"
+        yield (
+            f"{name} has {len(distinct)} different values: category({name}) would treat them as "
+            "groups"
+        )
 
 
 def _stand_in(ordered: np.ndarray) -> float | None:
@@ -183,7 +226,10 @@ def _stand_in(ordered: np.ndarray) -> float | None:
     for found, rest in ((ordered[0], "above"), (ordered[-1], "below")):
         if found not in STAND_INS:
             continue
-        first, last = np.searchsorted(ordered, found, "left"), np.searchsorted(ordered, found, "right")
+        first, last = (
+            np.searchsorted(ordered, found, "left"),
+            np.searchsorted(ordered, found, "right"),
+        )
         others = ordered[last:] if rest == "above" else ordered[:first]
         if last - first < 2 or len(others) < 3:
             continue

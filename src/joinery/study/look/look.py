@@ -1,4 +1,4 @@
-"""The first look at a table: what came in, how its columns go together, and what is odd about it."""
+"""The first look at a table: what came in, how columns go together, what is odd."""
 
 from __future__ import annotations
 
@@ -35,10 +35,10 @@ MOST_RANKED = 200_000
 class Look:
     """The first look at a table.
 
-    Tables: ``columns`` has a row for each column; ``correlations`` a row for each pair (with a sentence: for each term
-    with the response); ``predictor_pairs`` a row for each pair of predictors; ``response`` the response across each
-    term, when there is a sentence. ``draw`` makes pictures.
-    """
+    Tables: ``columns`` has a row for each column; ``correlations`` a row for each pair (with a
+        sentence: for each term with the response); ``predictor_pairs`` a row for each pair of
+        predictors; ``response`` the response across each term, when there is a sentence. ``draw``
+        makes pictures."""
 
     table: Records
     rows: Any
@@ -52,21 +52,35 @@ class Look:
 
     @cached_property
     def columns(self) -> Table:
-        """Kind, count, missing, mean, standard deviation, minimum, median, maximum and values of each column.
+        """Each column's kind, count, missing, mean, standard deviation, ends, median and values.
 
-        Its notes say what is odd: constant columns, stand-ins for missing values, long tails, columns that say the
-        same, rows that are there twice.
-        """
-        keys = ("kind", "count", "missing", "mean", "standard_deviation", "minimum", "median", "maximum", "distinct")
+        Its notes say what is odd: constant columns, stand-ins for missing values, long tails,
+            columns that say the same, rows that are there twice."""
+        keys = (
+            "kind",
+            "count",
+            "missing",
+            "mean",
+            "standard_deviation",
+            "minimum",
+            "median",
+            "maximum",
+            "distinct",
+        )
         columns: dict[str, Any] = {"column": list(self.names)}
-        columns |= {key: [getattr(f, key) for f in self.facts] for key in (*keys, "histogram", "values")}
+        columns |= {
+            key: [getattr(f, key) for f in self.facts] for key in (*keys, "histogram", "values")
+        }
         own = ("mean", "standard_deviation", "minimum", "median", "maximum")
         remarks = [r for f in self.facts for r in f.remarks]
         notes = (*self.table.notes, *remarks, *table_remarks(self.table, self.rows, self.facts))
         words = ("histogram", "values", "kind", "column")
         return Table(
             columns,
-            title=f"{self.table.name or 'The table'}: {count(self.n_rows, 'row')}, {count(len(self.names), 'column')}",
+            title=(
+                f"{self.table.name or 'The table'}: {count(self.n_rows, 'row')}, "
+                f"{count(len(self.names), 'column')}"
+            ),
             notes=tuple(dict.fromkeys(notes)),
             kinds=dict.fromkeys(own, "value") | dict.fromkeys(words, "text"),
             headings={"histogram": "from least to most"},
@@ -80,11 +94,15 @@ class Look:
     @cached_property
     def numeric(self) -> tuple[str, ...]:
         """Columns that hold numbers (or yes/no) that vary, the response among them."""
-        return tuple(f.name for f in self.facts if f.kind in ("number", "whole number", "yes/no") and f.distinct > 1)
+        return tuple(
+            f.name
+            for f in self.facts
+            if f.kind in ("number", "whole number", "yes/no") and f.distinct > 1
+        )
 
     @cached_property
     def correlations(self) -> Table:
-        """Pearson's and Spearman's correlation, strongest first: of each term with the response, or of every pair.
+        """Correlations with the response or of all pairs, strongest first.
 
         Without a sentence pairs use the rows both columns have; with one, the rows a fit would use.
         """
@@ -94,16 +112,26 @@ class Look:
 
     @cached_property
     def predictor_pairs(self) -> Table:
-        """Correlations among predictors, strongest first; without a sentence, among all columns of numbers."""
+        """Correlations among predictors, strongest first.
+
+        Without a sentence, among all columns of numbers.
+        """
         if self.at_response is None:
             return self.correlations
         predictors = [name for name in self.numeric if name in self.at_response.predictors]
         complete = self.at_response.rows
-        return self._pairs(predictors, complete, f"over the {count(len(complete), 'row')} complete for the sentence")
+        return self._pairs(
+            predictors,
+            complete,
+            f"over the {count(len(complete), 'row')} complete for the sentence",
+        )
 
     @cached_property
     def response(self) -> Table | None:
-        """The response across each term: means by group, or proportions, or rates. None without a sentence."""
+        """The response across each term: means by group, or proportions, or rates.
+
+        None without a sentence.
+        """
         return None if self.at_response is None else self.at_response.by_group
 
     @cached_property
@@ -116,15 +144,23 @@ class Look:
         return ResponseLook(self.table, self.rows, self.sentence)
 
     def _pairs(self, names: list[str], rows: Any, said: str) -> Table:
-        X = np.array([self.table.column(n).numbers(rows) for n in names]).T if names else np.empty((0, 0))
+        X = (
+            np.array([self.table.column(n).numbers(rows) for n in names]).T
+            if names
+            else np.empty((0, 0))
+        )
         pairs, straight = correlation.pearson(X, LEVEL)
-        step = -(-len(X) // MOST_RANKED)  # ranks of very long columns would take longer than all the rest
+        step = -(
+            -len(X) // MOST_RANKED
+        )  # ranks of very long columns would take longer than all the rest
         _, ranked = correlation.spearman(X[::step], LEVEL)
         if step > 1:
             said += f"; Spearman's over {len(X[::step]):,} of them taken evenly"
         labels = [[names[i], names[j]] for i, j in pairs]
         first = {"column": [a for a, _ in labels], "with": [b for _, b in labels]}
-        return correlation_table(first, straight, ranked, title="How columns of numbers go together", said=said)
+        return correlation_table(
+            first, straight, ranked, title="How columns of numbers go together", said=said
+        )
 
     def draw(
         self,
@@ -136,8 +172,9 @@ class Look:
     ) -> Figure:
         """A picture: ``columns``, ``response`` (needs a sentence) or ``matrix``.
 
-        Parameters: ``path`` to write it to (.png .svg .pdf); ``title`` instead of its own.
-        Returns a Matplotlib Figure. Raises CallError for another name, or ``response`` without a sentence.
+        Parameters: ``path`` to write it to (.png .svg .pdf); ``title`` instead of its own. Returns
+            a Matplotlib Figure. Raises CallError for another name, or ``response`` without a
+            sentence.
 
         >>> import joinery as jn
         >>> figure = jn.look("sample:jars").draw("matrix")
@@ -161,13 +198,15 @@ class Look:
         return self.columns.render("html")
 
 
-def look(data: Any, model: str | None = None, *, where: str | None = None, id: str | None = None) -> Look:
+def look(
+    data: Any, model: str | None = None, *, where: str | None = None, id: str | None = None
+) -> Look:
     """The first look at a table: what came in, what goes with what, and what is odd about it.
 
-    Parameters: ``data`` as for ``fit``; ``model`` a sentence, to look at its response against each term; ``where`` an
-    expression that rows must meet; ``id`` the column that labels rows.
-    Returns a Look, whose ``columns``, ``correlations`` and ``predictor_pairs`` are Tables. Raises DataError and
-    SentenceError as ``fit`` does.
+    Parameters: ``data`` as for ``fit``; ``model`` a sentence, to look at its response against each
+        term; ``where`` an expression that rows must meet; ``id`` the column that labels rows.
+        Returns a Look, whose ``columns``, ``correlations`` and ``predictor_pairs`` are Tables.
+        Raises DataError and SentenceError as ``fit`` does.
 
     >>> look("sample:jars").columns["mean"].round(2).tolist()
     [4.68, 28.5]

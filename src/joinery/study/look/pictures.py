@@ -30,13 +30,22 @@ FAR = 3.0  # robust standard deviations from the middle
 MOST_LEVELS = 6
 
 
-def draw(look: Look, name: str, *, path: str | os.PathLike[str] | None, ax: Axes | None, title: str | None) -> Figure:
+def draw(
+    look: Look,
+    name: str,
+    *,
+    path: str | os.PathLike[str] | None,
+    ax: Axes | None,
+    title: str | None,
+) -> Figure:
     """Draws a picture by name. See ``Look.draw``."""
     from joinery.show.pictures.canvas import write
 
     one_of("picture", name, tuple(PICTURES))
     if ax is not None:
-        raise CallError(f"the picture {name!r} has panels of its own and cannot be drawn on axes", argument="ax")
+        raise CallError(
+            f"the picture {name!r} has panels of its own and cannot be drawn on axes", argument="ax"
+        )
     figure = PICTURES[name](look, title)
     if path is not None:
         write(figure, path)
@@ -74,7 +83,9 @@ def _distribution(look: Look, f: Facts) -> Distribution:
     codes = column.codes(look.rows)
     places, counts = np.unique(codes[codes >= 0], return_counts=True)
     order = np.argsort(-counts, kind="stable")
-    levels = [(level_text(column.all_levels[places[i]]), int(counts[i])) for i in order[:MOST_LEVELS]]
+    levels = [
+        (level_text(column.all_levels[places[i]]), int(counts[i])) for i in order[:MOST_LEVELS]
+    ]
     if len(order) > MOST_LEVELS:
         levels.append((f"{len(order) - MOST_LEVELS} more", int(counts[order[MOST_LEVELS:]].sum())))
     return Distribution(name, None, tuple(levels))
@@ -89,13 +100,17 @@ def _response(look: Look, title: str | None) -> Figure:
     at = look.at_response
     if at is None:
         raise CallError(
-            "the picture 'response' needs a sentence: look(data, 'honey_kg given forage_km2').draw('response')"
+            "the picture 'response' needs a sentence: look(data, 'honey_kg given "
+            "forage_km2').draw('response')"
         )
     factors = [(t.text, t.factors[0]) for t in at.design.terms if len(t.factors) == 1]
     if not factors:
         raise CallError("the sentence has no term of one column to draw the response against")
     found = [_across(look, text, factor) for text, factor in factors[:MOST_PANELS]]
-    finding = f"over the {count(len(at.rows), 'row')} complete for the sentence; teal: a smooth with its band"
+    finding = (
+        f"over the {count(len(at.rows), 'row')} complete for the sentence; teal: a smooth with "
+        "its band"
+    )
     if any(a.levels for a in found):
         finding += "; amber: means of levels with 95 % intervals"
     if at.kind == "of":
@@ -103,7 +118,9 @@ def _response(look: Look, title: str | None) -> Figure:
     names = [text for text, _ in factors]
     finding += _left(names, MOST_PANELS)
     y_label = {"of": "empirical logit", "per": "rate"}.get(at.kind, at.name)
-    return response(found, y_label, title or f"How does {at.sentence.response} go with each term?", finding)
+    return response(
+        found, y_label, title or f"How does {at.sentence.response} go with each term?", finding
+    )
 
 
 def _across(look: Look, text: str, factor: Any) -> Across:
@@ -119,9 +136,18 @@ def _across(look: Look, text: str, factor: Any) -> Across:
             own = y[codes == place]
             n = len(own)
             means.append(float(own.mean()) if n else np.nan)
-            reach.append(float(t_quantile(0.975, n - 1) * deviation(own) / np.sqrt(n)) if n > 1 else 0.0)
+            reach.append(
+                float(t_quantile(0.975, n - 1) * deviation(own) / np.sqrt(n)) if n > 1 else 0.0
+            )
         labels = tuple(level_text(level) for level in factor.levels)
-        return Across(text, codes.astype(float), y, levels=labels, means=np.array(means), reach=np.array(reach))
+        return Across(
+            text,
+            codes.astype(float),
+            y,
+            levels=labels,
+            means=np.array(means),
+            reach=np.array(reach),
+        )
     expression = factor.expression
     if getattr(expression, "function", "") in ("spline", "polynomial"):
         expression, text = expression.arguments[0], str(expression.arguments[0])
@@ -132,7 +158,10 @@ def _across(look: Look, text: str, factor: Any) -> Across:
 
 
 def _far_out(X: np.ndarray) -> np.ndarray:
-    """Rows that lie far from the middle in any column, by median and median absolute deviation; farthest first."""
+    """Rows that lie far from the middle in any column, by median and median absolute deviation.
+
+    Farthest first.
+    """
     with np.errstate(all="ignore"):
         away = np.abs(X - np.nanmedian(X, axis=0))
         spread = 1.4826 * np.nanmedian(away, axis=0)
@@ -157,14 +186,18 @@ def _matrix(look: Look, title: str | None) -> Figure:
     values = np.column_stack([look.table.column(n).numbers(look.rows) for n in shown])
     pairs = look._pairs(shown, look.rows, "")
     strongest = [
-        Pair((a, b), float(r)) for a, b, r in zip(pairs["column"], pairs["with"], pairs["pearson"]) if np.isfinite(r)
+        Pair((a, b), float(r))
+        for a, b, r in zip(pairs["column"], pairs["with"], pairs["pearson"])
+        if np.isfinite(r)
     ]
     labels = look.table.labels(np.arange(len(look.table))[look.rows])
     flags = [(int(p), str(labels[int(p)])) for p in _far_out(values)[:3]]
     top = strongest[0] if strongest else None
     finding = f"strongest: {top.names[0]} with {top.names[1]}" if top else "no pair varies together"
     left = _left(names, MOST_MATRIX)
-    return matrix(shown, values, strongest, flags, title or "Which columns go together?", finding + left)
+    return matrix(
+        shown, values, strongest, flags, title or "Which columns go together?", finding + left
+    )
 
 
 PICTURES: dict[str, Callable[[Look, str | None], Figure]] = {

@@ -1,4 +1,4 @@
-"""The response against each term, before any model: correlations, overlap, means by group, proportions or rates."""
+"""The response against each term, before any model."""
 
 from __future__ import annotations
 
@@ -25,7 +25,10 @@ from joinery.show.table import Table
 from joinery.study.look.correlations import LEVEL, correlation_table
 
 GROUPS = 4
-LOGIT_NOTE = "empirical logit: log((events + ½) / (not + ½)), the ½ keeping it finite where a group has none or all"
+LOGIT_NOTE = (
+    "empirical logit: log((events + ½) / (not + ½)), the ½ keeping it finite where a group has "
+    "none or all"
+)
 
 
 @dataclass(frozen=True)
@@ -44,7 +47,9 @@ class ResponseLook:
         for name in names:
             positions = positions[~self.table.column(name).missing(positions)]
         if not len(positions):
-            raise EmptyTableError(f"no row has a value in every one of {', '.join(names)}", columns=self.table.names)
+            raise EmptyTableError(
+                f"no row has a value in every one of {', '.join(names)}", columns=self.table.names
+            )
         return positions
 
     @cached_property
@@ -59,7 +64,11 @@ class ResponseLook:
     @cached_property
     def predictors(self) -> tuple[str, ...]:
         """The columns that the terms name."""
-        return tuple(dict.fromkeys(n.name for t in self.sentence.terms for f in t.factors for n in names_in(f)))
+        return tuple(
+            dict.fromkeys(
+                n.name for t in self.sentence.terms for f in t.factors for n in names_in(f)
+            )
+        )
 
     @property
     def kind(self) -> str:
@@ -79,7 +88,7 @@ class ResponseLook:
 
     @cached_property
     def heights(self) -> np.ndarray:
-        """One number a row to set against predictors: the value, the empirical logit, or the rate."""
+        """A number a row to set against predictors: value, empirical logit, or rate."""
         if self.total is None:
             return self.observed
         if self.kind == "of":
@@ -92,19 +101,26 @@ class ResponseLook:
         """What ``heights`` are called."""
         text = str(self.sentence.response)
         return (
-            f"empirical logit of {text}" if self.kind == "of" else text if self.kind == "plain" else f"rate of {text}"
+            f"empirical logit of {text}"
+            if self.kind == "of"
+            else text
+            if self.kind == "plain"
+            else f"rate of {text}"
         )
 
     @cached_property
     def correlations(self) -> Table:
-        """Each column of the design with the response, and how far the other terms inflate its variance."""
+        """Each design column's correlation with the response, and its variance inflation."""
         X = self.design.matrix(self.design.context(self.table, self.rows))
         inflation = self._inflation(X)
         both = np.column_stack([self.heights, X])
         pairs, straight = correlation.pearson(both, LEVEL)
         _, ranked = correlation.spearman(both, LEVEL)
         own = pairs[:, 0] == 0
-        parts = [type(c)(c.r[own], c.lower[own], c.upper[own], c.p[own], c.n[own]) for c in (straight, ranked)]
+        parts = [
+            type(c)(c.r[own], c.lower[own], c.upper[own], c.p[own], c.n[own])
+            for c in (straight, ranked)
+        ]
         first = {"term": list(self.design.names)}
         said = f"over the {count(len(self.rows), 'row')} complete for the sentence"
         table = correlation_table(
@@ -115,15 +131,22 @@ class ResponseLook:
             said=said,
             more={"variance_inflation": inflation},
         )
-        note = "variance inflation: how many times the overlap with the other terms multiplies a coefficient's variance"
+        note = (
+            "variance inflation: how many times the overlap with the other terms multiplies a "
+            "coefficient's variance"
+        )
         return Table(**vars(table) | {"notes": (*table.notes, note)})
 
     def _inflation(self, X: np.ndarray) -> np.ndarray:
         """The variance inflation of each design column's term, for one column: its q-th root."""
-        solution = least_squares(ArrayBlocks(X, np.zeros(len(X))), intercept=self.sentence.intercept)
+        solution = least_squares(
+            ArrayBlocks(X, np.zeros(len(X))), intercept=self.sentence.intercept
+        )
         place = {int(column): i for i, column in enumerate(solution.kept)}
         groups = [
-            np.array([place[c] for c in range(t.columns.start, t.columns.stop) if c in place], dtype=int)
+            np.array(
+                [place[c] for c in range(t.columns.start, t.columns.stop) if c in place], dtype=int
+            )
             for t in self.design.terms
         ]
         found = correlation.variance_inflation(solution.factor, groups)
@@ -138,7 +161,7 @@ class ResponseLook:
 
     @cached_property
     def by_group(self) -> Table:
-        """The response across each single-factor term: its levels, or four ranges holding equally many rows."""
+        """The response across each single-factor term: levels, or four equal ranges."""
         found: list[dict[str, Any]] = []
         for term in self.design.terms:
             if len(term.factors) == 1:
@@ -149,7 +172,13 @@ class ResponseLook:
             {name: [row[name] for row in found] for name in names},
             title=f"{self.sentence.response} across each term",
             notes=() if notes is None else (notes,),
-            kinds={"term": "text", "group": "text", "proportion": "value", "empirical_logit": "value", "rate": "value"},
+            kinds={
+                "term": "text",
+                "group": "text",
+                "proportion": "value",
+                "empirical_logit": "value",
+                "rate": "value",
+            },
         )
 
     def _across(self, factor: Any) -> list[dict[str, Any]]:
@@ -173,13 +202,23 @@ class ResponseLook:
         share = events / total if total > 0 else np.nan
         if self.kind == "of":
             logit = float(empirical_logit(np.array([events]), np.array([total]))[0])
-            return {"n": n, "events": events, "total": total, "proportion": share, "empirical_logit": logit}
+            return {
+                "n": n,
+                "events": events,
+                "total": total,
+                "proportion": share,
+                "empirical_logit": logit,
+            }
         return {"n": n, "events": events, "exposure": total, "rate": share}
 
 
 def _inner(expression: Any) -> Any:
     """The number inside a curve: of spline(x) it is x."""
-    return expression.arguments[0] if getattr(expression, "function", "") in ("spline", "polynomial") else expression
+    return (
+        expression.arguments[0]
+        if getattr(expression, "function", "") in ("spline", "polynomial")
+        else expression
+    )
 
 
 def empirical_logit(events: np.ndarray, total: np.ndarray) -> np.ndarray:
@@ -188,7 +227,7 @@ def empirical_logit(events: np.ndarray, total: np.ndarray) -> np.ndarray:
 
 
 def ranges(x: np.ndarray, groups: int = GROUPS) -> tuple[np.ndarray, list[str]]:
-    """A number cut into ranges holding about equally many rows: each row's range, and the ranges in words.
+    """Cut a number into ranges of about equally many rows: each row's range, and words.
 
     A number with few values keeps each as a group of its own.
     """

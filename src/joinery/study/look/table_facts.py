@@ -19,13 +19,20 @@ SAMPLE = 2000
 
 def table_remarks(table: Records, rows: Any, found: Sequence[Facts]) -> Iterator[str]:
     """Remarks that take more than one column to make."""
-    numeric = [f for f in found if f.kind in ("number", "whole number") and f.distinct > 2 and not f.missing]
+    numeric = [
+        f
+        for f in found
+        if f.kind in ("number", "whole number") and f.distinct > 2 and not f.missing
+    ]
     if len(numeric) > 1:
         yield from _multiples(table, rows, numeric)
     repeated = _repeated(table, rows, [f.name for f in found if f.kind != "id-like"])
     if len(repeated):
         labels = listed(table.labels(repeated))
-        yield f"{count(len(repeated), 'row repeats', 'rows repeat')} an earlier row exactly ({labels})"
+        yield (
+            f"{count(len(repeated), 'row repeats', 'rows repeat')} an earlier row exactly "
+            f"({labels})"
+        )
 
 
 def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[str]:
@@ -48,7 +55,10 @@ def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[
         if abs(constant) <= max(1e-6 * size, SAME):
             said = f"{b} is {value(slope, 7)} × {a}"
         else:
-            said = f"{b} is {value(constant, 6)} {'+' if slope > 0 else '−'} {value(abs(slope), 7)} × {a}"
+            said = (
+                f"{b} is {value(constant, 6)} {'+' if slope > 0 else '−'} {value(abs(slope), 7)} "
+                f"× {a}"
+            )
         yield f"{said}: a model can use only one of them"
 
 
@@ -57,12 +67,15 @@ def _repeated(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:
     positions = np.arange(len(table))[rows]
     if len(names) < 2 or len(positions) < 2:
         return np.empty(0, dtype=int)
-    # a random sum of all cells tells rows apart cheaply; rows whose sums agree are compared cell by cell
+    # a random sum of all cells tells rows apart cheaply; rows whose sums agree are compared cell by
+    # cell
     weights = np.random.default_rng(1).standard_normal(len(names))
     sums = np.zeros(len(positions))
     for weight, name in zip(weights, names, strict=True):
         column = table.column(name)
-        numbers = column.numbers(rows) if column.kind == "number" else column.codes(rows).astype(float)
+        numbers = (
+            column.numbers(rows) if column.kind == "number" else column.codes(rows).astype(float)
+        )
         sums += weight * np.where(np.isfinite(numbers), numbers, -0.5)
     ordered = np.sort(sums)
     twice = np.unique(ordered[1:][ordered[1:] == ordered[:-1]])

@@ -1,4 +1,4 @@
-"""The checks sheet: one strip a question, with its verdict, the small picture that shows it, and what to do."""
+"""The checks sheet: a strip a question, with verdict, small picture and advice."""
 
 from __future__ import annotations
 
@@ -29,12 +29,20 @@ _PICTURES: dict[str, Callable[..., Figure]] = {
 }
 
 
-def checks(fit: Fitted, *, label_rows: str | Sequence[Any], words: Mapping[str, str | None], ax: Axes | None) -> Figure:
+def checks(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Mapping[str, str | None],
+    ax: Axes | None,
+) -> Figure:
     """Every question in a strip of its own."""
     from joinery.show.pictures.strips import Strip, strips
 
     if ax is not None:
-        raise CallError("the picture 'checks' has strips of its own and cannot be drawn on axes", argument="ax")
+        raise CallError(
+            "the picture 'checks' has strips of its own and cannot be drawn on axes", argument="ax"
+        )
     by_name: dict[str, list[Line]] = {}
     for line in check_lines(fit):
         by_name.setdefault(line.name, []).append(line)
@@ -45,10 +53,18 @@ def checks(fit: Fitted, *, label_rows: str | Sequence[Any], words: Mapping[str, 
         told = [line for line in lines if line.verdict not in (FINE, "")]
         said = grave.found if verdict != FINE else grave.check
         advice = "; ".join(dict.fromkeys(line.advice for line in told)) or _nothing(lines)
-        found.append(Strip(lines[0].question, verdict, said, advice, _picture(fit, name, label_rows)))
+        found.append(
+            Strip(lines[0].question, verdict, said, advice, _picture(fit, name, label_rows))
+        )
     bad = sum(s.verdict != FINE for s in found)
-    finding = f"{count(bad, 'question')} of {len(found)} to look into" if bad else "nothing to look into"
-    return strips(words.get("title") or "Does the model deserve to be believed?", f"{fit.sentence}: {finding}", found)
+    finding = (
+        f"{count(bad, 'question')} of {len(found)} to look into" if bad else "nothing to look into"
+    )
+    return strips(
+        words.get("title") or "Does the model deserve to be believed?",
+        f"{fit.sentence}: {finding}",
+        found,
+    )
 
 
 def _nothing(lines: list[Line]) -> str:
@@ -56,7 +72,9 @@ def _nothing(lines: list[Line]) -> str:
     return stated[0] if stated else "nothing to do"
 
 
-def _picture(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> Callable[[Axes], object] | None:
+def _picture(
+    fit: Fitted, name: str, label_rows: str | Sequence[Any]
+) -> Callable[[Axes], object] | None:
     """What draws the strip's small picture on its axes."""
     from joinery.show.pictures.strips import bars
 

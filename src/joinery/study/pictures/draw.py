@@ -33,7 +33,10 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-DRAWS, SEED = 1000, 20260101  # simulated samples behind the quantile band, and the seed that repeats them
+DRAWS, SEED = (
+    1000,
+    20260101,
+)  # simulated samples behind the quantile band, and the seed that repeats them
 MOST_SIMULATED = 2000
 CURVE_POINTS, SEED = 121, 20260103
 FROM_ZERO = 0.3  # the share of the highest value above which an axis that leaves zero out is said
@@ -85,7 +88,9 @@ def _line(
     x = table.column(across).numbers(chosen.rows)
     low, high = fit.design.seen[across]
     margin = 0.06 * (high - low) or 1.0
-    grid = np.unique(np.concatenate([np.linspace(low - margin, high + margin, CURVE_POINTS), [low, high]]))
+    grid = np.unique(
+        np.concatenate([np.linspace(low - margin, high + margin, CURVE_POINTS), [low, high]])
+    )
     if float(np.min(x)) > 0:
         grid = grid[grid > 0]
     context, held = _curve_rows(fit, across, grid)
@@ -105,29 +110,48 @@ def _line(
         finding += "; the upright axis does not start at zero"
     if not fit.estimate.linear:
         y, y_label, finding = _means_only(fit, held, own.fitted)
-    said = Words(f"How does {name} change with {fit.words(across)}?", finding, fit.words(across), y_label)
-    curve = Curve(grid, own.fitted, (own.mean_lower, own.mean_upper), (own.new_lower, own.new_upper), (low, high))
+    said = Words(
+        f"How does {name} change with {fit.words(across)}?", finding, fit.words(across), y_label
+    )
+    curve = Curve(
+        grid,
+        own.fitted,
+        (own.mean_lower, own.mean_upper),
+        (own.new_lower, own.new_upper),
+        (low, high),
+    )
     local = smooth(x, y) if fit.estimate.linear else None
     flags = flags_of(fit, label_rows)
     return line(x, y, curve, flags, worded(said, words), ax, local, _in_groups(fit, x, y))
 
 
 def _means_only(fit: Fitted, held: list[str], fitted: np.ndarray) -> tuple[np.ndarray, str, str]:
-    """Under a link points are the responses themselves, never projected: the curve is of one held case."""
+    """Under a link points are the responses themselves, the curve that of a held case."""
     figures = per_row(fit)
     y = figures.observed
     if fit.family.shares:
-        label = f"share {fit.response.name}" if fit.response.kind == "of" else f"chance of {fit.response.name}"
+        label = (
+            f"share {fit.response.name}"
+            if fit.response.kind == "of"
+            else f"chance of {fit.response.name}"
+        )
     else:
         label = fit.words(str(fit.response.expression))
     if fit.response.kind == "per":
         label += f" (curve at the mean {fit.response.total})"
-    if set(np.unique(y)) <= {0.0, 1.0}:  # a little apart, always the same, so that equal values do not hide one another
+    if set(np.unique(y)) <= {
+        0.0,
+        1.0,
+    }:  # a little apart, always the same, so that equal values do not hide one another
         apart = np.random.default_rng(SEED).uniform(0, 0.05, len(y))
         y = np.where(y > 0, 1 - apart, apart)
     if _in_groups(fit, figures.fitted, y) is not None:
         held = [*held, "diamonds: shares in groups"] if held else held
-    finding = equation(fit) if not held else f"the curve is for {', '.join(held)}; points are the rows as observed"
+    finding = (
+        equation(fit)
+        if not held
+        else f"the curve is for {', '.join(held)}; points are the rows as observed"
+    )
     return y, label, finding
 
 
@@ -136,7 +160,11 @@ def _in_groups(fit: Fitted, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, n
     observed = per_row(fit).observed
     if fit.estimate.linear or not set(np.unique(observed)) <= {0.0, 1.0}:
         return None
-    parts = [p for p in np.array_split(np.argsort(x, kind="stable"), min(8, max(len(x) // 8, 2))) if len(p)]
+    parts = [
+        p
+        for p in np.array_split(np.argsort(x, kind="stable"), min(8, max(len(x) // 8, 2)))
+        if len(p)
+    ]
     return np.array([x[p].mean() for p in parts]), np.array([observed[p].mean() for p in parts])
 
 
@@ -150,7 +178,7 @@ def _across(fit: Fitted, against: str | None) -> str:
 
 
 def _curve_rows(fit: Fitted, across: str, grid: np.ndarray) -> tuple[Context, list[str]]:
-    """Design rows along one predictor: other numbers at their mean, categories at their reference level."""
+    """Design rows along one predictor, numbers at their mean, categories at the reference."""
     table, chosen = rows_at_hand(fit)
     columns: dict[str, Any] = {}
     held: list[str] = []
@@ -173,7 +201,9 @@ def _curve_rows(fit: Fitted, across: str, grid: np.ndarray) -> tuple[Context, li
         beside.append(fit.response.total)
     for name in (n.name for e in beside for n in names_in(e)):
         if name not in columns:
-            columns[name] = np.full(len(grid), float(np.mean(table.column(name).numbers(chosen.rows))))
+            columns[name] = np.full(
+                len(grid), float(np.mean(table.column(name).numbers(chosen.rows)))
+            )
             held.append(f"{fit.words(name)} {shown(columns[name][0])}")
     return fit.design.context(records(columns), slice(None)), held
 

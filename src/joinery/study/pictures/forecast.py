@@ -36,12 +36,16 @@ def forecast(
     table, remarks = forecast_with_remarks(fit, new, None, "model", False, hold)
     found = table.frame
     if len(found) > MOST_ROWS:
-        raise CallError(f"the picture shows up to {MOST_ROWS} rows, not {len(found):,}; forecast some of them")
+        raise CallError(
+            f"the picture shows up to {MOST_ROWS} rows, not {len(found):,}; forecast some of them"
+        )
     outside = np.array([any(remark.kind in BEYOND for remark in own) for own in remarks])
     observed = found["observed"].to_numpy(float) if "observed" in found else None
     finding = f"{level_words(fit.level)} intervals for the mean and for a single new row"
     if outside.any():
-        finding += f"; dashed: {count(int(outside.sum()), 'row lies', 'rows lie')} outside what was seen"
+        finding += (
+            f"; dashed: {count(int(outside.sum()), 'row lies', 'rows lie')} outside what was seen"
+        )
     if observed is not None:
         finding += "".join(f"; {words}" for words in judgement(dict(table.columns), fit.level)[-1:])
     name = fit.words(fit.response.original)

@@ -1,4 +1,4 @@
-"""Pictures of single rows and single terms: leverage, influence, and what one term adds beyond the others."""
+"""Pictures of single rows and terms: leverage, influence, added variables."""
 
 from __future__ import annotations
 
@@ -29,7 +29,9 @@ Given = Mapping[str, str | None]
 MOST_PIECES = 2000
 
 
-def leverage(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def leverage(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
+) -> Figure:
     """Far-out rows told from badly fitted ones."""
     from joinery.show.pictures.fit import Regions, leverage
 
@@ -42,15 +44,24 @@ def leverage(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: 
         verdicts[remark.place] = remark.verdict
     bad = [r for r in notable if r.verdict == SERIOUS]
     kept = [r for r in notable if r.verdict == FINE]
-    finding = f"{count(len(bad), 'row')} serious; {count(len(kept), 'row')} far out but well fitted, to be kept"
-    said = Words("Which rows are far out, which badly fitted?", finding, "leverage", "studentized residual")
+    finding = (
+        f"{count(len(bad), 'row')} serious; {count(len(kept), 'row')} far out but well fitted, "
+        "to be kept"
+    )
+    said = Words(
+        "Which rows are far out, which badly fitted?", finding, "leverage", "studentized residual"
+    )
     regions = Regions(at.leverage, at.large)
     measures = figures.influence
     flags = flags_of(fit, label_rows)
-    return leverage(measures.leverage, measures.studentized, regions, verdicts, flags, worded(said, words), ax)
+    return leverage(
+        measures.leverage, measures.studentized, regions, verdicts, flags, worded(said, words), ax
+    )
 
 
-def influence(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def influence(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
+) -> Figure:
     """Cook's distance of each row, with its two limits."""
     from joinery.show.pictures.fit import stems
 
@@ -65,55 +76,81 @@ def influence(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax:
         if len(over)
         else f"no row decides the answer; the largest is {figure(float(np.nanmax(d)), 2)}"
     )
-    said = Words("Does any row decide the answer?", finding, "row, in the table's order", "Cook's distance")
+    said = Words(
+        "Does any row decide the answer?", finding, "row, in the table's order", "Cook's distance"
+    )
     bounds = [(at.cooks_distance, f"median of F: {value(at.cooks_distance, 2)}")]
     bounds += [(1.0, "1")] if abs(1 - at.cooks_distance) > 0.06 * float(np.nanmax(d)) else []
     shown = flags_of(fit, label_rows)
-    if isinstance(label_rows, str) and label_rows == "flagged":  # here a row is remarkable for this alone
+    if (
+        isinstance(label_rows, str) and label_rows == "flagged"
+    ):  # here a row is remarkable for this alone
         tall = {int(p) for p in np.argsort(-np.nan_to_num(d))[:3]} | set(over.tolist())
         shown = [f for f in shown if f.place in tall]
     return stems(d, bounds, shown, worded(said, words), ax)
 
 
 def added_variable(
-    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, term: str | None = None
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    term: str | None = None,
 ) -> Figure:
-    """What is left of the response against what is left of one column, the other columns taken off both."""
+    """The response against one column, the other columns taken off both."""
     from joinery.show.pictures.fit import cloud
 
     solution, found = fit.solution, estimates(fit)
-    names = [name for name, b in zip(found.names, found.values) if name != "intercept" and np.isfinite(b)]
+    names = [
+        name for name, b in zip(found.names, found.values) if name != "intercept" and np.isfinite(b)
+    ]
     if not names:
         raise CallError("the model has no term to draw")
     chosen = one_of("term", term, names) if term is not None else names[0]
     column = found.names.index(chosen)
     own = solution.root[int(np.flatnonzero(solution.places == column)[0])]
-    # the part of a column that the others leave is X(XᵀWX)⁻¹ over its own diagonal (Frisch & Waugh 1933)
-    x = joined(working_rows(fit).row_blocks, lambda b: solution.in_basis(b.X) @ own) / float(own @ own)
+    # the part of a column that the others leave is X(XᵀWX)⁻¹ over its own diagonal (Frisch & Waugh
+    # 1933)
+    x = joined(working_rows(fit).row_blocks, lambda b: solution.in_basis(b.X) @ own) / float(
+        own @ own
+    )
     slope = float(found.values[column])
     y = per_row(fit).working + slope * x
     ends = float(x.min()), float(x.max())
     guide = Guide(ends, (slope * ends[0], slope * ends[1]), "slope", amber=True)
     finding = f"the slope is the coefficient, {figure(slope, 3)}; rows far to a side decide it"
-    x_label, y_label = f"{chosen}, beyond the other terms", f"{fit.words(fit.response.name)}, beyond them"
+    x_label, y_label = (
+        f"{chosen}, beyond the other terms",
+        f"{fit.words(fit.response.name)}, beyond them",
+    )
     said = Words(f"What does {chosen} add to the rest?", finding, x_label, y_label)
     return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=[guide])
 
 
 def component_residual(
-    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, against: str | None = None
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    against: str | None = None,
 ) -> Figure:
-    """One predictor's part of the fit plus the residuals, with a smooth: a bend shows what the term misses."""
+    """One predictor's part of the fit plus residuals: a bend shows what the term misses."""
     from joinery.show.pictures.fit import cloud
 
     table, chosen = rows_at_hand(fit)
     numeric = list(fit.design.seen)
     if not numeric:
-        raise CallError("the picture 'component_residual' needs a numeric predictor, and the model has none")
+        raise CallError(
+            "the picture 'component_residual' needs a numeric predictor, and the model has none"
+        )
     across = one_of("against", against, tuple(numeric)) if against is not None else numeric[0]
     own = _columns_of(fit, across)
     if not own:
-        raise CallError(f"no term is of {across} alone; its part stands in products", argument="against")
+        raise CallError(
+            f"no term is of {across} alone; its part stands in products", argument="against"
+        )
     b = fit.solution.coefficients[own]
     part = joined(working_rows(fit).row_blocks, lambda block: np.asarray(block.X[:, own] @ b))
     x = table.column(across).numbers(chosen.rows)
@@ -123,9 +160,13 @@ def component_residual(
     curve = smooth(x, y)
     finding = _shape(curve, x[order], part[order])
     words_own = f"part of {across} + residual"
-    said = Words(f"Is the part of {fit.words(across)} shaped right?", finding, fit.words(across), words_own)
+    said = Words(
+        f"Is the part of {fit.words(across)} shaped right?", finding, fit.words(across), words_own
+    )
     guides = _along(x[order], part[order])
-    return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, curve=curve, guides=guides)
+    return cloud(
+        x, y, flags_of(fit, label_rows), worded(said, words), ax, curve=curve, guides=guides
+    )
 
 
 def _columns_of(fit: Fitted, across: str) -> list[int]:

@@ -27,7 +27,10 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-DRAWS, SEED = 1000, 20260101  # simulated samples behind the quantile band, and the seed that repeats them
+DRAWS, SEED = (
+    1000,
+    20260101,
+)  # simulated samples behind the quantile band, and the seed that repeats them
 MOST_SIMULATED = 2000
 MEDIAN_ROOT = 0.822  # E√|Z| of a standard normal: where the smooth lies when the spread is even
 Given = Mapping[str, str | None]
@@ -36,9 +39,14 @@ Given = Mapping[str, str | None]
 def _refuse_nothing(fit: Fitted, scaled: str = "standardized") -> None:
     """Raises CallError where no residual is left to draw."""
     if fit.solution.perfect:
-        raise CallError("the fit is perfect: its residuals are all zero, and there is nothing to draw")
+        raise CallError(
+            "the fit is perfect: its residuals are all zero, and there is nothing to draw"
+        )
     if not np.isfinite(getattr(per_row(fit).influence, scaled)).any():
-        raise CallError("no residual can be scaled, as too few degrees of freedom are left: there is nothing to draw")
+        raise CallError(
+            "no residual can be scaled, as too few degrees of freedom are left: there is nothing "
+            "to draw"
+        )
 
 
 def found_by(fit: Fitted, kind: str) -> str:
@@ -46,12 +54,19 @@ def found_by(fit: Fitted, kind: str) -> str:
     for line in check_lines(fit):
         if line.kind == kind and np.isfinite(line.test.statistic):
             told = line.found if line.verdict != "fine" else line.verdict
-            return f"{line.check}: {told}" + ("" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})")
+            return f"{line.check}: {told}" + (
+                "" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})"
+            )
     return ""
 
 
 def residuals(
-    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None, against: str | None = None
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    against: str | None = None,
 ) -> Figure:
     """Residuals against the fitted values, or a column."""
     from joinery.show.pictures.fit import cloud
@@ -65,7 +80,9 @@ def residuals(
     order = np.flatnonzero(np.isfinite(x) & np.isfinite(figures.drawn))
     x, y = x[order], figures.drawn[order]
     curve = None if fit.solution.perfect else smooth(x, y)
-    finding = "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
+    finding = (
+        "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
+    )
     y_label = f"{figures.kind} ({fit.words(fit.response.name)})"
     said = Words("Is anything left in the residuals?", finding, label, y_label)
     flags = placed(flags_of(fit, label_rows), order)
@@ -83,8 +100,10 @@ def _trend(curve: Smooth | None) -> str:
     return f"the smooth leaves zero between {low} and {high}: a trend may be left"
 
 
-def spread(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
-    """The size of residuals across fitted values: √|studentized residual|, so that no single row towers."""
+def spread(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
+) -> Figure:
+    """√|studentized residual| across fitted values, so that no single row towers."""
     from joinery.show.pictures.fit import cloud
 
     _refuse_nothing(fit, "studentized")
@@ -100,7 +119,9 @@ def spread(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Ax
     return cloud(x, y, flags, worded(said, words), ax, curve=smooth(x, y), guides=[level])
 
 
-def histogram(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def histogram(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
+) -> Figure:
     """The distribution of the standardized residuals beside the normal curve."""
     from joinery.show.pictures.fit import histogram
 
@@ -114,7 +135,9 @@ def histogram(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax:
     return histogram(z, (across, height), worded(said, words), ax)
 
 
-def sequence(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def sequence(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
+) -> Figure:
     """Residuals in the order of the rows."""
     from joinery.show.pictures.fit import cloud
 
@@ -131,7 +154,9 @@ def sequence(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: 
     return cloud(x, y, flags, worded(said, words), ax, curve=curve, guides=[zero(x)], joined=True)
 
 
-def observed_fitted(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def observed_fitted(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
+) -> Figure:
     """Observed values against fitted ones, with the line on which both are equal."""
     from joinery.show.pictures.fit import cloud
 
@@ -143,14 +168,19 @@ def observed_fitted(fit: Fitted, *, label_rows: str | Sequence[Any], words: Give
         return _in_groups(fit, words, ax)
     finding = "points on the line are fitted exactly"
     if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0:
-        finding += f"; correlation of observed with fitted {figure(float(pearson(np.column_stack([x, y]))[1].r[0]), 3)}"
-    said = Words("How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}")
+        finding += (
+            "; correlation of observed with fitted "
+            f"{figure(float(pearson(np.column_stack([x, y]))[1].r[0]), 3)}"
+        )
+    said = Words(
+        "How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}"
+    )
     guides = [Guide(ends, ends, "equal")]
     return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=guides)
 
 
 def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
-    """Observed shares against fitted ones in groups of fitted probability, each with a rough interval."""
+    """Observed against fitted shares in groups, each with a rough interval."""
     from joinery.show.pictures.fit import calibrated
 
     observed, expected, variance, trials = groups(fit)
@@ -158,14 +188,21 @@ def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
     reach = 1.96 * np.sqrt(variance) / trials
     finding = found_by(fit, "calibration") or "groups on the line are forecast rightly"
     name = fit.words(fit.response.name)
-    said = Words("Are the fitted means right?", finding, f"fitted share, {name}", "observed share in the group")
+    said = Words(
+        "Are the fitted means right?",
+        finding,
+        f"fitted share, {name}",
+        "observed share in the group",
+    )
     return calibrated(fitted, share, reach, worded(said, words), ax)
 
 
 # ------------------------------------------------------------------ quantiles
 
 
-def quantiles(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None) -> Figure:
+def quantiles(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
+) -> Figure:
     """Sorted standardized residuals against normal quantiles."""
     from joinery.show.pictures.fit import quantiles
 
@@ -197,18 +234,20 @@ def quantiles(fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax:
 def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Where 95 % of sorted standardized residuals of normal samples lie, point by point.
 
-    Simulated through the model's own hat matrix up to 2,000 rows; by the beta law of order statistics beyond that.
-    ``sound`` are the rows that have such a residual.
-    """
+    Simulated through the model's own hat matrix up to 2,000 rows; by the beta law of order
+    statistics beyond that. ``sound`` are the rows that have such a residual."""
     n = len(sound)
     if n > MOST_SIMULATED or not fit.estimate.linear:
         from scipy.special import betaincinv
 
-        # the inverse is slow: found at some order statistics, close together near the ends, and filled in between
+        # the inverse is slow: found at some order statistics, close together near the ends, and
+        # filled in between
         near = np.unique(np.geomspace(1, max(n / 2, 1), 200).astype(int))
         k = np.unique(np.concatenate([near, n + 1 - near]))
         ends = [tails.normal_quantile(betaincinv(k, n - k + 1, share)) for share in (0.025, 0.975)]
-        place, at = (tails.normal_quantile((v - 0.375) / (n + 0.25)) for v in (np.arange(1, n + 1), k))
+        place, at = (
+            tails.normal_quantile((v - 0.375) / (n + 0.25)) for v in (np.arange(1, n + 1), k)
+        )
         return np.interp(place, at, ends[0]), np.interp(place, at, ends[1])
 
     def own_basis(block: RowBlock) -> np.ndarray:
@@ -220,5 +259,7 @@ def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray
     noise -= Q @ (Q.T @ noise)
     left = 1 - (Q**2).sum(axis=1)
     scale = np.sqrt((noise**2).sum(axis=0) / max(len(Q) - fit.solution.rank, 1))
-    drawn = np.sort(noise[sound] / np.sqrt(np.maximum(left[sound], 1e-300))[:, None] / scale, axis=0)
+    drawn = np.sort(
+        noise[sound] / np.sqrt(np.maximum(left[sound], 1e-300))[:, None] / scale, axis=0
+    )
     return np.quantile(drawn, 0.025, axis=1), np.quantile(drawn, 0.975, axis=1)

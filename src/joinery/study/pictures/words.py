@@ -1,4 +1,4 @@
-"""What the pictures of a fit share: whose words stand on them, which points are labelled, and their findings."""
+"""What the pictures of a fit share: words, labelled points, and findings."""
 
 from __future__ import annotations
 
@@ -33,16 +33,23 @@ def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
     labels = table.index[chosen.rows]
     if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
         found = notable if label_rows == "flagged" else []
-        return [Flag(r.place, str(labels[r.place]), r.verdict == SERIOUS) for r in found[:MOST_LABELS]]
+        return [
+            Flag(r.place, str(labels[r.place]), r.verdict == SERIOUS) for r in found[:MOST_LABELS]
+        ]
     wanted = [label_rows] if isinstance(label_rows, str) else list(label_rows)
     serious = {r.place for r in notable if r.verdict == SERIOUS}
-    place_of = {int(position): place for place, position in enumerate(np.arange(len(table))[chosen.rows])}
+    place_of = {
+        int(position): place for place, position in enumerate(np.arange(len(table))[chosen.rows])
+    }
     places = [place_of[int(p)] for p in table.positions(wanted) if int(p) in place_of]
     return [Flag(place, str(labels[place]), place in serious) for place in places]
 
 
 def placed(flags: Sequence[Flag], order: np.ndarray) -> list[Flag]:
-    """Flags moved to where their rows stand in another order; those without a place there are dropped."""
+    """Flags moved to where their rows stand in another order.
+
+    Those without a place there are dropped.
+    """
     if not flags or not len(order):
         return []
     place = np.full(max(int(order.max()), max(f.place for f in flags)) + 1, -1)

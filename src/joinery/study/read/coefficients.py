@@ -54,16 +54,24 @@ def coefficients(
     if ratios:
         name, meaning = ratio_words(fit)
         with np.errstate(over="ignore"):
-            columns |= {name: np.exp(e.values), f"{name}_lower": np.exp(lower), f"{name}_upper": np.exp(upper)}
+            columns |= {
+                name: np.exp(e.values),
+                f"{name}_lower": np.exp(lower),
+                f"{name}_upper": np.exp(upper),
+            }
         notes.append(meaning)
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
     if correlations and not fit.estimate.linear:
-        raise CallError("correlations with the response belong to the normal family", argument="correlations")
+        raise CallError(
+            "correlations with the response belong to the normal family", argument="correlations"
+        )
     if correlations:
         simple, df = simple_correlations(fit), fit.residual_df
         with np.errstate(all="ignore"):
-            t = t_values(estimates(fit, plain=True))  # correlations always rest on the constant-spread t
+            t = t_values(
+                estimates(fit, plain=True)
+            )  # correlations always rest on the constant-spread t
             partial = t / np.sqrt(t**2 + df)
             unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
         constant = np.array([np.nan] * fit.solution.has_intercept)
@@ -87,21 +95,42 @@ def statistic_name(fit: Fitted) -> str:
 
 
 def ratio_words(fit: Fitted) -> tuple[str, str]:
-    """What exp of a coefficient is called, and what it means. Raises CallError where it means nothing."""
+    """What exp of a coefficient is called, and what it means.
+
+    Raises CallError where it means nothing.
+    """
     response = fit.design.sentence.response
     link = fit.link.name
     if link == "logit":
-        return "odds_ratio", "odds ratio: how many times the odds are as high for one unit more (exp of the estimate)"
+        return (
+            "odds_ratio",
+            "odds ratio: how many times the odds are as high for one unit more (exp of the "
+            "estimate)",
+        )
     if link == "log" and fit.family.discrete and not fit.family.shares:
-        return "rate_ratio", "rate ratio: how many times the expected count is as high for one unit more"
+        return (
+            "rate_ratio",
+            "rate ratio: how many times the expected count is as high for one unit more",
+        )
     if link == "log":
-        return "mean_ratio", "mean ratio: how many times the mean is as high for one unit more (exp of the estimate)"
+        return (
+            "mean_ratio",
+            "mean ratio: how many times the mean is as high for one unit more (exp of the "
+            "estimate)",
+        )
     if link == "cloglog":
-        return "hazard_ratio", "hazard ratio: how many times the hazard is as high for one unit more"
+        return (
+            "hazard_ratio",
+            "hazard ratio: how many times the hazard is as high for one unit more",
+        )
     if str(response.expression).startswith("log("):
-        return "median_ratio", "median ratio: how many times the median is as high for one unit more"
+        return (
+            "median_ratio",
+            "median ratio: how many times the median is as high for one unit more",
+        )
     raise CallError(
-        f"exp of a coefficient means nothing under the {link} link: ratios belong to log, logit and cloglog",
+        f"exp of a coefficient means nothing under the {link} link: ratios belong to log, logit "
+        "and cloglog",
         argument="ratios",
     )
 
@@ -120,23 +149,35 @@ def said_of_errors(fit: Fitted) -> tuple[str, ...]:
     blind: tuple[str, ...] = ()
     if np.isnan(chosen.errors(fit.solution.root)).any():
         blind = (
-            "where one row or cluster alone speaks to a coefficient, nothing tells how sure it is: no standard error",
+            "where one row or cluster alone speaks to a coefficient, nothing tells how sure it "
+            "is: no standard error",
         )
     if chosen.kind == "clustered":
         columns = fit.options.cluster
-        counts = " and ".join(f"{n} clusters of {c}" for n, c in zip(chosen.clusters, columns, strict=False))
-        clipped = "; crossing them left negative variances, which were set to zero" if chosen.clipped else ""
-        return (f"standard errors are clustered: {counts} (CR2, Bell–McCaffrey degrees of freedom){clipped}", *blind)
+        counts = " and ".join(
+            f"{n} clusters of {c}" for n, c in zip(chosen.clusters, columns, strict=False)
+        )
+        clipped = (
+            "; crossing them left negative variances, which were set to zero"
+            if chosen.clipped
+            else ""
+        )
+        return (
+            f"standard errors are clustered: {counts} (CR2, Bell–McCaffrey degrees of "
+            f"freedom){clipped}",
+            *blind,
+        )
     if chosen.kind == "autocorrelated":
         return (
-            f"standard errors allow for neighbouring rows to be alike, {chosen.lags} rows apart (Newey–West)",
+            f"standard errors allow for neighbouring rows to be alike, {chosen.lags} rows apart "
+            "(Newey–West)",
             *blind,
         )
     return (f"standard errors are robust to uneven spread ({chosen.kind.upper()})", *blind)
 
 
 def standard_units(fit: Fitted) -> np.ndarray:
-    """sd(design column)/sd(response) for each coefficient, NaN for the intercept: slopes times this can be compared."""
+    """sd(design column)/sd(response) of each coefficient; NaN for the intercept."""
     solution = fit.solution
     out = np.full(fit.design.width + solution.has_intercept, np.nan)
     if not fit.estimate.linear:  # there is no response to be in units of: sd of the term alone
@@ -156,5 +197,7 @@ def simple_correlations(fit: Fitted) -> np.ndarray:
     out = np.full(fit.design.width, np.nan)
     if solution.tss > 0 and solution.has_intercept and fit.estimate.linear:
         length = np.sqrt((solution.factor**2).sum(axis=0))
-        out[solution.kept] = (solution.factor.T @ solution.effects) / solution.unit / length / np.sqrt(solution.tss)
+        out[solution.kept] = (
+            (solution.factor.T @ solution.effects) / solution.unit / length / np.sqrt(solution.tss)
+        )
     return out

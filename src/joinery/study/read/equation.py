@@ -25,7 +25,9 @@ STYLES = ("text", "latex", "python", "sql", "spreadsheet")
 def equation(fit: Fitted, style: str = "text") -> str:
     """The fitted equation. See ``Fit.equation``."""
     one_of("style", style, STYLES)
-    return _for_people(fit, style) if style in ("text", "latex") else _as_code(fit, _DIALECTS[style])
+    return (
+        _for_people(fit, style) if style in ("text", "latex") else _as_code(fit, _DIALECTS[style])
+    )
 
 
 # ------------------------------------------------------------------ for people
@@ -47,7 +49,9 @@ def _for_people(fit: Fitted, style: str) -> str:
         pieces.append((value < 0 and any(c in "123456789" for c in size), size + words))
     minus = "-" if style == "latex" else MINUS
     body = "".join(
-        (f" {minus} " if negative else " + ") + piece if place else (minus if negative else "") + piece
+        (f" {minus} " if negative else " + ") + piece
+        if place
+        else (minus if negative else "") + piece
         for place, (negative, piece) in enumerate(pieces)
     )
     name = fit.response.name if fit.estimate.linear else _linked(fit)
@@ -94,7 +98,15 @@ def _infix(word: str) -> Callable[[list[str]], str]:
     return lambda parts: "(" + f" {word} ".join(parts) + ")"
 
 
-_SAME = {"log": "log", "log2": "log2", "log10": "log10", "log1p": "log1p", "sqrt": "sqrt", "exp": "exp", "abs": "abs"}
+_SAME = {
+    "log": "log",
+    "log2": "log2",
+    "log10": "log10",
+    "log1p": "log1p",
+    "sqrt": "sqrt",
+    "exp": "exp",
+    "abs": "abs",
+}
 _DIALECTS = {
     "python": _Dialect(
         "python",
@@ -115,7 +127,12 @@ _DIALECTS = {
         "=",
         lambda c: f"CASE WHEN {c} THEN 1 ELSE 0 END",
         lambda b, e: f"POWER({b}, {e})",
-        {"log": "LN({})", "log2": "(LN({}) / LN(2))", "log10": "(LN({}) / LN(10))", "log1p": "LN(1 + {})"}
+        {
+            "log": "LN({})",
+            "log2": "(LN({}) / LN(2))",
+            "log10": "(LN({}) / LN(10))",
+            "log1p": "LN(1 + {})",
+        }
         | {"sqrt": "SQRT({})", "exp": "EXP({})", "abs": "ABS({})"},
         {"and": _infix("AND"), "or": _infix("OR")},
         lambda c: f"(NOT {c})",
@@ -175,7 +192,9 @@ def _piece(d: _Dialect, term: DesignTerm, recipe: Recipe, memory: dict[str, Any]
 
 def _number(d: _Dialect, factor: NumberFactor, memory: dict[str, Any]) -> str:
     if factor.first is not None:
-        raise CallError(f"{factor.name} counts days; the {d.name} equation cannot be written with a date in it")
+        raise CallError(
+            f"{factor.name} counts days; the {d.name} equation cannot be written with a date in it"
+        )
     text = _code(d, factor.expression, memory)
     return text if isinstance(factor.expression, (Name, Call, Power)) else f"({text})"
 
@@ -195,14 +214,19 @@ def _level(d: _Dialect, term: DesignTerm, factor: CategoryFactor, place: int) ->
     if not term.contrasts:
         return is_level(factor.levels[place])
     weights = coding_matrix(factor.coding, len(factor.levels))[:, place - 1]
-    return "(" + " + ".join(f"{float(w)!r} * {is_level(v)}" for w, v in zip(weights, factor.levels) if w) + ")"
+    return (
+        "("
+        + " + ".join(f"{float(w)!r} * {is_level(v)}" for w, v in zip(weights, factor.levels) if w)
+        + ")"
+    )
 
 
 def _curve(d: _Dialect, factor: CurveFactor, place: int, memory: dict[str, Any]) -> str:
     """A polynomial by nested multiplication; splines have no short formula."""
     if factor.expression.function != "polynomial":
         raise CallError(
-            f"the {d.name} equation of a spline would fill pages; forecast with the fit, or use polynomial()"
+            f"the {d.name} equation of a spline would fill pages; forecast with the fit, or use "
+            "polynomial()"
         )
     learnt = factor.learnt
     z = f"({_code(d, factor.expression.arguments[0], memory)} - {learnt['centre']!r})"
@@ -235,7 +259,9 @@ def _code(d: _Dialect, node: Expression, memory: dict[str, Any]) -> str:
     if isinstance(node, Power):
         return d.power(inside(node.base), inside(node.exponent))
     if isinstance(node, Prefix):
-        return f"-{inside(node.operand)}" if node.operator == "-" else d.negated(inside(node.operand))
+        return (
+            f"-{inside(node.operand)}" if node.operator == "-" else d.negated(inside(node.operand))
+        )
     if isinstance(node, Chain):
         return _chain(d, node, inside)
     learnt = memory.get(str(node))
@@ -244,7 +270,9 @@ def _code(d: _Dialect, node: Expression, memory: dict[str, Any]) -> str:
         scale = f" / {learnt['sd']!r}" if "sd" in learnt else ""
         return f"(({argument} - {learnt['mean']!r}){scale})"
     if node.function not in d.functions:
-        raise CallError(f"the {d.name} equation cannot be written with {node} in it: it looks at other rows")
+        raise CallError(
+            f"the {d.name} equation cannot be written with {node} in it: it looks at other rows"
+        )
     form = d.functions[node.function]
     return form.format(argument) if "{}" in form else f"{form}({argument})"
 

@@ -1,4 +1,4 @@
-"""Estimates and what comes from them: every contrast, mean and slope is a combination of coefficients, made here."""
+"""Estimates: every contrast, mean and slope is a combination of coefficients."""
 
 from __future__ import annotations
 
@@ -66,22 +66,24 @@ class Combination:
         return np.asarray(tails.t_two_sided(self.t, np.where(self.df > 0, self.df, np.nan)))
 
 
-def linear_combination(fit: Fitted, L: np.ndarray, constant: np.ndarray | float = 0.0) -> Combination:
-    """L·β + constant of all coefficients, the intercept first where there is one, with their covariance.
+def linear_combination(
+    fit: Fitted, L: np.ndarray, constant: np.ndarray | float = 0.0
+) -> Combination:
+    """L·β + constant of all coefficients, the intercept first, with their covariance.
 
-    Parameters: L (m, coefficients), zero for those that are not estimable. Source: Draper & Smith 1998, 9.
-    """
+    Parameters: L (m, coefficients), zero for those that are not estimable. Source: Draper & Smith
+        1998, 9."""
     values = L @ np.nan_to_num(estimates(fit).values) + constant
     return Combination(values, *errors_in_basis(fit, in_basis(fit, L)))
 
 
 def in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
-    """Weights of all coefficients (m, coefficients) as combinations in the solution's basis (m, rank)."""
+    """Weights (m, coefficients) as combinations in the solution's basis (m, rank)."""
     return np.asarray(L[:, fit.solution.places] @ fit.solution.root)
 
 
 def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Standard errors and degrees of freedom, each (m,), of combinations U (m, rank) in the solution's basis."""
+    """Standard errors and df, each (m,), of combinations U (m, rank) in the basis."""
     if fit.sandwich is not None:
         return fit.sandwich.errors(U) * fit.solution.unit, fit.sandwich.degrees(U)
     scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
@@ -89,10 +91,10 @@ def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]
 
 
 def test_together(fit: Fitted, U: np.ndarray, away: np.ndarray) -> Joint:
-    """The test that combinations U (r, rank) in the solution's basis, ``away`` (r,) from their claims, are all zero.
+    """Test that combinations U (r, rank) in the basis, ``away`` (r,) from their claims, are zero.
 
-    F of Wald's statistic: over the residual mean square under constant spread, χ²/r where the dispersion is known.
-    """
+    F of Wald's statistic: over the residual mean square under constant spread, χ²/r where the
+    dispersion is known."""
     unit = fit.solution.unit
     if fit.sandwich is not None:
         return joint_test(U, away / unit, fit.sandwich)

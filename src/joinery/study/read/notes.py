@@ -27,14 +27,21 @@ def notes(fit: Fitted) -> tuple[Note, ...]:
     return tuple(
         dict.fromkeys(
             [
-                *(_about_the_fit(solution, fit.response.name, design) if fit.estimate.linear else ()),
+                *(
+                    _about_the_fit(solution, fit.response.name, design)
+                    if fit.estimate.linear
+                    else ()
+                ),
                 *fit.early_notes,
                 *dependences(design, solution),
                 *_about_terms(design),
                 *(_about_counts(table, design, solution) if fit.estimate.linear else ()),
                 *_about_columns(table, design),
                 Note(
-                    "solver", "note", f"solved the {solution.way} way, condition number {value(solution.condition, 3)}"
+                    "solver",
+                    "note",
+                    f"solved the {solution.way} way, condition number "
+                    f"{value(solution.condition, 3)}",
                 ),
             ]
         )
@@ -48,22 +55,32 @@ def _about_the_solver(solution: Solution) -> Note:
 
 def _about_the_fit(solution: Solution, response: str, design: Design) -> Iterator[Note]:
     if constant_response(solution):
-        words = f"{response} is the same in all {count(solution.n, 'row')}, so there is nothing to explain"
+        words = (
+            f"{response} is the same in all {count(solution.n, 'row')}, so there is nothing to "
+            "explain"
+        )
         yield Note("constant response", "caution", words, (response,))
     elif solution.residual_df <= 0:
         words = (
-            f"{count(solution.n, 'row')} for {count(design.width + solution.has_intercept, 'coefficient')}: "
+            f"{count(solution.n, 'row')} for "
+            f"{count(design.width + solution.has_intercept, 'coefficient')}: "
             "no degrees of freedom are left, so nothing can be said of how sure the estimates are"
         )
         yield Note("no degrees of freedom", "caution", words)
     elif solution.perfect:
-        words = "the fit is perfect: all residuals are zero, so there are no standard errors to speak of"
+        words = (
+            "the fit is perfect: all residuals are zero, so there are no standard errors to "
+            "speak of"
+        )
         yield Note("perfect fit", "caution", words)
     if not solution.has_intercept:
         if solution.spans_constant:
             words = "there is no intercept, but the terms hold a constant; R² is about the mean"
         else:
-            words = "there is no intercept: R² is about zero and cannot be compared with that of other models"
+            words = (
+                "there is no intercept: R² is about zero and cannot be compared with that of "
+                "other models"
+            )
         yield Note("no intercept", "caution", words)
 
 
@@ -76,7 +93,13 @@ def dependences(design: Design, solution: Solution) -> Iterator[Note]:
         for place in np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300)):
             weight = float(combination[place])
             number = value(abs(weight), 7)
-            word = number if place == 0 else names[place] if number == "1" else f"{number} × {names[place]}"
+            word = (
+                number
+                if place == 0
+                else names[place]
+                if number == "1"
+                else f"{number} × {names[place]}"
+            )
             parts.append((weight < 0, word))
         told = "".join(
             (" − " if negative else " + ") + word if i else ("−" if negative else "") + word
@@ -92,7 +115,10 @@ def _about_terms(design: Design) -> Iterator[Note]:
     for written, term in zip(design.sentence.terms, design.terms, strict=True):
         for factor in term.factors:
             if isinstance(factor, CategoryFactor) and len(factor.levels) == 1:
-                words = f"{factor.label} has one level only ({factor.levels[0]}) among the fitted rows; it says nothing"
+                words = (
+                    f"{factor.label} has one level only ({factor.levels[0]}) among the fitted "
+                    "rows; it says nothing"
+                )
                 yield Note("one level", "caution", words, (factor.label,))
         if len(written.factors) > 1:
             lacking = [str(f) for f in written.factors if frozenset([str(f)]) not in present]
@@ -101,14 +127,17 @@ def _about_terms(design: Design) -> Iterator[Note]:
                 meaning = (
                     "the model takes each factor to do nothing where the others are zero"
                     if numbers
-                    else f"it carries the part of {'that effect' if len(lacking) == 1 else 'those effects'} as well"
+                    else "it carries the part of "
+                    f"{'that effect' if len(lacking) == 1 else 'those effects'} as well"
                 )
                 words = f"{term.text} stands without {listed(lacking, 4)}: {meaning}"
                 yield Note("product alone", "caution", words, (term.text, *lacking))
         for factor in term.factors:
             learnt = design.factor_memory[str(factor.expression)]
             if learnt["kind"] == "spline":
-                words = f"{factor.expression} bends at {', '.join(value(k) for k in learnt['knots'])}"
+                words = (
+                    f"{factor.expression} bends at {', '.join(value(k) for k in learnt['knots'])}"
+                )
                 yield Note("knots", "note", words, (str(factor.expression),))
 
 
@@ -124,8 +153,15 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
             return
         values = column.numbers(slice(None))
         values = values[~np.isnan(values)]
-        if np.all(values >= 0) and np.all(values == np.round(values)) and len(np.unique(values[:1000])) > 2:
-            words = f'{response.name} has whole numbers only: if it counts, family="poisson" may fit better'
+        if (
+            np.all(values >= 0)
+            and np.all(values == np.round(values))
+            and len(np.unique(values[:1000])) > 2
+        ):
+            words = (
+                f'{response.name} has whole numbers only: if it counts, family="poisson" may fit '
+                "better"
+            )
             yield Note("whole numbers", "caution", words, (response.name,))
 
 

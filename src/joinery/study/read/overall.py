@@ -1,4 +1,4 @@
-"""The whole model against no predictors: sums of squares or deviances, the test, and the value it had to beat."""
+"""The whole model against no predictors: squares or deviances, and the test."""
 
 from __future__ import annotations
 
@@ -36,10 +36,12 @@ class OverallTest:
 
 
 def overall_test(fit: Fitted) -> OverallTest:
-    """F of the explained over the residual mean square (Draper & Smith 1998, 1.3); of deviances χ² or F.
+    """F of the explained over the residual mean square (Draper & Smith 1998, 1.3).
 
-    With another covariance than the plain one Wald's, for all that the terms hold beside the constant.
-    """
+    Of deviances χ² or F.
+
+    With another covariance than the plain one Wald's, for all that the terms hold beside the
+    constant."""
     df1 = fit.model_df
     if fit.sandwich is not None:
         joint = _wald(fit)
@@ -56,7 +58,11 @@ def overall_test(fit: Fitted) -> OverallTest:
 def _of_squares(fit: Fitted, df1: int) -> tuple[float, int, float, float]:
     """F of the explained sum of squares, in the solution's own unit, where squares exist."""
     s, scale = fit.solution, (fit.estimate.scale or 0.0) / fit.solution.unit
-    f = max(s.tss - s.rss, 0.0) / df1 / scale**2 if df1 > 0 and scale > 0 and not s.perfect else float("nan")
+    f = (
+        max(s.tss - s.rss, 0.0) / df1 / scale**2
+        if df1 > 0 and scale > 0 and not s.perfect
+        else float("nan")
+    )
     return _with_p(fit, f, df1)
 
 
@@ -69,7 +75,12 @@ def _over_dispersion(fit: Fitted, drop: float, df1: int) -> tuple[float, int, fl
 def _with_p(fit: Fitted, f: float, df1: int) -> tuple[float, int, float, float]:
     """F, its degrees of freedom, and p."""
     df2 = fit.estimate.reference_df
-    return f, df1, df2, float(tails.f_upper(max(f, 0.0), df1, df2)) if f == f and df2 > 0 else float("nan")
+    return (
+        f,
+        df1,
+        df2,
+        float(tails.f_upper(max(f, 0.0), df1, df2)) if f == f and df2 > 0 else float("nan"),
+    )
 
 
 def _wald(fit: Fitted) -> Joint:
@@ -105,13 +116,20 @@ def overall(fit: Fitted, level: float | None = None) -> Table:
         columns: dict[str, Any] = {"df": df, "ss": ss, "ms": ms}
     else:
         explained_deviance = [e.null_deviance - e.deviance, e.deviance, e.null_deviance]
-        columns = {"df": [test.df1, fit.residual_df, test.df1 + fit.residual_df], "deviance": explained_deviance}
+        columns = {
+            "df": [test.df1, fit.residual_df, test.df1 + fit.residual_df],
+            "deviance": explained_deviance,
+        }
     name = test.name
     parts: dict[str, Any] = {"part": ["explained", "residual", "total"]}
     return Table(
         parts
         | columns
-        | {name: [test.statistic, *blank], "p": [test.p, *blank], f"critical_{name}": [critical, *blank]},
+        | {
+            name: [test.statistic, *blank],
+            "p": [test.p, *blank],
+            f"critical_{name}": [critical, *blank],
+        },
         title="The whole model against no predictors",
         notes=tuple(_notes(fit, test, critical, level)),
         kinds={name: "own", f"critical_{name}": "own"},
@@ -122,22 +140,37 @@ def overall(fit: Fitted, level: float | None = None) -> Table:
 def _notes(fit: Fitted, test: OverallTest, critical: float, level: float) -> list[str]:
     notes, e = [], fit.estimate
     if fit.sandwich is not None:
-        degrees = f"{test.df1} and {test.df2:.4g} degrees of freedom" if test.statistic == test.statistic else test.why
+        degrees = (
+            f"{test.df1} and {test.df2:.4g} degrees of freedom"
+            if test.statistic == test.statistic
+            else test.why
+        )
         told = "with" if test.statistic == test.statistic else "and cannot be had:"
         notes.append(f"F is Wald's, from the chosen covariance, {told} {degrees}")
     if fit.r_squared is not None:
-        over = "" if fit.sandwich or e.known else "; F is the explained mean square over the residual one"
+        over = (
+            ""
+            if fit.sandwich or e.known
+            else "; F is the explained mean square over the residual one"
+        )
         notes.append(f"explained / total = R² = {fixed(fit.r_squared, 4)}{over}")
     elif not e.linear and e.null_deviance > 0:
-        notes.append(f"explained / total = {percent((e.null_deviance - e.deviance) / e.null_deviance)} of the deviance")
+        notes.append(
+            f"explained / total = {percent((e.null_deviance - e.deviance) / e.null_deviance)} of "
+            "the deviance"
+        )
     if e.penalty and fit.sandwich is None:
         notes.append("χ² is the fall in penalized deviance, the penalty that of all columns")
     if fit.family.shape is not None and fit.sandwich is None:
-        notes.append("χ² is twice the gain in log likelihood, with a shape k of its own in each model")
+        notes.append(
+            "χ² is twice the gain in log likelihood, with a shape k of its own in each model"
+        )
     if test.statistic == test.statistic and np.isfinite(critical):
         beats = "exceeds" if test.statistic > critical else "does not reach"
         symbol = "χ²" if test.name == "chi2" else "F"
-        notes.append(f"{symbol} {beats} {critical:.3g}, the critical value at the {level_words(level)} level")
+        notes.append(
+            f"{symbol} {beats} {critical:.3g}, the critical value at the {level_words(level)} level"
+        )
     if not fit.solution.spans_constant:
         what = "sums of squares are" if e.linear else "deviances are"
         notes.append(f"there is no intercept: {what} about zero, not about the mean")

@@ -1,4 +1,4 @@
-"""Intervals from the profile likelihood: where leaving a coefficient at a value costs more than chance allows."""
+"""Intervals from the profile likelihood."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ ROUNDS, DOUBLINGS = 60, 40
 
 
 def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, list[str]]:
-    """The ends of profile-likelihood intervals of every coefficient, and a note (Venzon & Moolgavkar 1988).
+    """The ends of profile-likelihood intervals, and a note (Venzon & Moolgavkar 1988).
 
     Under an estimated dispersion the fall in deviance over φ is held against F(1, n − p).
     """
@@ -32,7 +32,9 @@ def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, lis
         ]
     profile = _Profile(fit, LikelihoodBlocks(response_rows(fit)))
     best, df2 = profile.best(), fit.estimate.reference_df
-    bound = float(tails.chi2_quantile(level, 1) if np.isinf(df2) else tails.f_quantile(level, 1, df2))
+    bound = float(
+        tails.chi2_quantile(level, 1) if np.isinf(df2) else tails.f_quantile(level, 1, df2)
+    )
     bound *= fit.estimate.dispersion or np.nan
     shift = int(not fit.solution.has_intercept)
     lower, upper = np.full(len(e.values), np.nan), np.full(len(e.values), np.nan)
@@ -41,7 +43,9 @@ def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, lis
             held = _at(profile, place + shift, best + bound)
             error = float(e.standard_errors[place])
             step = error if np.isfinite(error) and 0 < error < 1e6 * (1 + abs(value)) else 1.0
-            lower[place], upper[place] = (_end(held, float(value), side * step, bound) for side in (-1, 1))
+            lower[place], upper[place] = (
+                _end(held, float(value), side * step, bound) for side in (-1, 1)
+            )
     kind = "penalized profile likelihood" if fit.estimate.penalty else "profile likelihood"
     return lower, upper, [f"the ends of the intervals are those of the {kind}"]
 
@@ -72,7 +76,13 @@ class _Profile:
         intercept = fit.solution.has_intercept and column > 0
         known = e.dispersion if e.known else None
         found = reweighted(
-            rows, e.family, e.link, intercept=intercept, n=fit.n_rows, dispersion=known, near=e.family.shape
+            rows,
+            e.family,
+            e.link,
+            intercept=intercept,
+            n=fit.n_rows,
+            dispersion=known,
+            near=e.family.shape,
         )
         return -2 * log_likelihood(rows, found) if e.family.shape is not None else found.deviance
 
@@ -80,7 +90,9 @@ class _Profile:
         e, fit = self.fit.estimate, self.fit
         intercept = fit.solution.has_intercept
         near = fit.solution.padded_coefficients
-        found = penalized(self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held, near=near)
+        found = penalized(
+            self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held, near=near
+        )
         return found.objective
 
 
@@ -121,7 +133,8 @@ def _end(excess: Callable[[float], float], at: float, step: float, bound: float)
         return float(np.sign(step)) * np.inf
     middle = far
     for _ in range(ROUNDS):
-        # false position on the root of the rise, which is nearly straight; halving where that stalls
+        # false position on the root of the rise, which is nearly straight; halving where that
+        # stalls
         a, b = (np.sqrt(max(v + bound, 0.0)) - np.sqrt(bound) for v in (low, high))
         middle = near - a * (far - near) / (b - a) if np.isfinite(b) and b > a else (near + far) / 2
         span = abs(far - near)

@@ -1,4 +1,4 @@
-"""Judging a fit on rows it has not seen: leave-one-out in closed form, or folds, groups, and time."""
+"""Judging a fit on rows it has not seen: leave-one-out, folds, groups, and time."""
 
 from __future__ import annotations
 
@@ -13,7 +13,13 @@ from joinery.core.glm.links import LINKS
 from joinery.core.glm.rows import ArrayRows, LikelihoodRows
 from joinery.core.numeric import distributions as tails
 from joinery.data.records import Records
-from joinery.errors import CallError, EstimationError, JoineryError, NewRowError, UnusableColumnError
+from joinery.errors import (
+    CallError,
+    EstimationError,
+    JoineryError,
+    NewRowError,
+    UnusableColumnError,
+)
 from joinery.notation.evaluate import EVERY_ROW, evaluate
 from joinery.notation.tree import without_references
 from joinery.show.numbers import count, level_words
@@ -28,7 +34,10 @@ KEPT = "rows kept"  # the column of repeats that a fold's fit has
 
 @dataclass(frozen=True)
 class _Forecasts:
-    """Rows as they were forecast, each (m,); NaN where they could not be. A row may stand here more than once."""
+    """Rows as they were forecast, each (m,); NaN where they could not be.
+
+    A row may stand here more than once.
+    """
 
     place: np.ndarray  # among the fitted rows
     times: np.ndarray  # how many equal rows are meant
@@ -39,7 +48,7 @@ class _Forecasts:
 
 @dataclass(frozen=True)
 class _Observed:
-    """The fitted rows as they are, each (n,): responses (shares of totals), totals, weights, offsets."""
+    """The fitted rows, each (n,): responses (shares of totals), totals, weights, offsets."""
 
     y: np.ndarray
     trials: np.ndarray
@@ -47,17 +56,24 @@ class _Observed:
     offset: np.ndarray
 
 
-def crosscheck(fit: Fitted, folds: int | None = None, *, by: str | None = None, seed: int | None = None) -> Table:
+def crosscheck(
+    fit: Fitted, folds: int | None = None, *, by: str | None = None, seed: int | None = None
+) -> Table:
     """The crosscheck table. See ``Fit.crosscheck``."""
     times = per_row(fit).times
     if fit.solution.perfect:
         raise CallError("the fit is perfect, so that there is nothing to judge it by")
     if folds is not None and not 2 <= folds <= fit.n_rows:
-        raise CallError(f"folds={folds} is not between 2 and the {fit.n_rows:,} rows used", argument="folds")
+        raise CallError(
+            f"folds={folds} is not between 2 and the {fit.n_rows:,} rows used", argument="folds"
+        )
     order = fit.options.order
     inside: np.ndarray | None = None
     if fit.estimate.linear and folds is None and by is None and order is None:
-        unseen, how = _left_one_out(fit), "each row forecast by the fit without it (leave-one-out, in closed form)"
+        unseen, how = (
+            _left_one_out(fit),
+            "each row forecast by the fit without it (leave-one-out, in closed form)",
+        )
         t = per_row(fit).influence.studentized
         df = studentized_df(fit)
         inside = np.abs(t) <= tails.t_quantile((1 + fit.level) / 2, df if df > 0 else np.nan)
@@ -69,7 +85,11 @@ def crosscheck(fit: Fitted, folds: int | None = None, *, by: str | None = None, 
     lost = int(times.sum() - unseen.times[np.isfinite(unseen.fitted)].sum())
     notes = [how]
     if lost:
-        why = "the first stretch in time is never forecast" if order and by is None else "a level or column was lost"
+        why = (
+            "the first stretch in time is never forecast"
+            if order and by is None
+            else "a level or column was lost"
+        )
         notes.append(f"{count(lost, 'row')} could not be forecast: {why}")
     return Table(
         {
@@ -90,10 +110,15 @@ def _observed(fit: Fitted) -> _Observed:
     def all_of(name: str, otherwise: float) -> np.ndarray:
         parts = [getattr(b, name) for b in blocks]
         return np.concatenate(
-            [np.full(len(b.y), otherwise) if v is None else v for b, v in zip(blocks, parts, strict=True)]
+            [
+                np.full(len(b.y), otherwise) if v is None else v
+                for b, v in zip(blocks, parts, strict=True)
+            ]
         )
 
-    return _Observed(all_of("y", 0), all_of("trials", 1), all_of("precision", 1), all_of("offset", 0))
+    return _Observed(
+        all_of("y", 0), all_of("trials", 1), all_of("precision", 1), all_of("offset", 0)
+    )
 
 
 def _left_one_out(fit: Fitted) -> _Forecasts:
@@ -102,7 +127,9 @@ def _left_one_out(fit: Fitted) -> _Forecasts:
         h = figures.influence.leverage
         miss = np.where(h < 1, figures.residual / (1 - h), np.nan)
     nothing = np.full(len(miss), np.nan)
-    return _Forecasts(np.arange(len(miss)), figures.times, figures.observed - miss, nothing, nothing)
+    return _Forecasts(
+        np.arange(len(miss)), figures.times, figures.observed - miss, nothing, nothing
+    )
 
 
 def _seen(fit: Fitted) -> _Forecasts:
@@ -113,7 +140,12 @@ def _seen(fit: Fitted) -> _Forecasts:
 
 
 def _of_rows(
-    fit: Fitted, part: Fitted, table: Records, positions: np.ndarray, place: np.ndarray, times: np.ndarray
+    fit: Fitted,
+    part: Fitted,
+    table: Records,
+    positions: np.ndarray,
+    place: np.ndarray,
+    times: np.ndarray,
 ) -> _Forecasts:
     """Some rows of a table as a fit forecasts them, shares of totals as shares."""
     nothing = np.full(len(place), np.nan)
@@ -121,7 +153,9 @@ def _of_rows(
     def forecast(rows: np.ndarray) -> Bands:
         context = part.design.context(table, positions[rows])
         X = part.design.matrix(context)
-        X[part.solution.broken(X).any(axis=1)] = np.nan  # the fit without them says nothing of such rows
+        X[part.solution.broken(X).any(axis=1)] = (
+            np.nan
+        )  # the fit without them says nothing of such rows
         return bands(part, context, X, fit.level)
 
     fitted, lower, upper = nothing.copy(), nothing.copy(), nothing.copy()
@@ -140,8 +174,10 @@ def _of_rows(
     return _Forecasts(place, times, fitted, lower, upper)
 
 
-def _dealt(fit: Fitted, folds: int, by: str | None, order: str | None, seed: int | None) -> tuple[np.ndarray, str]:
-    """How many of the equal rows that each fitted row stands for are in each fold (n, folds), and the way in words."""
+def _dealt(
+    fit: Fitted, folds: int, by: str | None, order: str | None, seed: int | None
+) -> tuple[np.ndarray, str]:
+    """How many repeats of each fitted row fall in each fold (n, folds), and the way in words."""
     table, chosen = rows_at_hand(fit)
     times = per_row(fit).times.astype(int)
     if by is not None:
@@ -155,7 +191,9 @@ def _dealt(fit: Fitted, folds: int, by: str | None, order: str | None, seed: int
             return _by_fold(group, times, groups), words
         deal = np.random.default_rng(seed).permutation(groups) % folds
         return _by_fold(deal[group], times, folds), f"{folds} folds of whole groups of {by}"
-    each = np.repeat(np.arange(len(times)), times)  # the row of each of the equal rows that rows stand for
+    each = np.repeat(
+        np.arange(len(times)), times
+    )  # the row of each of the equal rows that rows stand for
     if order is not None:
         codes = table.column(order).codes(EVERY_ROW)[chosen.rows]
         deal = np.empty(len(each), int)
@@ -189,7 +227,9 @@ def _folded(fit: Fitted, deal: np.ndarray, *, in_time: bool) -> _Forecasts:
     return _Forecasts(**{name: np.concatenate([getattr(f, name) for f in found]) for name in names})
 
 
-def _parts(fit: Fitted, deal: np.ndarray, positions: np.ndarray, *, in_time: bool) -> Iterator[tuple[int, Fitted]]:
+def _parts(
+    fit: Fitted, deal: np.ndarray, positions: np.ndarray, *, in_time: bool
+) -> Iterator[tuple[int, Fitted]]:
     """A fit without each fold's rows."""
     assert fit.origin is not None
     table, used = rows_at_hand(fit)
@@ -209,7 +249,10 @@ def _parts(fit: Fitted, deal: np.ndarray, positions: np.ndarray, *, in_time: boo
         except UnusableColumnError:  # a reference level or a curve's values are lost
             try:
                 sentence = without_references(fit.design.sentence)
-                yield fold, fit.origin.refit(sentence=sentence, used=rows, table=changed, options=asked)
+                yield (
+                    fold,
+                    fit.origin.refit(sentence=sentence, used=rows, table=changed, options=asked),
+                )
             except (EstimationError, UnusableColumnError):
                 continue
         except EstimationError:
@@ -224,7 +267,9 @@ def _figures(
 ) -> list[tuple[str, float, float]]:
     rows: list[tuple[str, float, float]] = []
     own = _observed(fit)
-    pairs = [_Judged(f.fitted, own.y[f.place], f.times, own.trials[f.place]) for f in (unseen, seen)]
+    pairs = [
+        _Judged(f.fitted, own.y[f.place], f.times, own.trials[f.place]) for f in (unseen, seen)
+    ]
 
     def add(name: str, values: list[float]) -> None:
         if any(np.isfinite(values)):
@@ -239,7 +284,10 @@ def _figures(
         add("mean error", [j.mean(j.error) for j in pairs])
         add("typical error (root mean square)", [j.typical for j in pairs])
         add("mean absolute error", [j.mean(np.abs(j.error)) for j in pairs])
-        add("explained (R²)", [_explained(fit, own, f, j) for f, j in zip((unseen, seen), pairs, strict=True)])
+        add(
+            "explained (R²)",
+            [_explained(fit, own, f, j) for f, j in zip((unseen, seen), pairs, strict=True)],
+        )
     shares = [_inside(fit, f, j) for f, j in zip((unseen, seen), pairs, strict=True)]
     if inside is not None:
         known = np.isfinite(per_row(fit).influence.studentized)
@@ -251,7 +299,7 @@ def _figures(
 
 @dataclass(frozen=True)
 class _Judged:
-    """Forecasts beside what came, each (m,): means or shares, responses, how many rows each is, trials in each."""
+    """Forecasts beside what came, each (m,): means or shares, responses, repeats, trials."""
 
     fitted: np.ndarray
     y: np.ndarray
@@ -269,17 +317,24 @@ class _Judged:
     def mean(self, values: np.ndarray) -> float:
         """The mean over rows that were forecast; of totals, over their trials."""
         known = np.isfinite(values)
-        return float(np.average(values[known], weights=self.evidence[known])) if known.any() else float("nan")
+        return (
+            float(np.average(values[known], weights=self.evidence[known]))
+            if known.any()
+            else float("nan")
+        )
 
     @property
     def typical(self) -> float:
-        """The root mean square error, worked out in the largest error's unit so that nothing overflows."""
+        """The root mean square error, in the largest error's unit so that nothing overflows."""
         size = float(np.max(np.abs(self.error), initial=0.0, where=np.isfinite(self.error))) or 1.0
         return float(np.sqrt(self.mean((self.error / size) ** 2)) * size)
 
 
 def _explained(fit: Fitted, own: _Observed, f: _Forecasts, j: _Judged) -> float:
-    """1 − Σwe²/Σw(y − o − mean)², the mean that of the rows forecast; about zero where the model has no constant."""
+    """1 − Σwe²/Σw(y − o − mean)², the mean that of the rows forecast.
+
+    About zero where the model has no constant.
+    """
     known = np.isfinite(j.fitted)
     if not known.any():
         return float("nan")
@@ -313,7 +368,7 @@ def _log_score(j: _Judged) -> np.ndarray:
 
 
 def _auc(j: _Judged) -> float:
-    """The chance that a row where it happened has the higher probability, ties counting half (Hanley & McNeil 1982)."""
+    """The chance that a row with the event ranks higher, ties half (Hanley & McNeil 1982)."""
     known = np.isfinite(j.fitted)
     if not known.any():
         return float("nan")
@@ -330,7 +385,7 @@ def _auc(j: _Judged) -> float:
 
 
 def _calibration(j: _Judged) -> float:
-    """The slope of a logistic fit of the outcome on the logit of its forecast: one is right (Cox 1958)."""
+    """The slope of the outcome on its forecast's logit: one is right (Cox 1958)."""
     known = np.isfinite(j.fitted)
     n = int(j.times[known].sum())
     if n < 3:
@@ -339,7 +394,9 @@ def _calibration(j: _Judged) -> float:
     logit = LINKS["logit"]
     part = LikelihoodRows(logit.eta(p)[:, None], j.y[known], j.times[known], j.trials[known], None)
     try:
-        found = reweighted(ArrayRows(part), FAMILIES["binomial"], logit, intercept=True, n=n, dispersion=1.0)
+        found = reweighted(
+            ArrayRows(part), FAMILIES["binomial"], logit, intercept=True, n=n, dispersion=1.0
+        )
     except EstimationError:
         return float("nan")
     return float(found.b[1]) if found.converged else float("nan")

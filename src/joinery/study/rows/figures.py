@@ -22,7 +22,10 @@ OUTLIER_SHARE = 0.05  # chance of naming any row of a clean table badly fitted
 
 @once
 def per_row(fit: Fitted) -> PerRow:
-    """Observed, fitted and influence figures of the rows a fit used. Raises CallError for a loaded fit."""
+    """Observed, fitted and influence figures of the rows a fit used.
+
+    Raises CallError for a loaded fit.
+    """
     if not fit.estimate.linear:
         return family_rows(fit)
 
@@ -30,14 +33,21 @@ def per_row(fit: Fitted) -> PerRow:
 
     def figures_of(block: RowBlock) -> PerRow:
         beyond = block.beyond_offset
-        residual = np.zeros(len(beyond)) if fit.solution.perfect else beyond - fit.solution.fitted(block.columns)
+        residual = (
+            np.zeros(len(beyond))
+            if fit.solution.perfect
+            else beyond - fit.solution.fitted(block.columns)
+        )
         # a row that stands for several equal ones is judged as one of them
         figures = influence(fit.solution, block.columns, residual, block.precision, known)
         times = np.ones(len(beyond)) if block.repeats is None else block.repeats
         return PerRow(block.y, block.y - residual, times, beyond - residual, figures)
 
     parts = list(response_rows(fit).row_blocks.each(figures_of))
-    joined = {name: np.concatenate([getattr(p.influence, name) for p in parts]) for name in Influence.__annotations__}
+    joined = {
+        name: np.concatenate([getattr(p.influence, name) for p in parts])
+        for name in Influence.__annotations__
+    }
     return PerRow(
         np.concatenate([p.observed for p in parts]),
         np.concatenate([p.fitted for p in parts]),
@@ -62,7 +72,7 @@ def linear_predictor(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray
 
 
 def studentized_df(fit: Fitted) -> float:
-    """Degrees of freedom of studentized residuals: those left without the row, ∞ where the dispersion is known."""
+    """Degrees of freedom of studentized residuals, ∞ where the dispersion is known."""
     return fit.estimate.reference_df - 1
 
 
@@ -87,18 +97,22 @@ class Limits:
 def limits(fit: Fitted) -> Limits:
     """Leverage 3p/n; for Cook's distance the median of F.
 
-    For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row of a clean table
-    with probability 0.05 (Bonferroni's inequality).
-    """
+    For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row
+        of a clean table with probability 0.05 (Bonferroni's inequality)."""
     n, p = fit.n_rows, fit.solution.rank
     df = studentized_df(fit) + 1
     shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n])
     large, outlier = t_quantile(1 - shares / 2, df - 1) if df > 1 else (np.nan, np.nan)
-    return Limits(3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, fit.residual_df))
+    return Limits(
+        3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, fit.residual_df)
+    )
 
 
 def left_out_error(fit: Fitted) -> float | None:
-    """The root mean square error of each row forecast without it: e/(1 − h) (Allen 1974); None where it is unknown."""
+    """The root mean square error of each row forecast without it: e/(1 − h) (Allen 1974).
+
+    None where it is unknown.
+    """
     if fit.origin is None or fit.solution.perfect or not fit.estimate.linear:
         return None
     figures = per_row(fit)
@@ -107,4 +121,6 @@ def left_out_error(fit: Fitted) -> float | None:
     sound = np.isfinite(e)
     if not sound.any():
         return None
-    return float(np.sqrt(np.average(e[sound] ** 2, weights=figures.times[sound])) * fit.solution.unit)
+    return float(
+        np.sqrt(np.average(e[sound] ** 2, weights=figures.times[sound])) * fit.solution.unit
+    )

@@ -12,14 +12,15 @@ from joinery.design.glm_blocks import WorkingRows
 from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.per_row import PerRow
 
-SEED = 20260102  # of the random part of quantile residuals, so that the same fit shows the same picture
+# of the random part of quantile residuals, so that the same fit shows the same picture
+SEED = 20260102
 
 
 def family_rows(fit: Fitted) -> PerRow:
-    """Observed and fitted means with residuals of each kind, leverage and one-step deletion (Pregibon 1981).
+    """Observed and fitted means, residuals of each kind, one-step deletion (Pregibon 1981).
 
-    The studentized residual is the likelihood residual, ±√[(d² + r²h/(1−h))/φ] with deviance residual d and Pearson's
-    r (Williams 1987). Quantile residuals are seeded (Dunn & Smyth 1996).
+    The studentized residual is the likelihood residual, ±√[(d² + r²h/(1−h))/φ] with deviance
+    residual d and Pearson's r (Williams 1987). Quantile residuals are seeded (Dunn & Smyth 1996).
     """
     rows = working_rows(fit)
     assert isinstance(rows, WorkingRows)
@@ -33,7 +34,13 @@ def family_rows(fit: Fitted) -> PerRow:
     measures = Influence(**{name: joined[name] for name in Influence.__annotations__})
     kinds = ("deviance_residual", "pearson_residual", "working_residual", "quantile_residual")
     extras = {name: joined[name] for name in kinds if not np.isnan(joined[name]).all()}
-    shown = "deviance_residual" if not e.family.discrete else "quantile_residual" if e.law else "pearson_residual"
+    shown = (
+        "deviance_residual"
+        if not e.family.discrete
+        else "quantile_residual"
+        if e.law
+        else "pearson_residual"
+    )
     return PerRow(
         joined["observed"],
         joined["fitted"],
@@ -48,7 +55,9 @@ def family_rows(fit: Fitted) -> PerRow:
     )
 
 
-def _figures(fit: Fitted, part: LikelihoodRows, state: WorkingState, rng: np.random.Generator) -> dict[str, np.ndarray]:
+def _figures(
+    fit: Fitted, part: LikelihoodRows, state: WorkingState, rng: np.random.Generator
+) -> dict[str, np.ndarray]:
     """The figures of some rows by name, each (m,)."""
     e, single = fit.estimate, np.where(part.times > 0, part.times, 1.0)
     phi, p, df = e.dispersion or np.nan, fit.solution.rank, fit.residual_df
@@ -62,7 +71,9 @@ def _figures(fit: Fitted, part: LikelihoodRows, state: WorkingState, rng: np.ran
         side = np.sign(part.y - state.mu)
         studentized = side * np.sqrt((d + pearson**2 * h / left) / phi)
         # φ without the row, one step on
-        without = phi if e.known else (e.pearson - pearson**2 / left) / (df - 1) if df > 1 else np.nan
+        without = (
+            phi if e.known else (e.pearson - pearson**2 / left) / (df - 1) if df > 1 else np.nan
+        )
         return {
             "observed": part.y,
             "fitted": state.mu,
@@ -82,14 +93,23 @@ def _figures(fit: Fitted, part: LikelihoodRows, state: WorkingState, rng: np.ran
         }
 
 
-def quantile_residuals(e: Estimate, mu: np.ndarray, part: LikelihoodRows, rng: np.random.Generator) -> np.ndarray:
-    """Φ⁻¹ of the fitted distribution function; for counts, of a random point of its step; NaN where there is none."""
+def quantile_residuals(
+    e: Estimate, mu: np.ndarray, part: LikelihoodRows, rng: np.random.Generator
+) -> np.ndarray:
+    """Φ⁻¹ of the fitted distribution function; for counts, of a random point of its step.
+
+    NaN where there is none.
+    """
     if not e.law or (not e.family.discrete and not e.likely_dispersion):
         return np.full(len(part.y), np.nan)
     spread = (e.likely_dispersion or 1.0) / np.where(part.precision > 0, part.precision, 1.0)
     y = part.y if part.trials is None else np.round(part.y * part.trials)
     with np.errstate(all="ignore"):
         upper = e.family.cdf(y, mu, trials=part.trials, spread=spread)
-        lower = e.family.cdf(y - 1, mu, trials=part.trials, spread=spread) if e.family.discrete else upper
+        lower = (
+            e.family.cdf(y - 1, mu, trials=part.trials, spread=spread)
+            if e.family.discrete
+            else upper
+        )
     u = lower + (upper - lower) * rng.uniform(size=len(lower))
     return np.asarray(tails.normal_quantile(np.clip(u, 1e-300, 1 - 1e-16)))

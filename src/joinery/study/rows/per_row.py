@@ -11,7 +11,10 @@ from joinery.core.inference.influence import Influence
 
 @dataclass(frozen=True)
 class PerRow:
-    """Figures of the fitted rows, each (n,), on the model's scale; ``times`` is how many equal rows each stands for."""
+    """Figures of the fitted rows, each (n,), on the model's scale.
+
+    ``times`` is how many equal rows each stands for.
+    """
 
     observed: np.ndarray
     fitted: np.ndarray
@@ -22,7 +25,9 @@ class PerRow:
     shown: np.ndarray | None = None
     on_terms: np.ndarray | None = None
     extras: dict[str, np.ndarray] = field(default_factory=dict)
-    deletion: np.ndarray | None = None  # residuals that scale what leaving a row out changes, where not the studentized
+    deletion: np.ndarray | None = (
+        None  # residuals that scale what leaving a row out changes, where not the studentized
+    )
 
     @property
     def residual(self) -> np.ndarray:

@@ -26,7 +26,7 @@ WELL_FITTED, MANY_ROWS = 2.0, 100_000
 
 @dataclass(frozen=True)
 class Remark:
-    """What is remarkable about a fitted row: its place among them, a verdict, and the reason, worded when asked for."""
+    """What is remarkable about a fitted row: its place, verdict and reason."""
 
     place: int
     verdict: str
@@ -46,13 +46,21 @@ class Remark:
         """The reason in words, with its figures and what to do."""
         h, t = self.leverage, self.studentized
         badly = f"badly fitted (studentized residual {figure(t, 2)})"
-        if h < self.at.leverage and self.cooks_distance < self.at.cooks_distance and abs(t) < self.at.studentized:
+        if (
+            h < self.at.leverage
+            and self.cooks_distance < self.at.cooks_distance
+            and abs(t) < self.at.studentized
+        ):
             return badly
         far = f"far out (leverage {figure(h, 2)}, limit {self.at.leverage_words})"
         if h >= 1:
-            return "fitted exactly whatever its value: nothing else speaks to one of its coefficients"
+            return (
+                "fitted exactly whatever its value: nothing else speaks to one of its coefficients"
+            )
         if self.cooks_distance >= self.at.cooks_distance:
-            size = f"Cook's distance {figure(self.cooks_distance, 2)}, limit {self.at.distance_words}"
+            size = (
+                f"Cook's distance {figure(self.cooks_distance, 2)}, limit {self.at.distance_words}"
+            )
             why = f"; {far}" if h >= self.at.leverage else ""
             return f"decides the answer ({size}){why}: fit once without it and compare"
         if abs(t) >= self.at.studentized:
@@ -65,7 +73,7 @@ class Remark:
 
 
 def remarks(fit: Fitted) -> list[Remark]:
-    """The remarkable rows, worst first: rows that decide the answer, badly fitted rows, rows far out."""
+    """The remarkable rows, worst first: deciding, badly fitted, far out."""
     if fit.solution.perfect:
         return []
     at = limits(fit)
@@ -92,12 +100,16 @@ def remarks(fit: Fitted) -> list[Remark]:
     ]
     rank = {SERIOUS: 0, CAUTION: 1, FINE: 2}
     return sorted(
-        found, key=lambda r: (rank[r.verdict], -r.cooks_distance if r.cooks_distance == r.cooks_distance else 0.0)
+        found,
+        key=lambda r: (
+            rank[r.verdict],
+            -r.cooks_distance if r.cooks_distance == r.cooks_distance else 0.0,
+        ),
     )
 
 
 def _remarkable(fit: Fitted, at: Limits) -> tuple[np.ndarray, Influence]:
-    """The few rows of a great many that may be remarkable, and their figures: leverage and residual tell which.
+    """The few rows of many that may be remarkable, and their figures.
 
     A Cook's distance beyond its limit takes a large residual or a large leverage.
     """
@@ -112,10 +124,15 @@ def _remarkable(fit: Fitted, at: Limits) -> tuple[np.ndarray, Influence]:
             h, e2 = h * block.precision, e2 * block.precision
         few = np.flatnonzero((h >= at.leverage) | (e2 >= enough * (1 - h)))
         weights = None if block.precision is None else block.precision[few]
-        return block.first + few, influence(solution, some_rows(block.columns, few), residual[few], weights, known)
+        return block.first + few, influence(
+            solution, some_rows(block.columns, few), residual[few], weights, known
+        )
 
     found = list(response_rows(fit).row_blocks.each(few_of))
-    joined = {name: np.concatenate([getattr(m, name) for _, m in found]) for name in Influence.__annotations__}
+    joined = {
+        name: np.concatenate([getattr(m, name) for _, m in found])
+        for name in Influence.__annotations__
+    }
     return np.concatenate([places for places, _ in found]), Influence(**joined)
 
 
@@ -130,7 +147,9 @@ def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Lim
 def left_out(fit: Fitted) -> Table:
     """The rows not used, each with its reason. See ``Fit.left_out``."""
     if fit.origin is None:
-        return Table({"reason": []}, title="Rows left out", index=[], notes=("a loaded fit keeps no rows",))
+        return Table(
+            {"reason": []}, title="Rows left out", index=[], notes=("a loaded fit keeps no rows",)
+        )
     table, used = rows_at_hand(fit)
     return Table(
         {"reason": list(used.reasons)},
@@ -147,7 +166,10 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     figures = per_row(fit)
     measures = figures.influence
     n, out = len(figures.observed), len(chosen.out)
-    verdict, reason = [FINE] * n + [""] * out, [""] * n + [f"{LEFT_OUT}: {why}" for why in chosen.reasons]
+    verdict, reason = (
+        [FINE] * n + [""] * out,
+        [""] * n + [f"{LEFT_OUT}: {why}" for why in chosen.reasons],
+    )
     for remark in remarks(fit):
         verdict[remark.place], reason[remark.place] = remark.verdict, remark.reason
     left = _left_out(fit, table, chosen.out)
@@ -185,7 +207,7 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
 
 
 def _changes(fit: Fitted) -> dict[str, np.ndarray]:
-    """DFBETAS: the change each row makes to each coefficient, in that coefficient's standard errors."""
+    """DFBETAS: each coefficient's change without each row, in its standard errors."""
     figures, solution = per_row(fit), fit.solution
     measures = figures.influence
     scaled = measures.studentized if figures.deletion is None else figures.deletion
@@ -201,7 +223,10 @@ def _changes(fit: Fitted) -> dict[str, np.ndarray]:
 
 @dataclass(frozen=True)
 class _LeftOut:
-    """Rows left out as they would be forecast, each (m,); NaN where a cell is missing or a level was never seen."""
+    """Rows left out as they would be forecast, each (m,).
+
+    NaN where a cell is missing or a level was never seen.
+    """
 
     observed: np.ndarray
     fitted: np.ndarray
@@ -214,12 +239,16 @@ def _left_out(fit: Fitted, table: Records, positions: np.ndarray) -> _LeftOut:
         return _LeftOut(nothing, nothing, nothing)
     context = fit.design.context(table, positions)
     observed = _or_missing(lambda: fit.response.values(context), nothing)
-    X = _or_missing(lambda: fit.design.matrix(context), np.full((len(positions), fit.design.width), np.nan))
+    X = _or_missing(
+        lambda: fit.design.matrix(context), np.full((len(positions), fit.design.width), np.nan)
+    )
     fitted = _or_missing(lambda: fitted_values(fit, context, X), nothing)
     studentized = nothing
     if fit.estimate.linear and fit.asides.weights is None and fit.estimate.scale:
         with np.errstate(all="ignore"):
-            studentized = (observed - fitted) / (fit.estimate.scale * np.sqrt(1 + fit.solution.unscaled_variance(X)))
+            studentized = (observed - fitted) / (
+                fit.estimate.scale * np.sqrt(1 + fit.solution.unscaled_variance(X))
+            )
     return _LeftOut(observed, fitted, studentized)
 
 
@@ -235,6 +264,9 @@ def _notes(fit: Fitted, out: int) -> Iterator[str]:
         yield f"observed, fitted and residual are on the scale of {fit.response.name}"
     if out:
         last = "row was" if out == 1 else f"{out} rows were"
-        yield f"the last {last} left out; fitted there is a forecast, and its error is studentized as one"
+        yield (
+            f"the last {last} left out; fitted there is a forecast, and its error is studentized "
+            "as one"
+        )
     if fit.solution.perfect:
         yield "the fit is perfect: residuals are zero, and nothing is left to scale them by"

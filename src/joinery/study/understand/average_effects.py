@@ -29,7 +29,9 @@ def average_effects(fit: Fitted, level: float | None = None) -> Table:
     if not found:
         raise CallError("the model has no predictor whose effect could be averaged")
     J = np.array([slope for _, _, slope in found])
-    effects = Combination(np.array([effect for _, effect, _ in found]), *errors_in_basis(fit, in_basis(fit, J)))
+    effects = Combination(
+        np.array([effect for _, effect, _ in found]), *errors_in_basis(fit, in_basis(fit, J))
+    )
     lower, upper = effects.ends(level)
     return Table(
         {
@@ -41,10 +43,14 @@ def average_effects(fit: Fitted, level: float | None = None) -> Table:
             statistic_name(fit): effects.t,
             "p": effects.p,
         },
-        title=f"Average effects on {fit.words(fit.response.name)}, with {level_words(level)} intervals",
+        title=(
+            f"Average effects on {fit.words(fit.response.name)}, with {level_words(level)} "
+            "intervals"
+        ),
         notes=(
             *said_of_errors(fit),
-            "of a number: the slope of the mean, averaged over the rows; of a level: the step from the reference "
+            "of a number: the slope of the mean, averaged over the rows; of a level: the step "
+            "from the reference "
             "level; of a comparison: the step from no to yes",
         ),
         kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error"),
@@ -52,7 +58,7 @@ def average_effects(fit: Fitted, level: float | None = None) -> Table:
 
 
 def _effects(fit: Fitted) -> Iterator[tuple[str, float, np.ndarray]]:
-    """Each predictor's average effect and its derivative by the coefficients [intercept, columns]."""
+    """Each predictor's average effect and its derivative by the coefficients."""
     table, used = rows_at_hand(fit)
     seen: set[str] = set()
     factors: dict[str, Factor] = {}
@@ -62,7 +68,9 @@ def _effects(fit: Fitted) -> Iterator[tuple[str, float, np.ndarray]]:
     for key, factor in factors.items():
         if isinstance(factor, CategoryFactor):
             if factor.label not in seen:
-                yield from _levels(fit, [k for k, f in factors.items() if _alike(f, factor)], factor)
+                yield from _levels(
+                    fit, [k for k, f in factors.items() if _alike(f, factor)], factor
+                )
             seen.add(factor.label)
         elif is_condition(factor.expression):
             yes, no = (_mean(fit, table, {key: value}) for value in (1.0, 0.0))
@@ -76,10 +84,17 @@ def _effects(fit: Fitted) -> Iterator[tuple[str, float, np.ndarray]]:
                 values = column.numbers(slice(None))
                 step = PER_SD * (float(np.nanstd(values[used.rows])) or 1.0)
                 # four points: what a step bends is left out to the fourth order
-                at = {k: _mean(fit, table.replaced(name, values + k * step), {}) for k in (-2, -1, 1, 2)}
+                at = {
+                    k: _mean(fit, table.replaced(name, values + k * step), {})
+                    for k in (-2, -1, 1, 2)
+                }
                 weights = {-2: 1 / 12, -1: -2 / 3, 1: 2 / 3, 2: -1 / 12}
                 effect = sum(w * at[k][0] for k, w in weights.items()) / step
-                yield name, effect, np.sum([w * at[k][1] for k, w in weights.items()], axis=0) / step
+                yield (
+                    name,
+                    effect,
+                    np.sum([w * at[k][1] for k, w in weights.items()], axis=0) / step,
+                )
 
 
 def _alike(a: Factor, b: CategoryFactor) -> bool:
@@ -87,7 +102,9 @@ def _alike(a: Factor, b: CategoryFactor) -> bool:
     return isinstance(a, CategoryFactor) and a.label == b.label
 
 
-def _levels(fit: Fitted, keys: list[str], factor: CategoryFactor) -> Iterator[tuple[str, float, np.ndarray]]:
+def _levels(
+    fit: Fitted, keys: list[str], factor: CategoryFactor
+) -> Iterator[tuple[str, float, np.ndarray]]:
     """The steps from a category's reference level to each other level."""
     table, _ = rows_at_hand(fit)
     means = [_mean(fit, table, dict.fromkeys(keys, level_text(level))) for level in factor.levels]
@@ -96,7 +113,7 @@ def _levels(fit: Fitted, keys: list[str], factor: CategoryFactor) -> Iterator[tu
 
 
 def _mean(fit: Fitted, table: Records, held: dict[str, float | str]) -> tuple[float, np.ndarray]:
-    """The mean of the response over the fitted rows with some factors held, and its derivative by coefficients."""
+    """The mean response with some factors held, and its derivative by coefficients."""
     _, used = rows_at_hand(fit)
     context: Context = fit.design.context(table, used.rows)
     context.held = held
@@ -108,4 +125,6 @@ def _mean(fit: Fitted, table: Records, held: dict[str, float | str]) -> tuple[fl
     D = slope @ X
     kept = np.zeros(fit.design.width)
     kept[fit.solution.kept] = D[fit.solution.kept]
-    return float(w @ fit.link.mu(eta)), np.append(slope.sum(), kept) if fit.solution.has_intercept else kept
+    return float(w @ fit.link.mu(eta)), np.append(
+        slope.sum(), kept
+    ) if fit.solution.has_intercept else kept

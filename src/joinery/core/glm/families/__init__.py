@@ -10,5 +10,6 @@ from joinery.core.glm.families.poisson import Poisson
 
 __all__ = ["FAMILIES", "Family", "shape_slope"]
 FAMILIES: dict[str, Family] = {
-    family.name: family for family in (Normal(), Binomial(), Poisson(), Gamma(), InverseGaussian(), NegativeBinomial())
+    family.name: family
+    for family in (Normal(), Binomial(), Poisson(), Gamma(), InverseGaussian(), NegativeBinomial())
 }

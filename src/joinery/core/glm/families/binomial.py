@@ -46,15 +46,29 @@ class Binomial:
         return ~((y == 0) | (y == 1)), "is neither 0 nor 1 (of counts write `a of b`)"
 
     def log_likelihood(
-        self, y: Rows, mu: Rows, *, rest: Rows | None, trials: Rows | None, weights: Rows, dispersion: float
+        self,
+        y: Rows,
+        mu: Rows,
+        *,
+        rest: Rows | None,
+        trials: Rows | None,
+        weights: Rows,
+        dispersion: float,
     ) -> Rows:
         m = np.ones(len(y)) if trials is None else trials
         s = y if trials is None else np.round(y * m)
         # the likelihood of the best share, and what the fitted one falls short of it
         inside = (s > 0) & (s < m)
         a, b = np.where(inside, s, 1.0), np.where(inside, m - s, 1.0)
-        best = stirling_error(m) - stirling_error(a) - stirling_error(b) + 0.5 * np.log(m / (2 * np.pi * a * b))
-        return np.asarray(weights * (np.where(inside, best, 0.0) - m * self.deviance(s / m, mu, rest) / 2))
+        best = (
+            stirling_error(m)
+            - stirling_error(a)
+            - stirling_error(b)
+            + 0.5 * np.log(m / (2 * np.pi * a * b))
+        )
+        return np.asarray(
+            weights * (np.where(inside, best, 0.0) - m * self.deviance(s / m, mu, rest) / 2)
+        )
 
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         return None
@@ -67,5 +81,7 @@ class Binomial:
         guess = m * mu + np.sqrt(m * mu * (1 - mu)) * special.ndtri(share)
         return whole_quantile(share, lambda s: self.cdf(s, mu, trials=m, spread=spread), guess, m)
 
-    def draw(self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
+    def draw(
+        self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
+    ) -> Rows:
         return np.asarray(rng.binomial(1 if trials is None else trials.astype(int), mu), float)

@@ -1,8 +1,9 @@
 """What a family is: how the spread of a response goes with its mean, and its distribution.
 
-y (m,) is a number, a share of ``trials``, or a count; μ (m,) its mean. Everything is given row by row.
-Sources: McCullagh & Nelder 1989, 2.2; Hilbe 2011 for counts; Loader 2000 for likelihoods that keep their digits.
-"""
+y (m,) is a number, a share of ``trials``, or a count; μ (m,) its mean. Everything is given row by
+row.
+Sources: McCullagh & Nelder 1989, 2.2; Hilbe 2011 for counts; Loader 2000 for likelihoods that keep
+    their digits."""
 
 from __future__ import annotations
 
@@ -66,7 +67,10 @@ class Family(Protocol):
 
     @property
     def shape(self) -> float | None:
-        """A parameter of the variance beside the mean, estimated from the rows; None where there is none."""
+        """A parameter of the variance beside the mean, estimated from the rows.
+
+        None where there is none.
+        """
         ...
 
     @property
@@ -99,13 +103,23 @@ class Family(Protocol):
         ...
 
     def log_likelihood(
-        self, y: Rows, mu: Rows, *, rest: Rows | None, trials: Rows | None, weights: Rows, dispersion: float
+        self,
+        y: Rows,
+        mu: Rows,
+        *,
+        rest: Rows | None,
+        trials: Rows | None,
+        weights: Rows,
+        dispersion: float,
     ) -> Rows:
         """Each row's part of the log likelihood with all its constants."""
         ...
 
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
-        """The maximum-likelihood dispersion; None for families whose dispersion is no parameter of a likelihood."""
+        """The maximum-likelihood dispersion.
+
+        None for families whose dispersion is no parameter of a likelihood.
+        """
         ...
 
     def cdf(self, y: Rows, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
@@ -116,15 +130,22 @@ class Family(Protocol):
         """The value that the response does not pass with probability ``share``."""
         ...
 
-    def draw(self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
+    def draw(
+        self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
+    ) -> Rows:
         """Simulated responses; of a total, counts."""
         ...
 
 
 def excess(a: Rows, b: Rows, away: Rows) -> Rows:
-    """a·log(a/b) − (a − b) with away = a − b, by its series where they are close, so that it does not cancel."""
+    """a·log(a/b) − (a − b) with away = a − b, by its series near zero lest it cancel."""
     r = away / np.where(b > 0, b, 1.0)
-    near = b * r * r * (0.5 - r * (1 / 6 - r * (1 / 12 - r * (1 / 20 - r * (1 / 30 - r * (1 / 42 - r / 56))))))
+    near = (
+        b
+        * r
+        * r
+        * (0.5 - r * (1 / 6 - r * (1 / 12 - r * (1 / 20 - r * (1 / 30 - r * (1 / 42 - r / 56))))))
+    )
     far = special.xlogy(a, a / np.where(b > 0, b, 1.0)) - away
     return np.where(np.abs(r) < 1e-2, near, far)
 
@@ -133,15 +154,22 @@ def stirling_error(n: Rows) -> Rows:
     """log n! less Stirling's formula (n + ½)log n − n + ½log 2π, for n > 0 (Loader 2000)."""
     n = np.asarray(n, float)
     small = np.clip(n, 1e-300, 16.0)
-    direct = special.gammaln(small + 1) - (small + 0.5) * np.log(small) + small - 0.5 * np.log(2 * np.pi)
+    direct = (
+        special.gammaln(small + 1) - (small + 0.5) * np.log(small) + small - 0.5 * np.log(2 * np.pi)
+    )
     large = np.maximum(n, 15.0)
     square = large * large
-    series = (1 / 12 - (1 / 360 - (1 / 1260 - (1 / 1680 - 1 / (1188 * square)) / square) / square) / square) / large
+    series = (
+        1 / 12
+        - (1 / 360 - (1 / 1260 - (1 / 1680 - 1 / (1188 * square)) / square) / square) / square
+    ) / large
     return np.asarray(np.where(n < 15, direct, series))
 
 
-def whole_quantile(share: float, cdf: Callable[[Rows], Rows], guess: Rows, highest: Rows | None) -> Rows:
-    """The first whole number whose distribution function reaches ``share``, by steps from a guess that double."""
+def whole_quantile(
+    share: float, cdf: Callable[[Rows], Rows], guess: Rows, highest: Rows | None
+) -> Rows:
+    """Return the first whole number whose cdf reaches ``share``, by doubling steps from a guess."""
     top = np.full(np.shape(guess), np.inf) if highest is None else highest
     low, high = np.full(np.shape(guess), -1.0), np.clip(np.ceil(guess), 0.0, top)
     for _ in range(1100):

@@ -45,7 +45,14 @@ class Gamma:
         return y <= 0, "is zero or less, which the gamma family cannot have,"
 
     def log_likelihood(
-        self, y: Rows, mu: Rows, *, rest: Rows | None, trials: Rows | None, weights: Rows, dispersion: float
+        self,
+        y: Rows,
+        mu: Rows,
+        *,
+        rest: Rows | None,
+        trials: Rows | None,
+        weights: Rows,
+        dispersion: float,
     ) -> Rows:
         v = weights / dispersion
         # v·log v − v − log Γ(v) by Stirling's formula, whose error is small where v is large
@@ -65,7 +72,9 @@ class Gamma:
             v = weights * np.exp(log_shape)
             # log v − ψ(v) cancels for large v: its series is used there
             with np.errstate(all="ignore"):
-                each = np.where(v > 1e4, 1 / (2 * v) + 1 / (12 * v * v), np.log(v) - special.digamma(v))
+                each = np.where(
+                    v > 1e4, 1 / (2 * v) + 1 / (12 * v * v), np.log(v) - special.digamma(v)
+                )
             return float((repeats * weights * each).sum()) - deviance / 2
 
         low, high = -30.0, 90.0
@@ -80,5 +89,7 @@ class Gamma:
     def quantile(self, share: float, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
         return np.asarray(special.gammaincinv(1 / spread, share) * spread * mu)
 
-    def draw(self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
+    def draw(
+        self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
+    ) -> Rows:
         return np.asarray(rng.gamma(1 / spread, spread * mu))

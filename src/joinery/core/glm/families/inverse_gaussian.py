@@ -1,4 +1,4 @@
-"""The inverse-gaussian family: numbers above zero with a long tail, such as times until something happens."""
+"""The inverse-gaussian family: positive numbers with a long tail, such as waiting times."""
 
 from __future__ import annotations
 
@@ -42,10 +42,19 @@ class InverseGaussian:
         return y <= 0, "is zero or less, which the inverse-gaussian family cannot have,"
 
     def log_likelihood(
-        self, y: Rows, mu: Rows, *, rest: Rows | None, trials: Rows | None, weights: Rows, dispersion: float
+        self,
+        y: Rows,
+        mu: Rows,
+        *,
+        rest: Rows | None,
+        trials: Rows | None,
+        weights: Rows,
+        dispersion: float,
     ) -> Rows:
         spread = dispersion / weights
-        return np.asarray(-0.5 * (np.log(2 * np.pi * spread) + 3 * np.log(y) + self.deviance(y, mu) / spread))
+        return np.asarray(
+            -0.5 * (np.log(2 * np.pi * spread) + 3 * np.log(y) + self.deviance(y, mu) / spread)
+        )
 
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         return deviance / float(repeats[weights > 0].sum())
@@ -74,5 +83,7 @@ class InverseGaussian:
             low, high = np.where(under, middle, low), np.where(under, high, middle)
         return np.asarray(np.exp((low + high) / 2))
 
-    def draw(self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
+    def draw(
+        self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
+    ) -> Rows:
         return np.asarray(rng.wald(mu, 1 / spread))

@@ -56,11 +56,20 @@ class NegativeBinomial:
         return POISSON.allowed(y)
 
     def log_likelihood(
-        self, y: Rows, mu: Rows, *, rest: Rows | None, trials: Rows | None, weights: Rows, dispersion: float
+        self,
+        y: Rows,
+        mu: Rows,
+        *,
+        rest: Rows | None,
+        trials: Rows | None,
+        weights: Rows,
+        dispersion: float,
     ) -> Rows:
         k = self.k
         if not np.isfinite(k):
-            return POISSON.log_likelihood(y, mu, rest=None, trials=None, weights=weights, dispersion=1.0)
+            return POISSON.log_likelihood(
+                y, mu, rest=None, trials=None, weights=weights, dispersion=1.0
+            )
         some = np.where(y > 0, y, 1.0)
         # k/(k + y) times a binomial chance of k in k + y, at the best mean (Loader 2000)
         errors = stirling_error(k + some) - stirling_error(np.array(k)) - stirling_error(some)
@@ -78,9 +87,13 @@ class NegativeBinomial:
 
     def quantile(self, share: float, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
         guess = mu + np.sqrt(self.variance(mu)) * special.ndtri(share)
-        return whole_quantile(share, lambda y: self.cdf(y, mu, trials=None, spread=spread), guess, None)
+        return whole_quantile(
+            share, lambda y: self.cdf(y, mu, trials=None, spread=spread), guess, None
+        )
 
-    def draw(self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
+    def draw(
+        self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
+    ) -> Rows:
         means = mu * rng.gamma(self.k, 1 / self.k, np.shape(mu)) if np.isfinite(self.k) else mu
         return np.asarray(rng.poisson(means), float)
 

@@ -42,7 +42,14 @@ class Normal:
         return np.zeros(len(y), bool), ""
 
     def log_likelihood(
-        self, y: Rows, mu: Rows, *, rest: Rows | None, trials: Rows | None, weights: Rows, dispersion: float
+        self,
+        y: Rows,
+        mu: Rows,
+        *,
+        rest: Rows | None,
+        trials: Rows | None,
+        weights: Rows,
+        dispersion: float,
     ) -> Rows:
         spread = dispersion / weights
         return np.asarray(-0.5 * (np.log(2 * np.pi * spread) + (y - mu) ** 2 / spread))
@@ -56,5 +63,7 @@ class Normal:
     def quantile(self, share: float, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
         return np.asarray(mu + np.sqrt(spread) * special.ndtri(share))
 
-    def draw(self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
+    def draw(
+        self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
+    ) -> Rows:
         return np.asarray(rng.normal(mu, np.sqrt(spread)))

@@ -43,7 +43,14 @@ class Poisson:
         return y < 0, "is a negative count"
 
     def log_likelihood(
-        self, y: Rows, mu: Rows, *, rest: Rows | None, trials: Rows | None, weights: Rows, dispersion: float
+        self,
+        y: Rows,
+        mu: Rows,
+        *,
+        rest: Rows | None,
+        trials: Rows | None,
+        weights: Rows,
+        dispersion: float,
     ) -> Rows:
         some = np.where(y > 0, y, 1.0)
         best = np.where(y > 0, -stirling_error(some) - 0.5 * np.log(2 * np.pi * some), 0.0)
@@ -53,11 +60,17 @@ class Poisson:
         return None
 
     def cdf(self, y: Rows, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
-        return np.asarray(np.where(y < 0, 0.0, special.gammaincc(np.maximum(np.floor(y), 0.0) + 1, mu)))
+        return np.asarray(
+            np.where(y < 0, 0.0, special.gammaincc(np.maximum(np.floor(y), 0.0) + 1, mu))
+        )
 
     def quantile(self, share: float, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
         guess = mu + np.sqrt(mu) * special.ndtri(share)
-        return whole_quantile(share, lambda y: self.cdf(y, mu, trials=None, spread=spread), guess, None)
+        return whole_quantile(
+            share, lambda y: self.cdf(y, mu, trials=None, spread=spread), guess, None
+        )
 
-    def draw(self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
+    def draw(
+        self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
+    ) -> Rows:
         return np.asarray(rng.poisson(mu), float)
