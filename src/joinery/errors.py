@@ -36,8 +36,8 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
     Capital letters count less than other differences.
     """
     by_fold = {str(k).casefold(): str(k) for k in known}
-    found = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)
-    return by_fold[found[0]] if found else None
+    matches = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)
+    return by_fold[matches[0]] if matches else None
 
 
 def listed(items: Iterable[Any], most: int = 5, word: str = "more") -> str:

@@ -106,11 +106,11 @@ def _fit(model: str | None, **given: Any) -> Fit:
             )
         return load(data)
     rows, options = _given(**given)
-    found = fit(rows, model, **options)
-    _tell(note for note in rows.notes if note not in found.notes)
+    fitted = fit(rows, model, **options)
+    _tell(note for note in rows.notes if note not in fitted.notes)
     if given["save"] is not None:
-        sys.stderr.write(f"saved {found.save(given['save'])}\n")
-    return found
+        sys.stderr.write(f"saved {fitted.save(given['save'])}\n")
+    return fitted
 
 
 def _given(**given: Any) -> tuple[Any, dict[str, Any]]:
@@ -197,11 +197,11 @@ def look(
     """
     from joinery.study.look.look import look as first_look
 
-    found = first_look(_data(data, given), model, where=where, id=id)
-    tables = [found.columns]
+    first = first_look(_data(data, given), model, where=where, id=id)
+    tables = [first.columns]
     if form == "text" and output is None:
-        tables += [found.correlations] if len(found.numeric) > 1 else []
-        tables += [found.response] if found.response is not None else []
+        tables += [first.correlations] if len(first.numeric) > 1 else []
+        tables += [first.response] if first.response is not None else []
     for place, table in enumerate(tables):
         if place:
             sys.stdout.write("\n")
@@ -209,12 +209,12 @@ def look(
     if pictures is not None:
         names = [
             "columns",
-            *(["matrix"] if len(found.numeric) > 1 else []),
+            *(["matrix"] if len(first.numeric) > 1 else []),
             *(["response"] if model else []),
         ]
         for name in names:
             sys.stderr.write(f"drew {_folder(pictures) / name}.png\n")
-            found.draw(name, path=_folder(pictures) / f"{name}.png")
+            first.draw(name, path=_folder(pictures) / f"{name}.png")
 
 
 @app.command(rich_help_panel=FIT)
@@ -226,21 +226,25 @@ def fit(
     **given: Any,
 ) -> None:
     """Fit a model and read it: the short page, or with --full every table."""
-    found = _fit(**given)
-    _show_page(found, given["form"], given["output"], given["digits"])
+    fitted = _fit(**given)
+    _show_page(fitted, given["form"], given["output"], given["digits"])
     if full:
-        kept = [] if found._fitted.origin is None else [found.anova(), found.checks(), found.rows()]
-        linear = found._fitted.estimate.linear
+        kept = (
+            []
+            if fitted._fitted.origin is None
+            else [fitted.anova(), fitted.checks(), fitted.rows()]
+        )
+        linear = fitted._fitted.estimate.linear
         for part in (
-            found.overall(),
-            found.coefficients(standardized=True, correlations=linear),
+            fitted.overall(),
+            fitted.coefficients(standardized=True, correlations=linear),
             *kept,
         ):
             sys.stdout.write("\n")
             _show(part, given["form"], None, given["digits"])
 
 
-def _show_page(found: Fit, form: str, output: str | None, digits: int | None) -> None:
+def _show_page(fitted: Fit, form: str, output: str | None, digits: int | None) -> None:
     from joinery.show import forms
     from joinery.show import short_page as page
     from joinery.show.files import write_text
@@ -250,13 +254,13 @@ def _show_page(found: Fit, form: str, output: str | None, digits: int | None) ->
     if output is not None or form in ("csv", "json"):
         ending = output.rsplit(".", 1)[-1].lower() if output else form
         if ending in ("txt", "html"):
-            made = short_page(found._fitted, digits)
+            made = short_page(fitted._fitted, digits)
             text = page.as_html(made) if ending == "html" else page.as_text(made)
             sys.stderr.write(f"wrote {write_text(str(output), text + chr(10))}\n")
         else:
-            _show(found.coefficients(), form, output, digits)
+            _show(fitted.coefficients(), form, output, digits)
         return
-    made = short_page(found._fitted, digits)
+    made = short_page(fitted._fitted, digits)
     if form == "text":
         forms.say(page.renderable(made))
     else:
@@ -334,9 +338,9 @@ def claim(
     saved = claims is None and given["data"].endswith(".json")
     if claims is None and not saved:
         raise errors.CallError("a claim is wanted after the model sentence: 'forage_km2 = 2'")
-    found = _fit(model=None if saved else model, **given)
+    fitted = _fit(model=None if saved else model, **given)
     _show(
-        found.claim(model if saved else str(claims)),
+        fitted.claim(model if saved else str(claims)),
         given["form"],
         given["output"],
         given["digits"],
@@ -380,8 +384,8 @@ def compare(
     """Fits of one response side by side, nested ones tested."""
     from joinery.model.compare import compare as side_by_side
 
-    found = side_by_side(*[_fit(model=model, **given) for model in models])
-    _show(found, given["form"], given["output"], given["digits"])
+    table = side_by_side(*[_fit(model=model, **given) for model in models])
+    _show(table, given["form"], given["output"], given["digits"])
 
 
 @app.command(rich_help_panel=MEND)
@@ -443,11 +447,11 @@ def draw(
     if one_file and len(names) > 1:
         raise errors.CallError("several pictures go into a folder; give --output a folder")
     target = target if one_file else _folder(target)
-    found = _fit(model=model, **given)
+    fitted = _fit(model=model, **given)
     for name in names:
         path = target if one_file else target / f"{name}.png"
         options: dict[str, Any] = {} if against is None else {"against": against}
-        found.draw(name, path=path, **options)
+        fitted.draw(name, path=path, **options)
         sys.stderr.write(f"drew {path}\n")
 
 
@@ -464,9 +468,9 @@ def crosscheck(
     **given: Any,
 ) -> None:
     """Judge a fit on rows it has not seen."""
-    found = _fit(**given)
+    fitted = _fit(**given)
     with _working("fitting without each fold"):
-        table = found.crosscheck(folds, by=by, seed=seed)
+        table = fitted.crosscheck(folds, by=by, seed=seed)
     _show(table, given["form"], given["output"], given["digits"])
 
 
@@ -493,15 +497,15 @@ def forecast(
 
     if new is not None and at is not None:
         raise errors.CallError("give --new or --at, not both")
-    found = _fit(**given)
+    fitted = _fit(**given)
     rows: Any = None
     if at is not None:
         rows = read_assignments(at)
     elif new is not None:
         rows = _data(new, {"decimal": given["decimal"]})
         _tell(rows.notes)
-    asked: dict[str, Any] = {"intervals": intervals, "simultaneous": simultaneous, "hold": hold}
-    table = found.forecast(rows, level=given["level"], **asked)
+    options: dict[str, Any] = {"intervals": intervals, "simultaneous": simultaneous, "hold": hold}
+    table = fitted.forecast(rows, level=given["level"], **options)
     if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):
         table = _beside(rows, table)
     _show(table, given["form"], given["output"], given["digits"])
@@ -511,9 +515,9 @@ def _beside(rows: Any, table: Table) -> Table:
     """The new table's own columns, in their order, with the forecasts after them."""
     from dataclasses import replace
 
-    own = {name: rows.frame[name].tolist() for name in rows.names}
+    given = {name: rows.frame[name].tolist() for name in rows.names}
     columns = {
-        name if name not in own else f"{name} (forecast)": values
+        name if name not in given else f"{name} (forecast)": values
         for name, values in table.columns.items()
     }
-    return replace(table, columns=own | columns, index=None)
+    return replace(table, columns=given | columns, index=None)

@@ -128,9 +128,9 @@ def _short(table: Table) -> Table:
     return Table(columns, table.title, table.notes, kinds=table.kinds, headings=table.headings)
 
 
-def _remarkable(found: Fit) -> Table:
+def _remarkable(fit: Fit) -> Table:
     """The rows table cut to the remarkable rows of a fit."""
-    rows = found.rows().frame
+    rows = fit.rows().frame
     rows = rows[(rows["reason"] != "") & (rows["verdict"] != "")]
     chosen = (
         "observed",

@@ -209,7 +209,7 @@ def _from_dates(plain: Column, series: pd.Series) -> Column:
 def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Column:
     try:
         text = isinstance(series.dtype, pd.StringDtype)  # then no object need be made of each cell
-        codes, found = pd.factorize(
+        codes, distinct = pd.factorize(
             series if text else series.to_numpy(dtype=object, na_value=None)
         )
     except TypeError:
@@ -218,7 +218,7 @@ def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Colu
             f"(first: {type(series.iloc[0]).__name__})",
             column=plain.name,
         ) from None
-    uniques = list(found)
+    uniques = list(distinct)
     if uniques and all(isinstance(u, (bool, np.bool_)) for u in uniques):
         lookup = np.array([int(bool(u)) for u in uniques] + [-1])
         return replace(plain, kind="yes/no", coded=lookup[codes], levels=(False, True))

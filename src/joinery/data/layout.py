@@ -43,7 +43,7 @@ def _quoted(text: str) -> str:
     return repr(text if len(text) <= 40 else text[:39] + "…")
 
 
-def layout(head: Sequence[Sequence[str]], tail: Sequence[Sequence[str]], whole: bool) -> Layout:
+def layout(head: Sequence[Sequence[str]], tail: Sequence[Sequence[str]], complete: bool) -> Layout:
     """Finds the table among rows of cells.
 
     Parameters: ``head`` the first rows; ``tail`` the last ones, of which those of the table come
@@ -63,7 +63,7 @@ def layout(head: Sequence[Sequence[str]], tail: Sequence[Sequence[str]], whole: 
             break
     above = tuple(" ".join(c for c in row if c.strip()) for row in head[:header] if _filled(row))
     below: list[str] = []
-    rows = tail[header + 1 :] if whole else tail
+    rows = tail[header + 1 :] if complete else tail
     for row in reversed(rows):
         if (
             len(below) >= min(MOST_BELOW, len(rows) - LEAST_ROWS)

@@ -210,10 +210,10 @@ def _sheet(file: Path, given: Given) -> tuple[pd.DataFrame, list[str]]:
     return frame.reset_index(drop=True).infer_objects(), notes
 
 
-def _settled(found: Layout, given: Given) -> list[bool]:
+def _settled(layout: Layout, given: Given) -> list[bool]:
     """For each of the layout's notes whether the caller settled the matter."""
-    return [given.header is not None] * bool(found.above) + [given.footer is not None] * bool(
-        found.below
+    return [given.header is not None] * bool(layout.above) + [given.footer is not None] * bool(
+        layout.below
     )
 
 
@@ -232,7 +232,7 @@ def _read_text(raw: bytes, where: str, given: Given) -> pd.DataFrame:
     if not text.strip():
         raise EmptyTableError(f"{where} is empty")
     delimiter = given.delimiter or _delimiter(text)
-    text, header, told = _cut_out(text, delimiter, given)
+    text, header, layout_notes = _cut_out(text, delimiter, given)
     names = [name.strip() for name in header]
     _check_header(names, where)
     try:
@@ -251,7 +251,7 @@ def _read_text(raw: bytes, where: str, given: Given) -> pd.DataFrame:
     if delimiter != "," and given.delimiter is None and not where.endswith((".tsv", ".tab")):
         notes.append(f"columns are separated by {DELIMITERS[delimiter]}")
     frame.columns = pd.Index(names + [column_name(c) for c in frame.columns[len(names) :]])
-    return _tidy(frame, where, given, notes + told)
+    return _tidy(frame, where, given, notes + layout_notes)
 
 
 def _cut_out(text: str, delimiter: str, given: Given) -> tuple[str, list[str], list[str]]:
@@ -363,8 +363,8 @@ def _tidy(frame: pd.DataFrame, where: str, given: Given, notes: list[str]) -> pd
     mark = given.decimal or _certain_mark(frame, texts)
     for name in texts:
         if (days := written_dates(frame[name], given.dates)) is not None:
-            frame[name], said = days
-            notes += [f"{name}: {said}"] if said else []
+            frame[name], note = days
+            notes += [f"{name}: {note}"] if note else []
             continue
         try:
             column = understand(str(name), frame[name], lambda at: at.tolist(), mark)

@@ -59,9 +59,9 @@ class Records:
 
         Where pandas copies on write nothing is copied yet; elsewhere the cells are.
         """
-        own = self.frame.copy(deep=not COPIES_ON_WRITE)
-        own.attrs = self.frame.attrs
-        return Records(own, self.name, self.id, self.names)
+        frame = self.frame.copy(deep=not COPIES_ON_WRITE)
+        frame.attrs = self.frame.attrs
+        return Records(frame, self.name, self.id, self.names)
 
     def replaced(self, name: str, values: np.ndarray) -> Records:
         """The same table with other numbers in one column."""
@@ -86,7 +86,7 @@ class Records:
         by_text = pd.Series(
             np.arange(len(index)), index=pd.Index([_label_text(v) for v in index.tolist()])
         )
-        found = []
+        places = []
         for label in labels:
             key = _label_text(label)
             if key not in by_text.index:
@@ -96,8 +96,8 @@ class Records:
                     + ("" if self.id else "; name the column of labels with id="),
                     argument="leave_out",
                 )
-            found.append(np.atleast_1d(by_text[key]))
-        return np.concatenate(found) if found else np.empty(0, dtype=int)
+            places.append(np.atleast_1d(by_text[key]))
+        return np.concatenate(places) if places else np.empty(0, dtype=int)
 
     def column(self, name: str) -> Column:
         """A column by name. Raises UnknownColumnError, with the nearest name."""

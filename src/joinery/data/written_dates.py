@@ -22,10 +22,10 @@ def written_dates(series: pd.Series, order: str | None) -> tuple[pd.Series, str 
         return None
     if all(_ISO.fullmatch(t) for t in texts):
         return _parsed(series, None, None)
-    found = [_PARTS.fullmatch(t) for t in texts]
-    if not all(found):
+    matches = [_PARTS.fullmatch(t) for t in texts]
+    if not all(matches):
         return None
-    first, second = (max(int(m[i]) for m in found if m) for i in (1, 3))
+    first, second = (max(int(m[i]) for m in matches if m) for i in (1, 3))
     if order is None and (first > 12) == (second > 12):
         return (
             None
@@ -33,19 +33,19 @@ def written_dates(series: pd.Series, order: str | None) -> tuple[pd.Series, str 
             else (series, 'day or month may come first; settle it with dates="day first"')
         )
     day_first = order == "day first" if order else first > 12
-    mark = found[0][2] if found[0] else "."
-    if any(m and m[2] != mark for m in found):
+    mark = matches[0][2] if matches[0] else "."
+    if any(m and m[2] != mark for m in matches):
         return None
     pattern = f"%d{mark}%m{mark}%Y" if day_first else f"%m{mark}%d{mark}%Y"
-    said = None if order else f"dates are read with the {'day' if day_first else 'month'} first"
-    return _parsed(series, pattern, said)
+    note = None if order else f"dates are read with the {'day' if day_first else 'month'} first"
+    return _parsed(series, pattern, note)
 
 
 def _parsed(
-    series: pd.Series, pattern: str | None, said: str | None
+    series: pd.Series, pattern: str | None, note: str | None
 ) -> tuple[pd.Series, str | None] | None:
     stripped = series.map(lambda v: v.strip() if isinstance(v, str) else v)
     try:
-        return pd.to_datetime(stripped, format=pattern or "ISO8601"), said
+        return pd.to_datetime(stripped, format=pattern or "ISO8601"), note
     except (ValueError, TypeError, np.exceptions.DTypePromotionError):
         return None

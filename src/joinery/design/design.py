@@ -224,14 +224,14 @@ class Design:
         self,
     ) -> tuple[DesignTerm, np.ndarray, tuple[DesignTerm, ...], np.ndarray] | None:
         """The term with the most levels, its columns as codes, the other terms, their places."""
-        found = [
+        candidates = [
             t
             for t in self.terms
             if t.cells and len(t.categories) == len(t.factors) and len(t.names) >= FEW_LEVELS
         ]
-        if not found:
+        if not candidates:
             return None
-        term = max(found, key=lambda t: len(t.names))
+        term = max(candidates, key=lambda t: len(t.names))
         lookup = np.full(tuple(len(f.levels) + 1 for f in term.categories), len(term.cells))
         for axis in range(lookup.ndim):
             lookup[(slice(None),) * axis + (-1,)] = -1  # the code of a missing cell

@@ -62,10 +62,10 @@ class NumberFactor:
         assert isinstance(self.expression, Power)
         base = evaluate(self.expression.base, context)
         once = base, np.zeros_like(base)
-        found = once
+        pairs = once
         for _ in range(self.whole_power - 1):
-            found = precise.multiply(found, once)
-        return found
+            pairs = precise.multiply(pairs, once)
+        return pairs
 
 
 @dataclass(frozen=True)
@@ -118,7 +118,7 @@ class CategoryFactor:
         return codes
 
     def _every_code(self, context: Context) -> np.ndarray:
-        found, names = coded(
+        codes, names = coded(
             self.expression,
             Context(context.table, EVERY_ROW, context.memory, False, context.cache, context.order),
         )
@@ -126,7 +126,7 @@ class CategoryFactor:
         lookup = np.array(
             [place.get(level_text(name), -2) for name in names] + [-1], dtype=np.int32
         )
-        return np.asarray(lookup[found])
+        return np.asarray(lookup[codes])
 
     def _refuse(self, codes: np.ndarray, context: Context) -> None:
         labels = context.named_rows(codes == -2)

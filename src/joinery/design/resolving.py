@@ -26,12 +26,12 @@ def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, l
     Returns it with notes for the reader. Raises UnknownColumnError with the place in the text,
     SentenceError when nothing is left to estimate."""
     notes: list[Note] = []
-    own = sentence.response.expressions
-    for expression in own:
+    expressions = sentence.response.expressions
+    for expression in expressions:
         check_names(names_in(expression), table, text)
     if isinstance(sentence.written, Everything):
         check_names(sentence.written.but, table, text)
-        mine = {n.name for e in own for n in names_in(e)}
+        mine = {n.name for e in expressions for n in names_in(e)}
         sentence, notes = _everything(sentence, sentence.written, table, mine)
     assert not isinstance(sentence.written, Everything)
     for term in sentence.terms:
@@ -51,10 +51,10 @@ def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, l
 
 
 def _everything(
-    sentence: Sentence, everything: Everything, table: Records, own: set[str]
+    sentence: Sentence, everything: Everything, table: Records, response_names: set[str]
 ) -> tuple[Sentence, list[Note]]:
     """`all but a, b` as a list of terms; ids and dates stay out, with a note."""
-    skip = own | {n.name for n in everything.but} | ({table.id} if table.id else set())
+    skip = response_names | {n.name for n in everything.but} | ({table.id} if table.id else set())
     terms, left = [], []
     for name in table.names:
         if name in skip:

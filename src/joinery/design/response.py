@@ -52,8 +52,8 @@ class ResponseScale:
     @property
     def name(self) -> str:
         """As the model has it: ``log(honey_kg)``, ``survived of colonies``."""
-        own = shown(self.expression)
-        return own if self.total is None else f"{own} {self.kind} {shown(self.total)}"
+        text = shown(self.expression)
+        return text if self.total is None else f"{text} {self.kind} {shown(self.total)}"
 
     @property
     def transformed(self) -> bool:
@@ -77,11 +77,11 @@ class ResponseScale:
 
     def values(self, context: Context) -> np.ndarray:
         """The response for the context's rows, NaN where missing; of a total, the share."""
-        own = evaluate(self.expression, context)
+        values = evaluate(self.expression, context)
         if self.kind != "of" or self.total is None:
-            return own
+            return values
         with np.errstate(all="ignore"):
-            return np.asarray(own / evaluate(self.total, context))
+            return np.asarray(values / evaluate(self.total, context))
 
     def trials(self, context: Context) -> np.ndarray | None:
         """How many each row's share is out of, or None."""
@@ -117,24 +117,24 @@ class ResponseScale:
     def _steps(self) -> list[_Undo]:
         steps, inner, places = [], self.expression, iter(self.ranges)
         while not isinstance(inner, Name):
-            found = _undo(inner, next(places, (-np.inf, np.inf)))
-            steps.append(found)
-            inner = found.inner
+            step = _undo(inner, next(places, (-np.inf, np.inf)))
+            steps.append(step)
+            inner = step.inner
         return steps
 
 
 def inner_ranges(expression: Expression, context: Context) -> tuple[tuple[float, float], ...]:
     """The range of what stands inside each operation of a response, the outermost first."""
-    found = []
+    ranges = []
     node = expression
     while not isinstance(node, Name):
         inside = _inside(node)
         if inside is None:
             break
         values = evaluate(inside, context)
-        found.append((float(np.nanmin(values)), float(np.nanmax(values))))
+        ranges.append((float(np.nanmin(values)), float(np.nanmax(values))))
         node = inside
-    return tuple(found)
+    return tuple(ranges)
 
 
 def _inside(node: Expression) -> Expression | None:

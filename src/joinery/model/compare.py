@@ -33,10 +33,10 @@ def compare(*fits: Fit) -> Table:
     >>> jn.compare(one, one.revise(add="hive_type"))["df"].tolist()[1]
     2.0
     """
-    found = list(fits[0]) if len(fits) == 1 and isinstance(fits[0], (list, tuple)) else list(fits)
-    if len(found) < 2:
+    several = list(fits[0]) if len(fits) == 1 and isinstance(fits[0], (list, tuple)) else list(fits)
+    if len(several) < 2:
         raise CallError("compare takes two or more fits: compare(first, second)")
-    return side_by_side([f._fitted for f in found])
+    return side_by_side([f._fitted for f in several])
 
 
 @dataclass(frozen=True, eq=False, repr=False)

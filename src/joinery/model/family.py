@@ -64,16 +64,18 @@ def _allowed(family: Family, y: np.ndarray, name: str) -> tuple[np.ndarray, str,
 
 
 def family_notes(
-    blocks: RowBlocks, rows: LikelihoodBlocks, found: Estimate, options: Options
+    blocks: RowBlocks, rows: LikelihoodBlocks, estimate: Estimate, options: Options
 ) -> Iterator[Note]:
     """What the reader of a fit must know of its family and its iteration."""
-    if found.iterations is None:
+    if estimate.iterations is None:
         return
-    names, family = ("intercept", *blocks.design.names), found.family
-    if found.running:
-        yield from _separation(blocks, rows, found, names)
-    elif not found.converged:
-        words = f"the iteration stopped after {count(found.iterations, 'step')}: {found.reason}"
+    names, family = ("intercept", *blocks.design.names), estimate.family
+    if estimate.running:
+        yield from _separation(blocks, rows, estimate, names)
+    elif not estimate.converged:
+        words = (
+            f"the iteration stopped after {count(estimate.iterations, 'step')}: {estimate.reason}"
+        )
         yield Note("not settled", "caution", words)
     parts = list(rows.pieces)
     y = np.concatenate([p.y for p in parts])
@@ -88,7 +90,7 @@ def family_notes(
     if len(np.unique(y)) == 1:
         words = f"{blocks.response.name} is the same in every row, so there is nothing to explain"
         yield Note("constant response", "caution", words, (blocks.response.name,))
-    if options.weights is not None and found.known:
+    if options.weights is not None and estimate.known:
         words = (
             f"under the {family.name} family the scale of weights matters: each multiplies its "
             "row's evidence"
@@ -103,28 +105,28 @@ def family_notes(
             yield Note("infinite shape", "caution", words)
         else:
             yield Note("shape", "caution", f"variance μ + μ²/k with k = {figure(family.shape, 3)}")
-    if found.penalty:
+    if estimate.penalty:
         words = (
             "estimates are penalized by Firth's method, which keeps them finite; see "
             "coefficients(profile=True)"
         )
         yield Note("penalty", "caution", words)
-    yield Note("iteration", "note", f"{count(found.iterations, 'step')}; {found.reason}")
+    yield Note("iteration", "note", f"{count(estimate.iterations, 'step')}; {estimate.reason}")
 
 
 def _separation(
-    blocks: RowBlocks, source: LikelihoodBlocks, found: Estimate, names: tuple[str, ...]
+    blocks: RowBlocks, source: LikelihoodBlocks, estimate: Estimate, names: tuple[str, ...]
 ) -> Iterator[Note]:
     """Which terms separate the response, and the rows that they fit without error."""
-    running = [names[j] for j in found.running if j > 0] or [names[j] for j in found.running]
-    low, high = found.family.mean_range
+    running = [names[j] for j in estimate.running if j > 0] or [names[j] for j in estimate.running]
+    low, high = estimate.family.mean_range
     sure: list[np.ndarray] = []
     for part in source.pieces:
-        mu = found.link.mu(linear(found.solution.fitted, part))
+        mu = estimate.link.mu(linear(estimate.solution.fitted, part))
         sure.append((mu < low + CERTAIN) | (mu > high - CERTAIN))
     rows = np.arange(len(blocks.table))[blocks.rows][np.concatenate(sure)]
     labels = listed(blocks.table.labels(rows))
-    offer = '; fit with penalty="firth" for finite estimates' if found.family.penalties else ""
+    offer = '; fit with penalty="firth" for finite estimates' if estimate.family.penalties else ""
     words = (
         f"separation: {listed(running)} tells the response without error in "
         f"{count(len(rows), 'row')} ({labels}), "

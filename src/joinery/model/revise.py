@@ -39,21 +39,21 @@ def revise(
     new = replace(sentence, written=tuple(terms))
     if response is not None:
         new = replace(new, response=read_sentence(f"{response} given nothing").response)
-    asked = asdict(earlier.options)
-    rows = [*_listed(changed.get("leave_out", asked["leave_out"])), *_listed(leave_out)]
+    options = asdict(earlier.options)
+    rows = [*_listed(changed.get("leave_out", options["leave_out"])), *_listed(leave_out)]
     back = {str(label) for label in _listed(put_back)}
     if lacking := back - {str(label) for label in rows}:
         raise CallError(
             f"row {listed(sorted(lacking))} was not asked to be left out, so it cannot be put back"
         )
-    asked |= changed
-    asked["leave_out"] = [label for label in rows if str(label) not in back] or None
-    if asked["std_errors"] != "clustered" and "cluster" not in changed:
-        asked["cluster"] = None
+    options |= changed
+    options["leave_out"] = [label for label in rows if str(label) not in back] or None
+    if options["std_errors"] != "clustered" and "cluster" not in changed:
+        options["cluster"] = None
     if "family" in changed and "link" not in changed:
-        asked["link"] = None
-    found = fit_to_table(earlier.origin.given, str(new), **asked)
-    said = {
+        options["link"] = None
+    fitted = fit_to_table(earlier.origin.given, str(new), **options)
+    changes = {
         "add": add,
         "drop": drop,
         "leave out": leave_out,
@@ -61,9 +61,11 @@ def revise(
         "response": response,
     } | changed
     words = [
-        f"{what} {listed(_listed(value), 8)}" for what, value in said.items() if value is not None
+        f"{what} {listed(_listed(value), 8)}"
+        for what, value in changes.items()
+        if value is not None
     ]
-    return replace(found, changes=(*earlier.changes, "; ".join(words) or "nothing changed"))
+    return replace(fitted, changes=(*earlier.changes, "; ".join(words) or "nothing changed"))
 
 
 def _listed(value: Any) -> list[Any]:

@@ -171,8 +171,8 @@ def estimated(
     table, used, asides = rows.table, rows.used, options.asides
     counts = asides.values("repeats", Context(table, used.rows))
     design = learn(sentence, table, used.rows, fills=rows.fills, counts=counts, order=options.order)
-    said = sentence.response
-    response = ResponseScale(said.expression, said.kind, said.total)
+    written = sentence.response
+    response = ResponseScale(written.expression, written.kind, written.total)
     context = design.context(table, used.rows)
     context.learning, context.counts = True, counts
     response.values(context)
@@ -182,7 +182,7 @@ def estimated(
     source = LikelihoodBlocks(blocks)
     if not is_linear(family, link):
         check_response(blocks, source, family)
-    found = estimate(
+    result = estimate(
         blocks,
         source,
         family,
@@ -195,10 +195,10 @@ def estimated(
     )
     record = Fitted(
         design=design,
-        estimate=found,
+        estimate=result,
         options=options,
         origin=Origin(table, given, used, FitAgain(given, rows, sentence, options)),
-        early_notes=(*family_notes(blocks, source, found, options), *notes, *rows.notes),
+        early_notes=(*family_notes(blocks, source, result, options), *notes, *rows.notes),
     )
     return replace(record, sandwich=sandwich_of(record))
 
@@ -284,21 +284,21 @@ def chosen_family(
     """
     response = sentence.response
     name = one_of("family", family or default_family(sentence, table), tuple(FAMILIES))
-    found = FAMILIES[name]
-    if response.kind == "of" and not found.shares:
+    distribution = FAMILIES[name]
+    if response.kind == "of" and not distribution.shares:
         raise CallError(
             f"{response} is so many out of so many, which is binomial, not {name}",
             argument="family",
         )
-    if response.kind not in found.responses:
+    if response.kind not in distribution.responses:
         raise CallError(
             f"{response} is a count with its exposure: poisson or its kin, not {name}",
             argument="family",
         )
-    chosen = one_of("link", link or found.links[0], tuple(LINKS))
-    if chosen not in found.links:
+    chosen = one_of("link", link or distribution.links[0], tuple(LINKS))
+    if chosen not in distribution.links:
         raise CallError(
-            f"the {name} family has no {chosen} link; it has {', '.join(found.links)}",
+            f"the {name} family has no {chosen} link; it has {', '.join(distribution.links)}",
             argument="link",
         )
     if response.kind == "per" and chosen != "log":

@@ -62,7 +62,7 @@ def choose_rows(
     if where is not None:
         condition = evaluate(checked_expression(where, table), Context(table, order=options.order))
         take(~(condition > 0) & ~(condition < 0), f"not {where}")
-    asked = reason > 0
+    excluded = reason > 0
     empty: dict[str, np.ndarray] = {}
     for expression in response_and_others[1:]:
         for label, mask in _missing(expression, table, options.order):
@@ -70,10 +70,10 @@ def choose_rows(
     response_missing = dict(_missing(response, table, options.order))
     any_empty = np.logical_or.reduce([*empty.values()]) if empty else np.zeros(n, dtype=bool)
     if options.missing == "refuse":
-        _refuse(table, {**response_missing, **empty}, asked)
+        _refuse(table, {**response_missing, **empty}, excluded)
     awaiting = np.zeros(n, dtype=bool)
     for label, mask in response_missing.items():
-        awaiting |= mask & ~asked
+        awaiting |= mask & ~excluded
         take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
         take(mask, f"no {label}")
     for label, mask in empty.items():
@@ -117,13 +117,13 @@ def mean_fills(
         table, response, asides.expressions.values(), replace(options, missing="leave out")
     )
     counts = asides.values("repeats", Context(table, chosen.rows))
-    own = {n.name for n in names_in(response)}
+    response_names = {n.name for n in names_in(response)}
     fills: dict[str, float] = {}
     notes: list[Note] = []
     for name in dict.fromkeys(n.name for e in terms for n in names_in(e)):
         column = table.column(name)
         empty = int(column.missing(chosen.rows).sum())
-        if not empty or name in own:
+        if not empty or name in response_names:
             continue
         if column.kind != "number":
             raise UnusableColumnError(
@@ -168,12 +168,12 @@ def _missing(
             yield name, mask
 
 
-def _refuse(table: Records, masks: dict[str, np.ndarray], asked: np.ndarray) -> None:
-    counts = {label: int((mask & ~asked).sum()) for label, mask in masks.items()}
+def _refuse(table: Records, masks: dict[str, np.ndarray], excluded: np.ndarray) -> None:
+    counts = {label: int((mask & ~excluded).sum()) for label, mask in masks.items()}
     counts = {label: count for label, count in counts.items() if count}
     if counts:
         label = next(iter(counts))
-        rows = list(table.labels(np.flatnonzero(masks[label] & ~asked)))
+        rows = list(table.labels(np.flatnonzero(masks[label] & ~excluded)))
         words = ", ".join(f"{count} in {name}" for name, count in counts.items())
         raise MissingCellsError(
             f"cells are missing: {words} (first rows: {listed(rows)}); fill them, or fit with "

@@ -223,7 +223,7 @@ def _power(node: Power, context: Context) -> np.ndarray:
 
 
 def _refuse(
-    whole: Expression,
+    expression: Expression,
     part: Expression,
     bad: np.ndarray,
     state: str,
@@ -244,7 +244,7 @@ def _refuse(
         f'where="{part} {"!=" if state == "is zero" else ">="} 0"'
     )
     raise UnusableColumnError(
-        f"{whole} does not exist everywhere: {part} {state}{where}, so {so}; {way_out}",
+        f"{expression} does not exist everywhere: {part} {state}{where}, so {so}; {way_out}",
         column=names[0] if names else None,
         rows=rows,
     )

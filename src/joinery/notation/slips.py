@@ -94,8 +94,10 @@ class _Stop:
         )
 
     def _expected(self) -> str | None:
-        found = dict.fromkeys(_WORDS_FOR.get(k, f"`{k.lower()}`") for k in _ordered(self.accepted))
-        words = list(found)
+        phrases = dict.fromkeys(
+            _WORDS_FOR.get(k, f"`{k.lower()}`") for k in _ordered(self.accepted)
+        )
+        words = list(phrases)
         if not words:
             return None
         return words[0] if len(words) == 1 else ", ".join(words[:-1]) + " or " + words[-1]

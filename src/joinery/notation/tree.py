@@ -199,8 +199,8 @@ class Response:
         return [self.expression] if self.total is None else [self.expression, self.total]
 
     def __str__(self) -> str:
-        own = outside(self.expression)
-        return own if self.total is None else f"{own} {self.kind} {outside(self.total)}"
+        text = outside(self.expression)
+        return text if self.total is None else f"{text} {self.kind} {outside(self.total)}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -75,11 +75,11 @@ class Table:
             if self.index is None
             else pd.Index(labels, name=self.index_name, tupleize_cols=False)
         )
-        whole = {
+        columns = {
             n: v if _is_numbers(v) else numbers.plain_cells(v) for n, v in self.columns.items()
         }
         return pd.DataFrame(
-            {name: pd.Series(v, index=index) for name, v in whole.items()}, index=index
+            {name: pd.Series(v, index=index) for name, v in columns.items()}, index=index
         )
 
     def __getitem__(self, column: str) -> pd.Series:

@@ -245,8 +245,8 @@ class Once(Generic[Found]):
     def __call__(self, fit: Fitted) -> Found:
         if self.work not in fit.cache:
             fit.cache[self.work] = self.work(fit)
-        found: Found = fit.cache[self.work]
-        return found
+        value: Found = fit.cache[self.work]
+        return value
 
     def known(self, fit: Fitted) -> bool:
         """Whether the answer is at hand already."""

@@ -56,7 +56,7 @@ def short_page(fit: Fitted, digits: int | None = None) -> Page:
 
 def _under(fit: Fitted) -> str:
     text = f"{fit.family.name} family, {fit.link.name} link{_dispersion(fit)}"
-    text += "".join(f"; {said}" for said in said_of_errors(fit)) + "."
+    text += "".join(f"; {words}" for words in said_of_errors(fit)) + "."
     if fit.origin is None:
         return f"{text} {fit.n_rows:,} rows, loaded from a file"
     used = fit.origin.used_rows
@@ -70,24 +70,30 @@ def _under(fit: Fitted) -> str:
 
 def _dispersion(fit: Fitted) -> str:
     """The dispersion, where it is not what the family says."""
-    asked = fit.options.dispersion
-    if asked is None or (asked == "estimated" and not fit.family.known_dispersion):
+    dispersion = fit.options.dispersion
+    if dispersion is None or (dispersion == "estimated" and not fit.family.known_dispersion):
         return ""
-    return ", estimated dispersion" if asked == "estimated" else f", dispersion {value(asked)}"
+    return (
+        ", estimated dispersion"
+        if dispersion == "estimated"
+        else f", dispersion {value(dispersion)}"
+    )
 
 
 def _cautions(fit: Fitted) -> list[Caution]:
-    found = [Caution(note.gravity, note.words, "") for note in notes(fit) if note.gravity != "note"]
+    cautions = [
+        Caution(note.gravity, note.words, "") for note in notes(fit) if note.gravity != "note"
+    ]
     if fit.origin is not None and not fit.solution.perfect:
         table, chosen = rows_at_hand(fit)
         label = table.index[chosen.rows]
         notable = remarks(fit)
         worse = [r for r in notable if r.verdict != FINE]
-        found += [
+        cautions += [
             Caution(r.verdict, f"row {label[r.place]} {r.predicate}", "rows")
             for r in worse[:MOST_CAUTIONS]
         ]
-        found += [Caution(CAUTION, "", "")] * max(
+        cautions += [Caution(CAUTION, "", "")] * max(
             len(worse) - MOST_CAUTIONS, 0
         )  # counted below, never shown
         sound = (
@@ -97,7 +103,7 @@ def _cautions(fit: Fitted) -> list[Caution]:
         )
         if fit.n_rows <= MOST_CHECKED:
             lines = said_on_page(fit)
-            found += [
+            cautions += [
                 Caution(c.verdict, _found(c), "checks")
                 for c in lines
                 if c.verdict in (CAUTION, SERIOUS)
@@ -106,18 +112,18 @@ def _cautions(fit: Fitted) -> list[Caution]:
         keep = ", ".join(str(label[r.place]) for r in [r for r in notable if r.verdict == FINE][:3])
         sound += [f"far out but well fitted: row {keep}"] if keep else []
         if sound:
-            found.append(
+            cautions.append(
                 Caution(FINE, ", ".join(sound), "checks" if fit.n_rows <= MOST_CHECKED else "rows")
             )
     order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    found.sort(
+    cautions.sort(
         key=lambda c: (order[c.verdict], not c.words, c.call == "rows" and not fit.estimate.linear)
     )
-    bad = [c for c in found if c.verdict != FINE]
+    bad = [c for c in cautions if c.verdict != FINE]
     if len(bad) > MOST_CAUTIONS:
         more = len(bad) - MOST_CAUTIONS + 1
         bad = [*bad[: MOST_CAUTIONS - 1], Caution(CAUTION, f"and {more:,} more remarks", "rows")]
-    return [*bad, *[c for c in found if c.verdict == FINE][:1]]
+    return [*bad, *[c for c in cautions if c.verdict == FINE][:1]]
 
 
 def _found(line: Line) -> str:
@@ -194,9 +200,9 @@ def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
     elif fit.solution.has_intercept and fit.model_df == 0:
         mean = float(fit.link.mu(np.array([fit.solution.intercept]))[0])
         out.append(f"Without predictors the mean of {name} is {figure(mean, 3)}.")
-    said = _strongest(fit)
-    if said:
-        out.append(said)
+    strongest = _strongest(fit)
+    if strongest:
+        out.append(strongest)
     if not fit.estimate.known and fit.estimate.dispersion is not None:
         out.append(
             f"Dispersion φ {figure(fit.estimate.dispersion, 3)} ({fit.residual_df:,} degrees of "
@@ -247,13 +253,13 @@ def _effects(fit: Fitted, digits: int | None) -> list[Effect]:
     for i, name in enumerate(e.names):
         decimals = with_error(e.values[i], e.standard_errors[i], digits)
         empty = math.isnan(e.values[i])
-        own = with_error(e.standard_errors[i], e.standard_errors[i], digits)
+        rounded = with_error(e.standard_errors[i], e.standard_errors[i], digits)
         out.append(
             Effect(
                 term=name,
                 estimate="" if empty else to_decimals(e.values[i], decimals),
                 interval="" if empty else interval(lower[i], upper[i], decimals),
-                standard_error="" if empty else to_decimals(e.standard_errors[i], own),
+                standard_error="" if empty else to_decimals(e.standard_errors[i], rounded),
                 p=p_value(float(p[i])),
                 bar=(lower[i] * units[i], e.values[i] * units[i], upper[i] * units[i]),
             )

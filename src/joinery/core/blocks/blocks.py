@@ -155,14 +155,14 @@ def constant_in(
         ones = np.ones(len(y)) if w is None else w
         return weighted_sums(ones, chosen(X, kept)), inner(ones, y / unit)
 
-    for own, part in blocks.pieces.each(added):
-        sums, level = sums + own, level + part
-    reach = forward(factor, sums / scale)
-    if abs(float(reach @ reach) / weight_sum - 1) >= 1e-10:
+    for sums_of_part, part in blocks.pieces.each(added):
+        sums, level = sums + sums_of_part, level + part
+    direction = forward(factor, sums / scale)
+    if abs(float(direction @ direction) / weight_sum - 1) >= 1e-10:
         return None, tss
     level /= weight_sum
     total = 0.0
     for _, y, w in blocks.pieces:
         away = y / unit - level
         total += inner(away, away if w is None else w * away)
-    return reach / np.sqrt(float(reach @ reach)), total
+    return direction / np.sqrt(float(direction @ direction)), total

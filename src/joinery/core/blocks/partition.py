@@ -62,13 +62,13 @@ class Partition(Generic[Made]):
             workspace = self.workspace() if self.count > 1 else None
             yield from (work(self.make(i, workspace)) for i in range(self.count))
             return
-        own, handling = threading.local(), np.geterr()
+        local, handling = threading.local(), np.geterr()
 
         def one(i: int) -> Found:
-            if not hasattr(own, "workspace"):
-                own.workspace = self.workspace()
+            if not hasattr(local, "workspace"):
+                local.workspace = self.workspace()
             with np.errstate(**handling):  # each thread would begin with its own
-                return work(self.make(i, own.workspace))
+                return work(self.make(i, local.workspace))
 
         crew = ThreadPoolExecutor(workers)
         try:
@@ -84,6 +84,8 @@ def joined(pieces: Partition[Made], work: Callable[[Made], np.ndarray]) -> np.nd
 
 def cores() -> int:
     """Return how many threads a pass may use: the cores, or fewer if OMP_NUM_THREADS says so."""
-    own = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-    asked = os.environ.get("OMP_NUM_THREADS", "")
-    return max(1, min(own, MOST_CORES, int(asked) if asked.isdecimal() else own))
+    available = (
+        len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    )
+    limit = os.environ.get("OMP_NUM_THREADS", "")
+    return max(1, min(available, MOST_CORES, int(limit) if limit.isdecimal() else available))

@@ -67,8 +67,10 @@ def times(Z: Columns, b: np.ndarray) -> np.ndarray:
     """Z·b of a block (m, k) and a vector (k,): (m,)."""
     if isinstance(Z, IndicatorColumns):
         slopes, levels = Z.split(b)
-        own = levels[Z.codes]
-        return np.asarray(times(Z.numbers, slopes) + (own if Z.value is None else own * Z.value))
+        by_level = levels[Z.codes]
+        return np.asarray(
+            times(Z.numbers, slopes) + (by_level if Z.value is None else by_level * Z.value)
+        )
     m, k = Z.shape
     rows = _slab(k, m, VECTOR_WORK)
     if not rows:

@@ -171,42 +171,42 @@ def _iterated(
     known = phi if isinstance(phi, float) else None
     objective = None
     if penalty is None:
-        found = reweighted(rows, family, link, intercept=intercept, n=n, dispersion=known)
+        fit = reweighted(rows, family, link, intercept=intercept, n=n, dispersion=known)
     else:
         best = penalized(rows, family, link, intercept=intercept, n=n)
-        found, objective = best.fit, best.objective
-    df = n - found.solution.rank
+        fit, objective = best.fit, best.objective
+    df = n - fit.solution.rank
     scale = (
-        math.sqrt(known) if known is not None else math.sqrt(found.pearson / df) if df > 0 else None
+        math.sqrt(known) if known is not None else math.sqrt(fit.pearson / df) if df > 0 else None
     )
     law = not family.quasi or known == 1.0
-    likely, likelihood = _likelihood(rows, found, known) if law else (None, None)
-    extra = int(known is None and law) + int(math.isfinite(found.family.shape or math.inf))
-    null = _null_deviance(rows, found, n)
+    likely, likelihood = _likelihood(rows, fit, known) if law else (None, None)
+    extra = int(known is None and law) + int(math.isfinite(fit.family.shape or math.inf))
+    null = _null_deviance(rows, fit, n)
     return Estimate(
-        solution=found.solution,
-        family=found.family,
+        solution=fit.solution,
+        family=fit.family,
         link=link,
-        deviance=found.deviance,
+        deviance=fit.deviance,
         null_deviance=null,
-        pearson=found.pearson,
+        pearson=fit.pearson,
         scale=scale,
         known=known is not None,
         law=law,
         log_likelihood=likelihood,
-        parameters=found.solution.rank + extra,
+        parameters=fit.solution.rank + extra,
         likely_dispersion=likely,
-        overall_drop=_overall_drop(rows, found, n, objective, null, likelihood),
-        iterations=found.iterations,
-        converged=found.converged,
-        reason=found.reason,
-        running=found.running,
+        overall_drop=_overall_drop(rows, fit, n, objective, null, likelihood),
+        iterations=fit.iterations,
+        converged=fit.converged,
+        reason=fit.reason,
+        running=fit.running,
         penalty=penalty,
     )
 
 
 def _likelihood(
-    rows: LikelihoodSource, found: Iterated, known: float | None
+    rows: LikelihoodSource, fit: Iterated, known: float | None
 ) -> tuple[float | None, float | None]:
     """Return the likeliest dispersion (or the known one) and the log likelihood there.
 
@@ -214,10 +214,10 @@ def _likelihood(
     """
     parts = [(part.times, part.precision) for part in rows.pieces]
     r, w = (np.concatenate(values) for values in zip(*parts, strict=True))
-    likely = known if known is not None else found.family.likely_dispersion(found.deviance, w, r)
+    likely = known if known is not None else fit.family.likely_dispersion(fit.deviance, w, r)
     if likely is None or likely <= 0:
         return likely, None
-    total = log_likelihood(rows, found, likely)
+    total = log_likelihood(rows, fit, likely)
     return likely, total if math.isfinite(total) else None
 
 
@@ -227,35 +227,35 @@ def _without_columns(rows: LikelihoodSource) -> MappedRows:
 
 def _overall_drop(
     rows: LikelihoodSource,
-    found: Iterated,
+    fit: Iterated,
     n: int,
     penalized_deviance: float | None,
     null_deviance: float,
     likelihood: float | None,
 ) -> float:
     """Return the fall from the model without terms: the penalty of all columns, a new shape."""
-    family, link = found.family, found.link
+    family, link = fit.family, fit.link
     if penalized_deviance is not None:
         nothing = np.empty(0, int)
         null = penalized(
-            rows, family, link, intercept=found.solution.has_intercept, n=n, columns=nothing
+            rows, family, link, intercept=fit.solution.has_intercept, n=n, columns=nothing
         )
         return null.objective - penalized_deviance
-    if family.shape is not None and found.solution.spans_constant and likelihood is not None:
+    if family.shape is not None and fit.solution.spans_constant and likelihood is not None:
         bare = _without_columns(rows)
         return 2 * (
             likelihood - log_likelihood(bare, reweighted(bare, family, link, intercept=True, n=n))
         )
-    return null_deviance - found.deviance
+    return null_deviance - fit.deviance
 
 
-def _null_deviance(rows: LikelihoodSource, found: Iterated, n: int) -> float:
+def _null_deviance(rows: LikelihoodSource, fit: Iterated, n: int) -> float:
     """Return the deviance without terms, the shape held.
 
     The constant stays where the columns hold it, written or not; else η is the offset alone.
     """
-    family, link, bare = found.family, found.link, _without_columns(rows)
-    if found.solution.spans_constant:
+    family, link, bare = fit.family, fit.link, _without_columns(rows)
+    if fit.solution.spans_constant:
         return reweighted(bare, family, link, intercept=True, n=n, keep_shape=True).deviance
     total = 0.0
     with np.errstate(all="ignore"):

@@ -69,11 +69,11 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
     best, most, steps = plain, log_likelihood(problem.rows, plain), plain.iterations
     for low, high in profile.brackets(guess, scan):
         k = float(np.exp(profile.root(low, high)))
-        found = settled(replace(problem, family=problem.family.with_shape(k)), profile.b)
-        steps += found.iterations
-        likelihood = log_likelihood(problem.rows, found)
+        fit = settled(replace(problem, family=problem.family.with_shape(k)), profile.b)
+        steps += fit.iterations
+        likelihood = log_likelihood(problem.rows, fit)
         if likelihood > most:
-            best, most = found, likelihood
+            best, most = fit, likelihood
     return replace(best, iterations=steps)
 
 
@@ -106,13 +106,13 @@ class _ShapeProfile:
             ]
             at = sorted(at)
             signs = [self.slope(v) for v in at]
-            found = [
+            maxima = [
                 (a, b)
                 for a, b, s, t in zip(at, at[1:], signs, signs[1:], strict=False)
                 if s > 0 >= t
             ]
-            if found:
-                return found
+            if maxima:
+                return maxima
             guess = at[0] if signs[0] < 0 else guess
         if guess is None:
             return []

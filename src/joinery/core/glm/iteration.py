@@ -175,18 +175,18 @@ def iterated(problem: Problem, columns: Columns, now: _Seen) -> _Run:
     newton, last = False, np.inf
     for count in range(1, MOST_STEPS + 1):
         step, decrement = _step(problem, columns, now)
-        reach = _reach(now, step, decrement, rough=problem.canonical)
+        change = _reach(now, step, decrement, rough=problem.canonical)
         phi = problem.dispersion or max(now.pearson / max(problem.n - columns.rank, 1), 1e-300)
         after = _halved(problem, now, step, newton, problem.canonical and decrement / phi > LAST)
         if after is None:
             reason = "no smaller step lowers the deviance"
-            return _Run(now, step, reach, count, decrement / phi < ROUNDING, reason)
+            return _Run(now, step, change, count, decrement / phi < ROUNDING, reason)
         now, size = after
         if decrement / phi < SETTLED:
-            return _Run(now, step, size * reach, count, True, "the step is lost in rounding")
+            return _Run(now, step, size * change, count, True, "the step is lost in rounding")
         if decrement / phi < 1e-16 and decrement >= 0.25 * last:
             reason = "the step no longer shrinks: it is lost in rounding"
-            return _Run(now, step, size * reach, count, True, reason)
+            return _Run(now, step, size * change, count, True, reason)
         # steps that shrink slowly come from expected weights far from the observed ones: Newton's
         # shrink by squares
         newton = newton or (not problem.canonical and count > 4 and decrement > 0.02 * last)
@@ -285,12 +285,12 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
 
     near = replace(problem, rows=MappedRows(problem.rows, problem.rows.width, moved))
     columns, now = _begun(near, None)
-    found = _finished(near, columns, iterated(near, columns, now))
-    predictor: Predictor = lambda X: times(X - shift, found.b[1:]) + found.b[0]  # noqa: E731
+    fit = _finished(near, columns, iterated(near, columns, now))
+    predictor: Predictor = lambda X: times(X - shift, fit.b[1:]) + fit.b[0]  # noqa: E731
     at = WorkingBlocks(problem.rows, problem.family, problem.link, predictor)
     solution = least_squares(at, intercept=True, n=problem.n)
-    rss = found.pearson / solution.unit / solution.unit
-    return replace(found, solution=replace(solution, perfect=False, rss=rss))
+    rss = fit.pearson / solution.unit / solution.unit
+    return replace(fit, solution=replace(solution, perfect=False, rss=rss))
 
 
 # ------------------------------------------------------------------ one pass, one step
@@ -393,8 +393,8 @@ def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, f
         if solved is not None:
             step[places] = solved
             return step, float(step @ now.H @ step)
-    found = least_squares(problem.at(now.b), intercept=columns.has_intercept, n=problem.n)
-    step = found.padded_coefficients - now.b
+    solution = least_squares(problem.at(now.b), intercept=columns.has_intercept, n=problem.n)
+    step = solution.padded_coefficients - now.b
     step[~np.isin(np.arange(len(step)), places)] = 0.0
     return step, float(step @ now.H @ step)
 

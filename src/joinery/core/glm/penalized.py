@@ -67,7 +67,7 @@ class _Model:
         q = len(gamma)
         H, deviance, pearson = np.zeros((q, q)), 0.0, 0.0
         nothing = _At(gamma, np.inf, np.inf, np.inf, np.zeros(q), H)
-        found = []
+        states = []
         with np.errstate(all="ignore"):
             for part in self.rows.pieces:
                 state = working_state(working, part)
@@ -77,12 +77,12 @@ class _Model:
                 H = H + (U * state.W[:, None]).T @ U
                 deviance += float(part.evidence @ unit_deviance(self.family, part.y, state))
                 pearson += float((state.W * state.residual) @ state.residual)
-                found.append((state, U))
+                states.append((state, U))
             factor, failed = linalg.lapack.dpotrf(H, lower=0)
             if failed or not np.isfinite(deviance):
                 return nothing
             gradient = np.zeros(q)
-            for state, U in found:
+            for state, U in states:
                 h = state.W * (
                     linalg.solve_triangular(factor, U.T, trans=1, check_finite=False) ** 2
                 ).sum(axis=0)

@@ -176,9 +176,9 @@ def linear(predictor: Predictor, part: LikelihoodRows) -> np.ndarray:
 def unit_deviance(family: Family, y: np.ndarray, state: WorkingState) -> np.ndarray:
     """Unit deviances, those of shares with all the digits of 1 − μ."""
     if state.rest is not None and state.yes_no:
-        found = np.log(np.maximum(np.where(y > 0, state.mu, state.rest), 1e-320))
-        found *= -2
-        return np.asarray(found)
+        deviance = np.log(np.maximum(np.where(y > 0, state.mu, state.rest), 1e-320))
+        deviance *= -2
+        return np.asarray(deviance)
     return family.deviance(y, state.mu, state.rest)
 
 
@@ -218,8 +218,8 @@ def log_weight_slope(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
 def observed_weights(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
     """−d/dη of each row's score, Newton's weights (McCullagh & Nelder 1989, 2.5)."""
     turn = log_weight_slope(working, state) - working.link.bend(state.eta)
-    found = state.W * (1 - state.residual * turn)
-    return np.asarray(np.where(np.isfinite(found), found, state.W))
+    weights = state.W * (1 - state.residual * turn)
+    return np.asarray(np.where(np.isfinite(weights), weights, state.W))
 
 
 def inside(family: Family, link: Link, state: WorkingState) -> bool:

@@ -61,19 +61,19 @@ def spearman(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlatio
     """
     here = ~np.isnan(X)
     pairs = np.column_stack(np.triu_indices(X.shape[1], 1))
-    whole = here.all(axis=0)
+    complete = here.all(axis=0)
     ranked = np.full(X.shape, np.nan, order="F")
     for j in range(X.shape[1]):
         ranked[here[:, j], j] = ranks(X[here[:, j], j])
     r, n = _correlations(ranked, here, pairs)
     for place, (i, j) in enumerate(pairs):
-        if not (whole[i] and whole[j]):  # ranks among the rows both have
+        if not (complete[i] and complete[j]):  # ranks among the rows both have
             both = here[:, i] & here[:, j]
             r[place] = _one(ranks(X[both, i]), ranks(X[both, j]))
-    found = _with_interval(r, n, np.sqrt(1 + r**2 / 2), level)
+    result = _with_interval(r, n, np.sqrt(1 + r**2 / 2), level)
     # of n! orders of a few rows two agree or disagree throughout: p can be no smaller
     least = np.where(n < 20, 2 / gamma(np.minimum(n, 20) + 1.0), 0.0)
-    return pairs, replace(found, p=np.maximum(found.p, least))
+    return pairs, replace(result, p=np.maximum(result.p, least))
 
 
 def ranks(x: np.ndarray) -> np.ndarray:
@@ -96,15 +96,15 @@ def _correlations(
 ) -> tuple[np.ndarray, np.ndarray]:
     """r and n of each pair: one matrix product without gaps, pair by pair with them."""
     i, j = pairs.T
-    whole = np.asarray(here.all(axis=0))
+    complete = np.asarray(here.all(axis=0))
     r, n = np.full(len(pairs), np.nan), np.full(len(pairs), len(X))
-    if whole.any() and len(X):
-        Z = np.array([_of_length_one(X[:, at]) for at in np.flatnonzero(whole)])
+    if complete.any() and len(X):
+        Z = np.array([_of_length_one(X[:, at]) for at in np.flatnonzero(complete)])
         products = Z @ Z.T
-        place = np.cumsum(whole) - 1
-        both = whole[i] & whole[j]
+        place = np.cumsum(complete) - 1
+        both = complete[i] & complete[j]
         r[both] = np.clip(products[place[i[both]], place[j[both]]], -1, 1)
-    for at in np.flatnonzero(~(whole[i] & whole[j])):
+    for at in np.flatnonzero(~(complete[i] & complete[j])):
         rows = here[:, i[at]] & here[:, j[at]]
         n[at] = rows.sum()
         r[at] = _one(X[rows, i[at]], X[rows, j[at]])
@@ -130,11 +130,11 @@ def _of_length_one(x: np.ndarray) -> np.ndarray:
 
 def _with_interval(r: np.ndarray, n: np.ndarray, widen: np.ndarray, level: float) -> Correlation:
     with np.errstate(all="ignore"):
-        reach = (
+        half_width = (
             tails.normal_quantile((1 + level) / 2) * widen / np.sqrt(np.where(n > 3, n - 3, np.nan))
         )
         z = np.arctanh(r)
-        lower, upper = np.tanh(z - reach), np.tanh(z + reach)
+        lower, upper = np.tanh(z - half_width), np.tanh(z + half_width)
         df = np.where(n > 2, n - 2, np.nan)
         t = r * np.sqrt(df / ((1 - r) * (1 + r)))
         p = np.where(np.abs(r) == 1, 0.0, tails.t_two_sided(t, df))
@@ -153,11 +153,13 @@ def variance_inflation(R: np.ndarray, groups: Sequence[np.ndarray]) -> np.ndarra
         lengths = np.sqrt((R * R).sum(axis=0))
         unit = R / np.where(lengths > 0, lengths, np.nan)
     out = []
-    whole = _log_det(unit)
-    for own in groups:
-        rest = np.setdiff1d(np.arange(len(R)), own)
+    total = _log_det(unit)
+    for group in groups:
+        rest = np.setdiff1d(np.arange(len(R)), group)
         out.append(
-            np.exp(_log_det(unit[:, own]) + _log_det(unit[:, rest]) - whole) if len(own) else np.nan
+            np.exp(_log_det(unit[:, group]) + _log_det(unit[:, rest]) - total)
+            if len(group)
+            else np.nan
         )
     return np.array(out)
 

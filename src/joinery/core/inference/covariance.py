@@ -47,8 +47,10 @@ class Sandwich:
         """Standard errors of combinations L (m, q) in the basis; NaN where nothing tells them."""
         size = row_lengths(L)
         unit = L / np.where(size > 0, size, 1.0)[:, None]
-        found = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", unit, self.meat, unit), 0.0)) * size
-        return np.where(self.sighted(unit), found, np.nan)
+        standard_errors = (
+            np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", unit, self.meat, unit), 0.0)) * size
+        )
+        return np.where(self.sighted(unit), standard_errors, np.nan)
 
     def sighted(self, L: np.ndarray) -> np.ndarray:
         """Whether residuals tell how sure each of combinations L (m, q) is.
@@ -236,10 +238,10 @@ def _split(K: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     values, vectors = np.linalg.eigh(K)
     alone = 1 - values <= ALONE
     left = np.where(alone, 1.0, 1 - values)
-    turned = np.swapaxes(vectors, 1, 2)
-    whole = (vectors * np.where(alone, 0.0, values / left)[:, None, :]) @ turned
-    half = (vectors * np.where(alone, 0.0, values / np.sqrt(left))[:, None, :]) @ turned
-    return whole, half
+    transposed = np.swapaxes(vectors, 1, 2)
+    inverse = (vectors * np.where(alone, 0.0, values / left)[:, None, :]) @ transposed
+    half = (vectors * np.where(alone, 0.0, values / np.sqrt(left))[:, None, :]) @ transposed
+    return inverse, half
 
 
 def _bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
@@ -247,10 +249,10 @@ def _bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
 
     For ℓ, d = ℓᵀK(I − K)⁻¹ℓ and z = K(I − K)^(−1/2)ℓ of each cluster give B = diag(d) − ZZᵀ.
     """
-    whole, half = _split(K)
+    inverse, half = _split(K)
     out = []
     for part in np.array_split(L, max(len(L) * K.size // 10_000_000, 1)):
-        D = np.einsum("mi,gij,mj->mg", part, whole, part)
+        D = np.einsum("mi,gij,mj->mg", part, inverse, part)
         Z = np.einsum("gij,mj->mgi", half, part)
         length = (Z**2).sum(axis=2)
         inner = np.einsum("mgi,mgj->mij", Z, Z)
@@ -263,11 +265,11 @@ def _bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
 
 def _hotelling_degrees(K: np.ndarray, L: np.ndarray) -> float:
     """η of the approximate Hotelling T² of combinations L (r, q) (Pustejovsky & Tipton 2018)."""
-    whole, half = _split(K)
+    inverse, half = _split(K)
     r = len(L)
 
     def forms(M: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        return np.einsum("si,gij,tj->stg", M, whole, M), np.einsum("gij,sj->sgi", half, M)
+        return np.einsum("si,gij,tj->stg", M, inverse, M), np.einsum("gij,sj->sgi", half, M)
 
     D, Z = forms(L)
     omega = D.sum(axis=2) - np.einsum("sgi,tgi->st", Z, Z)

@@ -108,8 +108,8 @@ def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
         return nothing
     size = max(abs(third / second**1.5) / 2, abs(fourth / second**2 - 3) / 4)
     if n <= NORMAL_ROWS:
-        found = stats.shapiro(np.repeat(z, times.astype(int)))
-        return "Shapiro–Wilk", Test(float(found.statistic), float(found.pvalue), (), size)
+        result = stats.shapiro(np.repeat(z, times.astype(int)))
+        return "Shapiro–Wilk", Test(float(result.statistic), float(result.pvalue), (), size)
     skewed, peaked = _skewness_z(third / second**1.5, n), _kurtosis_z(fourth / second**2, n)
     statistic = skewed**2 + peaked**2
     return "D'Agostino's K²", Test(statistic, float(tails.chi2_upper(statistic, 2)), (2,), size)
@@ -306,6 +306,6 @@ def condition_indexes(R: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         belongs to index i; a column's shares add to one. Source: Belsley 1991, *Conditioning
         Diagnostics*, 3."""
     unit = R / np.sqrt((R * R).sum(axis=0))
-    _, values, turned = np.linalg.svd(unit)
-    parts = (turned / values[:, None]) ** 2
+    _, values, vectors = np.linalg.svd(unit)
+    parts = (vectors / values[:, None]) ** 2
     return values[0] / values, parts / parts.sum(axis=0)

@@ -51,16 +51,16 @@ def influence(
         e = residual if solution.unit == 1 else residual / solution.unit
         e = e if weights is None else np.sqrt(weights) * e
         s2 = known**2 if known is not None else solution.rss / df if df > 0 else np.nan
-        own = e * e / left  # what the sum of squares loses when the row is left out
+        loss = e * e / left  # what the sum of squares loses when the row is left out
         standardized = e / np.sqrt(s2 * left)
-        without = (solution.rss - own) / (df - 1) if df > 1 else np.full(len(e), np.nan)
+        without = (solution.rss - loss) / (df - 1) if df > 1 else np.full(len(e), np.nan)
         if known is not None:
             without = np.full(len(e), s2)
         # leaving the one bad row out can make the fit perfect; rounding may then fall below zero
         without[without <= 64 * EPS * s2] = 0.0
         studentized = e / np.sqrt(without * left)
         ratio = h / left
-        cooks = own * ratio / (p * s2) if p else np.zeros(len(e))
+        cooks = loss * ratio / (p * s2) if p else np.zeros(len(e))
         dffits = studentized * np.sqrt(ratio)
         covratio = (without / s2) ** p / left
     if solution.perfect:

@@ -14,7 +14,7 @@ def around(
 
     NaN where df is 0.
     """
-    reach = (
+    half_width = (
         tails.t_quantile((1 + level) / 2, np.where(np.asarray(df) > 0, df, np.nan)) * standard_error
     )
-    return estimate - reach, estimate + reach
+    return estimate - half_width, estimate + half_width

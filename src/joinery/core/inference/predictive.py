@@ -129,11 +129,11 @@ def jackknife_plus(
     place_high = int(np.ceil(level * (n + 1) - 1e-9)) - 1
     lower, upper = np.full(len(fitted), -np.inf), np.full(len(fitted), np.inf)
     for start in range(0, len(fitted), 256):
-        own = slice(start, start + 256)
-        without = fitted[own, None] - (new[own] @ basis.T) * left_out
+        rows = slice(start, start + 256)
+        without = fitted[rows, None] - (new[rows] @ basis.T) * left_out
         miss = np.abs(left_out)
         if place_low >= 0:
-            lower[own] = np.partition(without - miss, place_low, axis=1)[:, place_low]
+            lower[rows] = np.partition(without - miss, place_low, axis=1)[:, place_low]
         if place_high < n:
-            upper[own] = np.partition(without + miss, place_high, axis=1)[:, place_high]
+            upper[rows] = np.partition(without + miss, place_high, axis=1)[:, place_high]
     return lower, upper

@@ -61,18 +61,18 @@ class Candidates:
         outside = np.concatenate([np.empty(0, int), *(self.groups[g] for g in waiting)])
         T = triangle(self.R[:, np.concatenate([inside, outside, [self.R.shape[1] - 1]])])
         left, y, place = T[len(inside) :, len(inside) : -1], T[len(inside) :, -1], 0
-        whole = np.sqrt((self.R[:, outside] ** 2).sum(axis=0))
+        lengths = np.sqrt((self.R[:, outside] ** 2).sum(axis=0))
         out = {}
         for g in waiting:
             width = len(self.groups[g])
-            own, size = left[:, place : place + width], whole[place : place + width]
+            columns, size = left[:, place : place + width], lengths[place : place + width]
             place += width
             if width == 1:
-                square = float(own[:, 0] @ own[:, 0])
+                square = float(columns[:, 0] @ columns[:, 0])
                 if square > (DEPENDENT * size[0]) ** 2:
-                    out[g] = float(own[:, 0] @ y) ** 2 / square, 1
+                    out[g] = float(columns[:, 0] @ y) ** 2 / square, 1
             elif width:
-                small = triangle(np.column_stack([own, y]))
+                small = triangle(np.column_stack([columns, y]))
                 if np.all(np.abs(np.diag(small)[:-1]) > DEPENDENT * size):
                     out[g] = float(small[:width, -1] @ small[:width, -1]), width
         return out

@@ -17,26 +17,26 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
     """The exact way: see ``exact_products``."""
     k, c = blocks.width, int(intercept)
     shift = np.append(*start(blocks, intercept, EXACT_FAR_MEAN))
-    found = extremes(blocks, shift)
-    scale = power_of_two(found.largest) * 2  # to at most ½
+    ranges = extremes(blocks, shift)
+    scale = power_of_two(ranges.largest) * 2  # to at most ½
     weight_scale = (
-        4.0 ** np.ceil(np.log2(found.largest_weight) / 2) if found.largest_weight > 0 else 1.0
+        4.0 ** np.ceil(np.log2(ranges.largest_weight) / 2) if ranges.largest_weight > 0 else 1.0
     )
     scaled = exact.Scaled(blocks, intercept, shift, scale, float(weight_scale))
-    solved = exact.solve(scaled, found.weight_sum / weight_scale, found.n, (32 + k) * EPS)
+    solved = exact.solve(scaled, ranges.weight_sum / weight_scale, ranges.n, (32 + k) * EPS)
     kept = solved.kept[c:] - c
     y_scale, root = scale[-1], np.sqrt(weight_scale)
-    own = scale[:-1][kept]
+    kept_scale = scale[:-1][kept]
     slopes = solved.coefficients[0][c:], solved.coefficients[1][c:]
-    b = slopes[0] / own * y_scale  # powers of two: nothing is rounded
+    b = slopes[0] / kept_scale * y_scale  # powers of two: nothing is rounded
     inverse = solved.inverse[0][c:, c:], solved.inverse[1][c:, c:]
     centre, mean, constant = np.zeros(len(kept)), 0.0, None
-    rows = inverse[0] / own[:, None]
+    rows = inverse[0] / kept_scale[:, None]
     if intercept:
         middle = solved.factor[0][0, 1:] / solved.factor[0][0, 0] * 0.5
-        centre = shift[:-1][kept] + middle * own
+        centre = shift[:-1][kept] + middle * kept_scale
         mean = float(shift[-1] + solved.effects[0][0] / solved.factor[0][0, 0] * 0.5 * y_scale)
-        constant, rows = _with_constant(solved, slopes, shift, own, kept, y_scale, rows)
+        constant, rows = _with_constant(solved, slopes, shift, kept_scale, kept, y_scale, rows)
     # sums of squares of a response of 10²⁰⁰ exist in its own unit only
     extreme = not 1e-140 < y_scale < 1e140
     unit = float(y_scale) if extreme else 1.0
@@ -47,11 +47,11 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
     coefficients = np.full(k, np.nan)
     coefficients[kept] = b
     if not intercept and len(kept):
-        direction, tss = constant_in(blocks, kept, factor, own, found.weight_sum, tss, unit)
-    count = found.n if n is None else n
+        direction, tss = constant_in(blocks, kept, factor, kept_scale, ranges.weight_sum, tss, unit)
+    count = ranges.n if n is None else n
     lengths = np.sqrt((factor * factor).sum(axis=0))
     explained = float(np.abs(slopes[0]) @ lengths) * (y_scale / unit)
-    level = abs(mean / unit) * np.sqrt(found.weight_sum)
+    level = abs(mean / unit) * np.sqrt(ranges.weight_sum)
     perfect = no_miss(rss, np.sqrt(tss) + explained, level) or count <= len(kept) + c
     return Solution(
         intercept=constant,
@@ -59,11 +59,11 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
         kept=kept,
         dependence=_dependences(solved, k, c, kept, shift, scale, scaled),
         centre=centre,
-        scale=own,
+        scale=kept_scale,
         factor=factor,
         effects=solved.effects[0][c:] * root * y_scale,
         n=count,
-        weight_sum=found.weight_sum,
+        weight_sum=ranges.weight_sum,
         rss=0.0 if perfect else max(rss, 0.0),
         tss=tss,
         mean_response=mean,

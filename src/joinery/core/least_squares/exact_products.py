@@ -94,13 +94,15 @@ def cross_products(scaled: Scaled, count: int) -> Pair:
     """ZᵀZ of the scaled columns as a pair (p, p), from ``count`` slices and what they leave."""
     p = scaled.width
     sums = _no_products(p, count)
-    for found in with_residue(scaled.blocks).each(lambda block: _products_of(scaled, block, count)):
-        sums = [precise.add(sum_, own) for sum_, own in zip(sums, found, strict=True)]
+    for products in with_residue(scaled.blocks).each(
+        lambda block: _products_of(scaled, block, count)
+    ):
+        sums = [precise.add(sum_, term) for sum_, term in zip(sums, products, strict=True)]
     total = np.zeros((p, p)), np.zeros((p, p))
     for i in range(count, -1, -1):  # the smallest first
         for j in range(count, i - 1, -1):
-            own = slice((j - i) * p, (j - i + 1) * p)
-            part = sums[i][0][:, own], sums[i][1][:, own]
+            term = slice((j - i) * p, (j - i + 1) * p)
+            part = sums[i][0][:, term], sums[i][1][:, term]
             total = precise.add(total, part if i == j else precise.add(part, _transposed(part)))
     return total
 
@@ -155,7 +157,7 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
     if scaled.constant:
         first = effects[0][0], effects[1][0]
         tss = precise.add(yy, precise.negative(precise.multiply(first, first)))
-    found = Exact(
+    exact = Exact(
         kept=places,
         factor=factor,
         inverse=inverse,
@@ -166,22 +168,22 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
         size=size,
         cross=(G[0][places], G[1][places]),
     )
-    return _refined(scaled, found) if worst < 1e-7 else found
+    return _refined(scaled, exact) if worst < 1e-7 else exact
 
 
 def _transposed(A: Pair) -> Pair:
     return A[0].T, A[1].T
 
 
-def _refined(scaled: Scaled, found: Exact, rounds: int = 4) -> Exact:
+def _refined(scaled: Scaled, exact: Exact, rounds: int = 4) -> Exact:
     """Correct the coefficients from double-double residuals until the step is lost in rounding."""
-    b, rss = found.coefficients, found.rss
+    b, rss = exact.coefficients, exact.rss
 
     def added(block: BlockWithResidue) -> tuple[Pair, float]:
         gradient, squares = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
         for high, low in scaled.few(block):
             rest = np.zeros_like(high) if low is None else low
-            Z = high[found.kept].T, rest[found.kept].T
+            Z = high[exact.kept].T, rest[exact.kept].T
             e = precise.add((high[-1], rest[-1]), precise.negative(precise.dot(Z, b)))
             products = precise.multiply(Z, (e[0][:, None], e[1][:, None]))
             gradient = precise.add(gradient, precise.total(products))
@@ -190,10 +192,10 @@ def _refined(scaled: Scaled, found: Exact, rounds: int = 4) -> Exact:
 
     for _ in range(rounds):
         gradient, rss = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
-        for own, squares in with_residue(scaled.blocks).each(added):
-            gradient, rss = precise.add(gradient, own), rss + squares
-        step = precise.dot(found.inverse, precise.dot(_transposed(found.inverse), gradient))
+        for part_gradient, squares in with_residue(scaled.blocks).each(added):
+            gradient, rss = precise.add(gradient, part_gradient), rss + squares
+        step = precise.dot(exact.inverse, precise.dot(_transposed(exact.inverse), gradient))
         b = precise.add(b, step)
         if np.all(np.abs(step[0]) <= 1e-20 * np.abs(b[0])):
             break
-    return replace(found, coefficients=b, rss=rss)
+    return replace(exact, coefficients=b, rss=rss)

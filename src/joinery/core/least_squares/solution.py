@@ -186,11 +186,11 @@ class Solution:
         The root's (d, d) product with its transpose is the unscaled covariance of the numbers'
         slopes, which is that of their parts within groups (Frisch & Waugh 1933)."""
         slopes = self.inverse / self.scale[:, None]
-        own = slopes[numbers]
-        covariance = own @ own.T
+        rows = slopes[numbers]
+        covariance = rows @ rows.T
         # the numbers' coefficients on the levels, from the blocks of an inverse
         means = (
-            -np.linalg.solve(covariance, own @ slopes[levels].T)
+            -np.linalg.solve(covariance, rows @ slopes[levels].T)
             if len(numbers)
             else np.zeros((0, len(levels)))
         )

@@ -235,8 +235,8 @@ def _steady_fold(blocks: Blocks, intercept: bool) -> _Folded:
     """Householder QR of [R so far; block], columns shifted and scaled first."""
     k = blocks.width
     shift, y_shift = start(blocks, intercept, FAR_MEAN)
-    found = extremes(blocks, np.append(shift, y_shift))
-    n, weight_sum, scale = found.n, found.weight_sum, power_of_two(found.largest)
+    ranges = extremes(blocks, np.append(shift, y_shift))
+    n, weight_sum, scale = ranges.n, ranges.weight_sum, power_of_two(ranges.largest)
     R = np.zeros((0, k + 1 + intercept))
     for X, y, w in blocks.pieces:
         A = np.empty((len(y), k + 1 + intercept), order="F")

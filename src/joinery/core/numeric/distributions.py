@@ -85,5 +85,5 @@ def binomial_below(s: Any, m: Any, p: Any) -> Any:
     """P(S ≤ s) for s of m trials with probability p; s and m whole numbers, s may be −1."""
     s, m, p = np.broadcast_arrays(*(np.asarray(v, float) for v in (s, m, p)))
     inside = (s >= 0) & (s < m)
-    found = special.betainc(np.where(inside, m - s, 1.0), np.where(inside, s + 1, 1.0), 1 - p)
-    return np.where(inside, found, np.where(s < 0, 0.0, 1.0))[()]
+    below = special.betainc(np.where(inside, m - s, 1.0), np.where(inside, s + 1, 1.0), 1 - p)
+    return np.where(inside, below, np.where(s < 0, 0.0, 1.0))[()]

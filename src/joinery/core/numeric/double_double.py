@@ -140,11 +140,11 @@ def _independent(
 ) -> bool:
     """Whether what is left of column j is more than rounding could have left."""
     earlier = np.flatnonzero(kept[:j])
-    reach = float(size[j])
+    longest = float(size[j])
     if len(earlier):
         weights, _ = lapack.dtrtrs(R[np.ix_(earlier, earlier)], R[earlier, j])
-        reach += float(np.abs(weights) @ size[earlier])
-    return bool(pivot > (tolerance * reach) ** 2)
+        longest += float(np.abs(weights) @ size[earlier])
+    return bool(pivot > (tolerance * longest) ** 2)
 
 
 def triangular_inverse(R: Pair) -> Pair:

@@ -91,10 +91,10 @@ def panels(
 
 def whole_figure(ax: Axes) -> Figure:
     """The figure that axes stand in, the outermost one when it is part of another."""
-    found: Any = ax.figure
-    while not isinstance(found, Figure):
-        found = found.figure
-    return found
+    figure: Any = ax.figure
+    while not isinstance(figure, Figure):
+        figure = figure.figure
+    return figure
 
 
 def dress(ax: Axes) -> None:

@@ -218,11 +218,11 @@ def leverage(
     if many:
         points(ax, h[sound], t[sound])
     for verdict, color in (("serious", RUST), ("caution", AMBER), ("fine", INK)):
-        own = sound & (verdicts == verdict)
+        chosen = sound & (verdicts == verdict)
         if not many or verdict != "fine":
             ax.scatter(
-                h[own],
-                t[own],
+                h[chosen],
+                t[chosen],
                 s=26,
                 color=color,
                 alpha=0.6 if verdict == "fine" else 0.85,
@@ -270,11 +270,11 @@ def stems(
         else:
             above.append(name)
     if above:
-        said = f"beyond this picture: {'; '.join(above)}"
+        note = f"beyond this picture: {'; '.join(above)}"
         ax.text(
             0.99,
             0.985,
-            said,
+            note,
             transform=ax.transAxes,
             fontsize=8.5,
             color=SLATE,
@@ -415,7 +415,7 @@ def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
 
 
 def calibrated(
-    fitted: np.ndarray, share: np.ndarray, reach: np.ndarray, words: Words, ax: Axes | None
+    fitted: np.ndarray, share: np.ndarray, half_width: np.ndarray, words: Words, ax: Axes | None
 ) -> Figure:
     """Observed shares of groups against fitted ones, with what chance allows."""
     figure, ax = sheet(
@@ -428,7 +428,7 @@ def calibrated(
     ax.plot(ends, ends, color=SLATE, linewidth=1.0, zorder=2)
     end_label(ax, ends[1], ends[1], "equal")
     order = np.argsort(fitted)
-    low, high = np.clip(fitted - reach, 0, 1)[order], np.clip(fitted + reach, 0, 1)[order]
+    low, high = np.clip(fitted - half_width, 0, 1)[order], np.clip(fitted + half_width, 0, 1)[order]
     ax.fill_between(fitted[order], low, high, color=MIST, alpha=0.8, linewidth=0, zorder=1)
     ax.scatter(fitted, share, s=48, marker="D", color=TEAL, zorder=4)
     return figure

@@ -45,32 +45,34 @@ def _grid_for(n: int) -> tuple[int, int]:
     return math.ceil(n / columns), columns
 
 
-def columns(found: Sequence[Distribution], title: str, finding: str) -> Figure:
+def columns(distributions: Sequence[Distribution], title: str, finding: str) -> Figure:
     """A small distribution for each column."""
-    rows, wide = _grid_for(len(found))
+    rows, wide = _grid_for(len(distributions))
     figure, top = paper(title, finding, max(HIGH, 1.15 * rows + 0.8))
-    for ax, own in zip(panels(figure, top, rows, wide, gap=(0.05, 0.055)), found, strict=False):
-        _one_distribution(ax, own)
-    for ax in figure.axes[len(found) :]:
+    for ax, distribution in zip(
+        panels(figure, top, rows, wide, gap=(0.05, 0.055)), distributions, strict=False
+    ):
+        _one_distribution(ax, distribution)
+    for ax in figure.axes[len(distributions) :]:
         ax.remove()
     return figure
 
 
-def _one_distribution(ax: Axes, own: Distribution) -> None:
-    ax.set_title(own.name, loc="left", fontsize=9, color=INK, pad=3)
-    if own.values is not None and len(own.values):
+def _one_distribution(ax: Axes, distribution: Distribution) -> None:
+    ax.set_title(distribution.name, loc="left", fontsize=9, color=INK, pad=3)
+    if distribution.values is not None and len(distribution.values):
         ax.hist(
-            own.values,
-            bins=min(24, max(8, int(np.sqrt(len(own.values))))),
+            distribution.values,
+            bins=min(24, max(8, int(np.sqrt(len(distribution.values))))),
             color=SLATE,
             alpha=0.75,
             linewidth=0,
         )
         ax.set_yticks([])
         ax.grid(visible=False)
-    elif own.levels:
-        names = [name for name, _ in own.levels][::-1]
-        sizes = [n for _, n in own.levels][::-1]
+    elif distribution.levels:
+        names = [name for name, _ in distribution.levels][::-1]
+        sizes = [n for _, n in distribution.levels][::-1]
         ax.barh(range(len(names)), sizes, color=SLATE, alpha=0.75, height=0.62)
         ax.set_yticks([])
         for place, (name, size) in enumerate(zip(names, sizes, strict=True)):
@@ -87,52 +89,60 @@ def _one_distribution(ax: Axes, own: Distribution) -> None:
         ax.set_xticks([])
     else:
         ax.set_axis_off()
-        ax.text(0.0, 0.5, own.under, transform=ax.transAxes, fontsize=8, color=SLATE, va="center")
+        ax.text(
+            0.0,
+            0.5,
+            distribution.under,
+            transform=ax.transAxes,
+            fontsize=8,
+            color=SLATE,
+            va="center",
+        )
 
 
-def response(found: Sequence[Across], y_label: str, title: str, finding: str) -> Figure:
+def response(panels_of: Sequence[Across], y_label: str, title: str, finding: str) -> Figure:
     """The response against each predictor, all on one scale of the response."""
-    rows, wide = _grid_for(len(found))
+    rows, wide = _grid_for(len(panels_of))
     figure, top = paper(title, finding, max(HIGH, 1.55 * rows + 0.8))
-    low = min(float(np.nanmin(a.y)) for a in found)
-    high = max(float(np.nanmax(a.y)) for a in found)
+    low = min(float(np.nanmin(a.y)) for a in panels_of)
+    high = max(float(np.nanmax(a.y)) for a in panels_of)
     margin = 0.07 * (high - low) or 1.0
-    for place, (ax, own) in enumerate(
-        zip(panels(figure, top, rows, wide, gap=(0.055, 0.085)), found, strict=False)
+    for place, (ax, across) in enumerate(
+        zip(panels(figure, top, rows, wide, gap=(0.055, 0.085)), panels_of, strict=False)
     ):
         ax.set_ylim(low - margin, high + margin)
-        ax.set_xlabel(own.name, fontsize=8.5, color=INK, labelpad=2)
+        ax.set_xlabel(across.name, fontsize=8.5, color=INK, labelpad=2)
         if place % wide == 0:
             ax.set_ylabel(y_label, fontsize=8, color=INK)
-        _one_across(ax, own)
-    for ax in figure.axes[len(found) :]:
+        _one_across(ax, across)
+    for ax in figure.axes[len(panels_of) :]:
         ax.remove()
     return figure
 
 
-def _one_across(ax: Axes, own: Across) -> None:
-    if own.levels:
+def _one_across(ax: Axes, across: Across) -> None:
+    if across.levels:
         # a little apart, always the same, so that equal values do not hide one another
-        apart = np.random.default_rng(1).uniform(-0.16, 0.16, len(own.x))
-        points(ax, own.x + apart, own.y, size=9)
-        places = np.arange(len(own.levels))
+        apart = np.random.default_rng(1).uniform(-0.16, 0.16, len(across.x))
+        points(ax, across.x + apart, across.y, size=9)
+        places = np.arange(len(across.levels))
         ax.errorbar(
             places + 0.28,
-            own.means,
-            own.reach,
+            across.means,
+            across.reach,
             fmt="o",
             color=AMBER,
             markersize=4,
             linewidth=1.6,
             zorder=4,
         )
-        step = math.ceil(len(own.levels) / 8)
-        ax.set_xticks(places[::step], [_short(name) for name in own.levels[::step]])
-        ax.set_xlim(-0.5, len(own.levels) - 0.3)
+        step = math.ceil(len(across.levels) / 8)
+        ax.set_xticks(places[::step], [_short(name) for name in across.levels[::step]])
+        ax.set_xlim(-0.5, len(across.levels) - 0.3)
         return
-    points(ax, own.x, own.y, size=9)
-    if own.smooth is not None:
-        s = own.smooth
+    points(ax, across.x, across.y, size=9)
+    if across.smooth is not None:
+        s = across.smooth
         ax.fill_between(
             s.at,
             s.height - 2 * s.error,
@@ -142,10 +152,14 @@ def _one_across(ax: Axes, own: Across) -> None:
             linewidth=0,
         )
         ax.plot(s.at, s.height, color=TEAL, linewidth=1.6, zorder=3.5)
-    if own.flags:
-        places = np.array([place for place, _ in own.flags])
+    if across.flags:
+        places = np.array([place for place, _ in across.flags])
         label_points(
-            ax, own.x[places], own.y[places], [word for _, word in own.flags], (own.x, own.y)
+            ax,
+            across.x[places],
+            across.y[places],
+            [word for _, word in across.flags],
+            (across.x, across.y),
         )
 
 

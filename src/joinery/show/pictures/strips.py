@@ -36,11 +36,11 @@ class Strip:
     picture: Callable[[Axes], object] | None
 
 
-def strips(title: str, finding: str, found: Sequence[Strip]) -> Figure:
+def strips(title: str, finding: str, rows: Sequence[Strip]) -> Figure:
     """All strips, one under the other."""
-    figure, top = paper(title, finding, STRIP * len(found) + 0.85)
-    high = (top - 0.01) / max(len(found), 1)
-    for place, strip in enumerate(found):
+    figure, top = paper(title, finding, STRIP * len(rows) + 0.85)
+    high = (top - 0.01) / max(len(rows), 1)
+    for place, strip in enumerate(rows):
         low = top - (place + 1) * high
         rule = Rectangle(
             (0.045, low + high), 0.91, 0.0, transform=figure.transFigure, color=MIST, linewidth=1

@@ -58,9 +58,9 @@ def separation(fit: Fitted) -> Iterator[Line]:
         advice = (
             'try penalty="firth"' if fit.family.penalties else "leave the term out, or join levels"
         )
-        found = Test(float("nan"), float("nan"))
+        nothing = Test(float("nan"), float("nan"))
         yield Line(
-            "separation", "separation", SEPARATED, "separation", found, SERIOUS, advice, words
+            "separation", "separation", SEPARATED, "separation", nothing, SERIOUS, advice, words
         )
 
 
@@ -75,10 +75,10 @@ def link(fit: Fitted) -> Iterator[Line]:
     zz, ze, uz = 0.0, 0.0, np.zeros(solution.rank)
     figures = per_row(fit)
     for block in working_rows(fit).row_blocks:
-        own = block.own
+        positions = block.own
         w = block.row_weights
-        z = (eta[own] - middle) ** 2
-        zz, ze = zz + float(w @ z**2), ze + float((w * z) @ figures.working[own])
+        z = (eta[positions] - middle) ** 2
+        zz, ze = zz + float(w @ z**2), ze + float((w * z) @ figures.working[positions])
         uz += solution.in_basis(block.X).T @ (w * z)
     left = zz - float(uz @ uz)
     if left <= 1e-10 * zz:

@@ -52,7 +52,7 @@ def order(fit: Fitted) -> Iterator[Line]:
     if verdict != FINE:
         lag = f"lag({fit.design.sentence.response.expression}, 1)"
         advice = f'try std_errors="autocorrelated", or add="{lag}"'
-    found = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
+    finding = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
     yield Line(
         "durbin-watson",
         "order",
@@ -61,7 +61,7 @@ def order(fit: Fitted) -> Iterator[Line]:
         test,
         verdict,
         advice,
-        found,
+        finding,
     )
     if U is None or fit.residual_df <= 2 * LAGS + 2:
         return
@@ -91,10 +91,10 @@ def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray | None]:
     small = len(places) * fit.solution.rank <= MOST_BASIS
     w, parts = [], []
     for block in working_rows(fit).row_blocks:
-        own = block.precisions
-        w.append(own)
+        precisions = block.precisions
+        w.append(precisions)
         if small:
-            parts.append(fit.solution.in_basis(block.X) * np.sqrt(own)[:, None])
+            parts.append(fit.solution.in_basis(block.X) * np.sqrt(precisions)[:, None])
     root = np.sqrt(np.concatenate(w))
     places = places[root[places] > 0]
     e = (figures.residual * root)[places]

@@ -27,10 +27,10 @@ def overlap(fit: Fitted) -> Iterator[Line]:
     terms = fit.design.terms
     if len(terms) < 2:
         return
-    found = inflations(fit)
-    if not found:  # powers and products of one predictor overlap by construction
+    factors = inflations(fit)
+    if not factors:  # powers and products of one predictor overlap by construction
         return
-    name, worst = max(found.items(), key=lambda item: item[1])
+    name, worst = max(factors.items(), key=lambda item: item[1])
     verdict = (
         SERIOUS if worst >= EXTREME_INFLATION else CAUTION if worst >= HIGH_INFLATION else FINE
     )

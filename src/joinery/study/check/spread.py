@@ -38,15 +38,17 @@ def even(fit: Fitted) -> Iterator[Line]:
     squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
     times = figures.times if fit.asides.repeats is not None else None
     rows = int(figures.times[np.isfinite(squares)].sum())
-    found = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
+    solution = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
     test = diagnostics.even_spread(
-        1 - found.rss / found.tss if found.tss > 0 else np.nan, found.n, len(found.kept)
+        1 - solution.rss / solution.tss if solution.tss > 0 else np.nan,
+        solution.n,
+        len(solution.kept),
     )
     ratio = spread_ratio(figures.terms, figures.influence.standardized, figures.times)
     size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
     # unevenness that does not follow the fitted values shows in how much of the squares is
     # explained
-    size = max(size, 4 * test.statistic / found.n) if np.isfinite(test.statistic) else size
+    size = max(size, 4 * test.statistic / solution.n) if np.isfinite(test.statistic) else size
     verdict = judged(test.p, size, small=np.log(1.3), large=np.log(3.0))
     grows = ratio > 1
     words = "the spread changes with the predictors"

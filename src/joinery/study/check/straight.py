@@ -33,8 +33,8 @@ def straight(fit: Fitted) -> Iterator[Line]:
         yield from _lacking(lack_of_fit(fit))
 
 
-def _line(kind: str, check: str, test: Test, verdict: str, advice: str, found: str) -> Line:
-    return Line(kind, "straight line", STRAIGHT, check, test, verdict, advice, found)
+def _line(kind: str, check: str, test: Test, verdict: str, advice: str, finding: str) -> Line:
+    return Line(kind, "straight line", STRAIGHT, check, test, verdict, advice, finding)
 
 
 def _bent_predictors(fit: Fitted, curves: list[tuple[NumberFactor, Test]]) -> Iterator[Line]:
@@ -47,22 +47,24 @@ def _bent_predictors(fit: Fitted, curves: list[tuple[NumberFactor, Test]]) -> It
     factor, test = curves[worst]
     test = Test(test.statistic, float(corrected[worst]), test.df, test.size)
     verdict = judged(test.p, test.size, small=0.02, large=0.15)
-    advice, found = NO_ADVICE, f"{factor.name} bends"
+    advice, finding = NO_ADVICE, f"{factor.name} bends"
     if verdict != FINE:
         spline = f"spline({outside(factor.expression)})"
-        advice = f'{found}: try add="{_next_power(fit, factor)}", or {spline} in its place'
-    yield _line("curvature", f"curvature of {factor.name} (t, Holm)", test, verdict, advice, found)
+        advice = f'{finding}: try add="{_next_power(fit, factor)}", or {spline} in its place'
+    yield _line(
+        "curvature", f"curvature of {factor.name} (t, Holm)", test, verdict, advice, finding
+    )
 
 
 def _bent_fitted(fit: Fitted, test: Test) -> Iterator[Line]:
     if np.isfinite(test.statistic):
         verdict = judged(test.p, test.size, small=0.02, large=0.15)
         advice = NO_ADVICE if verdict == FINE else _unbend(fit)
-        check, found = (
+        check, finding = (
             "curvature across fitted values (Tukey)",
             "the relation bends across the fitted values",
         )
-        yield _line("fitted curvature", check, test, verdict, advice, found)
+        yield _line("fitted curvature", check, test, verdict, advice, finding)
 
 
 def _lacking(test: Test) -> Iterator[Line]:
@@ -116,23 +118,23 @@ def _numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
 def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
     """The t of each predictor's next power, and of squared fitted values, in one pass."""
     solution = fit.solution
-    own = [(f, c) for f, c in _numbers_alone(fit) if c in solution.kept]
+    numbers = [(f, c) for f, c in _numbers_alone(fit) if c in solution.kept]
     middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
-    degrees = [int(_highest(fit, f)) + 1 for f, _ in own]
+    degrees = [int(_highest(fit, f)) + 1 for f, _ in numbers]
     figures = per_row(fit)
     # without a constant a shifted square would bring one in
     middle_fitted = (
         float(np.average(figures.terms, weights=figures.times)) if solution.spans_constant else 0.0
     )
-    size = len(own) + 1
+    size = len(numbers) + 1
     zz, ze, uz = np.zeros(size), np.zeros(size), np.zeros((solution.rank, size))
-    values: list[set[float]] = [set() for _ in own]
+    values: list[set[float]] = [set() for _ in numbers]
     for block in working_rows(fit).row_blocks:
         m = len(block.y)
         w = np.ones(m) if block.weights is None else block.weights
         e, fitted = figures.working[block.own], figures.terms[block.own]
         Z = np.empty((m, size))
-        for j, (_, column) in enumerate(own):
+        for j, (_, column) in enumerate(numbers):
             z = block.X[:, column] - middle.get(column, 0.0)
             Z[:, j] = z ** degrees[j]
             if len(values[j]) <= 2:
@@ -145,7 +147,7 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
         diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df)
         for j in range(size)
     ]
-    return [(f, tests[j]) for j, (f, _) in enumerate(own) if len(values[j]) > 2], tests[-1]
+    return [(f, tests[j]) for j, (f, _) in enumerate(numbers) if len(values[j]) > 2], tests[-1]
 
 
 def lack_of_fit(fit: Fitted) -> Test:
@@ -161,8 +163,10 @@ def lack_of_fit(fit: Fitted) -> Test:
         return NOTHING
     codes = np.zeros(chosen.used, dtype=np.int64)
     for name in names:
-        own = table.column(name).codes(chosen.rows)
-        _, codes = np.unique(codes * (int(own.max()) + 2) + own, return_inverse=True)
+        level_codes = table.column(name).codes(chosen.rows)
+        _, codes = np.unique(
+            codes * (int(level_codes.max()) + 2) + level_codes, return_inverse=True
+        )
         if codes.max() + 1 == len(codes):
             return NOTHING
     figures = per_row(fit)

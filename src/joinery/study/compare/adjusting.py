@@ -37,14 +37,14 @@ class TermBasis:
 
     def places(self, term: int) -> np.ndarray:
         """Where a term's estimable columns stand in the factor."""
-        own = self.terms[term].columns
+        columns = self.terms[term].columns
         kept = self.solution.kept
-        return np.flatnonzero((kept >= own.start) & (kept < own.stop))
+        return np.flatnonzero((kept >= columns.start) & (kept < columns.stop))
 
     def joined(self, chosen: list[int]) -> np.ndarray:
         return np.concatenate([np.empty(0, int), *(self.places(j) for j in chosen)])
 
-    def wald(self, fit: Fitted, before: list[int], own: list[int]) -> Joint:
+    def wald(self, fit: Fitted, before: list[int], terms: list[int]) -> Joint:
         """Wald's test of what a term adds to those before it, all others taken to be zero."""
         s = self.solution
         effects = s.basis_coefficients
@@ -54,7 +54,7 @@ class TermBasis:
         if s.constant_direction is not None:
             constant = s.constant_direction[:, None]
         first = np.column_stack([constant, R[:, self.joined(before)]])
-        rest = _complement(np.column_stack([first, R[:, self.joined(own)]]))
+        rest = _complement(np.column_stack([first, R[:, self.joined(terms)]]))
         L = _complement(np.column_stack([first, rest])).T
         away, others = L @ effects, rest.T @ effects
         if self.turn is not None:
@@ -84,17 +84,17 @@ def adjusted(terms: tuple[DesignTerm, ...], place: int, after: str) -> list[int]
     )
 
 
-def contains(whole: DesignTerm, part: DesignTerm) -> bool:
+def contains(term: DesignTerm, part: DesignTerm) -> bool:
     """Whether a term contains another, by factor and degree: x within x² within x²·z.
 
     log(x) is not x.
     """
-    return whole != part and holds(_degrees(whole), _degrees(part))
+    return term != part and holds(_degrees(term), _degrees(part))
 
 
-def holds(whole: dict[str, float], part: dict[str, float]) -> bool:
+def holds(degrees: dict[str, float], part: dict[str, float]) -> bool:
     """Whether every factor of a part stands in the whole, to no lower degree."""
-    return all(whole.get(base, 0) >= degree for base, degree in part.items())
+    return all(degrees.get(base, 0) >= degree for base, degree in part.items())
 
 
 def contained(terms: tuple[DesignTerm, ...]) -> tuple[frozenset[int], ...]:
@@ -157,15 +157,15 @@ def _recoded(fit: Fitted) -> TermBasis:
             "or fit the table again"
         )
     design = recoded_design(fit.design)
-    own = working_rows(fit)
+    source = working_rows(fit)
     blocks = replace(response_rows(fit), design=design, partitioned_as=fit.design.width)
-    response = joined(own.row_blocks, lambda block: block.beyond_offset)
-    weights = joined(own.row_blocks, lambda block: block.row_weights)
+    response = joined(source.row_blocks, lambda block: block.beyond_offset)
+    weights = joined(source.row_blocks, lambda block: block.row_weights)
     solution = least_squares(
         WithResponse(blocks, response, weights), intercept=design.intercept, n=fit.n_rows
     )
     # both bases span the same space, so that one is the other turned
     turn = np.zeros((fit.solution.rank, solution.rank))
-    for a, b in zip(own.row_blocks, blocks.row_blocks, strict=True):
+    for a, b in zip(source.row_blocks, blocks.row_blocks, strict=True):
         turn += (fit.solution.in_basis(a.X) * weights[a.own, None]).T @ solution.in_basis(b.X)
     return TermBasis(solution, design.terms, turn)

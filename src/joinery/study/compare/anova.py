@@ -35,27 +35,27 @@ def anova(fit: Fitted, after: str = "earlier") -> Table:
     if not fit.estimate.linear:
         return deviance_table(fit, after)
     unit = fit.solution.unit
-    found = [*term_parts(fit, after), *_residual(fit)]
+    lines = [*term_parts(fit, after), *_residual(fit)]
     with np.errstate(all="ignore"):  # infinite where a double cannot hold it
-        ss = np.array([part.ss for part in found]) * unit * unit
-    df = np.array([part.df for part in found])
+        ss = np.array([part.ss for part in lines]) * unit * unit
+    df = np.array([part.df for part in lines])
     with np.errstate(all="ignore"):
         ms = np.where(df > 0, ss / df, np.nan)
         share = (
-            np.array([part.ss for part in found]) / fit.solution.tss
+            np.array([part.ss for part in lines]) / fit.solution.tss
             if fit.solution.tss > 0
             else np.nan * ss
         )
     share[len(fit.design.terms) :] = np.nan
     return Table(
         {
-            "term": [part.term for part in found],
-            "adjusted_for": [part.adjusted_for for part in found],
+            "term": [part.term for part in lines],
+            "adjusted_for": [part.adjusted_for for part in lines],
             "df": df,
             "ss": ss,
             "ms": ms,
-            "f": [part.f for part in found],
-            "p": [part.p for part in found],
+            "f": [part.f for part in lines],
+            "p": [part.p for part in lines],
             "share": share,
         },
         title=f"What each term explains, after {after}",
@@ -74,8 +74,10 @@ def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
         s2 = np.nan
     for place, term in enumerate(terms):
         before = adjusted(terms, place, after)
-        own = basis.places(place)
-        ss, df = extra(solution.factor, g, basis.joined(before), own, solution.constant_direction)
+        places = basis.places(place)
+        ss, df = extra(
+            solution.factor, g, basis.joined(before), places, solution.constant_direction
+        )
         f = ss / df / s2 if df and s2 > 0 else float("nan")
         df2, p = fit.estimate.reference_df, float("nan")
         if fit.sandwich is not None:

@@ -50,17 +50,17 @@ def powers(fit: Fitted) -> Powers:
     low, high = FIRST, LAST
     while True:
         at = np.round(np.arange(low, high + STEP / 2, STEP), 10)
-        found = likelihood(at)
-        best = int(np.argmax(found))
-        cut = found[best] - float(tails.chi2_quantile(fit.level, 1)) / 2
-        wide = (found[0] > cut and low > -FARTHEST), (found[-1] > cut and high < FARTHEST)
+        heights = likelihood(at)
+        best = int(np.argmax(heights))
+        cut = heights[best] - float(tails.chi2_quantile(fit.level, 1)) / 2
+        wide = (heights[0] > cut and low > -FARTHEST), (heights[-1] > cut and high < FARTHEST)
         if not any(wide):
             break
         low, high = low - wide[0], high + wide[1]
     top, peak = _highest(likelihood, at[max(best - 1, 0)], at[min(best + 1, len(at) - 1)])
     cut = peak - float(tails.chi2_quantile(fit.level, 1)) / 2
-    ends = [_crossing(likelihood, at, found, best, cut, side) for side in (-1, 1)]
-    return Powers(at, found, top, ends[0], ends[1], column)
+    ends = [_crossing(likelihood, at, heights, best, cut, side) for side in (-1, 1)]
+    return Powers(at, heights, top, ends[0], ends[1], column)
 
 
 def _positive(fit: Fitted, column: str) -> np.ndarray:
@@ -106,13 +106,13 @@ def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndar
     def likelihood(at: np.ndarray) -> np.ndarray:
         yy, uy = np.zeros(len(at)), np.zeros((fit.solution.rank, len(at)))
         for block in working_rows(fit).row_blocks:
-            own = block.own
-            away = (logs[own] - middle)[:, None]
+            positions = block.own
+            away = (logs[positions] - middle)[:, None]
             with np.errstate(all="ignore"):
                 Z = np.where(
                     np.abs(at) < 1e-9, away, np.expm1(at * away) / np.where(at == 0, 1.0, at)
                 )
-            root = np.sqrt(weights[own])
+            root = np.sqrt(weights[positions])
             Z *= root[:, None]
             yy += np.einsum("ij,ij->j", Z, Z)
             uy += (fit.solution.in_basis(block.X) * root[:, None]).T @ Z
@@ -126,21 +126,21 @@ def _highest(likelihood: Any, low: float, high: float) -> tuple[float, float]:
     """The best power between two, by finer and finer grids."""
     for _ in range(3):
         at = np.linspace(low, high, 21)
-        found = likelihood(at)
-        best = int(np.argmax(found))
+        heights = likelihood(at)
+        best = int(np.argmax(heights))
         low, high = at[max(best - 1, 0)], at[min(best + 1, 20)]
-    return float(at[best]), float(found[best])
+    return float(at[best]), float(heights[best])
 
 
 def _crossing(
-    likelihood: Any, at: np.ndarray, found: np.ndarray, best: int, cut: float, side: int
+    likelihood: Any, at: np.ndarray, heights: np.ndarray, best: int, cut: float, side: int
 ) -> float:
     """Where the likelihood falls through ``cut`` on one side of the best power.
 
     Infinite when it does not.
     """
     places = range(best, len(at)) if side > 0 else range(best, -1, -1)
-    under = next((i for i in places if found[i] < cut), None)
+    under = next((i for i in places if heights[i] < cut), None)
     if under is None:
         return float(side) * np.inf
     low, high = at[under - side], at[under]
@@ -151,49 +151,49 @@ def _crossing(
     return float((low + high) / 2)
 
 
-def suggested(found: Powers) -> tuple[float, str] | None:
+def suggested(curve: Powers) -> tuple[float, str] | None:
     """The simplest power inside the interval, and how it is written; None when none is."""
     for power, form in SIMPLE.items():
-        if found.lower <= power <= found.upper:
-            return power, form.format(found.column)
+        if curve.lower <= power <= curve.upper:
+            return power, form.format(curve.column)
     return None
 
 
 def box_cox(fit: Fitted) -> Table:
     """The table of powers. See ``Fit.box_cox``."""
-    found = powers(fit)
-    inside = (found.power >= found.lower) & (found.power <= found.upper)
+    curve = powers(fit)
+    inside = (curve.power >= curve.lower) & (curve.power <= curve.upper)
     return Table(
         {
-            "power": found.power,
-            "log_likelihood": found.log_likelihood,
+            "power": curve.power,
+            "log_likelihood": curve.log_likelihood,
             "inside": ["yes" if i else "no" for i in inside],
         },
-        title=f"Powers of {found.column}",
-        notes=tuple(_notes(fit, found)),
+        title=f"Powers of {curve.column}",
+        notes=tuple(_notes(fit, curve)),
         kinds={"power": "value", "inside": "text", "log_likelihood": "figure"},
         digits=5,
         most_rows=80,
     )
 
 
-def _notes(fit: Fitted, found: Powers) -> list[str]:
-    ends = f"[{fixed(found.lower, 2)}, {fixed(found.upper, 2)}]"
+def _notes(fit: Fitted, curve: Powers) -> list[str]:
+    ends = f"[{fixed(curve.lower, 2)}, {fixed(curve.upper, 2)}]"
     level = level_words(fit.level)
-    said = [
-        f"best power {fixed(found.best, 2)} {ends}, with its {level} interval; 0 stands for the "
+    notes = [
+        f"best power {fixed(curve.best, 2)} {ends}, with its {level} interval; 0 stands for the "
         "logarithm"
     ]
-    choice = suggested(found)
+    choice = suggested(curve)
     if choice is None:
-        said.append(
-            f"no simple power lies inside; the nearest is {figure(round(found.best * 2) / 2)}"
+        notes.append(
+            f"no simple power lies inside; the nearest is {figure(round(curve.best * 2) / 2)}"
         )
     elif choice[0] == 1 and not fit.response.transformed:
-        said.append(f"1 lies inside: leave {found.column} as it is")
+        notes.append(f"1 lies inside: leave {curve.column} as it is")
     else:
-        said.append(f'{choice[1]} lies inside: revise(response="{choice[1]}")')
-    return said
+        notes.append(f'{choice[1]} lies inside: revise(response="{choice[1]}")')
+    return notes
 
 
 def picture(
@@ -207,19 +207,21 @@ def picture(
     from joinery.show.pictures.fit import Words, profile
     from joinery.study.pictures.words import worded
 
-    found = powers(fit)
-    choice = suggested(found)
+    curve = powers(fit)
+    choice = suggested(curve)
     marks = [
-        (p, form.format(found.column))
+        (p, form.format(curve.column))
         for p, form in SIMPLE.items()
-        if found.power[0] <= p <= found.power[-1]
+        if curve.power[0] <= p <= curve.power[-1]
     ]
-    said = Words(
-        f"Which power of {fit.words(found.column)} suits the model?",
-        "; ".join(_notes(fit, found)),
+    caption = Words(
+        f"Which power of {fit.words(curve.column)} suits the model?",
+        "; ".join(_notes(fit, curve)),
         "power",
         "log likelihood",
     )
     chosen = None if choice is None else choice[0]
-    ends = found.lower, found.best, found.upper
-    return profile(found.power, found.log_likelihood, ends, marks, chosen, worded(said, words), ax)
+    ends = curve.lower, curve.best, curve.upper
+    return profile(
+        curve.power, curve.log_likelihood, ends, marks, chosen, worded(caption, words), ax
+    )

@@ -59,19 +59,19 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
             f"the coefficient of {listed(lacking)} was left out of the model, so nothing can be "
             "claimed of it"
         )
-    found = linear_combination(fit, L, away)
-    lower, upper = found.ends(level)
-    t = found.t
+    combination = linear_combination(fit, L, away)
+    lower, upper = combination.ends(level)
+    t = combination.t
     signs = [operator for _, operator, _ in read]
-    p = [_p(value, d, sign) for value, d, sign in zip(t, found.df, signs, strict=True)]
+    p = [_p(value, d, sign) for value, d, sign in zip(t, combination.df, signs, strict=True)]
     columns: dict[str, list[Any]] = {
         "claim": [f"{left} {operator} {right}" for left, operator, right in read],
-        "difference": found.values.tolist(),
+        "difference": combination.values.tolist(),
         "lower": lower.tolist(),
         "upper": upper.tolist(),
-        "standard_error": found.standard_errors.tolist(),
+        "standard_error": combination.standard_errors.tolist(),
         "t": t.tolist(),
-        "df": found.df.tolist(),
+        "df": combination.df.tolist(),
         "p": p,
     }
     notes = list(said_of_errors(fit))
@@ -87,15 +87,15 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
                 "the claims repeat or contradict one another: one follows from the others; leave "
                 "it out"
             )
-        joint = test_together(fit, U, found.values[equations])
+        joint = test_together(fit, U, combination.values[equations])
         together = {"claim": "all equations together", "t": np.nan, "df": joint.df2, "p": joint.p}
         for name, values in columns.items():
             values.append(together.get(name, np.nan))
         columns["f"] = [np.nan] * len(read) + [joint.f]
-        told = (
+        remarks = (
             f"F({joint.df1}, {joint.df2:.4g})" if joint.f == joint.f else f"no test, as {joint.why}"
         )
-        notes.append(f"the equations together: {told}")
+        notes.append(f"the equations together: {remarks}")
     kinds = dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error") | {
         "claim": "text",
         "f": "own",

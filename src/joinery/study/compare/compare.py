@@ -26,23 +26,25 @@ HEADINGS = {
 HEADINGS |= {"aic": "AIC", "bic": "BIC", "crosscheck_error": "crosscheck error"}
 
 
-def compare(found: Sequence[Fitted]) -> Table:
+def compare(fits: Sequence[Fitted]) -> Table:
     """Fits side by side. See ``joinery.compare``."""
     rows: list[dict[str, Any]] = []
     notes: list[str] = []
-    for place, fit in enumerate(found):
+    for place, fit in enumerate(fits):
         row: dict[str, Any] = {"fit": place + 1, "sentence": fit.sentence}
-        own = (
+        columns = (
             FIGURES if fit.estimate.linear else ("n_rows", "deviance", "residual_df", "aic", "bic")
         )
-        figures = {name: getattr(fit.estimate if name == "deviance" else fit, name) for name in own}
+        figures = {
+            name: getattr(fit.estimate if name == "deviance" else fit, name) for name in columns
+        }
         figures |= {"crosscheck_error": left_out_error(fit)}
         row |= {name: np.nan if value is None else value for name, value in figures.items()}
-        row |= _tested(found[place - 1], fit, place, notes) if place else {}
+        row |= _tested(fits[place - 1], fit, place, notes) if place else {}
         rows.append(row)
         if fit.changes:
             notes.append(f"fit {place + 1} came about by: {'; then '.join(fit.changes)}")
-    for row, fit in zip(rows, found, strict=True):
+    for row, fit in zip(rows, fits, strict=True):
         e = estimates(fit)
         for name, value, error in zip(e.names, e.values, e.standard_errors):
             row[name], row[f"{name} (standard error)"] = value, error
@@ -64,7 +66,7 @@ def compare(found: Sequence[Fitted]) -> Table:
     for name in names:
         if name not in order:
             order += [name, f"{name} (standard error)"]
-    scales = len({str(f.design.sentence.response) for f in found}) > 1
+    scales = len({str(f.design.sentence.response) for f in fits}) > 1
     if scales:
         notes.append(
             "residual SD, AIC, BIC and crosscheck error cannot be compared between different "
@@ -90,9 +92,9 @@ def _tested(before: Fitted, fit: Fitted, place: int, notes: list[str]) -> dict[s
     """The test of a fit against the one before it, and what there is to say of it."""
     why = differing(before, fit)
     if why is not None:
-        told = f"fits {place} and {place + 1} are not tested: {why}"
-        warnings.warn(told, JoineryWarning, stacklevel=4)
-        notes.append(told)
+        words = f"fits {place} and {place + 1} are not tested: {why}"
+        warnings.warn(words, JoineryWarning, stacklevel=4)
+        notes.append(words)
         return {"against": place}
     small, large = sorted(
         (before, fit), key=lambda f: (f.solution.rank, f.family.shape is not None)

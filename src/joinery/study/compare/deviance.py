@@ -29,7 +29,7 @@ def deviance_table(fit: Fitted, after: str) -> Table:
     """The ANOVA table of other families: each line from two nested fits."""
     parts = list(_lines(fit, after))
     name = "chi2" if fit.estimate.known and fit.sandwich is None else "f"
-    found = [_tested(fit, after, place, df, drop) for place, (_, _, df, drop) in enumerate(parts)]
+    tests = [_tested(fit, after, place, df, drop) for place, (_, _, df, drop) in enumerate(parts)]
     notes = [ASKS[after].replace("; shares add up to R²", "")]
     if any(np.isnan(drop) for *_, drop in parts):
         notes.append(
@@ -56,8 +56,8 @@ def deviance_table(fit: Fitted, after: str) -> Table:
             "adjusted_for": [*(words for _, words, _, _ in parts), ""],
             "df": [*(df for _, _, df, _ in parts), fit.residual_df],
             "deviance": [*(drop for _, _, _, drop in parts), fit.estimate.deviance],
-            name: [*(statistic for statistic, _ in found), np.nan],
-            "p": [*(p for _, p in found), np.nan],
+            name: [*(statistic for statistic, _ in tests), np.nan],
+            "p": [*(p for _, p in tests), np.nan],
         },
         title=f"What each term explains, after {after}",
         notes=tuple(notes),
@@ -125,13 +125,15 @@ def restricted(
     )
     known = fit.estimate.dispersion if fit.estimate.known else None
     try:
-        found = reweighted(some, family, link, intercept=constant, n=fit.n_rows, dispersion=known)
+        fit_of_some = reweighted(
+            some, family, link, intercept=constant, n=fit.n_rows, dispersion=known
+        )
     except NoConvergenceError:  # said beside the table: the line is empty
         return float("nan"), len(columns) + constant
     if (
-        not found.converged and not found.running
+        not fit_of_some.converged and not fit_of_some.running
     ):  # stopped at an end of what means can be: there is no maximum
-        return float("nan"), found.solution.rank
+        return float("nan"), fit_of_some.solution.rank
     if family.shape is not None:
-        return -2 * log_likelihood(some, found), found.solution.rank
-    return found.deviance, found.solution.rank
+        return -2 * log_likelihood(some, fit_of_some), fit_of_some.solution.rank
+    return fit_of_some.deviance, fit_of_some.solution.rank

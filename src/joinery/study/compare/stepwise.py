@@ -112,12 +112,12 @@ class Steps:
     def _tried(self, move: Move) -> str:
         sign = -1 if self.rules.criterion == "adjusted r2" else 1
         show = p_value if self.rules.criterion == "p" else lambda v: figure(sign * v, 5)
-        told = [
+        words = [
             f"{'+' if added else '−'} {self.names[g]} {show(score)}"
             for added, g, score in move.tried[:MOST_TRIED]
         ]
         more = len(move.tried) - MOST_TRIED
-        return "; ".join(told) + (f"; {more} more" if more > 0 else "")
+        return "; ".join(words) + (f"; {more} more" if more > 0 else "")
 
     def _notes(self) -> Iterator[str]:
         yield f"chosen: {self._chosen}"
@@ -258,12 +258,14 @@ def _independent(R: np.ndarray, largest: Fitted) -> set[int]:
     """Columns that are neither zero nor, within their term, combinations of one another."""
     out: set[int] = set()
     for term in largest.design.terms:
-        own: list[int] = []
+        columns: list[int] = []
         for j in range(term.columns.start, term.columns.stop):
-            T = triangle(R[:, [*own, j]])
-            if abs(T[len(own), len(own)]) > 1e-9 * max(float(np.linalg.norm(R[:, j])), 1e-300):
-                own.append(j)
-        out |= set(own)
+            T = triangle(R[:, [*columns, j]])
+            if abs(T[len(columns), len(columns)]) > 1e-9 * max(
+                float(np.linalg.norm(R[:, j])), 1e-300
+            ):
+                columns.append(j)
+        out |= set(columns)
     return out
 
 

@@ -54,7 +54,7 @@ def bands(
     1981), Bonferroni under other families."""
     how = how or How()
     eta = linear_predictor(fit, context, X)
-    own = own_variance(fit, context, len(X))
+    variance = own_variance(fit, context, len(X))
     of_mean, df = mean_errors(fit, X)
     rows = max(int(np.isfinite(eta).sum()), 1)
     p = fit.solution.rank
@@ -63,7 +63,7 @@ def bands(
     mean_lower, mean_upper = eta - mean_times * of_mean, eta + mean_times * of_mean
     if not fit.estimate.linear:
         each = 1 - (1 - level) / rows if how.simultaneous else level
-        return _linked(fit, context, eta, of_mean, own, (mean_lower, mean_upper), each)
+        return _linked(fit, context, eta, of_mean, variance, (mean_lower, mean_upper), each)
     if how.intervals == "distribution-free":
         return Bands(eta, mean_lower, mean_upper, *_distribution_free(fit, X, eta, level))
     new_times = t
@@ -71,7 +71,7 @@ def bands(
         bonferroni = _quantile(1 - (1 - level) / (2 * rows), df)
         new_times = np.minimum(np.sqrt(rows * _f_quantile(level, rows, df)), bonferroni)
     spread = np.nan if fit.estimate.scale is None else fit.estimate.scale
-    error = np.hypot(np.sqrt(own) * spread, of_mean)
+    error = np.hypot(np.sqrt(variance) * spread, of_mean)
     return Bands(eta, mean_lower, mean_upper, eta - new_times * error, eta + new_times * error)
 
 
@@ -92,8 +92,8 @@ def _quantile(share: float, df: np.ndarray) -> np.ndarray:
 def _f_quantile(level: float, df1: int, df2: np.ndarray) -> np.ndarray:
     """Quantiles of F for each of many second degrees of freedom."""
     distinct, place = np.unique(df2, return_inverse=True)
-    found = [tails.f_quantile(level, df1, v) if v > 0 and df1 > 0 else np.nan for v in distinct]
-    return np.asarray(found, float)[place]
+    quantiles = [tails.f_quantile(level, df1, v) if v > 0 and df1 > 0 else np.nan for v in distinct]
+    return np.asarray(quantiles, float)[place]
 
 
 def own_variance(fit: Fitted, context: Context, m: int) -> np.ndarray:
@@ -112,7 +112,7 @@ def _linked(
     context: Context,
     eta: np.ndarray,
     error: np.ndarray,
-    own: np.ndarray,
+    variance: np.ndarray,
     mean_ends: tuple[np.ndarray, np.ndarray],
     level: float,
 ) -> Bands:
@@ -130,9 +130,9 @@ def _linked(
     mean_lower, mean_upper = np.minimum(*cut), np.maximum(*cut)
     new_lower = new_upper = np.full(len(eta), np.nan)
     if e.law and e.scale is not None and not (family.shares and trials is None):
-        spread = own * e.scale * e.scale
+        spread = variance * e.scale * e.scale
         if family.discrete:  # a count that weighs more or less than one has no distribution
-            spread = np.where(own == 1, 1.0, np.nan)
+            spread = np.where(variance == 1, 1.0, np.nan)
         new_lower, new_upper = predictive.ends(
             family, link, eta, error, level, trials=trials, spread=spread
         )
@@ -172,18 +172,26 @@ def lacking_columns(expression: Expression, table: TableLike) -> list[str]:
     return [n.name for n in names_in(expression) if n.name not in table.names]
 
 
-def turned_back(fit: Fitted, own: Bands) -> Bands:
+def turned_back(fit: Fitted, scaled: Bands) -> Bands:
     """The bands on the measured scale; ends swap where the transformation turns the order round."""
     response = fit.response
     if not response.transformed:
-        return own
+        return scaled
     back = response.turn_back
     if response.decreasing:
-        own = Bands(own.fitted, own.mean_upper, own.mean_lower, own.new_upper, own.new_lower)
+        scaled = Bands(
+            scaled.fitted, scaled.mean_upper, scaled.mean_lower, scaled.new_upper, scaled.new_lower
+        )
     return Bands(
         *(
             back(v)
-            for v in (own.fitted, own.mean_lower, own.mean_upper, own.new_lower, own.new_upper)
+            for v in (
+                scaled.fitted,
+                scaled.mean_lower,
+                scaled.mean_upper,
+                scaled.new_lower,
+                scaled.new_upper,
+            )
         )
     )
 

@@ -100,12 +100,12 @@ def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
     return out
 
 
-def as_plain(found: ForecastMemory) -> dict[str, Any]:
+def as_plain(memory: ForecastMemory) -> dict[str, Any]:
     """As JSON values."""
     return {
-        "typical": dict(found.typical),
-        "largest_leverage": found.largest_leverage,
-        "basis": None if found.basis is None else found.basis.tolist(),
-        "left_out": None if found.left_out is None else found.left_out.tolist(),
-        "cells": {name: [list(cell) for cell in cells] for name, cells in found.cells.items()},
+        "typical": dict(memory.typical),
+        "largest_leverage": memory.largest_leverage,
+        "basis": None if memory.basis is None else memory.basis.tolist(),
+        "left_out": None if memory.left_out is None else memory.left_out.tolist(),
+        "cells": {name: [list(cell) for cell in cells] for name, cells in memory.cells.items()},
     }

@@ -52,10 +52,10 @@ RowRemarks = list[list[Remark]]
 
 
 def remarks_by_row(
-    fit: Fitted, table: Records, positions: np.ndarray, found: Bands, X: np.ndarray
+    fit: Fitted, table: Records, positions: np.ndarray, measured: Bands, X: np.ndarray
 ) -> RowRemarks:
     """Why a row has no forecast, and what lies outside what was seen or is admitted."""
-    usable = ~np.isnan(found.fitted)
+    usable = ~np.isnan(measured.fitted)
     notes: RowRemarks = [[] for _ in positions]
     for name in needed_columns(fit):
         for place in np.flatnonzero(table.column(name).missing(positions) & ~usable):
@@ -80,25 +80,27 @@ def remarks_by_row(
             np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable
         ):
             notes[place].append(Remark("missing", f"no {shown(lag)}"))
-    _say_not_admitted(fit, found, notes)
+    _say_not_admitted(fit, measured, notes)
     return notes
 
 
-def _say_not_admitted(fit: Fitted, found: Bands, notes: RowRemarks) -> None:
+def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
     """Means that the family cannot have, and ends past the pole of a transformed response."""
     if fit.estimate.linear:
         for place in np.flatnonzero(
-            np.isinf(found.mean_lower + found.mean_upper + found.new_lower + found.new_upper)
+            np.isinf(
+                measured.mean_lower + measured.mean_upper + measured.new_lower + measured.new_upper
+            )
         ):
             notes[place].append(
                 Remark("pole", f"an end lies past the pole of {fit.response.name}: infinite")
             )
         return
-    outside = ~np.isnan(found.fitted) & np.isnan(found.mean_lower)
+    outside = ~np.isnan(measured.fitted) & np.isnan(measured.mean_lower)
     for place in np.flatnonzero(
         outside if fit.estimate.scale is not None else np.zeros(len(outside), bool)
     ):
-        mean = value(float(found.fitted[place]), 3)
+        mean = value(float(measured.fitted[place]), 3)
         words = f"a mean of {mean} is none that the {fit.family.name} family can have: no interval"
         notes[place].append(Remark("not admitted", words))
 
@@ -214,7 +216,7 @@ def judgement(columns: dict[str, Any], level: float) -> list[str]:
     error = error[np.isfinite(error)]
     if not len(error):
         return []
-    said = [
+    notes = [
         f"mean error {figure(float(error.mean()), 3)}, typical error (root mean square) "
         f"{figure(root_mean_square(error), 3)}, over {len(error):,} rows"
     ]
@@ -222,9 +224,9 @@ def judgement(columns: dict[str, Any], level: float) -> list[str]:
     if known:
         share, n = sum(v == "yes" for v in known) / len(known), len(known)
         chance = np.sqrt(level * (1 - level) / n)
-        said.append(
+        notes.append(
             f"{sum(v == 'yes' for v in known)} of {n} observed values lie inside the new-row "
             "interval "
             f"({percent(share)}; meant {level_words(level)}, give or take {percent(float(chance))})"
         )
-    return said
+    return notes

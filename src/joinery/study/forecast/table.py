@@ -65,8 +65,8 @@ def forecast_with_remarks(
             "distribution-free intervals are for one row at a time", argument="simultaneous"
         )
     several = isinstance(level, (list, tuple))
-    asked = level if isinstance(level, (list, tuple)) else [level]
-    levels = [fit.level if v is None else checked_level(v) for v in asked]
+    requested = level if isinstance(level, (list, tuple)) else [level]
+    levels = [fit.level if v is None else checked_level(v) for v in requested]
     table, positions = _new_rows(fit, new)
     table, held = _held(fit, table, positions, hold)
     _check_columns(fit, table)
@@ -74,14 +74,14 @@ def forecast_with_remarks(
     context = fit.design.context(table, positions)
     X = _design_rows(fit, table, positions, held)
     how = How(intervals, simultaneous)
-    found = [turned_back(fit, bands(fit, context, X, v, how)) for v in levels]
-    measured = found[0]
+    by_level = [turned_back(fit, bands(fit, context, X, v, how)) for v in levels]
+    measured = by_level[0]
     columns: dict[str, Any] = {"fitted": measured.fitted}
     if (expected := expected_response(fit, context, X)) is not None:
         columns["expected"] = expected
     if (probability := _probability(fit, context, measured)) is not None:
         columns["probability"] = probability
-    for own, v in zip(found, levels, strict=True):
+    for own, v in zip(by_level, levels, strict=True):
         tail = f"_{100 * v:.10g}" if several else ""
         for name in ("mean_lower", "mean_upper", "new_lower", "new_upper"):
             columns[name + tail] = getattr(own, name)

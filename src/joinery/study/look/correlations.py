@@ -18,7 +18,7 @@ def correlation_table(
     ranked: correlation.Correlation,
     *,
     title: str,
-    said: str,
+    basis: str,
     more: dict[str, Any] | None = None,
 ) -> Table:
     """Correlations as a Table, strongest first; words for strength stand beside the figure."""
@@ -44,7 +44,7 @@ def correlation_table(
         columns,
         title=title,
         notes=(
-            f"correlations with 95 % intervals, {said}; strength: |r| from 0.1 weak, 0.3 "
+            f"correlations with 95 % intervals, {basis}; strength: |r| from 0.1 weak, 0.3 "
             "moderate, 0.5 strong",
         ),
         kinds=kinds

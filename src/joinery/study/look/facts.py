@@ -72,31 +72,31 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
             remarks=(f"{column.name} has no values at all",),
         )
     fresh = np.append(True, ordered[1:] != ordered[:-1])
-    found: dict[str, Any] = {
+    figures: dict[str, Any] = {
         "count": n,
         "missing": missing,
         "distinct": int(np.count_nonzero(fresh)),
     }
-    found["histogram"] = histogram(ordered)
+    figures["histogram"] = histogram(ordered)
     if column.kind == "date":
         first, last = (np.datetime64(int(np.floor(v)), "D") for v in (ordered[0], ordered[-1]))
-        found |= {"values": f"{first} to {last}"}
-        return Facts(column.name, "date", **found, remarks=tuple(_about(column, found)))
-    found |= _moments(ordered)
-    few = found["distinct"] <= n // 2
+        figures |= {"values": f"{first} to {last}"}
+        return Facts(column.name, "date", **figures, remarks=tuple(_about(column, figures)))
+    figures |= _moments(ordered)
+    few = figures["distinct"] <= n // 2
     starts = np.flatnonzero(fresh) if few else np.arange(n)
     distinct = ordered[starts] if few else ordered  # nearly all different: none is repeated often
     repeats = np.diff(np.append(starts, n)) if few else None
-    whole = bool(
+    integral = bool(
         np.all(distinct[:1000] == np.round(distinct[:1000]))
         and np.all(distinct == np.round(distinct))
     )
-    kind = "whole number" if whole else "number"
+    kind = "whole number" if integral else "number"
     remarks = [
-        *_about(column, found),
-        *_about_numbers(column.name, ordered, distinct, repeats, found, whole),
+        *_about(column, figures),
+        *_about_numbers(column.name, ordered, distinct, repeats, figures, integral),
     ]
-    return Facts(column.name, kind, **found, remarks=tuple(remarks))
+    return Facts(column.name, kind, **figures, remarks=tuple(remarks))
 
 
 def _moments(ordered: np.ndarray) -> dict[str, float]:
@@ -121,7 +121,7 @@ def _of_levels(column: Column, rows: Any) -> Facts:
     codes = column.codes(rows)
     present = codes[codes >= 0]
     places, counts = np.unique(present, return_counts=True)
-    found: dict[str, Any] = {
+    figures: dict[str, Any] = {
         "count": len(present),
         "missing": len(codes) - len(present),
         "distinct": len(places),
@@ -133,12 +133,12 @@ def _of_levels(column: Column, rows: Any) -> Facts:
         rest = len(places) - len(order)
         if counts.max() == 1 and len(places) > MOST_LEVELS:
             kind = "id-like" if kind == "category" else kind
-            found["values"] = f"all different: {level_text(column.all_levels[places[0]])}, …"
+            figures["values"] = f"all different: {level_text(column.all_levels[places[0]])}, …"
         else:
-            found["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
+            figures["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
             if kind == "category" and _is_prose(column, places, counts):
                 kind = "text"
-    return Facts(column.name, kind, **found, remarks=tuple(_about(column, found)))
+    return Facts(column.name, kind, **figures, remarks=tuple(_about(column, figures)))
 
 
 def _is_prose(column: Column, places: np.ndarray, counts: np.ndarray) -> bool:
@@ -161,12 +161,12 @@ def histogram(ordered: np.ndarray, cells: int = CELLS) -> str:
 # ------------------------------------------------------------------ remarks
 
 
-def _about(column: Column, found: dict[str, Any]) -> Iterator[str]:
+def _about(column: Column, figures: dict[str, Any]) -> Iterator[str]:
     """What is odd about a column of any kind."""
-    name, n, missing = column.name, found["count"], found["missing"]
+    name, n, missing = column.name, figures["count"], figures["missing"]
     if n == 0:
         yield f"{name} has no values at all"
-    elif found["distinct"] == 1 and n > 1:
+    elif figures["distinct"] == 1 and n > 1:
         yield f"{name} is the same in every row, so it can explain nothing"
     if n and missing >= MANY_MISSING * (n + missing):
         yield f"{name} is nearly all missing: {count(n, 'value')} in {n + missing:,} rows"
@@ -181,10 +181,10 @@ def _about_numbers(
     ordered: np.ndarray,
     distinct: np.ndarray,
     repeats: np.ndarray | None,
-    found: dict[str, Any],
-    whole: bool,
+    figures: dict[str, Any],
+    integral: bool,
 ) -> Iterator[str]:
-    n = found["count"]
+    n = figures["count"]
     stand_in = _stand_in(ordered)
     if stand_in is not None:
         times = int(np.count_nonzero(ordered == stand_in))
@@ -195,26 +195,26 @@ def _about_numbers(
             f'value, leave them out with where="{name} != {stand_in:g}"'
         )
     elif (
-        np.isfinite(found["skew"])
-        and found["skew"] > HEAVY_TAIL
+        np.isfinite(figures["skew"])
+        and figures["skew"] > HEAVY_TAIL
         and ordered[0] > 0
         and len(distinct) > FEW_VALUES
     ):
         logs = np.log(ordered)
         away = logs - logs.mean()
-        if abs(float((away**3).mean() / away.std() ** 3)) < found["skew"] / 2:
+        if abs(float((away**3).mean() / away.std() ** 3)) < figures["skew"] / 2:
             yield (
-                f"{name} has a long tail to the right (skewness {value(found['skew'], 2)}): try "
+                f"{name} has a long tail to the right (skewness {value(figures['skew'], 2)}): try "
                 f"log({name})"
             )
-    if repeats is not None and not whole and n >= 20 and len(distinct) > FEW_VALUES:
+    if repeats is not None and not integral and n >= 20 and len(distinct) > FEW_VALUES:
         common = int(np.argmax(repeats))
         if repeats[common] >= max(0.3 * n, 5):
             yield (
                 f"{name} is {value(float(distinct[common]))} in {percent(repeats[common] / n)} "
                 "of its rows"
             )
-    if whole and 2 < len(distinct) <= FEW_VALUES and n >= 5 * len(distinct):
+    if integral and 2 < len(distinct) <= FEW_VALUES and n >= 5 * len(distinct):
         yield (
             f"{name} has {len(distinct)} different values: category({name}) would treat them as "
             "groups"
@@ -223,17 +223,17 @@ def _about_numbers(
 
 def _stand_in(ordered: np.ndarray) -> float | None:
     """A repeated value such as 999 or −1 that lies outside all the others, or None."""
-    for found, rest in ((ordered[0], "above"), (ordered[-1], "below")):
-        if found not in STAND_INS:
+    for candidate, rest in ((ordered[0], "above"), (ordered[-1], "below")):
+        if candidate not in STAND_INS:
             continue
         first, last = (
-            np.searchsorted(ordered, found, "left"),
-            np.searchsorted(ordered, found, "right"),
+            np.searchsorted(ordered, candidate, "left"),
+            np.searchsorted(ordered, candidate, "right"),
         )
         others = ordered[last:] if rest == "above" else ordered[:first]
         if last - first < 2 or len(others) < 3:
             continue
-        gap = min(abs(found - others[0]), abs(found - others[-1]))
-        if (found < 0 <= others[0]) or gap > others[-1] - others[0]:
-            return float(found)
+        gap = min(abs(candidate - others[0]), abs(candidate - others[-1]))
+        if (candidate < 0 <= others[0]) or gap > others[-1] - others[0]:
+            return float(candidate)
     return None

@@ -143,7 +143,7 @@ class Look:
 
         return ResponseLook(self.table, self.rows, self.sentence)
 
-    def _pairs(self, names: list[str], rows: Any, said: str) -> Table:
+    def _pairs(self, names: list[str], rows: Any, basis: str) -> Table:
         X = (
             np.array([self.table.column(n).numbers(rows) for n in names]).T
             if names
@@ -155,11 +155,11 @@ class Look:
         )  # ranks of very long columns would take longer than all the rest
         _, ranked = correlation.spearman(X[::step], LEVEL)
         if step > 1:
-            said += f"; Spearman's over {len(X[::step]):,} of them taken evenly"
+            basis += f"; Spearman's over {len(X[::step]):,} of them taken evenly"
         labels = [[names[i], names[j]] for i, j in pairs]
         first = {"column": [a for a, _ in labels], "with": [b for _, b in labels]}
         return correlation_table(
-            first, straight, ranked, title="How columns of numbers go together", said=said
+            first, straight, ranked, title="How columns of numbers go together", basis=basis
         )
 
     def draw(

@@ -106,12 +106,12 @@ def _response(look: Look, title: str | None) -> Figure:
     factors = [(t.text, t.factors[0]) for t in at.design.terms if len(t.factors) == 1]
     if not factors:
         raise CallError("the sentence has no term of one column to draw the response against")
-    found = [_across(look, text, factor) for text, factor in factors[:MOST_PANELS]]
+    panels = [_across(look, text, factor) for text, factor in factors[:MOST_PANELS]]
     finding = (
         f"over the {count(len(at.rows), 'row')} complete for the sentence; teal: a smooth with "
         "its band"
     )
-    if any(a.levels for a in found):
+    if any(a.levels for a in panels):
         finding += "; amber: means of levels with 95 % intervals"
     if at.kind == "of":
         finding += "; empirical logits add ½ to both counts"
@@ -119,7 +119,7 @@ def _response(look: Look, title: str | None) -> Figure:
     finding += _left(names, MOST_PANELS)
     y_label = {"of": "empirical logit", "per": "rate"}.get(at.kind, at.name)
     return response(
-        found, y_label, title or f"How does {at.sentence.response} go with each term?", finding
+        panels, y_label, title or f"How does {at.sentence.response} go with each term?", finding
     )
 
 
@@ -131,13 +131,13 @@ def _across(look: Look, text: str, factor: Any) -> Across:
     y = at.heights
     if isinstance(factor, CategoryFactor):
         codes = factor.codes(at.design.context(at.table, at.rows))
-        means, reach = [], []
+        means, half_widths = [], []
         for place in range(len(factor.levels)):
-            own = y[codes == place]
-            n = len(own)
-            means.append(float(own.mean()) if n else np.nan)
-            reach.append(
-                float(t_quantile(0.975, n - 1) * deviation(own) / np.sqrt(n)) if n > 1 else 0.0
+            values = y[codes == place]
+            n = len(values)
+            means.append(float(values.mean()) if n else np.nan)
+            half_widths.append(
+                float(t_quantile(0.975, n - 1) * deviation(values) / np.sqrt(n)) if n > 1 else 0.0
             )
         labels = tuple(level_text(level) for level in factor.levels)
         return Across(
@@ -146,7 +146,7 @@ def _across(look: Look, text: str, factor: Any) -> Across:
             y,
             levels=labels,
             means=np.array(means),
-            reach=np.array(reach),
+            reach=np.array(half_widths),
         )
     expression = factor.expression
     if getattr(expression, "function", "") in ("spline", "polynomial"):

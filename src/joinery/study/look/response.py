@@ -116,19 +116,25 @@ class ResponseLook:
         both = np.column_stack([self.heights, X])
         pairs, straight = correlation.pearson(both, LEVEL)
         _, ranked = correlation.spearman(both, LEVEL)
-        own = pairs[:, 0] == 0
+        with_response = pairs[:, 0] == 0
         parts = [
-            type(c)(c.r[own], c.lower[own], c.upper[own], c.p[own], c.n[own])
+            type(c)(
+                c.r[with_response],
+                c.lower[with_response],
+                c.upper[with_response],
+                c.p[with_response],
+                c.n[with_response],
+            )
             for c in (straight, ranked)
         ]
         first = {"term": list(self.design.names)}
-        said = f"over the {count(len(self.rows), 'row')} complete for the sentence"
+        basis = f"over the {count(len(self.rows), 'row')} complete for the sentence"
         table = correlation_table(
             first,
             parts[0],
             parts[1],
             title=f"{self.name} with each term",
-            said=said,
+            basis=basis,
             more={"variance_inflation": inflation},
         )
         note = (
@@ -149,9 +155,9 @@ class ResponseLook:
             )
             for t in self.design.terms
         ]
-        found = correlation.variance_inflation(solution.factor, groups)
+        inflation = correlation.variance_inflation(solution.factor, groups)
         out = np.full(self.design.width, np.inf)
-        for group, vif in zip(groups, found, strict=True):
+        for group, vif in zip(groups, inflation, strict=True):
             kept = [solution.kept[i] for i in group]
             out[kept] = vif ** (1 / max(len(group), 1))
         for column, combination in solution.dependence.items():
@@ -162,14 +168,14 @@ class ResponseLook:
     @cached_property
     def by_group(self) -> Table:
         """The response across each single-factor term: levels, or four equal ranges."""
-        found: list[dict[str, Any]] = []
+        groups: list[dict[str, Any]] = []
         for term in self.design.terms:
             if len(term.factors) == 1:
-                found += [{"term": term.text, **row} for row in self._across(term.factors[0])]
-        names = list(dict.fromkeys(key for row in found for key in row))
+                groups += [{"term": term.text, **row} for row in self._across(term.factors[0])]
+        names = list(dict.fromkeys(key for row in groups for key in row))
         notes = {"of": LOGIT_NOTE, "per": "rate: count over exposure"}.get(self.kind)
         return Table(
-            {name: [row[name] for row in found] for name in names},
+            {name: [row[name] for row in groups] for name in names},
             title=f"{self.sentence.response} across each term",
             notes=() if notes is None else (notes,),
             kinds={
@@ -193,12 +199,12 @@ class ResponseLook:
             if (codes == place).any()
         ]
 
-    def _summary(self, own: np.ndarray) -> dict[str, Any]:
-        y = self.observed[own]
+    def _summary(self, values: np.ndarray) -> dict[str, Any]:
+        y = self.observed[values]
         n = len(y)
         if self.total is None:
             return {"n": n, "mean": float(y.mean()), "standard_deviation": deviation(y)}
-        events, total = float(y.sum()), float(self.total[own].sum())
+        events, total = float(y.sum()), float(self.total[values].sum())
         share = events / total if total > 0 else np.nan
         if self.kind == "of":
             logit = float(empirical_logit(np.array([events]), np.array([total]))[0])
@@ -238,7 +244,11 @@ def ranges(x: np.ndarray, groups: int = GROUPS) -> tuple[np.ndarray, list[str]]:
     codes = np.searchsorted(cuts, x, side="right")
     labels = []
     for place in range(len(cuts) + 1):
-        own = x[codes == place]
-        ends = dict.fromkeys(value(float(v)) for v in (own.min(), own.max())) if len(own) else [""]
+        values = x[codes == place]
+        ends = (
+            dict.fromkeys(value(float(v)) for v in (values.min(), values.max()))
+            if len(values)
+            else [""]
+        )
         labels.append(" to ".join(ends))
     return codes, labels

@@ -17,16 +17,16 @@ ROUNDED = 1e-5  # what rounding a converted unit leaves
 SAMPLE = 2000
 
 
-def table_remarks(table: Records, rows: Any, found: Sequence[Facts]) -> Iterator[str]:
+def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator[str]:
     """Remarks that take more than one column to make."""
     numeric = [
         f
-        for f in found
+        for f in facts
         if f.kind in ("number", "whole number") and f.distinct > 2 and not f.missing
     ]
     if len(numeric) > 1:
         yield from _multiples(table, rows, numeric)
-    repeated = _repeated(table, rows, [f.name for f in found if f.kind != "id-like"])
+    repeated = _repeated(table, rows, [f.name for f in facts if f.kind != "id-like"])
     if len(repeated):
         labels = listed(table.labels(repeated))
         yield (
@@ -53,13 +53,13 @@ def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[
             continue
         a, b = numeric[i].name, numeric[j].name
         if abs(constant) <= max(1e-6 * size, SAME):
-            said = f"{b} is {value(slope, 7)} × {a}"
+            words = f"{b} is {value(slope, 7)} × {a}"
         else:
-            said = (
+            words = (
                 f"{b} is {value(constant, 6)} {'+' if slope > 0 else '−'} {value(abs(slope), 7)} "
                 f"× {a}"
             )
-        yield f"{said}: a model can use only one of them"
+        yield f"{words}: a model can use only one of them"
 
 
 def _repeated(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:

@@ -46,24 +46,24 @@ def checks(
     by_name: dict[str, list[Line]] = {}
     for line in check_lines(fit):
         by_name.setdefault(line.name, []).append(line)
-    found = []
+    rows = []
     for name, lines in by_name.items():
         verdict = worst([line.verdict for line in lines])
         grave = next((line for line in lines if line.verdict == verdict), lines[0])
-        told = [line for line in lines if line.verdict not in (FINE, "")]
-        said = grave.found if verdict != FINE else grave.check
-        advice = "; ".join(dict.fromkeys(line.advice for line in told)) or _nothing(lines)
-        found.append(
-            Strip(lines[0].question, verdict, said, advice, _picture(fit, name, label_rows))
+        remarkable = [line for line in lines if line.verdict not in (FINE, "")]
+        phrase = grave.found if verdict != FINE else grave.check
+        advice = "; ".join(dict.fromkeys(line.advice for line in remarkable)) or _nothing(lines)
+        rows.append(
+            Strip(lines[0].question, verdict, phrase, advice, _picture(fit, name, label_rows))
         )
-    bad = sum(s.verdict != FINE for s in found)
+    bad = sum(s.verdict != FINE for s in rows)
     finding = (
-        f"{count(bad, 'question')} of {len(found)} to look into" if bad else "nothing to look into"
+        f"{count(bad, 'question')} of {len(rows)} to look into" if bad else "nothing to look into"
     )
     return strips(
         words.get("title") or "Does the model deserve to be believed?",
         f"{fit.sentence}: {finding}",
-        found,
+        rows,
     )
 
 

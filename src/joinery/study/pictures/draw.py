@@ -94,7 +94,7 @@ def _line(
     if float(np.min(x)) > 0:
         grid = grid[grid > 0]
     context, held = _curve_rows(fit, across, grid)
-    own = bands(fit, context, fit.design.matrix(context), fit.level)
+    band = bands(fit, context, fit.design.matrix(context), fit.level)
     figures = per_row(fit)
     name = fit.words(fit.response.name)
     if held:
@@ -109,20 +109,20 @@ def _line(
     if float(np.min(y)) > FROM_ZERO * float(np.max(y)):
         finding += "; the upright axis does not start at zero"
     if not fit.estimate.linear:
-        y, y_label, finding = _means_only(fit, held, own.fitted)
-    said = Words(
+        y, y_label, finding = _means_only(fit, held, band.fitted)
+    caption = Words(
         f"How does {name} change with {fit.words(across)}?", finding, fit.words(across), y_label
     )
     curve = Curve(
         grid,
-        own.fitted,
-        (own.mean_lower, own.mean_upper),
-        (own.new_lower, own.new_upper),
+        band.fitted,
+        (band.mean_lower, band.mean_upper),
+        (band.new_lower, band.new_upper),
         (low, high),
     )
     local = smooth(x, y) if fit.estimate.linear else None
     flags = flags_of(fit, label_rows)
-    return line(x, y, curve, flags, worded(said, words), ax, local, _in_groups(fit, x, y))
+    return line(x, y, curve, flags, worded(caption, words), ax, local, _in_groups(fit, x, y))
 
 
 def _means_only(fit: Fitted, held: list[str], fitted: np.ndarray) -> tuple[np.ndarray, str, str]:

@@ -34,13 +34,13 @@ def forecast(
     from joinery.show.pictures.fit import Ahead, Words, forecasts
 
     table, remarks = forecast_with_remarks(fit, new, None, "model", False, hold)
-    found = table.frame
-    if len(found) > MOST_ROWS:
+    frame = table.frame
+    if len(frame) > MOST_ROWS:
         raise CallError(
-            f"the picture shows up to {MOST_ROWS} rows, not {len(found):,}; forecast some of them"
+            f"the picture shows up to {MOST_ROWS} rows, not {len(frame):,}; forecast some of them"
         )
-    outside = np.array([any(remark.kind in BEYOND for remark in own) for own in remarks])
-    observed = found["observed"].to_numpy(float) if "observed" in found else None
+    outside = np.array([any(remark.kind in BEYOND for remark in of_row) for of_row in remarks])
+    observed = frame["observed"].to_numpy(float) if "observed" in frame else None
     finding = f"{level_words(fit.level)} intervals for the mean and for a single new row"
     if outside.any():
         finding += (
@@ -49,13 +49,13 @@ def forecast(
     if observed is not None:
         finding += "".join(f"; {words}" for words in judgement(dict(table.columns), fit.level)[-1:])
     name = fit.words(fit.response.original)
-    said = Words(f"What {name} is to be expected?", finding, name, "")
+    caption = Words(f"What {name} is to be expected?", finding, name, "")
     rows = Ahead(
-        labels=[str(v) for v in found.index],
-        fitted=found["fitted"].to_numpy(float),
-        mean=(found["mean_lower"].to_numpy(float), found["mean_upper"].to_numpy(float)),
-        new=(found["new_lower"].to_numpy(float), found["new_upper"].to_numpy(float)),
+        labels=[str(v) for v in frame.index],
+        fitted=frame["fitted"].to_numpy(float),
+        mean=(frame["mean_lower"].to_numpy(float), frame["mean_upper"].to_numpy(float)),
+        new=(frame["new_lower"].to_numpy(float), frame["new_upper"].to_numpy(float)),
         observed=observed,
         outside=outside,
     )
-    return forecasts(rows, worded(said, words), ax)
+    return forecasts(rows, worded(caption, words), ax)

@@ -48,14 +48,20 @@ def leverage(
         f"{count(len(bad), 'row')} serious; {count(len(kept), 'row')} far out but well fitted, "
         "to be kept"
     )
-    said = Words(
+    caption = Words(
         "Which rows are far out, which badly fitted?", finding, "leverage", "studentized residual"
     )
     regions = Regions(at.leverage, at.large)
     measures = figures.influence
     flags = flags_of(fit, label_rows)
     return leverage(
-        measures.leverage, measures.studentized, regions, verdicts, flags, worded(said, words), ax
+        measures.leverage,
+        measures.studentized,
+        regions,
+        verdicts,
+        flags,
+        worded(caption, words),
+        ax,
     )
 
 
@@ -76,7 +82,7 @@ def influence(
         if len(over)
         else f"no row decides the answer; the largest is {figure(float(np.nanmax(d)), 2)}"
     )
-    said = Words(
+    caption = Words(
         "Does any row decide the answer?", finding, "row, in the table's order", "Cook's distance"
     )
     bounds = [(at.cooks_distance, f"median of F: {value(at.cooks_distance, 2)}")]
@@ -87,7 +93,7 @@ def influence(
     ):  # here a row is remarkable for this alone
         tall = {int(p) for p in np.argsort(-np.nan_to_num(d))[:3]} | set(over.tolist())
         shown = [f for f in shown if f.place in tall]
-    return stems(d, bounds, shown, worded(said, words), ax)
+    return stems(d, bounds, shown, worded(caption, words), ax)
 
 
 def added_variable(
@@ -101,21 +107,23 @@ def added_variable(
     """The response against one column, the other columns taken off both."""
     from joinery.show.pictures.fit import cloud
 
-    solution, found = fit.solution, estimates(fit)
+    solution, coefficients = fit.solution, estimates(fit)
     names = [
-        name for name, b in zip(found.names, found.values) if name != "intercept" and np.isfinite(b)
+        name
+        for name, b in zip(coefficients.names, coefficients.values)
+        if name != "intercept" and np.isfinite(b)
     ]
     if not names:
         raise CallError("the model has no term to draw")
     chosen = one_of("term", term, names) if term is not None else names[0]
-    column = found.names.index(chosen)
-    own = solution.root[int(np.flatnonzero(solution.places == column)[0])]
+    column = coefficients.names.index(chosen)
+    direction = solution.root[int(np.flatnonzero(solution.places == column)[0])]
     # the part of a column that the others leave is X(XᵀWX)⁻¹ over its own diagonal (Frisch & Waugh
     # 1933)
-    x = joined(working_rows(fit).row_blocks, lambda b: solution.in_basis(b.X) @ own) / float(
-        own @ own
+    x = joined(working_rows(fit).row_blocks, lambda b: solution.in_basis(b.X) @ direction) / float(
+        direction @ direction
     )
-    slope = float(found.values[column])
+    slope = float(coefficients.values[column])
     y = per_row(fit).working + slope * x
     ends = float(x.min()), float(x.max())
     guide = Guide(ends, (slope * ends[0], slope * ends[1]), "slope", amber=True)
@@ -124,8 +132,8 @@ def added_variable(
         f"{chosen}, beyond the other terms",
         f"{fit.words(fit.response.name)}, beyond them",
     )
-    said = Words(f"What does {chosen} add to the rest?", finding, x_label, y_label)
-    return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=[guide])
+    caption = Words(f"What does {chosen} add to the rest?", finding, x_label, y_label)
+    return cloud(x, y, flags_of(fit, label_rows), worded(caption, words), ax, guides=[guide])
 
 
 def component_residual(
@@ -146,13 +154,13 @@ def component_residual(
             "the picture 'component_residual' needs a numeric predictor, and the model has none"
         )
     across = one_of("against", against, tuple(numeric)) if against is not None else numeric[0]
-    own = _columns_of(fit, across)
-    if not own:
+    columns = _columns_of(fit, across)
+    if not columns:
         raise CallError(
             f"no term is of {across} alone; its part stands in products", argument="against"
         )
-    b = fit.solution.coefficients[own]
-    part = joined(working_rows(fit).row_blocks, lambda block: np.asarray(block.X[:, own] @ b))
+    b = fit.solution.coefficients[columns]
+    part = joined(working_rows(fit).row_blocks, lambda block: np.asarray(block.X[:, columns] @ b))
     x = table.column(across).numbers(chosen.rows)
     part = part - part.mean()
     y = part + per_row(fit).working
@@ -160,12 +168,12 @@ def component_residual(
     curve = smooth(x, y)
     finding = _shape(curve, x[order], part[order])
     words_own = f"part of {across} + residual"
-    said = Words(
+    caption = Words(
         f"Is the part of {fit.words(across)} shaped right?", finding, fit.words(across), words_own
     )
     guides = _along(x[order], part[order])
     return cloud(
-        x, y, flags_of(fit, label_rows), worded(said, words), ax, curve=curve, guides=guides
+        x, y, flags_of(fit, label_rows), worded(caption, words), ax, curve=curve, guides=guides
     )
 
 

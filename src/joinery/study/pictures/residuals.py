@@ -53,8 +53,8 @@ def found_by(fit: Fitted, kind: str) -> str:
     """What a check says of this fit, for the line under a picture's title."""
     for line in check_lines(fit):
         if line.kind == kind and np.isfinite(line.test.statistic):
-            told = line.found if line.verdict != "fine" else line.verdict
-            return f"{line.check}: {told}" + (
+            finding = line.found if line.verdict != "fine" else line.verdict
+            return f"{line.check}: {finding}" + (
                 "" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})"
             )
     return ""
@@ -84,9 +84,9 @@ def residuals(
         "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
     )
     y_label = f"{figures.kind} ({fit.words(fit.response.name)})"
-    said = Words("Is anything left in the residuals?", finding, label, y_label)
+    caption = Words("Is anything left in the residuals?", finding, label, y_label)
     flags = placed(flags_of(fit, label_rows), order)
-    return cloud(x, y, flags, worded(said, words), ax, curve=curve, guides=[zero(x)])
+    return cloud(x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)])
 
 
 def _trend(curve: Smooth | None) -> str:
@@ -113,10 +113,10 @@ def spread(
     x, y = figures.fitted[sound], y[sound]
     finding = found_by(fit, "spread") or "a level smooth means an even spread"
     x_label = f"fitted {fit.words(fit.response.name)}"
-    said = Words("Does the spread stay even?", finding, x_label, "√ |studentized residual|")
+    caption = Words("Does the spread stay even?", finding, x_label, "√ |studentized residual|")
     level = Guide((float(x.min()), float(x.max())), (MEDIAN_ROOT, MEDIAN_ROOT))
     flags = placed(flags_of(fit, label_rows), sound)
-    return cloud(x, y, flags, worded(said, words), ax, curve=smooth(x, y), guides=[level])
+    return cloud(x, y, flags, worded(caption, words), ax, curve=smooth(x, y), guides=[level])
 
 
 def histogram(
@@ -131,8 +131,10 @@ def histogram(
     across = np.linspace(min(-3.5, float(z.min())), max(3.5, float(z.max())), 200)
     height = np.exp(-(across**2) / 2) / np.sqrt(2 * np.pi)
     finding = found_by(fit, "normality")
-    said = Words("What shape do the residuals have?", finding, "standardized residual", "density")
-    return histogram(z, (across, height), worded(said, words), ax)
+    caption = Words(
+        "What shape do the residuals have?", finding, "standardized residual", "density"
+    )
+    return histogram(z, (across, height), worded(caption, words), ax)
 
 
 def sequence(
@@ -148,10 +150,12 @@ def sequence(
     named = fit.options.order
     label = f"row, in the order of {fit.words(named)}" if named else "row, in the table's own order"
     finding = found_by(fit, "durbin-watson") or "neighbours should not resemble one another"
-    said = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
+    caption = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
     flags = placed(flags_of(fit, label_rows), order)
     curve = smooth(x, y, span=0.3)
-    return cloud(x, y, flags, worded(said, words), ax, curve=curve, guides=[zero(x)], joined=True)
+    return cloud(
+        x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)], joined=True
+    )
 
 
 def observed_fitted(
@@ -172,11 +176,11 @@ def observed_fitted(
             "; correlation of observed with fitted "
             f"{figure(float(pearson(np.column_stack([x, y]))[1].r[0]), 3)}"
         )
-    said = Words(
+    caption = Words(
         "How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}"
     )
     guides = [Guide(ends, ends, "equal")]
-    return cloud(x, y, flags_of(fit, label_rows), worded(said, words), ax, guides=guides)
+    return cloud(x, y, flags_of(fit, label_rows), worded(caption, words), ax, guides=guides)
 
 
 def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
@@ -185,16 +189,16 @@ def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
 
     observed, expected, variance, trials = groups(fit)
     share, fitted = observed / trials, expected / trials
-    reach = 1.96 * np.sqrt(variance) / trials
+    half_width = 1.96 * np.sqrt(variance) / trials
     finding = found_by(fit, "calibration") or "groups on the line are forecast rightly"
     name = fit.words(fit.response.name)
-    said = Words(
+    caption = Words(
         "Are the fitted means right?",
         finding,
         f"fitted share, {name}",
         "observed share in the group",
     )
-    return calibrated(fitted, share, reach, worded(said, words), ax)
+    return calibrated(fitted, share, half_width, worded(caption, words), ax)
 
 
 # ------------------------------------------------------------------ quantiles
@@ -222,13 +226,13 @@ def quantiles(
         else f"{out} of {n} residuals lie outside what chance allows point by point"
     )
     flags = placed(flags_of(fit, label_rows), order)
-    said = Words(
+    caption = Words(
         "Are the residuals normal?",
         finding,
         "quantile expected of a normal sample",
         f"{'quantile' if by_quantile else 'standardized'} residual, sorted",
     )
-    return quantiles(expected, values[order], band, flags, worded(said, words), ax)
+    return quantiles(expected, values[order], band, flags, worded(caption, words), ax)
 
 
 def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

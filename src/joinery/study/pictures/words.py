@@ -32,9 +32,9 @@ def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
     notable = remarks(fit)
     labels = table.index[chosen.rows]
     if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
-        found = notable if label_rows == "flagged" else []
+        flagged = notable if label_rows == "flagged" else []
         return [
-            Flag(r.place, str(labels[r.place]), r.verdict == SERIOUS) for r in found[:MOST_LABELS]
+            Flag(r.place, str(labels[r.place]), r.verdict == SERIOUS) for r in flagged[:MOST_LABELS]
         ]
     wanted = [label_rows] if isinstance(label_rows, str) else list(label_rows)
     serious = {r.place for r in notable if r.verdict == SERIOUS}

@@ -39,8 +39,8 @@ def coefficients(
     if profile:
         from joinery.study.read.profile import profile_ends
 
-        lower, upper, said = profile_ends(fit, level)
-        notes += said
+        lower, upper, words = profile_ends(fit, level)
+        notes += words
     t = t_values(e)
     columns: dict[str, Any] = {
         "term": list(e.names),

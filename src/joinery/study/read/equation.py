@@ -34,9 +34,11 @@ def equation(fit: Fitted, style: str = "text") -> str:
 
 
 def _for_people(fit: Fitted, style: str) -> str:
-    found = estimates(fit)
+    coefficients = estimates(fit)
     pieces: list[tuple[bool, str]] = []
-    for name, value, error in zip(found.names, found.values, found.standard_errors):
+    for name, value, error in zip(
+        coefficients.names, coefficients.values, coefficients.standard_errors
+    ):
         if np.isnan(value):
             continue
         size = to_decimals(abs(value), with_error(value, error))

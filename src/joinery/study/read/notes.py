@@ -173,5 +173,5 @@ def _about_columns(table: Records, design: Design) -> Iterator[Note]:
             yield Note("column", "caution", f"{name}: {note}", (name,))
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
         # what was noted while the table was read begins with the column's name
-        said = (words for words in table.notes if words.partition(": ")[0] == name)
-        yield from (Note("reading", "caution", words, (name,)) for words in said)
+        matching = (words for words in table.notes if words.partition(": ")[0] == name)
+        yield from (Note("reading", "caution", words, (name,)) for words in matching)

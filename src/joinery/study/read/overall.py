@@ -145,8 +145,8 @@ def _notes(fit: Fitted, test: OverallTest, critical: float, level: float) -> lis
             if test.statistic == test.statistic
             else test.why
         )
-        told = "with" if test.statistic == test.statistic else "and cannot be had:"
-        notes.append(f"F is Wald's, from the chosen covariance, {told} {degrees}")
+        verb = "with" if test.statistic == test.statistic else "and cannot be had:"
+        notes.append(f"F is Wald's, from the chosen covariance, {verb} {degrees}")
     if fit.r_squared is not None:
         over = (
             ""

@@ -75,7 +75,7 @@ class _Profile:
         rows = _held(self.rows, column, value)
         intercept = fit.solution.has_intercept and column > 0
         known = e.dispersion if e.known else None
-        found = reweighted(
+        best = reweighted(
             rows,
             e.family,
             e.link,
@@ -84,24 +84,26 @@ class _Profile:
             dispersion=known,
             near=e.family.shape,
         )
-        return -2 * log_likelihood(rows, found) if e.family.shape is not None else found.deviance
+        return -2 * log_likelihood(rows, best) if e.family.shape is not None else best.deviance
 
     def _penalized(self, held: tuple[int, float] | None) -> float:
         e, fit = self.fit.estimate, self.fit
         intercept = fit.solution.has_intercept
         near = fit.solution.padded_coefficients
-        found = penalized(
+        best = penalized(
             self.rows, e.family, e.link, intercept=intercept, n=fit.n_rows, held=held, near=near
         )
-        return found.objective
+        return best.objective
 
 
 def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:
     """The rows with one column's part held in the offset and the column taken out."""
 
     def change(part: LikelihoodRows) -> LikelihoodRows:
-        own = np.ones(len(part.y)) if column == 0 else part.X[:, column - 1]
-        offset = value * own if part.offset is None else part.offset + value * own
+        column_values = np.ones(len(part.y)) if column == 0 else part.X[:, column - 1]
+        offset = (
+            value * column_values if part.offset is None else part.offset + value * column_values
+        )
         X = part.X if column == 0 else np.asfortranarray(np.delete(part.X, column - 1, axis=1))
         return replace(part, X=X, offset=offset)
 

@@ -160,15 +160,19 @@ def _of_rows(
 
     fitted, lower, upper = nothing.copy(), nothing.copy(), nothing.copy()
     try:
-        found = forecast(place)
-        fitted, lower, upper = found.fitted, found.new_lower, found.new_upper
+        forecasts = forecast(place)
+        fitted, lower, upper = forecasts.fitted, forecasts.new_lower, forecasts.new_upper
     except NewRowError:  # a level that only these rows have: forecast the others one by one
         for i, row in enumerate(place):
             try:
-                found = forecast(np.array([row]))
+                forecasts = forecast(np.array([row]))
             except JoineryError:
                 continue
-            fitted[i], lower[i], upper[i] = found.fitted[0], found.new_lower[0], found.new_upper[0]
+            fitted[i], lower[i], upper[i] = (
+                forecasts.fitted[0],
+                forecasts.new_lower[0],
+                forecasts.new_upper[0],
+            )
     if fit.response.kind == "of" and fit.response.total is not None:
         fitted = fitted / evaluate(fit.response.total, part.design.context(table, positions[place]))
     return _Forecasts(place, times, fitted, lower, upper)
@@ -202,29 +206,29 @@ def _dealt(
     else:
         deal = np.random.default_rng(seed).permutation(len(each)) % folds
         words = f"{folds} folds, dealt at random"
-    found = np.zeros((len(times), folds), int)
-    np.add.at(found, (each, deal), 1)
-    return found, words
+    counts = np.zeros((len(times), folds), int)
+    np.add.at(counts, (each, deal), 1)
+    return counts, words
 
 
 def _by_fold(fold: np.ndarray, times: np.ndarray, folds: int) -> np.ndarray:
-    found = np.zeros((len(fold), folds), int)
-    found[np.arange(len(fold)), fold] = times
-    return found
+    counts = np.zeros((len(fold), folds), int)
+    counts[np.arange(len(fold)), fold] = times
+    return counts
 
 
 def _folded(fit: Fitted, deal: np.ndarray, *, in_time: bool) -> _Forecasts:
     """Rows of each fold as forecast by a fit of the others (in time: of the earlier ones)."""
     table, used = rows_at_hand(fit)
     positions = np.arange(len(table))[used.rows]
-    found = []
+    parts = []
     for fold, part in _parts(fit, deal, positions, in_time=in_time):
         held = np.flatnonzero(deal[:, fold])
-        found.append(_of_rows(fit, part, table, positions, held, deal[held, fold].astype(float)))
-    if not found:
+        parts.append(_of_rows(fit, part, table, positions, held, deal[held, fold].astype(float)))
+    if not parts:
         raise CallError("no fold leaves enough rows to fit the model to; ask for fewer folds")
     names = _Forecasts.__annotations__
-    return _Forecasts(**{name: np.concatenate([getattr(f, name) for f in found]) for name in names})
+    return _Forecasts(**{name: np.concatenate([getattr(f, name) for f in parts]) for name in names})
 
 
 def _parts(
@@ -239,19 +243,24 @@ def _parts(
         left = deal.sum(axis=1) - out
         if not out.any() or not left.any():
             continue
-        rows, changed, asked = used.without(positions[left == 0]), table, options
+        rows, changed, changed_options = used.without(positions[left == 0]), table, options
         if fit.options.repeats is not None:
             kept = np.zeros(len(table))
             kept[positions] = left
-            changed, asked = table.replaced(KEPT, kept), replace(options, repeats=f'"{KEPT}"')
+            changed, changed_options = (
+                table.replaced(KEPT, kept),
+                replace(options, repeats=f'"{KEPT}"'),
+            )
         try:
-            yield fold, fit.origin.refit(used=rows, table=changed, options=asked)
+            yield fold, fit.origin.refit(used=rows, table=changed, options=changed_options)
         except UnusableColumnError:  # a reference level or a curve's values are lost
             try:
                 sentence = without_references(fit.design.sentence)
                 yield (
                     fold,
-                    fit.origin.refit(sentence=sentence, used=rows, table=changed, options=asked),
+                    fit.origin.refit(
+                        sentence=sentence, used=rows, table=changed, options=changed_options
+                    ),
                 )
             except (EstimationError, UnusableColumnError):
                 continue
@@ -266,9 +275,10 @@ def _figures(
     fit: Fitted, unseen: _Forecasts, seen: _Forecasts, inside: np.ndarray | None
 ) -> list[tuple[str, float, float]]:
     rows: list[tuple[str, float, float]] = []
-    own = _observed(fit)
+    observed = _observed(fit)
     pairs = [
-        _Judged(f.fitted, own.y[f.place], f.times, own.trials[f.place]) for f in (unseen, seen)
+        _Judged(f.fitted, observed.y[f.place], f.times, observed.trials[f.place])
+        for f in (unseen, seen)
     ]
 
     def add(name: str, values: list[float]) -> None:
@@ -286,7 +296,7 @@ def _figures(
         add("mean absolute error", [j.mean(np.abs(j.error)) for j in pairs])
         add(
             "explained (R²)",
-            [_explained(fit, own, f, j) for f, j in zip((unseen, seen), pairs, strict=True)],
+            [_explained(fit, observed, f, j) for f, j in zip((unseen, seen), pairs, strict=True)],
         )
     shares = [_inside(fit, f, j) for f, j in zip((unseen, seen), pairs, strict=True)]
     if inside is not None:
@@ -330,7 +340,7 @@ class _Judged:
         return float(np.sqrt(self.mean((self.error / size) ** 2)) * size)
 
 
-def _explained(fit: Fitted, own: _Observed, f: _Forecasts, j: _Judged) -> float:
+def _explained(fit: Fitted, observed: _Observed, f: _Forecasts, j: _Judged) -> float:
     """1 − Σwe²/Σw(y − o − mean)², the mean that of the rows forecast.
 
     About zero where the model has no constant.
@@ -338,9 +348,9 @@ def _explained(fit: Fitted, own: _Observed, f: _Forecasts, j: _Judged) -> float:
     known = np.isfinite(j.fitted)
     if not known.any():
         return float("nan")
-    y, e = (j.y - own.offset[f.place])[known], j.error[known]
+    y, e = (j.y - observed.offset[f.place])[known], j.error[known]
     size = float(np.max(np.abs(y))) or 1.0
-    w = (own.weights[f.place] * f.times)[known]
+    w = (observed.weights[f.place] * f.times)[known]
     level = float(np.average(y / size, weights=w)) if fit.solution.spans_constant else 0.0
     total = float(w @ (y / size - level) ** 2)
     return 1 - float(w @ (e / size) ** 2) / total if total > 0 else float("nan")
@@ -394,9 +404,9 @@ def _calibration(j: _Judged) -> float:
     logit = LINKS["logit"]
     part = LikelihoodRows(logit.eta(p)[:, None], j.y[known], j.times[known], j.trials[known], None)
     try:
-        found = reweighted(
+        logistic = reweighted(
             ArrayRows(part), FAMILIES["binomial"], logit, intercept=True, n=n, dispersion=1.0
         )
     except EstimationError:
         return float("nan")
-    return float(found.b[1]) if found.converged else float("nan")
+    return float(logistic.b[1]) if logistic.converged else float("nan")

@@ -25,12 +25,12 @@ def family_rows(fit: Fitted) -> PerRow:
     rows = working_rows(fit)
     assert isinstance(rows, WorkingRows)
     e = fit.estimate
-    found: dict[str, list[np.ndarray]] = {}
+    columns: dict[str, list[np.ndarray]] = {}
     rng = np.random.default_rng(SEED)
     for _, part, state in rows.states:
         for name, values in _figures(fit, part, state, rng).items():
-            found.setdefault(name, []).append(np.broadcast_to(values, len(part.y)))
-    joined = {name: np.concatenate(values) for name, values in found.items()}
+            columns.setdefault(name, []).append(np.broadcast_to(values, len(part.y)))
+    joined = {name: np.concatenate(values) for name, values in columns.items()}
     measures = Influence(**{name: joined[name] for name in Influence.__annotations__})
     kinds = ("deviance_residual", "pearson_residual", "working_residual", "quantile_residual")
     extras = {name: joined[name] for name in kinds if not np.isnan(joined[name]).all()}

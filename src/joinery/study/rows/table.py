@@ -88,7 +88,7 @@ def remarks(fit: Fitted) -> list[Remark]:
             | (measures.leverage >= at.leverage)
             | (measures.leverage >= 1)
         )
-    found = [
+    several = [
         Remark(place, _verdict(h, t, d, at), h, t, d, at)
         for place, h, t, d in zip(
             places[notable].tolist(),
@@ -100,7 +100,7 @@ def remarks(fit: Fitted) -> list[Remark]:
     ]
     rank = {SERIOUS: 0, CAUTION: 1, FINE: 2}
     return sorted(
-        found,
+        several,
         key=lambda r: (
             rank[r.verdict],
             -r.cooks_distance if r.cooks_distance == r.cooks_distance else 0.0,
@@ -128,12 +128,12 @@ def _remarkable(fit: Fitted, at: Limits) -> tuple[np.ndarray, Influence]:
             solution, some_rows(block.columns, few), residual[few], weights, known
         )
 
-    found = list(response_rows(fit).row_blocks.each(few_of))
+    parts = list(response_rows(fit).row_blocks.each(few_of))
     joined = {
-        name: np.concatenate([getattr(m, name) for _, m in found])
+        name: np.concatenate([getattr(m, name) for _, m in parts])
         for name in Influence.__annotations__
     }
-    return np.concatenate([places for places, _ in found]), Influence(**joined)
+    return np.concatenate([places for places, _ in parts]), Influence(**joined)
 
 
 def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Limits) -> str:
@@ -216,9 +216,9 @@ def _changes(fit: Fitted) -> dict[str, np.ndarray]:
         w = block.precisions
         return changes(solution, block.X, scaled[block.own], measures.leverage[block.own], w)
 
-    found = joined(working_rows(fit).row_blocks, changes_of)
+    parts = joined(working_rows(fit).row_blocks, changes_of)
     names = ["intercept", *fit.design.names] if solution.has_intercept else list(fit.design.names)
-    return {f"dfbetas {names[place]}": found[:, j] for j, place in enumerate(solution.places)}
+    return {f"dfbetas {names[place]}": parts[:, j] for j, place in enumerate(solution.places)}
 
 
 @dataclass(frozen=True)

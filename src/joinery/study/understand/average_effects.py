@@ -25,17 +25,17 @@ PER_SD = 1e-5  # the step of a numeric derivative, in standard deviations
 def average_effects(fit: Fitted, level: float | None = None) -> Table:
     """The table of average effects. See ``Fit.average_effects``."""
     level = fit.level if level is None else checked_level(level)
-    found = list(_effects(fit))
-    if not found:
+    rows = list(_effects(fit))
+    if not rows:
         raise CallError("the model has no predictor whose effect could be averaged")
-    J = np.array([slope for _, _, slope in found])
+    J = np.array([slope for _, _, slope in rows])
     effects = Combination(
-        np.array([effect for _, effect, _ in found]), *errors_in_basis(fit, in_basis(fit, J))
+        np.array([effect for _, effect, _ in rows]), *errors_in_basis(fit, in_basis(fit, J))
     )
     lower, upper = effects.ends(level)
     return Table(
         {
-            "term": [name for name, _, _ in found],
+            "term": [name for name, _, _ in rows],
             "effect": effects.values,
             "lower": lower,
             "upper": upper,

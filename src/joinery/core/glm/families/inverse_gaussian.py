@@ -75,8 +75,8 @@ class InverseGaussian:
             below = self.cdf(np.exp(high), mu, trials=None, spread=spread) < share
             if not (above.any() or below.any()):
                 break
-            reach = high - low
-            low, high = np.where(above, low - reach, low), np.where(below, high + reach, high)
+            width = high - low
+            low, high = np.where(above, low - width, low), np.where(below, high + width, high)
         for _ in range(60):
             middle = (low + high) / 2
             under = self.cdf(np.exp(middle), mu, trials=None, spread=spread) < share

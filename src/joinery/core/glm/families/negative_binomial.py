@@ -44,10 +44,10 @@ class NegativeBinomial:
 
     def deviance(self, y: Rows, mu: Rows, rest: Rows | None = None) -> Rows:
         away = y - mu
-        found = excess(y, mu, away)
+        unit = excess(y, mu, away)
         if np.isfinite(self.k):
-            found = found - excess(y + self.k, mu + self.k, away)
-        return np.asarray(2 * np.maximum(found, 0.0))
+            unit = unit - excess(y + self.k, mu + self.k, away)
+        return np.asarray(2 * np.maximum(unit, 0.0))
 
     def start(self, y: Rows, trials: Rows | None) -> Rows:
         return np.asarray(y + 0.1)
