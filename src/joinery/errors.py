@@ -80,7 +80,7 @@ class SentenceError(JoineryError):
     """The model sentence cannot be read: the message shows it with a caret under the place.
 
     Attributes: ``text``, ``position`` (0-based, or None), ``problem``, ``expected``,
-        ``suggestion``."""
+    ``suggestion``."""
 
     def __init__(
         self,
@@ -119,7 +119,7 @@ class UnknownColumnError(SentenceError):
     """The sentence or an option names a column that the table does not have.
 
     Attributes: ``name``, ``known`` (the columns there are), ``suggestion`` (the nearest, or None),
-        ``where``."""
+    ``where``."""
 
     def __init__(
         self,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,7 @@ from joinery.model.result import Fit
 from joinery.show import forms
 from joinery.show import short_page as page
 from joinery.show.table import Table
-from joinery.study.look.look import look
+from joinery.study.look.look import Look, look
 from joinery.study.short_page import short_page
 
 FIRST = "honey_kg given forage_km2, altitude_m, feed_kg, rain_days, hive_type"
@@ -26,25 +27,44 @@ WINTER = "survived of colonies given altitude_m, log(forage_km2), stores_kg"
 
 
 def walk(folder: str) -> None:
-    """Prints what a person would read at each step.
-
-    Pictures and a saved result go into ``folder``.
-    """
+    """Print what a person would read at each step; pictures and files go into ``folder``."""
     place = Path(folder)
     if place.exists() and not place.is_dir():
         raise CallError(f"{folder} is a file; the demo wants a folder to write into")
     place.mkdir(parents=True, exist_ok=True)
-    drawn: list[Path] = []
+    files = _Files(place, [])
+    first = _look_fit_and_check(files)
+    mended = _mend(first, files)
+    forecast = _forecast(mended, files)
+    _winter(files)
+    _hand_over(mended, forecast, files)
+    forms.say(
+        f"\nWritten into {place}/: {', '.join(path.name for path in files.written)}",
+        "\nTry next:",
+        "  joinery look YOUR.csv",
+        "  joinery fit sample:jars 'jars_sold given hours_open'",
+        "  joinery stepwise sample:queens 'eggs_a_day given all but queen, outcome' "
+        "--criterion bic",
+        "  joinery draw sample:yields 'honey_kg given forage_km2' line --output line.png",
+    )
 
-    def draw(made: Fit, name: str, file: str = "", **options: Any) -> None:
-        drawn.append(place / f"{file or name}.png")
-        made.draw(name, path=drawn[-1], **options)
 
+@dataclass(frozen=True)
+class _Files:
+    """The folder of the demo, and what was written into it."""
+
+    folder: Path
+    written: list[Path]
+
+    def draw(self, made: Fit | Look, name: str, file: str = "", **options: Any) -> None:
+        made.draw(name, path=self.folder / f"{file or name}.png", **options)
+        self.written.append(self.folder / f"{file or name}.png")
+
+
+def _look_fit_and_check(files: _Files) -> Fit:
     _step("1. Look at the table", "joinery look sample:yields --id hive")
-    seen = look("sample:yields", FIRST, id="hive")
     forms.say(forms.grid(look("sample:yields", id="hive").columns))
-    drawn.append(place / "response.png")
-    seen.draw("response", path=drawn[-1])
+    files.draw(look("sample:yields", FIRST, id="hive"), "response")
 
     _step("2. Say a model, fit it and read it", f"joinery fit sample:yields '{FIRST}' --id hive")
     first = fit("sample:yields", FIRST, id="hive")
@@ -53,61 +73,54 @@ def walk(folder: str) -> None:
     _step("3. Test: what does each term add?", "fit.anova('others')")
     forms.say(forms.grid(first.anova("others")))
 
-    _step(
-        "4. Check it: what the model takes for granted, and which rows stand out",
-        "fit.checks(), fit.rows()",
-    )
+    heading = "4. Check it: what the model takes for granted, and which rows stand out"
+    _step(heading, "fit.checks(), fit.rows()")
     forms.say(forms.grid(first.checks()), "", forms.grid(_remarkable(first)))
-    draw(first, "checks")
+    files.draw(first, "checks")
+    return first
 
-    _step(
-        "5. Mend it: feeding pays when it rains, altitude bends", f"fit = fit.revise(add={ADDED})"
-    )
+
+def _mend(first: Fit, files: _Files) -> Fit:
+    heading = "5. Mend it: feeding pays when it rains, altitude bends"
+    _step(heading, f"fit = fit.revise(add={ADDED})")
     bent = first.revise(add=ADDED)
     forms.say(forms.grid(_short(compare(first, bent))), "", forms.grid(_remarkable(bent)))
-    draw(bent, "leverage")
-    _step(
-        "   One row now decides the curve, so see the model without it",
-        f"fit = fit.revise(leave_out={WITHOUT})",
-    )
+    files.draw(bent, "leverage")
+
+    heading = "   One row now decides the curve, so see the model without it"
+    _step(heading, f"fit = fit.revise(leave_out={WITHOUT})")
     mended = bent.revise(leave_out=WITHOUT)
     forms.say(page.renderable(short_page(mended._fitted)))
-    draw(mended, "line", "altitude", against="altitude_m")
+    files.draw(mended, "line", "altitude", against="altitude_m")
+    return mended
 
+
+def _forecast(mended: Fit, files: _Files) -> Table:
     _step("6. Forecast the hives that have no honey weighed yet", "fit.forecast()")
     forecast = mended.forecast()
     forms.say(forms.grid(forecast), "", forms.grid(mended.crosscheck()))
-    draw(mended, "forecast")
+    files.draw(mended, "forecast")
+    return forecast
 
-    _step(
-        "7. Not only numbers: how many colonies came through the winter",
-        f"joinery fit sample:winter '{WINTER}'",
-    )
+
+def _winter(files: _Files) -> None:
+    heading = "7. Not only numbers: how many colonies came through the winter"
+    _step(heading, f"joinery fit sample:winter '{WINTER}'")
     winter = fit("sample:winter", WINTER, id="apiary")
     forms.say(page.renderable(short_page(winter._fitted)))
-    draw(winter, "line", "survival", against="stores_kg")
-    _step(
-        "   Three apiaries were kept back; now their figures have come",
-        "fit.forecast('sample:winter_outcome')",
-    )
+    files.draw(winter, "line", "survival", against="stores_kg")
+
+    heading = "   Three apiaries were kept back; now their figures have come"
+    _step(heading, "fit.forecast('sample:winter_outcome')")
     forms.say(forms.grid(winter.forecast("sample:winter_outcome")))
 
-    saved = mended.save(place / "honey.json")
-    table = forecast.write(place / "forecast.csv")
-    _step(
-        "8. Hand over: forecast from the saved result alone",
-        f"joinery forecast {saved} --at '{AT}'",
-    )
+
+def _hand_over(mended: Fit, forecast: Table, files: _Files) -> None:
+    saved = mended.save(files.folder / "honey.json")
+    files.written.extend((saved, forecast.write(files.folder / "forecast.csv")))
+    heading = "8. Hand over: forecast from the saved result alone"
+    _step(heading, f"joinery forecast {saved} --at '{AT}'")
     forms.say(forms.grid(load(saved).forecast(AT)))
-    forms.say(
-        f"\nWritten into {place}/: {', '.join(path.name for path in (*drawn, saved, table))}",
-        "\nTry next:",
-        "  joinery look YOUR.csv",
-        "  joinery fit sample:jars 'jars_sold given hours_open'",
-        "  joinery stepwise sample:queens 'eggs_a_day given all but queen, outcome' --criterion "
-        "bic",
-        "  joinery draw sample:yields 'honey_kg given forage_km2' line --output line.png",
-    )
 
 
 def _short(table: Table) -> Table:

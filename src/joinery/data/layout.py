@@ -47,8 +47,8 @@ def layout(head: Sequence[Sequence[str]], tail: Sequence[Sequence[str]], complet
     """Finds the table among rows of cells.
 
     Parameters: ``head`` the first rows; ``tail`` the last ones, of which those of the table come
-        first; ``whole`` whether both together are all there is (then a row is not counted twice).
-        Returns a Layout whose ``header`` counts rows of ``head``."""
+    first; ``whole`` whether both together are all there is (then a row is not counted twice).
+    Returns a Layout whose ``header`` counts rows of ``head``."""
     widths = [_filled(row) for row in head]
     counted = Counter(w for w in widths if w > 1)
     width = max(counted, key=lambda w: (counted[w] * (w > 1), w)) if counted else 1

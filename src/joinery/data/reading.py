@@ -61,7 +61,7 @@ def sample_data(name: str = "yields") -> pd.DataFrame:
     """A made-up table of the beekeepers' cooperative.
 
     Parameters: ``name``, one of ``sample_names()``. Returns a DataFrame. Raises CallError for
-        another name.
+    another name.
 
     >>> sample_data("jars").shape
     (14, 2)
@@ -105,12 +105,12 @@ def read(
     """A file as a DataFrame, its way of writing found out.
 
     Parameters: ``path`` to .csv .tsv .txt (delimiter found out) .json .jsonl .parquet .feather
-        .xlsx .ods, or "-" for standard input; ``table`` the sheet. Each guess can be settled:
-        ``decimal`` "." or ","; ``delimiter``; ``encoding``; ``header`` the line of the header, from
-        1; ``footer`` how many last lines are no rows; ``dates`` "day first" or "month first".
-        Returns a DataFrame; what was guessed stands in ``attrs["joinery_notes"]``. Raises DataError
-        when there is no such file, EmptyTableError without rows, FileFormatError when it is no such
-        file as its ending says.
+    .xlsx .ods, or "-" for standard input; ``table`` the sheet. Each guess can be settled:
+    ``decimal`` "." or ","; ``delimiter``; ``encoding``; ``header`` the line of the header, from
+    1; ``footer`` how many last lines are no rows; ``dates`` "day first" or "month first".
+    Returns a DataFrame; what was guessed stands in ``attrs["joinery_notes"]``. Raises DataError
+    when there is no such file, EmptyTableError without rows, FileFormatError when it is no such
+    file as its ending says.
 
     >>> import tempfile, pathlib
     >>> file = pathlib.Path(tempfile.mkdtemp()) / "stall.csv"

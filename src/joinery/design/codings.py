@@ -15,7 +15,7 @@ def coding_matrix(coding: str, levels: int) -> np.ndarray:
     The first level is the reference.
 
     Indicator: 1 for the level. Effect: the same, the reference −1. Helmert: each level against the
-        mean of those before it, so that a column's coefficient is that difference."""
+    mean of those before it, so that a column's coefficient is that difference."""
     out = np.zeros((levels, levels - 1))
     for j in range(levels - 1):
         if coding == "helmert":

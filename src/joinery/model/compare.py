@@ -21,11 +21,11 @@ def compare(*fits: Fit) -> Table:
     """Fits of the same response side by side: figures, nested tests, coefficients.
 
     Parameters: two or more fits. Each is tested against the one before it when one of the two holds
-        the other.
+    the other.
     Returns a Table with a row for each fit: sentence, figures, crosscheck_error (left-one-out),
-        against, test, df, p, and each coefficient with its standard error. Warns with
-        JoineryWarning when fits rest on different rows or responses, and says what to do. Raises
-        CallError for fewer than two fits, or one loaded from a file.
+    against, test, df, p, and each coefficient with its standard error. Warns with
+    JoineryWarning when fits rest on different rows or responses, and says what to do. Raises
+    CallError for fewer than two fits, or one loaded from a file.
     Source: Draper & Smith 1998, 6.1.
 
     >>> import joinery as jn
@@ -93,12 +93,12 @@ def stepwise(
     """Chooses among the terms of a sentence step by step.
 
     Parameters: ``data`` and ``model`` as for ``fit``: the sentence is the largest model. ``moves``:
-        ``"drop"`` from it, ``"add"`` from the intercept up, or ``"add and drop"`` from the
-        intercept up. ``criterion``: ``"aic"``, ``"bic"``, ``"adjusted r2"``, or ``"p"`` with
-        ``enter`` and ``leave``. ``keep``: terms that always stay. Other options as ``fit``.
-        Categories and products move whole, products only with their main effects; every model rests
-        on the rows that are complete for the largest. Returns a Trail. Raises CallError for another
-        criterion, a kept term that is not there, or a family but the normal.
+    ``"drop"`` from it, ``"add"`` from the intercept up, or ``"add and drop"`` from the
+    intercept up. ``criterion``: ``"aic"``, ``"bic"``, ``"adjusted r2"``, or ``"p"`` with
+    ``enter`` and ``leave``. ``keep``: terms that always stay. Other options as ``fit``.
+    Categories and products move whole, products only with their main effects; every model rests
+    on the rows that are complete for the largest. Returns a Trail. Raises CallError for another
+    criterion, a kept term that is not there, or a family but the normal.
     Source: Draper & Smith 1998, 15; Akaike 1974; Schwarz 1978.
 
     >>> trail = stepwise("sample:queens", "eggs_a_day given weight_mg, age_days, humidity")

@@ -97,8 +97,8 @@ def load(path: str | os.PathLike[str]) -> Fit:
     """A fit from a file written by ``Fit.save``.
 
     Parameters: ``path`` of the file. Returns a Fit that forecasts and prints as before, without the
-        table's rows. Raises DataError when there is no such file, FileFormatError when it is
-        malformed, newer or tampered with.
+    table's rows. Raises DataError when there is no such file, FileFormatError when it is
+    malformed, newer or tampered with.
 
     >>> import joinery as jn, tempfile, pathlib
     >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"

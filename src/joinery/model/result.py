@@ -22,9 +22,9 @@ class Fit:
     """A fitted model. Made by ``fit``, ``load`` and ``Fit.revise``; never changed afterwards.
 
     Figures: ``sentence family link level n_rows left_out``; ``r_squared adjusted_r_squared
-        residual_sd model_df residual_df``; ``deviance null_deviance dispersion shape log_likelihood
-        aic bic``; ``converged iterations``; ``changes``; ``notes remarks``. A figure without
-        meaning for the family is None."""
+    residual_sd model_df residual_df``; ``deviance null_deviance dispersion shape log_likelihood
+    aic bic``; ``converged iterations``; ``changes``; ``notes remarks``. A figure without
+    meaning for the family is None."""
 
     _fitted: Fitted
 
@@ -172,12 +172,12 @@ class Fit:
         """Coefficients with intervals, standard errors, t (z where the dispersion is known) and p.
 
         Parameters: ``level`` of the intervals (the fit's own if not given); ``standardized`` adds
-            slopes in standard units, b·sd(column)/sd(response); ``correlations`` adds simple,
-            partial and semipartial r with the response; ``ratios`` adds exp of estimate and ends
-            (odds, rate or mean ratio); ``profile`` takes the ends from the profile likelihood
-            (penalized, for a penalized fit).
+        slopes in standard units, b·sd(column)/sd(response); ``correlations`` adds simple,
+        partial and semipartial r with the response; ``ratios`` adds exp of estimate and ends
+        (odds, rate or mean ratio); ``profile`` takes the ends from the profile likelihood
+        (penalized, for a penalized fit).
         Returns a Table: term, estimate, lower, upper, standard_error, t, p. Raises CallError for a
-            level outside 0–100.
+        level outside 0–100.
         Source: Draper & Smith 1998, *Applied Regression Analysis*, 1.4 and 5.
 
         >>> import joinery as jn
@@ -200,9 +200,9 @@ class Fit:
         """How the mean of the response changes with each predictor, averaged over the rows.
 
         Parameters: ``level`` of the intervals. For a number the slope of the mean; for a level the
-            difference from the reference level. Returns a Table: term, effect, lower, upper,
-            standard_error, z (or t), p. Raises CallError for a loaded fit. Standard errors by the
-            delta method.
+        difference from the reference level. Returns a Table: term, effect, lower, upper,
+        standard_error, z (or t), p. Raises CallError for a loaded fit. Standard errors by the
+        delta method.
 
         >>> import joinery as jn
         >>> fit = jn.fit("sample:winter", "survived of colonies given stores_kg")
@@ -217,7 +217,7 @@ class Fit:
         """The whole model against no predictors.
 
         Parameters: ``level`` of the critical F. Returns a Table: part, df, ss, ms, f, p,
-            critical_f.
+        critical_f.
         Source: Draper & Smith 1998, 1.3.
 
         >>> import joinery as jn
@@ -232,10 +232,10 @@ class Fit:
         """What each term explains beyond the terms it is adjusted for.
 
         Parameters: ``after``: ``"earlier"`` terms as written; ``"lower-order"``, all terms that do
-            not contain it; ``"others"``, all other terms, categories coded to sum to zero.
+        not contain it; ``"others"``, all other terms, categories coded to sum to zero.
         Returns a Table: term, adjusted_for, df, ss, ms, f, p, share of the total; for other
-            families term, adjusted_for, df, deviance, chi2 or f, p. Raises CallError for another
-            ``after``.
+        families term, adjusted_for, df, deviance, chi2 or f, p. Raises CallError for another
+        ``after``.
         Source: Draper & Smith 1998, 6; Yates 1934 for unbalanced tables.
 
         >>> import joinery as jn
@@ -251,8 +251,8 @@ class Fit:
         """The likelihood over powers of the response, the best one's interval, a sentence for it.
 
         Returns a Table: power, log_likelihood, inside (whether the level's interval holds the
-            power). Raises CallError for a response that is not positive, a loaded fit, or another
-            family.
+        power). Raises CallError for a response that is not positive, a loaded fit, or another
+        family.
         Source: Box & Cox 1964.
 
         >>> import joinery as jn
@@ -268,10 +268,10 @@ class Fit:
         """Tests one or several equations or inequalities among coefficients.
 
         Parameters: ``text`` such as ``"forage_km2 = 2 * feed_kg"`` or ``"feed_kg >= 0.5,
-            \\"hive_type: long\\" = 0"``; ``level`` of the intervals.
+        \\"hive_type: long\\" = 0"``; ``level`` of the intervals.
         Returns a Table: claim, difference, lower, upper, standard_error, t, df, p; several
-            equations are tested together as well (f). Raises SentenceError for a claim that cannot
-            be read, CallError for claims that repeat one another.
+        equations are tested together as well (f). Raises SentenceError for a claim that cannot
+        be read, CallError for claims that repeat one another.
         Source: Draper & Smith 1998, 9; Wald 1943.
 
         >>> import joinery as jn
@@ -287,8 +287,8 @@ class Fit:
         """Each row's figures: observed, fitted, residual, leverage, influence, and remarks.
 
         Parameters: ``dfbetas`` adds the change each row makes to each coefficient, in its standard
-            errors. Returns a Table labelled by row; rows left out stand at the end, as they would
-            be forecast, their reason beside them. Raises CallError for a loaded fit.
+        errors. Returns a Table labelled by row; rows left out stand at the end, as they would
+        be forecast, their reason beside them. Raises CallError for a loaded fit.
         Source: Belsley, Kuh & Welsch 1980, chapter 2; Cook 1977.
 
         >>> import joinery as jn
@@ -304,7 +304,7 @@ class Fit:
         """What the model takes for granted: a line a question, with figure, verdict and advice.
 
         Returns a Table: question, check, statistic, p, verdict (fine, caution or serious), advice,
-            whose sentences can be given to ``revise``. Raises CallError for a loaded fit.
+        whose sentences can be given to ``revise``. Raises CallError for a loaded fit.
         Source: docs/numerics.md names that of each check.
 
         >>> import joinery as jn
@@ -327,15 +327,15 @@ class Fit:
         """Forecasts with an interval for the mean and one for a single new row.
 
         Parameters: ``new`` a table, dict, path or text like ``"forage_km2 = 3, hive_type =
-            'long'"``; without it, the rows whose response is missing. ``level`` of the intervals,
-            or several. ``intervals``: ``"model"`` or ``"distribution-free"``. ``simultaneous``:
-            they hold for all rows together. ``hold="average"``: columns not given are held at their
-            average.
+        'long'"``; without it, the rows whose response is missing. ``level`` of the intervals,
+        or several. ``intervals``: ``"model"`` or ``"distribution-free"``. ``simultaneous``:
+        they hold for all rows together. ``hold="average"``: columns not given are held at their
+        average.
         Returns a Table: fitted, mean_lower, mean_upper, new_lower, new_upper, note; expected for a
-            transformed response, probability beside counts of a total; where new has the response
-            also observed, error, inside. A missing predictor gives an empty forecast with the
-            reason. Raises NewRowError for a level never seen, a column not there or a missing
-            exposure.
+        transformed response, probability beside counts of a total; where new has the response
+        also observed, error, inside. A missing predictor gives an empty forecast with the
+        reason. Raises NewRowError for a level never seen, a column not there or a missing
+        exposure.
         Source: Draper & Smith 1998, 3.1; Barber, Candès, Ramdas & Tibshirani 2021.
 
         >>> import joinery as jn
@@ -360,12 +360,12 @@ class Fit:
         """Judges the fit on rows it has not seen.
 
         Parameters: ``folds`` dealt at random by ``seed``; unless given, leave-one-out in closed
-            form for the normal family and ten folds for others; ``by`` a column whose groups are
-            held out whole. A fit with ``order=`` is
+        form for the normal family and ten folds for others; ``by`` a column whose groups are
+        held out whole. A fit with ``order=`` is
         judged in time: each stretch of rows forecast from those before it.
         Returns a Table: figure, unseen, fitted_rows: errors, explained share, share inside the
-            intervals; for probabilities Brier and log score, AUC and calibration slope. Raises
-            CallError for a loaded fit.
+        intervals; for probabilities Brier and log score, AUC and calibration slope. Raises
+        CallError for a loaded fit.
         Source: Stone 1974; Allen 1974 for the closed form; Brier 1950.
 
         >>> import joinery as jn
@@ -381,8 +381,8 @@ class Fit:
         """The fitted equation, intercept first.
 
         Parameters: ``style``: ``text``, ``latex`` for people; ``python``, ``sql``, ``spreadsheet``
-            with every digit. Returns a str. Raises CallError for another style, or a term that the
-            style cannot write.
+        with every digit. Returns a str. Raises CallError for another style, or a term that the
+        style cannot write.
 
         >>> import joinery as jn
         >>> jn.fit("sample:jars", "jars_sold given hours_open").equation("latex")
@@ -445,9 +445,9 @@ class Fit:
         """Fit again with terms added or dropped, rows left out or put back, other options.
 
         Parameters: ``add``, ``drop`` terms; ``leave_out`` labels of further rows; ``put_back``
-            labels of rows that were asked to be left out; ``response``; ``changed`` options of
-            ``fit``. ``changes`` of the new fit keeps the trail. Returns a new Fit. Raises CallError
-            for a dropped term that is not there, or for a loaded fit.
+        labels of rows that were asked to be left out; ``response``; ``changed`` options of
+        ``fit``. ``changes`` of the new fit keeps the trail. Returns a new Fit. Raises CallError
+        for a dropped term that is not there, or for a loaded fit.
 
         >>> import joinery as jn
         >>> jn.fit("sample:yields", "honey_kg given forage_km2").revise(add="feed_kg").sentence
@@ -471,7 +471,7 @@ class Fit:
         """Writes the result as one JSON file, without the table's rows.
 
         Parameters: ``path`` of the file. Returns the path. Raises CallError when the folder is not
-            there.
+        there.
 
         >>> import joinery as jn, tempfile, pathlib
         >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"

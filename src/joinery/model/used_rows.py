@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -27,72 +27,105 @@ TO_FORECAST = "to forecast"
 NO_WEIGHT = "its weight is zero"
 
 
+@dataclass
+class _Reasons:
+    """Why each row is left out: the first reason that takes it counts."""
+
+    reason: np.ndarray  # (n,): 0 for a row used, else 1 + the reason's place in ``words``
+    words: list[str]
+
+    def take(self, mask: np.ndarray, why: str) -> None:
+        fresh = mask & (self.reason == 0)
+        if fresh.any():
+            if why not in self.words:
+                self.words.append(why)
+            self.reason[fresh] = self.words.index(why) + 1
+
+    @property
+    def taken(self) -> np.ndarray:
+        return self.reason > 0
+
+    def in_words(self) -> list[str]:
+        """The reason of each row left out, in their order."""
+        return [self.words[r - 1] for r in self.reason[self.taken]]
+
+
 def choose_rows(
     table: Records, response: Expression, others: Iterable[Expression], options: Options
 ) -> UsedRows:
     """The rows of a table that a model uses.
 
-    A row goes, in this order of reasons: asked out by name, not meeting ``where``, missing
-        response, missing predictor, no weight. Raises MissingCellsError under ``missing="refuse"``,
-        NothingEstimableError when no row is left."""
-    n, response_and_others = len(table), [response, *others]
-    where, leave_out = options.where, options.leave_out
-    weighted = bool(options.weights or options.repeats)
-    if (
-        where is None
-        and leave_out is None
-        and not weighted
-        and all(_sound(e, table) for e in response_and_others)
-    ):
+    A row goes, in this order of reasons: asked out by name, not meeting ``where``, no response,
+    no predictor, no weight.
+
+    Raises MissingCellsError under ``missing="refuse"``, NothingEstimableError when no row is left.
+    """
+    n, expressions = len(table), [response, *others]
+    chosen = options.where or options.leave_out is not None or options.weights or options.repeats
+    if not chosen and all(_sound(e, table) for e in expressions):
         return UsedRows(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
-    reason = np.zeros(n, dtype=np.int32)  # 0: used; else 1 + place in words
-    words: list[str] = []
+    reasons = _Reasons(np.zeros(n, dtype=np.int32), [])
+    _exclude(table, options, reasons)
+    awaiting = _take_missing(table, expressions, options, reasons)
+    weightless = _weightless(table, np.flatnonzero(~reasons.taken), options)
+    reasons.take(weightless, NO_WEIGHT)
+    if reasons.taken.all():
+        _refuse_none_left(n, reasons, weightless)
+    used = UsedRows(
+        n,
+        np.flatnonzero(reasons.taken),
+        tuple(reasons.in_words()),
+        np.flatnonzero(awaiting),
+        np.flatnonzero(weightless),
+    )
+    _refuse_infinite(table, expressions, used)
+    return used
 
-    def take(mask: np.ndarray, why: str) -> None:
-        fresh = mask & (reason == 0)
-        if fresh.any():
-            if why not in words:
-                words.append(why)
-            reason[fresh] = words.index(why) + 1
 
-    if leave_out is not None:
-        mask = np.zeros(n, dtype=bool)
-        mask[table.positions(leave_out)] = True
-        take(mask, "asked to be left out")
-    if where is not None:
-        condition = evaluate(checked_expression(where, table), Context(table, order=options.order))
-        take(~(condition > 0) & ~(condition < 0), f"not {where}")
-    excluded = reason > 0
+def _exclude(table: Records, options: Options, reasons: _Reasons) -> None:
+    """Take the rows that the caller excludes, by label or by condition."""
+    if options.leave_out is not None:
+        mask = np.zeros(len(table), dtype=bool)
+        mask[table.positions(options.leave_out)] = True
+        reasons.take(mask, "asked to be left out")
+    if options.where is not None:
+        expression = checked_expression(options.where, table)
+        condition = evaluate(expression, Context(table, order=options.order))
+        reasons.take(~(condition > 0) & ~(condition < 0), f"not {options.where}")
+
+
+def _take_missing(
+    table: Records, expressions: Sequence[Expression], options: Options, reasons: _Reasons
+) -> np.ndarray:
+    """Take rows with missing cells; return which of the others lack their response (n,)."""
+    excluded = reasons.taken
     empty: dict[str, np.ndarray] = {}
-    for expression in response_and_others[1:]:
+    for expression in expressions[1:]:
         for label, mask in _missing(expression, table, options.order):
             empty.setdefault(label, mask)
-    response_missing = dict(_missing(response, table, options.order))
-    any_empty = np.logical_or.reduce([*empty.values()]) if empty else np.zeros(n, dtype=bool)
+    response_missing = dict(_missing(expressions[0], table, options.order))
+    nothing = np.zeros(len(table), dtype=bool)
+    any_empty = np.logical_or.reduce([*empty.values()]) if empty else nothing
     if options.missing == "refuse":
         _refuse(table, {**response_missing, **empty}, excluded)
-    awaiting = np.zeros(n, dtype=bool)
+    awaiting = nothing.copy()
     for label, mask in response_missing.items():
         awaiting |= mask & ~excluded
-        take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
-        take(mask, f"no {label}")
+        reasons.take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
+        reasons.take(mask, f"no {label}")
     for label, mask in empty.items():
-        take(mask, f"no {label}")
-    weightless = _weightless(table, np.flatnonzero(reason == 0), options)
-    take(weightless, NO_WEIGHT)
-    out = np.flatnonzero(reason)
-    if len(out) == n and weightless.any():
+        reasons.take(mask, f"no {label}")
+    return awaiting
+
+
+def _refuse_none_left(n: int, reasons: _Reasons, weightless: np.ndarray) -> None:
+    if weightless.any():
         raise NothingEstimableError("every row weighs nothing; no coefficient can be estimated")
-    if len(out) == n:
-        counted = Counter(words[r - 1] for r in reason).most_common()
-        raise NothingEstimableError(
-            f"no rows are left to fit: of {n:,} rows, "
-            + ", ".join(f"{count:,} {why}" for why, count in counted)
-        )
-    reasons = tuple(words[r - 1] for r in reason[out])
-    used = UsedRows(n, out, reasons, np.flatnonzero(awaiting), np.flatnonzero(weightless))
-    _refuse_infinite(table, response_and_others, used)
-    return used
+    counted = Counter(reasons.in_words()).most_common()
+    raise NothingEstimableError(
+        f"no rows are left to fit: of {n:,} rows, "
+        + ", ".join(f"{count:,} {why}" for why, count in counted)
+    )
 
 
 def _weightless(table: Records, kept: np.ndarray, options: Options) -> np.ndarray:

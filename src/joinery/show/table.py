@@ -104,7 +104,7 @@ class Table:
         Csv or json with every digit.
 
         Parameters: ``form``; ``digits`` significant for people. Returns a str. Raises CallError for
-            another form.
+        another form.
 
         >>> print(Table({"term": ["intercept"], "estimate": [1.25]}).render("csv"), end="")
         term,estimate
@@ -125,7 +125,7 @@ class Table:
         Endings: .txt .md .html .csv .json .tex .parquet .feather .xlsx .ods.
 
         Parameters: ``path`` of the file. Returns the path. Raises CallError for another ending, or
-            when the folder is not there.
+        when the folder is not there.
 
         >>> import tempfile, pathlib
         >>> file = pathlib.Path(tempfile.mkdtemp()) / "terms.csv"

@@ -7,8 +7,9 @@ from dataclasses import replace
 import numpy as np
 
 from joinery.core.glm.families import Family, shape_slope
-from joinery.core.glm.iteration import Columns, Iterated, Problem, iterated, look, settled
+from joinery.core.glm.iteration import Iterated, iterated, look, settled
 from joinery.core.glm.links import Link, beyond
+from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import LikelihoodSource, by_coefficients, linear
 
 LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson

@@ -11,27 +11,25 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy import linalg
 
-from joinery.core.blocks.blocks import Block
-from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner, times
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
+from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import (
     LikelihoodRows,
     LikelihoodSource,
     MappedRows,
     Predictor,
     WorkingBlocks,
-    by_coefficients,
     inside,
     observed_weights,
     products,
     unit_deviance,
     working_state,
 )
-from joinery.core.least_squares.solution import FAR_MEAN, Solution
+from joinery.core.glm.starting import far_means, first_inside, rough_start, solved_by_cholesky
+from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares, solution_from_products
 from joinery.errors import NoConvergenceError
 
@@ -41,7 +39,6 @@ LAST = 1e-13  # a step so short is followed by one lost in rounding
 ROUNDING = (
     1e-10  # of a step that no halving makes lower the deviance: shorter ones are lost in rounding
 )
-START_APART = 0.03
 WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.least_squares``
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
 
@@ -70,55 +67,15 @@ class Iterated:
         return self.solution.padded_coefficients
 
 
-@dataclass(frozen=True)
-class Problem:
-    """What is to be fitted: rows, family, link, intercept, number of rows, φ where known."""
-
-    rows: LikelihoodSource
-    family: Family
-    link: Link
-    intercept: bool
-    n: int
-    dispersion: float | None = None
-
-    def at(self, b: np.ndarray | None) -> WorkingBlocks:
-        return WorkingBlocks(
-            self.rows, self.family, self.link, None if b is None else by_coefficients(b)
-        )
-
-    @property
-    def canonical(self) -> bool:
-        return self.family.canonical == self.link.name
-
-
 # ------------------------------------------------------------------ the iteration
 
 
 def settled(problem: Problem, b: np.ndarray | None) -> Iterated:
     """The fit at the family's own shape."""
     columns, now = _begun(problem, b)
-    if (shift := _far_means(problem, columns)) is not None:
+    if (shift := far_means(problem, columns)) is not None:
         return _shifted(problem, shift)
     return _finished(problem, columns, iterated(problem, columns, now))
-
-
-@dataclass(frozen=True)
-class Columns:
-    """Which of so many columns are estimable, and whether there is an intercept."""
-
-    kept: np.ndarray
-    has_intercept: bool
-    width: int
-    first: Solution | None = None  # the least squares that told, where one was made
-
-    @property
-    def rank(self) -> int:
-        return len(self.kept) + self.has_intercept
-
-    @property
-    def places(self) -> np.ndarray:
-        """Where the estimable coefficients stand in [intercept, columns]."""
-        return np.append([0] if self.has_intercept else [], self.kept + 1).astype(int)
 
 
 @dataclass(frozen=True)
@@ -150,7 +107,7 @@ class _Run:
 def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
     """Which columns are estimable, and the first pass at coefficients with valid means."""
     rows, rough = problem.rows, problem.canonical
-    started = _rough_start(problem) if rough and b is None else None
+    started = rough_start(problem) if rough and b is None else None
     if started is not None:
         columns, b = Columns(np.arange(rows.width), problem.intercept, rows.width), started
     else:
@@ -159,7 +116,7 @@ def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
         b = first.padded_coefficients if b is None else b
     now = look(problem, b, rough=rough)
     if not np.isfinite(now.deviance):
-        now = look(problem, _first_inside(problem, columns))
+        now = look(problem, first_inside(problem, columns))
     if not np.isfinite(now.deviance):
         raise NoConvergenceError(
             "no coefficients were found that give every row a mean which the "
@@ -261,22 +218,6 @@ def with_coefficients(solution: Solution, b: np.ndarray) -> Solution:
 # ------------------------------------------------------------------ predictors far from zero
 
 
-def _far_means(problem: Problem, columns: Columns) -> np.ndarray | None:
-    """What to take off columns (k,) whose means are so far away that η would lose digits.
-
-    None where none is.
-    """
-    first = columns.first
-    if first is None or not problem.intercept:
-        return None
-    far = np.abs(first.centre) > 30 * FAR_MEAN * first.spread
-    if not far.any():
-        return None
-    shift = np.zeros(columns.width)
-    shift[first.kept[far]] = first.centre[far]
-    return shift
-
-
 def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
     """The fit with columns less ``shift``, and its solution in the columns as they are."""
 
@@ -294,44 +235,6 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
 
 
 # ------------------------------------------------------------------ one pass, one step
-
-
-def _rough_start(problem: Problem) -> np.ndarray | None:
-    """First coefficients from one pass over cross-products.
-
-    None where the columns are not well apart.
-    """
-    working, k = problem.at(None), problem.rows.width
-    H, g = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
-
-    def added(part: LikelihoodRows) -> tuple[np.ndarray, np.ndarray]:
-        state = working_state(working, part)
-        return products(part.X, state.W, state.W * state.z, rough=True)
-
-    for own_H, own_g in problem.rows.pieces.each(added):
-        H, g = H + own_H, g + own_g
-    places = np.arange(0 if problem.intercept else 1, k + 1)
-    H, g = H[np.ix_(places, places)], g[places]
-    solved = _solved(H, g, START_APART) if len(places) else None
-    if solved is None:
-        return None
-    b = np.zeros(k + 1)
-    b[places] = solved
-    return b
-
-
-def _solved(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray | None:
-    """x with Hx = g by Cholesky.
-
-    None where a diagonal of the scaled factor is not above ``apart``.
-    """
-    if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
-        return None
-    scale = np.sqrt(np.diag(H))
-    factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
-    if failed or not np.min(np.diag(factor)) > apart:
-        return None
-    return np.asarray(linalg.cho_solve((factor, False), g / scale, check_finite=False) / scale)
 
 
 def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = False) -> _Seen:
@@ -389,7 +292,7 @@ def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, f
         return step, 0.0
     g = now.gradient[places]
     for both in ([now.curved] if now.curved is not None else []) + [now.H]:
-        solved = _solved(both[np.ix_(places, places)], g, WELL_APART)
+        solved = solved_by_cholesky(both[np.ix_(places, places)], g, WELL_APART)
         if solved is not None:
             step[places] = solved
             return step, float(step @ now.H @ step)
@@ -427,38 +330,3 @@ def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
             spread[1:] = np.maximum(spread[1:], np.abs(part.X - part.X[0]).max(axis=0))
     moved = np.abs(step) * spread
     return tuple(int(j) for j in np.flatnonzero(moved > 0.05 * moved.max()))
-
-
-def _first_inside(problem: Problem, columns: Columns) -> np.ndarray:
-    """Return coefficients with valid means to start from, near the overall mean."""
-    total = count = 0.0
-    for part in problem.rows.pieces:
-        a = part.evidence
-        total, count = total + inner(a, part.y), count + float(a.sum())
-    low, high = problem.family.mean_range
-    mean = min(max(total / count, low + 1e-6), high - 1e-6)
-    level = float(problem.link.eta(np.array([mean]))[0])
-    b = np.zeros(columns.width + 1)
-    if columns.has_intercept:
-        b[0] = level
-        return b
-    # without an intercept: the combination of columns nearest to that level
-    return least_squares(_Constant(problem.rows, level), intercept=False).padded_coefficients
-
-
-@dataclass(frozen=True)
-class _Constant:
-    """The rows with one number as the response of all."""
-
-    source: LikelihoodSource
-    level: float
-
-    @property
-    def width(self) -> int:
-        return self.source.width
-
-    @property
-    def pieces(self) -> Partition[Block]:
-        return self.source.pieces.map(
-            lambda part: (part.X, np.full(len(part.y), self.level), part.weights)
-        )

@@ -146,9 +146,9 @@ def variance_inflation(R: np.ndarray, groups: Sequence[np.ndarray]) -> np.ndarra
     """How much overlap with the other terms inflates each term's variance.
 
     Parameters: R (r, r), a triangular factor of the columns (centred where there is an intercept);
-        ``groups`` the places of each term's columns. Returns the generalized VIF of each term,
-        which is the plain VIF for one column (Fox & Monette 1992). A term of q columns compares
-        with a plain VIF by its q-th root."""
+    ``groups`` the places of each term's columns. Returns the generalized VIF of each term,
+    which is the plain VIF for one column (Fox & Monette 1992). A term of q columns compares
+    with a plain VIF by its q-th root."""
     with np.errstate(all="ignore"):
         lengths = np.sqrt((R * R).sum(axis=0))
         unit = R / np.where(lengths > 0, lengths, np.nan)

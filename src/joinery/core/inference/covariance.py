@@ -91,7 +91,7 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
     """Wald's test that combinations L (r, q) in the basis, ``away`` from claims, are zero.
 
     Clusters: the approximate Hotelling T² of Pustejovsky & Tipton 2018, (11) to (15); else F(r, n −
-        p)."""
+    p)."""
     r = len(L)
     if not r:
         return Joint(np.nan, 0, np.nan, np.nan, "there is nothing to test")
@@ -140,8 +140,8 @@ def robust(
     """HC0 (White 1980), HC1, HC2 and HC3 (MacKinnon & White 1985).
 
     Parameters: ``kind``; u (m, q); raw residuals e, precision weights w and repeats, each (m,);
-        ``root`` (q, q) takes the basis to coefficients; n rows. A row with leverage 1 leaves a
-        direction blind."""
+    ``root`` (q, q) takes the basis to coefficients; n rows. A row with leverage 1 leaves a
+    direction blind."""
     q = u.shape[1]
     left = 1 - w * (u * u).sum(axis=1)
     alone = left <= ALONE
@@ -176,9 +176,9 @@ def clustered(
     """CR2 with Bell & McCaffrey's degrees of freedom (2002), by one or several crossed groupings.
 
     Parameters: u (m, q), residuals e, weights w (times repeats), each (m,); ``groups`` one array of
-        group numbers (m,) for each grouping; ``root`` (q, q). Crossed groupings are added and their
-        intersections taken away (Cameron, Gelbach & Miller 2011), with the smallest degrees of
-        freedom among them."""
+    group numbers (m,) for each grouping; ``root`` (q, q). Crossed groupings are added and their
+    intersections taken away (Cameron, Gelbach & Miller 2011), with the smallest degrees of
+    freedom among them."""
     q = u.shape[1]
     meat, counts, kept, alone = np.zeros((q, q)), [], [], []
     df = np.full(len(root), np.inf)
@@ -304,7 +304,7 @@ def autocorrelated(
     """Bartlett weights over neighbouring rows (Newey & West 1987).
 
     Parameters: u (m, q), e, w (m,); ``place`` (m,) each row's place in the order, rows left out
-        counted, so that they break the neighbourhood; ``root`` (q, q); n rows."""
+    counted, so that they break the neighbourhood; ``root`` (q, q); n rows."""
     lags = newey_west_lags(n)
     scores = np.zeros((int(place.max()) + 1, u.shape[1]))
     scores[place] = u * (w * e)[:, None]

@@ -68,7 +68,7 @@ def replicate_lack_of_fit(
     """Lack of fit against the spread of rows with equal predictors (Draper & Smith 1998, 2.1).
 
     Parameters: raw residuals e, weights, and how many equal rows each stands for, each (m,); group
-        numbers (m,); rank of the model. Size is F itself."""
+    numbers (m,); rank of the model. Size is F itself."""
     w = weights * times
     total = np.bincount(group, w)
     mean = np.bincount(group, w * e) / np.where(total > 0, total, 1.0)
@@ -95,7 +95,7 @@ def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
     Size is the larger of the departures.
 
     Parameters: residuals z (m,), and how many rows each stands for. Size: |skewness|/2 or |excess
-        kurtosis|/4, whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
+    kurtosis|/4, whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
     from scipy import stats
 
     n = int(times.sum())
@@ -303,8 +303,8 @@ def condition_indexes(R: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Condition indexes (r,) of columns of unit length, and the variance shares (r, r).
 
     Parameters: R, a factor of the uncentred columns, the constant among them. Row i of the shares
-        belongs to index i; a column's shares add to one. Source: Belsley 1991, *Conditioning
-        Diagnostics*, 3."""
+    belongs to index i; a column's shares add to one. Source: Belsley 1991, *Conditioning
+    Diagnostics*, 3."""
     unit = R / np.sqrt((R * R).sum(axis=0))
     _, values, vectors = np.linalg.svd(unit)
     parts = (vectors / values[:, None]) ** 2

@@ -21,8 +21,8 @@ def extra(
     """What columns explain beyond others: the sum of squares and its degrees of freedom.
 
     Parameters: R (r, q) independent columns in an orthonormal basis, and g (r,) the response;
-        places of the columns ``before``, and of those asked about; ``constant`` (r,) where columns
-        hold it unwritten: it always comes before.
+    places of the columns ``before``, and of those asked about; ``constant`` (r,) where columns
+    hold it unwritten: it always comes before.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Draper & Smith 1998, 6.1.
     """
     if not len(own):

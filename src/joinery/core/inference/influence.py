@@ -38,8 +38,8 @@ def influence(
     """Influence figures of fitted rows.
 
     Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights
-        (n,) or None; a ``known`` standard deviation in the solution's unit, where it is not
-        estimated. Returns an Influence. Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36)."""
+    (n,) or None; a ``known`` standard deviation in the solution's unit, where it is not
+    estimated. Returns an Influence. Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36)."""
     h = solution.unscaled_variance(X)
     if weights is not None:
         h *= weights

@@ -50,7 +50,7 @@ def ends(
     """The ends (m,) that hold a new response with at least ``level``: whole numbers for counts.
 
     Parameters: η (m,) and its standard error; ``trials`` for so many of a total; the dispersion
-        over each new row's weight as ``spread``. NaN where η has no mean that the family admits.
+    over each new row's weight as ``spread``. NaN where η has no mean that the family admits.
     """
     lower, upper = np.full(len(eta), np.nan), np.full(len(eta), np.nan)
     sound = np.flatnonzero(admitted(family, link, eta) & np.isfinite(error) & ~np.isnan(spread))
@@ -121,8 +121,8 @@ def jackknife_plus(
     """Distribution-free ends for new rows (Barber, Candès, Ramdas & Tibshirani 2021).
 
     Parameters: ``fitted`` (m,) forecasts; the new rows (m, p) and the fitted rows (n, p) in an
-        orthonormal basis; the left-one-out residuals (n,). Each fitted row in turn is left out of
-        the forecast and lends its own miss."""
+    orthonormal basis; the left-one-out residuals (n,). Each fitted row in turn is left out of
+    the forecast and lends its own miss."""
     n = len(left_out)
     # 1 − 0.9 is not quite 0.1: a place must not be lost to that
     place_low = int(np.floor((1 - level) * (n + 1) + 1e-9)) - 1

@@ -26,8 +26,8 @@ def smooth(
     """Locally weighted straight lines, tricube weights, made robust by bisquare weights.
 
     Parameters: x, y (n,); ``span`` the share of points that counts at each place; ``rounds`` of
-        robustness; ``grid`` points. Returns a Smooth, or None when x has fewer than five distinct
-        values. Source: Cleveland 1979, JASA 74."""
+    robustness; ``grid`` points. Returns a Smooth, or None when x has fewer than five distinct
+    values. Source: Cleveland 1979, JASA 74."""
     keep = np.isfinite(x) & np.isfinite(y)
     x, y = x[keep], y[keep]
     few = max(

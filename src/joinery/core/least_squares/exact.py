@@ -25,8 +25,7 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
     scaled = exact.Scaled(blocks, intercept, shift, scale, float(weight_scale))
     solved = exact.solve(scaled, ranges.weight_sum / weight_scale, ranges.n, (32 + k) * EPS)
     kept = solved.kept[c:] - c
-    y_scale, root = scale[-1], np.sqrt(weight_scale)
-    kept_scale = scale[:-1][kept]
+    y_scale, root, kept_scale = scale[-1], np.sqrt(weight_scale), scale[:-1][kept]
     slopes = solved.coefficients[0][c:], solved.coefficients[1][c:]
     b = slopes[0] / kept_scale * y_scale  # powers of two: nothing is rounded
     inverse = solved.inverse[0][c:, c:], solved.inverse[1][c:, c:]
@@ -37,20 +36,15 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
         centre = shift[:-1][kept] + middle * kept_scale
         mean = float(shift[-1] + solved.effects[0][0] / solved.factor[0][0, 0] * 0.5 * y_scale)
         constant, rows = _with_constant(solved, slopes, shift, kept_scale, kept, y_scale, rows)
-    # sums of squares of a response of 10²⁰⁰ exist in its own unit only
-    extreme = not 1e-140 < y_scale < 1e140
-    unit = float(y_scale) if extreme else 1.0
-    to_unit = float(weight_scale) * (1.0 if extreme else float(y_scale) ** 2)
-    rss, tss = solved.rss * to_unit, max(solved.tss, 0.0) * to_unit
-    direction: np.ndarray | None = None
+    unit, rss, tss = _sums_of_squares(solved, float(y_scale), float(weight_scale))
+    direction = None
     factor = np.asfortranarray(solved.factor[0][c:, c:] * root)
     coefficients = np.full(k, np.nan)
     coefficients[kept] = b
     if not intercept and len(kept):
         direction, tss = constant_in(blocks, kept, factor, kept_scale, ranges.weight_sum, tss, unit)
     count = ranges.n if n is None else n
-    lengths = np.sqrt((factor * factor).sum(axis=0))
-    explained = float(np.abs(slopes[0]) @ lengths) * (y_scale / unit)
+    explained = float(np.abs(slopes[0]) @ np.linalg.norm(factor, axis=0)) * (y_scale / unit)
     level = abs(mean / unit) * np.sqrt(ranges.weight_sum)
     perfect = no_miss(rss, np.sqrt(tss) + explained, level) or count <= len(kept) + c
     return Solution(
@@ -76,6 +70,18 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
         exact_root=rows / root,
         unit=unit,
     )
+
+
+def _sums_of_squares(
+    solved: exact.Exact, y_scale: float, weight_scale: float
+) -> tuple[float, float, float]:
+    """The unit of the sums of squares, and the residual and total ones in it.
+
+    Sums of squares of a response of 10²⁰⁰ exist in its own unit only; for others the unit is 1.
+    """
+    extreme = not 1e-140 < y_scale < 1e140
+    to_unit = weight_scale * (1.0 if extreme else y_scale**2)
+    return y_scale if extreme else 1.0, solved.rss * to_unit, max(solved.tss, 0.0) * to_unit
 
 
 def _with_constant(

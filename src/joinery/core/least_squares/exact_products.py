@@ -129,7 +129,7 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
     """Solve from exact cross-products, with the slices that the conditioning asks for, then refine.
 
     Parameters: ``scaled`` blocks, whose weights sum to ``weight_sum``; ``n`` rows; ``tolerance``
-        for dependence."""
+    for dependence."""
     for count in (2, 3):
         G = cross_products(scaled, count)
         size = np.sqrt(np.diag(G[0])[:-1])

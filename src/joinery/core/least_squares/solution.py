@@ -238,6 +238,6 @@ def no_miss(rss: float, size: float, level: float) -> bool:
     """Whether a residual sum of squares is no more than rounding leaves of a perfect fit.
 
     Parameters: the root sum of squares ``size`` of what is explained and of the response about its
-        mean; ``level`` that of the mean, which is taken off exactly, so that only the rounding of
-        the response itself counts."""
+    mean; ``level`` that of the mean, which is taken off exactly, so that only the rounding of
+    the response itself counts."""
     return bool(rss <= (EPS * (16 * size + 2 * level)) ** 2)

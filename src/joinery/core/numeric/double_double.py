@@ -112,7 +112,7 @@ def cholesky(G: Pair, size: np.ndarray, tolerance: float) -> tuple[Pair, np.ndar
     ``tolerance`` times sizeⱼ + Σ|cₖ|sizeₖ, where cₖ are its coefficients on them.
 
     Parameters: G (p, p); ``size`` (p,), the columns' sizes as written. Returns R (p, p), with zero
-        rows for dependent columns, and which columns were kept (p,)."""
+    rows for dependent columns, and which columns were kept (p,)."""
     high, low = G[0].copy(), G[1].copy()
     p = len(high)
     R = np.zeros((p, p), order="F"), np.zeros((p, p), order="F")

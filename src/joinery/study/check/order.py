@@ -32,19 +32,19 @@ def in_order(fit: Fitted) -> np.ndarray:
 
 def order(fit: Fitted) -> Iterator[Line]:
     """Durbin and Watson's d with its true p, and lagged residuals added to the model."""
-    if why := nothing_left(fit):
+    why = nothing_left(fit)
+    if not why and fit.asides.repeats is not None:
+        why = "rows that stand for several have no neighbours"
+    if why:
         yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
         return
-    if fit.asides.repeats is not None:
-        yield cannot(
-            "durbin-watson",
-            "order",
-            ORDER,
-            "Durbin–Watson",
-            "rows that stand for several have no neighbours",
-        )
-        return
     e, U = scaled_residuals(fit)
+    yield _durbin_watson(fit, e, U)
+    if U is not None and fit.residual_df > 2 * LAGS + 2:
+        yield _breusch_godfrey(e, U)
+
+
+def _durbin_watson(fit: Fitted, e: np.ndarray, U: np.ndarray | None) -> Line:
     test = diagnostics.durbin_watson(e, U)
     tail = "neighbours alike" if test.size > 0 else "neighbours opposed"
     verdict = judged(test.p, abs(test.size), small=0.1, large=0.4)
@@ -53,36 +53,17 @@ def order(fit: Fitted) -> Iterator[Line]:
         lag = f"lag({fit.design.sentence.response.expression}, 1)"
         advice = f'try std_errors="autocorrelated", or add="{lag}"'
     finding = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
-    yield Line(
-        "durbin-watson",
-        "order",
-        ORDER,
-        f"Durbin–Watson ({tail}, both tails)",
-        test,
-        verdict,
-        advice,
-        finding,
-    )
-    if U is None or fit.residual_df <= 2 * LAGS + 2:
-        return
-    more = diagnostics.breusch_godfrey(e, U, LAGS)
-    verdict = judged(more.p, more.size, small=0.03, large=0.25)
-    advice = (
-        NO_ADVICE
-        if verdict == FINE
-        else 'rows up to four apart are alike: try std_errors="autocorrelated"'
-    )
-    words = "rows nearby are alike"
-    yield Line(
-        "breusch-godfrey",
-        "order",
-        ORDER,
-        f"Breusch–Godfrey, {LAGS} rows back (F)",
-        more,
-        verdict,
-        advice,
-        words,
-    )
+    check = f"Durbin–Watson ({tail}, both tails)"
+    return Line("durbin-watson", "order", ORDER, check, test, verdict, advice, finding)
+
+
+def _breusch_godfrey(e: np.ndarray, U: np.ndarray) -> Line:
+    test = diagnostics.breusch_godfrey(e, U, LAGS)
+    verdict = judged(test.p, test.size, small=0.03, large=0.25)
+    advice = 'rows up to four apart are alike: try std_errors="autocorrelated"'
+    advice = NO_ADVICE if verdict == FINE else advice
+    check, finding = f"Breusch–Godfrey, {LAGS} rows back (F)", "rows nearby are alike"
+    return Line("breusch-godfrey", "order", ORDER, check, test, verdict, advice, finding)
 
 
 def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray | None]:

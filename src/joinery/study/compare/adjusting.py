@@ -11,9 +11,10 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference.covariance import Joint
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
-from joinery.design.design import Design, DesignTerm
+from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.design.row_blocks import WithResponse
+from joinery.design.terms import DesignTerm
 from joinery.errors import CallError
 from joinery.notation.tree import Number, Power
 from joinery.study.fitted import Fitted, once, response_rows, working_rows

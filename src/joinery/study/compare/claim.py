@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
+from joinery.core.inference.covariance import Joint
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import row_lengths
-from joinery.design.design import TIMES
 from joinery.design.factors import shown
+from joinery.design.terms import TIMES
 from joinery.errors import CallError, SentenceError, listed, nearest
-from joinery.notation.parse import read_claims
+from joinery.notation.parse import Claim, read_claims
 from joinery.notation.tree import Chain, Expression, Number, Prefix
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
@@ -42,23 +44,8 @@ class _Linear:
 def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     """The claims table. See ``Fit.claim``."""
     level = fit.level if level is None else checked_level(level)
-    known = estimates(fit)
-    place = {_key(name): i for i, name in enumerate(known.names)}
     read = read_claims(text)
-    L, away = np.zeros((len(read), len(known.names))), np.zeros(len(read))
-    for i, (left, _, right) in enumerate(read):
-        linear = _linear(left, text, known.names).plus(_linear(right, text, known.names).times(-1))
-        if not any(linear.weights.values()):
-            raise SentenceError("the claim names no coefficient that it depends on", text=text)
-        for name, weight in linear.weights.items():
-            L[i, place[_key(name)]] = weight
-        away[i] = linear.constant
-    lacking = [n for i, n in enumerate(known.names) if np.isnan(known.values[i]) and L[:, i].any()]
-    if lacking:
-        raise CallError(
-            f"the coefficient of {listed(lacking)} was left out of the model, so nothing can be "
-            "claimed of it"
-        )
+    L, away = _combinations(fit, read, text)
     combination = linear_combination(fit, L, away)
     lower, upper = combination.ends(level)
     t = combination.t
@@ -81,13 +68,7 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     )
     equations = [i for i, sign in enumerate(signs) if sign == "="]
     if len(equations) > 1:
-        U = in_basis(fit, L[equations])
-        if np.linalg.matrix_rank(U / row_lengths(U)[:, None]) < len(U):
-            raise CallError(
-                "the claims repeat or contradict one another: one follows from the others; leave "
-                "it out"
-            )
-        joint = test_together(fit, U, combination.values[equations])
+        joint = _joint(fit, L[equations], combination.values[equations])
         together = {"claim": "all equations together", "t": np.nan, "df": joint.df2, "p": joint.p}
         for name, values in columns.items():
             values.append(together.get(name, np.nan))
@@ -106,6 +87,40 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
         notes=tuple(notes),
         kinds=kinds,
     )
+
+
+def _combinations(fit: Fitted, read: Sequence[Claim], text: str) -> tuple[np.ndarray, np.ndarray]:
+    """Claims as combinations L (m, coefficients) of the coefficients, and constants (m,).
+
+    Raises SentenceError for a claim about no coefficient, CallError for one that was not estimated.
+    """
+    known = estimates(fit)
+    place = {_key(name): i for i, name in enumerate(known.names)}
+    L, constants = np.zeros((len(read), len(known.names))), np.zeros(len(read))
+    for i, (left, _, right) in enumerate(read):
+        linear = _linear(left, text, known.names).plus(_linear(right, text, known.names).times(-1))
+        if not any(linear.weights.values()):
+            raise SentenceError("the claim names no coefficient that it depends on", text=text)
+        for name, weight in linear.weights.items():
+            L[i, place[_key(name)]] = weight
+        constants[i] = linear.constant
+    lacking = [n for i, n in enumerate(known.names) if np.isnan(known.values[i]) and L[:, i].any()]
+    if lacking:
+        raise CallError(
+            f"the coefficient of {listed(lacking)} was left out of the model, so nothing can be "
+            "claimed of it"
+        )
+    return L, constants
+
+
+def _joint(fit: Fitted, L: np.ndarray, away: np.ndarray) -> Joint:
+    """The test of equations together. Raises CallError where one follows from the others."""
+    U = in_basis(fit, L)
+    if np.linalg.matrix_rank(U / row_lengths(U)[:, None]) < len(U):
+        raise CallError(
+            "the claims repeat or contradict one another: one follows from the others; leave it out"
+        )
+    return test_together(fit, U, away)
 
 
 def _p(t: float, df: float, sign: str) -> float:

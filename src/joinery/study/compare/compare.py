@@ -23,6 +23,8 @@ HEADINGS = {
     "adjusted_r_squared": "adjusted R²",
     "residual_sd": "residual SD",
 }
+TESTED = ("against", "test", "statistic", "df", "p")
+HEAD = (*FIGURES, "deviance", "residual_df", "crosscheck_error", *TESTED)
 HEADINGS |= {"aic": "AIC", "bic": "BIC", "crosscheck_error": "crosscheck error"}
 
 
@@ -32,14 +34,7 @@ def compare(fits: Sequence[Fitted]) -> Table:
     notes: list[str] = []
     for place, fit in enumerate(fits):
         row: dict[str, Any] = {"fit": place + 1, "sentence": fit.sentence}
-        columns = (
-            FIGURES if fit.estimate.linear else ("n_rows", "deviance", "residual_df", "aic", "bic")
-        )
-        figures = {
-            name: getattr(fit.estimate if name == "deviance" else fit, name) for name in columns
-        }
-        figures |= {"crosscheck_error": left_out_error(fit)}
-        row |= {name: np.nan if value is None else value for name, value in figures.items()}
+        row |= _figures(fit)
         row |= _tested(fits[place - 1], fit, place, notes) if place else {}
         rows.append(row)
         if fit.changes:
@@ -48,23 +43,9 @@ def compare(fits: Sequence[Fitted]) -> Table:
         e = estimates(fit)
         for name, value, error in zip(e.names, e.values, e.standard_errors):
             row[name], row[f"{name} (standard error)"] = value, error
-    names = list(
-        dict.fromkeys(name for row in rows for name in row if "(standard error)" not in name)
-    )
-    head = [
-        *FIGURES,
-        "deviance",
-        "residual_df",
-        "crosscheck_error",
-        "against",
-        "test",
-        "statistic",
-        "df",
-        "p",
-    ]
-    order = ["fit", "sentence", *(n for n in head if any(n in r for r in rows))]
-    for name in names:
-        if name not in order:
+    order = ["fit", "sentence", *(n for n in HEAD if any(n in r for r in rows))]
+    for name in dict.fromkeys(name for row in rows for name in row):
+        if name not in order and "(standard error)" not in name:
             order += [name, f"{name} (standard error)"]
     scales = len({str(f.design.sentence.response) for f in fits}) > 1
     if scales:
@@ -86,6 +67,14 @@ def compare(fits: Sequence[Fitted]) -> Table:
         kinds=kinds,
         headings=HEADINGS,
     )
+
+
+def _figures(fit: Fitted) -> dict[str, Any]:
+    """The figures of a fit that stand in the comparison; NaN where one has no meaning."""
+    names = FIGURES if fit.estimate.linear else ("n_rows", "deviance", "residual_df", "aic", "bic")
+    figures = {name: getattr(fit.estimate if name == "deviance" else fit, name) for name in names}
+    figures["crosscheck_error"] = left_out_error(fit)
+    return {name: np.nan if value is None else value for name, value in figures.items()}
 
 
 def _tested(before: Fitted, fit: Fitted, place: int, notes: list[str]) -> dict[str, Any]:

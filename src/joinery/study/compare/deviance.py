@@ -10,8 +10,8 @@ import numpy as np
 from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
-from joinery.design.design import DesignTerm
 from joinery.design.glm_blocks import LikelihoodBlocks
+from joinery.design.terms import DesignTerm
 from joinery.errors import NoConvergenceError, listed
 from joinery.show.table import Table
 from joinery.study.compare.adjusting import (

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -155,6 +155,7 @@ def table_notes(
     simultaneous: bool,
     held: Mapping[str, Any],
 ) -> list[str]:
+    """What is said under a table of forecasts."""
     notes = []
     if held:
         words = [
@@ -185,29 +186,34 @@ def table_notes(
         notes.append(
             f"intervals hold for all rows together: √(pF) for the mean; {rows} for new rows"
         )
+    notes += _about_new_rows(fit, columns)
+    if "inside" in columns:
+        notes += judgement(columns, level)
+    return notes
+
+
+def _about_new_rows(fit: Fitted, columns: dict[str, Any]) -> Iterator[str]:
+    """What the intervals of single rows mean, or why there are none."""
     if not fit.estimate.law:
-        notes.append(
+        yield (
             "with an estimated dispersion there is no distribution, so there is no interval for "
             "a single row"
         )
     elif fit.family.shares and "probability" not in columns:
-        notes.append("fitted is a probability; a single yes or no has no interval")
+        yield "fitted is a probability; a single yes or no has no interval"
     elif fit.family.discrete:
-        notes.append("ends for a new row are whole numbers, and hold at least so often")
+        yield "ends for a new row are whole numbers, and hold at least so often"
     new_ends = [v for k, v in columns.items() if k.startswith("new_lower")]
     if fit.asides.weights is not None and fit.estimate.law and fit.family.discrete:
-        notes.append(
+        yield (
             "a count that weighs more or less than one has no distribution: only rows of weight "
             "1 have an interval"
         )
     elif fit.asides.weights is not None and all(np.isnan(v).all() for v in new_ends):
-        notes.append(
+        yield (
             f"the fit is weighted by {fit.asides.weights}, and the new rows have no weights: no "
             "row intervals"
         )
-    if "inside" in columns:
-        notes += judgement(columns, level)
-    return notes
 
 
 def judgement(columns: dict[str, Any], level: float) -> list[str]:

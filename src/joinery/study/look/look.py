@@ -36,9 +36,9 @@ class Look:
     """The first look at a table.
 
     Tables: ``columns`` has a row for each column; ``correlations`` a row for each pair (with a
-        sentence: for each term with the response); ``predictor_pairs`` a row for each pair of
-        predictors; ``response`` the response across each term, when there is a sentence. ``draw``
-        makes pictures."""
+    sentence: for each term with the response); ``predictor_pairs`` a row for each pair of
+    predictors; ``response`` the response across each term, when there is a sentence. ``draw``
+    makes pictures."""
 
     table: Records
     rows: Any
@@ -55,7 +55,7 @@ class Look:
         """Each column's kind, count, missing, mean, standard deviation, ends, median and values.
 
         Its notes say what is odd: constant columns, stand-ins for missing values, long tails,
-            columns that say the same, rows that are there twice."""
+        columns that say the same, rows that are there twice."""
         keys = (
             "kind",
             "count",
@@ -173,8 +173,8 @@ class Look:
         """A picture: ``columns``, ``response`` (needs a sentence) or ``matrix``.
 
         Parameters: ``path`` to write it to (.png .svg .pdf); ``title`` instead of its own. Returns
-            a Matplotlib Figure. Raises CallError for another name, or ``response`` without a
-            sentence.
+        a Matplotlib Figure. Raises CallError for another name, or ``response`` without a
+        sentence.
 
         >>> import joinery as jn
         >>> figure = jn.look("sample:jars").draw("matrix")
@@ -204,9 +204,9 @@ def look(
     """The first look at a table: what came in, what goes with what, and what is odd about it.
 
     Parameters: ``data`` as for ``fit``; ``model`` a sentence, to look at its response against each
-        term; ``where`` an expression that rows must meet; ``id`` the column that labels rows.
-        Returns a Look, whose ``columns``, ``correlations`` and ``predictor_pairs`` are Tables.
-        Raises DataError and SentenceError as ``fit`` does.
+    term; ``where`` an expression that rows must meet; ``id`` the column that labels rows.
+    Returns a Look, whose ``columns``, ``correlations`` and ``predictor_pairs`` are Tables.
+    Raises DataError and SentenceError as ``fit`` does.
 
     >>> look("sample:jars").columns["mean"].round(2).tolist()
     [4.68, 28.5]

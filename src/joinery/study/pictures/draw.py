@@ -17,7 +17,8 @@ from joinery.notation.evaluate import Context
 from joinery.notation.tree import names_in
 from joinery.show.numbers import fixed
 from joinery.show.numbers import value as shown
-from joinery.show.pictures.fit import Curve, Words
+from joinery.show.pictures.fit import Curve
+from joinery.show.pictures.words import Words
 from joinery.study.compare import box_cox as powers
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.bands import bands

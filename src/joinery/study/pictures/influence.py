@@ -13,7 +13,8 @@ from joinery.core.inference.smooth import Smooth, smooth
 from joinery.errors import CallError, listed, one_of
 from joinery.notation.tree import names_in
 from joinery.show.numbers import count, figure, value
-from joinery.show.pictures.fit import Guide, Words
+from joinery.show.pictures.fit import Guide
+from joinery.show.pictures.words import Words
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.estimates import estimates
@@ -33,7 +34,7 @@ def leverage(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
     """Far-out rows told from badly fitted ones."""
-    from joinery.show.pictures.fit import Regions, leverage
+    from joinery.show.pictures.rows import Regions, leverage
 
     figures, at = per_row(fit), limits(fit)
     if not np.isfinite(figures.influence.studentized).any():
@@ -69,7 +70,7 @@ def influence(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
     """Cook's distance of each row, with its two limits."""
-    from joinery.show.pictures.fit import stems
+    from joinery.show.pictures.rows import stems
 
     table, chosen = rows_at_hand(fit)
     d, at = per_row(fit).influence.cooks_distance, limits(fit)

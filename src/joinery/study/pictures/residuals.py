@@ -15,7 +15,8 @@ from joinery.design.row_blocks import RowBlock
 from joinery.errors import CallError
 from joinery.show.numbers import figure, p_phrase
 from joinery.show.numbers import value as shown
-from joinery.show.pictures.fit import Guide, Words, zero
+from joinery.show.pictures.fit import Guide, zero
+from joinery.show.pictures.words import Words
 from joinery.study.check.families import groups
 from joinery.study.check.order import in_order
 from joinery.study.check.table import check_lines

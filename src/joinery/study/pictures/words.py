@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.show.pictures.fit import Flag, Words
+from joinery.show.pictures.words import Flag, Words
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import SERIOUS

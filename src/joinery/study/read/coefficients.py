@@ -62,23 +62,8 @@ def coefficients(
         notes.append(meaning)
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
-    if correlations and not fit.estimate.linear:
-        raise CallError(
-            "correlations with the response belong to the normal family", argument="correlations"
-        )
     if correlations:
-        simple, df = simple_correlations(fit), fit.residual_df
-        with np.errstate(all="ignore"):
-            t = t_values(
-                estimates(fit, plain=True)
-            )  # correlations always rest on the constant-spread t
-            partial = t / np.sqrt(t**2 + df)
-            unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
-        constant = np.array([np.nan] * fit.solution.has_intercept)
-        skip = len(constant)
-        columns["simple_r"] = np.append(constant, simple)
-        columns["partial_r"] = np.append(constant, partial[skip:])
-        columns["semipartial_r"] = np.append(constant, (t * unexplained)[skip:])
+        columns |= _correlations(fit)
     dropped = [note.words for note in dependences(fit.design, fit.solution)]
     kinds = dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
     return Table(
@@ -87,6 +72,26 @@ def coefficients(
         notes=(*said_of_errors(fit), *notes, *dropped),
         kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own"),
     )
+
+
+def _correlations(fit: Fitted) -> dict[str, np.ndarray]:
+    """Simple, partial and semipartial correlations of the terms, from the constant-spread t."""
+    if not fit.estimate.linear:
+        raise CallError(
+            "correlations with the response belong to the normal family", argument="correlations"
+        )
+    skip, df = int(fit.solution.has_intercept), fit.residual_df
+    t = t_values(estimates(fit, plain=True))[skip:]
+    with np.errstate(all="ignore"):
+        partial = t / np.sqrt(t**2 + df)
+        unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
+    constant = np.full(skip, np.nan)
+    columns = {
+        "simple_r": simple_correlations(fit),
+        "partial_r": partial,
+        "semipartial_r": t * unexplained,
+    }
+    return {name: np.append(constant, values) for name, values in columns.items()}
 
 
 def statistic_name(fit: Fitted) -> str:

@@ -10,8 +10,8 @@ import numpy as np
 
 from joinery.data.columns import level_text
 from joinery.design.codings import coding_matrix
-from joinery.design.design import DesignTerm, Recipe
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
+from joinery.design.terms import DesignTerm, Recipe
 from joinery.errors import CallError, one_of
 from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, Text
 from joinery.show.forms import latex_text

@@ -72,7 +72,7 @@ def linear_combination(
     """L·β + constant of all coefficients, the intercept first, with their covariance.
 
     Parameters: L (m, coefficients), zero for those that are not estimable. Source: Draper & Smith
-        1998, 9."""
+    1998, 9."""
     values = L @ np.nan_to_num(estimates(fit).values) + constant
     return Combination(values, *errors_in_basis(fit, in_basis(fit, L)))
 

@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
-from joinery.core.glm.families import FAMILIES
-from joinery.core.glm.irls import reweighted
-from joinery.core.glm.links import LINKS
-from joinery.core.glm.rows import ArrayRows, LikelihoodRows
 from joinery.core.numeric import distributions as tails
 from joinery.data.records import Records
 from joinery.errors import (
@@ -26,34 +22,21 @@ from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands
+from joinery.study.resample.scores import (
+    Forecasts,
+    Judged,
+    Observed,
+    auc,
+    brier,
+    calibration,
+    explained,
+    log_score,
+    share_inside,
+)
 from joinery.study.rows.figures import per_row, studentized_df
 
 FOLDS = 10
 KEPT = "rows kept"  # the column of repeats that a fold's fit has
-
-
-@dataclass(frozen=True)
-class _Forecasts:
-    """Rows as they were forecast, each (m,); NaN where they could not be.
-
-    A row may stand here more than once.
-    """
-
-    place: np.ndarray  # among the fitted rows
-    times: np.ndarray  # how many equal rows are meant
-    fitted: np.ndarray
-    lower: np.ndarray
-    upper: np.ndarray
-
-
-@dataclass(frozen=True)
-class _Observed:
-    """The fitted rows, each (n,): responses (shares of totals), totals, weights, offsets."""
-
-    y: np.ndarray
-    trials: np.ndarray
-    weights: np.ndarray
-    offset: np.ndarray
 
 
 def crosscheck(
@@ -104,7 +87,7 @@ def crosscheck(
     )
 
 
-def _observed(fit: Fitted) -> _Observed:
+def _observed(fit: Fitted) -> Observed:
     blocks = list(response_rows(fit).row_blocks)
 
     def all_of(name: str, otherwise: float) -> np.ndarray:
@@ -116,23 +99,21 @@ def _observed(fit: Fitted) -> _Observed:
             ]
         )
 
-    return _Observed(
+    return Observed(
         all_of("y", 0), all_of("trials", 1), all_of("precision", 1), all_of("offset", 0)
     )
 
 
-def _left_one_out(fit: Fitted) -> _Forecasts:
+def _left_one_out(fit: Fitted) -> Forecasts:
     figures = per_row(fit)
     with np.errstate(all="ignore"):
         h = figures.influence.leverage
         miss = np.where(h < 1, figures.residual / (1 - h), np.nan)
     nothing = np.full(len(miss), np.nan)
-    return _Forecasts(
-        np.arange(len(miss)), figures.times, figures.observed - miss, nothing, nothing
-    )
+    return Forecasts(np.arange(len(miss)), figures.times, figures.observed - miss, nothing, nothing)
 
 
-def _seen(fit: Fitted) -> _Forecasts:
+def _seen(fit: Fitted) -> Forecasts:
     """The fitted rows as the fit itself has them."""
     table, used = rows_at_hand(fit)
     place = np.arange(used.used)
@@ -146,7 +127,7 @@ def _of_rows(
     positions: np.ndarray,
     place: np.ndarray,
     times: np.ndarray,
-) -> _Forecasts:
+) -> Forecasts:
     """Some rows of a table as a fit forecasts them, shares of totals as shares."""
     nothing = np.full(len(place), np.nan)
 
@@ -175,7 +156,7 @@ def _of_rows(
             )
     if fit.response.kind == "of" and fit.response.total is not None:
         fitted = fitted / evaluate(fit.response.total, part.design.context(table, positions[place]))
-    return _Forecasts(place, times, fitted, lower, upper)
+    return Forecasts(place, times, fitted, lower, upper)
 
 
 def _dealt(
@@ -217,7 +198,7 @@ def _by_fold(fold: np.ndarray, times: np.ndarray, folds: int) -> np.ndarray:
     return counts
 
 
-def _folded(fit: Fitted, deal: np.ndarray, *, in_time: bool) -> _Forecasts:
+def _folded(fit: Fitted, deal: np.ndarray, *, in_time: bool) -> Forecasts:
     """Rows of each fold as forecast by a fit of the others (in time: of the earlier ones)."""
     table, used = rows_at_hand(fit)
     positions = np.arange(len(table))[used.rows]
@@ -227,8 +208,8 @@ def _folded(fit: Fitted, deal: np.ndarray, *, in_time: bool) -> _Forecasts:
         parts.append(_of_rows(fit, part, table, positions, held, deal[held, fold].astype(float)))
     if not parts:
         raise CallError("no fold leaves enough rows to fit the model to; ask for fewer folds")
-    names = _Forecasts.__annotations__
-    return _Forecasts(**{name: np.concatenate([getattr(f, name) for f in parts]) for name in names})
+    names = Forecasts.__annotations__
+    return Forecasts(**{name: np.concatenate([getattr(f, name) for f in parts]) for name in names})
 
 
 def _parts(
@@ -272,12 +253,12 @@ def _parts(
 
 
 def _figures(
-    fit: Fitted, unseen: _Forecasts, seen: _Forecasts, inside: np.ndarray | None
+    fit: Fitted, unseen: Forecasts, seen: Forecasts, inside: np.ndarray | None
 ) -> list[tuple[str, float, float]]:
     rows: list[tuple[str, float, float]] = []
     observed = _observed(fit)
     pairs = [
-        _Judged(f.fitted, observed.y[f.place], f.times, observed.trials[f.place])
+        Judged(f.fitted, observed.y[f.place], f.times, observed.trials[f.place])
         for f in (unseen, seen)
     ]
 
@@ -286,127 +267,22 @@ def _figures(
             rows.append((name, values[0], values[1]))
 
     if fit.family.shares:
-        add("Brier score", [j.mean(_brier(j)) for j in pairs])
-        add("log score", [j.mean(_log_score(j)) for j in pairs])
-        add("area under the curve (AUC)", [_auc(j) for j in pairs])
-        add("calibration slope", [_calibration(j) for j in pairs])
+        add("Brier score", [j.mean(brier(j)) for j in pairs])
+        add("log score", [j.mean(log_score(j)) for j in pairs])
+        add("area under the curve (AUC)", [auc(j) for j in pairs])
+        add("calibration slope", [calibration(j) for j in pairs])
     else:
         add("mean error", [j.mean(j.error) for j in pairs])
         add("typical error (root mean square)", [j.typical for j in pairs])
         add("mean absolute error", [j.mean(np.abs(j.error)) for j in pairs])
         add(
             "explained (R²)",
-            [_explained(fit, observed, f, j) for f, j in zip((unseen, seen), pairs, strict=True)],
+            [explained(fit, observed, f, j) for f, j in zip((unseen, seen), pairs, strict=True)],
         )
-    shares = [_inside(fit, f, j) for f, j in zip((unseen, seen), pairs, strict=True)]
+    shares = [share_inside(fit, f, j) for f, j in zip((unseen, seen), pairs, strict=True)]
     if inside is not None:
         known = np.isfinite(per_row(fit).influence.studentized)
         if known.any():
             shares[0] = float(np.average(inside[known], weights=unseen.times[known]))
     add(f"share inside {level_words(fit.level)} intervals", shares)
     return rows
-
-
-@dataclass(frozen=True)
-class _Judged:
-    """Forecasts beside what came, each (m,): means or shares, responses, repeats, trials."""
-
-    fitted: np.ndarray
-    y: np.ndarray
-    times: np.ndarray
-    trials: np.ndarray
-
-    @property
-    def error(self) -> np.ndarray:
-        return np.asarray(self.y - self.fitted)
-
-    @property
-    def evidence(self) -> np.ndarray:
-        return np.asarray(self.times * self.trials)
-
-    def mean(self, values: np.ndarray) -> float:
-        """The mean over rows that were forecast; of totals, over their trials."""
-        known = np.isfinite(values)
-        return (
-            float(np.average(values[known], weights=self.evidence[known]))
-            if known.any()
-            else float("nan")
-        )
-
-    @property
-    def typical(self) -> float:
-        """The root mean square error, in the largest error's unit so that nothing overflows."""
-        size = float(np.max(np.abs(self.error), initial=0.0, where=np.isfinite(self.error))) or 1.0
-        return float(np.sqrt(self.mean((self.error / size) ** 2)) * size)
-
-
-def _explained(fit: Fitted, observed: _Observed, f: _Forecasts, j: _Judged) -> float:
-    """1 − Σwe²/Σw(y − o − mean)², the mean that of the rows forecast.
-
-    About zero where the model has no constant.
-    """
-    known = np.isfinite(j.fitted)
-    if not known.any():
-        return float("nan")
-    y, e = (j.y - observed.offset[f.place])[known], j.error[known]
-    size = float(np.max(np.abs(y))) or 1.0
-    w = (observed.weights[f.place] * f.times)[known]
-    level = float(np.average(y / size, weights=w)) if fit.solution.spans_constant else 0.0
-    total = float(w @ (y / size - level) ** 2)
-    return 1 - float(w @ (e / size) ** 2) / total if total > 0 else float("nan")
-
-
-def _inside(fit: Fitted, f: _Forecasts, j: _Judged) -> float:
-    known = np.isfinite(f.lower) & np.isfinite(f.fitted)
-    y: np.ndarray = j.y * j.trials if fit.response.kind == "of" else j.y
-    if not known.any():
-        return float("nan")
-    rounding = 1e-9 * float(np.max(np.abs(y[known])))
-    held = (y[known] >= f.lower[known] - rounding) & (y[known] <= f.upper[known] + rounding)
-    return float(np.average(held, weights=f.times[known]))
-
-
-def _brier(j: _Judged) -> np.ndarray:
-    """The squared error of the probability for each single trial, averaged over a row's."""
-    return np.asarray(j.y * (1 - j.fitted) ** 2 + (1 - j.y) * j.fitted**2)
-
-
-def _log_score(j: _Judged) -> np.ndarray:
-    with np.errstate(all="ignore"):
-        p = np.clip(j.fitted, 1e-15, 1 - 1e-15)
-        return np.asarray(-1.0 * (j.y * np.log(p) + (1 - j.y) * np.log1p(-p)))
-
-
-def _auc(j: _Judged) -> float:
-    """The chance that a row with the event ranks higher, ties half (Hanley & McNeil 1982)."""
-    known = np.isfinite(j.fitted)
-    if not known.any():
-        return float("nan")
-    p, yes = j.fitted[known], (j.y * j.evidence)[known]
-    no = j.evidence[known] - yes
-    order = np.argsort(p, kind="stable")
-    p, yes, no = p[order], yes[order], no[order]
-    # equal forecasts may differ by rounding
-    starts = np.flatnonzero(np.append(True, np.diff(p) > 1e-12 * p[1:]))
-    yes, no = np.add.reduceat(yes, starts), np.add.reduceat(no, starts)
-    below = np.cumsum(no) - no
-    total = yes.sum() * no.sum()
-    return float((yes * (below + no / 2)).sum() / total) if total > 0 else float("nan")
-
-
-def _calibration(j: _Judged) -> float:
-    """The slope of the outcome on its forecast's logit: one is right (Cox 1958)."""
-    known = np.isfinite(j.fitted)
-    n = int(j.times[known].sum())
-    if n < 3:
-        return float("nan")
-    p = np.clip(j.fitted[known], 1e-12, 1 - 1e-12)
-    logit = LINKS["logit"]
-    part = LikelihoodRows(logit.eta(p)[:, None], j.y[known], j.times[known], j.trials[known], None)
-    try:
-        logistic = reweighted(
-            ArrayRows(part), FAMILIES["binomial"], logit, intercept=True, n=n, dispersion=1.0
-        )
-    except EstimationError:
-        return float("nan")
-    return float(logistic.b[1]) if logistic.converged else float("nan")

@@ -98,7 +98,7 @@ def limits(fit: Fitted) -> Limits:
     """Leverage 3p/n; for Cook's distance the median of F.
 
     For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row
-        of a clean table with probability 0.05 (Bonferroni's inequality)."""
+    of a clean table with probability 0.05 (Bonferroni's inequality)."""
     n, p = fit.n_rows, fit.solution.rank
     df = studentized_df(fit) + 1
     shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n])

@@ -3,7 +3,7 @@
 y (m,) is a number, a share of ``trials``, or a count; μ (m,) its mean. Everything is given row by
 row.
 Sources: McCullagh & Nelder 1989, 2.2; Hilbe 2011 for counts; Loader 2000 for likelihoods that keep
-    their digits."""
+their digits."""
 
 from __future__ import annotations
 

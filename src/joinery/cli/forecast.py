@@ -1,0 +1,70 @@
+"""Commands that forecast."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from joinery import errors
+from joinery.cli import options as o
+from joinery.cli.app import (
+    FORECAST,
+    app,
+    data_of,
+    fit_of,
+    show,
+    tell,
+)
+
+if TYPE_CHECKING:
+    from joinery.show.table import Table
+
+
+@app.command(rich_help_panel=FORECAST)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def forecast(
+    new: Annotated[str | None, typer.Option("--new", help="a file of rows to forecast")] = None,
+    at: Annotated[
+        str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")
+    ] = None,
+    intervals: Annotated[
+        str, typer.Option("--intervals", help="model or distribution-free")
+    ] = "model",
+    simultaneous: Annotated[
+        bool, typer.Option("--simultaneous", help="hold for all rows together")
+    ] = False,
+    hold: Annotated[
+        str | None, typer.Option("--hold", help="average: hold columns not given at it")
+    ] = None,
+    **given: Any,
+) -> None:
+    """Forecast rows whose response is missing, a file of new rows, or one row given here."""
+    from joinery.notation.parse import read_assignments
+
+    if new is not None and at is not None:
+        raise errors.CallError("give --new or --at, not both")
+    fitted = fit_of(**given)
+    rows: Any = None
+    if at is not None:
+        rows = read_assignments(at)
+    elif new is not None:
+        rows = data_of(new, {"decimal": given["decimal"]})
+        tell(rows.notes)
+    options: dict[str, Any] = {"intervals": intervals, "simultaneous": simultaneous, "hold": hold}
+    table = fitted.forecast(rows, level=given["level"], **options)
+    if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):
+        table = _beside(rows, table)
+    show(table, given["form"], given["output"], given["digits"])
+
+
+def _beside(rows: Any, table: Table) -> Table:
+    """The new table's own columns, in their order, with the forecasts after them."""
+    from dataclasses import replace
+
+    given = {name: rows.frame[name].tolist() for name in rows.names}
+    columns = {
+        name if name not in given else f"{name} (forecast)": values
+        for name, values in table.columns.items()
+    }
+    return replace(table, columns=given | columns, index=None)

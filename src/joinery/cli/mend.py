@@ -1,0 +1,75 @@
+"""Commands that mend a model and compare several."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from joinery.cli import options as o
+from joinery.cli.app import (
+    MEND,
+    app,
+    fit_of,
+    given_options,
+    question,
+    show,
+    working,
+)
+
+if TYPE_CHECKING:
+    pass
+
+
+@app.command(rich_help_panel=MEND)
+@o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
+def compare(
+    models: Annotated[
+        list[str], typer.Argument(metavar="MODEL MODEL...", help="two or more model sentences")
+    ],
+    **given: Any,
+) -> None:
+    """Fits of one response side by side, nested ones tested."""
+    from joinery.model.compare import compare as side_by_side
+
+    table = side_by_side(*[fit_of(model=model, **given) for model in models])
+    show(table, given["form"], given["output"], given["digits"])
+
+
+@app.command(rich_help_panel=MEND)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def stepwise(
+    moves: Annotated[
+        str, typer.Option("--moves", help="add, drop, or 'add and drop'")
+    ] = "add and drop",
+    criterion: Annotated[
+        str, typer.Option("--criterion", help="aic, bic, 'adjusted r2' or p")
+    ] = "aic",
+    keep: Annotated[
+        str | None, typer.Option("--keep", help="terms that always stay: 'forage_km2, hive_type'")
+    ] = None,
+    enter: Annotated[float, typer.Option("--enter", help="the p below which a term enters")] = 0.05,
+    leave: Annotated[float, typer.Option("--leave", help="the p above which a term leaves")] = 0.10,
+    **given: Any,
+) -> None:
+    """Choose among the terms of a sentence step by step."""
+    from joinery.model.compare import stepwise as choose
+
+    rows, options = given_options(**given)
+    rules: dict[str, Any] = {
+        "moves": moves,
+        "criterion": criterion,
+        "keep": keep or (),
+        "enter": enter,
+        "leave": leave,
+    }
+    with working("choosing terms"):
+        trail = choose(rows, str(given["model"]), **rules, **options)
+        steps = trail.page
+    show(steps, given["form"], given["output"], given["digits"])
+    if given["save"] is not None:
+        sys.stderr.write(f"saved {trail.final.save(given['save'])}\n")
+
+
+question("box-cox", MEND, "Which power of the response suits the model.", lambda f: f.box_cox())

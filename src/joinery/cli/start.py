@@ -1,0 +1,73 @@
+"""Commands to start with: the demo, and the first look at a table."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from joinery.cli import options as o
+from joinery.cli.app import (
+    START,
+    app,
+    data_of,
+    folder_of,
+    show,
+)
+
+if TYPE_CHECKING:
+    pass
+
+
+@app.command(rich_help_panel=START)
+def demo(
+    folder: Annotated[
+        str, typer.Argument(metavar="[FOLDER]", help="where pictures and files go")
+    ] = "joinery-demo",
+) -> None:
+    """Walk the sample data through the whole job, with pictures and a saved result."""
+    from joinery.cli.demo import walk
+
+    walk(folder)
+
+
+@app.command(rich_help_panel=START)
+@o.takes(o.DATA_AND_MODEL, o.READ, o.SHOW)
+def look(
+    data: str,
+    model: str | None,
+    form: str,
+    output: str | None,
+    digits: int | None,
+    id: o.Id = None,
+    where: o.Where = None,
+    pictures: Annotated[
+        str | None, typer.Option("--pictures", help="draw into this folder too")
+    ] = None,
+    **given: Any,
+) -> None:
+    """See what came in: each column, what is odd, what goes with what.
+
+    With a MODEL, the response against each term.
+    """
+    from joinery.study.look.look import look as first_look
+
+    first = first_look(data_of(data, given), model, where=where, id=id)
+    tables = [first.columns]
+    if form == "text" and output is None:
+        tables += [first.correlations] if len(first.numeric) > 1 else []
+        tables += [first.response] if first.response is not None else []
+    for place, table in enumerate(tables):
+        if place:
+            sys.stdout.write("\n")
+        show(table, form, output, digits)
+    if pictures is not None:
+        names = [
+            "columns",
+            *(["matrix"] if len(first.numeric) > 1 else []),
+            *(["response"] if model else []),
+        ]
+        for name in names:
+            sys.stderr.write(f"drew {folder_of(pictures) / name}.png\n")
+            first.draw(name, path=folder_of(pictures) / f"{name}.png")

@@ -1,0 +1,107 @@
+"""Where the reweighted iteration starts, and columns that must be moved before it does."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import linalg
+
+from joinery.core.blocks.blocks import Block
+from joinery.core.blocks.partition import Partition
+from joinery.core.blocks.products import inner
+from joinery.core.glm.problem import Columns, Problem
+from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, products, working_state
+from joinery.core.least_squares.solution import FAR_MEAN
+from joinery.core.least_squares.solve import least_squares
+
+START_APART = 0.03
+
+
+def rough_start(problem: Problem) -> np.ndarray | None:
+    """First coefficients from one pass over cross-products.
+
+    None where the columns are not well apart.
+    """
+    working, k = problem.at(None), problem.rows.width
+    H, g = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
+
+    def added(part: LikelihoodRows) -> tuple[np.ndarray, np.ndarray]:
+        state = working_state(working, part)
+        return products(part.X, state.W, state.W * state.z, rough=True)
+
+    for own_H, own_g in problem.rows.pieces.each(added):
+        H, g = H + own_H, g + own_g
+    places = np.arange(0 if problem.intercept else 1, k + 1)
+    H, g = H[np.ix_(places, places)], g[places]
+    solved = solved_by_cholesky(H, g, START_APART) if len(places) else None
+    if solved is None:
+        return None
+    b = np.zeros(k + 1)
+    b[places] = solved
+    return b
+
+
+def solved_by_cholesky(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray | None:
+    """x with Hx = g by Cholesky.
+
+    None where a diagonal of the scaled factor is not above ``apart``.
+    """
+    if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
+        return None
+    scale = np.sqrt(np.diag(H))
+    factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
+    if failed or not np.min(np.diag(factor)) > apart:
+        return None
+    return np.asarray(linalg.cho_solve((factor, False), g / scale, check_finite=False) / scale)
+
+
+def first_inside(problem: Problem, columns: Columns) -> np.ndarray:
+    """Return coefficients with valid means to start from, near the overall mean."""
+    total = count = 0.0
+    for part in problem.rows.pieces:
+        a = part.evidence
+        total, count = total + inner(a, part.y), count + float(a.sum())
+    low, high = problem.family.mean_range
+    mean = min(max(total / count, low + 1e-6), high - 1e-6)
+    level = float(problem.link.eta(np.array([mean]))[0])
+    b = np.zeros(columns.width + 1)
+    if columns.has_intercept:
+        b[0] = level
+        return b
+    # without an intercept: the combination of columns nearest to that level
+    return least_squares(_Constant(problem.rows, level), intercept=False).padded_coefficients
+
+
+@dataclass(frozen=True)
+class _Constant:
+    """The rows with one number as the response of all."""
+
+    source: LikelihoodSource
+    level: float
+
+    @property
+    def width(self) -> int:
+        return self.source.width
+
+    @property
+    def pieces(self) -> Partition[Block]:
+        return self.source.pieces.map(
+            lambda part: (part.X, np.full(len(part.y), self.level), part.weights)
+        )
+
+
+def far_means(problem: Problem, columns: Columns) -> np.ndarray | None:
+    """What to take off columns (k,) whose means are so far away that η would lose digits.
+
+    None where none is.
+    """
+    first = columns.first
+    if first is None or not problem.intercept:
+        return None
+    far = np.abs(first.centre) > 30 * FAR_MEAN * first.spread
+    if not far.any():
+        return None
+    shift = np.zeros(columns.width)
+    shift[first.kept[far]] = first.centre[far]
+    return shift

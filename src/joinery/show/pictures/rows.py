@@ -1,0 +1,192 @@
+"""Pictures of single rows: leverage, influence, and forecasts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
+from joinery.show.pictures.canvas import DENSE, points, sheet
+from joinery.show.pictures.words import Flag, Words, mark
+
+
+@dataclass(frozen=True)
+class Regions:
+    """From where on a row is far out, and badly fitted."""
+
+    far: float
+    badly: float
+
+
+def leverage(
+    h: np.ndarray,
+    t: np.ndarray,
+    at: Regions,
+    verdicts: np.ndarray,
+    flags: Sequence[Flag],
+    words: Words,
+    ax: Axes | None,
+) -> Figure:
+    """Leverage across, studentized residual up.
+
+    Regions shaded and named, points filled by verdict.
+    """
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
+    sound = np.isfinite(t)
+    wide = max(float(np.nanmax(h)) * 1.12, at.far * 1.35)
+    high = max(float(np.max(np.abs(t[sound]), initial=0.0)) * 1.15, at.badly * 1.3)
+    ax.set_xlim(0, wide)
+    ax.set_ylim(-high, high)
+    for top, bottom in ((high, at.badly), (-at.badly, -high)):
+        ax.fill_between([0, at.far], bottom, top, color=MIST, alpha=0.75, linewidth=0, zorder=0.5)
+        ax.fill_between(
+            [at.far, wide], bottom, top, color=RUST, alpha=0.16, linewidth=0, zorder=0.5
+        )
+    ax.fill_between(
+        [at.far, wide], -at.badly, at.badly, color=TEAL, alpha=0.10, linewidth=0, zorder=0.5
+    )
+    for x, y, name, side in (
+        (0.01 * wide, high * 0.98, "badly fitted", "left"),
+        (wide * 0.99, high * 0.98, "far out and badly fitted", "right"),
+        (wide * 0.99, at.badly * 0.96, "far out but well fitted", "right"),
+    ):
+        ax.text(x, y, name, ha=side, va="top", fontsize=8.5, color=SLATE, zorder=2)
+    many = len(h) > DENSE
+    if many:
+        points(ax, h[sound], t[sound])
+    for verdict, color in (("serious", RUST), ("caution", AMBER), ("fine", INK)):
+        chosen = sound & (verdicts == verdict)
+        if not many or verdict != "fine":
+            ax.scatter(
+                h[chosen],
+                t[chosen],
+                s=26,
+                color=color,
+                alpha=0.6 if verdict == "fine" else 0.85,
+                linewidths=0,
+                zorder=3,
+            )
+    ax.axhline(0, color=SLATE, linewidth=0.8, zorder=1)
+    mark(ax, h, np.where(sound, t, 0.0), flags)
+    return figure
+
+
+def stems(
+    heights: np.ndarray,
+    limits: Sequence[tuple[float, str]],
+    flags: Sequence[Flag],
+    words: Words,
+    ax: Axes | None,
+) -> Figure:
+    """A stem for each row, with limits drawn and named."""
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
+    shown = np.where(np.isfinite(heights), heights, 0.0)
+    places = np.arange(len(shown))
+    if len(shown) > DENSE:  # of a great many rows the tallest stand for all
+        places = np.sort(np.argpartition(-shown, DENSE)[:DENSE])
+    ax.vlines(places, 0, shown[places], color=SLATE, linewidth=0.9, zorder=2)
+    ax.scatter(places, shown[places], s=9, color=INK, linewidths=0, zorder=3)
+    top = float(shown.max(initial=0.0))
+    ax.set_xlim(-0.02 * len(shown) - 0.5, len(shown) * 1.02)
+    ax.set_ylim(0, max(1.14 * top, 1e-12))
+    above = []
+    for limit, name in limits:
+        if limit <= 1.6 * max(top, 1e-12):
+            ax.set_ylim(0, max(ax.get_ylim()[1], limit * 1.12))
+            ax.axhline(limit, color=RUST, linewidth=1.0, linestyle=(0, (5, 3)), zorder=1.5)
+            ax.annotate(
+                name,
+                (0, limit),
+                xytext=(4, 3),
+                textcoords="offset points",
+                fontsize=8.5,
+                color=SLATE,
+            )
+        else:
+            above.append(name)
+    if above:
+        note = f"beyond this picture: {'; '.join(above)}"
+        ax.text(
+            0.99,
+            0.985,
+            note,
+            transform=ax.transAxes,
+            fontsize=8.5,
+            color=SLATE,
+            ha="right",
+            va="top",
+        )
+    mark(ax, np.arange(len(shown), dtype=float), shown, flags)
+    return figure
+
+
+@dataclass(frozen=True)
+class Ahead:
+    """Forecasts to draw, each (m,): fitted, both intervals, what came, what is far."""
+
+    labels: Sequence[str]
+    fitted: np.ndarray
+    mean: tuple[np.ndarray, np.ndarray]
+    new: tuple[np.ndarray, np.ndarray]
+    observed: np.ndarray | None
+    outside: np.ndarray
+
+
+def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
+    """Each row's forecast with its two intervals; dashed where it lies outside what was seen.
+
+    Observed as diamonds.
+    """
+    figure, ax = sheet(
+        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
+    )
+    m = len(rows.fitted)
+    places = np.arange(m)[::-1]
+    ax.grid(visible=False)
+    ax.grid(axis="x", color=MIST, linewidth=0.8)
+    for i, place in enumerate(places):
+        dashes = (0, (2, 1.6)) if rows.outside[i] else "solid"
+        if np.isfinite(rows.new[0][i]):
+            ax.plot(
+                [rows.new[0][i], rows.new[1][i]],
+                [place, place],
+                color=SLATE,
+                linewidth=1.4,
+                linestyle=dashes,
+            )
+        if np.isfinite(rows.mean[0][i]):
+            ax.plot(
+                [rows.mean[0][i], rows.mean[1][i]],
+                [place, place],
+                color=AMBER,
+                linewidth=5,
+                solid_capstyle="butt",
+                alpha=0.75,
+                linestyle=dashes,
+            )
+    ax.scatter(rows.fitted, places, s=34, color=INK, zorder=4)
+    if rows.observed is not None:
+        ax.scatter(rows.observed, places, s=44, marker="D", color=TEAL, zorder=5)
+    step = max(1, m // 24)
+    ax.set_yticks(places[::step], [rows.labels[i] for i in range(0, m, step)])
+    ax.set_ylim(-0.8, m - 0.2)
+    names = [("● forecast", INK), ("▬ mean", SLATE), ("─ new row", SLATE)]
+    names += [("◆ observed", TEAL)] if rows.observed is not None else []
+    for place, (name, color) in enumerate(reversed(names)):
+        at = (1 - 0.13 * place, 1.015)
+        ax.text(
+            *at, name, transform=ax.transAxes, fontsize=8.5, color=color, ha="right", va="bottom"
+        )
+    longest = max((len(label) for label in rows.labels), default=0)
+    box = ax.get_position()
+    left = max(box.x0, 0.03 + 0.0088 * longest)
+    ax.set_position((left, box.y0, box.x1 - left, box.height))
+    return figure

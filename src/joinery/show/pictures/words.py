@@ -1,0 +1,38 @@
+"""What stands on a picture in words, and marks on its points."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from matplotlib.axes import Axes
+
+from joinery.show.pictures.canvas import label_points, ring
+
+
+@dataclass(frozen=True)
+class Words:
+    """What is written on a picture."""
+
+    title: str
+    finding: str
+    x: str
+    y: str
+
+
+@dataclass(frozen=True)
+class Flag:
+    """A remarkable point: its place among the points, its label, and whether it is serious."""
+
+    place: int
+    label: str
+    serious: bool
+
+
+def mark(ax: Axes, x: np.ndarray, y: np.ndarray, flags: Sequence[Flag]) -> None:
+    if not flags:
+        return
+    places = np.array([f.place for f in flags])
+    ring(ax, x[places], y[places], [f.serious for f in flags])
+    label_points(ax, x[places], y[places], [f.label for f in flags], (x, y))
