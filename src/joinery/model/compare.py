@@ -103,7 +103,7 @@ def stepwise(
 
     >>> trail = stepwise("sample:queens", "eggs_a_day given weight_mg, age_days, humidity")
     >>> trail.final.sentence
-    'eggs_a_day given weight_mg, age_days, moon_days'
+    'eggs_a_day given weight_mg, age_days'
     """
     one_of("moves", moves, tuple(MOVES))
     one_of("criterion", criterion, CRITERIA)
