@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -10,15 +11,17 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from joinery.data.written_dates import date_text, in_days, read_dates
 from joinery.data.written_numbers import Reading, read_numbers
-from joinery.errors import UnusableColumnError
+from joinery.errors import UnusableColumnError, listed
 from joinery.notation.tree import number_text
 
 Rows = slice | np.ndarray
 Labels = Callable[[np.ndarray], Sequence[Any]]
+DURATIONS = "durations are read as days"
+PERIODS = "periods are read as the day each begins"
 YES_NO = ({"no", "yes"}, {"n", "y"}, {"false", "true"})
 NOTES = "joinery_notes"  # where a frame carries what was noted while it was read
-DAY = np.timedelta64(1, "D") / np.timedelta64(1, "ns")
 
 
 @dataclass(frozen=True)
@@ -27,8 +30,8 @@ class Column:
 
     ``kind`` is ``number``, ``yes/no``, ``category`` or ``date``. Numbers stand in ``values`` (NaN
     where missing); everything else has ``coded`` (−1 where missing) into ``levels``, in the levels'
-    own order. ``note`` says how its cells were read; ``trouble`` why it cannot serve as numbers
-    though it looks like it."""
+    own order. Dates are days since 1970. ``note`` says how its cells were read; ``trouble`` why it
+    cannot serve as what it looks like, which ``meant`` names."""
 
     name: str
     kind: str
@@ -38,11 +41,16 @@ class Column:
     label_rows: Labels
     note: str | None = None
     trouble: str | None = None
+    meant: str = "numbers"
     text_kind: bool = False
 
     @property
     def is_text(self) -> bool:
         return self.text_kind
+
+    @property
+    def is_date(self) -> bool:
+        return self.kind == "date"
 
     def numbers(self, rows: Rows) -> np.ndarray:
         """Values as float64, NaN where missing. Raises UnusableColumnError for text."""
@@ -66,11 +74,17 @@ class Column:
         more = f" and {len(offending) - 3:,} more" if len(offending) > 3 else ""
         if self.trouble:
             message = (
-                f"column {self.name!r} cannot be read as numbers: {self.trouble} ({shown}{more})"
+                f"column {self.name!r} cannot be read as {self.meant}: "
+                f"{self.trouble} ({shown}{more})"
             )
         else:
             message = f"column {self.name!r} is text, and numbers are needed here ({shown}{more})"
         return UnusableColumnError(message, column=self.name, rows=labels)
+
+    def check_order(self) -> None:
+        """Raises UnusableColumnError where what it looks like, and so its order, is unsettled."""
+        if self.trouble:
+            raise self.not_numbers()
 
     def _offending(self) -> np.ndarray:
         assert self.coded is not None
@@ -87,8 +101,9 @@ class Column:
     def texts(self, rows: Rows) -> np.ndarray:
         """Values as text, None where missing."""
         if self.coded is None:
+            shown = date_text if self.is_date else number_text
             return np.array(
-                [None if np.isnan(v) else number_text(v) for v in self.numbers(rows)], dtype=object
+                [None if np.isnan(v) else shown(v) for v in self.numbers(rows)], dtype=object
             )
         names = np.array([*map(level_text, self.levels), None], dtype=object)
         return np.asarray(names[self.coded[rows]])
@@ -114,12 +129,24 @@ class Column:
         distinct, inverse = np.unique(numbers[present], return_inverse=True)
         codes = np.full(len(numbers), -1, dtype=np.int64)
         codes[present] = inverse
-        return codes, tuple(distinct.tolist())
+        levels = distinct.tolist()
+        return codes, tuple(map(date_text, levels) if self.is_date else levels)
 
     @cached_property
     def sound(self) -> bool:
         """Whether it holds numbers alone, none missing and none infinite."""
         return self.values is not None and bool(np.isfinite(self.values).all())
+
+    def from_text(self, text: str) -> float:
+        """A date written as text, as this column's days. Raises UnusableColumnError for another."""
+        reading = read_dates([text])
+        if reading is None or reading.stamps is None:
+            raise UnusableColumnError(
+                f"{text!r} is no date that can be compared with {self.name!r}; dates are written "
+                "'2024-03-01'",
+                column=self.name,
+            )
+        return float(in_days(reading.stamps)[0])
 
     def missing(self, rows: Rows) -> np.ndarray:
         """True where the cell is missing."""
@@ -184,26 +211,70 @@ def understand(
         )
     if pd.api.types.is_numeric_dtype(dtype):
         return replace(plain, values=series.to_numpy(dtype=np.float64, na_value=np.nan))
+    if isinstance(dtype, pd.PeriodDtype):
+        return replace(_from_dates(plain, series.dt.to_timestamp()), note=PERIODS)
+    if isinstance(dtype, pd.ArrowDtype):
+        return understand(name, _from_arrow(series), label_rows, decimal)
     if pd.api.types.is_datetime64_any_dtype(dtype):
         return _from_dates(plain, series)
     if pd.api.types.is_timedelta64_dtype(dtype):
-        days = series.to_numpy(dtype="timedelta64[ns]")
-        values = np.where(np.isnat(days), np.nan, days.astype(np.float64) / DAY)
-        return replace(plain, values=values, note="durations are read as days")
+        return replace(plain, values=in_days(series.to_numpy()), note=DURATIONS)
     return _from_objects(plain, series, decimal)
 
 
+def _from_arrow(series: pd.Series) -> pd.Series:
+    """A column of Arrow's own types as one of pandas': its dates, durations, texts and objects."""
+    import pyarrow as pa
+
+    return pa.chunked_array(pa.array(series.array)).to_pandas(date_as_object=False)
+
+
 def _from_categorical(plain: Column, series: pd.Series) -> Column:
-    levels = tuple(series.cat.categories.tolist())
-    return replace(plain, kind="category", coded=series.cat.codes.to_numpy(np.int64), levels=levels)
+    """A category in its own order; levels that read the same once trimmed are one, said."""
+    given = series.cat.categories.tolist()
+    codes = series.cat.codes.to_numpy(np.int64)
+    texts = [level_text(level) for level in given]
+    bare = [text.strip() for text in texts]
+    if bare == texts and len(set(texts)) == len(texts):
+        return replace(plain, kind="category", coded=codes, levels=tuple(given))
+    first = {text: given[bare.index(text)] for text in dict.fromkeys(bare)}
+    place = {text: i for i, text in enumerate(first)}
+    levels = tuple(v.strip() if isinstance(v, str) else v for v in first.values())
+    lookup = np.array([*(place[text] for text in bare), -1])
+    note = _joined_levels([repr(level) for level in given], bare)
+    return replace(plain, kind="category", coded=lookup[codes], levels=levels, note=note)
+
+
+def _joined_levels(shown: Sequence[str], bare: Sequence[str]) -> str | None:
+    """What is said of levels that were trimmed into one."""
+    joined = [
+        " and ".join(s for s, b in zip(shown, bare) if b == text)
+        for text in dict.fromkeys(bare)
+        if bare.count(text) > 1
+    ]
+    return f"{listed(joined, 3)} are read as one level" if joined else None
 
 
 def _from_dates(plain: Column, series: pd.Series) -> Column:
+    """Dates, with the wall clock's time where they have a time zone."""
     if getattr(series.dtype, "tz", None) is not None:
-        series = series.dt.tz_convert("UTC").dt.tz_localize(None)
-    stamps = pd.to_datetime(series).to_numpy(dtype="datetime64[ns]")
-    values = np.where(np.isnat(stamps), np.nan, stamps.astype(np.int64) / DAY)
-    return replace(plain, kind="date", values=values)
+        series = series.dt.tz_localize(None)
+    return replace(plain, kind="date", values=in_days(series.to_numpy()))
+
+
+def _from_date_objects(plain: Column, codes: np.ndarray, uniques: list[Any]) -> Column:
+    """Dates and times of Python; of several time zones all are read in universal time."""
+    zones = {getattr(u, "tzinfo", None) for u in uniques}
+    note = None
+    if len(zones) > 1:
+        note = "times of several time zones are read in universal time (UTC)"
+        uniques = [
+            u.astimezone(datetime.UTC) if getattr(u, "tzinfo", None) is not None else u
+            for u in uniques
+        ]
+    bare = [u.replace(tzinfo=None) if isinstance(u, datetime.datetime) else u for u in uniques]
+    stamps = np.array(bare, dtype="datetime64[us]")
+    return replace(plain, kind="date", values=np.append(in_days(stamps), np.nan)[codes], note=note)
 
 
 def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Column:
@@ -219,39 +290,65 @@ def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Colu
             column=plain.name,
         ) from None
     uniques = list(distinct)
+    if (odd := next((u for u in uniques if _is_nested(u)), None)) is not None:
+        raise UnusableColumnError(
+            f"column {plain.name!r} holds {type(odd).__name__}s, which are neither numbers nor "
+            "text; take what is wanted of them into columns of its own",
+            column=plain.name,
+        )
     if uniques and all(isinstance(u, (bool, np.bool_)) for u in uniques):
         lookup = np.array([int(bool(u)) for u in uniques] + [-1])
         return replace(plain, kind="yes/no", coded=lookup[codes], levels=(False, True))
     if uniques and not any(isinstance(u, str) for u in uniques):
-        if all(_is_date(u) for u in uniques):
-            return _from_dates(plain, pd.Series(pd.to_datetime(series, errors="coerce")))
+        if all(isinstance(u, datetime.date) for u in uniques):
+            return _from_date_objects(plain, codes, uniques)
+        if all(isinstance(u, pd.Period) for u in uniques):
+            starts = [u.to_timestamp().to_pydatetime() for u in uniques]
+            return replace(_from_date_objects(plain, codes, starts), note=PERIODS)
+        if all(isinstance(u, datetime.timedelta) for u in uniques):
+            days = np.array([u.total_seconds() / 86400 for u in uniques] + [np.nan])
+            return replace(plain, values=days[codes], note=DURATIONS)
         try:
             values = np.array([float(u) for u in uniques] + [np.nan])
             return replace(plain, values=values[codes])
+        except OverflowError:
+            raise UnusableColumnError(
+                f"column {plain.name!r} holds a number too large to be computed with",
+                column=plain.name,
+            ) from None
         except (TypeError, ValueError):
             pass
-    return _from_texts(plain, codes, [str(u) for u in uniques], decimal)
+    return _from_texts(plain, codes, [level_text(u) for u in uniques], decimal)
 
 
-def _is_date(value: Any) -> bool:
-    return hasattr(value, "year") and hasattr(value, "month") and hasattr(value, "day")
+def _is_nested(value: Any) -> bool:
+    return isinstance(value, (list, dict, set, tuple, np.ndarray, bytes))
 
 
 def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], decimal: str | None) -> Column:
-    """Text cells: numbers where every one of them can be read as such, yes/no, else a category."""
-    blank = np.array([not t.strip() for t in texts] + [True], dtype=bool)
-    if blank[:-1].any() or len(set(texts)) < len(texts):
-        kept = list(dict.fromkeys(t for t, b in zip(texts, blank) if not b))
+    """Text cells: numbers or dates where every one can be read as such, yes/no, else a category."""
+    bare = [t.strip() for t in texts]
+    note = None
+    if bare != texts or not all(bare) or len(set(texts)) < len(texts):
+        kept = list(dict.fromkeys(t for t in bare if t))
         where = {t: i for i, t in enumerate(kept)}
-        codes = np.array([where.get(t, -1) for t in texts] + [-1])[codes]
+        codes = np.array([where.get(t, -1) for t in bare] + [-1])[codes]
+        filled = [(repr(t), b) for t, b in zip(texts, bare) if b]
+        note = _joined_levels([t for t, _ in filled], [b for _, b in filled])
         texts = kept
     if not texts:
         return replace(plain, values=np.full(len(codes), np.nan))
     reading = read_numbers(texts, decimal)
     if reading.trouble is None and not reading.unreadable:
         return replace(plain, values=np.append(reading.values, np.nan)[codes], note=reading.note)
-    trouble = None
-    if reading.readable_share > 0.5:
+    trouble, meant = None, "numbers"
+    dates = read_dates(texts)
+    if dates is not None and dates.stamps is not None:
+        values = np.append(in_days(dates.stamps), np.nan)[codes]
+        return replace(plain, kind="date", values=values, note=dates.note)
+    if dates is not None:
+        trouble, meant = dates.trouble, "dates"
+    elif reading.readable_share > 0.5:
         bad = len(reading.unreadable)
         trouble = (
             reading.trouble
@@ -265,8 +362,21 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], decimal: str
         kind=kind,
         coded=np.append(rank, -1)[codes],
         levels=levels,
+        note=note or _alike_but_for_case(levels),
         trouble=trouble,
+        meant=meant,
         text_kind=True,
+    )
+
+
+def _alike_but_for_case(levels: Sequence[str]) -> str | None:
+    """A remark on levels that differ by capital letters or by spaces within alone."""
+    alike: dict[str, list[str]] = {}
+    for level in levels:
+        alike.setdefault(" ".join(level.casefold().split()), []).append(level)
+    pairs = [" and ".join(map(repr, group)) for group in alike.values() if len(group) > 1]
+    return (
+        f"{listed(pairs, 3)} are different levels, alike but for case or spaces" if pairs else None
     )
 
 

@@ -1,51 +1,109 @@
-"""Dates as people write them, in one order of day, month and year down a column."""
+"""Dates as people write them, in one order of day, month and year down a column.
+
+Dates are days since 1970 wherever they are numbers, and ISO text wherever they are read."""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
 DATES = ("day first", "month first")
-_ISO = re.compile(r"(\d{4})-(\d{1,2})-(\d{1,2})(?:[ T]\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?)?")
-_PARTS = re.compile(r"(\d{1,2})([./-])(\d{1,2})\2(\d{4})")
+UNSETTLED = (
+    'day or month may come first; settle it with read(path, dates="day first") or '
+    '"month first", on the command line --dates'
+)
+_CLOCK = r"(?:[ T](\d{1,2}):(\d{2})(?::(\d{2})(?:\.(\d{1,9}))?)?)?"
+_ISO = re.compile(r"(\d{4})-(\d{1,2})-(\d{1,2})" + _CLOCK)
+_PARTS = re.compile(r"(\d{1,2})([./-])(\d{1,2})\2(\d{4})" + _CLOCK)
+_PER_DAY = {"D": 1, "h": 24, "m": 1440, "s": 86_400, "ms": 86_400_000, "us": 86_400_000_000}
+_PER_DAY |= {"ns": 86_400_000_000_000}
+
+
+@dataclass(frozen=True)
+class DateReading:
+    """Texts as dates: ``stamps`` (n,) to the microsecond; None, with ``trouble``, if unsettled."""
+
+    stamps: np.ndarray | None
+    note: str | None = None
+    trouble: str | None = None
+
+
+def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | None:
+    """Distinct texts as dates; None when not all of them are.
+
+    2024-05-31 is read as it is; 31.05.2024 and 5/31/2024 where the days tell which comes first, or
+    ``order`` (one of ``DATES``) does. Years go from 1 to 9999.
+    """
+    bare = [t.strip() for t in texts]
+    if not bare or not bare[0][:1].isdigit():
+        return None
+    iso = [_ISO.fullmatch(t) for t in bare]
+    if all(iso):
+        return _stamped([(m[1], m[2], m[3], *m.groups()[3:]) for m in iso if m])
+    parts = [_PARTS.fullmatch(t) for t in bare]
+    if not all(parts) or len({m[2] for m in parts if m}) > 1:
+        return None
+    first, second = (max(int(m[i]) for m in parts if m) for i in (1, 3))
+    if first > 12 and second > 12:
+        return None
+    if order is None and first <= 12 and second <= 12:
+        return DateReading(None, trouble=UNSETTLED)
+    day_first = order == "day first" if order else first > 12
+    day, month = (1, 3) if day_first else (3, 1)
+    note = None if order else f"dates are read with the {'day' if day_first else 'month'} first"
+    return _stamped([(m[4], m[month], m[day], *m.groups()[4:]) for m in parts if m], note)
+
+
+def _stamped(parts: list[tuple[str | Any, ...]], note: str | None = None) -> DateReading | None:
+    """Dates of (year, month, day, hour, minute, second, fraction); None when one does not exist."""
+    if any(int(part[0]) < 1 for part in parts):
+        return None
+    texts = [
+        f"{year}-{int(month):02}-{int(day):02}"
+        f"T{int(hour or 0):02}:{minute or '00'}:{second or '00'}.{(fraction or '0')[:6]}"
+        for year, month, day, hour, minute, second, fraction in parts
+    ]
+    try:
+        return DateReading(np.array(texts, dtype="datetime64[us]"), note)
+    except ValueError:
+        return None
+
+
+def in_days(spans: np.ndarray) -> np.ndarray:
+    """Dates (since 1970) or durations of any unit as days, each (n,); NaN where missing."""
+    per_day = _PER_DAY[np.datetime_data(spans.dtype)[0]]
+    return np.where(np.isnat(spans), np.nan, spans.astype(np.int64) / per_day)
+
+
+def stamps_of(days: np.ndarray) -> np.ndarray:
+    """The dates of days since 1970, to the microsecond; not-a-time for NaN."""
+    known = np.isfinite(days)
+    whole = np.round(np.where(known, days, 0.0) * _PER_DAY["us"]).astype(np.int64)
+    return np.where(known, whole.astype("datetime64[us]"), np.datetime64("NaT", "us"))
+
+
+def date_text(days: float) -> str:
+    """A date as people read it: 2024-03-01, with the time of day where it has one."""
+    if not np.isfinite(days):
+        return ""
+    text = str(stamps_of(np.array([days]))[0])
+    day, _, clock = text.partition("T")
+    clock = re.sub(r"(:00)?(\.0+)?$", "", clock) if clock.endswith((":00", "0")) else clock
+    return day if clock in ("", "00:00", "00") else f"{day} {clock}"
 
 
 def written_dates(series: pd.Series, order: str | None) -> tuple[pd.Series, str | None] | None:
-    """A text column as dates with a note, or None when it is none.
-
-    2024-05-31 is read as it is; 31.05.2024 and 5/31/2024 where the days tell which comes first, or
-    ``order`` does."""
-    texts = [str(v).strip() for v in series.dropna().unique()]
-    if not texts:
+    """A text column as dates with a note, or None when it is none."""
+    codes, distinct = pd.factorize(series)
+    reading = read_dates([str(v) for v in distinct], order)
+    if reading is None:
         return None
-    if all(_ISO.fullmatch(t) for t in texts):
-        return _parsed(series, None, None)
-    matches = [_PARTS.fullmatch(t) for t in texts]
-    if not all(matches):
-        return None
-    first, second = (max(int(m[i]) for m in matches if m) for i in (1, 3))
-    if order is None and (first > 12) == (second > 12):
-        return (
-            None
-            if first > 12
-            else (series, 'day or month may come first; settle it with dates="day first"')
-        )
-    day_first = order == "day first" if order else first > 12
-    mark = matches[0][2] if matches[0] else "."
-    if any(m and m[2] != mark for m in matches):
-        return None
-    pattern = f"%d{mark}%m{mark}%Y" if day_first else f"%m{mark}%d{mark}%Y"
-    note = None if order else f"dates are read with the {'day' if day_first else 'month'} first"
-    return _parsed(series, pattern, note)
-
-
-def _parsed(
-    series: pd.Series, pattern: str | None, note: str | None
-) -> tuple[pd.Series, str | None] | None:
-    stripped = series.map(lambda v: v.strip() if isinstance(v, str) else v)
-    try:
-        return pd.to_datetime(stripped, format=pattern or "ISO8601"), note
-    except (ValueError, TypeError, np.exceptions.DTypePromotionError):
-        return None
+    if reading.stamps is None:
+        return series, reading.trouble
+    stamps = np.append(reading.stamps, np.datetime64("NaT", "us"))[codes]
+    return pd.Series(stamps, index=series.index, name=series.name), reading.note

@@ -41,6 +41,7 @@ class Design:
     fills: dict[str, float] = field(default_factory=dict)
     order: str | None = None
     response_ranges: tuple[tuple[float, float], ...] = ()
+    dates: tuple[str, ...] = ()  # the columns of the terms that hold dates
 
     @cached_property
     def terms(self) -> tuple[DesignTerm, ...]:
@@ -148,12 +149,15 @@ def learn(
     context = Context(table, rows, {}, learning=True, order=order, counts=counts)
     remembered: dict[str, Remembered] = {}
     seen: dict[str, tuple[float, float]] = {}
+    dates: dict[str, None] = {}
     for term in sentence.terms:
         for factor in term.factors:
             if str(factor) not in remembered:
                 remembered[str(factor)] = learn_factor(factor, context, table)
             for name in names_in(factor):
                 column = table.column(name.name)
+                if column.is_date:
+                    dates.setdefault(name.name)
                 if column.kind in ("number", "date") and name.name not in seen:
                     values = column.numbers(rows)
                     if not np.isnan(values).all():  # inside a lag a cell may be missing
@@ -161,4 +165,6 @@ def learn(
     response = sentence.response
     scale = ResponseScale(response.expression, response.kind, response.total)
     ranges = inner_ranges(response.expression, context) if scale.transformed else ()
-    return Design(sentence, remembered, context.memory, seen, fills or {}, order, ranges)
+    return Design(
+        sentence, remembered, context.memory, seen, fills or {}, order, ranges, tuple(dates)
+    )

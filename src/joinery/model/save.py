@@ -50,6 +50,7 @@ class SavedDesign(_Strict):
     seen: dict[str, tuple[float, float]]
     fills: dict[str, float]
     response_ranges: list[tuple[float, float]]
+    dates: list[str]
 
 
 class SavedSolution(_Strict):
@@ -191,6 +192,7 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
             "seen": {name: list(ends) for name, ends in fit.design.seen.items()},
             "fills": fit.design.fills,
             "response_ranges": [list(ends) for ends in fit.design.response_ranges],
+            "dates": list(fit.design.dates),
         },
         "solution": _fields(SavedSolution, s)
         | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
@@ -327,6 +329,7 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         learnt.fills,
         saved.options.order,
         tuple(learnt.response_ranges),
+        tuple(learnt.dates),
     )
     solution = _rebuilt_solution(s)
     if design.width != len(s.coefficients) or {len(s.kept)} != {

@@ -18,7 +18,14 @@ from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlocks
-from joinery.errors import CallError, Note, UnusableColumnError, listed, one_of
+from joinery.errors import (
+    CallError,
+    Note,
+    UnknownColumnError,
+    UnusableColumnError,
+    listed,
+    one_of,
+)
 from joinery.model.covariance import sandwich_of
 from joinery.model.family import check_response, family_notes
 from joinery.model.used_rows import choose_rows, mean_fills
@@ -140,6 +147,10 @@ def _named(
         raise CallError(
             "a penalized fit takes the dispersion that its family says", argument="dispersion"
         )
+    if options.order is not None:
+        if options.order not in table.names:
+            raise UnknownColumnError(options.order, table.names, where=" for order=")
+        table.column(options.order).check_order()
     for aside, expression in options.asides.expressions.items():
         check_names(names_in(expression), table, str(getattr(options, aside)))
     return sentence, replace(options, family=family, link=link), tuple(notes)

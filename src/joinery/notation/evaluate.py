@@ -48,6 +48,17 @@ class ColumnLike(Protocol):
     @property
     def is_text(self) -> bool: ...
 
+    @property
+    def is_date(self) -> bool: ...
+
+    def from_text(self, text: str) -> float:
+        """A date written as text, as a number on the scale of ``numbers``."""
+        ...
+
+    def check_order(self) -> None:
+        """Raises UnusableColumnError where the order of the values is unsettled."""
+        ...
+
 
 class TableLike(Protocol):
     """What an expression may ask of a table."""
@@ -180,6 +191,8 @@ def _both(left: np.ndarray, right: np.ndarray) -> np.ndarray:
 
 def _compare(node: Chain, operator: str, context: Context) -> np.ndarray:
     left, right = node.operands
+    if _dated(left, context) or _dated(right, context):
+        return _compare_dates(node, operator, context)
     if _textual(left, context) or _textual(right, context):
         return _compare_texts(node, operator, context)
     a, b = evaluate(left, context), evaluate(right, context)
@@ -192,11 +205,34 @@ def _textual(node: Expression, context: Context) -> bool:
     )
 
 
+def _dated(node: Expression, context: Context) -> bool:
+    return isinstance(node, Name) and context.table.column(node.name).is_date
+
+
+def _compare_dates(node: Chain, operator: str, context: Context) -> np.ndarray:
+    """A comparison with a date: another date, one written as text, or what is computed of dates."""
+    name = next(side for side in node.operands if _dated(side, context))
+    assert isinstance(name, Name)
+    column, sides = context.table.column(name.name), []
+    for side in node.operands:
+        if isinstance(side, Number):
+            raise UnusableColumnError(
+                f"{node}: {name.name!r} is a date; compare it with a date, written '2024-03-01'",
+                column=name.name,
+            )
+        if isinstance(side, Text):
+            sides.append(np.full(context.size, column.from_text(side.value)))
+        else:
+            sides.append(evaluate(side, context))
+    a, b = sides
+    return np.where(np.isnan(a) | np.isnan(b), np.nan, _COMPARISONS[operator](a, b))
+
+
 def _compare_texts(node: Chain, operator: str, context: Context) -> np.ndarray:
     sides = []
     for side in node.operands:
         if isinstance(side, Text):
-            sides.append(np.full(context.size, side.value, dtype=object))
+            sides.append(np.full(context.size, side.value.strip(), dtype=object))
         elif isinstance(side, Name):
             sides.append(context.table.column(side.name).texts(context.rows))
         elif isinstance(side, Number):
@@ -204,6 +240,9 @@ def _compare_texts(node: Chain, operator: str, context: Context) -> np.ndarray:
         else:
             raise UnusableColumnError(f"{node} compares text with a computed number")
     if operator not in ("=", "!="):
+        for side in node.operands:
+            if isinstance(side, Name):
+                context.table.column(side.name).check_order()
         raise UnusableColumnError(f"{node}: text can be compared with = and != only")
     missing = np.array([a is None or b is None for a, b in zip(*sides)], dtype=bool)
     return np.where(missing, np.nan, (sides[0] == sides[1]) == (operator == "="))

@@ -11,6 +11,7 @@ import numpy as np
 from joinery.core.inference.correlation import root_mean_square
 from joinery.data.columns import level_text
 from joinery.data.records import Records
+from joinery.data.written_dates import date_text
 from joinery.design.factors import shown
 from joinery.errors import listed
 from joinery.notation.evaluate import evaluate
@@ -41,8 +42,8 @@ def _lags(fit: Fitted) -> list[Call]:
 class Remark:
     """What is said of one forecast: its kind, and words."""
 
-    # "missing", "filled", "outside", "unseen", "far", "dependent", "pole", "not admitted",
-    # "intercept"
+    # "missing", "infinite", "filled", "outside", "unseen", "far", "dependent", "pole",
+    # "not admitted", "intercept"
     kind: str
     words: str
 
@@ -52,13 +53,24 @@ RowRemarks = list[list[Remark]]
 
 
 def remarks_by_row(
-    fit: Fitted, table: Records, positions: np.ndarray, measured: Bands, X: np.ndarray
+    fit: Fitted,
+    given: Records,
+    table: Records,
+    positions: np.ndarray,
+    measured: Bands,
+    X: np.ndarray,
 ) -> RowRemarks:
-    """Why a row has no forecast, and what lies outside what was seen or is admitted."""
+    """Why a row has no forecast, and what lies outside what was seen or is admitted.
+
+    Parameters: the table as ``given``, and the ``table`` whose infinite numbers are missing.
+    """
     usable = ~np.isnan(measured.fitted)
     notes: RowRemarks = [[] for _ in positions]
     for name in needed_columns(fit):
-        for place in np.flatnonzero(table.column(name).missing(positions) & ~usable):
+        column = given.column(name)
+        for place in np.flatnonzero(column.infinite(positions)):
+            notes[place].append(Remark("infinite", f"{name} is infinite"))
+        for place in np.flatnonzero(column.missing(positions) & ~usable):
             notes[place].append(Remark("missing", f"no {name}"))
     for name in fit.design.fills:
         for place in np.flatnonzero(table.column(name).missing(positions)):
@@ -67,13 +79,11 @@ def remarks_by_row(
         values = table.column(name).numbers(positions)
         with np.errstate(invalid="ignore"):
             outside = np.flatnonzero((values < low) | (values > high))
+        written = date_text if name in fit.design.dates else value
         for place in outside:
-            seen = f"({value(low)} to {value(high)})"
-            notes[place].append(
-                Remark(
-                    "outside", f"{name} {value(values[place])} lies outside what was seen {seen}"
-                )
-            )
+            words = f"{name} {written(values[place])} lies outside what was seen"
+            seen = f"({written(low)} to {written(high)})"
+            notes[place].append(Remark("outside", f"{words} {seen}"))
     _say_unseen(fit, table, positions, X, notes)
     for lag in _lags(fit):
         for place in np.flatnonzero(
@@ -159,7 +169,9 @@ def table_notes(
     notes = []
     if held:
         words = [
-            f"{n} {value(v)}" if isinstance(v, float) else f"{n} by its levels' shares"
+            f"{n} {(date_text if n in fit.design.dates else value)(v)}"
+            if isinstance(v, float)
+            else f"{n} by its levels' shares"
             for n, v in held.items()
         ]
         notes.append(f"held at their average: {', '.join(words)}")

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery.data.records import Records, records
+from joinery.data.written_dates import stamps_of
 from joinery.errors import CallError, NewRowError, listed, nearest, one_of
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.parse import read_assignments
@@ -71,6 +72,7 @@ def forecast_with_remarks(
     table, held = _held(fit, table, positions, hold)
     _check_columns(fit, table)
     _check_exposure(fit, table, positions)
+    given, table = table, _without_infinite(fit, table)
     context = fit.design.context(table, positions)
     X = _design_rows(fit, table, positions, held)
     how = How(intervals, simultaneous)
@@ -86,7 +88,7 @@ def forecast_with_remarks(
         for name in ("mean_lower", "mean_upper", "new_lower", "new_upper"):
             columns[name + tail] = getattr(own, name)
     columns |= _judged(fit, table, context, measured) if new is not None else {}
-    remarks = remarks_by_row(fit, table, positions, measured, X)
+    remarks = remarks_by_row(fit, given, table, positions, measured, X)
     columns["note"] = ["; ".join(remark.words for remark in own) for own in remarks]
     index = table.index
     ends = ("new_lower", "new_upper", "mean_lower", "mean_upper")
@@ -146,7 +148,14 @@ def _held(
         if name not in table.names and name in typical
     }
     frame = table.frame.assign(
-        **{name: v if isinstance(v, float) else next(iter(v)) for name, v in held.items()}
+        **{
+            name: next(iter(v))
+            if isinstance(v, dict)
+            else stamps_of(np.array([v]))[0]
+            if name in fit.design.dates
+            else v
+            for name, v in held.items()
+        }
     )
     return Records(frame, table.name, table.id), held
 
@@ -188,6 +197,26 @@ def _check_columns(fit: Fitted, table: Records) -> None:
             column=lacking[0],
             known=table.names,
         )
+
+    for name in needed:
+        dated = name in fit.design.dates
+        column = table.column(name)
+        if dated != column.is_date and not column.missing(slice(None)).all():
+            held = "dates in the fitted rows; write them '2024-03-01'"
+            held = held if dated else "numbers in the fitted rows, not dates"
+            raise NewRowError(f"column {name!r} holds {held}", column=name)
+
+
+def _without_infinite(fit: Fitted, table: Records) -> Records:
+    """The table with infinite numbers taken for missing: nothing can be forecast at them."""
+    infinite = [n for n in needed_columns(fit) if table.column(n).infinite(slice(None)).any()]
+    if not infinite:
+        return table
+    columns = {}
+    for name in infinite:
+        values = table.column(name).numbers(slice(None))
+        columns[name] = np.where(np.isinf(values), np.nan, values)
+    return Records(table.frame.assign(**columns), table.name, table.id)
 
 
 def _check_exposure(fit: Fitted, table: Records, positions: np.ndarray) -> None:
