@@ -12,6 +12,7 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
+from joinery.show.marks import tell
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit
@@ -56,10 +57,10 @@ def data_of(data: str, given: dict[str, Any]) -> Any:
     return Records(read(data, **settled), data)
 
 
-def tell(notes: Iterable[str]) -> None:
+def tell_notes(notes: Iterable[str]) -> None:
     """What was guessed while a table was read, on standard error."""
     for note in notes:
-        sys.stderr.write(f"note: {note}\n")
+        tell(f"note: {note}")
 
 
 def fit_of(model: str | None, **given: Any) -> Fit:
@@ -75,9 +76,9 @@ def fit_of(model: str | None, **given: Any) -> Fit:
         return load(data)
     rows, options = given_options(**given)
     fitted = fit(rows, model, **options)
-    tell(note for note in rows.notes if note not in fitted.notes)
+    tell_notes(note for note in rows.notes if note not in fitted.notes)
     if given["save"] is not None:
-        sys.stderr.write(f"saved {fitted.save(given['save'])}\n")
+        tell(f"saved {fitted.save(given['save'])}")
     return fitted
 
 
@@ -114,7 +115,7 @@ def show(table: Table, form: str, output: str | None, digits: int | None) -> Non
     errors.one_of("--as", form, FORMS)
     table = table if digits is None else table.with_digits(digits)
     if output is not None:
-        sys.stderr.write(f"wrote {table.write(output)}\n")
+        tell(f"wrote {table.write(output)}")
     elif form == "text":
         forms.say(forms.grid(table))
     else:

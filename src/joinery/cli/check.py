@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -10,15 +9,8 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import (
-    CHECK,
-    app,
-    fit_of,
-    folder_of,
-    question,
-    show,
-    working,
-)
+from joinery.cli.app import CHECK, app, fit_of, folder_of, question, show, working
+from joinery.show.marks import tell
 
 if TYPE_CHECKING:
     pass
@@ -66,7 +58,7 @@ def draw(
         path = target if one_file else target / f"{name}.png"
         options: dict[str, Any] = {} if against is None else {"against": against}
         fitted.draw(name, path=path, **options)
-        sys.stderr.write(f"drew {path}\n")
+        tell(f"drew {path}")
 
 
 @app.command(rich_help_panel=CHECK)

@@ -9,6 +9,7 @@ from typing import Any
 from joinery import errors
 from joinery.cli import check, forecast, mend, read, start  # noqa: F401  they add their commands
 from joinery.cli.app import PANELS, app
+from joinery.show.marks import fit_stream, tell
 
 # the help lists commands in the order of the work
 app.registered_commands.sort(key=lambda command: PANELS.index(str(command.rich_help_panel)))
@@ -17,15 +18,14 @@ app.registered_commands.sort(key=lambda command: PANELS.index(str(command.rich_h
 def run() -> None:
     """Runs the command line; Joinery's own errors become a message and an exit status."""
     for stream in (sys.stdout, sys.stderr):
-        if hasattr(stream, "reconfigure"):
-            stream.reconfigure(errors="replace")
+        fit_stream(stream)
     warnings.showwarning = _as_note
     if len(sys.argv) < 2 or "--help" in sys.argv:
         _plain_help()
     try:
         app()
     except errors.JoineryError as reason:
-        sys.stderr.write(f"joinery: {reason}\n")
+        tell(f"joinery: {reason}")
         sys.exit(reason.exit_status)
     except BrokenPipeError:
         sys.stderr.close()
@@ -44,4 +44,4 @@ def _plain_help() -> None:
 
 
 def _as_note(message: Warning | str, *_: Any, **__: Any) -> None:
-    sys.stderr.write(f"note: {message}\n")
+    tell(f"note: {message}")

@@ -8,14 +8,7 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import (
-    FORECAST,
-    app,
-    data_of,
-    fit_of,
-    show,
-    tell,
-)
+from joinery.cli.app import FORECAST, app, data_of, fit_of, show, tell_notes
 
 if TYPE_CHECKING:
     from joinery.show.table import Table
@@ -50,7 +43,7 @@ def forecast(
         rows = read_assignments(at)
     elif new is not None:
         rows = data_of(new, {"decimal": given["decimal"]})
-        tell(rows.notes)
+        tell_notes(rows.notes)
     options: dict[str, Any] = {"intervals": intervals, "simultaneous": simultaneous, "hold": hold}
     table = fitted.forecast(rows, level=given["level"], **options)
     if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):

@@ -2,21 +2,13 @@
 
 from __future__ import annotations
 
-import sys
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from joinery.cli import options as o
-from joinery.cli.app import (
-    MEND,
-    app,
-    fit_of,
-    given_options,
-    question,
-    show,
-    working,
-)
+from joinery.cli.app import MEND, app, fit_of, given_options, question, show, working
+from joinery.show.marks import tell
 
 if TYPE_CHECKING:
     pass
@@ -69,7 +61,7 @@ def stepwise(
         steps = trail.page
     show(steps, given["form"], given["output"], given["digits"])
     if given["save"] is not None:
-        sys.stderr.write(f"saved {trail.final.save(given['save'])}\n")
+        tell(f"saved {trail.final.save(given['save'])}")
 
 
 question("box-cox", MEND, "Which power of the response suits the model.", lambda f: f.box_cox())

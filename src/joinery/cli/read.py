@@ -9,14 +9,8 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import (
-    FIT,
-    FORMS,
-    app,
-    fit_of,
-    question,
-    show,
-)
+from joinery.cli.app import FIT, FORMS, app, fit_of, question, show
+from joinery.show.marks import tell
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit
@@ -61,7 +55,7 @@ def _show_page(fitted: Fit, form: str, output: str | None, digits: int | None) -
         if ending in ("txt", "html"):
             made = short_page(fitted._fitted, digits)
             text = page.as_html(made) if ending == "html" else page.as_text(made)
-            sys.stderr.write(f"wrote {write_text(str(output), text + chr(10))}\n")
+            tell(f"wrote {write_text(str(output), text + chr(10))}")
         else:
             show(fitted.coefficients(), form, output, digits)
         return

@@ -8,13 +8,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from joinery.cli import options as o
-from joinery.cli.app import (
-    START,
-    app,
-    data_of,
-    folder_of,
-    show,
-)
+from joinery.cli.app import START, app, data_of, folder_of, show
+from joinery.show.marks import tell
 
 if TYPE_CHECKING:
     pass
@@ -69,5 +64,5 @@ def look(
             *(["response"] if model else []),
         ]
         for name in names:
-            sys.stderr.write(f"drew {folder_of(pictures) / name}.png\n")
+            tell(f"drew {folder_of(pictures) / name}.png")
             first.draw(name, path=folder_of(pictures) / f"{name}.png")

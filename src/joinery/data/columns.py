@@ -362,7 +362,7 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], decimal: str
         kind=kind,
         coded=np.append(rank, -1)[codes],
         levels=levels,
-        note=note or _alike_but_for_case(levels),
+        note=note or reading.note or _alike_but_for_case(levels),
         trouble=trouble,
         meant=meant,
         text_kind=True,

@@ -1,4 +1,6 @@
-"""Where a table stands on its sheet: below a heading, above such lines as totals."""
+"""Where a table stands on its sheet: below a heading, above such lines as totals.
+
+Only lines that cannot be rows are left off, and the note shows them."""
 
 from __future__ import annotations
 
@@ -7,12 +9,10 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-_FOOTER = re.compile(
-    r"\s*(grand\s+|sub-?)?(totals?|sums?|averages?|means?|notes?|sources?|footnotes?)\b",
-    re.IGNORECASE,
-)
+_TOTAL = re.compile(r"(grand\s+|sub-?\s?)?(totals?|sums?|averages?|means?)\s*:?", re.IGNORECASE)
+_REMARK = re.compile(r"(notes?|sources?|footnotes?)\b.*:|[*†‡]", re.IGNORECASE)
 LOOKED_AT = 60
-MOST_ABOVE, MOST_BELOW, LEAST_ROWS = 30, 5, 2
+MOST_ABOVE, MOST_BELOW, LEAST_ROWS, LONG = 30, 5, 2, 40
 COMMENT = "#"
 
 
@@ -27,28 +27,36 @@ class Layout:
     @property
     def notes(self) -> list[str]:
         """What was taken for no part of the table, in words."""
-        out = []
-        if self.above:
-            out.append(f"{_lines(self.above)} above the header left off ({_quoted(self.above[0])})")
-        if self.below:
-            out.append(f"{_lines(self.below)} below the table left off ({_quoted(self.below[-1])})")
-        return out
-
-
-def _lines(texts: Sequence[str]) -> str:
-    return f"{len(texts)} line{'s' * (len(texts) > 1)}"
+        return [
+            f"{len(texts)} line{'s' * (len(texts) > 1)} {place} left off "
+            f"({', '.join(map(_quoted, texts[:3]))}{', …' * (len(texts) > 3)})"
+            for texts, place in ((self.above, "above the header"), (self.below, "below the table"))
+            if texts
+        ]
 
 
 def _quoted(text: str) -> str:
-    return repr(text if len(text) <= 40 else text[:39] + "…")
+    return repr(text if len(text) <= LONG else text[: LONG - 1] + "…")
 
 
-def layout(head: Sequence[Sequence[str]], tail: Sequence[Sequence[str]], complete: bool) -> Layout:
-    """Finds the table among rows of cells.
+def layout(
+    head: Sequence[Sequence[str]],
+    tail: Sequence[Sequence[str]],
+    *,
+    complete: bool,
+    ragged: bool = True,
+) -> Layout:
+    """Find the table among rows of cells.
 
-    Parameters: ``head`` the first rows; ``tail`` the last ones, of which those of the table come
-    first; ``whole`` whether both together are all there is (then a row is not counted twice).
-    Returns a Layout whose ``header`` counts rows of ``head``."""
+    Parameters
+    ----------
+    head: the first rows.
+    tail: the last rows, those of the table first.
+    complete: whether ``head`` and ``tail`` are the same rows, all there are.
+    ragged: whether a row may have fewer cells than the table has columns, as in a text file.
+
+    Returns a Layout whose ``header`` counts rows of ``head``.
+    """
     widths = [_filled(row) for row in head]
     counted = Counter(w for w in widths if w > 1)
     width = max(counted, key=lambda w: (counted[w] * (w > 1), w)) if counted else 1
@@ -65,11 +73,8 @@ def layout(head: Sequence[Sequence[str]], tail: Sequence[Sequence[str]], complet
     below: list[str] = []
     rows = tail[header + 1 :] if complete else tail
     for row in reversed(rows):
-        if (
-            len(below) >= min(MOST_BELOW, len(rows) - LEAST_ROWS)
-            or not _filled(row)
-            or not _is_footer(row, width)
-        ):
+        few = len(below) >= min(MOST_BELOW, len(rows) - LEAST_ROWS)
+        if few or not _filled(row) or not _is_footer(row, width, ragged):
             break
         below.append(" ".join(c for c in row if c.strip()))
     return Layout(header, above, tuple(reversed(below)))
@@ -91,8 +96,15 @@ def _is_comment(row: Sequence[str]) -> bool:
     return bool(row) and row[0].lstrip().startswith(COMMENT) and row[0].lstrip("# ").strip() != ""
 
 
-def _is_footer(row: Sequence[str], width: int) -> bool:
-    """A line that begins like a total or a note; one cell alone in a wide table counts too."""
-    first = next((c for c in row if c.strip()), "")
-    alone = width > 2 and _filled(row) == 1 and not re.fullmatch(r"[-+\d.,\s]*", first)
-    return bool(_FOOTER.match(first)) or (alone and " " in first.strip())
+def _is_footer(row: Sequence[str], width: int, ragged: bool) -> bool:
+    """Whether a line is no row: a total by its whole name, or one cell that reads like a note.
+
+    A cell alone in a row of full width may be data whose other cells are missing.
+    """
+    first = next((c for c in row if c.strip()), "").strip()
+    if width > 1 and _TOTAL.fullmatch(first):
+        return True
+    if width < 2 or _filled(row) > 1 or not row[0].strip() or " " not in first:
+        return False
+    cut_short = ragged and len(row) == 1
+    return cut_short or bool(_REMARK.match(first)) or len(first) > LONG

@@ -35,8 +35,10 @@ class Records:
         name: str = "",
         id: str | None = None,
         names: Sequence[str] | None = None,
+        beside: Sequence[str] = (),
     ) -> None:
         self.frame, self.name, self.id = frame, name, id
+        self.beside = tuple(beside)  # columns that were given beside the table
         self.names: tuple[str, ...] = tuple(frame.columns.tolist() if names is None else names)
         self._known = frozenset(self.names)
         self.notes: tuple[str, ...] = tuple(frame.attrs.get(NOTES, ()))
@@ -61,12 +63,18 @@ class Records:
         """
         frame = self.frame.copy(deep=not COPIES_ON_WRITE)
         frame.attrs = self.frame.attrs
-        return Records(frame, self.name, self.id, self.names)
+        return Records(frame, self.name, self.id, self.names, self.beside)
+
+    def with_column(self, name: str, values: Any) -> Records:
+        """The same table with a column that was given beside it, a value for each row."""
+        frame = self.frame.assign(**{name: values})
+        frame.attrs = self.frame.attrs
+        return Records(frame, self.name, self.id, (*self.names, name), (*self.beside, name))
 
     def replaced(self, name: str, values: np.ndarray) -> Records:
         """The same table with other numbers in one column."""
         names = self.names if name in self._known else (*self.names, name)
-        out = Records(self.frame, self.name, self.id, names)
+        out = Records(self.frame, self.name, self.id, names, self.beside)
         out._columns = {
             **self._columns,
             name: Column(name, "number", values, None, (), self.labels),
@@ -132,7 +140,7 @@ def filled(table: Records, means: Mapping[str, float]) -> Records:
     """The same table with missing cells of some number columns filled."""
     if not means:
         return table
-    copy = Records(table.frame, table.name, table.id, table.names)
+    copy = Records(table.frame, table.name, table.id, table.names, table.beside)
     copy._columns = dict(table._columns)
     for name, mean in means.items():
         if name in table.names:
@@ -149,7 +157,7 @@ def records(data: Any, id: str | None = None) -> Records:
     ``data``: a DataFrame; a dict of lists; anything that hands out an Arrow stream; a path;
     ``"sample:yields"``. Raises DataError and its kind when there is no usable table in it."""
     if isinstance(data, Records):
-        return data if id is None else Records(data.frame, data.name, id)
+        return data if id is None else Records(data.frame, data.name, id, beside=data.beside)
     frame, name = _frame(data)
     given = frame.columns.tolist()
     names = [column_name(c) for c in given]
@@ -184,9 +192,7 @@ def _frame(data: Any) -> tuple[pd.DataFrame, str]:
     if isinstance(data, Mapping):
         return _from_mapping(data), ""
     if hasattr(data, "__arrow_c_stream__"):
-        import pyarrow as pa
-
-        return pa.table(data).to_pandas(), ""
+        return _from_arrow(data), ""
     raise DataError(
         f"a table cannot be made of {type(data).__name__}; give a DataFrame, a dict of lists, a "
         "path, or "
@@ -194,9 +200,26 @@ def _frame(data: Any) -> tuple[pd.DataFrame, str]:
     )
 
 
+def _from_arrow(data: Any) -> pd.DataFrame:
+    """A frame of whatever hands out an Arrow stream of rows."""
+    import pyarrow as pa
+
+    if isinstance(data, pd.Series):
+        raise DataError("a Series is one column, not a table; give a DataFrame: series.to_frame()")
+    try:
+        return pa.table(data).to_pandas()
+    except Exception as reason:  # the stream is another library's: anything may come out of it
+        words = str(reason).split("\n")[0]
+        raise DataError(
+            f"the Arrow stream of {type(data).__name__} cannot be read: {words}"
+        ) from None
+
+
 def _from_mapping(data: Mapping[Any, Any]) -> pd.DataFrame:
     lengths = {
-        str(k): len(v) for k, v in data.items() if hasattr(v, "__len__") and not isinstance(v, str)
+        str(k): len(v)
+        for k, v in data.items()
+        if hasattr(v, "__len__") and not isinstance(v, str) and np.ndim(v) > 0
     }
     if len(set(lengths.values())) > 1:
         a = next(iter(lengths))
@@ -207,7 +230,10 @@ def _from_mapping(data: Mapping[Any, Any]) -> pd.DataFrame:
             lengths=lengths,
         )
     rows = next(iter(lengths.values()), 1)
-    wide = {k: v if str(k) in lengths else [v] * rows for k, v in data.items()}
+    wide = {
+        k: v if str(k) in lengths else [v.item() if isinstance(v, np.ndarray) else v] * rows
+        for k, v in data.items()
+    }
     return pd.DataFrame(
         {k: v if isinstance(v, (np.ndarray, pd.Series)) else list(v) for k, v in wide.items()}
     )

@@ -12,6 +12,10 @@ from dataclasses import dataclass
 import numpy as np
 
 CURRENCIES = "$€£¥₹₩₽₺₫₴฿"
+# what stands before or after an amount
+_CODES = "AUD|BRL|CAD|CHF|CNY|CZK|DKK|EUR|GBP|HUF|INR|JPY|KRW|MXN|NOK|NZD|PLN|RUB|SEK|TRY|USD|ZAR"
+_CODE = re.compile(rf"(?:({_CODES})\s?)?(.*?)(?:\s?({_CODES}))?")
+_ZERO_LED = re.compile(r"[-+]?0\d{2,}")  # 007: a code, of which a number would lose the zeros
 _PLAIN = re.compile(r"[-+]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][-+]?\d+)?")
 _SPECIAL = re.compile(r"[-+]?(?:inf|infinity)", re.IGNORECASE)
 _SPACED = re.compile(r"[-+]?\d{1,3}(?:[ \u00a0\u202f'’]\d{3})+(?:[.,]\d+)?")
@@ -58,6 +62,8 @@ def _piece(text: str) -> _Piece:
         currency, unsigned = unsigned[0], unsigned[1:].strip()
     elif unsigned[-1:] and unsigned[-1] in CURRENCIES:
         currency, unsigned = unsigned[-1], unsigned[:-1].strip()
+    elif (coded := _CODE.fullmatch(unsigned)) and (coded[1] or coded[3]):
+        currency, unsigned = coded[1] or coded[3], coded[2]
     bare = sign + unsigned
     spaced = bool(_SPACED.fullmatch(bare))
     if spaced:
@@ -84,6 +90,12 @@ def _shape(bare: str) -> str:
 
 def read_numbers(texts: Sequence[str], decimal: str | None = None) -> Reading:
     """Distinct texts as numbers. ``decimal`` ('.' or ',') settles what the texts leave open."""
+    if (zeros := next((t for t in texts if _ZERO_LED.fullmatch(t.strip())), None)) is not None:
+        return Reading(
+            np.full(len(texts), np.nan),
+            note=f"{zeros.strip()!r} begins with zeros, so the column is read as text",
+            unreadable=tuple(range(len(texts))),
+        )
     pieces = [_piece(t) for t in texts]
     unreadable = tuple(i for i, p in enumerate(pieces) if p.shape == "none")
     shapes = {p.shape for p in pieces}
@@ -119,6 +131,14 @@ def read_numbers(texts: Sequence[str], decimal: str | None = None) -> Reading:
             "line --decimal",
             unreadable=unreadable,
         )
+    if mark is None and (doubtful := _doubtful_amounts(texts, pieces)) is not None:
+        return Reading(
+            nothing,
+            trouble=f"{doubtful.strip()!r} may have a decimal point or a thousands point; "
+            "settle it with read(path, decimal='.') or read(path, decimal=','), on the command "
+            "line --decimal",
+            unreadable=unreadable,
+        )
     currencies = sorted({p.currency for p in pieces if p.currency})
     if len(currencies) > 1:
         return Reading(nothing, trouble=f"currencies are mixed ({' and '.join(currencies)})")
@@ -132,6 +152,14 @@ def read_numbers(texts: Sequence[str], decimal: str | None = None) -> Reading:
     percent = percents == {True}
     values = np.array([_value(p, mark) for p in pieces], dtype=float) / (100.0 if percent else 1.0)
     return Reading(values, _note(texts, pieces, values, percent), None, unreadable, certain)
+
+
+def _doubtful_amounts(texts: Sequence[str], pieces: list[_Piece]) -> str | None:
+    """An amount of money such as 1.006, where every point stands before three digits."""
+    pointed = [(t, p) for t, p in zip(texts, pieces) if p.currency and "." in p.text]
+    if pointed and all(_DOT_GROUPS.fullmatch(p.text) for _, p in pointed):
+        return pointed[0][0]
+    return None
 
 
 def _value(piece: _Piece, mark: str | None) -> float:

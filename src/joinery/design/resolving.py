@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from joinery.data.records import Records
-from joinery.errors import Note, SentenceError, UnknownColumnError
+from joinery.errors import Note, SentenceError, UnknownColumnError, UnusableColumnError
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import (
     Everything,
@@ -55,11 +55,16 @@ def _everything(
 ) -> tuple[Sentence, list[Note]]:
     """`all but a, b` as a list of terms; ids and dates stay out, with a note."""
     skip = response_names | {n.name for n in everything.but} | ({table.id} if table.id else set())
+    skip |= set(table.beside)
     terms, left = [], []
     for name in table.names:
         if name in skip:
             continue
-        column = table.column(name)
+        try:
+            column = table.column(name)
+        except UnusableColumnError:
+            left.append(name)
+            continue
         present = len(column) - int(column.missing(slice(None)).sum())
         if column.kind == "date" or (
             column.kind == "category" and len(column.all_levels) > max(present // 2, 1)
@@ -69,7 +74,7 @@ def _everything(
             terms.append(Term((Name(name),)))
     notes = []
     if left:
-        words = f"`all` leaves out {', '.join(left)} (ids and dates)"
+        words = f"`all` leaves out {', '.join(left)} (ids, dates and what no model can use)"
         notes.append(Note("left out of all", "caution", words, tuple(left)))
     return replace(sentence, written=tuple(terms)), notes
 

@@ -45,6 +45,14 @@ class Asides:
         if expression is None:
             return None
         values = evaluate(expression, context)
+        if (infinite := np.isinf(values)).any():
+            rows = context.named_rows(infinite)
+            raise UnusableColumnError(
+                f"{name}: {expression} is infinite in {len(rows):,} row{'s' * (len(rows) > 1)} "
+                f"({listed(rows)})",
+                column=str(expression),
+                rows=rows,
+            )
         bad = values < 0 if name == "weights" else (values < 0) | (values != np.round(values))
         if name != "offset" and np.any(bad & ~np.isnan(values)):
             rows = context.named_rows(bad & ~np.isnan(values))

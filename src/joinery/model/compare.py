@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+from joinery.arguments import checked
 from joinery.errors import CallError, one_of
 from joinery.model.fit import fit
 from joinery.model.result import Fit
@@ -36,6 +37,10 @@ def compare(*fits: Fit) -> Table:
     several = list(fits[0]) if len(fits) == 1 and isinstance(fits[0], (list, tuple)) else list(fits)
     if len(several) < 2:
         raise CallError("compare takes two or more fits: compare(first, second)")
+    if (odd := next((f for f in several if not isinstance(f, Fit)), None)) is not None:
+        raise CallError(
+            f"compare takes fits, not {type(odd).__name__}; make each with fit(…) or revise(…)"
+        )
     return side_by_side([f._fitted for f in several])
 
 
@@ -78,6 +83,7 @@ class Trail:
         return self.page.render("html")
 
 
+@checked
 def stepwise(
     data: Any,
     model: str,

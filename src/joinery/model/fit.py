@@ -6,11 +6,13 @@ import os
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from joinery.arguments import checked
 from joinery.model.result import Fit
 from joinery.model.save import load_fitted
 from joinery.model.steps import fit_to_table
 
 
+@checked
 def fit(
     data: Any,
     model: str,
@@ -93,6 +95,7 @@ def fit(
     return Fit(fit_to_table(data, model, terms, **given))
 
 
+@checked
 def load(path: str | os.PathLike[str]) -> Fit:
     """A fit from a file written by ``Fit.save``.
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from joinery.arguments import checked
 from joinery.errors import Note
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
@@ -160,6 +161,7 @@ class Fit:
 
     # ------------------------------------------------------------------ questions
 
+    @checked
     def coefficients(
         self,
         level: float | None = None,
@@ -196,6 +198,7 @@ class Fit:
             profile=profile,
         )
 
+    @checked
     def average_effects(self, level: float | None = None) -> Table:
         """How the mean of the response changes with each predictor, averaged over the rows.
 
@@ -213,6 +216,7 @@ class Fit:
 
         return average_effects(self._fitted, level)
 
+    @checked
     def overall(self, level: float | None = None) -> Table:
         """The whole model against no predictors.
 
@@ -228,6 +232,7 @@ class Fit:
 
         return overall(self._fitted, level)
 
+    @checked
     def anova(self, after: str = "earlier") -> Table:
         """What each term explains beyond the terms it is adjusted for.
 
@@ -264,6 +269,7 @@ class Fit:
 
         return box_cox(self._fitted)
 
+    @checked
     def claim(self, text: str, *, level: float | None = None) -> Table:
         """Tests one or several equations or inequalities among coefficients.
 
@@ -283,6 +289,7 @@ class Fit:
 
         return claim(self._fitted, text, level)
 
+    @checked
     def rows(self, *, dfbetas: bool = False) -> Table:
         """Each row's figures: observed, fitted, residual, leverage, influence, and remarks.
 
@@ -315,6 +322,7 @@ class Fit:
 
         return checks(self._fitted)
 
+    @checked
     def forecast(
         self,
         new: Any = None,
@@ -354,6 +362,7 @@ class Fit:
             hold=hold,
         )
 
+    @checked
     def crosscheck(
         self, folds: int | None = None, *, by: str | None = None, seed: int | None = None
     ) -> Table:
@@ -377,6 +386,7 @@ class Fit:
 
         return crosscheck(self._fitted, folds, by=by, seed=seed)
 
+    @checked
     def equation(self, style: str = "text") -> str:
         """The fitted equation, intercept first.
 
@@ -392,6 +402,7 @@ class Fit:
 
         return equation(self._fitted, style)
 
+    @checked
     def draw(
         self,
         name: str,
@@ -432,6 +443,7 @@ class Fit:
             self._fitted, name, path=path, ax=ax, label_rows=label_rows, words=words, **options
         )
 
+    @checked
     def revise(
         self,
         *,
@@ -467,6 +479,7 @@ class Fit:
             )
         )
 
+    @checked
     def save(self, path: str | os.PathLike[str]) -> Path:
         """Writes the result as one JSON file, without the table's rows.
 

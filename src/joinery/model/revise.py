@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
+from joinery.arguments import as_labels
 from joinery.errors import CallError, listed, nearest
 from joinery.model.steps import fit_to_table
 from joinery.notation.parse import read_sentence
@@ -40,6 +41,8 @@ def revise(
     if response is not None:
         new = replace(new, response=read_sentence(f"{response} given nothing").response)
     options = asdict(earlier.options)
+    if odd := [name for name in changed if name not in options]:
+        raise TypeError(f"revise() got an unexpected keyword argument {odd[0]!r}")
     rows = [*_listed(changed.get("leave_out", options["leave_out"])), *_listed(leave_out)]
     back = {str(label) for label in _listed(put_back)}
     if lacking := back - {str(label) for label in rows}:
@@ -70,13 +73,7 @@ def revise(
 
 def _listed(value: Any) -> list[Any]:
     """One value or several as a list."""
-    if value is None:
-        return []
-    return (
-        list(value)
-        if isinstance(value, (list, tuple, set)) or hasattr(value, "tolist")
-        else [value]
-    )
+    return [] if value is None else as_labels(value)
 
 
 def terms_of(text: str | Sequence[str] | None) -> list[Term]:

@@ -8,18 +8,21 @@ from typing import Any
 
 import numpy as np
 
+from joinery.arguments import as_labels
+from joinery.core.blocks.partition import physical_memory
 from joinery.core.glm.estimate import Dispersion, estimate, is_linear
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 from joinery.data.columns import level_text
 from joinery.data.records import Records, filled, records
-from joinery.design.design import learn
+from joinery.design.design import Design, learn
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlocks
 from joinery.errors import (
     CallError,
+    EstimationError,
     Note,
     UnknownColumnError,
     UnusableColumnError,
@@ -28,6 +31,7 @@ from joinery.errors import (
 )
 from joinery.model.covariance import sandwich_of
 from joinery.model.family import check_response, family_notes
+from joinery.model.given_columns import named_columns
 from joinery.model.used_rows import choose_rows, mean_fills
 from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
@@ -68,7 +72,11 @@ def fit_to_table(
 
     See ``joinery.fit``, whose options these are; ``others`` are taken as they come.
     """
-    table = records(data, id).kept()
+    table, values = named_columns(
+        records(data, id).kept(), others | {"leave_out": leave_out, "cluster": cluster}
+    )
+    cluster = values.pop("cluster")
+    leave_out, others = values.pop("leave_out"), values
     sentence, text = _sentence(model, terms)
     one_of("missing", missing, MISSING)
     one_of("std_errors", std_errors, STD_ERRORS)
@@ -77,11 +85,7 @@ def fit_to_table(
         raise CallError('std_errors="clustered" and cluster= go together', argument="cluster")
     options = Options(
         dispersion=_checked_dispersion(dispersion),
-        leave_out=(leave_out,)
-        if isinstance(leave_out, str)
-        else None
-        if leave_out is None
-        else tuple(leave_out),
+        leave_out=None if leave_out is None else tuple(as_labels(leave_out)),
         id=id,
         missing=missing,
         std_errors=std_errors,
@@ -182,6 +186,7 @@ def estimated(
     table, used, asides = rows.table, rows.used, options.asides
     counts = asides.values("repeats", Context(table, used.rows))
     design = learn(sentence, table, used.rows, fills=rows.fills, counts=counts, order=options.order)
+    _check_size(design, used.used)
     written = sentence.response
     response = ResponseScale(written.expression, written.kind, written.total)
     context = design.context(table, used.rows)
@@ -233,6 +238,20 @@ class FitAgain:
     ) -> Fitted:
         rows = replace(self.rows, table=table or self.rows.table, used=used or self.rows.used)
         return estimated(self.given, rows, sentence or self.sentence, options or self.options)
+
+
+def _check_size(design: Design, rows: int) -> None:
+    """Raises EstimationError for a model whose coefficients' covariance no memory here holds."""
+    width = design.width
+    needed, memory = 3 * 8 * (width + 2) ** 2, physical_memory()
+    if needed > memory:
+        widest = max(design.terms, key=lambda term: term.columns.stop - term.columns.start)
+        raise EstimationError(
+            f"the model has {width:,} coefficients for {rows:,} rows; they need "
+            f"{needed / 2**30:,.0f} GB, and this machine has {memory / 2**30:,.0f} GB. Most are of "
+            f"{widest.text} ({widest.columns.stop - widest.columns.start:,}): join its levels, or "
+            "leave it out"
+        )
 
 
 def _counted(asides: Asides, context: Context, used: UsedRows) -> tuple[int, float]:

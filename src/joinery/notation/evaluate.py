@@ -277,10 +277,9 @@ def _refuse(
     names = [n.name for n in names_in(part)]
     rows = context.named_rows(np.broadcast_to(bad, context.size))
     where = f" in {count:,} row{'s' * (count > 1)} ({listed(rows)})"
-    way_out = (
-        hint
-        or "leave those rows out, for example with "
-        f'where="{part} {"!=" if state == "is zero" else ">="} 0"'
+    away = f'where="{part} {"!=" if state == "is zero" else ">="} 0"'
+    way_out = hint or (
+        f"leave those rows out, for example with {away}" if names else "write something else there"
     )
     raise UnusableColumnError(
         f"{expression} does not exist everywhere: {part} {state}{where}, so {so}; {way_out}",

@@ -1,7 +1,8 @@
 """What a sentence is made of, and its one canonical spelling.
 
 Every node is frozen, compares by what it says (not by where it stood), and prints as text that
-reads back to itself."""
+reads back to itself. The text is made with the node, out of its operands' texts, so that no depth
+of nesting is too much for it."""
 
 from __future__ import annotations
 
@@ -11,6 +12,9 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import combinations
 
+from joinery.errors import SentenceError
+
+MOST_CROSSED = 12
 WORDS = ("given", "of", "per", "without", "intercept", "all", "but", "nothing", "and", "or", "not")
 
 _PLAIN_NAME = re.compile(r"[^\W\d][\w.]*")
@@ -75,11 +79,18 @@ class Call:
     arguments: tuple[Expression, ...]
     options: tuple[tuple[str, Option], ...] = ()
     at: int = field(default=0, compare=False)
+    text: str = field(init=False, compare=False, repr=False)
 
     def option(self, name: str) -> Option | None:
         return dict(self.options).get(name)
 
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "text", self._spelled())
+
     def __str__(self) -> str:
+        return self.text
+
+    def _spelled(self) -> str:
         inside = [_inside(a) for a in self.arguments]
         inside += [f"{key}={_option_text(value)}" for key, value in self.options]
         return f"{self.function}({', '.join(inside)})"
@@ -91,8 +102,15 @@ class Chain:
 
     operands: tuple[Expression, ...]
     operators: tuple[str, ...]
+    text: str = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "text", self._spelled())
 
     def __str__(self) -> str:
+        return self.text
+
+    def _spelled(self) -> str:
         rank = RANK[self.operators[0]]
         out = [_below(self.operands[0], rank)]
         for operator, operand in zip(self.operators, self.operands[1:], strict=True):
@@ -106,8 +124,15 @@ class Prefix:
 
     operator: str
     operand: Expression
+    text: str = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "text", self._spelled())
 
     def __str__(self) -> str:
+        return self.text
+
+    def _spelled(self) -> str:
         gap = " " if self.operator == "not" else ""
         rank = RANK["negate" if self.operator == "-" else "not"]
         return f"{self.operator}{gap}{_below(self.operand, rank)}"
@@ -119,8 +144,15 @@ class Power:
 
     base: Expression
     exponent: Expression
+    text: str = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "text", self._spelled())
 
     def __str__(self) -> str:
+        return self.text
+
+    def _spelled(self) -> str:
         simple = isinstance(self.exponent, Number)
         exponent = str(self.exponent) if simple else f"({self.exponent})"
         return f"{_below(self.base, RANK['^'])}^{exponent}"
@@ -250,6 +282,12 @@ def _written_out(term: Term) -> Iterator[Term]:
         and call.function == "crossed"
     ):
         members = [as_term(a) for a in call.arguments]
+        if len(members) > MOST_CROSSED:
+            raise SentenceError(
+                f"crossed() of {len(members)} makes {2 ** len(members) - 1:,} terms; at most "
+                f"{MOST_CROSSED} can be crossed",
+                suggestion="write out the products that matter: a, b, a * b",
+            )
         for size in range(1, len(members) + 1):
             for chosen in combinations(members, size):
                 yield from _written_out(Term(tuple(f for m in chosen for f in m.factors)))

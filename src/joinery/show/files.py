@@ -1,39 +1,95 @@
-"""Writing files beside the old one, then renaming, so that a crash leaves the old one."""
+"""Writing files beside the old one, then renaming, so that a crash leaves the old one.
+
+A link is written through, the mode of the old file is kept, and what is neither a regular file nor
+standard output is refused."""
 
 from __future__ import annotations
 
 import os
+import stat
+import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
 from joinery.errors import CallError
 
+STANDARD_OUTPUT = ("-", "/dev/stdout")
+
 
 def write_whole(path: str | os.PathLike[str], write: Callable[[Path], object]) -> Path:
-    """Lets ``write`` fill a temporary file beside ``path``, then puts it in place at once."""
-    target = Path(path)
+    """Let ``write`` fill a temporary file, then put it in place of ``path`` at once.
+
+    Raises CallError, with what to do, where nothing can be written.
+    """
+    try:
+        given = Path(os.fsdecode(path))
+        if str(given) in STANDARD_OUTPUT:
+            _to_standard_output(write)
+            return given
+        _in_place(given, write)
+    except CallError:
+        raise
+    except (TypeError, ValueError) as reason:
+        raise CallError(f"{path!r} is no path to write to: {reason}", argument="path") from None
+    except OSError as reason:
+        words = (reason.strerror or str(reason)).lower()
+        raise CallError(f"cannot write {str(path)!r}: {words}", argument="path") from None
+    return given
+
+
+def _in_place(given: Path, write: Callable[[Path], object]) -> None:
+    target = Path(os.path.realpath(given))
     if not target.parent.is_dir():
+        link = f" (a link to {str(target)!r})" if given.is_symlink() else ""
         raise CallError(
-            f"cannot write {str(target)!r}: there is no folder {str(target.parent)!r}",
+            f"cannot write {str(given)!r}{link}: there is no folder {str(target.parent)!r}",
             argument="path",
         )
-    handle, name = tempfile.mkstemp(
-        dir=target.parent, prefix=f".{target.stem}-", suffix=target.suffix
-    )
+    mode = None
+    if target.exists():
+        status = target.stat()
+        if not stat.S_ISREG(status.st_mode):
+            kind = "a folder" if target.is_dir() else "no regular file"
+            raise CallError(
+                f"cannot write {str(given)!r}: it is {kind}; give the name of a file",
+                argument="path",
+            )
+        mode = stat.S_IMODE(status.st_mode)
+        if not os.access(target, os.W_OK):
+            raise CallError(f"cannot write {str(given)!r}: it is read-only", argument="path")
+    handle, name = tempfile.mkstemp(dir=target.parent, prefix=".joinery-", suffix=target.suffix)
     os.close(handle)
     beside = Path(name)
     try:
         write(beside)
-        mask = os.umask(0)
-        os.umask(mask)
-        beside.chmod(0o666 & ~mask)
+        if mode is None:
+            mask = os.umask(0)
+            os.umask(mask)
+            mode = 0o666 & ~mask
+        beside.chmod(mode)
         beside.replace(target)
     finally:
         beside.unlink(missing_ok=True)
-    return target
+
+
+def _to_standard_output(write: Callable[[Path], object]) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        beside = Path(folder) / "output"
+        write(beside)
+        sys.stdout.flush()
+        sys.stdout.buffer.write(beside.read_bytes())
+        sys.stdout.flush()
 
 
 def write_text(path: str | os.PathLike[str], text: str) -> Path:
     """A whole text file, UTF-8."""
     return write_whole(path, lambda beside: beside.write_text(text, encoding="utf-8"))
+
+
+def suffix_of(path: str | os.PathLike[str]) -> str:
+    """The ending of a path to write to, in small letters. Raises CallError for what is no path."""
+    try:
+        return Path(os.fsdecode(path)).suffix.lower()
+    except TypeError:
+        raise CallError(f"{path!r} is no path to write to", argument="path") from None

@@ -8,13 +8,14 @@ import math
 import shutil
 import sys
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import jinja2
 from rich.console import Console, Group, RenderableType
 from rich.table import Table as Grid
 from rich.text import Text
 
+from joinery.show.marks import printable, visible
 from joinery.show.numbers import plain_cells
 from joinery.show.palette import INK, SLATE
 
@@ -54,7 +55,8 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
     shown = min(len(table), table.most_rows)
     pieces = [_Piece(table, name, shown) for name in table.columns]
     label = _Label(table, shown) if table.index is not None else pieces.pop(0) if pieces else None
-    parts: list[RenderableType] = [Text(table.title, style="bold")] if table.title else []
+    title = visible(table.title)
+    parts: list[RenderableType] = [Text(title, style="bold")] if title else []
     for place, strip in enumerate(_strips(label, pieces, room)):
         parts += [Text("")] if place else []
         parts.append(_strip([*([label] if label else []), *strip]))
@@ -62,7 +64,7 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
         parts.append(
             Text(f"{shown} of {len(table):,} rows shown; write the table to a file to have all")
         )
-    parts += [Text(note) for note in table.notes]
+    parts += [Text(visible(note)) for note in table.notes]
     return Group(*parts)
 
 
@@ -71,8 +73,8 @@ class _Piece:
 
     def __init__(self, table: Table, name: str, shown: int) -> None:
         self.words = table.is_text(name)
-        self.cells = table.cells(name)[:shown]
-        self.set_heading(table.heading(name))
+        self.cells = [visible(cell) for cell in table.cells(name)[:shown]]
+        self.set_heading(visible(table.heading(name)))
 
     def set_heading(self, heading: str) -> None:
         longest = max([len(c) for c in self.cells], default=0)
@@ -90,8 +92,8 @@ class _Label(_Piece):
     def __init__(self, table: Table, shown: int) -> None:
         assert table.index is not None
         self.words = True
-        self.cells = [str(label) for label in list(table.index)[:shown]]
-        self.set_heading(table.index_name)
+        self.cells = [visible(str(label)) for label in list(table.index)[:shown]]
+        self.set_heading(visible(table.index_name))
 
 
 def _strips(label: _Piece | None, pieces: list[_Piece], room: int) -> list[list[_Piece]]:
@@ -127,26 +129,44 @@ def _strip(pieces: list[_Piece]) -> Grid:
 
 def as_text(table: Table) -> str:
     """Names and rounding, for a terminal or `print`."""
-    return plain(grid(table))
+    return printable(plain(grid(table)))
 
 
-def as_csv(table: Table) -> str:
-    """Every digit, for machines."""
-    labelled = table.index is not None
-    return str(table.frame.to_csv(index=labelled, lineterminator="\n"))
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # how text begins that a spreadsheet would run
+
+
+def as_csv(table: Table, for_spreadsheets: bool = False) -> str:
+    """Every digit, for machines.
+
+    ``for_spreadsheets``: with an apostrophe before text that would be run as a formula.
+    """
+    frame, labelled = table.frame, table.index is not None
+    if for_spreadsheets:
+        frame = frame.reset_index() if labelled else frame
+        frame, labelled = frame.map(_no_formula).rename(columns=_no_formula), False
+    return str(frame.to_csv(index=labelled, lineterminator="\n"))
+
+
+def _no_formula(cell: Any) -> Any:
+    return f"'{cell}" if isinstance(cell, str) and cell.startswith(FORMULA) else cell
 
 
 def _rows(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
-    heads = [table.heading(c) for c in table.columns]
-    columns = [table.cells(c) for c in table.columns]
+    heads = [visible(table.heading(c)) for c in table.columns]
+    columns = [[visible(cell) for cell in table.cells(c)] for c in table.columns]
     words = [table.is_text(c) for c in table.columns]
     if table.index is not None:
         heads, columns, words = (
-            [table.index_name, *heads],
-            [[str(v) for v in table.index], *columns],
+            [visible(table.index_name), *heads],
+            [[visible(str(v)) for v in table.index], *columns],
             [True, *words],
         )
     return heads, [list(row) for row in zip(*columns)], words
+
+
+def markdown_text(text: str) -> str:
+    """Text that Markdown shows as it is, on one line and in one cell."""
+    return visible(text).replace("\\", "\\\\").replace("|", "\\|").replace("<", "&lt;")
 
 
 def as_markdown(table: Table) -> str:
@@ -154,10 +174,10 @@ def as_markdown(table: Table) -> str:
     heads, rows, words = _rows(table)
 
     def line(cells: list[str]) -> str:
-        return "| " + " | ".join(c.replace("|", "\\|") for c in cells) + " |"
+        return "| " + " | ".join(map(markdown_text, cells)) + " |"
 
-    title = [f"**{table.title}**", ""] if table.title else []
-    notes = ["", *(f"*{note}*" for note in table.notes)] if table.notes else []
+    title = [f"**{markdown_text(table.title)}**", ""] if table.title else []
+    notes = ["", *(f"*{markdown_text(note)}*" for note in table.notes)] if table.notes else []
     rule = "| " + " | ".join("---" if w else "---:" for w in words) + " |"
     return "\n".join([*title, line(heads), rule, *map(line, rows), *notes]) + "\n"
 
@@ -221,7 +241,7 @@ _LATEX |= {
 
 def latex_text(text: str) -> str:
     """Text that LaTeX shows as it is."""
-    return "".join(_LATEX.get(c, c) for c in text)
+    return "".join(_LATEX.get(c, c) for c in visible(text))
 
 
 def as_latex(table: Table) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import jinja2
 from rich.console import Group, RenderableType
@@ -13,7 +13,8 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from joinery.show.forms import plain, width
+from joinery.show.forms import markdown_text, plain, width
+from joinery.show.marks import printable, visible
 from joinery.show.numbers import figure, level_words
 from joinery.show.palette import AMBER, INK, RUST, SLATE
 
@@ -85,9 +86,22 @@ def bar(ends: tuple[float, float, float], scale: float, cells: int = BAR_CELLS) 
     return "".join(line)
 
 
+def _visible(page: Page) -> Page:
+    """The page with its control characters made visible."""
+    return replace(
+        page,
+        sentence=visible(page.sentence),
+        under=visible(page.under),
+        cautions=[replace(c, words=visible(c.words), call=visible(c.call)) for c in page.cautions],
+        in_short=[visible(words) for words in page.in_short],
+        effects=[replace(e, term=visible(e.term)) for e in page.effects],
+        equation=visible(page.equation),
+    )
+
+
 def renderable(page: Page, columns: int | None = None) -> RenderableType:
     """The page for a terminal of so many columns."""
-    room = columns or width()
+    page, room = _visible(page), columns or width()
     parts: list[RenderableType] = [Text(page.sentence, style="bold"), Text(page.under), Text("")]
     if page.cautions:
         parts += [Text("Before you read on", style="bold"), Padding(_cautions(page), (0, 0, 1, 2))]
@@ -183,28 +197,28 @@ def wrapped_equation(text: str, room: int) -> str:
 
 def as_text(page: Page) -> str:
     """The page without colour."""
-    return plain(renderable(page))
+    return printable(plain(renderable(page)))
 
 
 def as_markdown(page: Page) -> str:
     """The page as Markdown."""
-    lines = [f"**{page.sentence}**", "", page.under, ""]
+    lines = [f"**{markdown_text(page.sentence)}**", "", markdown_text(page.under), ""]
     if page.cautions:
         lines += ["**Before you read on**", ""]
         lines += [
-            f"- **{c.verdict}** {c.words}" + (f" (`{c.call}`)" if c.call else "")
+            f"- **{c.verdict}** {markdown_text(c.words)}" + (f" (`{c.call}`)" if c.call else "")
             for c in page.cautions
         ]
         lines.append("")
-    lines += ["**In short** " + " ".join(page.in_short), ""]
+    lines += ["**In short** " + markdown_text(" ".join(page.in_short)), ""]
     lines += [
         f"| Coefficient | estimate | {level_words(page.level)} interval | standard error | p |"
     ]
     lines += ["| --- | ---: | --- | ---: | --- |"]
     for e in page.effects:
-        term = e.term.replace("|", "\\|")
+        term = markdown_text(e.term)
         lines.append(f"| {term} | {e.estimate} | {e.interval} | {e.standard_error} | {e.p} |")
-    return "\n".join([*lines, "", f"`{page.equation}`"]) + "\n"
+    return "\n".join([*lines, "", f"`{visible(page.equation)}`"]) + "\n"
 
 
 _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(

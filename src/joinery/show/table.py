@@ -12,9 +12,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery.arguments import checked
 from joinery.errors import CallError, one_of
 from joinery.show import numbers
-from joinery.show.files import write_text, write_whole
+from joinery.show.files import suffix_of, write_text, write_whole
+from joinery.show.marks import visible
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -98,6 +100,7 @@ class Table:
     def _repr_html_(self) -> str:
         return self.render("html")
 
+    @checked
     def render(self, form: str = "text", *, digits: int | None = None) -> str:
         """The table in a form: text, markdown, html or latex for people.
 
@@ -115,24 +118,31 @@ class Table:
         one_of("form", form, FORMS)
         return forms.RENDERERS[form](self if digits is None else self.with_digits(digits))
 
+    @checked
     def with_digits(self, digits: int) -> Table:
         """The same table, shown to so many significant digits."""
         return replace(self, digits=digits)
 
-    def write(self, path: str | os.PathLike[str]) -> Path:
+    @checked
+    def write(self, path: str | os.PathLike[str], *, for_spreadsheets: bool = False) -> Path:
         """Write the table in the form that the path's ending says.
 
         Endings: .txt .md .html .csv .json .tex .parquet .feather .xlsx .ods.
 
-        Parameters: ``path`` of the file. Returns the path. Raises CallError for another ending, or
-        when the folder is not there.
+        Parameters: ``path`` of the file; ``for_spreadsheets`` keeps text of a CSV file that looks
+        like a formula from being run when it is opened. Returns the path. Raises CallError for
+        another ending, or when nothing can be written there.
 
         >>> import tempfile, pathlib
         >>> file = pathlib.Path(tempfile.mkdtemp()) / "terms.csv"
         >>> Table({"term": ["intercept"], "estimate": [1.25]}).write(file).read_text().splitlines()
         ['term,estimate', 'intercept,1.25']
         """
-        ending = Path(path).suffix.lower()
+        from joinery.show import forms
+
+        ending = suffix_of(path)
+        if ending == ".csv" and for_spreadsheets:
+            return write_text(path, forms.as_csv(self, for_spreadsheets=True))
         if ending in _TEXT_ENDINGS:
             return write_text(path, self.render(_TEXT_ENDINGS[ending]))
         if ending in _FRAME_ENDINGS:
@@ -203,9 +213,27 @@ _TEXT_ENDINGS = {
 _FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {
     ".parquet": lambda frame, path: frame.to_parquet(path),
     ".feather": lambda frame, path: frame.to_feather(path),
-    ".xlsx": lambda frame, path: frame.to_excel(path, index=False),
-    ".ods": lambda frame, path: frame.to_excel(path, index=False, engine="odf"),
+    ".xlsx": lambda frame, path: _write_workbook(frame, path),
+    ".ods": lambda frame, path: _as_words(frame).to_excel(path, index=False, engine="odf"),
 }
+
+
+def _as_words(frame: pd.DataFrame) -> pd.DataFrame:
+    """The table with control characters, which spreadsheets refuse, made visible."""
+    shown = frame.map(lambda cell: visible(cell) if isinstance(cell, str) else cell)
+    return shown.rename(columns=lambda name: visible(str(name)))
+
+
+def _write_workbook(frame: pd.DataFrame, path: Path) -> None:
+    """One sheet, whose text is text: what begins with = is no formula."""
+    import pandas as pd
+
+    with pd.ExcelWriter(path, engine="openpyxl") as book:
+        _as_words(frame).to_excel(book, index=False)
+        for row in book.book.active.iter_rows():
+            for cell in row:
+                if cell.data_type == "f":
+                    cell.data_type, cell.quotePrefix = "s", True
 
 
 def _is_numbers(values: Sequence[Any] | np.ndarray) -> bool:

@@ -82,6 +82,14 @@ def joined(pieces: Partition[Made], work: Callable[[Made], np.ndarray]) -> np.nd
     return np.concatenate(list(pieces.each(work)))
 
 
+def physical_memory() -> int:
+    """Return the machine's memory in bytes; 8 GB where it cannot be told."""
+    try:
+        return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    except (AttributeError, ValueError, OSError):
+        return 8 * 2**30
+
+
 def cores() -> int:
     """Return how many threads a pass may use: the cores, or fewer if OMP_NUM_THREADS says so."""
     available = (

@@ -157,7 +157,13 @@ def hive_scale() -> pd.DataFrame:
         error[i] = 0.65 * error[i - 1] + shock[i]
     gain = np.round(-1.1 + 0.11 * temperature - 0.06 * rain + error, 2)
     return pd.DataFrame(
-        {"day": day, "temperature_c": temperature, "rain_mm": rain, "gain_kg": gain}
+        {
+            "day": day,
+            "date": pd.date_range("2025-04-15", periods=n).strftime("%Y-%m-%d"),
+            "temperature_c": temperature,
+            "rain_mm": rain,
+            "gain_kg": gain,
+        }
     )
 
 

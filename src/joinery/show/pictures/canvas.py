@@ -5,10 +5,14 @@ from __future__ import annotations
 import math
 import os
 import textwrap
-from collections.abc import Sequence
+import warnings
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import matplotlib.dates
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
@@ -23,20 +27,47 @@ END = "end of a series"
 ENDINGS = (".png", ".svg", ".pdf")
 
 
-def sheet(
-    ax: Axes | None, *, title: str, finding: str, x_label: str, y_label: str
-) -> tuple[Figure, Axes]:
+@dataclass(frozen=True)
+class Words:
+    """What is written on a picture."""
+
+    title: str
+    finding: str
+    x: str
+    y: str
+    x_dates: bool = False  # whether the horizontal axis counts days since 1970
+
+
+def sheet(ax: Axes | None, words: Words) -> tuple[Figure, Axes]:
     """Dress a fresh sheet, or the axes given: title in words, the finding under it."""
     if ax is None:
-        figure, top = paper(title, finding)
+        figure, top = paper(words.title, words.finding)
         ax = figure.add_axes((0.095, 0.115, 0.865, top - 0.115))
     else:
         figure = whole_figure(ax)
-        ax.set_title(title, loc="left", fontsize=11, fontweight="bold", color=INK)
+        ax.set_title(words.title, loc="left", fontsize=11, fontweight="bold", color=INK)
     dress(ax)
-    ax.set_xlabel(x_label, color=INK, fontsize=10)
-    ax.set_ylabel(y_label, color=INK, fontsize=10)
+    ax.set_xlabel(words.x, color=INK, fontsize=10)
+    ax.set_ylabel(words.y, color=INK, fontsize=10)
+    if words.x_dates:
+        date_axis(ax)
     return figure, ax
+
+
+@contextmanager
+def names_as_they_are() -> Iterator[None]:
+    """Draw text as it is: a name with $ in it is no formula, one in a rare script no warning."""
+    with matplotlib.rc_context({"text.parse_math": False}), warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message="Glyph .* missing from")
+        yield
+
+
+def date_axis(ax: Axes, fewest: int = 4) -> None:
+    """Write the horizontal axis, which counts days since 1970, as dates."""
+    dates: Any = matplotlib.dates
+    locator = dates.AutoDateLocator(minticks=fewest, maxticks=fewest + 4)
+    ax.xaxis.set_major_locator(locator)
+    ax.xaxis.set_major_formatter(dates.ConciseDateFormatter(locator))
 
 
 def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:

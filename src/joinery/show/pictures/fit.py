@@ -11,8 +11,8 @@ from matplotlib.figure import Figure
 
 from joinery.core.inference.smooth import Smooth
 from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
-from joinery.show.pictures.canvas import end_label, points, sheet
-from joinery.show.pictures.words import Flag, Words, mark
+from joinery.show.pictures.canvas import Words, end_label, points, sheet
+from joinery.show.pictures.flags import Flag, mark
 
 
 @dataclass(frozen=True)
@@ -43,9 +43,7 @@ def line(
 
     ``groups`` are means of the response in groups of x, drawn as diamonds.
     """
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     ax.fill_between(curve.x, *curve.new, color=MIST, alpha=0.55, linewidth=0, zorder=1)
     ax.fill_between(curve.x, *curve.mean, color=AMBER, alpha=0.28, linewidth=0, zorder=2)
     points(ax, x, y)
@@ -100,9 +98,7 @@ def cloud(
     joined: bool = False,
 ) -> Figure:
     """Points with lines to read them by, and a smooth with its band."""
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     for guide in guides:
         color, wide = (AMBER, 2.0) if guide.amber else (SLATE, 1.0)
         ax.plot(guide.x, guide.y, color=color, linewidth=wide, zorder=3.2 if guide.amber else 2)
@@ -133,9 +129,7 @@ def histogram(
     values: np.ndarray, curve: tuple[np.ndarray, np.ndarray], words: Words, ax: Axes | None
 ) -> Figure:
     """A histogram with the normal curve that has the same spread."""
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     bins = int(np.clip(2 * len(values) ** (1 / 3) * 1.2, 8, 60))
     ax.hist(values, bins=bins, color=SLATE, alpha=0.55, linewidth=0, density=True)
     ax.plot(*curve, color=TEAL, linewidth=2.0)
@@ -154,9 +148,7 @@ def quantiles(
     ax: Axes | None,
 ) -> Figure:
     """Sorted residuals against normal quantiles, with the band that chance allows."""
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     some = np.unique(
         np.linspace(0, len(expected) - 1, 2000).astype(int)
     )  # an outline needs no more corners
@@ -183,9 +175,7 @@ def profile(
     ax: Axes | None,
 ) -> Figure:
     """A likelihood curve with its best value, its interval, and simple values by name."""
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     low, best, high = ends
     ax.axvspan(max(low, float(x[0])), min(high, float(x[-1])), color=TEAL, alpha=0.13, linewidth=0)
     ax.plot(x, y, color=AMBER, linewidth=2.2, zorder=3)
@@ -214,9 +204,7 @@ def calibrated(
     fitted: np.ndarray, share: np.ndarray, half_width: np.ndarray, words: Words, ax: Axes | None
 ) -> Figure:
     """Observed shares of groups against fitted ones, with what chance allows."""
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     ends = [
         min(float(fitted.min()), float(share.min()), 1.0),
         max(float(fitted.max()), float(share.max()), 0.0),

@@ -13,7 +13,7 @@ from matplotlib.figure import Figure
 from joinery.core.inference.smooth import Smooth
 from joinery.show.numbers import count, fixed
 from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
-from joinery.show.pictures.canvas import HIGH, dress, label_points, panels, paper, points
+from joinery.show.pictures.canvas import HIGH, date_axis, dress, label_points, panels, paper, points
 
 
 @dataclass(frozen=True)
@@ -24,6 +24,7 @@ class Distribution:
     values: np.ndarray | None
     levels: tuple[tuple[str, int], ...] = ()
     under: str = ""
+    dates: bool = False  # whether the numbers are days since 1970
 
 
 @dataclass(frozen=True)
@@ -38,6 +39,7 @@ class Across:
     means: np.ndarray = field(default_factory=lambda: np.empty(0))
     reach: np.ndarray = field(default_factory=lambda: np.empty(0))
     flags: tuple[tuple[int, str], ...] = ()
+    dates: bool = False  # whether x counts days since 1970
 
 
 def _grid_for(n: int) -> tuple[int, int]:
@@ -70,6 +72,8 @@ def _one_distribution(ax: Axes, distribution: Distribution) -> None:
         )
         ax.set_yticks([])
         ax.grid(visible=False)
+        if distribution.dates:
+            date_axis(ax, fewest=2)
     elif distribution.levels:
         names = [name for name, _ in distribution.levels][::-1]
         sizes = [n for _, n in distribution.levels][::-1]
@@ -141,6 +145,8 @@ def _one_across(ax: Axes, across: Across) -> None:
         ax.set_xlim(-0.5, len(across.levels) - 0.3)
         return
     points(ax, across.x, across.y, size=9)
+    if across.dates:
+        date_axis(ax, fewest=2)
     if across.smooth is not None:
         s = across.smooth
         ax.fill_between(

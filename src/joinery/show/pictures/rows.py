@@ -10,8 +10,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
-from joinery.show.pictures.canvas import DENSE, points, sheet
-from joinery.show.pictures.words import Flag, Words, mark
+from joinery.show.pictures.canvas import DENSE, Words, points, sheet
+from joinery.show.pictures.flags import Flag, mark
 
 
 @dataclass(frozen=True)
@@ -35,9 +35,7 @@ def leverage(
 
     Regions shaded and named, points filled by verdict.
     """
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     sound = np.isfinite(t)
     wide = max(float(np.nanmax(h)) * 1.12, at.far * 1.35)
     high = max(float(np.max(np.abs(t[sound]), initial=0.0)) * 1.15, at.badly * 1.3)
@@ -85,9 +83,7 @@ def stems(
     ax: Axes | None,
 ) -> Figure:
     """A stem for each row, with limits drawn and named."""
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     shown = np.where(np.isfinite(heights), heights, 0.0)
     places = np.arange(len(shown))
     if len(shown) > DENSE:  # of a great many rows the tallest stand for all
@@ -145,9 +141,7 @@ def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
 
     Observed as diamonds.
     """
-    figure, ax = sheet(
-        ax, title=words.title, finding=words.finding, x_label=words.x, y_label=words.y
-    )
+    figure, ax = sheet(ax, words)
     m = len(rows.fitted)
     places = np.arange(m)[::-1]
     ax.grid(visible=False)

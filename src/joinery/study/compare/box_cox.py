@@ -204,8 +204,8 @@ def picture(
     ax: Axes | None,
 ) -> Figure:
     """The likelihood over powers, with the interval."""
+    from joinery.show.pictures.canvas import Words
     from joinery.show.pictures.fit import profile
-    from joinery.show.pictures.words import Words
     from joinery.study.pictures.words import worded
 
     curve = powers(fit)

@@ -222,7 +222,10 @@ def _about_numbers(
 
 
 def _stand_in(ordered: np.ndarray) -> float | None:
-    """A repeated value such as 999 or −1 that lies outside all the others, or None."""
+    """A value such as 999 or −1 that lies outside all the others, or None.
+
+    One that stands alone must lie farther out: by the whole range of the others.
+    """
     for candidate, rest in ((ordered[0], "above"), (ordered[-1], "below")):
         if candidate not in STAND_INS:
             continue
@@ -231,9 +234,14 @@ def _stand_in(ordered: np.ndarray) -> float | None:
             np.searchsorted(ordered, candidate, "right"),
         )
         others = ordered[last:] if rest == "above" else ordered[:first]
-        if last - first < 2 or len(others) < 3:
+        if len(others) < 3:
             continue
         gap = min(abs(candidate - others[0]), abs(candidate - others[-1]))
-        if (candidate < 0 <= others[0]) or gap > others[-1] - others[0]:
+        negative = candidate < 0 < others[0] and np.all(others == np.round(others))
+        if (
+            gap > others[-1] - others[0]
+            or negative
+            or (last - first > 1 and others[0] >= 0 > candidate)
+        ):
             return float(candidate)
     return None

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery.arguments import checked
 from joinery.core.inference import correlation
 from joinery.data.records import Records, records
 from joinery.design.resolving import checked_expression, expressions_of, resolved
-from joinery.errors import EmptyTableError
+from joinery.errors import EmptyTableError, UnusableColumnError
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Sentence, names_in
@@ -48,7 +50,17 @@ class Look:
     @cached_property
     def facts(self) -> tuple[Facts, ...]:
         """The facts of each column."""
-        return tuple(facts(self.table.column(name), self.rows) for name in self.names)
+        return tuple(self._facts_of(name) for name in self.names)
+
+    def _facts_of(self, name: str) -> Facts:
+        try:
+            return facts(self.table.column(name), self.rows)
+        except UnusableColumnError as reason:  # a column that nobody names does no harm
+            cells = self.table.frame[name].iloc[self.rows]
+            missing = int(cells.isna().sum())
+            return Facts(
+                name, "not usable", len(cells) - missing, missing, 0, remarks=(str(reason),)
+            )
 
     @cached_property
     def columns(self) -> Table:
@@ -162,26 +174,36 @@ class Look:
             first, straight, ranked, title="How columns of numbers go together", basis=basis
         )
 
+    @checked
     def draw(
         self,
         name: str,
         *,
         path: str | os.PathLike[str] | None = None,
         ax: Axes | None = None,
+        label_rows: str | Sequence[Any] = "flagged",
         title: str | None = None,
+        labels: Mapping[str, str] | None = None,
     ) -> Figure:
         """A picture: ``columns``, ``response`` (needs a sentence) or ``matrix``.
 
-        Parameters: ``path`` to write it to (.png .svg .pdf); ``title`` instead of its own. Returns
-        a Matplotlib Figure. Raises CallError for another name, or ``response`` without a
+        Parameters
+        ----------
+        path: where to write it (.png .svg .pdf).
+        label_rows: ``"flagged"``, ``"none"`` or row labels.
+        title: words in place of the picture's own.
+        labels: column to words for people.
+
+        Returns a Matplotlib Figure. Raises CallError for another name, or ``response`` without a
         sentence.
 
         >>> import joinery as jn
         >>> figure = jn.look("sample:jars").draw("matrix")
         """
-        from joinery.study.look.pictures import draw
+        from joinery.study.look.pictures import Wording, draw
 
-        return draw(self, name, path=path, ax=ax, title=title)
+        wording = Wording(title, label_rows, labels or {})
+        return draw(self, name, path=path, ax=ax, wording=wording)
 
     def __str__(self) -> str:
         parts = [self.columns]
@@ -198,6 +220,7 @@ class Look:
         return self.columns.render("html")
 
 
+@checked
 def look(
     data: Any, model: str | None = None, *, where: str | None = None, id: str | None = None
 ) -> Look:

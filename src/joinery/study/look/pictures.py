@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery.arguments import as_labels
 from joinery.core.inference.correlation import deviation
 from joinery.core.inference.smooth import smooth
 from joinery.core.numeric.distributions import t_quantile
@@ -15,6 +17,7 @@ from joinery.data.columns import level_text
 from joinery.design.factors import CategoryFactor
 from joinery.errors import CallError, listed, one_of
 from joinery.notation.evaluate import evaluate
+from joinery.notation.tree import Name
 from joinery.show.numbers import count
 from joinery.study.look.facts import Facts
 
@@ -30,25 +33,49 @@ FAR = 3.0  # robust standard deviations from the middle
 MOST_LEVELS = 6
 
 
+@dataclass(frozen=True)
+class Wording:
+    """What a caller puts in place of a picture's own words, and which rows are labelled."""
+
+    title: str | None = None
+    label_rows: str | Sequence[Any] = "flagged"
+    labels: Mapping[str, str] = field(default_factory=dict)  # column to words
+
+    def of(self, name: str) -> str:
+        return self.labels.get(name, name)
+
+    def flags(self, look: Look, rows: np.ndarray, far: np.ndarray) -> list[tuple[int, str]]:
+        """Places among ``rows`` to label, with their labels: those far out, or those asked for."""
+        labels = look.table.labels(rows)
+        if isinstance(self.label_rows, str) and self.label_rows in ("flagged", "none"):
+            shown = far.tolist() if self.label_rows == "flagged" else []
+            return [(int(p), str(labels[int(p)])) for p in shown]
+        wanted = as_labels(self.label_rows)
+        place = {int(position): p for p, position in enumerate(rows)}
+        found = [place[int(p)] for p in look.table.positions(wanted) if int(p) in place]
+        return [(p, str(labels[p])) for p in found]
+
+
 def draw(
     look: Look,
     name: str,
     *,
     path: str | os.PathLike[str] | None,
     ax: Axes | None,
-    title: str | None,
+    wording: Wording,
 ) -> Figure:
     """Draws a picture by name. See ``Look.draw``."""
-    from joinery.show.pictures.canvas import write
+    from joinery.show.pictures.canvas import names_as_they_are, write
 
     one_of("picture", name, tuple(PICTURES))
     if ax is not None:
         raise CallError(
             f"the picture {name!r} has panels of its own and cannot be drawn on axes", argument="ax"
         )
-    figure = PICTURES[name](look, title)
-    if path is not None:
-        write(figure, path)
+    with names_as_they_are():
+        figure = PICTURES[name](look, wording)
+        if path is not None:
+            write(figure, path)
     return figure
 
 
@@ -59,25 +86,25 @@ def _left(names: list[str], most: int) -> str:
 # ------------------------------------------------------------------ columns
 
 
-def _columns(look: Look, title: str | None) -> Figure:
+def _columns(look: Look, wording: Wording) -> Figure:
     from joinery.show.pictures.look import columns
 
-    shown = [_distribution(look, f) for f in look.facts[:MOST_PANELS]]
+    shown = [_distribution(look, f, wording) for f in look.facts[:MOST_PANELS]]
     odd = sum(bool(f.remarks) for f in look.facts)
     finding = f"{count(look.n_rows, 'row')}; {count(odd, 'column')} with a remark" + _left(
         list(look.names), MOST_PANELS
     )
-    return columns(shown, title or "What does each column hold?", finding)
+    return columns(shown, wording.title or "What does each column hold?", finding)
 
 
-def _distribution(look: Look, f: Facts) -> Distribution:
+def _distribution(look: Look, f: Facts, wording: Wording) -> Distribution:
     from joinery.show.pictures.look import Distribution
 
     column = look.table.column(f.name)
-    name = f"{f.name} ({f.missing:,} missing)" if f.missing else f.name
+    name = wording.of(f.name) + (f" ({f.missing:,} missing)" if f.missing else "")
     if f.kind in ("number", "whole number", "date") and f.count:
         values = column.numbers(look.rows)
-        return Distribution(name, values[np.isfinite(values)])
+        return Distribution(name, values[np.isfinite(values)], dates=column.is_date)
     if f.kind in ("id-like", "text") or not f.count:
         return Distribution(name, None, under=f"{f.kind}, {count(f.distinct, 'different value')}")
     codes = column.codes(look.rows)
@@ -94,7 +121,7 @@ def _distribution(look: Look, f: Facts) -> Distribution:
 # ------------------------------------------------------------------ response
 
 
-def _response(look: Look, title: str | None) -> Figure:
+def _response(look: Look, wording: Wording) -> Figure:
     from joinery.show.pictures.look import response
 
     at = look.at_response
@@ -106,7 +133,7 @@ def _response(look: Look, title: str | None) -> Figure:
     factors = [(t.text, t.factors[0]) for t in at.design.terms if len(t.factors) == 1]
     if not factors:
         raise CallError("the sentence has no term of one column to draw the response against")
-    panels = [_across(look, text, factor) for text, factor in factors[:MOST_PANELS]]
+    panels = [_across(look, text, factor, wording) for text, factor in factors[:MOST_PANELS]]
     finding = (
         f"over the {count(len(at.rows), 'row')} complete for the sentence; teal: a smooth with "
         "its band"
@@ -117,13 +144,12 @@ def _response(look: Look, title: str | None) -> Figure:
         finding += "; empirical logits add ½ to both counts"
     names = [text for text, _ in factors]
     finding += _left(names, MOST_PANELS)
-    y_label = {"of": "empirical logit", "per": "rate"}.get(at.kind, at.name)
-    return response(
-        panels, y_label, title or f"How does {at.sentence.response} go with each term?", finding
-    )
+    y_label = {"of": "empirical logit", "per": "rate"}.get(at.kind, wording.of(at.name))
+    title = f"How does {wording.of(str(at.sentence.response))} go with each term?"
+    return response(panels, y_label, wording.title or title, finding)
 
 
-def _across(look: Look, text: str, factor: Any) -> Across:
+def _across(look: Look, text: str, factor: Any, wording: Wording) -> Across:
     from joinery.show.pictures.look import Across
 
     at = look.at_response
@@ -141,7 +167,7 @@ def _across(look: Look, text: str, factor: Any) -> Across:
             )
         labels = tuple(level_text(level) for level in factor.levels)
         return Across(
-            text,
+            wording.of(text),
             codes.astype(float),
             y,
             levels=labels,
@@ -152,9 +178,10 @@ def _across(look: Look, text: str, factor: Any) -> Across:
     if getattr(expression, "function", "") in ("spline", "polynomial"):
         expression, text = expression.arguments[0], str(expression.arguments[0])
     x = evaluate(expression, at.design.context(at.table, at.rows))
-    labels_of = at.table.labels(at.rows)
-    flags = tuple((int(p), str(labels_of[int(p)])) for p in _far_out(np.column_stack([x, y]))[:4])
-    return Across(text, x, y, smooth=smooth(x, y), flags=flags)
+    far = _far_out(np.column_stack([x, y]))[:4]
+    flags = tuple(wording.flags(look, np.arange(len(at.table))[at.rows], far))
+    dates = isinstance(expression, Name) and at.table.column(expression.name).is_date
+    return Across(wording.of(text), x, y, smooth=smooth(x, y), flags=flags, dates=dates)
 
 
 def _far_out(X: np.ndarray) -> np.ndarray:
@@ -173,7 +200,7 @@ def _far_out(X: np.ndarray) -> np.ndarray:
 # ------------------------------------------------------------------ matrix
 
 
-def _matrix(look: Look, title: str | None) -> Figure:
+def _matrix(look: Look, wording: Wording) -> Figure:
     from joinery.show.pictures.look import Pair, matrix
 
     names = [n for n in look.numeric if look.table.column(n).kind == "number"]
@@ -186,21 +213,19 @@ def _matrix(look: Look, title: str | None) -> Figure:
     values = np.column_stack([look.table.column(n).numbers(look.rows) for n in shown])
     pairs = look._pairs(shown, look.rows, "")
     strongest = [
-        Pair((a, b), float(r))
+        Pair((wording.of(a), wording.of(b)), float(r))
         for a, b, r in zip(pairs["column"], pairs["with"], pairs["pearson"])
         if np.isfinite(r)
     ]
-    labels = look.table.labels(np.arange(len(look.table))[look.rows])
-    flags = [(int(p), str(labels[int(p)])) for p in _far_out(values)[:3]]
+    flags = wording.flags(look, np.arange(len(look.table))[look.rows], _far_out(values)[:3])
     top = strongest[0] if strongest else None
     finding = f"strongest: {top.names[0]} with {top.names[1]}" if top else "no pair varies together"
     left = _left(names, MOST_MATRIX)
-    return matrix(
-        shown, values, strongest, flags, title or "Which columns go together?", finding + left
-    )
+    title = wording.title or "Which columns go together?"
+    return matrix([wording.of(n) for n in shown], values, strongest, flags, title, finding + left)
 
 
-PICTURES: dict[str, Callable[[Look, str | None], Figure]] = {
+PICTURES: dict[str, Callable[[Look, Wording], Figure]] = {
     "columns": _columns,
     "response": _response,
     "matrix": _matrix,

@@ -26,7 +26,9 @@ def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator
     ]
     if len(numeric) > 1:
         yield from _multiples(table, rows, numeric)
-    repeated = _repeated(table, rows, [f.name for f in facts if f.kind != "id-like"])
+    repeated = _repeated(
+        table, rows, [f.name for f in facts if f.kind not in ("id-like", "not usable")]
+    )
     if len(repeated):
         labels = listed(table.labels(repeated))
         yield (

@@ -11,14 +11,15 @@ import numpy as np
 from joinery.core.inference.smooth import smooth
 from joinery.data.columns import level_text
 from joinery.data.records import records
+from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.factors import CategoryFactor
 from joinery.errors import CallError, one_of
 from joinery.notation.evaluate import Context
 from joinery.notation.tree import names_in
 from joinery.show.numbers import fixed
 from joinery.show.numbers import value as shown
+from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Curve
-from joinery.show.pictures.words import Words
 from joinery.study.compare import box_cox as powers
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.bands import bands
@@ -55,7 +56,7 @@ def draw(
     **options: Any,
 ) -> Figure:
     """Draws a picture by name. See ``Fit.draw``."""
-    from joinery.show.pictures.canvas import write
+    from joinery.show.pictures.canvas import names_as_they_are, write
 
     one_of("picture", name, tuple(PICTURES))
     rows_at_hand(fit)
@@ -64,9 +65,10 @@ def draw(
         if option not in takes:
             known = f"; it takes {', '.join(takes)}" if takes else ""
             raise CallError(f"the picture {name!r} takes no {option}={known}", argument=option)
-    figure = picture(fit, label_rows=label_rows, words=words, ax=ax, **options)
-    if path is not None:
-        write(figure, path)
+    with names_as_they_are():
+        figure = picture(fit, label_rows=label_rows, words=words, ax=ax, **options)
+        if path is not None:
+            write(figure, path)
     return figure
 
 
@@ -112,7 +114,11 @@ def _line(
     if not fit.estimate.linear:
         y, y_label, finding = _means_only(fit, held, band.fitted)
     caption = Words(
-        f"How does {name} change with {fit.words(across)}?", finding, fit.words(across), y_label
+        f"How does {name} change with {fit.words(across)}?",
+        finding,
+        fit.words(across),
+        y_label,
+        x_dates=across in fit.design.dates,
     )
     curve = Curve(
         grid,
@@ -188,12 +194,14 @@ def _curve_rows(fit: Fitted, across: str, grid: np.ndarray) -> tuple[Context, li
             for name in (n.name for n in names_in(factor.expression)):
                 if name in columns:
                     continue
+                dated = name in fit.design.dates
                 if name == across:
-                    columns[name] = grid
+                    columns[name] = stamps_of(grid) if dated else grid
                 elif name in fit.design.seen:
                     mean = float(np.mean(table.column(name).numbers(chosen.rows)))
-                    columns[name] = np.full(len(grid), mean)
-                    held.append(f"{fit.words(name)} {shown(mean)}")
+                    values = np.full(len(grid), mean)
+                    columns[name] = stamps_of(values) if dated else values
+                    held.append(f"{fit.words(name)} {date_text(mean) if dated else shown(mean)}")
                 elif isinstance(factor, CategoryFactor):
                     columns[name] = [level_text(factor.levels[0])] * len(grid)
                     held.append(f"{fit.words(name)} {level_text(factor.levels[0])}")

@@ -31,8 +31,8 @@ def forecast(
     hold: str | None = None,
 ) -> Figure:
     """Forecasts of new rows, or of those whose response is missing."""
+    from joinery.show.pictures.canvas import Words
     from joinery.show.pictures.rows import Ahead, forecasts
-    from joinery.show.pictures.words import Words
 
     table, remarks = forecast_with_remarks(fit, new, None, "model", False, hold)
     frame = table.frame

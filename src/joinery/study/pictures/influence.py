@@ -13,8 +13,8 @@ from joinery.core.inference.smooth import Smooth, smooth
 from joinery.errors import CallError, listed, one_of
 from joinery.notation.tree import names_in
 from joinery.show.numbers import count, figure, value
+from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide
-from joinery.show.pictures.words import Words
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.estimates import estimates
@@ -170,7 +170,11 @@ def component_residual(
     finding = _shape(curve, x[order], part[order])
     words_own = f"part of {across} + residual"
     caption = Words(
-        f"Is the part of {fit.words(across)} shaped right?", finding, fit.words(across), words_own
+        f"Is the part of {fit.words(across)} shaped right?",
+        finding,
+        fit.words(across),
+        words_own,
+        x_dates=across in fit.design.dates,
     )
     guides = _along(x[order], part[order])
     return cloud(

@@ -15,8 +15,8 @@ from joinery.design.row_blocks import RowBlock
 from joinery.errors import CallError
 from joinery.show.numbers import figure, p_phrase
 from joinery.show.numbers import value as shown
+from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide, zero
-from joinery.show.pictures.words import Words
 from joinery.study.check.families import groups
 from joinery.study.check.order import in_order
 from joinery.study.check.table import check_lines
@@ -74,6 +74,7 @@ def residuals(
 
     table, chosen = rows_at_hand(fit)
     figures = per_row(fit)
+    dates = against is not None and table.column(against).is_date
     if against is None:
         x, label = figures.fitted, f"fitted {fit.words(fit.response.name)}"
     else:
@@ -85,7 +86,7 @@ def residuals(
         "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
     )
     y_label = f"{figures.kind} ({fit.words(fit.response.name)})"
-    caption = Words("Is anything left in the residuals?", finding, label, y_label)
+    caption = Words("Is anything left in the residuals?", finding, label, y_label, dates)
     flags = placed(flags_of(fit, label_rows), order)
     return cloud(x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)])
 

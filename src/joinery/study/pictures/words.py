@@ -8,7 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from joinery.show.pictures.words import Flag, Words
+from joinery.arguments import as_labels
+from joinery.show.pictures.canvas import Words
+from joinery.show.pictures.flags import Flag
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import SERIOUS
@@ -18,11 +20,11 @@ MOST_LABELS = 12
 
 def worded(words: Words, given: Mapping[str, str | None]) -> Words:
     """The picture's own words, replaced where the caller gave some."""
-    return Words(
-        given.get("title") or words.title,
-        words.finding,
-        given.get("x_label") or words.x,
-        given.get("y_label") or words.y,
+    return replace(
+        words,
+        title=given.get("title") or words.title,
+        x=given.get("x_label") or words.x,
+        y=given.get("y_label") or words.y,
     )
 
 
@@ -36,7 +38,7 @@ def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
         return [
             Flag(r.place, str(labels[r.place]), r.verdict == SERIOUS) for r in flagged[:MOST_LABELS]
         ]
-    wanted = [label_rows] if isinstance(label_rows, str) else list(label_rows)
+    wanted = as_labels(label_rows)
     serious = {r.place for r in notable if r.verdict == SERIOUS}
     place_of = {
         int(position): place for place, position in enumerate(np.arange(len(table))[chosen.rows])

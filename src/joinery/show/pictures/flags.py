@@ -1,4 +1,4 @@
-"""What stands on a picture in words, and marks on its points."""
+"""Marks on the remarkable points of a picture."""
 
 from __future__ import annotations
 
@@ -9,16 +9,6 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from joinery.show.pictures.canvas import label_points, ring
-
-
-@dataclass(frozen=True)
-class Words:
-    """What is written on a picture."""
-
-    title: str
-    finding: str
-    x: str
-    y: str
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,273 @@
+"""Delimited text: its encoding, its delimiter, and where the table on it begins and ends."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+import sys
+import warnings
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+import pandas as pd
+
+from joinery.data.columns import column_name
+from joinery.data.layout import LOOKED_AT, Layout, layout
+from joinery.errors import CallError, EmptyTableError, FileFormatError
+
+# before pandas 3 the default reader may miss a number's last digit
+EVERY_DIGIT: dict[str, Any] = (
+    {} if int(pd.__version__.split(".")[0]) >= 3 else {"float_precision": "round_trip"}
+)
+SPACES = "spaces"
+DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
+_NUMBER = re.compile(r"[-+]?\d+([.,]\d+)?")
+_NULL = "\x00"
+
+
+@dataclass(frozen=True)
+class Settled:
+    """What a caller settles about a text file instead of having it found out."""
+
+    delimiter: str | None = None
+    encoding: str | None = None
+    header: int | None = None
+    footer: int | None = None
+    empty: tuple[str, ...] = ()
+
+    def notes(self, found: Layout) -> list[str]:
+        """What is said of a layout, but for what the caller settled."""
+        words = found.notes
+        settled = [self.header is not None] * bool(found.above)
+        settled += [self.footer is not None] * bool(found.below)
+        return [note for note, own in zip(words, settled, strict=True) if not own]
+
+
+def read_delimited(raw: bytes, where: str, given: Settled) -> tuple[pd.DataFrame, list[str]]:
+    """A table of delimited text, and notes on what was found out.
+
+    Raises EmptyTableError, FileFormatError, or CallError for what the caller settled wrongly.
+    """
+    text, notes = decoded(raw, where, given.encoding)
+    text = text.replace("\r\n", "\n").replace("\r", "\n")
+    if not text.strip():
+        raise EmptyTableError(f"{where} is empty")
+    with _long_cells():
+        delimiter = _checked_delimiter(given.delimiter) or _delimiter(text)
+        table = _cut_out(text, delimiter, given, where)
+    names = [name.strip() for name in table.header]
+    frame = _parsed(table.text, delimiter, where, given.empty)
+    if delimiter != "," and given.delimiter is None and not where.endswith((".tsv", ".tab")):
+        notes.append(f"columns are separated by {DELIMITERS.get(delimiter, SPACES)}")
+    frame.columns = pd.Index(names + [column_name(c) for c in frame.columns[len(names) :]])
+    return frame, notes + table.notes
+
+
+@contextmanager
+def _long_cells() -> Iterator[None]:
+    """Let cells be longer than the 131,072 characters that the module for CSV allows at first."""
+    before = csv.field_size_limit(min(sys.maxsize, 2**31 - 1))
+    try:
+        yield
+    finally:
+        csv.field_size_limit(before)
+
+
+def _parsed(text: str, delimiter: str, where: str, empty: Sequence[str]) -> pd.DataFrame:
+    """The rows of a table; whole numbers that begin with zeros stay text."""
+    options: dict[str, Any] = {
+        "sep": r"\s+" if delimiter == " " else delimiter,
+        "skipinitialspace": True,
+        "skip_blank_lines": True,
+        "index_col": False,
+        "na_values": list(empty) or None,
+    }
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", pd.errors.ParserWarning)
+            frame = pd.read_csv(io.StringIO(text), **options, **EVERY_DIGIT)
+            whole = [i for i, kind in enumerate(frame.dtypes) if kind.kind in "iu"]
+            if whole and re.search(r"(?<![\d.,])0\d\d", text):
+                again = pd.read_csv(io.StringIO(text), **options, usecols=whole, dtype=str)
+                for place, name in zip(whole, again.columns):
+                    if again[name].str.strip().str.fullmatch(r"[-+]?0\d{2,}").any():
+                        frame.isetitem(place, again[name])
+    except (ValueError, OverflowError, pd.errors.ParserWarning) as reason:
+        first = str(reason).removeprefix("Error tokenizing data. C error: ").strip()
+        kind = DELIMITERS.get(delimiter, SPACES if delimiter == " " else repr(delimiter))
+        raise FileFormatError(f"{where} is not a table of {kind}: {first}", path=where) from None
+    return frame
+
+
+# ------------------------------------------------------------------ where the table stands
+
+
+@dataclass(frozen=True)
+class _CutOut:
+    """The text of a table alone, its header's cells, and notes on what was left off."""
+
+    text: str
+    header: list[str]
+    notes: list[str]
+
+
+def _records(text: str, delimiter: str) -> list[str]:
+    """The text of each record: a line, or several where a quoted cell holds newlines."""
+    lines = text.splitlines(keepends=True) if _plain_lines(text) else _lines(text)
+    if not any(line.count('"') % 2 for line in lines):
+        return lines
+    out, start = [], 0
+    reader = csv.reader(lines, delimiter=delimiter)
+    for _ in reader:
+        out.append("".join(lines[start : reader.line_num]))
+        start = reader.line_num
+    return out
+
+
+def _plain_lines(text: str) -> bool:
+    return text.isascii() and not any(c in text for c in "\x0b\x0c\x1c\x1d\x1e")
+
+
+def _lines(text: str) -> list[str]:
+    """Lines that end at newlines alone: other separators of lines may stand in cells."""
+    return [line + "\n" for line in text.split("\n")[:-1]] + [text.rsplit("\n", 1)[-1]]
+
+
+def _cells(record: str, delimiter: str) -> list[str]:
+    if delimiter == " ":
+        return record.split()
+    return next(csv.reader(io.StringIO(record), delimiter=delimiter, skipinitialspace=True), [])
+
+
+def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
+    records = _records(text, delimiter)
+    filled = [i for i, record in enumerate(records) if record.strip()]
+    first, last = filled[:LOOKED_AT], filled[-LOOKED_AT:]
+    head, tail = ([_cells(records[i], delimiter) for i in places] for places in (first, last))
+    found = layout(head, tail, complete=len(filled) <= LOOKED_AT)
+    top = first[found.header] if given.header is None else given.header - 1
+    if not 0 <= top < len(records):
+        raise CallError(
+            f"header={given.header} is no line of the file, which has {len(records)}",
+            argument="header",
+        )
+    below = [i for i in filled if i > top]
+    off = len(found.below) if given.footer is None else given.footer
+    if not 0 <= off < max(len(below), 1):
+        raise CallError(
+            f"footer={off} leaves no rows: {len(below)} lines stand below the header",
+            argument="footer",
+        )
+    end = below[-off] if off else len(records)
+    header = _cells(records[top], delimiter)
+    notes = given.notes(found)
+    if given.header is None:
+        notes += _about_header(header, head[: found.header], where)
+    _check_first_row(header, _cells(records[below[0]], delimiter) if below else [], where)
+    whole = top == 0 and end == len(records)
+    return _CutOut(text if whole else "".join(records[top:end]), header, notes)
+
+
+def _about_header(header: list[str], above: list[list[str]], where: str) -> list[str]:
+    """A remark on a header of numbers. Raises FileFormatError where an empty one stood above it."""
+    names = [cell.strip() for cell in header if cell.strip()]
+    numbers = [name for name in names if _NUMBER.fullmatch(name)]
+    if above and len(above[-1]) > 1 and not any(c.strip() for c in above[-1]) and numbers:
+        raise FileFormatError(
+            f"{where}: the header line is empty; write the names of the columns into it, or give "
+            "header= (--header) the line they stand in",
+            path=where,
+        )
+    if names and len(numbers) == len(names):
+        return [f"the names of the columns are numbers ({', '.join(numbers[:3])}): is it a row?"]
+    return []
+
+
+def _check_first_row(header: list[str], row: list[str], where: str) -> None:
+    if len(row) > len(header) and any(cell.strip() for cell in row[len(header) :]):
+        raise FileFormatError(
+            f"{where}: the first row has {len(row)} cells, and the header {len(header)} names; "
+            "give every column a name",
+            path=where,
+        )
+
+
+def _checked_delimiter(delimiter: str | None) -> str | None:
+    if delimiter is None:
+        return None
+    typed = {"\\t": "\t", "tab": "\t", "space": " "}.get(delimiter, delimiter)
+    if not isinstance(typed, str) or len(typed) != 1 or typed in '"\n\r':
+        raise CallError(
+            f"delimiter={delimiter!r} is not one character; it is ',', ';', '|', a tab or a space",
+            argument="delimiter",
+        )
+    return typed
+
+
+def _delimiter(text: str) -> str:
+    """The delimiter that cuts most of the first lines into the same number of columns."""
+    lines = [line for line in text.split("\n", 50)[:50] if line.strip()]
+    best, best_score = ",", (0.0, 0)
+    for mark in DELIMITERS:
+        counts = Counter(len(row) for row in csv.reader(lines, delimiter=mark))
+        counts.pop(1, None)
+        if counts:
+            width = max(counts, key=lambda w: (counts[w], w))
+            if (score := (counts[width] / len(lines), width)) > best_score:
+                best, best_score = mark, score
+    if not best_score[1]:
+        widths = {len(line.split()) for line in lines}
+        if len(widths) == 1 and widths.pop() > 1 and len(lines) > 1:
+            return " "
+    return best
+
+
+# ------------------------------------------------------------------ encodings
+
+
+def decoded(raw: bytes, where: str, encoding: str | None) -> tuple[str, list[str]]:
+    """The text of a file and a note: UTF-8, UTF-16, UTF-32, else Latin-1, said so."""
+    if encoding is not None:
+        try:
+            return raw.decode(encoding), []
+        except (LookupError, ValueError, TypeError) as reason:
+            raise FileFormatError(
+                f"{where} cannot be read as {encoding}: {reason}", path=where
+            ) from None
+    name = _wide_encoding(raw)
+    if name is not None:
+        try:
+            return raw.decode(name).removeprefix("\ufeff"), [f"the text is {name[:6].upper()}"]
+        except UnicodeDecodeError:
+            pass
+    control = sum(raw.count(bytes([c])) for c in (*range(9), *range(14, 32)))
+    if control:
+        raise FileFormatError(
+            f"{where} is not text: it holds bytes that no text has; "
+            "if it is a spreadsheet or Parquet file, its ending must say so (.xlsx, .ods, "
+            ".parquet, .feather)",
+            path=where,
+        )
+    try:
+        return raw.decode("utf-8-sig"), []
+    except UnicodeDecodeError:
+        return raw.decode("latin-1"), ["the text is not UTF-8; read as Latin-1"]
+
+
+def _wide_encoding(raw: bytes) -> str | None:
+    """An encoding of two or four bytes a character, by its mark or by where the zeros stand."""
+    if raw[:4] in (b"\xff\xfe\x00\x00", b"\x00\x00\xfe\xff"):
+        return "utf-32"
+    if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return "utf-16"
+    zeros = [bytes(raw[place:400:4]) for place in range(4)]
+    empty = [bool(part) and part.count(0) > 0.8 * len(part) for part in zeros]
+    if len(raw) > 7 and len(raw) % 4 == 0 and sum(empty) == 3:
+        return "utf-32-le" if empty[3] else "utf-32-be"
+    if len(raw) > 3 and len(raw) % 2 == 0 and empty in ([False, True] * 2, [True, False] * 2):
+        return "utf-16-le" if empty[1] else "utf-16-be"
+    return None

@@ -1,0 +1,95 @@
+"""Tables in JSON: every digit kept, nothing taken for a date, a number or an index but by us."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import pandas as pd
+
+from joinery.errors import FileFormatError
+
+WAYS = (
+    'it holds a list of objects, [{"x": 1}, …], or an object of lists, {"x": [1, …]}; '
+    "a file with an object a line ends in .jsonl"
+)
+
+
+def read_json(raw: bytes, where: str) -> pd.DataFrame:
+    """A JSON table. Raises FileFormatError, with the place, for anything that is none."""
+    value = _parsed(_text(raw, where), where, "")
+    if isinstance(value, list):
+        return _from_rows(value, where)
+    if isinstance(value, dict) and value:
+        if all(isinstance(v, list) for v in value.values()):
+            return _from_columns(value, where)
+        if all(isinstance(v, dict) for v in value.values()):
+            return _from_columns({k: list(v.values()) for k, v in value.items()}, where)
+    raise FileFormatError(f"{where} is no table: {WAYS}", path=where)
+
+
+def read_json_lines(raw: bytes, where: str) -> pd.DataFrame:
+    """A table with an object a line. Raises FileFormatError, with the line, for anything else."""
+    lines = enumerate(_text(raw, where).splitlines(), 1)
+    rows = [_parsed(line, where, f", line {n}") for n, line in lines if line.strip()]
+    return _from_rows(rows, where)
+
+
+def _text(raw: bytes, where: str) -> str:
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as reason:
+        raise FileFormatError(
+            f"{where} is not JSON: byte {reason.start} is not UTF-8", path=where
+        ) from None
+
+
+def _parsed(text: str, where: str, line: str) -> Any:
+    try:
+        return json.loads(text, parse_int=_whole, parse_constant=_constant)
+    except json.JSONDecodeError as reason:
+        place = f"line {reason.lineno}, column {reason.colno}" if not line else line[2:]
+        raise FileFormatError(
+            f"{where} is not JSON: at {place} something else was expected", path=where
+        ) from None
+    except RecursionError:
+        raise FileFormatError(
+            f"{where}{line} is nested too deeply for a table", path=where
+        ) from None
+
+
+def _whole(digits: str) -> int | float:
+    """A whole number; one too long for a machine's integers is a float, however many digits."""
+    return int(digits) if len(digits) < 19 else float(digits)
+
+
+def _constant(name: str) -> float:
+    return float(name.lower().replace("infinity", "inf"))
+
+
+def _from_rows(rows: list[Any], where: str) -> pd.DataFrame:
+    for place, row in enumerate(rows):
+        if not isinstance(row, dict):
+            raise FileFormatError(
+                f"{where} is no table: entry {place + 1} is no object with names; {WAYS}",
+                path=where,
+            )
+    names = dict.fromkeys(name for row in rows for name in row)
+    return pd.DataFrame({name: _column([row.get(name) for row in rows]) for name in names})
+
+
+def _from_columns(columns: dict[str, list[Any]], where: str) -> pd.DataFrame:
+    lengths = {name: len(values) for name, values in columns.items()}
+    if len(set(lengths.values())) > 1:
+        raise FileFormatError(f"{where}: its columns differ in length: {lengths}", path=where)
+    return pd.DataFrame({name: _column(values) for name, values in columns.items()})
+
+
+def _column(values: list[Any]) -> pd.Series:
+    """A column of what its cells hold: numbers and true or false by kind, else as it is."""
+    kinds = {type(v) for v in values if v is not None}
+    if kinds <= {int, float} and kinds and None in values:
+        return pd.Series([float("nan") if v is None else v for v in values], dtype=float)
+    if kinds <= {int, float} or (kinds == {bool} and None not in values):
+        return pd.Series(values)
+    return pd.Series(values, dtype=object)

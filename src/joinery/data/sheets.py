@@ -1,0 +1,95 @@
+"""Spreadsheets: which sheet the table is on, where on it, and what its cells do not show."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from joinery.data.delimited import Settled
+from joinery.data.layout import LOOKED_AT, layout
+from joinery.errors import CallError, EmptyTableError, listed
+
+SHEETS = (".xlsx", ".ods")
+
+
+def read_sheet(file: Path, sheet: str | None, given: Settled) -> tuple[pd.DataFrame, list[str]]:
+    """A sheet of a spreadsheet, wherever on it the table stands, and notes."""
+    sheets = pd.read_excel(file, sheet_name=None, header=None, dtype=object)
+    if sheet is not None and sheet not in sheets:
+        raise CallError(
+            f"no sheet {sheet!r} in {file}; its sheets are {listed(sheets)}", argument="table"
+        )
+    name = sheet or _likely(sheets)
+    notes = []
+    if len(sheets) > 1 and sheet is None:
+        others = listed([repr(n) for n in sheets if n != name], 6)
+        notes.append(f"the sheet {name!r}; the others are {others} (table=, --table)")
+    cells = sheets[name].dropna(axis="columns", how="all").dropna(axis="index", how="all")
+    if not len(cells):
+        raise EmptyTableError(f"{file}: the sheet {name!r} is empty")
+    frame, more = _cut_out(cells, given, f"{file}: the sheet {name!r}")
+    if file.suffix.lower() == ".xlsx":
+        more += _hidden(file, name)
+    return frame, notes + more
+
+
+def _likely(sheets: dict[Any, pd.DataFrame]) -> Any:
+    """The first sheet with more than one row; else the first with any cells."""
+    used = [n for n, cells in sheets.items() if len(cells)]
+    tables = [n for n in used if sheets[n].notna().any(axis=1).sum() > 1]
+    return next(iter(tables or used or sheets))
+
+
+def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFrame, list[str]]:
+    def texts(part: pd.DataFrame) -> list[list[str]]:
+        return [["" if pd.isna(c) else str(c) for c in row] for row in part.itertuples(index=False)]
+
+    head, tail = texts(cells.head(LOOKED_AT)), texts(cells.tail(LOOKED_AT))
+    found = layout(head, tail, complete=len(cells) <= LOOKED_AT, ragged=False)
+    top = found.header
+    if given.header is not None:
+        top = int(np.searchsorted(cells.index.to_numpy(), given.header - 1))
+        if not 0 <= top < len(cells):
+            raise CallError(f"header={given.header} is no line of {where}", argument="header")
+    off = len(found.below) if given.footer is None else given.footer
+    rows = len(cells) - top - 1
+    if not 0 <= off < max(rows, 1):
+        raise CallError(
+            f"footer={off} leaves no rows: {rows} lines stand below the header", argument="footer"
+        )
+    names = ["" if pd.isna(c) else str(c).strip() for c in cells.iloc[top]]
+    frame = cells.iloc[top + 1 : len(cells) - off].set_axis(
+        [n or f"Unnamed: {i}" for i, n in enumerate(names)], axis="columns"
+    )
+    if given.empty:
+        marks = set(given.empty)
+        frame = frame.map(lambda c: None if isinstance(c, str) and c.strip() in marks else c)
+    return frame.reset_index(drop=True).infer_objects(), given.notes(found)
+
+
+def _hidden(file: Path, name: Any) -> list[str]:
+    """What comes in empty though it seems to be there: uncalculated formulas, merged cells."""
+    import openpyxl
+
+    notes = []
+    shown = openpyxl.load_workbook(file, data_only=True)[name]
+    written = openpyxl.load_workbook(file)[name]
+    blank = [
+        cell.coordinate
+        for row in written.iter_rows()
+        for cell in row
+        if cell.data_type == "f" and shown[cell.coordinate].value is None
+    ]
+    if blank:
+        notes.append(
+            f"{len(blank)} cell{'s hold formulas' if len(blank) > 1 else ' holds a formula'} that "
+            f"were never calculated and came in empty ({listed(blank, 4)}): open and save the file "
+            "in a spreadsheet program"
+        )
+    merged = [str(area) for area in written.merged_cells.ranges]
+    if merged:
+        notes.append(f"merged cells ({listed(merged, 4)}) have their value in the first cell alone")
+    return notes
