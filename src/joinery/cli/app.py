@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -109,13 +109,17 @@ def working(words: str) -> Iterator[None]:
         yield
 
 
-def show(table: Table, form: str, output: str | None, digits: int | None) -> None:
+def show(table: Table, given: Mapping[str, Any]) -> None:
+    """Show a table as the options of a command say: in a form, or written into a file."""
     from joinery.show import forms
 
+    form, output = given["form"], given["output"]
     errors.one_of("--as", form, FORMS)
-    table = table if digits is None else table.with_digits(digits)
+    table = table if given["digits"] is None else table.with_digits(given["digits"])
     if output is not None:
-        tell(f"wrote {table.write(output)}")
+        tell(f"wrote {table.write(output, for_spreadsheets=given['for_spreadsheets'])}")
+    elif form == "csv":
+        sys.stdout.write(forms.as_csv(table, given["for_spreadsheets"]))
     elif form == "text":
         forms.say(forms.grid(table))
     else:
@@ -136,4 +140,4 @@ def question(name: str, panel: str, words: str, ask: Callable[[Fit], Table]) -> 
     @app.command(name, help=words, rich_help_panel=panel)
     @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
     def command(**given: Any) -> None:
-        show(ask(fit_of(**given)), given["form"], given["output"], given["digits"])
+        show(ask(fit_of(**given)), given)

@@ -77,4 +77,4 @@ def crosscheck(
     fitted = fit_of(**given)
     with working("fitting without each fold"):
         table = fitted.crosscheck(folds, by=by, seed=seed)
-    show(table, given["form"], given["output"], given["digits"])
+    show(table, given)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import warnings
 from typing import Any
@@ -15,21 +16,38 @@ from joinery.show.marks import fit_stream, tell
 app.registered_commands.sort(key=lambda command: PANELS.index(str(command.rich_help_panel)))
 
 
+UNWRITABLE = 1  # the status when standard output takes nothing
+
+
 def run() -> None:
     """Runs the command line; Joinery's own errors become a message and an exit status."""
+    if sys.stdout is None or sys.stderr is None:
+        sys.exit(UNWRITABLE)  # closed before the start: there is nowhere to say so
     for stream in (sys.stdout, sys.stderr):
         fit_stream(stream)
     warnings.showwarning = _as_note
     if len(sys.argv) < 2 or "--help" in sys.argv:
         _plain_help()
     try:
-        app()
+        try:
+            app()
+        finally:
+            sys.stdout.flush()
     except errors.JoineryError as reason:
         tell(f"joinery: {reason}")
         sys.exit(reason.exit_status)
     except BrokenPipeError:
-        sys.stderr.close()
+        _forget_output()
         sys.exit(0)
+    except OSError as reason:
+        _forget_output()
+        tell(f"joinery: the results cannot be written: {(reason.strerror or str(reason)).lower()}")
+        sys.exit(UNWRITABLE)
+
+
+def _forget_output() -> None:
+    """Let nothing more go to standard output, also when Python closes it at the end."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _plain_help() -> None:

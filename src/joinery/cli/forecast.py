@@ -48,7 +48,7 @@ def forecast(
     table = fitted.forecast(rows, level=given["level"], **options)
     if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):
         table = _beside(rows, table)
-    show(table, given["form"], given["output"], given["digits"])
+    show(table, given)
 
 
 def _beside(rows: Any, table: Table) -> Table:

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import typer
 
 from joinery.cli import options as o
-from joinery.cli.app import MEND, app, fit_of, given_options, question, show, working
+from joinery.cli.app import MEND, app, given_options, question, show, tell_notes, working
 from joinery.show.marks import tell
-
-if TYPE_CHECKING:
-    pass
 
 
 @app.command(rich_help_panel=MEND)
@@ -24,9 +21,12 @@ def compare(
 ) -> None:
     """Fits of one response side by side, nested ones tested."""
     from joinery.model.compare import compare as side_by_side
+    from joinery.model.fit import fit
 
-    table = side_by_side(*[fit_of(model=model, **given) for model in models])
-    show(table, given["form"], given["output"], given["digits"])
+    rows, options = given_options(**given)  # read once for all
+    tell_notes(rows.notes)
+    table = side_by_side(*[fit(rows, model, **options) for model in models])
+    show(table, given)
 
 
 @app.command(rich_help_panel=MEND)
@@ -59,7 +59,7 @@ def stepwise(
     with working("choosing terms"):
         trail = choose(rows, str(given["model"]), **rules, **options)
         steps = trail.page
-    show(steps, given["form"], given["output"], given["digits"])
+    show(steps, given)
     if given["save"] is not None:
         tell(f"saved {trail.final.save(given['save'])}")
 

@@ -87,8 +87,18 @@ Digits = Annotated[
     int | None, typer.Option("--digits", min=1, max=17, help="significant digits shown to people")
 ]
 
+ForSpreadsheets = Annotated[
+    bool,
+    typer.Option("--for-spreadsheets", help="CSV whose text no spreadsheet runs as a formula"),
+]
+Empty = Annotated[
+    list[str] | None,
+    typer.Option("--empty", help="a mark that stands for a missing cell: '?'; repeat for several"),
+]
+
 READ: dict[str, tuple[Any, Any]] = {
     "table": (Sheet, None),
+    "empty": (Empty, None),
     "decimal": (Decimal, None),
     "delimiter": (Delimiter, None),
     "encoding": (Encoding, None),
@@ -118,6 +128,7 @@ SHOW: dict[str, tuple[Any, Any]] = {
     "form": (As, "text"),
     "output": (Output, None),
     "digits": (Digits, None),
+    "for_spreadsheets": (ForSpreadsheets, False),
 }
 
 

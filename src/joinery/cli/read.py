@@ -26,7 +26,7 @@ def fit(
 ) -> None:
     """Fit a model and read it: the short page, or with --full every table."""
     fitted = fit_of(**given)
-    _show_page(fitted, given["form"], given["output"], given["digits"])
+    _show_page(fitted, given)
     if full:
         kept = (
             []
@@ -40,15 +40,16 @@ def fit(
             *kept,
         ):
             sys.stdout.write("\n")
-            show(part, given["form"], None, given["digits"])
+            show(part, given | {"output": None})
 
 
-def _show_page(fitted: Fit, form: str, output: str | None, digits: int | None) -> None:
+def _show_page(fitted: Fit, given: dict[str, Any]) -> None:
     from joinery.show import forms
     from joinery.show import short_page as page
     from joinery.show.files import write_text
     from joinery.study.short_page import short_page
 
+    form, output, digits = given["form"], given["output"], given["digits"]
     errors.one_of("--as", form, FORMS)
     if output is not None or form in ("csv", "json"):
         ending = output.rsplit(".", 1)[-1].lower() if output else form
@@ -57,7 +58,7 @@ def _show_page(fitted: Fit, form: str, output: str | None, digits: int | None) -
             text = page.as_html(made) if ending == "html" else page.as_text(made)
             tell(f"wrote {write_text(str(output), text + chr(10))}")
         else:
-            show(fitted.coefficients(), form, output, digits)
+            show(fitted.coefficients(), given)
         return
     made = short_page(fitted._fitted, digits)
     if form == "text":
@@ -88,7 +89,7 @@ def coefficients(
         "standardized": standardized,
         "correlations": correlations,
     }
-    show(fit_of(**given).coefficients(**more), given["form"], given["output"], given["digits"])
+    show(fit_of(**given).coefficients(**more), given)
 
 
 question(
@@ -111,7 +112,7 @@ def anova(
     **given: Any,
 ) -> None:
     """What each term explains beyond the terms it is adjusted for."""
-    show(fit_of(**given).anova(after), given["form"], given["output"], given["digits"])
+    show(fit_of(**given).anova(after), given)
 
 
 @app.command(rich_help_panel=FIT)
@@ -131,12 +132,7 @@ def claim(
     if claims is None and not saved:
         raise errors.CallError("a claim is wanted after the model sentence: 'forage_km2 = 2'")
     fitted = fit_of(model=None if saved else model, **given)
-    show(
-        fitted.claim(model if saved else str(claims)),
-        given["form"],
-        given["output"],
-        given["digits"],
-    )
+    show(fitted.claim(model if saved else str(claims)), given)
 
 
 @app.command(rich_help_panel=FIT)

@@ -30,11 +30,6 @@ def demo(
 @app.command(rich_help_panel=START)
 @o.takes(o.DATA_AND_MODEL, o.READ, o.SHOW)
 def look(
-    data: str,
-    model: str | None,
-    form: str,
-    output: str | None,
-    digits: int | None,
     id: o.Id = None,
     where: o.Where = None,
     pictures: Annotated[
@@ -48,15 +43,16 @@ def look(
     """
     from joinery.study.look.look import look as first_look
 
-    first = first_look(data_of(data, given), model, where=where, id=id)
+    model = given["model"]
+    first = first_look(data_of(given["data"], given), model, where=where, id=id)
     tables = [first.columns]
-    if form == "text" and output is None:
+    if given["form"] == "text" and given["output"] is None:
         tables += [first.correlations] if len(first.numeric) > 1 else []
         tables += [first.response] if first.response is not None else []
     for place, table in enumerate(tables):
         if place:
             sys.stdout.write("\n")
-        show(table, form, output, digits)
+        show(table, given)
     if pictures is not None:
         names = [
             "columns",

@@ -19,6 +19,17 @@ from joinery.core.inference.covariance import Sandwich
 from joinery.core.least_squares.solution import Solution
 from joinery.design.design import Design
 from joinery.errors import DataError, FileFormatError, JoineryError, Note
+from joinery.model.saved_checks import check_parts, check_use
+from joinery.model.saved_form import (
+    SavedEstimate,
+    SavedFit,
+    SavedNote,
+    SavedOptions,
+    SavedRows,
+    SavedSandwich,
+    SavedSolution,
+    Strict,
+)
 from joinery.notation.parse import read_sentence
 from joinery.show.files import write_text
 from joinery.study.fitted import Fitted, Options
@@ -26,145 +37,7 @@ from joinery.study.forecast.memory import ForecastMemory, as_plain, forecast_mem
 from joinery.study.read.notes import notes
 
 KIND: Literal["joinery fit"] = "joinery fit"
-VERSION = 2
-Numbers = list[float | None]
-
-
-class _Strict(pydantic.BaseModel):
-    model_config = pydantic.ConfigDict(extra="forbid", strict=True, allow_inf_nan=False)
-
-
-class SavedData(_Strict):
-    """Which table the fit came from, to recognise it by."""
-
-    name: str
-    fingerprint: str
-    rows_left_out: int
-
-
-class SavedDesign(_Strict):
-    """What was learnt from the fitted rows."""
-
-    factors: dict[str, dict[str, Any]]
-    functions: dict[str, dict[str, Any]]
-    seen: dict[str, tuple[float, float]]
-    fills: dict[str, float]
-    response_ranges: list[tuple[float, float]]
-    dates: list[str]
-
-
-class SavedSolution(_Strict):
-    """The estimate and its triangular factor, every digit."""
-
-    intercept: float | None
-    coefficients: Numbers
-    kept: list[int]
-    dependence: dict[int, list[float]]
-    centre: list[float]
-    scale: list[float]
-    factor: list[list[float]]
-    effects: list[float]
-    n: int
-    weight_sum: float
-    rss: float
-    tss: float
-    mean_response: float
-    spans_constant: bool
-    perfect: bool
-    condition: float | None
-    way: str
-    exact_inverse: list[list[float]] | None
-    exact_root: list[list[float]] | None
-    unit: float
-    constant_direction: list[float] | None
-
-
-class SavedSandwich(_Strict):
-    """The chosen covariance, in the basis of the factor."""
-
-    kind: str
-    meat: list[list[float]]
-    df: Numbers
-    clusters: list[int]
-    lags: int | None
-    blind: list[list[float]]
-    leverages: list[list[list[list[float]]]]
-    clipped: bool
-
-
-class SavedEstimate(_Strict):
-    """What was estimated beside the coefficients."""
-
-    deviance: float | None
-    null_deviance: float | None
-    pearson: float | None
-    scale: float | None
-    known: bool
-    law: bool
-    log_likelihood: float | None
-    parameters: int
-    likely_dispersion: float | None
-    overall_drop: float | None
-    shape: float | Literal["infinite"] | None
-    iterations: int | None
-    converged: bool
-    reason: str
-    running: list[int]
-    penalty: str | None
-
-
-class SavedOptions(_Strict):
-    """What was asked beside the sentence, as far as forecasts need it."""
-
-    family: str
-    link: str
-    dispersion: float | Literal["estimated"] | None
-    weights: str | None
-    repeats: str | None
-    offset: str | None
-    id: str | None
-    order: str | None
-    std_errors: str
-    cluster: list[str]
-    level: float
-    labels: dict[str, str]
-
-
-class SavedRows(_Strict):
-    """What forecasts need of the fitted rows: see ``study.forecast.memory``."""
-
-    typical: dict[str, float | dict[str, float]]
-    largest_leverage: float | None
-    basis: list[list[float]] | None
-    left_out: list[float] | None
-    cells: dict[str, list[list[str]]]
-
-
-class SavedNote(_Strict):
-    """What the reader must know."""
-
-    kind: str
-    gravity: Literal["serious", "caution", "note"]
-    words: str
-    about: list[str]
-
-
-class SavedFit(_Strict):
-    """A whole saved fit. ``seal`` is the SHA-256 of everything else."""
-
-    kind: Literal["joinery fit"]
-    version: int
-    joinery: str
-    sentence: str
-    options: SavedOptions
-    notes: list[SavedNote]
-    data: SavedData
-    design: SavedDesign
-    solution: SavedSolution
-    estimate: SavedEstimate
-    sandwich: SavedSandwich | None
-    rows: SavedRows
-    seal: str
+VERSION = 3
 
 
 def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
@@ -217,7 +90,7 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
     )
 
 
-def _fields(kind: type[_Strict], of: Any) -> dict[str, Any]:
+def _fields(kind: type[Strict], of: Any) -> dict[str, Any]:
     """The fields that a record shares with its saved form."""
     return {name: _jsonable(getattr(of, name)) for name in kind.model_fields if hasattr(of, name)}
 
@@ -251,6 +124,19 @@ def _fingerprint(fit: Fitted) -> str:
     return digest.hexdigest()
 
 
+class _TwiceError(Exception):
+    """A name that stands twice in a JSON object."""
+
+
+def _once_each(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    out: dict[str, Any] = {}
+    for name, value in pairs:
+        if name in out:
+            raise _TwiceError(name)
+        out[name] = value
+    return out
+
+
 def load_fitted(path: str | os.PathLike[str]) -> Fitted:
     """A fit from a file. See ``joinery.load``."""
     where = os.fsdecode(path)
@@ -261,9 +147,18 @@ def load_fitted(path: str | os.PathLike[str]) -> Fitted:
         return FileFormatError(f"{where} is not a saved fit: {reason}", path=where, reason=reason)
 
     try:
-        content = json.loads(Path(where).read_bytes().decode("utf-8"))
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as slip:
-        raise refuse(f"it is no JSON text ({slip})") from None
+        text = Path(where).read_bytes().decode("utf-8")
+        content = json.loads(text, object_pairs_hook=_once_each)
+    except json.JSONDecodeError as slip:
+        raise refuse(f"it is no JSON text (line {slip.lineno}, column {slip.colno})") from None
+    except UnicodeDecodeError as slip:
+        raise refuse(f"it is no JSON text (byte {slip.start} is not UTF-8)") from None
+    except _TwiceError as slip:
+        raise refuse(f"{slip.args[0]!r} stands twice in it") from None
+    except (ValueError, RecursionError):
+        raise refuse("it holds a number too long, or is nested too deeply") from None
+    except OSError as slip:
+        raise DataError(f"cannot read {where!r}: {(slip.strerror or '').lower()}") from None
     if not isinstance(content, dict) or content.get("kind") != KIND:
         raise refuse(f'it does not begin with "kind": "{KIND}"')
     version = content.get("version")
@@ -276,14 +171,18 @@ def load_fitted(path: str | os.PathLike[str]) -> Fitted:
         if seal != _seal(content):
             raise refuse("it was changed after it was written; save the fit again")
         saved = SavedFit.model_validate_json(json.dumps(content | {"seal": seal}))
-        return _rebuilt(saved)
+        fitted = _rebuilt(saved)
+        check_use(fitted)
+        return fitted
     except pydantic.ValidationError as slip:
         first = slip.errors()[0]
         place = ".".join(map(str, first["loc"]))
         raise refuse(f"{place}: {first['msg'].lower()}") from None
     except FileFormatError:
         raise
-    except (JoineryError, ValueError, KeyError, IndexError, TypeError, RecursionError) as slip:
+    except (JoineryError, ArithmeticError, LookupError, RecursionError) as slip:
+        raise refuse(f"its parts do not fit together ({slip})") from None
+    except (ValueError, TypeError, AttributeError, np.linalg.LinAlgError) as slip:
         raise refuse(f"its parts do not fit together ({slip})") from None
 
 
@@ -321,10 +220,12 @@ def _rebuilt_estimate(saved: SavedFit, solution: Solution) -> Estimate:
 def _rebuilt(saved: SavedFit) -> Fitted:
     s = saved.solution
     learnt = saved.design
+    sentence = read_sentence(saved.sentence)
+    check_parts(saved, sentence)
     design = Design(
-        read_sentence(saved.sentence),
-        learnt.factors,
-        learnt.functions,
+        sentence,
+        {text: factor.model_dump() for text, factor in learnt.factors.items()},
+        {text: function.model_dump() for text, function in learnt.functions.items()},
         learnt.seen,
         learnt.fills,
         saved.options.order,
@@ -332,11 +233,7 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         tuple(learnt.dates),
     )
     solution = _rebuilt_solution(s)
-    if design.width != len(s.coefficients) or {len(s.kept)} != {
-        len(s.centre),
-        len(s.scale),
-        len(s.effects),
-    }:
+    if design.width != len(s.coefficients):
         raise ValueError("the number of coefficients is not that of the sentence's columns")
     options = saved.options.model_dump() | {"cluster": tuple(saved.options.cluster)}
     return Fitted(

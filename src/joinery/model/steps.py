@@ -13,6 +13,7 @@ from joinery.core.blocks.partition import physical_memory
 from joinery.core.glm.estimate import Dispersion, estimate, is_linear
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
+from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
 from joinery.data.records import Records, filled, records
 from joinery.design.design import Design, learn
@@ -209,6 +210,7 @@ def estimated(
         penalty=options.penalty,
         log_weights=log_weights,
     )
+    _check_coefficients(design, result.solution)
     record = Fitted(
         design=design,
         estimate=result,
@@ -238,6 +240,17 @@ class FitAgain:
     ) -> Fitted:
         rows = replace(self.rows, table=table or self.rows.table, used=used or self.rows.used)
         return estimated(self.given, rows, sentence or self.sentence, options or self.options)
+
+
+def _check_coefficients(design: Design, solution: Solution) -> None:
+    """Raises UnusableColumnError for a column so small that its coefficient is no number."""
+    if (bad := np.flatnonzero(np.isinf(solution.coefficients))).size:
+        name = design.names[int(bad[0])]
+        raise UnusableColumnError(
+            f"the values of {name} are so small that its coefficient is too large for a number; "
+            "rescale the column",
+            column=name,
+        )
 
 
 def _check_size(design: Design, rows: int) -> None:

@@ -335,9 +335,14 @@ def read_claims(text: str) -> tuple[Claim, ...]:
     return claims
 
 
+_BARE_DATE = re.compile(r"(?<![\w.'\"-])\d{4}-\d{1,2}-\d{1,2}(?![\w.'\"-])")
+
+
 def read_assignments(text: str) -> dict[str, float | str]:
     """Values for a new row: ``forage_km2 = 3, hive_type = 'long'``; a bare word is text."""
     values: dict[str, float | str] = {}
+    if isinstance(text, str):
+        text = _BARE_DATE.sub(r"'\g<0>'", text)
     for name, value in _read(text, "assignments"):
         if name.name in values:
             raise SentenceError(f"{name.name!r} is given twice", text=text, position=name.at)

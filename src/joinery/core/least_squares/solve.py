@@ -64,7 +64,8 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
                 blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick"
             )
     if blocks.width <= WIDE:
-        return exact_least_squares(blocks, intercept, n)
+        with np.errstate(over="ignore", invalid="ignore"):  # columns too small for coefficients
+            return exact_least_squares(blocks, intercept, n)
     folded = steady_fold(blocks, intercept)
     kept, dependence, R = _rank_in_order(folded)
     folded = folded._replace(R=R, n=folded.n if n is None else n)

@@ -7,14 +7,16 @@ from collections.abc import Iterator
 import numpy as np
 
 from joinery.core.least_squares.solution import Solution
+from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.errors import Note, listed
-from joinery.notation.tree import Name, names_in
+from joinery.notation.tree import Call, Name, names_in, quoted_text
 from joinery.show.numbers import count, value
-from joinery.study.fitted import Fitted, constant_response, once
+from joinery.study.fitted import Fitted, constant_response, once, rows_at_hand
 
+FEW_ROWS = 5  # below which a reference level is remarked on
 SMALL_COUNTS = 100.0  # means above which a count is as good as normal
 
 
@@ -35,6 +37,7 @@ def notes(fit: Fitted) -> tuple[Note, ...]:
                 *fit.early_notes,
                 *dependences(design, solution),
                 *_about_terms(design),
+                *_thin_levels(fit),
                 *(_about_counts(table, design, solution) if fit.estimate.linear else ()),
                 *_about_columns(table, design),
                 Note(
@@ -139,6 +142,33 @@ def _about_terms(design: Design) -> Iterator[Note]:
                     f"{factor.expression} bends at {', '.join(value(k) for k in learnt['knots'])}"
                 )
                 yield Note("knots", "note", words, (str(factor.expression),))
+
+
+def _thin_levels(fit: Fitted) -> Iterator[Note]:
+    """Levels with hardly any rows: the reference, and those whose coefficient rests on one row."""
+    table, used = rows_at_hand(fit)
+    context = fit.design.context(table, used.rows)
+    times = fit.asides.values("repeats", context)
+    factors = {str(f.expression): f for t in fit.design.terms for f in t.categories}
+    for factor in factors.values():
+        codes = factor.codes(context)
+        sizes = np.bincount(codes, weights=times, minlength=len(factor.levels))
+        rows, levels = [int(n) for n in sizes], [level_text(level) for level in factor.levels]
+        most = int(np.argmax(sizes))
+        if factor.coding == "indicator" and rows[0] < FEW_ROWS and rows[most] >= 3 * rows[0]:
+            name = factor.expression.arguments[0] if isinstance(factor.expression, Call) else None
+            way = f"category({name or factor.expression}, reference={quoted_text(levels[most])})"
+            words = (
+                f"the reference level of {factor.label}, {levels[0]}, has {count(rows[0], 'row')}, "
+                f"and every other level is compared with it; {way} compares with the largest"
+            )
+            yield Note("thin reference", "caution", words, (factor.label, levels[0]))
+        if alone := [level for level, n in zip(levels[1:], rows[1:]) if n == 1]:
+            rest = "its coefficient rests" if len(alone) == 1 else "their coefficients rest"
+            words = f"{factor.label}: {listed(alone, 6)} {'is' if len(alone) == 1 else 'are each'} "
+            yield Note(
+                "thin level", "note", f"{words}one row alone, on which {rest}", (factor.label,)
+            )
 
 
 def _about_counts(table: Records, design: Design, solution: Solution) -> Iterator[Note]:

@@ -1,0 +1,5 @@
+"""`python -m joinery`: the command line."""
+
+from joinery.cli import main
+
+main()

@@ -1,0 +1,127 @@
+"""Whether the parts of a saved fit fit together, and whether it can be used."""
+
+from __future__ import annotations
+
+import math
+import warnings
+
+import numpy as np
+
+from joinery.core.glm.families import FAMILIES
+from joinery.data.columns import level_text
+from joinery.errors import JoineryError
+from joinery.model.saved_form import (
+    LEARNT,
+    SavedCategory,
+    SavedFit,
+    SavedSandwich,
+    SavedSolution,
+    require,
+)
+from joinery.notation.parse import read_expression
+from joinery.notation.tree import Sentence, calls_in, names_in
+from joinery.study.fitted import Fitted
+from joinery.study.forecast.notes import needed_columns
+from joinery.study.forecast.table import forecast
+from joinery.study.read.coefficients import coefficients
+from joinery.study.read.overall import overall
+
+
+def check_parts(saved: SavedFit, sentence: Sentence) -> None:
+    """Raises ValueError, in words, where two parts of a saved fit contradict one another."""
+    _check_options(saved)
+    _check_design(saved, sentence)
+    _check_solution(saved.solution, sentence)
+    if saved.sandwich is not None:
+        _check_sandwich(saved.sandwich, saved.solution)
+
+
+def _check_options(saved: SavedFit) -> None:
+    options = saved.options
+    require(options.family in FAMILIES, f"no such family: {options.family}")
+    require(options.link in FAMILIES[options.family].links, f"no such link: {options.link}")
+    for written in (options.weights, options.repeats, options.offset):
+        if written is not None:
+            read_expression(written)
+    e, family = saved.estimate, FAMILIES[options.family]
+    linear = options.family == "normal" and options.link == "identity"
+    require((family.shape is None) == (e.shape is None), "the shape does not go with the family")
+    require((e.iterations is None) == linear, "the iterations do not go with the family")
+    sums = (e.deviance, e.null_deviance, e.pearson)
+    require(all(v is None or v >= -1e-6 for v in sums), "a sum of squares is below zero")
+
+
+def _check_design(saved: SavedFit, sentence: Sentence) -> None:
+    design, factors = saved.design, [f for term in sentence.terms for f in term.factors]
+    require(set(design.factors) == {str(f) for f in factors}, "other factors than the sentence has")
+    expressions = [*sentence.response.expressions, *factors]
+    learning = {str(c): c for e in expressions for c in calls_in(e) if c.function in LEARNT}
+    require(set(design.functions) == set(learning), "other functions than the sentence has")
+    for text, call in learning.items():
+        kind = LEARNT[call.function]
+        require(type(design.functions[text]) is kind, f"{text} learnt something else")
+    names = {n.name for f in factors for n in names_in(f)}
+    require({*design.seen, *design.fills, *design.dates} <= names, "columns the model has not")
+    ends = [*design.seen.values(), *design.response_ranges]
+    require(all(low <= high for low, high in ends), "a range ends before it begins")
+    require(set(saved.rows.typical) <= names, "typical values of columns the model has not")
+    for factor in factors:
+        memory, own = design.factors[str(factor)], [n.name for n in names_in(factor)]
+        typical = saved.rows.typical.get(own[0]) if len(own) == 1 else None
+        if isinstance(typical, dict) and isinstance(memory, SavedCategory):
+            levels = {level_text(level) for level in memory.levels}
+            require(set(typical) <= levels, f"the levels of {own[0]} differ from part to part")
+        if isinstance(typical, dict) and str(factor) == own[0]:
+            require(isinstance(memory, SavedCategory), f"{own[0]} is no category")
+        if isinstance(typical, float) and str(factor) == own[0]:
+            plain = not isinstance(memory, SavedCategory)
+            require(plain, f"{own[0]} is a category without shares")
+
+
+def _check_solution(s: SavedSolution, sentence: Sentence) -> None:
+    r, width = len(s.kept), len(s.coefficients)
+    rank = r + (s.intercept is not None)
+    require((s.intercept is not None) == sentence.intercept, "an intercept too many or too few")
+    require(len(s.centre) == len(s.scale) == len(s.effects) == r, "its columns differ in number")
+    require(s.kept == sorted(set(s.kept)) and all(j < width for j in s.kept), "columns kept twice")
+    known = [j for j, value in enumerate(s.coefficients) if value is not None]
+    require(known == s.kept, "coefficients of columns that were not kept")
+    shapes = ((s.factor, r), (s.exact_inverse, r), (s.exact_root, rank))
+    for rows, size in shapes:
+        square = rows is None or (len(rows) == size and all(len(row) == size for row in rows))
+        require(square, "a factor is not square")
+    require(all(s.factor[i][i] != 0 for i in range(r)), "a factor that cannot be inverted")
+    lacking = set(range(width)) - set(s.kept)
+    require(set(s.dependence) <= lacking, "a column kept is a combination of others")
+    sizes = {len(combination) for combination in s.dependence.values()}
+    require(sizes <= {width + 1}, "a combination of columns has other parts")
+    require(s.constant_direction is None or len(s.constant_direction) == r, "a direction too long")
+
+
+def _check_sandwich(sandwich: SavedSandwich, solution: SavedSolution) -> None:
+    rank = len(solution.kept) + (solution.intercept is not None)
+    meat = sandwich.meat
+    require(len(meat) == rank and all(len(row) == rank for row in meat), "a covariance too small")
+    require(len(sandwich.df) == rank, "degrees of freedom of other coefficients")
+    require(all(meat[i][i] >= 0 for i in range(rank)), "a variance below zero")
+    even = all(
+        math.isclose(meat[i][j], meat[j][i], rel_tol=1e-6, abs_tol=1e-300)
+        for i in range(rank)
+        for j in range(i)
+    )
+    require(even, "a covariance that is not symmetric")
+
+
+def check_use(fit: Fitted) -> None:
+    """Raises ValueError, or what comes up, where a fit cannot answer what a saved fit answers."""
+    with warnings.catch_warnings(), np.errstate(all="ignore"):
+        warnings.simplefilter("ignore")
+        estimates = coefficients(fit)
+        overall(fit)
+        require(bool(np.isfinite(estimates["estimate"].dropna()).all()), "an estimate is infinite")
+        typical = {} if fit.memory is None else fit.memory.typical
+        if typical and set(needed_columns(fit)) <= set(typical):
+            try:
+                forecast(fit, {"any column": [0]}, hold="average")
+            except JoineryError:
+                raise ValueError("nothing can be forecast with it") from None

@@ -1,0 +1,254 @@
+"""The form of a saved fit: every field typed and bounded, so that no file can do harm when used."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Annotated, Literal
+
+import pydantic
+
+from joinery.data.columns import level_text
+
+# beyond these ends products of two numbers overflow
+Number = Annotated[float, pydantic.Field(ge=-1e150, le=1e150)]
+Wide = Annotated[float, pydantic.Field(ge=-1e306, le=1e306)]  # what the user measured
+Positive = Annotated[float, pydantic.Field(gt=0, le=1e306)]
+Share = Annotated[float, pydantic.Field(ge=0, le=1)]
+Cosine = Annotated[float, pydantic.Field(ge=-1.000001, le=1.000001)]
+Count = Annotated[int, pydantic.Field(ge=0, le=2**53)]
+Numbers = list[Wide | None]
+
+
+class Strict(pydantic.BaseModel):
+    model_config = pydantic.ConfigDict(extra="forbid", strict=True, allow_inf_nan=False)
+
+
+def require(holds: bool, words: str) -> None:
+    if not holds:
+        raise ValueError(words)
+
+
+class SavedNumber(Strict):
+    """A factor that is a number as it stands."""
+
+    kind: Literal["number"]
+
+
+class SavedDate(Strict):
+    """A factor that counts days since its first date."""
+
+    kind: Literal["date"]
+    first: Number
+    name: str
+
+
+class SavedCategory(Strict):
+    """A category: its levels, the reference first, and its coding."""
+
+    kind: Literal["category"]
+    levels: Annotated[list[str | bool | Wide], pydantic.Field(min_length=1)]
+    coding: Literal["indicator", "effect", "helmert"]
+
+    @pydantic.model_validator(mode="after")
+    def _distinct(self) -> SavedCategory:
+        texts = [level_text(level) for level in self.levels]
+        require(len(set(texts)) == len(texts), "a level stands twice")
+        return self
+
+
+class SavedPolynomial(Strict):
+    """An orthogonal polynomial: see ``design.curves``."""
+
+    kind: Literal["polynomial"]
+    centre: Wide
+    alpha: list[Wide]
+    norm2: list[Positive]
+    degree: Annotated[int, pydantic.Field(ge=1, le=1000)]
+
+    @pydantic.model_validator(mode="after")
+    def _complete(self) -> SavedPolynomial:
+        require(len(self.alpha) == self.degree == len(self.norm2) - 1, "a degree is missing")
+        return self
+
+
+class SavedSpline(Strict):
+    """A natural cubic spline: see ``design.curves``."""
+
+    kind: Literal["spline"]
+    knots: Annotated[list[Wide], pydantic.Field(min_length=2)]
+
+    @pydantic.model_validator(mode="after")
+    def _increasing(self) -> SavedSpline:
+        require(all(a < b for a, b in pairwise(self.knots)), "the knots do not increase")
+        return self
+
+
+class SavedCentre(Strict):
+    """What ``centred`` learnt."""
+
+    mean: Wide
+
+
+class SavedScale(Strict):
+    """What ``standardized`` learnt."""
+
+    mean: Wide
+    sd: Positive
+
+
+class SavedRanks(Strict):
+    """What ``rank`` learnt: distinct values and their mean ranks."""
+
+    values: Annotated[list[Wide], pydantic.Field(min_length=1)]
+    ranks: list[Positive]
+
+    @pydantic.model_validator(mode="after")
+    def _increasing(self) -> SavedRanks:
+        require(len(self.values) == len(self.ranks), "values and ranks differ in number")
+        require(all(a < b for a, b in pairwise(self.values)), "the values do not increase")
+        require(all(a < b for a, b in pairwise(self.ranks)), "the ranks do not increase")
+        return self
+
+
+SavedFactor = Annotated[
+    SavedNumber | SavedDate | SavedCategory | SavedPolynomial | SavedSpline,
+    pydantic.Field(discriminator="kind"),
+]
+LEARNT: dict[str, type[Strict]] = {
+    "centred": SavedCentre,
+    "standardized": SavedScale,
+    "rank": SavedRanks,
+}
+
+
+class SavedData(Strict):
+    """Which table the fit came from, to recognise it by."""
+
+    name: str
+    fingerprint: str
+    rows_left_out: Count
+
+
+class SavedDesign(Strict):
+    """What was learnt from the fitted rows."""
+
+    factors: dict[str, SavedFactor]
+    functions: dict[str, SavedCentre | SavedScale | SavedRanks]
+    seen: dict[str, tuple[Wide, Wide]]
+    fills: dict[str, Wide]
+    response_ranges: list[tuple[Wide, Wide]]
+    dates: list[str]
+
+
+class SavedSolution(Strict):
+    """The estimate and its triangular factor, every digit."""
+
+    intercept: Wide | None
+    coefficients: Numbers
+    kept: list[Count]
+    dependence: dict[int, list[Wide]]
+    centre: list[Wide]
+    scale: list[Positive]
+    factor: list[list[Wide]]
+    effects: list[Wide]
+    n: Annotated[int, pydantic.Field(ge=1, le=2**53)]
+    weight_sum: Positive
+    rss: Annotated[float, pydantic.Field(ge=0, le=1e306)]
+    tss: Annotated[float, pydantic.Field(ge=0, le=1e306)]
+    mean_response: Wide
+    spans_constant: bool
+    perfect: bool
+    condition: Annotated[float, pydantic.Field(ge=0)] | None
+    way: Literal["quick", "exact", "steady"]
+    exact_inverse: list[list[Wide]] | None
+    exact_root: list[list[Wide]] | None
+    unit: Positive
+    constant_direction: list[Cosine] | None
+
+
+class SavedSandwich(Strict):
+    """The chosen covariance, in the basis of the factor."""
+
+    kind: Literal["hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated"]
+    meat: list[list[Number]]
+    df: list[Annotated[float, pydantic.Field(ge=0)] | None]
+    clusters: list[Count]
+    lags: Count | None
+    blind: list[list[Cosine]]
+    leverages: list[list[list[list[Cosine]]]]
+    clipped: bool
+
+
+class SavedEstimate(Strict):
+    """What was estimated beside the coefficients."""
+
+    deviance: Wide | None
+    null_deviance: Wide | None
+    pearson: Wide | None
+    scale: Annotated[float, pydantic.Field(ge=0, le=1e306)] | None
+    known: bool
+    law: bool
+    log_likelihood: Wide | None
+    parameters: Count
+    likely_dispersion: Wide | None
+    overall_drop: Wide | None
+    shape: Positive | Literal["infinite"] | None
+    iterations: Count | None
+    converged: bool
+    reason: str
+    running: list[Count]
+    penalty: Literal["firth"] | None
+
+
+class SavedOptions(Strict):
+    """What was asked beside the sentence, as far as forecasts need it."""
+
+    family: str
+    link: str
+    dispersion: Positive | Literal["estimated"] | None
+    weights: str | None
+    repeats: str | None
+    offset: str | None
+    id: str | None
+    order: str | None
+    std_errors: str
+    cluster: list[str]
+    level: Annotated[float, pydantic.Field(gt=0, lt=1)]
+    labels: dict[str, str]
+
+
+class SavedRows(Strict):
+    """What forecasts need of the fitted rows: see ``study.forecast.memory``."""
+
+    typical: dict[str, Wide | dict[str, Share]]
+    largest_leverage: Share | None
+    basis: list[list[Number]] | None
+    left_out: list[Wide] | None
+    cells: dict[str, list[list[str]]]
+
+
+class SavedNote(Strict):
+    """What the reader must know."""
+
+    kind: str
+    gravity: Literal["serious", "caution", "note"]
+    words: str
+    about: list[str]
+
+
+class SavedFit(Strict):
+    """A whole saved fit. ``seal`` is the SHA-256 of everything else."""
+
+    kind: Literal["joinery fit"]
+    version: int
+    joinery: str
+    sentence: str
+    options: SavedOptions
+    notes: list[SavedNote]
+    data: SavedData
+    design: SavedDesign
+    solution: SavedSolution
+    estimate: SavedEstimate
+    sandwich: SavedSandwich | None
+    rows: SavedRows
+    seal: str
