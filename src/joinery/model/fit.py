@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from joinery.arguments import checked
@@ -21,16 +21,16 @@ def fit(
     family: str | None = None,
     link: str | None = None,
     dispersion: float | str | None = None,
-    weights: str | None = None,
-    repeats: str | None = None,
-    offset: str | None = None,
-    where: str | None = None,
+    weights: str | Iterable[Any] | None = None,
+    repeats: str | Iterable[Any] | None = None,
+    offset: str | Iterable[Any] | None = None,
+    where: str | Iterable[Any] | None = None,
     leave_out: Sequence[Any] | str | None = None,
     id: str | None = None,
-    order: str | None = None,
+    order: str | Iterable[Any] | None = None,
     missing: str = "leave out",
     std_errors: str = "constant spread",
-    cluster: str | Sequence[str] | None = None,
+    cluster: str | Iterable[Any] | None = None,
     penalty: str | None = None,
     level: float = 0.95,
     labels: Mapping[str, str] | None = None,
@@ -65,6 +65,9 @@ def fit(
         one column or several crossed; ``"autocorrelated"`` in ``order=``.
     level: of intervals; 0.95 and 95 mean the same.
     labels: words for people, by column.
+
+    In place of an expression or a column ``weights``, ``repeats``, ``offset``, ``where``, ``order``
+    and ``cluster`` take a value for each row: a Series by its index, an array by position.
 
     Returns a Fit. Raises SentenceError when the sentence cannot be read, DataError when the table
     cannot be used, EstimationError when no coefficient can be estimated. Method: least squares as

@@ -13,6 +13,7 @@ from joinery.errors import JoineryError
 from joinery.model.saved_form import (
     LEARNT,
     SavedCategory,
+    SavedDate,
     SavedFit,
     SavedSandwich,
     SavedSolution,
@@ -25,6 +26,8 @@ from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast
 from joinery.study.read.coefficients import coefficients
 from joinery.study.read.overall import overall
+
+SMALLEST = 1e-30  # of a factor's diagonal; columns so dependent are never kept
 
 
 def check_parts(saved: SavedFit, sentence: Sentence) -> None:
@@ -65,9 +68,13 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
     ends = [*design.seen.values(), *design.response_ranges]
     require(all(low <= high for low, high in ends), "a range ends before it begins")
     require(set(saved.rows.typical) <= names, "typical values of columns the model has not")
+    shares = {name for name, v in saved.rows.typical.items() if isinstance(v, dict)}
+    require(not shares & set(design.seen), "a number with the shares of levels")
     for factor in factors:
         memory, own = design.factors[str(factor)], [n.name for n in names_in(factor)]
         typical = saved.rows.typical.get(own[0]) if len(own) == 1 else None
+        dated = not isinstance(memory, SavedDate) or own[0] in design.dates
+        require(dated, f"{own[0]} is a date in one part alone")
         if isinstance(typical, dict) and isinstance(memory, SavedCategory):
             levels = {level_text(level) for level in memory.levels}
             require(set(typical) <= levels, f"the levels of {own[0]} differ from part to part")
@@ -90,7 +97,9 @@ def _check_solution(s: SavedSolution, sentence: Sentence) -> None:
     for rows, size in shapes:
         square = rows is None or (len(rows) == size and all(len(row) == size for row in rows))
         require(square, "a factor is not square")
-    require(all(s.factor[i][i] != 0 for i in range(r)), "a factor that cannot be inverted")
+    diagonal = [abs(s.factor[i][i]) for i in range(r)]
+    sound = all(v > SMALLEST * max(diagonal) for v in diagonal)
+    require(sound, "a factor that cannot be inverted")
     lacking = set(range(width)) - set(s.kept)
     require(set(s.dependence) <= lacking, "a column kept is a combination of others")
     sizes = {len(combination) for combination in s.dependence.values()}
@@ -114,7 +123,7 @@ def _check_sandwich(sandwich: SavedSandwich, solution: SavedSolution) -> None:
 
 def check_use(fit: Fitted) -> None:
     """Raises ValueError, or what comes up, where a fit cannot answer what a saved fit answers."""
-    with warnings.catch_warnings(), np.errstate(all="ignore"):
+    with warnings.catch_warnings(), np.errstate(all="ignore", over="raise"):
         warnings.simplefilter("ignore")
         estimates = coefficients(fit)
         overall(fit)

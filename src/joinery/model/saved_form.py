@@ -12,7 +12,7 @@ from joinery.data.columns import level_text
 # beyond these ends products of two numbers overflow
 Number = Annotated[float, pydantic.Field(ge=-1e150, le=1e150)]
 Wide = Annotated[float, pydantic.Field(ge=-1e306, le=1e306)]  # what the user measured
-Positive = Annotated[float, pydantic.Field(gt=0, le=1e306)]
+Positive = Annotated[float, pydantic.Field(ge=1e-300, le=1e306)]
 Share = Annotated[float, pydantic.Field(ge=0, le=1)]
 Cosine = Annotated[float, pydantic.Field(ge=-1.000001, le=1.000001)]
 Count = Annotated[int, pydantic.Field(ge=0, le=2**53)]
@@ -38,7 +38,7 @@ class SavedDate(Strict):
     """A factor that counts days since its first date."""
 
     kind: Literal["date"]
-    first: Number
+    first: Annotated[float, pydantic.Field(ge=-720_000, le=2_933_000)]  # years 1 to 9999
     name: str
 
 
@@ -220,7 +220,7 @@ class SavedOptions(Strict):
 class SavedRows(Strict):
     """What forecasts need of the fitted rows: see ``study.forecast.memory``."""
 
-    typical: dict[str, Wide | dict[str, Share]]
+    typical: dict[str, Wide | Annotated[dict[str, Share], pydantic.Field(min_length=1)]]
     largest_leverage: Share | None
     basis: list[list[Number]] | None
     left_out: list[Wide] | None

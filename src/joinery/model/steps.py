@@ -15,6 +15,7 @@ from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
+from joinery.data.given_columns import named_columns
 from joinery.data.records import Records, filled, records
 from joinery.design.design import Design, learn
 from joinery.design.glm_blocks import LikelihoodBlocks
@@ -32,7 +33,6 @@ from joinery.errors import (
 )
 from joinery.model.covariance import sandwich_of
 from joinery.model.family import check_response, family_notes
-from joinery.model.given_columns import named_columns
 from joinery.model.used_rows import choose_rows, mean_fills
 from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts

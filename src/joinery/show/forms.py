@@ -212,10 +212,10 @@ def as_html(table: Table) -> str:
     return _HTML.render(
         ink=INK,
         slate=SLATE,
-        title=table.title,
+        title=visible(table.title),
         heads=list(zip(heads, words)),
         rows=[list(zip(row, words)) for row in rows],
-        notes=table.notes,
+        notes=[visible(note) for note in table.notes],
     )
 
 
@@ -249,9 +249,9 @@ def as_latex(table: Table) -> str:
     heads, rows, words = _rows(table)
     lines = [" & ".join(map(latex_text, row)) + r" \\" for row in (heads, *rows)]
     lines.insert(1, r"\hline")
-    head = [f"% {table.title}"] if table.title else []
+    head = [f"% {visible(table.title)}"] if table.title else []
     align = "".join("l" if w else "r" for w in words)
-    notes = [f"% {note}" for note in table.notes]
+    notes = [f"% {visible(note)}" for note in table.notes]
     return (
         "\n".join([*head, rf"\begin{{tabular}}{{{align}}}", *lines, r"\end{tabular}", *notes])
         + "\n"

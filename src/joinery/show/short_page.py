@@ -259,6 +259,7 @@ _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True
 
 def as_html(page: Page) -> str:
     """The page as an HTML fragment, everything that came from the user escaped."""
+    page = _visible(page)
     scale = reach(page.effects)
     rows = [
         (

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -12,6 +12,7 @@ import numpy as np
 
 from joinery.arguments import checked
 from joinery.core.inference import correlation
+from joinery.data.given_columns import named_columns
 from joinery.data.records import Records, records
 from joinery.design.resolving import checked_expression, expressions_of, resolved
 from joinery.errors import EmptyTableError, UnusableColumnError
@@ -222,26 +223,31 @@ class Look:
 
 @checked
 def look(
-    data: Any, model: str | None = None, *, where: str | None = None, id: str | None = None
+    data: Any,
+    model: str | None = None,
+    *,
+    where: str | Iterable[Any] | None = None,
+    id: str | None = None,
 ) -> Look:
     """The first look at a table: what came in, what goes with what, and what is odd about it.
 
     Parameters: ``data`` as for ``fit``; ``model`` a sentence, to look at its response against each
-    term; ``where`` an expression that rows must meet; ``id`` the column that labels rows.
+    term; ``where`` an expression that rows must meet, or a value for each row; ``id`` the column
+    that labels rows.
     Returns a Look, whose ``columns``, ``correlations`` and ``predictor_pairs`` are Tables.
     Raises DataError and SentenceError as ``fit`` does.
 
     >>> look("sample:jars").columns["mean"].round(2).tolist()
     [4.68, 28.5]
     """
-    table = records(data, id)
+    table, options = named_columns(records(data, id), {"where": where})
     rows: Any = EVERY_ROW
-    if where is not None:
-        rows = np.flatnonzero(evaluate(checked_expression(where, table), Context(table)) > 0)
+    if (condition := options["where"]) is not None:
+        rows = np.flatnonzero(evaluate(checked_expression(condition, table), Context(table)) > 0)
         if not len(rows):
-            raise EmptyTableError(f"no row meets {where}", columns=table.names)
+            raise EmptyTableError(f"no row meets {condition}", columns=table.names)
     if model is None:
-        return Look(table, rows, table.names)
+        return Look(table, rows, tuple(n for n in table.names if n not in table.beside))
     sentence, _ = resolved(read_sentence(model), table, model)
     names = tuple(dict.fromkeys(n.name for e in expressions_of(sentence) for n in names_in(e)))
     return Look(table, rows, names, sentence)

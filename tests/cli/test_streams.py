@@ -1,0 +1,103 @@
+"""Streams and files as the command line meets them: pipes, other encodings, what is closed or full."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+CSV = b"x,y\n1,2\n2,3\n3,5\n4,4\n5,7\n"
+COMMAND = [sys.executable, "-m", "joinery"]
+JARS = ("sample:jars", "jars_sold given hours_open")
+
+
+def run(*arguments, **options):
+    return subprocess.run([*COMMAND, *arguments], capture_output=True, timeout=60, **options)
+
+
+def test_standard_input_is_read_once_for_several_models(joinery):
+    status, out, _ = joinery("compare", "-", "y given x", "y given x, x^2", stdin=CSV)
+    assert status == 0
+    assert out.count("y given x") == 2
+    assert joinery("fit", "-", "y given x", stdin=b"")[0] == 3
+
+
+@pytest.mark.parametrize("encoding", ["ascii", "latin-1", "cp1252"])
+def test_a_stream_without_a_minus_sign_gets_a_hyphen(encoding):
+    done = run("coefficients", *JARS, env=os.environ | {"PYTHONIOENCODING": encoding})
+    assert done.returncode == 0
+    assert "-2.6" in done.stdout.decode(encoding)
+    failed = run(
+        "fit", "sample:jars", "jars_sold given −", env=os.environ | {"PYTHONIOENCODING": encoding}
+    )
+    assert failed.returncode == 2
+    assert b"?" not in failed.stderr
+
+
+def test_output_that_cannot_be_written_is_said():
+    with open("/dev/full", "w") as full:
+        done = subprocess.run(
+            [*COMMAND, "overall", *JARS], stdout=full, stderr=subprocess.PIPE, timeout=60
+        )
+    assert done.returncode == 1
+    assert done.stderr == b"joinery: the results cannot be written: no space left on device\n"
+    closed = subprocess.run(f"{' '.join(COMMAND)} overall sample:jars 'jars_sold given hours_open' >&-", shell=True, stderr=subprocess.PIPE, timeout=60)  # fmt: skip
+    assert closed.returncode == 1
+    assert b"Traceback" not in closed.stderr
+    piped = subprocess.run(f"{' '.join(COMMAND)} rows sample:yields 'honey_kg given forage_km2' --as csv | head -1", shell=True, capture_output=True, timeout=60)  # fmt: skip
+    assert piped.stderr == b""
+    assert piped.stdout.startswith(b"row,")
+
+
+def test_an_interrupt_ends_without_a_traceback():
+    running = subprocess.Popen(
+        [*COMMAND, "fit", "-", "y given x"], stdin=subprocess.PIPE, stderr=subprocess.PIPE
+    )
+    time.sleep(1.5)
+    running.send_signal(signal.SIGINT)
+    _, said = running.communicate(timeout=60)
+    assert running.returncode == 130
+    assert said in (b"", b"joinery: interrupted\n")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "said"),
+    [
+        (("coeficients", *JARS), 2, "Did you mean 'coefficients'?"),
+        (("fit", "", "y given x"), 3, "no file is named"),
+        (("fit", "y given x", "a.csv"), 3, "is that the model? The data comes before it"),
+        (("forecast", *JARS, "--at", "hours_open=3", "--hold", "5"), 2, "hold='5' is not known. It is one of 'average'"),
+        (("rows", *JARS, "--output", "."), 2, "cannot tell how to write '.'"),
+        (("fit", *JARS, "--save", "/dev/null"), 2, "it is no regular file"),
+        (("forecast", "sample:hive_scale", "gain_kg given date", "--at", "date=5"), 3, "holds dates in the fitted rows"),
+    ],
+)  # fmt: skip
+def test_what_is_said_and_with_which_status(joinery, arguments, status, said):
+    ended, out, err = joinery(*arguments)
+    assert (ended, out) == (status, "")
+    assert said in " ".join(err.replace("│", " ").split())
+
+
+def test_options_for_missing_marks_and_spreadsheets(joinery, tmp_path):
+    (tmp_path / "t.csv").write_text("name,x,y\n=a,1,2\nb,?,3\nc,3,5\nd,4,n.a.\ne,5,9\nf,6,8\n")
+    status, out, _ = joinery("rows", tmp_path / "t.csv", "y given x", "--id", "name", "--empty", "?", "--empty", "n.a.",
+                             "--as", "csv", "--for-spreadsheets")  # fmt: skip
+    assert status == 0
+    assert out.splitlines()[1].startswith("'=a,2.0,")
+    assert "left out: no x" in out
+    status, out, _ = joinery(
+        "forecast", "sample:hive_scale", "gain_kg given date", "--at", "date='2025-09-20'"
+    )
+    assert status == 0
+    assert "date 2025-09-20 lies outside what was seen (2025-04-15 to 2025-09-11)" in out
+
+
+def test_results_go_to_standard_output_by_name():
+    done = run("coefficients", *JARS, "--output", "/dev/stdout")
+    assert done.returncode == 2  # no ending says in which form
+    done = run("fit", *JARS, "--save", "/dev/stdout")
+    assert b'"kind": "joinery fit"' in done.stdout
