@@ -393,3 +393,179 @@ def test_zeros_seen_and_expected_are_counted():
     z = ((TABLE["c"] == 0).sum() - chance.sum()) / np.sqrt((chance * (1 - chance)).sum())
     line = fit.checks().frame.query("check.str.startswith('zeros')", engine="python").iloc[0]
     assert [line["statistic"], line["p"]] == pytest.approx([z, 2 * stats.norm.sf(abs(z))])
+
+
+# ------------------------------------------------------------------ what sampled changes of the code passed by
+
+
+def test_a_smooth_is_the_local_line_through_its_nearest_points():
+    r = np.random.default_rng(8)
+    x, y = np.sort(r.uniform(0, 10, 50)), r.normal(size=50)
+    from joinery.core.inference.smooth import smooth
+
+    for span in (2 / 3, 0.3):
+        s = smooth(x, y, span=span, rounds=0, grid=5)
+        for place, height, error in zip(s.at, s.height, s.error, strict=True):
+            away = np.abs(x - place)
+            width = max(np.sort(away)[int(np.ceil(span * 50)) - 1] * 1.0001, 0.05 * (x[-1] - x[0]))
+            w = np.clip(1 - (away / width) ** 3, 0, None) ** 3
+            A = np.column_stack([np.ones(50), x - place])
+            row = np.linalg.solve((A.T * w) @ A, A.T * w)[0]
+            assert height == pytest.approx(row @ y, rel=1e-9)
+            assert error > 0
+
+
+def test_shape_tests_are_those_of_their_sources():
+    from joinery.core.inference.diagnostics import normality
+
+    z = np.random.default_rng(1).gamma(40, size=6000)
+    _, test = normality(z, np.ones(6000))
+    assert (test.statistic, test.p) == pytest.approx(tuple(stats.normaltest(z)), rel=1e-9)
+
+
+def test_lagged_residuals_go_four_rows_back():
+    fit = jn.fit(TABLE, "y given x, z")
+    X = np.column_stack([np.ones(N), TABLE[["x", "z"]]])
+    e = TABLE["y"].to_numpy() - X @ np.linalg.lstsq(X, TABLE["y"], rcond=None)[0]
+    lags = np.column_stack([np.append(np.zeros(k), e[:-k]) for k in range(1, 5)])
+    both = np.column_stack([X, lags])
+    rss = float(((e - both @ np.linalg.lstsq(both, e, rcond=None)[0]) ** 2).sum())
+    f = (e @ e - rss) / 4 / (rss / (N - 7))
+    line = fit.checks().frame.set_index("check").loc["Breusch–Godfrey, 4 rows back (F)"]
+    assert (line["statistic"], line["p"]) == pytest.approx((f, stats.f.sf(f, 4, N - 7)))
+
+
+def test_a_predictor_far_from_zero_has_the_estimates_and_errors_of_a_near_one():
+    near, far = (
+        jn.fit(TABLE.assign(x=TABLE["x"] + shift), "c given x, z", family="poisson")
+        for shift in (0, 2**20)
+    )
+    a, b = near.coefficients().frame, far.coefficients().frame
+    for name in ("estimate", "standard_error"):
+        assert b[name].to_numpy()[1:] == pytest.approx(a[name].to_numpy()[1:], rel=1e-7)
+    assert b["estimate"][0] == pytest.approx(a["estimate"][0] - 2**20 * a["estimate"][1], rel=1e-9)
+
+
+def test_a_new_row_that_breaks_a_dependence_is_told_from_one_that_keeps_it():
+    table = TABLE.assign(b=2 * TABLE["x"] + 3)
+    notes = jn.fit(table, "y given x, b").forecast({"x": [1.0, 1.0], "b": [5.0, 4.0]})["note"]
+    assert notes[0] == ""
+    assert notes[1]
+
+
+@pytest.mark.parametrize(
+    ("y", "said"),
+    [(np.arange(N) % 7, True), (np.arange(N) % 7 + 0.5, False), (np.arange(N) % 2, False)],
+)
+def test_whole_numbers_alone_call_for_the_remark_on_counts(y, said):
+    fit = jn.fit(TABLE.assign(y=y.astype(float)), "y given x")
+    assert any(note.kind == "whole numbers" for note in fit.remarks) == said
+
+
+def test_the_look_counts_every_level():
+    look = jn.look(
+        pd.DataFrame({"g": ["a"] * 3 + ["b"] * 2 + [None], "id": list("uvwxyz"), "y": range(6)})
+    )
+    row = look.columns.frame.set_index("column").loc["g"]
+    assert (row["count"], row["missing"], row["distinct"], row["values"]) == (5, 1, 2, "a 3, b 2")
+    text = [f"row {i // 2 * 2 if i < 8 else i} was seen by the second keeper" for i in range(40)]
+    assert jn.look({"note": text, "g": list("ab") * 20}).columns["kind"].tolist() == [
+        "text",
+        "category",
+    ]
+
+
+def test_a_negative_variance_is_said_only_where_there_was_one():
+    r = np.random.default_rng(5)
+    table = TABLE.assign(k=r.integers(0, 12, N), m=r.integers(0, 12, N))
+    clipped = []
+    for seed in range(12):
+        some = table.assign(k=np.random.default_rng(seed).permutation(table["k"]))
+        fit = jn.fit(some, "y given x", std_errors="clustered", cluster=["k", "m"])
+        V = fit._fitted.sandwich
+        clipped.append(V.clipped)
+        assert V.clipped == any("negative" in note for note in fit.coefficients().notes)
+        assert np.linalg.eigvalsh(V.meat)[0] > -1e-9
+    assert not all(clipped)
+
+
+def test_unit_deviances_near_the_mean_keep_their_digits():
+    import mpmath
+
+    from joinery.core.glm.families import FAMILIES
+
+    mu, near = 3.0, 1 + np.array([1e-9, -1e-7, 1e-4, -3e-3, 0.02])
+    with mpmath.workdps(40):
+        truth = [float(2 * ((mpmath.mpf(v) - 1) - mpmath.log(mpmath.mpf(v)))) for v in near]
+    assert FAMILIES["gamma"].deviance(mu * near, np.full(5, mu)) == pytest.approx(truth, rel=2e-7)
+
+
+def test_words_beside_tests_belong_to_the_family_and_the_pair():
+    shape = "with a shape k of its own in each model"
+    assert any(
+        shape in n for n in jn.fit(TABLE, "c given x", family="negative-binomial").overall().notes
+    )
+    assert not any(shape in n for n in jn.fit(TABLE, "c given x", family="poisson").overall().notes)
+    first, second = jn.fit(TABLE, "y given x"), jn.fit(TABLE, "y given z")
+    assert any("fits 1 and 2 are not nested" in n for n in jn.compare(first, second).notes)
+
+
+def test_many_rows_are_judged_as_few_are(monkeypatch):
+    from joinery.study.rows import table as rows_table
+
+    r = np.random.default_rng(3)
+    n = 400
+    big = pd.DataFrame({"x": r.normal(size=n), "w": r.uniform(0.5, 2, n)})
+    big["y"] = big["x"] + r.standard_t(2, n)
+    big.loc[5, ["x", "y"]] = 9.0, -9.0
+    told = []
+    for most in (10**6, 10):
+        monkeypatch.setattr(rows_table, "MANY_ROWS", most)
+        fit = jn.fit(big, "y given x", weights="w")
+        told.append([(m.place, m.verdict) for m in rows_table.remarks(fit._fitted)])
+    assert told[0] == told[1]
+    assert told[0][0][0] == 5
+
+
+def test_calibration_of_weighted_totals_by_hand():
+    r = np.random.default_rng(6)
+    m, x, w = r.integers(5, 30, 80), r.normal(size=80), r.choice([0.5, 2.0], 80)
+    fit = jn.fit(
+        {"s": r.binomial(m, special.expit(x)), "m": m, "x": x, "w": w},
+        "s of m given x",
+        weights="w",
+    )
+    from joinery.study.check.families import groups
+
+    observed, expected, variance, trials = groups(fit._fitted)
+    mu = fit.rows()["fitted"].to_numpy()
+    assert observed.sum() == pytest.approx((fit.rows()["observed"] * m).sum())
+    assert expected.sum() == pytest.approx((mu * m).sum())
+    assert variance.sum() == pytest.approx((mu * (1 - mu) * m / w).sum())
+    assert trials.sum() == m.sum()
+
+
+def test_a_choice_both_ways_adds_and_drops():
+    r = np.random.default_rng(1)
+    a, b = r.normal(size=(2, 200))
+    table = pd.DataFrame(
+        {
+            "a": a,
+            "b": b,
+            "both": a + b + 0.3 * r.normal(size=200),
+            "y": a + b + 0.2 * r.normal(size=200),
+        }
+    )
+    moves = (
+        jn.stepwise(table, "y given both, a, b", moves="add and drop", criterion="bic")
+        .steps["move"]
+        .tolist()
+    )
+    assert moves[1] == "add"
+    assert "drop" in moves
+    assert (
+        "drop"
+        not in jn.stepwise(table, "y given both, a, b", moves="add", criterion="bic")
+        .steps["move"]
+        .tolist()
+    )

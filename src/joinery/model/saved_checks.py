@@ -75,6 +75,9 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
         typical = saved.rows.typical.get(own[0]) if len(own) == 1 else None
         dated = not isinstance(memory, SavedDate) or own[0] in design.dates
         require(dated, f"{own[0]} is a date in one part alone")
+        if isinstance(memory, SavedDate):
+            first = design.seen.get(own[0], (math.nan, 0.0))[0]
+            require(memory.first == first, f"the first date of {own[0]} differs from part to part")
         if isinstance(typical, dict) and isinstance(memory, SavedCategory):
             levels = {level_text(level) for level in memory.levels}
             require(set(typical) <= levels, f"the levels of {own[0]} differ from part to part")
@@ -112,7 +115,9 @@ def _check_sandwich(sandwich: SavedSandwich, solution: SavedSolution) -> None:
     meat = sandwich.meat
     require(len(meat) == rank and all(len(row) == rank for row in meat), "a covariance too small")
     require(len(sandwich.df) == rank, "degrees of freedom of other coefficients")
-    require(all(meat[i][i] >= 0 for i in range(rank)), "a variance below zero")
+    values = np.linalg.eigvalsh(np.array(meat, dtype=float).reshape(rank, rank))
+    positive = not rank or values[0] >= -1e-6 * max(values[-1], 0.0)
+    require(bool(positive), "a variance below zero")
     even = all(
         math.isclose(meat[i][j], meat[j][i], rel_tol=1e-6, abs_tol=1e-300)
         for i in range(rank)

@@ -43,7 +43,7 @@ class Remark:
     """What is said of one forecast: its kind, and words."""
 
     # "missing", "infinite", "filled", "outside", "unseen", "far", "dependent", "pole",
-    # "not admitted", "intercept"
+    # "not admitted", "no interval", "intercept"
     kind: str
     words: str
 
@@ -91,7 +91,22 @@ def remarks_by_row(
         ):
             notes[place].append(Remark("missing", f"no {shown(lag)}"))
     _say_not_admitted(fit, measured, notes)
+    _say_no_interval(fit, measured, notes)
     return notes
+
+
+def _say_no_interval(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
+    """No gap without its reason: a mean so uncertain that no interval of numbers holds it."""
+    if fit.estimate.scale is None or fit.estimate.reference_df <= 0 or fit.sandwich is not None:
+        return
+    ends = measured.mean_lower + measured.mean_upper
+    if fit.estimate.law and fit.asides.weights is None and not fit.family.shares:
+        ends = ends + measured.new_lower + measured.new_upper
+    lost = np.isfinite(measured.fitted) & np.isnan(ends)
+    for place in np.flatnonzero(lost):
+        if not notes[place]:
+            words = "the mean is so uncertain that no interval can be computed"
+            notes[place].append(Remark("no interval", words))
 
 
 def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
