@@ -102,15 +102,15 @@ def family_notes(
                 "the counts spread no more than Poisson counts do: the shape k is infinite, and "
                 "the fit is Poisson"
             )
-            yield Note("infinite shape", "caution", words)
+            yield Note("infinite shape", "note", words)
         else:
-            yield Note("shape", "caution", f"variance μ + μ²/k with k = {figure(family.shape, 3)}")
+            yield Note("shape", "note", f"variance μ + μ²/k with k = {figure(family.shape, 3)}")
     if estimate.penalty:
         words = (
             "estimates are penalized by Firth's method, which keeps them finite; see "
             "coefficients(profile=True)"
         )
-        yield Note("penalty", "caution", words)
+        yield Note("penalty", "note", words)
     yield Note("iteration", "note", f"{count(estimate.iterations, 'step')}; {estimate.reason}")
 
 

@@ -33,9 +33,6 @@ from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 MOST_CAUTIONS = 5
-MOST_CHECKED = (
-    50_000  # rows up to which the page runs every check; beyond, they are run when asked for
-)
 
 
 def short_page(fit: Fitted, digits: int | None = None) -> Page:
@@ -96,29 +93,21 @@ def _cautions(fit: Fitted) -> list[Caution]:
         cautions += [Caution(CAUTION, "", "")] * max(
             len(worse) - MOST_CAUTIONS, 0
         )  # counted below, never shown
-        sound = (
-            []
-            if any(r.verdict == SERIOUS for r in worse)
-            else ["no row decides the answer or is badly fitted"]
-        )
-        if fit.n_rows <= MOST_CHECKED:
-            lines = said_on_page(fit)
-            cautions += [
-                Caution(c.verdict, _found(c), "checks")
-                for c in lines
-                if c.verdict in (CAUTION, SERIOUS)
-            ]
-            sound = [c.name for c in lines if c.verdict == FINE] + sound
+        sound = [] if worse else ["no row decides the answer or is badly fitted"]
+        lines = said_on_page(fit)
+        cautions += [
+            Caution(c.verdict, _found(c), "checks")
+            for c in lines
+            if c.verdict in (CAUTION, SERIOUS)
+        ]
+        sound = [c.name for c in lines if c.verdict == FINE] + sound
         keep = ", ".join(str(label[r.place]) for r in [r for r in notable if r.verdict == FINE][:3])
         sound += [f"far out but well fitted: row {keep}"] if keep else []
         if sound:
-            cautions.append(
-                Caution(FINE, ", ".join(sound), "checks" if fit.n_rows <= MOST_CHECKED else "rows")
-            )
+            cautions.append(Caution(FINE, ", ".join(sound), "checks"))
     order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    cautions.sort(
-        key=lambda c: (order[c.verdict], not c.words, c.call == "rows" and not fit.estimate.linear)
-    )
+    # what is said of the model stands before what is said of single rows
+    cautions.sort(key=lambda c: (order[c.verdict], not c.words, c.call == "rows"))
     bad = [c for c in cautions if c.verdict != FINE]
     if len(bad) > MOST_CAUTIONS:
         more = len(bad) - MOST_CAUTIONS + 1

@@ -14,5 +14,5 @@ def judged(p: float, size: float, *, small: float, large: float) -> str:
 
 
 def worst(verdicts: list[str]) -> str:
-    """The gravest of several."""
-    return next((v for v in (SERIOUS, CAUTION, FINE) if v in verdicts), FINE)
+    """The gravest of several; none where nothing could be judged."""
+    return next((v for v in (SERIOUS, CAUTION, FINE) if v in verdicts), "")

@@ -8,12 +8,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy import special
 
 from joinery.core.blocks.columns import Columns
 from joinery.core.blocks.products import times_transpose
 from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import EPS
+
+FARTHEST = 1000  # rows of the highest leverage whose chances are added up
 
 
 @dataclass(frozen=True)
@@ -88,6 +91,32 @@ def changes(
             * times_transpose(solution.root, solution.in_basis(X)).T
             / solution.error_factors
         )
+
+
+def chance_limit(leverage: np.ndarray, p: int, df: float, share: float) -> float:
+    """The Cook's distance that some row of a sound table passes with probability ``share``.
+
+    Parameters: leverages (n,); p coefficients; ``df`` of the residuals, ∞ where the dispersion is
+    known. D = r²·h/(1 − h)/p, and r²/df has a beta distribution (Cook & Weisberg 1982, 2.2); the
+    rows' probabilities are added up (Bonferroni).
+    """
+    h = leverage[(leverage > 0) & (leverage < 1)]
+    if not len(h) or p < 1 or not df > 1:
+        return 0.0
+    h = np.sort(h)[-FARTHEST:]  # of the others none comes near
+    pull = h / (1 - h) / p
+
+    def passed(limit: float) -> float:
+        r2 = limit / pull
+        if np.isinf(df):
+            return float(special.erfc(np.sqrt(r2 / 2)).sum())
+        return float(special.betainc((df - 1) / 2, 0.5, np.clip(1 - r2 / df, 0.0, 1.0)).sum())
+
+    low, high = 0.0, float(pull.max()) * (df if np.isfinite(df) else 200.0)
+    for _ in range(60):
+        middle = (low + high) / 2
+        low, high = (middle, high) if passed(middle) > share else (low, middle)
+    return high
 
 
 def harm_limit(p: int, df: int) -> float:

@@ -20,6 +20,7 @@ class Line:
     verdict: str
     advice: str
     found: str = ""  # what was seen, in words
+    shares_rate: bool = True  # whether its verdict is one of those that the page's rate is for
 
 
 NO_ADVICE = "nothing"

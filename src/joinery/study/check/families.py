@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -18,7 +19,7 @@ from joinery.study.check.overlap import overlap
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.straight import straight
 from joinery.study.fitted import Fitted, response_rows, working_rows
-from joinery.study.rows.figures import per_row
+from joinery.study.rows.figures import per_row, widening
 from joinery.study.verdicts import FINE, SERIOUS, judged
 
 GROUPS = 10
@@ -36,15 +37,18 @@ ZEROS, SHAPE, SEPARATED = (
 )
 
 
+SEE_SPREAD = "the spread is wider than the family's: see there"
+
+
 def family_lines(fit: Fitted) -> Iterator[Line]:
     """Every check that suits the family, in the order of the questions."""
     yield from separation(fit)
     yield from straight(fit)
     yield from link(fit)
     yield from spread(fit)
-    yield from calibration(fit)
-    yield from zeros(fit)
-    yield from shape(fit)
+    for line in (*calibration(fit), *zeros(fit), *shape(fit)):
+        # a spread wider than the family's shows in each of these: one cause, one remark
+        yield line if widening(fit) == 1 else replace(line, verdict=FINE, advice=SEE_SPREAD)
     yield from overlap(fit)
     yield from badly_fitted(fit)
     yield from decides(fit)
@@ -83,7 +87,7 @@ def link(fit: Fitted) -> Iterator[Line]:
     left = zz - float(uz @ uz)
     if left <= 1e-10 * zz:
         return
-    z = ze / np.sqrt(left) / np.sqrt(fit.estimate.dispersion or np.nan)
+    z = ze / np.sqrt(left) / np.sqrt(fit.estimate.dispersion or np.nan) / widening(fit)
     test = Test(
         float(z),
         float(tails.t_two_sided(z, fit.estimate.reference_df)),
@@ -118,14 +122,15 @@ def spread(fit: Fitted) -> Iterator[Line]:
     if df < 1:
         yield cannot("dispersion", "spread", SPREAD, "dispersion", "no degrees of freedom are left")
         return
-    small = _share_of_small(fit)
+    small, verdict = _share_of_small(fit), ""
     for name, value in (
         ("Pearson's χ²", fit.estimate.pearson),
         ("deviance", fit.estimate.deviance),
     ):
         size = value / df / (fit.estimate.dispersion or np.nan)
         p = float(tails.chi2_upper(size * df, df))
-        verdict = judged(p, size, small=1.2, large=2.0)
+        # the deviance, whose law is rough where counts are small, follows Pearson's verdict
+        verdict = verdict or judged(p, size, small=1.2, large=2.0)
         advice = NO_ADVICE
         if verdict != FINE:
             shaped = [name for name, f in FAMILIES.items() if f.limit == fit.family.name]
@@ -150,6 +155,7 @@ def spread(fit: Fitted) -> Iterator[Line]:
             verdict,
             advice,
             words,
+            shares_rate=name != "deviance",
         )
 
 

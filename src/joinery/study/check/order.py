@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -41,7 +42,7 @@ def order(fit: Fitted) -> Iterator[Line]:
     e, U = scaled_residuals(fit)
     yield _durbin_watson(fit, e, U)
     if U is not None and fit.residual_df > 2 * LAGS + 2:
-        yield _breusch_godfrey(e, U)
+        yield _where_order_means_something(fit, _breusch_godfrey(e, U))
 
 
 def _durbin_watson(fit: Fitted, e: np.ndarray, U: np.ndarray | None) -> Line:
@@ -54,7 +55,18 @@ def _durbin_watson(fit: Fitted, e: np.ndarray, U: np.ndarray | None) -> Line:
         advice = f'try std_errors="autocorrelated", or add="{lag}"'
     finding = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
     check = f"Durbin–Watson ({tail}, both tails)"
-    return Line("durbin-watson", "order", ORDER, check, test, verdict, advice, finding)
+    line = Line("durbin-watson", "order", ORDER, check, test, verdict, advice, finding)
+    return _where_order_means_something(fit, line)
+
+
+def _where_order_means_something(fit: Fitted, line: Line) -> Line:
+    """A line about order; in the table's own order, which may mean nothing, it is told alone."""
+    if fit.options.order:
+        return line
+    advice = line.advice
+    if line.verdict != FINE:
+        advice = f"if the table's order means something, name it with order=; then {advice}"
+    return replace(line, verdict=FINE, advice=advice, shares_rate=False)
 
 
 def _breusch_godfrey(e: np.ndarray, U: np.ndarray) -> Line:

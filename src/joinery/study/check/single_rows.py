@@ -12,7 +12,7 @@ from joinery.errors import listed
 from joinery.show.numbers import figure, value
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.rows.figures import limits, per_row, studentized_df
+from joinery.study.rows.figures import limits, per_row, studentized_df, widening
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
@@ -25,7 +25,7 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
         yield cannot("outlier", "outliers", BADLY, "largest studentized residual", why)
         return
     table, chosen = rows_at_hand(fit)
-    t, times = per_row(fit).influence.studentized, per_row(fit).times
+    t, times = per_row(fit).influence.studentized / widening(fit), per_row(fit).times
     if not np.isfinite(t).any():
         yield cannot(
             "outlier",
@@ -41,7 +41,8 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
     )
     label = table.index[chosen.rows][place]
     at = limits(fit)
-    verdict = SERIOUS if p < 0.05 else CAUTION if abs(t[place]) >= at.large else FINE
+    size = abs(t[place])
+    verdict = SERIOUS if size >= at.serious else CAUTION if size >= at.studentized else FINE
     advice = NO_ADVICE
     if verdict != FINE:
         advice = f'look at row {label} for a mistake; see the fit without it: leave_out=["{label}"]'
@@ -66,7 +67,7 @@ def decides(fit: Fitted) -> Iterator[Line]:
         return
     table, chosen = rows_at_hand(fit)
     measures, at = per_row(fit).influence, limits(fit)
-    d = measures.cooks_distance
+    d = measures.cooks_distance / widening(fit) ** 2
     labels = table.index[chosen.rows]
     alone = np.flatnonzero(measures.leverage >= 1)
     if np.isfinite(d).any():

@@ -9,6 +9,7 @@ from joinery.study.check.check import Line
 from joinery.study.check.normal import normal
 from joinery.study.check.order import order
 from joinery.study.check.overlap import overlap
+from joinery.study.check.rate import on_one_rate
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.spread import even
 from joinery.study.check.straight import straight
@@ -32,7 +33,8 @@ def checks(fit: Fitted) -> Table:
         },
         title=f"Checks of {fit.sentence}",
         notes=(
-            "the verdict weighs how large a departure is as well as its p",
+            "the verdict weighs how large a departure is as well as its p, and all checks share "
+            "one error rate: of sound tables about one in twenty has a remark",
             *_note_on_order(fit),
         ),
         kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"},
@@ -46,8 +48,8 @@ def check_lines(fit: Fitted) -> list[Line]:
     if not fit.estimate.linear:
         from joinery.study.check.families import family_lines
 
-        return list(family_lines(fit))
-    return [line for check in CHECKS for line in check(fit)]
+        return on_one_rate(list(family_lines(fit)))
+    return on_one_rate([line for check in CHECKS for line in check(fit)])
 
 
 def said_on_page(fit: Fitted) -> list[Line]:

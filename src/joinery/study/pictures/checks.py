@@ -51,12 +51,12 @@ def checks(
         verdict = worst([line.verdict for line in lines])
         grave = next((line for line in lines if line.verdict == verdict), lines[0])
         remarkable = [line for line in lines if line.verdict not in (FINE, "")]
-        phrase = grave.found if verdict != FINE else grave.check
+        phrase = grave.found if verdict not in (FINE, "") else grave.check
         advice = "; ".join(dict.fromkeys(line.advice for line in remarkable)) or _nothing(lines)
         rows.append(
             Strip(lines[0].question, verdict, phrase, advice, _picture(fit, name, label_rows))
         )
-    bad = sum(s.verdict != FINE for s in rows)
+    bad = sum(s.verdict not in (FINE, "") for s in rows)
     finding = (
         f"{count(bad, 'question')} of {len(rows)} to look into" if bad else "nothing to look into"
     )

@@ -183,8 +183,11 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
             return
         values = column.numbers(slice(None))
         values = values[~np.isnan(values)]
+        spread = float(values.var()) if len(values) > 1 else 0.0
+        like_counts = values.mean() / 4 <= spread <= 4 * values.mean()
         if (
-            np.all(values >= 0)
+            like_counts
+            and np.all(values >= 0)
             and np.all(values == np.round(values))
             and len(np.unique(values[:1000])) > 2
         ):
@@ -192,7 +195,7 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
                 f'{response.name} has whole numbers only: if it counts, family="poisson" may fit '
                 "better"
             )
-            yield Note("whole numbers", "caution", words, (response.name,))
+            yield Note("whole numbers", "note", words, (response.name,))
 
 
 def _about_columns(table: Records, design: Design) -> Iterator[Note]:

@@ -7,8 +7,8 @@ from functools import cached_property
 
 import numpy as np
 
-from joinery.core.inference.influence import Influence, harm_limit, influence
-from joinery.core.numeric.distributions import t_quantile
+from joinery.core.inference.influence import Influence, chance_limit, harm_limit, influence
+from joinery.core.numeric.distributions import chi2_upper, t_quantile
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import Context
 from joinery.show.numbers import figure
@@ -17,7 +17,11 @@ from joinery.study.rows.glm_figures import family_rows
 from joinery.study.rows.per_row import PerRow
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
-OUTLIER_SHARE = 0.05  # chance of naming any row of a clean table badly fitted
+# chances that any row of a sound table is named badly fitted, seriously so, or decides the answer
+OUTLIER_SHARE, SERIOUS_SHARE, DECIDES_SHARE = 0.01, 0.002, 0.003
+
+
+OVERDISPERSED, OVERDISPERSED_P = 1.2, 0.01
 
 
 @once
@@ -71,6 +75,21 @@ def linear_predictor(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray
     return eta
 
 
+@once
+def widening(fit: Fitted) -> float:
+    """How many times wider than the family says the rows spread: 1 unless that is overdispersion.
+
+    Rows and other checks are judged on the wider scale, so that one cause brings one remark.
+    """
+    grouped = fit.design.sentence.response.kind == "of" or not fit.family.shares
+    df = fit.residual_df
+    if not (fit.estimate.known and fit.family.discrete and grouped) or df < 1:
+        return 1.0
+    ratio = fit.estimate.pearson / df / (fit.estimate.dispersion or np.nan)
+    wide = ratio >= OVERDISPERSED and chi2_upper(ratio * df, df) < OVERDISPERSED_P
+    return float(np.sqrt(ratio)) if wide else 1.0
+
+
 def studentized_df(fit: Fitted) -> float:
     """Degrees of freedom of studentized residuals, ∞ where the dispersion is known."""
     return fit.estimate.reference_df - 1
@@ -83,6 +102,7 @@ class Limits:
     leverage: float
     large: float
     studentized: float
+    serious: float
     cooks_distance: float
 
     @cached_property
@@ -95,17 +115,22 @@ class Limits:
 
 
 def limits(fit: Fitted) -> Limits:
-    """Leverage 3p/n; for Cook's distance the median of F.
+    """Leverage 3p/n; for Cook's distance the median of F, or what chance reaches in this design.
 
     For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row
-    of a clean table with probability 0.05 (Bonferroni's inequality)."""
+    of a sound table with probability 0.01, ``serious`` 0.002 (Bonferroni's inequality)."""
+    return limits_at(fit, per_row(fit).influence.leverage)
+
+
+def limits_at(fit: Fitted, leverage: np.ndarray) -> Limits:
+    """The limits, where the leverages of the rows far out are known."""
     n, p = fit.n_rows, fit.solution.rank
     df = studentized_df(fit) + 1
-    shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n])
-    large, outlier = t_quantile(1 - shares / 2, df - 1) if df > 1 else (np.nan, np.nan)
-    return Limits(
-        3 * p / n, float(min(large, outlier)), float(outlier), harm_limit(p, fit.residual_df)
-    )
+    shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n, SERIOUS_SHARE / n])
+    large, outlier, serious = t_quantile(1 - shares / 2, df - 1) if df > 1 else [np.nan] * 3
+    chance = chance_limit(leverage, p, df, DECIDES_SHARE)
+    decides = max(harm_limit(p, fit.residual_df), chance)
+    return Limits(3 * p / n, float(min(large, outlier)), float(outlier), float(serious), decides)
 
 
 def left_out_error(fit: Fitted) -> float | None:

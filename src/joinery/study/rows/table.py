@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -17,7 +17,7 @@ from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_rows
-from joinery.study.rows.figures import Limits, fitted_values, limits, per_row
+from joinery.study.rows.figures import Limits, fitted_values, limits, limits_at, per_row, widening
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 LEFT_OUT = "left out"
@@ -51,7 +51,10 @@ class Remark:
             and self.cooks_distance < self.at.cooks_distance
             and abs(t) < self.at.studentized
         ):
-            return badly
+            return (
+                f"among the worst fitted (studentized residual {figure(t, 2)}), as chance makes a "
+                "few of so many rows"
+            )
         far = f"far out (leverage {figure(h, 2)}, limit {self.at.leverage_words})"
         if h >= 1:
             return (
@@ -66,7 +69,7 @@ class Remark:
         if abs(t) >= self.at.studentized:
             return f"{badly}: look for a mistake in it, or for what the model leaves unsaid"
         if h >= self.at.leverage:
-            if self.verdict == FINE:
+            if abs(t) < WELL_FITTED:
                 return f"{far}, but well fitted: keep it"
             return f"{far} and not well fitted (studentized residual {figure(t, 2)})"
         return badly
@@ -76,11 +79,18 @@ def remarks(fit: Fitted) -> list[Remark]:
     """The remarkable rows, worst first: deciding, badly fitted, far out."""
     if fit.solution.perfect:
         return []
-    at = limits(fit)
     if fit.estimate.linear and fit.n_rows > MANY_ROWS and not per_row.known(fit):
-        places, measures = _remarkable(fit, at)
+        places, measures = _remarkable(fit, limits_at(fit, np.empty(0)))
+        at = limits_at(fit, measures.leverage)
     else:
         places, measures = np.arange(len(per_row(fit).observed)), per_row(fit).influence
+        at = limits(fit)
+        wide = widening(fit)
+        measures = replace(
+            measures,
+            studentized=measures.studentized / wide,
+            cooks_distance=measures.cooks_distance / wide**2,
+        )
     with np.errstate(invalid="ignore"):
         notable = (
             (measures.cooks_distance >= at.cooks_distance)
@@ -139,9 +149,9 @@ def _remarkable(fit: Fitted, at: Limits) -> tuple[np.ndarray, Influence]:
 def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Limits) -> str:
     if leverage >= 1:
         return CAUTION
-    if cooks_distance >= at.cooks_distance or abs(studentized) >= at.studentized:
+    if cooks_distance >= at.cooks_distance or abs(studentized) >= at.serious:
         return SERIOUS
-    return FINE if leverage >= at.leverage and abs(studentized) < WELL_FITTED else CAUTION
+    return CAUTION if abs(studentized) >= at.studentized else FINE
 
 
 def left_out(fit: Fitted) -> Table:

@@ -1,0 +1,180 @@
+"""How often a page cries on tables simulated from the fitted model itself, and each check's power.
+
+`python -m benchmarks.alarms [TABLES]` prints both tables of docs/numerics.md. Facts about a table
+(overlap, thin levels, dependent columns, separation) are not chance and are not counted."""
+
+from __future__ import annotations
+
+import sys
+import warnings
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+import joinery as jn
+from joinery.study.check.table import said_on_page
+from joinery.study.read.notes import notes
+from joinery.study.rows.table import remarks
+
+FACTS = ("thin reference", "thin level", "column left out", "scale of weights", "separation")
+FACTS += ("column", "reading", "one level", "few rows", "not settled")
+CAUTIONS = ("caution", "serious")
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One kind of table: its size, family, and what its predictors and options are like."""
+
+    rows: int
+    predictors: int
+    family: str = "normal"
+    predictor: str = "normal"  # "skewed", "two-valued", "category"
+    options: str = ""  # "weights", "repeats"
+
+    @property
+    def words(self) -> str:
+        more = "" if self.predictor == "normal" else f", {self.predictor}"
+        return f"{self.family}{more}{', ' * bool(self.options)}{self.options}"
+
+
+def table(cell: Cell, rng: np.random.Generator) -> tuple[pd.DataFrame, str, dict[str, str]]:
+    """A table simulated from a model, the sentence of that model, and its options."""
+    n, p = cell.rows, cell.predictors
+    draw: dict[str, Callable[[], np.ndarray]] = {
+        "normal": lambda: rng.normal(size=n),
+        "skewed": lambda: rng.lognormal(0, 1, n),
+        "two-valued": lambda: (rng.random(n) < 0.4).astype(float),
+        "category": lambda: rng.choice(list("abcd"), n),
+    }
+    frame = pd.DataFrame({f"x{j}": draw[cell.predictor]() for j in range(p)})
+    first = (
+        frame["x0"].map(dict(zip("abcd", (0, 1, 2, 1))))
+        if cell.predictor == "category"
+        else frame["x0"]
+    )
+    eta = 0.3 * (first - first.mean()) / max(first.std(), 1e-9)
+    options: dict[str, str] = {}
+    w = np.ones(n)
+    if cell.options == "weights":
+        frame["w"] = w = rng.choice([0.5, 1.0, 2.0], n)
+        options["weights"] = "w"
+    name, response = cell.family, "y"
+    mu = np.exp(1.2 + eta)
+    if name == "normal":
+        frame["y"] = eta + rng.normal(size=n) / np.sqrt(w)
+    elif name == "yes/no":
+        frame["y"] = rng.random(n) < 1 / (1 + np.exp(-2 * eta))
+    elif name == "of":
+        frame["m"] = rng.integers(5, 30, n)
+        frame["y"] = rng.binomial(frame["m"], 1 / (1 + np.exp(-eta)))
+        response = "y of m"
+    elif name == "per":
+        frame["e"] = rng.uniform(1, 4, n)
+        frame["y"] = rng.poisson(frame["e"] * mu)
+        response = "y per e"
+    else:
+        options["family"] = name
+        options |= {"link": "log"} if name in ("gamma", "inverse-gaussian") else {}
+        frame["y"] = {
+            "poisson": lambda: rng.poisson(mu),
+            "gamma": lambda: rng.gamma(4, mu / 4),
+            "inverse-gaussian": lambda: rng.wald(mu, 8.0),
+            "negative-binomial": lambda: rng.poisson(mu * rng.gamma(3, 1 / 3, n)),
+        }[name]()
+    if cell.options == "repeats":
+        frame["r"] = 1
+        options["repeats"] = "r"
+    terms = ", ".join(f"x{j}" for j in range(p))
+    return frame, f"{response} given {terms}", options
+
+
+def cries(fit: jn.Fit) -> list[tuple[str, str]]:
+    """What a page says with caution or worse that chance may have brought: kind and verdict."""
+    record = fit._fitted
+    out = [
+        (n.kind, n.gravity) for n in notes(record) if n.gravity in CAUTIONS and n.kind not in FACTS
+    ]
+    lines = [line for line in said_on_page(record) if line.verdict in CAUTIONS]
+    out += [
+        (line.kind, line.verdict) for line in lines if line.name not in ("overlap", "separation")
+    ]
+    out += [("row", r.verdict) for r in remarks(record) if r.verdict in CAUTIONS and r.leverage < 1]
+    return out
+
+
+def measured(cell: Cell, tables: int, seed: int = 1) -> tuple[float, float, float, Counter[str]]:
+    """Shares of pages with any remark and with a serious one, their mean number, and kinds."""
+    rng = np.random.default_rng(seed)
+    some = grave = number = done = 0
+    kinds: Counter[str] = Counter()
+    while done < tables:
+        frame, sentence, options = table(cell, rng)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", jn.JoineryWarning)
+            try:
+                fit = jn.fit(frame, sentence, **options)
+            except jn.JoineryError:
+                continue
+        if fit.residual_df < 8 or fit._fitted.estimate.running:
+            continue
+        found = cries(fit)
+        done += 1
+        some += bool(found)
+        grave += any(verdict == "serious" for _, verdict in found)
+        number += len(found)
+        kinds.update({kind for kind, _ in found})
+    return some / tables, grave / tables, number / tables, kinds
+
+
+def cells() -> Iterator[Cell]:
+    """The kinds of table that are measured."""
+    for n, p in (
+        (10, 1),
+        (20, 1),
+        (20, 3),
+        (50, 3),
+        (50, 20),
+        (200, 3),
+        (200, 20),
+        (1000, 3),
+        (10_000, 3),
+    ):
+        yield Cell(n, p)
+    for predictor in ("skewed", "two-valued", "category"):
+        for n in (15 if predictor == "skewed" else 20, 100, 1000):
+            yield Cell(n, 2, predictor=predictor)
+    for family in (
+        "yes/no",
+        "of",
+        "per",
+        "poisson",
+        "gamma",
+        "inverse-gaussian",
+        "negative-binomial",
+    ):
+        for n in (30, 100, 1000):
+            yield Cell(n, 2, family)
+    yield Cell(100, 3, options="weights")
+    yield Cell(100, 3, options="repeats")
+
+
+def main() -> None:
+    tables = int(sys.argv[1]) if len(sys.argv) > 1 else 400
+    print("| tables like | rows | predictors | any remark | serious | mean number | most often |")
+    print("| --- | ---: | ---: | ---: | ---: | ---: | --- |")
+    for cell in cells():
+        many = tables if cell.rows <= 1000 else max(tables // 4, 40)
+        some, grave, number, kinds = measured(cell, many)
+        most = ", ".join(f"{kind} {100 * k / many:.1f}" for kind, k in kinds.most_common(4))
+        print(
+            f"| {cell.words} | {cell.rows:,} | {cell.predictors} | {100 * some:.1f} % "
+            f"| {100 * grave:.1f} % | {number:.2f} | {most} |",
+            flush=True,
+        )
+
+
+if __name__ == "__main__":
+    main()
