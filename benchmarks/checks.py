@@ -1,4 +1,6 @@
-"""How often each check speaks when nothing is wrong, and when the thing it looks for is: seeded, by simulation."""
+"""How often each check speaks when nothing is wrong, and when the thing it looks for is.
+
+By a lone test at 5 %, and as the page says it, where all checks share one rate. Seeded simulation."""
 
 from __future__ import annotations
 
@@ -16,7 +18,8 @@ Made = Callable[[np.random.Generator], pd.DataFrame]
 
 def _plain(rng: np.random.Generator, n: int = 80) -> pd.DataFrame:
     x, z = rng.uniform(0, 10, (2, n))
-    return pd.DataFrame({"x": x, "z": z, "y": 20 + 2 * x - z + rng.normal(0, 2, n)})
+    y = 20 + 2 * x - z + rng.normal(0, 2, n)
+    return pd.DataFrame({"x": x, "z": z, "y": y, "day": np.arange(n)})
 
 
 def _bent(rng: np.random.Generator) -> pd.DataFrame:
@@ -65,33 +68,36 @@ ALTERNATIVES: dict[str, tuple[str, Made]] = {
 }
 
 
-def shares(made: Made, sentence: str, times: int, seed: int) -> dict[str, float]:
-    """How often each check has p < 0.05."""
+def shares(made: Made, sentence: str, times: int, seed: int) -> dict[str, tuple[float, float]]:
+    """How often each check has p < 0.05, and how often the page says so."""
     rng = np.random.default_rng(seed)
-    small: dict[str, list[bool]] = defaultdict(list)
+    found: dict[str, list[tuple[bool, bool]]] = defaultdict(list)
     for _ in range(times):
-        for row in jn.fit(made(rng), sentence).checks().frame.itertuples():
-            if row.p == row.p:
-                small[row.check].append(row.p < 0.05)
-    found: dict[str, list[bool]] = defaultdict(list)
-    for check, values in small.items():
-        for start in ALTERNATIVES:
-            if check.startswith(start):
-                found[start] += values
-    return {start: float(np.mean(values)) for start, values in found.items()}
+        for row in jn.fit(made(rng), sentence, order="day").checks().frame.itertuples():
+            start = next((s for s in ALTERNATIVES if row.check.startswith(s)), None)
+            if start is not None and row.p == row.p:
+                found[start].append((row.p < 0.05, row.verdict in ("caution", "serious")))
+    return {start: tuple(np.mean(values, axis=0)) for start, values in found.items()}
 
 
 def main(times: int) -> None:
     """Prints the table as Markdown."""
     null = shares(_plain, "y given x, z", times, 1)
-    null |= shares(lambda rng: _plain(rng).round({"x": 0}), "y given x", times, 2) | {
-        k: v for k, v in null.items() if k != "lack of fit"
-    }
-    print("| check | when nothing is wrong | when this is | speaks |\n| --- | ---: | --- | ---: |")
+    null["lack of fit"] = shares(lambda rng: _plain(rng).round({"x": 0}), "y given x", times, 2)[
+        "lack of fit"
+    ]
+    print(
+        "| check | nothing wrong: p < 0.05 | on the page | when this is | p < 0.05 | on the page |\n"
+        "| --- | ---: | ---: | --- | ---: | ---: |"
+    )
     for start, (words, made) in ALTERNATIVES.items():
         sentence = "y given x" if start == "lack of fit" else "y given x, z"
-        power = shares(made, sentence, max(times // 4, 50), 3)[start]
-        print(f"| {start} | {null[start]:.1%} | {words} | {power:.0%} |", flush=True)
+        lone, page = shares(made, sentence, max(times // 4, 50), 3)[start]
+        print(
+            f"| {start} | {null[start][0]:.1%} | {null[start][1]:.1%} "
+            f"| {words} | {lone:.0%} | {page:.0%} |",
+            flush=True,
+        )
 
 
 if __name__ == "__main__":

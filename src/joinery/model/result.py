@@ -315,8 +315,9 @@ class Fit:
         Source: docs/numerics.md names that of each check.
 
         >>> import joinery as jn
-        >>> jn.fit("sample:jars", "jars_sold given hours_open").checks()["verdict"].tolist()[:3]
-        ['fine', 'fine', 'caution']
+        >>> fit = jn.fit("sample:hive_scale", "gain_kg given temperature_c", order="day")
+        >>> fit.checks().frame.set_index("check")["verdict"].iloc[4]
+        'serious'
         """
         from joinery.study.check.table import checks
 

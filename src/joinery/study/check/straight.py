@@ -10,6 +10,7 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.design.factors import NumberFactor
+from joinery.design.row_blocks import RowBlock
 from joinery.notation.tree import names_in, number_text, outside
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
@@ -128,26 +129,50 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
     )
     size = len(numbers) + 1
     zz, ze, uz = np.zeros(size), np.zeros(size), np.zeros((solution.rank, size))
-    values: list[set[float]] = [set() for _ in numbers]
-    for block in working_rows(fit).row_blocks:
+    lowest, highest = np.full(size, np.inf), np.full(size, -np.inf)
+    between = np.zeros(size, bool)  # whether a value lies between the lowest and the highest
+
+    def sums(block: RowBlock) -> tuple[np.ndarray, ...]:
         m = len(block.y)
         w = np.ones(m) if block.weights is None else block.weights
         e, fitted = figures.working[block.own], figures.terms[block.own]
-        Z = np.empty((m, size))
+        z = np.empty((m, size))
         for j, (_, column) in enumerate(numbers):
-            z = block.X[:, column] - middle.get(column, 0.0)
-            Z[:, j] = z ** degrees[j]
-            if len(values[j]) <= 2:
-                values[j] |= set(np.unique(z)[:3].tolist())
-        Z[:, -1] = ((fitted - middle_fitted) / solution.unit) ** 2
-        uz += solution.in_basis(block.X).T @ (Z * w[:, None])
-        zz += np.einsum("ij,ij,i->j", Z, Z, w)
-        ze += Z.T @ (w * (e / solution.unit))
+            z[:, j] = block.X[:, column] - middle.get(column, 0.0)
+        z[:, -1] = (fitted - middle_fitted) / solution.unit
+        low, high = z.min(axis=0, initial=np.inf), z.max(axis=0, initial=-np.inf)
+        inside = ((z > low) & (z < high)).any(axis=0)
+        Z = z ** [*degrees, 2]
+        weighted = Z * w[:, None]
+        squares = np.einsum("ij,ij->j", Z, weighted)
+        return (
+            solution.in_basis(block.X).T @ weighted,
+            squares,
+            weighted.T @ (e / solution.unit),
+            low,
+            high,
+            inside,
+        )
+
+    for u, squares, products, low, high, inside in working_rows(fit).row_blocks.each(sums):
+        uz, zz, ze = uz + u, zz + squares, ze + products
+        # blocks of two values each may hold three together
+        apart = np.isfinite(lowest) & ((low != lowest) | (high != highest))
+        between |= inside | (apart & _third(low, high, lowest, highest))
+        lowest, highest = np.minimum(lowest, low), np.maximum(highest, high)
     tests = [
         diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df)
         for j in range(size)
     ]
-    return [(f, tests[j]) for j, (f, _) in enumerate(numbers) if len(values[j]) > 2], tests[-1]
+    return [(f, tests[j]) for j, (f, _) in enumerate(numbers) if between[j]], tests[-1]
+
+
+def _third(
+    low: np.ndarray, high: np.ndarray, lowest: np.ndarray, highest: np.ndarray
+) -> np.ndarray:
+    """Whether the ends of two blocks are more than two different values."""
+    ends = np.sort(np.vstack([low, high, lowest, highest]), axis=0)
+    return np.asarray((np.diff(ends, axis=0) > 0).sum(axis=0) > 1)
 
 
 def lack_of_fit(fit: Fitted) -> Test:
