@@ -29,6 +29,18 @@ def uneven(rng: np.random.Generator) -> dict[str, np.ndarray]:
     return {"x": x, "y": x + x * rng.normal(size=60)}
 
 
+def fanned(n: int, far: bool = False) -> Draw:
+    """The spread grows ten-fold with x; with ``far`` one row of leverage 0.5. Slope 1."""
+
+    def draw(rng: np.random.Generator) -> dict[str, np.ndarray]:
+        x = rng.uniform(size=n)
+        if far:
+            x[0] = x[1:].mean() + np.sqrt(((x[1:] - x[1:].mean()) ** 2).sum())
+        return {"x": x, "y": x + (1 + 9 * np.minimum(x, 1)) * rng.normal(size=n)}
+
+    return draw
+
+
 def grouped(rng: np.random.Generator) -> dict[str, np.ndarray]:
     """Ten unequal clusters share predictor and error; slope 1."""
     g = np.repeat(np.arange(10), SIZES)
@@ -36,12 +48,18 @@ def grouped(rng: np.random.Generator) -> dict[str, np.ndarray]:
     return {"x": x, "g": g, "y": x + rng.normal(size=10)[g] + 0.5 * rng.normal(size=len(g))}
 
 
-def neighbours(rng: np.random.Generator) -> dict[str, np.ndarray]:
-    """Neighbouring rows alike in predictor and error (0.6 from row to row); slope 1."""
-    series = np.zeros((2, 200))
-    for i in range(1, 200):
-        series[:, i] = 0.6 * series[:, i - 1] + rng.normal(size=2)
-    return {"x": series[0], "y": series[0] + series[1]}
+def neighbours(n: int, alike: float, trend: bool = False) -> Draw:
+    """Neighbouring rows alike in predictor and error; or with a trend as predictor. Slope 1."""
+
+    def draw(rng: np.random.Generator) -> dict[str, np.ndarray]:
+        series = np.zeros((2, n))
+        series[:, 0] = rng.normal(size=2) / np.sqrt(1 - alike**2)
+        for i in range(1, n):
+            series[:, i] = alike * series[:, i - 1] + rng.normal(size=2)
+        x = np.arange(n) / n if trend else series[0]
+        return {"x": x, "y": x + series[1]}
+
+    return draw
 
 
 CASES: list[tuple[str, Draw, dict[str, str]]] = [
@@ -52,10 +70,28 @@ CASES: list[tuple[str, Draw, dict[str, str]]] = [
         ("spread grows with x, 60 rows", uneven, {"std_errors": kind})
         for kind in ("hc0", "hc1", "hc2", "hc3")
     ),
+    *(
+        (
+            f"spread growing ten-fold{', a row of leverage 0.5' * far}, {n} rows",
+            fanned(n, far),
+            {"std_errors": kind},
+        )
+        for n in (20, 60, 200)
+        for far in (False, True)
+        for kind in ("hc3", "robust")
+    ),
     ("10 unequal clusters, 100 rows", grouped, {}),
     ("10 unequal clusters, 100 rows", grouped, {"std_errors": "clustered", "cluster": "g"}),
-    ("neighbours alike, 200 rows", neighbours, {}),
-    ("neighbours alike, 200 rows", neighbours, {"std_errors": "autocorrelated"}),
+    *(
+        (
+            f"neighbours alike {alike}{', a trend' * trend}, {n} rows",
+            neighbours(n, alike, trend),
+            options,
+        )
+        for n in (50, 200)
+        for alike, trend in ((0.3, False), (0.5, False), (0.7, False), (0.5, True))
+        for options in ({}, {"std_errors": "autocorrelated"})
+    ),
 ]
 
 

@@ -43,7 +43,7 @@ def errors(fit):
 def test_robust_errors_are_whites_and_their_corrections(kind, weights):
     X, w, bread, e = pieces(weights)
     h = w * np.einsum("ij,jk,ik->i", X, bread, X)
-    scale = {"hc0": 1, "hc1": N / (N - 3), "hc2": 1 / (1 - h)}.get(kind, 1 / (1 - h) ** 2)
+    scale = {"hc0": 1, "hc1": N / (N - 3), "hc3": 1 / (1 - h) ** 2}.get(kind, 1 / (1 - h))
     V = bread @ (X.T * (scale * (w * e) ** 2)) @ X @ bread
     fit = jn.fit(TABLE, "y given x, z", weights=weights, std_errors=kind)
     assert np.allclose(errors(fit), np.sqrt(np.diag(V)))
@@ -55,11 +55,30 @@ def test_robust_errors_are_whites_and_their_corrections(kind, weights):
 
 def test_robust_errors_of_repeats_are_those_of_the_long_table():
     long = TABLE.loc[TABLE.index.repeat(TABLE["r"])].reset_index(drop=True)
-    for kind in ("hc1", "hc3"):
-        assert np.allclose(
-            errors(jn.fit(TABLE, "y given x", repeats="r", std_errors=kind)),
-            errors(jn.fit(long, "y given x", std_errors=kind)),
+    for kind in ("hc1", "hc3", "robust"):
+        short, written = (
+            jn.fit(t, "y given x", std_errors=kind, **o)
+            for t, o in ((TABLE, {"repeats": "r"}), (long, {}))
         )
+        for name in ("standard_error", "lower", "p"):
+            assert np.allclose(short.coefficients()[name], written.coefficients()[name])
+
+
+@pytest.mark.parametrize("weights", [None, "w"])
+def test_robust_degrees_of_freedom_are_those_of_the_quadratic_form(weights):
+    X, w, bread, _ = pieces(weights)
+    Z = X * np.sqrt(w)[:, None]
+    left = np.eye(N) - Z @ bread @ Z.T
+    fit = jn.fit(TABLE, "y given x, z", weights=weights, std_errors="robust")
+
+    def degrees(c):
+        a = (Z @ bread @ c) ** 2 / np.diag(left)
+        M = left @ np.diag(a) @ left
+        return np.trace(M) ** 2 / np.trace(M @ M)
+
+    assert fit._fitted.sandwich.df == pytest.approx([degrees(row) for row in np.eye(3)])
+    claim = fit.claim("x = 2 * z").frame
+    assert claim["df"][0] == pytest.approx(degrees(np.array([0, 1.0, -2.0])))
 
 
 def dense_cr2(X, w, e, g):
@@ -102,18 +121,24 @@ def test_clustered_errors_are_cr2_with_their_degrees_of_freedom(weights):
     assert np.allclose(crossed._fitted.sandwich.df, np.minimum(parts[0][1], parts[1][1]))
 
 
-def test_autocorrelated_errors_are_newey_and_wests():
+def test_autocorrelated_errors_average_cosines_of_the_scores():
     X, w, bread, e = pieces()
+    h = w * np.einsum("ij,jk,ik->i", X, bread, X)
     order = np.argsort(TABLE["day"].to_numpy())
-    S = (X * (w * e)[:, None])[order]
-    lags = math.floor(4 * (N / 100) ** (2 / 9))
-    meat = S.T @ S
-    for lag in range(1, lags + 1):
-        cross = S[lag:].T @ S[:-lag]
-        meat += (1 - lag / (lags + 1)) * (cross + cross.T)
+    S = (X * (w * e / (1 - h))[:, None])[order]
+    count = math.floor(0.4 * N ** (2 / 3))
+    meat = np.zeros((3, 3))
+    for j in range(1, count + 1):
+        total = sum(S[t] * math.cos(math.pi * j * (t + 0.5) / N) for t in range(N))
+        meat += 2 / count * np.outer(total, total)
+    V = bread @ meat @ bread
     fit = jn.fit(TABLE, "y given x, z", std_errors="autocorrelated", order="day")
-    assert np.allclose(errors(fit), np.sqrt(np.diag(bread @ meat @ bread)))
-    assert fit._fitted.sandwich.lags == lags
+    assert np.allclose(errors(fit), np.sqrt(np.diag(V)))
+    assert set(fit._fitted.sandwich.df) == {count}
+    b = fit.coefficients()["estimate"].to_numpy()[1:]
+    hotelling = b @ np.linalg.inv(V[1:, 1:]) @ b * (count - 1) / (2 * count)
+    assert np.isclose(fit.overall()["f"][0], hotelling)
+    assert "equally weighted cosines" in fit.coefficients().notes[0]
     # a row left out breaks the neighbourhood of those beside it: the same as a score of nothing in
     # its place
     gap = jn.fit(TABLE, "y given x", std_errors="autocorrelated", leave_out=[7])
@@ -134,7 +159,9 @@ def test_forecasts_and_saved_fits_carry_the_chosen_covariance(tmp_path):
     reach = (row["mean_upper"][0] - row["mean_lower"][0]) / 2
     from joinery.core.numeric.distributions import t_quantile
 
-    assert np.isclose(reach, t_quantile(0.975, N - 2) * math.sqrt(x @ V @ x))
+    own = fit._fitted.sandwich.degrees((x @ fit._fitted.solution.root)[None])[0]
+    assert np.isclose(reach, t_quantile(0.975, own) * math.sqrt(x @ V @ x))
+    assert own < N - 2
     assert any("spread of single rows to be even" in note for note in row.notes)
     again = jn.load(fit.save(tmp_path / "r.json"))
     pd.testing.assert_frame_equal(

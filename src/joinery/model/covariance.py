@@ -48,8 +48,8 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
                 "rows that stand for several have no neighbours; leave repeats= or "
                 "autocorrelated out"
             )
-        return autocorrelated(u, e, w, _places(fit)[rows], solution.root, solution.n)
-    return robust("hc3" if kind == "robust" else kind, u, e, w, r, solution.root, solution.n)
+        return autocorrelated(u, e, w, _places(fit)[rows], solution.root)
+    return robust(kind, u, e, w, r, solution.root, solution.n)
 
 
 def _places(fit: Fitted) -> np.ndarray:

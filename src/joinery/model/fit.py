@@ -60,9 +60,9 @@ def fit(
     order: the column that puts rows in time or sequence; else the table's own order.
     missing: ``"leave out"`` rows with a missing cell, ``"refuse"`` them, or put the ``"mean"`` of a
         numeric predictor.
-    std_errors: ``"constant spread"``; ``"robust"`` (HC3) or ``"hc0"`` to ``"hc3"``; ``"clustered"``
-        with ``cluster=``
-        one column or several crossed; ``"autocorrelated"`` in ``order=``.
+    std_errors: ``"constant spread"``; ``"robust"`` (HC2 with degrees of freedom of each
+        combination's own) or ``"hc0"`` to ``"hc3"``; ``"clustered"`` with ``cluster=`` one column
+        or several crossed; ``"autocorrelated"`` in ``order=``.
     level: of intervals; 0.95 and 95 mean the same.
     labels: words for people, by column.
 

@@ -194,7 +194,16 @@ def _sandwich(saved: SavedSandwich, rank: int) -> Sandwich:
     )
     leverages = tuple(np.array(K, dtype=float).reshape(-1, rank, rank) for K in saved.leverages)
     return Sandwich(
-        saved.kind, meat, df, tuple(saved.clusters), saved.lags, blind, leverages, saved.clipped
+        saved.kind,
+        meat,
+        df,
+        tuple(saved.clusters),
+        saved.cosines,
+        blind,
+        leverages,
+        saved.clipped,
+        np.array(saved.rows, dtype=float).reshape(-1, rank) if saved.rows else np.empty((0, 0)),
+        np.array(saved.copies, dtype=float),
     )
 
 

@@ -113,6 +113,8 @@ def _check_solution(s: SavedSolution, sentence: Sentence) -> None:
 def _check_sandwich(sandwich: SavedSandwich, solution: SavedSolution) -> None:
     rank = len(solution.kept) + (solution.intercept is not None)
     meat = sandwich.meat
+    require(len(sandwich.rows) == len(sandwich.copies), "rows without their number")
+    require(all(len(row) == rank for row in sandwich.rows), "rows of another width")
     require(len(meat) == rank and all(len(row) == rank for row in meat), "a covariance too small")
     require(len(sandwich.df) == rank, "degrees of freedom of other coefficients")
     values = np.linalg.eigvalsh(np.array(meat, dtype=float).reshape(rank, rank))

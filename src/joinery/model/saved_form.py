@@ -169,14 +169,16 @@ class SavedSolution(Strict):
 class SavedSandwich(Strict):
     """The chosen covariance, in the basis of the factor."""
 
-    kind: Literal["hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated"]
+    kind: Literal["robust", "hc0", "hc1", "hc2", "hc3", "clustered", "autocorrelated"]
     meat: list[list[Number]]
     df: list[Annotated[float, pydantic.Field(ge=0)] | None]
     clusters: list[Count]
-    lags: Count | None
+    cosines: Count | None
     blind: list[list[Cosine]]
     leverages: list[list[list[list[Cosine]]]]
     clipped: bool
+    rows: list[list[Cosine]]
+    copies: list[Annotated[float, pydantic.Field(ge=0, le=2**53)]]
 
 
 class SavedEstimate(Strict):

@@ -174,11 +174,13 @@ def said_of_errors(fit: Fitted) -> tuple[str, ...]:
         )
     if chosen.kind == "autocorrelated":
         return (
-            f"standard errors allow for neighbouring rows to be alike, {chosen.lags} rows apart "
-            "(Newey–West)",
+            "standard errors allow for neighbouring rows to be alike "
+            f"({chosen.cosines} equally weighted cosines, t with as many degrees of freedom)",
             *blind,
         )
-    return (f"standard errors are robust to uneven spread ({chosen.kind.upper()})", *blind)
+    method = "HC2, each with its own Bell–McCaffrey degrees of freedom"
+    method = method if chosen.kind == "robust" else chosen.kind.upper()
+    return (f"standard errors are robust to uneven spread ({method})", *blind)
 
 
 def standard_units(fit: Fitted) -> np.ndarray:
