@@ -298,3 +298,45 @@ def test_the_schema_in_the_docs_is_that_of_saved_fits():
     assert kept["required"] == now["required"]
     for name, part in now["$defs"].items():
         assert kept["$defs"][name]["properties"].keys() == part["properties"].keys()
+
+
+def test_a_dispersion_from_few_rows_is_weighed_by_its_restricted_likelihood():
+    from scipy import stats
+
+    from joinery.core.glm.families import FAMILIES
+    from joinery.core.glm.links import LINKS
+    from joinery.core.inference.predictive import Likely, ends
+    from joinery.study.forecast.spreads import spreads
+
+    r = np.random.default_rng(2)
+    x = r.uniform(size=9)
+    fit = jn.fit({"x": x, "y": np.exp(2 + x) + r.normal(size=9)}, "y given x", link="log")
+    ratio, weight = np.array(spreads(fit._fitted)).T
+    # under the normal family φ over its estimate is df over χ²(df)
+    truth = stats.chi2.pdf(7 / ratio, 7) / ratio
+    assert weight == pytest.approx(truth / truth.sum(), abs=1e-6)
+    one = np.array([0.0])
+    normal = FAMILIES["normal"]
+    likely = [Likely(normal, a, w) for a, w in zip(ratio, weight, strict=True)]
+    low, high = ends(
+        normal, LINKS["identity"], one, one + 0.5, 0.9, trials=None, spread=one + 4.0, likely=likely
+    )
+    assert high[0] == pytest.approx(stats.t.ppf(0.95, 7) * np.sqrt(4 + 0.25), rel=2e-3)
+    assert low[0] == pytest.approx(-high[0], rel=1e-6)
+
+
+@pytest.mark.parametrize("family", ["gamma", "inverse-gaussian", "negative-binomial"])
+def test_new_rows_of_few_fitted_ones_are_held_as_often_as_meant(family):
+    draws = {
+        "gamma": lambda r, x: np.exp(1 + x) * r.gamma(3, 1 / 3, len(x)),
+        "inverse-gaussian": lambda r, x: r.wald(np.exp(0.5 + x), 8.0),
+        "negative-binomial": lambda r, x: r.negative_binomial(3, 3 / (3 + np.exp(1.5 + x))),
+    }
+    r, held = np.random.default_rng(4), []
+    for _ in range(25):
+        x, new = r.uniform(size=8), r.uniform(size=8)
+        link = {} if family == "negative-binomial" else {"link": "log"}
+        fit = jn.fit({"x": x, "y": draws[family](r, x)}, "y given x", family=family, **link)
+        ahead, came = fit.forecast({"x": new}), draws[family](r, new)
+        held += ((came >= ahead["new_lower"]) & (came <= ahead["new_upper"])).tolist()
+    assert np.mean(held) > 0.9  # 95 % meant; the plug-in way holds some 85 %

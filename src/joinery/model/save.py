@@ -298,6 +298,7 @@ def _rebuilt_memory(rows: SavedRows, rank: int) -> ForecastMemory:
         basis=None if rows.basis is None else np.array(rows.basis, dtype=float).reshape(-1, rank),
         left_out=None if rows.left_out is None else np.array(rows.left_out),
         cells={name: tuple(map(tuple, cells)) for name, cells in rows.cells.items()},
+        spreads=tuple(rows.spreads),
     )
     if (kept.basis is None) != (kept.left_out is None) or (
         kept.basis is not None and len(kept.basis) != len(rows.left_out or [])

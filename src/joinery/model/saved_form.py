@@ -227,6 +227,7 @@ class SavedRows(Strict):
     basis: list[list[Number]] | None
     left_out: list[Wide] | None
     cells: dict[str, list[list[str]]]
+    spreads: list[tuple[Positive, Share]]
 
 
 class SavedNote(Strict):

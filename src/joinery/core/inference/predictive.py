@@ -5,7 +5,8 @@ those η alone that have a mean which the family admits."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from scipy import special
@@ -14,7 +15,8 @@ from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
 
 NODES, REACH = 64, 7.5  # points of the average, over so many standard errors to each side
-HALVINGS = 60
+FEW_NODES = 16  # the same where a dispersion is averaged over too
+HALVINGS, WIDENINGS = 60, 40
 Below = Callable[[np.ndarray], np.ndarray]
 
 
@@ -37,6 +39,15 @@ def eta_range(family: Family, link: Link) -> tuple[float, float]:
     return max(low, link.domain[0]), min(high, link.domain[1])
 
 
+@dataclass(frozen=True)
+class Likely:
+    """A value that a dispersion or shape may have: the family, φ over its estimate, the weight."""
+
+    family: Family
+    ratio: float
+    share: float
+
+
 def ends(
     family: Family,
     link: Link,
@@ -46,41 +57,102 @@ def ends(
     *,
     trials: np.ndarray | None,
     spread: np.ndarray,
+    likely: Sequence[Likely] = (),
 ) -> tuple[np.ndarray, np.ndarray]:
     """The ends (m,) that hold a new response with at least ``level``: whole numbers for counts.
 
     Parameters: η (m,) and its standard error; ``trials`` for so many of a total; the dispersion
-    over each new row's weight as ``spread``. NaN where η has no mean that the family admits.
+    over each new row's weight as ``spread``; what that dispersion may be instead, to be averaged
+    over. NaN where η has no mean that the family admits.
     """
     lower, upper = np.full(len(eta), np.nan), np.full(len(eta), np.nan)
     sound = np.flatnonzero(admitted(family, link, eta) & np.isfinite(error) & ~np.isnan(spread))
     if not len(sound):
         return lower, upper
-    mu, shares = _means(family, link, eta[sound], error[sound])
-    size = spread[sound, None]
     m = None if trials is None else trials[sound, None]
+    parts = _averaged(family, link, eta[sound], error[sound], spread[sound], likely)
 
     def below(y: np.ndarray) -> np.ndarray:
+        total = np.zeros(len(y))
         with np.errstate(all="ignore"):
-            return np.asarray(
-                (family.cdf(y[:, None], mu, trials=m, spread=size) * shares).sum(axis=1)
-            )
+            for part in parts:
+                cdf = part.family.cdf(y[:, None], part.mu, trials=m, spread=part.spread)
+                total += np.where(part.shares > 0, cdf * part.shares, 0.0).sum(axis=1)
+        return total
 
     tail = (1 - level) / 2
     quantile = _whole_quantile if family.discrete else _quantile
     for share, out in ((tail, lower), (1 - tail, upper)):
-        with np.errstate(all="ignore"):
-            at = family.quantile(share, mu, trials=m, spread=size)
-        # the average's quantile lies between the least and the greatest of those averaged
-        out[sound] = quantile(below, at.min(axis=1), at.max(axis=1), share)
+        low, high = _bracket(below, parts, m, share)
+        out[sound] = quantile(below, low, high, share)
     return lower, upper
 
 
+@dataclass(frozen=True)
+class _Part:
+    """What is averaged under one family: means, weights and spreads, each (m, points)."""
+
+    family: Family
+    mu: np.ndarray
+    shares: np.ndarray
+    spread: np.ndarray
+
+
+def _averaged(
+    family: Family,
+    link: Link,
+    eta: np.ndarray,
+    error: np.ndarray,
+    spread: np.ndarray,
+    likely: Sequence[Likely],
+) -> list[_Part]:
+    """Everything that is averaged over; the values of a dispersion side by side in one part."""
+    nodes = FEW_NODES if likely else NODES
+    by_family: dict[int, list[_Part]] = {}
+    for one in likely or (Likely(family, 1.0, 1.0),):
+        # what is less sure of the spread is less sure of the mean as well
+        mu, shares = _means(one.family, link, eta, error * np.sqrt(one.ratio), nodes)
+        size = np.broadcast_to((spread * one.ratio)[:, None], mu.shape)
+        by_family.setdefault(id(one.family), []).append(
+            _Part(one.family, mu, shares * one.share, size)
+        )
+    return [
+        _Part(
+            parts[0].family,
+            *(np.hstack([getattr(p, name) for p in parts]) for name in ("mu", "shares", "spread")),
+        )
+        for parts in by_family.values()
+    ]
+
+
+def _bracket(
+    below: Below, parts: Sequence[_Part], trials: np.ndarray | None, share: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """Two values (m,) between which the average's quantile lies, from the extremes averaged."""
+    ends = []
+    for part in (parts[0], parts[len(parts) // 2], parts[-1]):
+        mu = np.column_stack([pick(part.mu, axis=1) for pick in (np.min, np.max)] * 2)
+        size = np.column_stack([pick(part.spread, axis=1) for pick in (np.min, np.max)])
+        with np.errstate(all="ignore"):
+            ends.append(
+                part.family.quantile(share, mu, trials=trials, spread=np.repeat(size, 2, axis=1))
+            )
+    at = np.hstack(ends)
+    low, high = np.nanmin(at, axis=1), np.nanmax(at, axis=1)
+    for _ in range(WIDENINGS):
+        width = np.maximum(high - low, 1e-6 * np.abs(high))
+        above, under = below(low) > share, below(high) < share
+        if not (above | under).any():
+            break
+        low, high = np.where(above, low - width, low), np.where(under, high + width, high)
+    return low, high
+
+
 def _means(
-    family: Family, link: Link, eta: np.ndarray, error: np.ndarray
+    family: Family, link: Link, eta: np.ndarray, error: np.ndarray, count: int
 ) -> tuple[np.ndarray, np.ndarray]:
     """Means (m, nodes) about each η and their weights; an η without a mean has weight zero."""
-    nodes, weights = special.roots_legendre(NODES)
+    nodes, weights = special.roots_legendre(count)
     low, high = eta_range(family, link)
     size = np.maximum(error, 1e-12 * np.maximum(np.abs(eta), 1.0))
     first, last = np.maximum(-REACH, (low - eta) / size), np.minimum(REACH, (high - eta) / size)

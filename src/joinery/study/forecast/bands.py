@@ -134,10 +134,19 @@ def _linked(
         if family.discrete:  # a count that weighs more or less than one has no distribution
             spread = np.where(variance == 1, 1.0, np.nan)
         new_lower, new_upper = predictive.ends(
-            family, link, eta, error, level, trials=trials, spread=spread
+            family, link, eta, error, level, trials=trials, spread=spread, likely=_likely(fit)
         )
     scale = 1.0 if trials is None else trials
     return Bands(mu * scale, mean_lower * scale, mean_upper * scale, new_lower, new_upper)
+
+
+def _likely(fit: Fitted) -> list[predictive.Likely]:
+    """What the dispersion or the shape may be beside its estimate."""
+    if fit.family.shape is None:
+        return [predictive.Likely(fit.family, r, w) for r, w in forecast_memory(fit).spreads]
+    return [
+        predictive.Likely(fit.family.with_shape(k), 1.0, w) for k, w in forecast_memory(fit).spreads
+    ]
 
 
 def trials_of(fit: Fitted, context: Context) -> np.ndarray | None:

@@ -13,6 +13,7 @@ from joinery.data.columns import level_text
 from joinery.notation.evaluate import mean_of
 from joinery.notation.tree import names_in
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
+from joinery.study.forecast.spreads import Spreads, spreads
 from joinery.study.rows.figures import per_row
 
 MOST_KEPT = 5000
@@ -32,6 +33,7 @@ class ForecastMemory:
     basis: np.ndarray | None = None
     left_out: np.ndarray | None = None
     cells: Mapping[str, tuple[tuple[str, ...], ...]] = field(default_factory=dict)
+    spreads: Spreads = ()  # what the dispersion or shape may be: see ``spreads``
 
 
 @once
@@ -58,6 +60,7 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
         largest_leverage=float(np.max(h, initial=0.0)),
         basis=basis,
         left_out=left,
+        spreads=spreads(fit),
         cells=_cells(fit),
     )
 
@@ -107,5 +110,6 @@ def as_plain(memory: ForecastMemory) -> dict[str, Any]:
         "largest_leverage": memory.largest_leverage,
         "basis": None if memory.basis is None else memory.basis.tolist(),
         "left_out": None if memory.left_out is None else memory.left_out.tolist(),
+        "spreads": [list(pair) for pair in memory.spreads],
         "cells": {name: [list(cell) for cell in cells] for name, cells in memory.cells.items()},
     }
