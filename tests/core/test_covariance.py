@@ -7,6 +7,7 @@ import math
 import numpy as np
 import pandas as pd
 import pytest
+from scipy import stats
 
 import joinery as jn
 
@@ -50,7 +51,20 @@ def test_robust_errors_are_whites_and_their_corrections(kind, weights):
     wald = (
         fit.coefficients()["estimate"].to_numpy()[1:] @ np.linalg.inv(V[1:, 1:])
     ) @ fit.coefficients()["estimate"].to_numpy()[1:]
-    assert np.isclose(fit.overall()["f"][0], wald / 2)
+    if kind != "robust":
+        assert np.isclose(fit.overall()["f"][0], wald / 2)
+        return
+    # Hotelling's T² of Pustejovsky & Tipton, each row a cluster, on whole matrices
+    root = np.sqrt(w)[:, None] * X @ bread[:, 1:]
+    values, vectors = np.linalg.eigh(root.T @ root)
+    g = root @ vectors / np.sqrt(values * (1 - h[:, None]))
+    left = np.eye(N) - np.sqrt(w)[:, None] * X @ bread @ (np.sqrt(w)[:, None] * X).T
+    B = np.einsum("is,jt,ij->stij", g, g, left)
+    total = np.einsum("ssij,ttij->", B, B) + np.einsum("stij,tsij->", B, B)
+    eta = 2 * 3 / total
+    assert fit.overall()["f"][0] == pytest.approx(wald * (eta - 1) / (2 * eta))
+    p = stats.f.sf(wald * (eta - 1) / (2 * eta), 2, eta - 1)
+    assert fit.overall()["p"][0] == pytest.approx(p)
 
 
 def test_robust_errors_of_repeats_are_those_of_the_long_table():
@@ -212,3 +226,16 @@ def test_robust_intervals_cover_where_plain_ones_fail():
     assert share[1] > 0.90 > share[0]
     assert share[3] > 0.90
     assert share[2] < 0.6
+
+
+@pytest.mark.parametrize("sentence", ["y given x, z", "y given z, x, h"])
+def test_robust_is_clustered_where_each_row_is_a_cluster(sentence):
+    data = TABLE.assign(row=np.arange(N))
+    both = [
+        jn.fit(data, sentence, weights="w", **o)
+        for o in ({"std_errors": "robust"}, {"std_errors": "clustered", "cluster": "row"})
+    ]
+    for question in ("coefficients", "overall", "anova"):
+        first, second = (getattr(f, question)().frame.select_dtypes("number") for f in both)
+        assert np.allclose(first, second, rtol=1e-9, equal_nan=True)
+    assert first["p"].notna().sum() == sentence.count(",") + 1

@@ -10,6 +10,7 @@ import pytest
 from scipy import optimize, special, stats
 
 import joinery as jn
+from joinery.study.forecast.memory import forecast_memory
 
 rng = np.random.default_rng(3)
 N = 40
@@ -319,11 +320,12 @@ def test_a_new_rows_weight_is_in_its_interval(family, link):
         (np.log(ends["mean_upper"] / ends["mean_lower"]) / 2 / stats.t.ppf(0.9, N - 2))[0],
     )
     r = np.random.default_rng(2)
-    mu = np.exp(r.normal(eta, se, 400_000))
+    mu = np.empty(400_000)
     for i, w in enumerate((1.0, 4.0)):
-        draws = fit._fitted.family.draw(
-            r, mu, trials=None, spread=np.full(len(mu), fit.dispersion / w)
-        )
+        ratios, likely = np.array(forecast_memory(fit._fitted).spreads).T
+        ratio = r.choice(ratios, len(mu), p=likely / likely.sum())
+        mu = np.exp(r.normal(eta, se * np.sqrt(ratio)))
+        draws = fit._fitted.family.draw(r, mu, trials=None, spread=fit.dispersion * ratio / w)
         assert [ends["new_lower"][i], ends["new_upper"][i]] == pytest.approx(
             np.quantile(draws, [0.1, 0.9]), rel=0.01
         )

@@ -316,7 +316,7 @@ class Fit:
 
         >>> import joinery as jn
         >>> fit = jn.fit("sample:hive_scale", "gain_kg given temperature_c", order="day")
-        >>> fit.checks().frame.set_index("check")["verdict"].iloc[4]
+        >>> fit.checks().frame.set_index("check")["verdict"].iloc[5]
         'serious'
         """
         from joinery.study.check.table import checks

@@ -98,8 +98,9 @@ class Joint:
 def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
     """Wald's test that combinations L (r, q) in the basis, ``away`` from claims, are zero.
 
-    Clusters: the approximate Hotelling T² of Pustejovsky & Tipton 2018, (11) to (15); else F(r, n −
-    p)."""
+    Clusters, and rows under "robust": the approximate Hotelling T² of Pustejovsky & Tipton 2018,
+    (11) to (15), which no recoding changes; of too many to keep, F with the smallest degrees of
+    freedom of any coefficient; else F(r, n − p)."""
     r = len(L)
     if not r:
         return Joint(np.nan, 0, np.nan, np.nan, "there is nothing to test")
@@ -125,11 +126,11 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
     if sandwich.kind == "autocorrelated":
         df2 = float(sandwich.cosines or 0) - r + 1
         f = Q * df2 / (df2 + r - 1) / r  # Hotelling's T²
-    elif sandwich.kind != "clustered":
-        df2 = float(np.nanmin(sandwich.degrees(L)))
-        f = Q / r
-    elif sandwich.leverages:
-        eta = min(_hotelling_degrees(K, L) for K in sandwich.leverages)
+    elif sandwich.leverages or len(sandwich.rows):
+        if sandwich.leverages:
+            eta = min(_hotelling_degrees(K, L) for K in sandwich.leverages)
+        else:
+            eta = _rows_hotelling_degrees(sandwich.rows, sandwich.copies, L)
         df2 = eta - r + 1
         f = Q * df2 / (eta * r)
     else:
@@ -326,6 +327,34 @@ def _hotelling_degrees(K: np.ndarray, L: np.ndarray) -> float:
             first = _product(D[s, s], Z[s], Z[s], D[t, t], Z[t], Z[t])
             total += first + _product(D[s, t], Z[s], Z[t], D[t, s], Z[t], Z[s])
     return r * (r + 1) / total if total > 0 else float("nan")
+
+
+def _rows_hotelling_degrees(rows: np.ndarray, copies: np.ndarray, L: np.ndarray) -> float:
+    """η of the same where each row is a cluster of its own, so that K = vvᵀ for a row v of √w·u.
+
+    With g = M·v/√(1 − h), M = Ω^(−½)L, the cells of the matrices above are gₛᵢgₜⱼ(I − H)ᵢⱼ, and the
+    sum over s and t is 2·Σᵢⱼ (I − H)²ᵢⱼ(gᵢ·gⱼ)².
+
+    Parameters: ``rows`` (m, q), ``copies`` (m,) how many equal rows each is, L (r, q)."""
+    h = (rows * rows).sum(axis=1)
+    sound = h < 1 - ALONE
+    rows, copies, h = rows[sound], copies[sound], h[sound]
+    reach = rows @ L.T
+    values, vectors = np.linalg.eigh((reach * copies[:, None]).T @ reach)
+    if not values[0] > 0:
+        return float("nan")
+    g = reach @ (vectors / np.sqrt(values)) / np.sqrt(1 - h)[:, None]
+    (m, q), r = rows.shape, len(L)
+    if q * r * q * r < m * (q + r):  # H∘ggᵀ has the products of the columns of v and g as a root
+        products = (rows[:, :, None] * g[:, None, :]).reshape(m, q * r)
+        between = float((((products * copies[:, None]).T @ products) ** 2).sum())
+    else:
+        between = 0.0
+        for part in np.array_split(np.arange(m), max(m * m // 2_000_000, 1)):
+            cells = (rows[part] @ rows.T) * (g[part] @ g.T)
+            between += float(copies[part] @ (cells * cells) @ copies)
+    same = float(copies @ ((g * g).sum(axis=1) ** 2 * (1 - 2 * h)))
+    return r * (r + 1) / (2 * (between + same))
 
 
 def _product(
