@@ -9,8 +9,10 @@ import numpy as np
 import pandas as pd
 import pytest
 from benchmarks.forecasts import CASES, covered
+from benchmarks.intervals import fitted
 
 import joinery as jn
+from joinery.core.glm.families import FAMILIES
 
 rng = np.random.default_rng(11)
 TABLE = pd.DataFrame(
@@ -340,3 +342,15 @@ def test_new_rows_of_few_fitted_ones_are_held_as_often_as_meant(family):
         ahead, came = fit.forecast({"x": new}), draws[family](r, new)
         held += ((came >= ahead["new_lower"]) & (came <= ahead["new_upper"])).tolist()
     assert np.mean(held) > 0.9  # 95 % meant; the plug-in way holds some 85 %
+
+
+@pytest.mark.parametrize(
+    ("family", "link"), [(f, link) for f in FAMILIES for link in FAMILIES[f].links]
+)
+def test_every_family_and_link_has_both_intervals_about_its_mean(family, link):
+    fit, _ = fitted(family, link, 40, np.random.default_rng(3))
+    frame = fit.forecast({"x": [0.1, 0.5, 0.9], "m": [20] * 3}).frame
+    for kind in ("mean", "new"):
+        ends = frame[[f"{kind}_lower", "fitted", f"{kind}_upper"]].to_numpy()
+        assert (np.diff(ends) > 0).all()
+        assert np.isfinite(ends).all()

@@ -33,7 +33,8 @@ def admitted(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:
 def eta_range(family: Family, link: Link) -> tuple[float, float]:
     """The ends of η between which there is a mean that link and family admit."""
     with np.errstate(all="ignore"):
-        ends = link.eta(np.array(family.mean_range))
+        image = np.sort(link.mu(np.array(link.domain)))
+        ends = link.eta(np.clip(family.mean_range, *image))
     ends = np.where(np.isnan(ends), np.array([-np.inf, np.inf]), ends)
     low, high = float(ends.min()), float(ends.max())
     return max(low, link.domain[0]), min(high, link.domain[1])
