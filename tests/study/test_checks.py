@@ -7,6 +7,7 @@ import pandas as pd
 import pytest
 from benchmarks.alarms import Cell, measured
 from benchmarks.checks import ALTERNATIVES, _plain, shares
+from scipy import stats
 from scipy.special import stdtrit
 
 import joinery as jn
@@ -260,3 +261,14 @@ def test_the_few_remarkable_rows_of_many_are_those_of_all_figures(monkeypatch, h
     assert few == [
         (r.place, r.verdict) for r in rows.remarks(honey.revise(weights="queen_age")._fitted)
     ]
+
+
+def test_many_rows_far_off_are_counted_against_chance():
+    rng = np.random.default_rng(4)
+    e = np.where(rng.random(1000) < 0.1, 3.5, 1.0) * rng.normal(size=1000)
+    fit = jn.fit({"x": rng.normal(size=1000), "y": e}, "y given x")
+    line = fit.checks().frame.set_index("check").filter(like="by chance", axis=0).iloc[0]
+    far = np.abs(fit.rows()["studentized_residual"]) > stats.t.ppf(0.995, 996)
+    assert line["statistic"] == far.sum()
+    assert line["p"] == pytest.approx(stats.binom.sf(far.sum() - 1, 1000, 0.01), rel=1e-6)
+    assert line["verdict"] == "caution"

@@ -7,12 +7,18 @@ from collections.abc import Iterator
 import numpy as np
 
 from joinery.core.inference import diagnostics
+from joinery.core.numeric import distributions as tails
+from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted
-from joinery.study.rows.figures import per_row
+from joinery.study.rows.figures import per_row, studentized_df
 from joinery.study.verdicts import FINE, judged
 
 NORMAL = "Are the residuals normal?"
+FAR_SHARE, FEW = (
+    0.01,
+    200,
+)  # of residuals that chance takes far off; rows below which none is counted
 
 
 def normal(fit: Fitted) -> Iterator[Line]:
@@ -54,6 +60,30 @@ def normal(fit: Fitted) -> Iterator[Line]:
         verdict,
         advice,
         "residuals are not normal",
+    )
+    yield from _far_off(fit)
+
+
+def _far_off(fit: Fitted) -> Iterator[Line]:
+    """How many residuals are middling far off, against the one in a hundred that chance brings."""
+    t, times = _sound(per_row(fit).influence.studentized, per_row(fit).times)
+    rows = int(times.sum())
+    if rows < FEW or (times != 1).any():  # equal rows are far off together
+        return
+    limit = float(tails.t_quantile(1 - FAR_SHARE / 2, studentized_df(fit)))
+    count = int((np.abs(t) > limit).sum())
+    p = 1 - float(tails.binomial_below(count - 1, rows, FAR_SHARE))
+    verdict = judged(p, count / (FAR_SHARE * rows) - 1, small=0.5, large=3.0)
+    advice = "draw('quantiles') shows them; rows of another kind may be mixed in"
+    yield Line(
+        "rows far off",
+        "normal residuals",
+        NORMAL,
+        f"studentized residuals beyond {figure(limit, 3)}, {figure(FAR_SHARE * rows, 2)} by chance",
+        diagnostics.Test(float(count), p),
+        verdict,
+        advice if verdict != FINE else NO_ADVICE,
+        f"{count:,} rows are far off where chance brings {figure(FAR_SHARE * rows, 2)}",
     )
 
 
