@@ -141,6 +141,7 @@ def cells() -> Iterator[Cell]:
         (200, 20),
         (1000, 3),
         (10_000, 3),
+        (100_000, 3),
     ):
         yield Cell(n, p)
     for predictor in ("skewed", "two-valued", "category"):
@@ -155,8 +156,8 @@ def cells() -> Iterator[Cell]:
         "inverse-gaussian",
         "negative-binomial",
     ):
-        for n in (30, 100, 1000):
-            yield Cell(n, 2, family)
+        for n, p in ((30, 2), (100, 2), (1000, 2), (100, 1), (100, 10), (200, 20), (100_000, 3)):
+            yield Cell(n, p, family)
     yield Cell(100, 3, options="weights")
     yield Cell(100, 3, options="repeats")
 
@@ -166,7 +167,7 @@ def main() -> None:
     print("| tables like | rows | predictors | any remark | serious | mean number | most often |")
     print("| --- | ---: | ---: | ---: | ---: | ---: | --- |")
     for cell in cells():
-        many = tables if cell.rows <= 1000 else max(tables // 4, 40)
+        many = tables if cell.rows <= 1000 else max(tables * 2000 // cell.rows, 12)
         some, grave, number, kinds = measured(cell, many)
         most = ", ".join(f"{kind} {100 * k / many:.1f}" for kind, k in kinds.most_common(4))
         print(
