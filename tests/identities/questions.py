@@ -96,8 +96,9 @@ def compare(fit: jn.Fit, case: Case) -> pd.DataFrame:
 
 
 def stepwise(fit: jn.Fit, case: Case) -> pd.DataFrame:
-    frame = jn.stepwise(case.table, case.sentence, criterion="bic", **case.options).steps.frame
-    return frame.drop(columns="tried")
+    by = "p" if fit.bic is None else "bic"
+    trail = jn.stepwise(case.table, case.sentence, criterion=by, moves="drop", **case.options)
+    return trail.steps.frame
 
 
 def claim(fit: jn.Fit, case: Case) -> pd.DataFrame:

@@ -31,7 +31,8 @@ def test_figures(value, text):
 
 @pytest.mark.parametrize(
     ("p", "text"),
-    [(0.04999, "0.050"), (0.24, "0.24"), (0.0123, "0.012"), (0.00012, "0.00012"), (0.00009, "< 0.0001"), (1e-300, "< 0.0001"),
+    [(0.04999, "0.04999"), (0.0504, "0.0504"), (0.05, "0.050"), (0.24, "0.24"), (0.0123, "0.012"), (0.0012, "0.0012"),
+     (0.00099, "< 0.001"), (1e-300, "< 0.001"),
      (0.999, "1.00"), (NAN, "")],
 )  # fmt: skip
 def test_p_values(p, text):
@@ -39,7 +40,7 @@ def test_p_values(p, text):
 
 
 def test_other_words_for_numbers():
-    assert numbers.interval(10.14, -0.04, 1) == "[10.1, 0.0]"
+    assert numbers.interval(10.14, -0.04, 1) == "[10.1, −0.04]"
     assert numbers.column([1.0, 250.0, NAN]) == ["1", "250", ""]
     assert numbers.column([0.5, 12.25, -3.0]) == ["0.50", "12.25", "−3.00"]
     assert (numbers.percent(0.714), numbers.percent(0.999), numbers.percent(0.0001)) == (
@@ -67,7 +68,7 @@ TABLE = Table(
 def test_a_table_is_made_once_and_shown_many_ways(tmp_path):
     text = TABLE.render("text")
     assert "0.333" in text
-    assert "< 0.0001" in text
+    assert "< 0.001" in text
     assert "standard" in text
     assert TABLE.render("markdown").splitlines()[2].startswith("| term | estimate")
     assert r"a\|b" in TABLE.render("markdown")

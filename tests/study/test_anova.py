@@ -1,4 +1,4 @@
-"""ANOVA, nesting, powers and stepwise choice against really fitting the models they speak of."""
+"""ANOVA, nesting, powers choice against really fitting the models they speak of."""
 
 from __future__ import annotations
 
@@ -216,7 +216,7 @@ def test_the_way_out_works_and_the_trail_is_kept():
         jn.compare(fit)
 
 
-# ------------------------------------------------------------------ powers and stepwise
+# ------------------------------------------------------------------ powers
 
 
 def test_powers_have_the_likelihood_of_really_transforming():
@@ -247,71 +247,3 @@ def test_box_cox_finds_the_power_and_its_interval_covers():
     assert 88 <= held <= 100
     with pytest.raises(jn.CallError, match="zero or less in row 3"):
         jn.fit({"x": [1, 2, 3, 4, 5], "y": [1, 3, 2, 0, 4]}, "y given x").box_cox()
-
-
-CANDIDATES = "eggs_a_day given weight_mg, thorax_mm, age_days, attendants, humidity, moon_days"
-
-
-@pytest.mark.parametrize("criterion", ["aic", "bic", "adjusted r2"])
-@pytest.mark.parametrize("moves", ["add", "drop"])
-def test_each_step_is_the_best_of_really_fitting_every_neighbour(criterion, moves):
-    table = jn.sample_data("queens")
-    trail = jn.stepwise(table, CANDIDATES, moves=moves, criterion=criterion)
-    names = CANDIDATES.split(" given ")[1].split(", ")
-
-    def worth(chosen):
-        fit = jn.fit(
-            table, f"eggs_a_day given {', '.join(n for n in names if n in chosen) or 'nothing'}"
-        )
-        return {"aic": fit.aic, "bic": fit.bic}.get(criterion, -(fit.adjusted_r_squared or 0))
-
-    chosen = set() if moves == "add" else set(names)
-    while True:
-        near = [chosen ^ {n} for n in names if (n in chosen) == (moves == "drop")]
-        best = min(near, key=worth, default=chosen)
-        if worth(best) >= worth(chosen):
-            break
-        chosen = best
-    assert trail.final.sentence == f"eggs_a_day given {', '.join(n for n in names if n in chosen)}"
-    steps = trail.steps.frame
-    assert steps["aic"].iloc[-1] == pytest.approx(trail.final.aic)
-    assert steps["bic"].iloc[-1] == pytest.approx(trail.final.bic)
-    assert steps["r_squared"].iloc[-1] == pytest.approx(trail.final.r_squared)
-
-
-def test_categories_and_products_move_whole_and_in_order():
-    strong = TABLE.assign(y=TABLE["y"] + 3 * TABLE["x"] * (TABLE["h"] == "v"))
-    trail = jn.stepwise(strong, SENTENCE, criterion="bic")
-    moved = [t for t in trail.steps["term"] if t]
-    assert {"x", "h"} <= set(moved[: moved.index("x × h")])
-    assert {str(t) for t in trail.final._fitted.design.sentence.terms} >= {"x", "h", "x * h"}
-    kept = jn.stepwise(TABLE, SENTENCE, criterion="p", keep="g * h", moves="drop")
-    assert {"g", "h", "g * h"} <= {str(t) for t in kept.final._fitted.design.sentence.terms}
-    with pytest.raises(jn.CallError, match="is not a term of the sentence"):
-        jn.stepwise(TABLE, SENTENCE, keep="q")
-
-
-def test_stepwise_uses_one_set_of_rows_and_bears_more_candidates_than_rows():
-    gaps = TABLE.assign(x=TABLE["x"].where(TABLE.index > 9))
-    assert (
-        jn.stepwise(gaps, "y given h, x", keep="h", criterion="p", enter=1e-9).final.n_rows
-        == N - 10
-    )
-    rng = np.random.default_rng(1)
-    wide = pd.DataFrame(rng.normal(size=(30, 45))).rename(columns=lambda i: f"c{i}")
-    wide["y"] = 3 * wide["c7"] - 2 * wide["c21"] + rng.normal(0, 0.5, 30)
-    trail = jn.stepwise(wide, "y given all", moves="add", criterion="bic")
-    assert [t for t in trail.steps["term"] if t][:2] == ["c7", "c21"]
-    assert trail.final.residual_df > 0
-    with pytest.raises(jn.CallError, match="nothing can be dropped"):
-        jn.stepwise(wide, "y given all", moves="drop")
-
-
-def test_the_crosscheck_of_noise_shows_what_choosing_costs():
-    rng = np.random.default_rng(5)
-    noise = pd.DataFrame(rng.normal(size=(60, 26))).rename(columns=lambda i: f"c{i}")
-    trail = jn.stepwise(noise, "c0 given all", criterion="aic")
-    unseen, seen = trail.crosscheck
-    assert unseen > 1.1 * seen
-    assert unseen > float(noise["c0"].std()) * 0.95
-    assert "too small" in str(trail)

@@ -111,7 +111,7 @@ def working(words: str) -> Iterator[None]:
 
 def show(table: Table, given: Mapping[str, Any]) -> None:
     """Show a table as the options of a command say: in a form, or written into a file."""
-    from joinery.show import forms
+    from joinery.show import forms, terminal
 
     form, output = given["form"], given["output"]
     errors.one_of("--as", form, FORMS)
@@ -121,7 +121,7 @@ def show(table: Table, given: Mapping[str, Any]) -> None:
     elif form == "csv":
         sys.stdout.write(forms.as_csv(table, given["for_spreadsheets"]))
     elif form == "text":
-        forms.say(forms.grid(table))
+        terminal.say(terminal.grid(table))
     else:
         sys.stdout.write(table.render(form))
         if form == "json":

@@ -13,8 +13,8 @@ from joinery.errors import CallError
 from joinery.model.compare import compare
 from joinery.model.fit import fit, load
 from joinery.model.result import Fit
-from joinery.show import forms
 from joinery.show import short_page as page
+from joinery.show import terminal
 from joinery.show.table import Table
 from joinery.study.look.look import Look, look
 from joinery.study.short_page import short_page
@@ -38,7 +38,7 @@ def walk(folder: str) -> None:
     forecast = _forecast(mended, files)
     _winter(files)
     _hand_over(mended, forecast, files)
-    forms.say(
+    terminal.say(
         f"\nWritten into {place}/: {', '.join(path.name for path in files.written)}",
         "\nTry next:",
         "  joinery look YOUR.csv",
@@ -63,19 +63,19 @@ class _Files:
 
 def _look_fit_and_check(files: _Files) -> Fit:
     _step("1. Look at the table", "joinery look sample:yields --id hive")
-    forms.say(forms.grid(look("sample:yields", id="hive").columns))
+    terminal.say(terminal.grid(look("sample:yields", id="hive").columns))
     files.draw(look("sample:yields", FIRST, id="hive"), "response")
 
     _step("2. Say a model, fit it and read it", f"joinery fit sample:yields '{FIRST}' --id hive")
     first = fit("sample:yields", FIRST, id="hive")
-    forms.say(page.renderable(short_page(first._fitted)))
+    terminal.say(page.renderable(short_page(first._fitted)))
 
     _step("3. Test: what does each term add?", "fit.anova('others')")
-    forms.say(forms.grid(first.anova("others")))
+    terminal.say(terminal.grid(first.anova("others")))
 
     heading = "4. Check it: what the model takes for granted, and which rows stand out"
     _step(heading, "fit.checks(), fit.rows()")
-    forms.say(forms.grid(first.checks()), "", forms.grid(_remarkable(first)))
+    terminal.say(terminal.grid(first.checks()), "", terminal.grid(_remarkable(first)))
     files.draw(first, "checks")
     return first
 
@@ -84,13 +84,13 @@ def _mend(first: Fit, files: _Files) -> Fit:
     heading = "5. Mend it: feeding pays when it rains, altitude bends"
     _step(heading, f"fit = fit.revise(add={ADDED})")
     bent = first.revise(add=ADDED)
-    forms.say(forms.grid(_short(compare(first, bent))), "", forms.grid(_remarkable(bent)))
+    terminal.say(terminal.grid(_short(compare(first, bent))), "", terminal.grid(_remarkable(bent)))
     files.draw(bent, "leverage")
 
     heading = "   One row now decides the curve, so see the model without it"
     _step(heading, f"fit = fit.revise(leave_out={WITHOUT})")
     mended = bent.revise(leave_out=WITHOUT)
-    forms.say(page.renderable(short_page(mended._fitted)))
+    terminal.say(page.renderable(short_page(mended._fitted)))
     files.draw(mended, "line", "altitude", against="altitude_m")
     return mended
 
@@ -98,7 +98,7 @@ def _mend(first: Fit, files: _Files) -> Fit:
 def _forecast(mended: Fit, files: _Files) -> Table:
     _step("6. Forecast the hives that have no honey weighed yet", "fit.forecast()")
     forecast = mended.forecast()
-    forms.say(forms.grid(forecast), "", forms.grid(mended.crosscheck()))
+    terminal.say(terminal.grid(forecast), "", terminal.grid(mended.crosscheck()))
     files.draw(mended, "forecast")
     return forecast
 
@@ -107,12 +107,12 @@ def _winter(files: _Files) -> None:
     heading = "7. Not only numbers: how many colonies came through the winter"
     _step(heading, f"joinery fit sample:winter '{WINTER}'")
     winter = fit("sample:winter", WINTER, id="apiary")
-    forms.say(page.renderable(short_page(winter._fitted)))
+    terminal.say(page.renderable(short_page(winter._fitted)))
     files.draw(winter, "line", "survival", against="stores_kg")
 
     heading = "   Three apiaries were kept back; now their figures have come"
     _step(heading, "fit.forecast('sample:winter_outcome')")
-    forms.say(forms.grid(winter.forecast("sample:winter_outcome")))
+    terminal.say(terminal.grid(winter.forecast("sample:winter_outcome")))
 
 
 def _hand_over(mended: Fit, forecast: Table, files: _Files) -> None:
@@ -120,7 +120,7 @@ def _hand_over(mended: Fit, forecast: Table, files: _Files) -> None:
     files.written.extend((saved, forecast.write(files.folder / "forecast.csv")))
     heading = "8. Hand over: forecast from the saved result alone"
     _step(heading, f"joinery forecast {saved} --at '{AT}'")
-    forms.say(forms.grid(load(saved).forecast(AT)))
+    terminal.say(terminal.grid(load(saved).forecast(AT)))
 
 
 def _short(table: Table) -> Table:
@@ -163,4 +163,4 @@ def _remarkable(fit: Fit) -> Table:
 
 
 def _step(title: str, command: str) -> None:
-    forms.say("", Rule(Text(title, style="bold"), align="left"), Text(command), "")
+    terminal.say("", Rule(Text(title, style="bold"), align="left"), Text(command), "")

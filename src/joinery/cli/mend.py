@@ -32,34 +32,47 @@ def compare(
 @app.command(rich_help_panel=MEND)
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def stepwise(
+    criterion: Annotated[
+        str | None,
+        typer.Option("--criterion", help="by what: aic, bic, 'adjusted r2', p or crosscheck"),
+    ] = None,
     moves: Annotated[
         str, typer.Option("--moves", help="add, drop, or 'add and drop'")
     ] = "add and drop",
-    criterion: Annotated[
-        str, typer.Option("--criterion", help="aic, bic, 'adjusted r2' or p")
-    ] = "aic",
+    limit: Annotated[
+        float, typer.Option("--limit", help="the p below which a term enters and stays")
+    ] = 0.05,
+    leave: Annotated[
+        float | None, typer.Option("--leave", help="another p, above which a term leaves")
+    ] = None,
     keep: Annotated[
         str | None, typer.Option("--keep", help="terms that always stay: 'forage_km2, hive_type'")
     ] = None,
-    enter: Annotated[float, typer.Option("--enter", help="the p below which a term enters")] = 0.05,
-    leave: Annotated[float, typer.Option("--leave", help="the p above which a term leaves")] = 0.10,
+    steps: Annotated[
+        bool, typer.Option("--steps", help="the fits of all steps side by side")
+    ] = False,
+    tried: Annotated[bool, typer.Option("--tried", help="every move that was looked at")] = False,
     **given: Any,
 ) -> None:
     """Choose among the terms of a sentence step by step."""
+    from joinery.model.compare import compare as side_by_side
     from joinery.model.compare import stepwise as choose
 
     rows, options = given_options(**given)
     rules: dict[str, Any] = {
-        "moves": moves,
         "criterion": criterion,
-        "keep": keep or (),
-        "enter": enter,
+        "moves": moves,
+        "limit": limit,
         "leave": leave,
+        "keep": keep or (),
     }
     with working("choosing terms"):
         trail = choose(rows, str(given["model"]), **rules, **options)
-        steps = trail.page
-    show(steps, given)
+        if steps and len(trail.fits) > 1:
+            shown = side_by_side(*trail.fits)
+        else:
+            shown = trail.tried if tried else trail.page
+    show(shown, given)
     if given["save"] is not None:
         tell(f"saved {trail.final.save(given['save'])}")
 

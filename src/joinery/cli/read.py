@@ -44,8 +44,8 @@ def fit(
 
 
 def _show_page(fitted: Fit, given: dict[str, Any]) -> None:
-    from joinery.show import forms
     from joinery.show import short_page as page
+    from joinery.show import terminal
     from joinery.show.files import write_text
     from joinery.study.short_page import short_page
 
@@ -62,7 +62,7 @@ def _show_page(fitted: Fit, given: dict[str, Any]) -> None:
         return
     made = short_page(fitted._fitted, digits)
     if form == "text":
-        forms.say(page.renderable(made))
+        terminal.say(page.renderable(made))
     else:
         sys.stdout.write(page.as_html(made) if form == "html" else page.as_markdown(made))
 

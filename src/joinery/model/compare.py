@@ -48,7 +48,8 @@ def compare(*fits: Fit) -> Table:
 class Trail:
     """How a stepwise choice went.
 
-    ``steps`` is a Table of the moves, ``final`` the Fit it ended in.
+    ``steps`` is a Table of the moves, ``tried`` one of all that were looked at, ``fits`` has the
+    Fit of each step, ``final`` is the one it ended in.
     """
 
     _steps: Steps
@@ -58,26 +59,36 @@ class Trail:
         """The model that the steps ended in, fitted to the same rows."""
         return Fit(self._steps.final)
 
+    @cached_property
+    def fits(self) -> tuple[Fit, ...]:
+        """The model after each step, the start first, all fitted to the same rows."""
+        return tuple(Fit(record) for record in self._steps.fits)
+
     @property
     def steps(self) -> Table:
-        """Each step: what moved, the figures after it, and what was tried."""
+        """A row for each step: what moved, the criterion after it, and the runner-up."""
         return self._steps.table
 
     @property
+    def tried(self) -> Table:
+        """Every move that was looked at, step by step, the best first."""
+        return self._steps.tried
+
+    @property
     def page(self) -> Table:
-        """The steps with the crosscheck of the whole procedure."""
+        """The steps with the crosscheck of the whole choice."""
         return self._steps.page
 
     @property
     def crosscheck(self) -> tuple[float, float]:
-        """The error of the whole procedure on rows not seen, and on its own rows."""
+        """The error of the whole choice on rows not seen, and on its own rows."""
         return self._steps.crosscheck
 
     def __str__(self) -> str:
         return str(self.page)
 
     def __repr__(self) -> str:
-        return f"<Trail of {len(self._steps.moves) - 1} steps to {self.final.sentence!r}>"
+        return f"<Trail of {len(self._steps.path.moves) - 1} steps to {self.final.sentence!r}>"
 
     def _repr_html_(self) -> str:
         return self.page.render("html")
@@ -88,34 +99,42 @@ def stepwise(
     data: Any,
     model: str,
     *,
+    criterion: str | None = None,
     moves: str = "add and drop",
-    criterion: str = "aic",
+    limit: float = 0.05,
+    leave: float | None = None,
     keep: Sequence[str] | str = (),
-    enter: float = 0.05,
-    leave: float = 0.10,
     seed: int | None = 0,
     **options: Any,
 ) -> Trail:
-    """Chooses among the terms of a sentence step by step.
+    """Choose among the terms of a sentence step by step, in any family.
 
-    Parameters: ``data`` and ``model`` as for ``fit``: the sentence is the largest model. ``moves``:
-    ``"drop"`` from it, ``"add"`` from the intercept up, or ``"add and drop"`` from the
-    intercept up. ``criterion``: ``"aic"``, ``"bic"``, ``"adjusted r2"``, or ``"p"`` with
-    ``enter`` and ``leave``. ``keep``: terms that always stay. Other options as ``fit``.
+    Parameters: ``data`` and ``model`` as for ``fit``: the sentence is the largest model.
+    ``criterion``, always said: ``"aic"``, ``"bic"``, ``"adjusted r2"``, ``"p"`` with ``limit``
+    (and ``leave``, where another p shall decide about dropping), or ``"crosscheck"``: the error of
+    each row left out, under other families the mean deviance of rows not seen. ``moves``: ``"add"``
+    and ``"add and drop"`` start from the intercept and ``keep``, the terms that always stay;
+    ``"drop"`` from the whole sentence. ``seed`` deals the folds. Other options as ``fit``.
     Categories and products move whole, products only with their main effects; every model rests
-    on the rows that are complete for the largest. Returns a Trail. Raises CallError for another
-    criterion, a kept term that is not there, or a family but the normal.
-    Source: Draper & Smith 1998, 15; Akaike 1974; Schwarz 1978.
+    on the rows that are complete for the largest. p is by F, or by the fall in deviance.
+    Returns a Trail. Raises CallError for a criterion that is not said or that the family has not,
+    and for a kept term that is not there.
+    Source: Draper & Smith 1998, 15; Akaike 1974; Schwarz 1978; Allen 1974.
 
-    >>> trail = stepwise("sample:queens", "eggs_a_day given weight_mg, age_days, humidity")
-    >>> trail.final.sentence
+    >>> data, model = "sample:queens", "eggs_a_day given weight_mg, age_days, humidity"
+    >>> stepwise(data, model, criterion="bic").final.sentence
     'eggs_a_day given weight_mg, age_days'
     """
-    one_of("moves", moves, tuple(MOVES))
-    one_of("criterion", criterion, CRITERIA)
-    for name, value in (("enter", enter), ("leave", leave)):
-        if not 0 < value < 1:
+    if criterion is None:
+        raise CallError(
+            f"say by what terms are chosen: criterion= is one of {', '.join(map(repr, CRITERIA))}",
+            argument="criterion",
+        )
+    for name, value in (("limit", limit), ("leave", leave)):
+        if value is not None and not 0 < value < 1:
             raise CallError(f"{name}={value!r} is no probability between 0 and 1", argument=name)
+    choice = study.Choice(moves, criterion, limit, leave, seed)
+    one_of("moves", moves, tuple(MOVES))
+    one_of("criterion", criterion, tuple(CRITERIA))
     largest = fit(data, model, **options)._fitted
-    rules = study.Rules(moves, criterion, enter, leave, seed)
-    return Trail(study.stepwise(largest, rules, terms_of(keep or None)))
+    return Trail(study.stepwise(largest, choice, terms_of(keep or None)))

@@ -2,129 +2,21 @@
 
 from __future__ import annotations
 
-import io
 import json
 import math
-import shutil
-import sys
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import jinja2
-from rich.console import Console, Group, RenderableType
-from rich.table import Table as Grid
-from rich.text import Text
 
 from joinery.show.marks import printable, visible
 from joinery.show.numbers import plain_cells
 from joinery.show.palette import INK, SLATE
+from joinery.show.people import for_people
+from joinery.show.terminal import grid, plain
 
 if TYPE_CHECKING:
     from joinery.show.table import Table
-
-NARROWEST = 60
-
-
-def width() -> int:
-    """The width to write for: the terminal's, 80 where there is none."""
-    return max(NARROWEST, min(shutil.get_terminal_size((80, 24)).columns, 120))
-
-
-def plain(renderable: RenderableType, columns: int | None = None) -> str:
-    """Text without colour, for `print` and for pipes."""
-    out = io.StringIO()
-    console = Console(
-        file=out, width=columns or width(), no_color=True, force_terminal=False, highlight=False
-    )
-    console.print(renderable)
-    return "\n".join(line.rstrip() for line in out.getvalue().splitlines())
-
-
-def say(*renderables: RenderableType) -> None:
-    """Print to standard output: in colour on a terminal, plain to a file or a pipe."""
-    for renderable in renderables:
-        if sys.stdout.isatty():
-            Console(highlight=False, markup=False, width=width()).print(renderable)
-        else:
-            sys.stdout.write(plain(renderable) + "\n")
-
-
-def grid(table: Table, columns: int | None = None) -> RenderableType:
-    """A Table for a terminal of so many columns: laid in several strips where it is wider."""
-    room = columns or width()
-    shown = min(len(table), table.most_rows)
-    pieces = [_Piece(table, name, shown) for name in table.columns]
-    label = _Label(table, shown) if table.index is not None else pieces.pop(0) if pieces else None
-    title = visible(table.title)
-    parts: list[RenderableType] = [Text(title, style="bold")] if title else []
-    for place, strip in enumerate(_strips(label, pieces, room)):
-        parts += [Text("")] if place else []
-        parts.append(_strip([*([label] if label else []), *strip]))
-    if shown < len(table):
-        parts.append(
-            Text(f"{shown} of {len(table):,} rows shown; write the table to a file to have all")
-        )
-    parts += [Text(visible(note)) for note in table.notes]
-    return Group(*parts)
-
-
-class _Piece:
-    """One column ready to be laid out: heading lines, cells, and the room it takes."""
-
-    def __init__(self, table: Table, name: str, shown: int) -> None:
-        self.words = table.is_text(name)
-        self.cells = [visible(cell) for cell in table.cells(name)[:shown]]
-        self.set_heading(visible(table.heading(name)))
-
-    def set_heading(self, heading: str) -> None:
-        longest = max([len(c) for c in self.cells], default=0)
-        self.heading = (
-            heading if self.words or len(heading) <= longest else "\n".join(heading.split())
-        )
-        self.room = min(
-            max([longest, *map(len, self.heading.split("\n"))]), 44 if self.words else 99
-        )
-
-
-class _Label(_Piece):
-    """The row labels as a first column."""
-
-    def __init__(self, table: Table, shown: int) -> None:
-        assert table.index is not None
-        self.words = True
-        self.cells = [visible(str(label)) for label in list(table.index)[:shown]]
-        self.set_heading(visible(table.index_name))
-
-
-def _strips(label: _Piece | None, pieces: list[_Piece], room: int) -> list[list[_Piece]]:
-    strips: list[list[_Piece]] = [[]]
-    used = start = (label.room + 2) if label else 0
-    for piece in pieces:
-        if strips[-1] and used + piece.room + 2 > room:
-            strips.append([])
-            used = start
-        strips[-1].append(piece)
-        used += piece.room + 2
-    return strips
-
-
-def _strip(pieces: list[_Piece]) -> Grid:
-    out = Grid(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False)
-    for piece in pieces:
-        out.add_column(
-            Text(piece.heading),
-            justify="left" if piece.words else "right",
-            no_wrap=not piece.words,
-            min_width=min(piece.room, 12) if piece.words else piece.room,
-            overflow="fold",
-        )
-    rows = list(zip(*(p.cells for p in pieces)))
-    if len(pieces) > 1 and all(p.words for p in pieces):
-        # a strip of remarks alone: rows without any are left out
-        rows = [row for row in rows if any(row[1:])]
-    for row in rows:
-        out.add_row(*map(Text, row))
-    return out
 
 
 def as_text(table: Table) -> str:
@@ -152,6 +44,7 @@ def _no_formula(cell: Any) -> Any:
 
 
 def _rows(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
+    table = for_people(table)
     heads = [visible(table.heading(c)) for c in table.columns]
     columns = [[visible(cell) for cell in table.cells(c)] for c in table.columns]
     words = [table.is_text(c) for c in table.columns]
@@ -179,7 +72,9 @@ def as_markdown(table: Table) -> str:
     title = [f"**{markdown_text(table.title)}**", ""] if table.title else []
     notes = ["", *(f"*{markdown_text(note)}*" for note in table.notes)] if table.notes else []
     rule = "| " + " | ".join("---" if w else "---:" for w in words) + " |"
-    return "\n".join([*title, line(heads), rule, *map(line, rows), *notes]) + "\n"
+    legend = [f"- {markdown_text(words)}" for words in for_people(table).layout.legend]
+    legend += [""] * bool(legend)
+    return "\n".join([*title, *legend, line(heads), rule, *map(line, rows), *notes]) + "\n"
 
 
 _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(
@@ -199,6 +94,9 @@ text-align:{{ 'left' if words else 'right' }};padding:2px 10px 2px 0
 <tr>{% for cell, w in row %}<td style="{{ style(w) }}">{{ cell }}</td>{% endfor %}</tr>
 {% endfor %}
 </tbody></table>
+{% for line in legend %}
+<p style="margin:2px 0">{{ line }}</p>
+{% endfor %}
 {% for note in notes %}
 <p style="color:{{ slate }};margin:2px 0">{{ note }}</p>
 {% endfor %}
@@ -215,6 +113,7 @@ def as_html(table: Table) -> str:
         title=visible(table.title),
         heads=list(zip(heads, words)),
         rows=[list(zip(row, words)) for row in rows],
+        legend=[visible(line) for line in for_people(table).layout.legend],
         notes=[visible(note) for note in table.notes],
     )
 
@@ -251,7 +150,7 @@ def as_latex(table: Table) -> str:
     lines.insert(1, r"\hline")
     head = [f"% {visible(table.title)}"] if table.title else []
     align = "".join("l" if w else "r" for w in words)
-    notes = [f"% {visible(note)}" for note in table.notes]
+    notes = [f"% {visible(n)}" for n in (*for_people(table).layout.legend, *table.notes)]
     return (
         "\n".join([*head, rf"\begin{{tabular}}{{{align}}}", *lines, r"\end{tabular}", *notes])
         + "\n"

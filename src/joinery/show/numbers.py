@@ -82,16 +82,21 @@ def column(values: Sequence[Any], digits: int = DIGITS) -> list[str]:
 
 
 def p_value(p: Any) -> str:
-    """A p-value to two significant digits, ``< 0.0001`` below that."""
+    """A p-value to two significant digits, ``< 0.001`` below that.
+
+    One that would round onto 0.05 gets the digits that tell it from that."""
     if p is None or math.isnan(p):
         return ""
-    if p < 0.0001:
-        return "< 0.0001"
-    return fixed(p, max(1 - math.floor(math.log10(p)), 2)) if p < 0.995 else fixed(p, 2)
+    if p < 0.001:
+        return "< 0.001"
+    decimals = max(1 - math.floor(math.log10(p)), 2) if p < 0.995 else 2
+    while decimals < 12 and p != 0.05 and float(fixed(p, decimals)) == 0.05:
+        decimals += 1
+    return fixed(p, decimals)
 
 
 def p_phrase(p: float) -> str:
-    """A p-value inside a sentence: ``p = 0.013``, ``p < 0.0001``."""
+    """A p-value inside a sentence: ``p = 0.013``, ``p < 0.001``."""
     text = p_value(p)
     return f"p {text}" if text.startswith("<") else f"p = {text}"
 
@@ -100,7 +105,15 @@ def interval(lower: float, upper: float, decimals: int | None) -> str:
     """An interval: ``[10.1, 14.5]``, with decimals as ``to_decimals`` takes them."""
     if any(v is None or math.isnan(v) for v in (lower, upper)):
         return ""
-    return f"[{to_decimals(lower, decimals)}, {to_decimals(upper, decimals)}]"
+    return f"[{interval_end(lower, decimals)}, {interval_end(upper, decimals)}]"
+
+
+def interval_end(end: float, decimals: int | None) -> str:
+    """An end of an interval; one that would round onto zero gets the digit that decides it."""
+    text = to_decimals(end, decimals)
+    if end and math.isfinite(end) and not any(c in "123456789" for c in text):
+        return figure(end, 1)
+    return text
 
 
 def with_error(value: float, error: float, digits: int | None = None) -> int | None:

@@ -13,11 +13,15 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from joinery.show.forms import markdown_text, plain, width
+from joinery.show.forms import markdown_text
 from joinery.show.marks import printable, visible
 from joinery.show.numbers import figure, level_words
 from joinery.show.palette import AMBER, INK, RUST, SLATE
+from joinery.show.table import Table
+from joinery.show.terminal import grid as table_grid
+from joinery.show.terminal import plain, width
 
+NARROW = 50  # columns below which remarks stand one under the other
 BAR_CELLS = 17
 BAR_NOTE = "intervals in standard units: sd of the response per sd of the term"
 # in the terminal text keeps the terminal's own colours, whatever its ground; red is the one that is
@@ -104,7 +108,8 @@ def renderable(page: Page, columns: int | None = None) -> RenderableType:
     page, room = _visible(page), columns or width()
     parts: list[RenderableType] = [Text(page.sentence, style="bold"), Text(page.under), Text("")]
     if page.cautions:
-        parts += [Text("Before you read on", style="bold"), Padding(_cautions(page), (0, 0, 1, 2))]
+        cautions = _cautions(page, room)
+        parts += [Text("Before you read on", style="bold"), Padding(cautions, (0, 0, 1, 2))]
     parts.append(Text("In short", style="bold"))
     parts.append(Padding(Text(" ".join(page.in_short)), (0, 0, 1, 2)))
     parts += [_effects(page, room), Text("")]
@@ -112,7 +117,14 @@ def renderable(page: Page, columns: int | None = None) -> RenderableType:
     return Group(*parts)
 
 
-def _cautions(page: Page) -> Grid:
+def _cautions(page: Page, room: int) -> RenderableType:
+    if room < NARROW:
+        return Group(
+            *(
+                Text.assemble((c.verdict, VERDICT_STYLE[c.verdict]), f" {c.words} ({c.call})")
+                for c in page.cautions
+            )
+        )
     grid = Grid(box=None, show_header=False, padding=(0, 2, 0, 0), pad_edge=False)
     grid.add_column(no_wrap=True)
     grid.add_column(ratio=1)
@@ -136,6 +148,8 @@ def _effects(page: Page, room: int) -> RenderableType:
         max([len(head), *(len(getattr(e, name)) for e in page.effects)]) + 2
         for name, head in heads.items()
     )
+    if taken > room:
+        return table_grid(_as_table(page, interval), room)
     beside = bool(scale) and room - taken - 2 >= BAR_CELLS
     grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False)
     grid.add_column(Text("Coefficients", style="bold"), overflow="fold")
@@ -161,6 +175,17 @@ def _effects(page: Page, room: int) -> RenderableType:
     return Group(grid, note) if beside else Group(grid, Text(""), _bars_below(page, scale, room))
 
 
+def _as_table(page: Page, interval: str) -> Table:
+    """The coefficients as a Table, for terminals that hold a few columns at a time."""
+    names = ("term", "estimate", "interval", "standard_error", "p")
+    return Table(
+        {name: [getattr(e, name) for e in page.effects] for name in names},
+        title="Coefficients",
+        kinds=dict.fromkeys(names[1:], "cell"),
+        headings={"interval": interval},
+    )
+
+
 def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
     """The bars as a strip of their own, for terminals too narrow to hold both."""
     drawn = [e for e in page.effects if all(map(math.isfinite, e.bar))]
@@ -184,7 +209,7 @@ def _scale_line(scale: float, cells: int) -> str:
 
 
 def wrapped_equation(text: str, room: int) -> str:
-    """An equation broken before its signs only, so that no term is torn."""
+    """An equation broken before its signs only, so that no term is torn where it has room."""
     lines, line = [], ""
     for piece in re.split(r"(?= [+−] )", text):
         if line and len(line) + len(piece) > room:

@@ -17,6 +17,7 @@ from joinery.errors import CallError, one_of
 from joinery.show import numbers
 from joinery.show.files import suffix_of, write_text, write_whole
 from joinery.show.marks import visible
+from joinery.show.people import Layout
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -54,7 +55,8 @@ class Table:
     where they have labels. ``kinds`` says how a column is shown where its name does not: ``figure``
     (same decimals down the column), ``own`` (each by its own size), ``value`` (so, no zeros added),
     ``error`` (decimals by the row's ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``,
-    ``text``. ``headings`` gives words for people."""
+    ``text``, ``cell`` (made up already). ``headings`` gives words for people, ``layout`` says how
+    they see it."""
 
     columns: Mapping[str, Sequence[Any] | np.ndarray]
     title: str = ""
@@ -65,6 +67,7 @@ class Table:
     headings: Mapping[str, str] = field(default_factory=dict)
     digits: int | None = None
     most_rows: int = 200
+    layout: Layout = field(default_factory=Layout)
 
     @cached_property
     def frame(self) -> pd.DataFrame:
@@ -163,18 +166,19 @@ class Table:
     def is_text(self, column: str) -> bool:
         """Whether a column holds words."""
         values = self.columns[column]
-        return self.kinds.get(column) == "text" or any(isinstance(v, str) for v in values)
+        kind = self.kinds.get(column)
+        return kind == "text" or (kind != "cell" and any(isinstance(v, str) for v in values))
 
     def cells(self, column: str) -> list[str]:
         """A column as people read it."""
         values = list(numbers.plain_cells(self.columns[column]))
         digits = self.digits or numbers.DIGITS
         kind = self.kinds.get(column, _KINDS.get(column, "figure"))
-        if self.is_text(column):
+        if kind == "cell" or self.is_text(column):
             return ["" if v is None else str(v) for v in values]
         as_numbers = [math.nan if v is None else float(v) for v in values]
         if kind == "error":
-            return self._by_error(as_numbers)
+            return self._by_error(column, as_numbers)
         shower = _SHOWERS.get(kind)
         return (
             [shower(v, digits) for v in as_numbers]
@@ -182,12 +186,13 @@ class Table:
             else numbers.column(as_numbers, digits)
         )
 
-    def _by_error(self, values: list[float]) -> list[str]:
+    def _by_error(self, column: str, values: list[float]) -> list[str]:
         errors = [float(v) for v in self.columns["standard_error"]]
+        show = numbers.interval_end if column in ("lower", "upper") else numbers.to_decimals
         out = []
         for value, error in zip(values, errors):
             decimals = numbers.with_error(error if self.digits else value, error, self.digits)
-            out.append(numbers.to_decimals(value, decimals))
+            out.append(show(value, decimals))
         return out
 
 

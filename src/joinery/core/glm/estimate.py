@@ -180,8 +180,7 @@ def _iterated(
         math.sqrt(known) if known is not None else math.sqrt(fit.pearson / df) if df > 0 else None
     )
     law = not family.quasi or known == 1.0
-    likely, likelihood = _likelihood(rows, fit, known) if law else (None, None)
-    extra = int(known is None and law) + int(math.isfinite(fit.family.shape or math.inf))
+    likely, likelihood, parameters = likelihood_and_parameters(rows, fit, known, law=law)
     null = _null_deviance(rows, fit, n)
     return Estimate(
         solution=fit.solution,
@@ -194,7 +193,7 @@ def _iterated(
         known=known is not None,
         law=law,
         log_likelihood=likelihood,
-        parameters=fit.solution.rank + extra,
+        parameters=parameters,
         likely_dispersion=likely,
         overall_drop=_overall_drop(rows, fit, n, objective, null, likelihood),
         iterations=fit.iterations,
@@ -203,6 +202,18 @@ def _iterated(
         running=fit.running,
         penalty=penalty,
     )
+
+
+def likelihood_and_parameters(
+    rows: LikelihoodSource, fit: Iterated, known: float | None, *, law: bool
+) -> tuple[float | None, float | None, int]:
+    """Return the likeliest dispersion, the log likelihood there, and how many were estimated.
+
+    One for each coefficient, one more for an estimated dispersion or shape. ``law``: whether
+    responses have a distribution."""
+    extra = int(known is None and law) + int(math.isfinite(fit.family.shape or math.inf))
+    likely, likelihood = _likelihood(rows, fit, known) if law else (None, None)
+    return likely, likelihood, fit.solution.rank + extra
 
 
 def _likelihood(

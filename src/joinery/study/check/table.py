@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from joinery.show.people import Layout
 from joinery.show.table import Table
-from joinery.study.check.check import Line
+from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.check.normal import normal
 from joinery.study.check.order import order
 from joinery.study.check.overlap import overlap
@@ -38,6 +39,7 @@ def checks(fit: Fitted) -> Table:
             *_note_on_order(fit),
         ),
         kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"},
+        layout=Layout(grouped=True, under="advice", silent=NO_ADVICE),
     )
 
 

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery.errors import JoineryWarning
+from joinery.show.people import Layout
 from joinery.show.table import Table
 from joinery.study.compare.likelihood_ratio import Nested
 from joinery.study.compare.nested import differing, nested_test
@@ -24,7 +25,7 @@ HEADINGS = {
     "residual_sd": "residual SD",
 }
 TESTED = ("against", "test", "statistic", "df", "p")
-HEAD = (*FIGURES, "deviance", "residual_df", "crosscheck_error", *TESTED)
+HEAD = (*FIGURES, "deviance", "deviance_explained", "residual_df", "crosscheck_error", *TESTED)
 HEADINGS |= {"aic": "AIC", "bic": "BIC", "crosscheck_error": "crosscheck error"}
 
 
@@ -47,12 +48,14 @@ def compare(fits: Sequence[Fitted]) -> Table:
     for name in dict.fromkeys(name for row in rows for name in row):
         if name not in order and "(standard error)" not in name:
             order += [name, f"{name} (standard error)"]
+    terms = [name for name in order if f"{name} (standard error)" in order]
     scales = len({str(f.design.sentence.response) for f in fits}) > 1
     if scales:
         notes.append(
             "residual SD, AIC, BIC and crosscheck error cannot be compared between different "
             "responses"
         )
+    notes.append("beside coefficients, in parentheses: standard errors")
     kinds = dict.fromkeys(order, "own") | {
         "sentence": "text",
         "test": "text",
@@ -65,14 +68,24 @@ def compare(fits: Sequence[Fitted]) -> Table:
         title="Fits side by side",
         notes=tuple(dict.fromkeys(notes)),
         kinds=kinds,
-        headings=HEADINGS,
+        headings=HEADINGS | {name: name for name in terms},
+        layout=Layout(
+            turned="fit",
+            listed="sentence",
+            joined={name: (f"{name} (standard error)",) for name in terms},
+        ),
     )
 
 
 def _figures(fit: Fitted) -> dict[str, Any]:
     """The figures of a fit that stand in the comparison; NaN where one has no meaning."""
-    names = FIGURES if fit.estimate.linear else ("n_rows", "deviance", "residual_df", "aic", "bic")
-    figures = {name: getattr(fit.estimate if name == "deviance" else fit, name) for name in names}
+    names = FIGURES if fit.estimate.linear else ("n_rows", "residual_df", "aic", "bic")
+    figures = {name: getattr(fit, name) for name in names}
+    if not fit.estimate.linear:
+        e = fit.estimate
+        figures |= {"deviance": e.deviance}
+        if e.null_deviance > 0:
+            figures["deviance_explained"] = 1 - e.deviance / e.null_deviance
     figures["crosscheck_error"] = left_out_error(fit)
     return {name: np.nan if value is None else value for name, value in figures.items()}
 

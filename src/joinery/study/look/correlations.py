@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference import correlation
+from joinery.show.people import Layout
 from joinery.show.table import Table
 
 LEVEL = 0.95
@@ -52,6 +53,13 @@ def correlation_table(
         | dict.fromkeys(first, "text"),
         headings={"pearson": "Pearson r", "spearman": "Spearman r", "spearman_p": "Spearman p"},
         most_rows=12,
+        layout=Layout(
+            keys=len(first),
+            joined={
+                "pearson": ("lower", "upper"),
+                "spearman": ("spearman_lower", "spearman_upper"),
+            },
+        ),
     )
 
 

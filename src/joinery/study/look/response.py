@@ -21,6 +21,7 @@ from joinery.errors import EmptyTableError
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.tree import Sentence, names_in
 from joinery.show.numbers import count, value
+from joinery.show.people import Layout
 from joinery.show.table import Table
 from joinery.study.look.correlations import LEVEL, correlation_table
 
@@ -178,6 +179,7 @@ class ResponseLook:
             {name: [row[name] for row in groups] for name in names},
             title=f"{self.sentence.response} across each term",
             notes=() if notes is None else (notes,),
+            layout=Layout(keys=2, grouped=True),
             kinds={
                 "term": "text",
                 "group": "text",

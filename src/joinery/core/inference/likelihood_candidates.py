@@ -1,0 +1,174 @@
+"""Candidate models of any family, each estimated anew on some columns of the largest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from joinery.core.glm.estimate import Dispersion, likelihood_and_parameters
+from joinery.core.glm.families import Family
+from joinery.core.glm.irls import log_likelihood, reweighted
+from joinery.core.glm.iteration import Iterated
+from joinery.core.glm.links import Link
+from joinery.core.glm.rows import (
+    ArrayRows,
+    LikelihoodRows,
+    WorkingBlocks,
+    inside,
+    unit_deviance,
+    working_state,
+)
+from joinery.core.inference.stepwise import Model
+from joinery.core.numeric import distributions as tails
+from joinery.errors import NoConvergenceError
+
+NONE = float("inf")
+
+
+@dataclass(frozen=True)
+class LikelihoodCandidates:
+    """The rows with all columns, the groups of columns, which others each group needs, and n.
+
+    ``fold`` (m,) deals the rows out where models are judged on rows not seen."""
+
+    rows: LikelihoodRows
+    groups: tuple[np.ndarray, ...]
+    needs: tuple[frozenset[int], ...]
+    n: int
+    family: Family
+    link: Link
+    intercept: bool
+    dispersion: Dispersion
+    criterion: str
+    fold: np.ndarray
+    _models: dict[frozenset[int], Model] = field(default_factory=dict, repr=False)
+
+    def model(self, chosen: frozenset[int]) -> Model:
+        if chosen not in self._models:
+            self._models[chosen] = self._estimated(chosen)
+        return self._models[chosen]
+
+    def near(
+        self, now: Model, kept: frozenset[int], *, add: bool, drop: bool
+    ) -> Iterator[tuple[bool, int, Model]]:
+        for g in sorted(now.chosen - kept) if drop else ():
+            if not any(g in self.needs[other] for other in now.chosen):
+                yield False, g, self.model(now.chosen - {g})
+        for g in range(len(self.groups)) if add else ():
+            if g not in now.chosen and len(self.groups[g]) and self.needs[g] <= now.chosen:
+                model = self.model(now.chosen | {g})
+                if model.rank == now.rank + len(self.groups[g]):
+                    yield True, g, model
+
+    def p(self, small: Model, large: Model) -> float:
+        """χ² of the fall in deviance where φ is known, else its F; 2Δ log likelihood with a shape.
+
+        A model that has no estimate is neither entered nor kept."""
+        drop, df = small.misfit - large.misfit, large.rank - small.rank
+        if df < 1 or not np.isfinite(drop):
+            return 1.0
+        known = self._known
+        if known is not None:
+            return float(tails.chi2_upper(max(drop, 0.0) / known, df))
+        left = self.n - large.rank
+        if left < 1 or not large.dispersion > 0:
+            return 1.0
+        return float(tails.f_upper(max(drop, 0.0) / df / large.dispersion, df, left))
+
+    def without(self, left_out: np.ndarray) -> LikelihoodCandidates:
+        """The same candidates on the other rows."""
+        rows = taken(self.rows, ~left_out)
+        n = int(rows.times.sum())
+        return replace(self, rows=rows, n=n, fold=self.fold[~left_out], _models={})
+
+    def unseen_misfit(self, chosen: frozenset[int], held: np.ndarray) -> float:
+        """How far a model of the other rows misses those ``held`` (m,): a sum over them."""
+        columns = self._columns(chosen)
+        fit = self._fit(taken(self.rows, ~held), columns)
+        if fit is None:
+            return NONE
+        return self._misfit(fit, _of_columns(taken(self.rows, held), columns))
+
+    @property
+    def _known(self) -> float | None:
+        if self.dispersion is None and self.family.known_dispersion:
+            return 1.0
+        return self.dispersion if isinstance(self.dispersion, float) else None
+
+    def _columns(self, chosen: frozenset[int]) -> np.ndarray:
+        return np.concatenate([np.empty(0, int), *(self.groups[g] for g in sorted(chosen))])
+
+    def _fit(self, rows: LikelihoodRows, columns: np.ndarray) -> Iterated | None:
+        """The estimate on some rows and columns; None where no means are the likeliest."""
+        n = int(rows.times.sum())
+        try:
+            fit = reweighted(
+                ArrayRows(_of_columns(rows, columns)),
+                self.family,
+                self.link,
+                intercept=self.intercept,
+                n=n,
+                dispersion=self._known,
+            )
+        except NoConvergenceError:
+            return None
+        # where coefficients grow without end the deviance still has its limit
+        return fit if fit.converged or fit.running else None
+
+    def _misfit(self, fit: Iterated, rows: LikelihoodRows) -> float:
+        if not len(rows.y):
+            return 0.0
+        if fit.family.shape is not None:
+            return -2 * log_likelihood(ArrayRows(rows), fit)
+        working = WorkingBlocks(ArrayRows(rows), fit.family, self.link, fit.solution.fitted)
+        state = working_state(working, rows)
+        if not inside(fit.family, self.link, state):
+            return NONE
+        return float(rows.evidence @ unit_deviance(fit.family, rows.y, state))
+
+    def _estimated(self, chosen: frozenset[int]) -> Model:
+        columns = self._columns(chosen)
+        fit = self._fit(self.rows, columns)
+        if fit is None:
+            return Model(chosen, len(columns) + self.intercept, NONE, NONE)
+        rank = fit.solution.rank
+        rows = ArrayRows(_of_columns(self.rows, columns))
+        misfit = fit.deviance
+        if fit.family.shape is not None:
+            misfit = -2 * log_likelihood(rows, fit)
+        phi = fit.pearson / (self.n - rank) if self.n > rank else float("nan")
+        return Model(chosen, rank, misfit, self._figure(chosen, fit, rows), phi)
+
+    def _figure(self, chosen: frozenset[int], fit: Iterated, rows: ArrayRows) -> float:
+        if self.criterion == "p":
+            return float("nan")
+        if self.criterion == "crosscheck":
+            folds = np.unique(self.fold)
+            return sum(self.unseen_misfit(chosen, self.fold == f) for f in folds) / self.n
+        _, likelihood, parameters = likelihood_and_parameters(rows, fit, self._known, law=True)
+        if likelihood is None:
+            return NONE
+        weight = 2.0 if self.criterion == "aic" else float(np.log(self.n))
+        return weight * parameters - 2 * likelihood
+
+
+def taken(rows: LikelihoodRows, chosen: np.ndarray) -> LikelihoodRows:
+    """Some of the rows."""
+
+    def some(values: np.ndarray | None) -> np.ndarray | None:
+        return None if values is None else values[chosen]
+
+    return LikelihoodRows(
+        rows.X[chosen],
+        rows.y[chosen],
+        rows.weights[chosen],
+        some(rows.trials),
+        some(rows.offset),
+        some(rows.repeats),
+    )
+
+
+def _of_columns(rows: LikelihoodRows, columns: np.ndarray) -> LikelihoodRows:
+    return replace(rows, X=np.asfortranarray(rows.X[:, columns]))

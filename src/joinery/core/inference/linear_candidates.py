@@ -1,0 +1,172 @@
+"""Candidate models of least squares, from one triangular factor of the largest."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from joinery.core.inference.stepwise import Model
+from joinery.core.numeric import distributions as tails
+from joinery.core.numeric.triangular import triangle
+
+DEPENDENT = 1e-9
+
+
+@dataclass(frozen=True)
+class WeightedRows:
+    """Rows [1, columns | y] times √w, one of each (m, q + 2), and how often each stands (m,)."""
+
+    A: np.ndarray
+    times: np.ndarray
+
+    def without(self, left_out: np.ndarray) -> WeightedRows:
+        return WeightedRows(self.A[~left_out], self.times[~left_out])
+
+    def left_out_error(self, columns: np.ndarray) -> float:
+        """The root mean square error of each row forecast without it: e/(1 − h) (Allen 1974)."""
+        X = self.A[:, columns]
+        T = triangle(np.column_stack([X, self.A[:, -1]]) * np.sqrt(self.times)[:, None])
+        k = len(columns)
+        if np.any(np.abs(np.diag(T)[:k]) <= DEPENDENT * np.sqrt((T[:, :k] ** 2).sum(axis=0))):
+            return float("inf")
+        U = np.linalg.solve(T[:k, :k].T, X.T).T
+        with np.errstate(all="ignore"):
+            miss = (self.A[:, -1] - U @ T[:k, k]) / (1 - (U * U).sum(axis=1)) / self.A[:, 0]
+        sound = np.isfinite(miss)
+        if not sound.any():
+            return float("inf")
+        return float(np.sqrt(np.average(miss[sound] ** 2, weights=self.times[sound])))
+
+
+@dataclass(frozen=True)
+class LinearCandidates:
+    """The factor R (q, q) of [columns | y], its groups of columns, which others each needs, n.
+
+    ``constant`` is 1 when the columns were centred: the intercept counts as a coefficient.
+    ``log_scale`` is what 2·log likelihood has beside the residual sum of squares: weights, and the
+    unit of the response. ``known`` is a dispersion known beforehand, in that unit. ``rows`` are
+    there where each is to be left out in turn."""
+
+    R: np.ndarray
+    groups: tuple[np.ndarray, ...]
+    needs: tuple[frozenset[int], ...]
+    n: int
+    constant: int
+    criterion: str
+    log_scale: float = 0.0
+    known: float | None = None
+    rows: WeightedRows | None = None
+
+    def model(self, chosen: frozenset[int]) -> Model:
+        rss, rank = self._rss(sorted(chosen))
+        return self._measured(chosen, rss, rank + self.constant)
+
+    def near(
+        self, now: Model, kept: frozenset[int], *, add: bool, drop: bool
+    ) -> Iterator[tuple[bool, int, Model]]:
+        if drop:
+            for g, (more, width) in self._losses(now, kept).items():
+                yield (
+                    False,
+                    g,
+                    self._measured(now.chosen - {g}, now.misfit + more, now.rank - width),
+                )
+        if add:
+            for g, (less, width) in self._gains(now.chosen).items():
+                rss = max(now.misfit - less, 0.0)
+                yield True, g, self._measured(now.chosen | {g}, rss, now.rank + width)
+
+    def p(self, small: Model, large: Model) -> float:
+        """F of the extra sum of squares over the larger model's mean square; χ² where φ is known.
+
+        With no degrees of freedom left nothing enters, and everything may leave."""
+        width, df = large.rank - small.rank, self.n - large.rank
+        change = max(small.misfit - large.misfit, 0.0)
+        if self.known is not None:
+            return float(tails.chi2_upper(change / self.known, width))
+        if df < 1 or not large.misfit > 0:
+            return 1.0
+        return float(tails.f_upper(change / width / (large.misfit / df), width, df))
+
+    def columns(self, chosen: frozenset[int]) -> np.ndarray:
+        """The columns of some groups, in order."""
+        return np.concatenate([np.empty(0, int), *(self.groups[g] for g in sorted(chosen))])
+
+    @property
+    def total_squares(self) -> float:
+        """The sum of squares of the response without any group."""
+        return float(self.R[:, -1] @ self.R[:, -1])
+
+    def information(self, rss: float, rank: int, weight: float) -> float:
+        """AIC (weight 2) or BIC (weight log n) of a model with this residual sum of squares."""
+        if self.known is not None:
+            size = self.n * np.log(2 * np.pi * self.known) + rss / self.known
+            return float(size + weight * rank - self.log_scale)
+        if not rss > 0:
+            return float("inf")
+        return float(
+            self.n * (np.log(2 * np.pi * rss / self.n) + 1) + weight * (rank + 1) - self.log_scale
+        )
+
+    def _measured(self, chosen: frozenset[int], rss: float, rank: int) -> Model:
+        figure = self._figure(chosen, rss, rank)
+        return Model(chosen, rank, rss, figure)
+
+    def _figure(self, chosen: frozenset[int], rss: float, rank: int) -> float:
+        if self.criterion == "p":
+            return float("nan")
+        if self.n - rank < 1 or not rss > 0:
+            return float("inf")
+        if self.rows is not None:
+            ones = np.zeros(self.constant, int)
+            return self.rows.left_out_error(np.append(ones, self.columns(chosen) + 1))
+        if self.criterion == "adjusted r2":
+            mean_square = self.total_squares / (self.n - self.constant)
+            return -(1 - rss / (self.n - rank) / mean_square)
+        return self.information(rss, rank, 2.0 if self.criterion == "aic" else np.log(self.n))
+
+    def _rss(self, chosen: Sequence[int]) -> tuple[float, int]:
+        """Residual sum of squares and rank of a model in some groups."""
+        columns = self.columns(frozenset(chosen))
+        T = triangle(self.R[:, np.append(columns, self.R.shape[1] - 1)])
+        lengths = np.sqrt((self.R[:, columns] ** 2).sum(axis=0))
+        rank = int(
+            np.sum(np.abs(np.diag(T)[:-1]) > DEPENDENT * np.where(lengths > 0, lengths, 1.0))
+        )
+        return float(T[len(columns), -1] ** 2) if rank == len(columns) else float("nan"), rank
+
+    def _gains(self, chosen: frozenset[int]) -> dict[int, tuple[float, int]]:
+        """Return how much each admissible group would take off the RSS, and its columns."""
+        inside = self.columns(chosen)
+        waiting = [
+            g for g in range(len(self.groups)) if g not in chosen and self.needs[g] <= chosen
+        ]
+        outside = np.concatenate([np.empty(0, int), *(self.groups[g] for g in waiting)])
+        T = triangle(self.R[:, np.concatenate([inside, outside, [self.R.shape[1] - 1]])])
+        left, y, place = T[len(inside) :, len(inside) : -1], T[len(inside) :, -1], 0
+        lengths = np.sqrt((self.R[:, outside] ** 2).sum(axis=0))
+        out = {}
+        for g in waiting:
+            width = len(self.groups[g])
+            columns, size = left[:, place : place + width], lengths[place : place + width]
+            place += width
+            if width == 1:
+                square = float(columns[:, 0] @ columns[:, 0])
+                if square > (DEPENDENT * size[0]) ** 2:
+                    out[g] = float(columns[:, 0] @ y) ** 2 / square, 1
+            elif width:
+                small = triangle(np.column_stack([columns, y]))
+                if np.all(np.abs(np.diag(small)[:-1]) > DEPENDENT * size):
+                    out[g] = float(small[:width, -1] @ small[:width, -1]), width
+        return out
+
+    def _losses(self, now: Model, kept: frozenset[int]) -> dict[int, tuple[float, int]]:
+        """Return how much dropping each group that no other needs would add to the RSS."""
+        out = {}
+        for g in sorted(now.chosen - kept):
+            if not any(g in self.needs[other] for other in now.chosen):
+                without, _ = self._rss(sorted(now.chosen - {g}))
+                out[g] = max(without - now.misfit, 0.0), len(self.groups[g])
+        return out
