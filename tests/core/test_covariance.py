@@ -183,8 +183,8 @@ def test_forecasts_and_saved_fits_carry_the_chosen_covariance(tmp_path):
     )
     plain = jn.fit(TABLE, "y given x")
     assert np.allclose(
-        fit.coefficients(correlations=True)["partial_r"][1],
-        plain.coefficients(correlations=True)["partial_r"][1],
+        fit.term_correlations()["partial_r"][0],
+        plain.term_correlations()["partial_r"][0],
     )
 
 

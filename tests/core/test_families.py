@@ -337,7 +337,7 @@ def test_nested_counts_are_compared_by_likelihood_ratio():
         line = large.anova("others").frame.set_index("term").loc["z"]
         assert line["deviance"] == pytest.approx(drop, rel=1e-8)
     with pytest.raises(jn.CallError, match="belong to the normal family"):
-        large.coefficients(correlations=True)
+        large.term_correlations()
 
 
 def test_average_effects_are_the_slope_of_the_mean():

@@ -139,7 +139,7 @@ QUESTIONS: dict[str, Question] = {
     "figures": figures,
     "coefficients": _table("coefficients"),
     "standardized": _table("coefficients", standardized=True),
-    "term_correlations": _table("coefficients", correlations=True),
+    "term_correlations": _table("term_correlations"),
     "ratios": _table("coefficients", ratios=True),
     "profile": _table("coefficients", profile=True),
     "overall": _table("overall"),

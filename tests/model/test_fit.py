@@ -219,12 +219,13 @@ def test_hard_cases_are_answered_with_a_note(data, model, said, empty):
         assert getattr(fit, empty) is None
     assert fit.sentence in str(fit).replace("\n", " ")
     for table in (
-        fit.coefficients(standardized=True, correlations=True),
+        fit.coefficients(standardized=True),
+        fit.term_correlations(),
         fit.overall(),
         fit.rows(),
     ):
         assert table.render("text")
-        assert json.loads(table.render("json"))["rows"]
+        assert len(json.loads(table.render("json"))["rows"]) == len(table)
 
 
 def test_a_perfect_fit_says_so_and_has_no_residuals():
@@ -239,7 +240,8 @@ def test_a_loaded_fit_is_the_same_to_the_last_bit(honey, tmp_path):
     again = jn.load(honey.save(tmp_path / "honey.json"))
     new = jn.sample_data("yields").head(9)
     for ask in (
-        lambda f: f.coefficients(standardized=True, correlations=True).frame,
+        lambda f: f.coefficients(standardized=True).frame,
+        lambda f: f.term_correlations().frame,
         lambda f: f.overall().frame,
         lambda f: f.forecast(new, level=80).frame,
     ):
@@ -306,12 +308,14 @@ def test_revising_leaves_the_first_fit_as_it_was(honey):
 def test_responses_that_overflow_when_squared_fit_rightly(size, tmp_path):
     plain, scaled = (jn.fit(GOOD.assign(y=GOOD["y"] * s), "y given x, z") for s in (1.0, size))
     a, b = (
-        plain.coefficients(standardized=True, correlations=True).frame,
-        scaled.coefficients(standardized=True, correlations=True).frame,
+        plain.coefficients(standardized=True).frame,
+        scaled.coefficients(standardized=True).frame,
     )
     for name in ("estimate", "lower", "upper", "standard_error"):
         assert np.allclose(b[name] / size, a[name], rtol=1e-11)
-    rest = ["t", "p", "standardized", "simple_r", "partial_r"]
+    shared = [f.term_correlations().frame[["simple_r", "partial_r"]] for f in (plain, scaled)]
+    assert np.allclose(*shared, rtol=1e-10)
+    rest = ["t", "p", "standardized"]
     assert np.allclose(a[rest], b[rest], rtol=1e-10, equal_nan=True)
     for name in ("r_squared", "adjusted_r_squared"):
         assert np.isclose(getattr(plain, name), getattr(scaled, name))

@@ -33,10 +33,11 @@ def fit(
             if fitted._fitted.origin is None
             else [fitted.anova(), fitted.checks(), fitted.rows()]
         )
-        linear = fitted._fitted.estimate.linear
+        linear = [fitted.term_correlations()] if fitted._fitted.estimate.linear else []
         for part in (
             fitted.overall(),
-            fitted.coefficients(standardized=True, correlations=linear),
+            fitted.coefficients(standardized=True),
+            *linear,
             *kept,
         ):
             sys.stdout.write("\n")
@@ -77,19 +78,19 @@ def coefficients(
     standardized: Annotated[
         bool, typer.Option("--standardized", help="slopes in standard units too")
     ] = False,
-    correlations: Annotated[
-        bool, typer.Option("--correlations", help="with the response, too")
-    ] = False,
     **given: Any,
 ) -> None:
     """The coefficients with intervals, standard errors, t and p."""
-    more = {
-        "ratios": ratios,
-        "profile": profile,
-        "standardized": standardized,
-        "correlations": correlations,
-    }
+    more = {"ratios": ratios, "profile": profile, "standardized": standardized}
     show(fit_of(**given).coefficients(**more), given)
+
+
+question(
+    "term-correlations",
+    FIT,
+    "What each term shares with the response: simple, partial and semipartial r.",
+    lambda f: f.term_correlations(),
+)
 
 
 question(

@@ -167,16 +167,14 @@ class Fit:
         level: float | None = None,
         *,
         standardized: bool = False,
-        correlations: bool = False,
         ratios: bool = False,
         profile: bool = False,
     ) -> Table:
         """Coefficients with intervals, standard errors, t (z where the dispersion is known) and p.
 
         Parameters: ``level`` of the intervals (the fit's own if not given); ``standardized`` adds
-        slopes in standard units, b·sd(column)/sd(response); ``correlations`` adds simple,
-        partial and semipartial r with the response; ``ratios`` adds exp of estimate and ends
-        (odds, rate or mean ratio); ``profile`` takes the ends from the profile likelihood
+        slopes in standard units, b·sd(column)/sd(response); ``ratios`` adds exp of estimate and
+        ends (odds, rate or mean ratio); ``profile`` takes the ends from the profile likelihood
         (penalized, for a penalized fit).
         Returns a Table: term, estimate, lower, upper, standard_error, t, p. Raises CallError for a
         level outside 0–100.
@@ -193,10 +191,25 @@ class Fit:
             self._fitted,
             level,
             standardized=standardized,
-            correlations=correlations,
             ratios=ratios,
             profile=profile,
         )
+
+    def term_correlations(self) -> Table:
+        """What each term shares with the response: simple, partial and semipartial correlations.
+
+        Returns a Table: term, simple_r, partial_r (t/√(t² + df)), semipartial_r, from the
+        constant-spread t. Raises CallError for a family but the normal.
+        Source: Cohen, Cohen, West & Aiken 2003, 3.3.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:yields", "honey_kg given forage_km2, feed_kg")
+        >>> fit.term_correlations()["partial_r"].round(2).tolist()
+        [0.69, 0.14]
+        """
+        from joinery.study.read.term_correlations import term_correlations
+
+        return term_correlations(self._fitted)
 
     @checked
     def average_effects(self, level: float | None = None) -> Table:

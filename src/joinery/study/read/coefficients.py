@@ -27,7 +27,6 @@ def coefficients(
     level: float | None = None,
     *,
     standardized: bool = False,
-    correlations: bool = False,
     ratios: bool = False,
     profile: bool = False,
 ) -> Table:
@@ -62,8 +61,6 @@ def coefficients(
         notes.append(meaning)
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
-    if correlations:
-        columns |= _correlations(fit)
     dropped = [note.words for note in dependences(fit.design, fit.solution)]
     kinds = dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
     return Table(
@@ -72,26 +69,6 @@ def coefficients(
         notes=(*said_of_errors(fit), *notes, *dropped),
         kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own"),
     )
-
-
-def _correlations(fit: Fitted) -> dict[str, np.ndarray]:
-    """Simple, partial and semipartial correlations of the terms, from the constant-spread t."""
-    if not fit.estimate.linear:
-        raise CallError(
-            "correlations with the response belong to the normal family", argument="correlations"
-        )
-    skip, df = int(fit.solution.has_intercept), fit.residual_df
-    t = t_values(estimates(fit, plain=True))[skip:]
-    with np.errstate(all="ignore"):
-        partial = t / np.sqrt(t**2 + df)
-        unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
-    constant = np.full(skip, np.nan)
-    columns = {
-        "simple_r": simple_correlations(fit),
-        "partial_r": partial,
-        "semipartial_r": t * unexplained,
-    }
-    return {name: np.append(constant, values) for name, values in columns.items()}
 
 
 def statistic_name(fit: Fitted) -> str:
@@ -192,19 +169,4 @@ def standard_units(fit: Fitted) -> np.ndarray:
     elif solution.tss > 0:
         size = np.sqrt((solution.factor**2).sum(axis=0)) * solution.scale
         out[solution.kept + solution.has_intercept] = size / solution.unit / np.sqrt(solution.tss)
-    return out
-
-
-def simple_correlations(fit: Fitted) -> np.ndarray:
-    """Correlation of each design column with the response, from the triangular factor: (width,).
-
-    NaN without an intercept, where the factor is not about the mean.
-    """
-    solution = fit.solution
-    out = np.full(fit.design.width, np.nan)
-    if solution.tss > 0 and solution.has_intercept and fit.estimate.linear:
-        length = np.sqrt((solution.factor**2).sum(axis=0))
-        out[solution.kept] = (
-            (solution.factor.T @ solution.effects) / solution.unit / length / np.sqrt(solution.tss)
-        )
     return out
