@@ -97,6 +97,7 @@ def weights_scaled(c: Case, rng: np.random.Generator) -> Pair | None:
     second = first.but(table=c.table.assign(w=c.table["w"] * 7), new=c.new.assign(w=c.new["w"] * 7))
     unit = (
         "residual_sd",
+        "typical_miss",
         "deviance",
         "null_deviance",
         "dispersion",
@@ -142,6 +143,7 @@ def response_units(c: Case, rng: np.random.Generator) -> Pair | None:
         "new_upper",
         "observed",
         "error",
+        "typical_miss",
     )
     mean += tuple(f"{end}_{level}" for end in mean[2:6] for level in (50, 90))
     squares = ("ss", "ms", "dispersion", "deviance", "null_deviance")

@@ -222,8 +222,9 @@ def test_the_way_out_works_and_the_trail_is_kept():
 def test_powers_have_the_likelihood_of_really_transforming():
     table = jn.sample_data("prices")
     fit = jn.fit(table, "price given weight_g, source")
-    found = fit.box_cox().frame.set_index("power")["log_likelihood"]
-    y = table["price"]
+    rungs = fit.box_cox().frame.set_index("power")
+    found, y = -rungs["below_best"], table["price"]
+    assert rungs.loc[1.0, "typical_miss"] == pytest.approx(fit.residual_sd, rel=1e-12)
     for power in (-1.0, 0.0, 0.5, 2.0):
         moved = np.log(y) if power == 0 else (y**power - 1) / power
         own = jn.fit(table.assign(t=moved), "t given weight_g, source")
@@ -231,6 +232,11 @@ def test_powers_have_the_likelihood_of_really_transforming():
         assert found[power] - found[1.0] == pytest.approx(
             full + len(y) / 2 * np.log(fit.deviance / len(y)), abs=1e-8
         )
+        at = own.rows()["fitted"][: len(y)]
+        base = 1 + power * at
+        back = np.exp(at) if power == 0 else base.where(base > 0) ** (1 / power)
+        miss = np.sqrt(((y - back) ** 2).sum(skipna=False) / fit.residual_df)
+        assert rungs.loc[power, "typical_miss"] == pytest.approx(miss, rel=1e-9, nan_ok=True)
 
 
 def test_box_cox_finds_the_power_and_its_interval_covers():

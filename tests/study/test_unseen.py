@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 
 import matplotlib.pyplot as plt
@@ -142,7 +143,13 @@ def test_ties_count_half_in_the_area_under_the_curve():
 def test_the_surest_effect_is_the_surest():
     fit = jn.fit(TABLE, "yes given x, z")
     z = fit.coefficients().frame.set_index("term")["z"].abs()
-    assert f"for {z[['x', 'z']].idxmax()} for one more unit" in " ".join(str(fit).split())
+    assert f"for each unit more of {z[['x', 'z']].idxmax()}." in " ".join(str(fit).split())
+    b = fit.coefficients().frame.set_index("term")["estimate"]
+    scaled = jn.fit(TABLE.assign(x=TABLE["x"] * 1000, z=TABLE["z"] * 1000), "yes given x, z")
+    text = " ".join(str(scaled).split())
+    step, name = re.search(r"for each ([\d,]+) more of (\w)", text).groups()
+    ratio = math.exp(b[name] * float(step.replace(",", "")) / 1000)
+    assert f"multiplied by {ratio:.3g} [" in text
 
 
 def test_cooks_distance_of_other_families_is_one_step_without_the_row():

@@ -5,13 +5,15 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from joinery import errors
+from joinery import advice, errors
 from joinery.cli import options as o
+from joinery.cli.texts import changed, labels_in, labels_of
 from joinery.show.marks import tell
 
 if TYPE_CHECKING:
@@ -20,19 +22,35 @@ if TYPE_CHECKING:
 
 app = typer.Typer(
     name="joinery",
-    help=(
-        "Fit, read, check, mend and forecast with linear models, from a table and one plain "
-        "sentence."
-    ),
     epilog=(
         "Try: joinery demo   or   joinery fit sample:yields 'honey_kg given forage_km2, "
         "hive_type' --id hive"
     ),
     no_args_is_help=True,
-    add_completion=False,
     pretty_exceptions_enable=False,
 )
-FORMS = ("text", "markdown", "csv", "json", "html")
+
+
+def _say_version(wanted: bool) -> None:
+    if wanted:
+        from joinery import __version__
+
+        sys.stdout.write(f"{__version__}\n")
+        raise typer.Exit
+
+
+Version = Annotated[
+    bool,
+    typer.Option("--version", callback=_say_version, is_eager=True, help="the version alone"),
+]
+
+
+@app.callback()
+def joinery(version: Version = False) -> None:
+    """Fit, read, check, mend and forecast with linear models, from a table and a plain sentence."""
+
+
+FORMS = ("text", "markdown", "csv", "json", "html", "latex")
 PANELS = START, FIT, CHECK, MEND, FORECAST = (
     "Start",
     "Fit and read",
@@ -65,7 +83,7 @@ def tell_notes(notes: Iterable[str]) -> None:
 
 def fit_of(model: str | None, **given: Any) -> Fit:
     """The fit that a command works on: made from data and a model, or loaded from a saved one."""
-    from joinery.model.fit import fit, load
+    from joinery.model.fit import fit
 
     data = str(given["data"])
     if model is None:
@@ -73,28 +91,63 @@ def fit_of(model: str | None, **given: Any) -> Fit:
             raise errors.CallError(
                 "a model sentence is wanted after the data, or a saved fit (.json) in place of both"
             )
-        return load(data)
-    rows, options = given_options(**given)
+        return _loaded(data, given)
+    rows, options = given_options(model, **given)
     fitted = fit(rows, model, **options)
     tell_notes(note for note in rows.notes if note not in fitted.notes)
+    for change in given["with_"] or ():
+        fitted = changed(fitted, change)
     if given["save"] is not None:
         tell(f"saved {fitted.save(given['save'])}")
     return fitted
 
 
-def given_options(**given: Any) -> tuple[Any, dict[str, Any]]:
+def _loaded(path: str, given: Mapping[str, Any]) -> Fit:
+    """A saved fit, at another level or with other words where these are given."""
+    from joinery.model.fit import load
+    from joinery.model.result import Fit
+    from joinery.study.fitted import checked_level
+
+    advice.speak_to_shell(advice.Typed((path,)))
+    loaded = load(path)
+    answers = ("level", "labels")
+    options = [n for n, (_, default) in o.FIT.items() if n not in answers and given[n] != default]
+    if options:
+        raise errors.CallError(
+            f"a saved fit is as it was fitted: {advice.option(options[0].rstrip('_'))} belongs to "
+            "a fit of the table; give the table and a sentence",
+            argument=options[0],
+        )
+    if given["level"] is None and not given["labels"]:
+        return loaded
+    kept = loaded._fitted.options
+    level = kept.level if given["level"] is None else checked_level(given["level"])
+    changed = replace(kept, level=level, labels={**kept.labels, **labels_of(given["labels"])})
+    return Fit(replace(loaded._fitted, options=changed))
+
+
+def _typed(model: str | None, given: Mapping[str, Any]) -> advice.Typed:
+    """What was typed, so that advice can be a command in full."""
+    options = []
+    for name, (_, default) in o.FIT.items():
+        value = given.get(name, default)
+        if value != default and name != "save":
+            for one in value if isinstance(value, list) else [value]:
+                options += [f"--{name.rstrip('_').replace('_', '-')}", str(one)]
+    return advice.Typed((str(given["data"]), *([model] if model else [])), tuple(options))
+
+
+def given_options(model: str | None = None, **given: Any) -> tuple[Any, dict[str, Any]]:
     """The table named on the command line and the options of ``fit``."""
-    options = {name: given[name] for name in o.FIT if name not in (*o.READ, "save")}
+    advice.speak_to_shell(_typed(model, given))
+    options = {name: given[name] for name in o.FIT if name not in o.NOT_OF_FIT}
+    options["level"] = 0.95 if options["level"] is None else options["level"]
+    options["labels"] = labels_of(options["labels"]) or None
     if options["dispersion"] not in (None, "estimated"):
         with suppress(ValueError):  # what is no number is refused by fit, which says what it may be
             options["dispersion"] = float(options["dispersion"])
-    labels = [
-        part.strip()
-        for text in given["leave_out"] or []
-        for part in text.split(",")
-        if part.strip()
-    ]
-    return data_of(given["data"], given), options | {"leave_out": labels or None}
+    options["leave_out"] = labels_in(given["leave_out"] or ()) or None
+    return data_of(given["data"], given), options
 
 
 @contextmanager

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import sys
 import warnings
+from contextvars import copy_context
 from typing import Any
 
-from joinery import errors
+from joinery import advice, errors
 from joinery.cli import check, forecast, mend, read, start  # noqa: F401  they add their commands
 from joinery.cli.app import PANELS, app
 from joinery.show.marks import fit_stream, tell
@@ -21,11 +22,16 @@ UNWRITABLE = 1  # the status when standard output takes nothing
 
 def run() -> None:
     """Runs the command line; Joinery's own errors become a message and an exit status."""
+    copy_context().run(_run)  # what is settled for the shell ends with the command
+
+
+def _run() -> None:
     if sys.stdout is None or sys.stderr is None:
         sys.exit(UNWRITABLE)  # closed before the start: there is nowhere to say so
     for stream in (sys.stdout, sys.stderr):
         fit_stream(stream)
     warnings.showwarning = _as_note
+    advice.speak_to_shell(advice.Typed())
     if len(sys.argv) < 2 or "--help" in sys.argv:
         _plain_help()
     try:
@@ -59,6 +65,28 @@ def _plain_help() -> None:
             c in str(getattr(rich_utils, name)) for c in ("yellow", "cyan", "green")
         ):
             setattr(rich_utils, name, "bold")
+    _plain_kinds()
+
+
+KINDS = {"<str>": "text", "<list[str]>": "text", "<float>": "number", "<bool>": ""}
+KINDS |= {"<int>": "whole number", "<int range>": "whole number"}
+
+
+def _plain_kinds() -> None:
+    """In the help, say what an option takes in words, and nothing beside a flag."""
+    from typer import core
+
+    for kind in (core.TyperOption, core.TyperArgument):
+        shown = kind.display_type_rich
+        kind.display_type_rich = _in_words(shown)  # type: ignore[method-assign]
+
+
+def _in_words(shown: Any) -> Any:
+    def display(self: Any, ctx: Any) -> str:
+        text = shown(self, ctx)
+        return KINDS.get(str(text), str(text))
+
+    return display
 
 
 def _as_note(message: Warning | str, *_: Any, **__: Any) -> None:

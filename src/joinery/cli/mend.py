@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import warnings
 from typing import Annotated, Any
 
 import typer
 
+from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import MEND, app, given_options, question, show, tell_notes, working
+from joinery.cli.texts import changed
 from joinery.show.marks import tell
 
 
@@ -15,22 +18,33 @@ from joinery.show.marks import tell
 @o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
 def compare(
     models: Annotated[
-        list[str], typer.Argument(metavar="MODEL MODEL...", help="two or more model sentences")
+        list[str],
+        typer.Argument(metavar="MODEL...", help="model sentences; one is enough beside --with"),
     ],
     **given: Any,
 ) -> None:
-    """Fits of one response side by side, nested ones tested."""
+    """Fits of one response side by side, nested ones tested.
+
+    Each --with adds the first model with that change.
+    """
     from joinery.model.compare import compare as side_by_side
     from joinery.model.fit import fit
 
-    rows, options = given_options(**given)  # read once for all
+    if len(models) + len(given["with_"] or ()) < 2:
+        raise errors.CallError("compare takes two models or more, or one and --with CHANGE")
+    rows, options = given_options(models[0], **given)  # read once for all
     tell_notes(rows.notes)
-    table = side_by_side(*[fit(rows, model, **options) for model in models])
+    fits = [fit(rows, model, **options) for model in models]
+    fits += [changed(fits[0], change) for change in given["with_"] or ()]
+    with warnings.catch_warnings():
+        if given["form"] != "csv":  # the notes of the table say it too
+            warnings.simplefilter("ignore", errors.JoineryWarning)
+        table = side_by_side(*fits)
     show(table, given)
 
 
 @app.command(rich_help_panel=MEND)
-@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+@o.takes(o.DATA_AND_MODEL, {n: spec for n, spec in o.FIT.items() if n != "with_"}, o.SHOW)
 def stepwise(
     criterion: Annotated[
         str | None,

@@ -31,6 +31,18 @@ LeaveOut = Annotated[
     list[str] | None,
     typer.Option("--leave-out", help="row labels not to use; repeat, or separate by commas"),
 ]
+With = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--with",
+        metavar="CHANGE",
+        help="a change: 'leave out H058', 'add TERM', 'drop TERM', or a new response 'log(y)'",
+    ),
+]
+Labels = Annotated[
+    list[str] | None,
+    typer.Option("--labels", metavar="COLUMN=WORDS", help="words for a column: 'x=Forage (km²)'"),
+]
 Order = Annotated[str | None, typer.Option("--order", help="the column that puts rows in sequence")]
 StdErrors = Annotated[
     str,
@@ -46,7 +58,9 @@ Missing = Annotated[
     str,
     typer.Option("--missing", help="cells: 'leave out' their rows, 'refuse', or put the 'mean'"),
 ]
-Level = Annotated[float, typer.Option("--level", help="of intervals: 95 or 0.95")]
+Level = Annotated[
+    float | None, typer.Option("--level", help="of intervals: 95 (where nothing is said), or 0.95")
+]
 Decimal = Annotated[
     str | None, typer.Option("--decimal", help="'.' or ',' where numbers like 1,234 leave it open")
 ]
@@ -79,7 +93,7 @@ Penalty = Annotated[
     str | None, typer.Option("--penalty", help="firth: finite estimates where the data separate")
 ]
 Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
-As = Annotated[str, typer.Option("--as", help="text, markdown, csv, json or html")]
+As = Annotated[str, typer.Option("--as", help="text, markdown, csv, json, html or latex")]
 Output = Annotated[
     str | None, typer.Option("--output", help="write to this file, by its ending, instead")
 ]
@@ -110,26 +124,42 @@ FIT: dict[str, tuple[Any, Any]] = {
     "family": (Family, None),
     "link": (Link, None),
     "dispersion": (Dispersion, None),
+    "weights": (Weights, None),
+    "offset": (Offset, None),
+    "std_errors": (StdErrors, "constant spread"),
+    "cluster": (Cluster, None),
     "penalty": (Penalty, None),
+    "with_": (With, None),
     "id": (Id, None),
     "where": (Where, None),
     "leave_out": (LeaveOut, None),
-    "weights": (Weights, None),
-    "repeats": (Repeats, None),
-    "offset": (Offset, None),
     "order": (Order, None),
     "missing": (Missing, "leave out"),
-    "std_errors": (StdErrors, "constant spread"),
-    "cluster": (Cluster, None),
-    "level": (Level, 0.95),
+    "repeats": (Repeats, None),
+    "level": (Level, None),
+    "labels": (Labels, None),
     "save": (Save, None),
 } | READ
+NOT_OF_FIT = ("save", "with_", *READ)  # what the library's fit does not take
 SHOW: dict[str, tuple[Any, Any]] = {
     "form": (As, "text"),
     "output": (Output, None),
     "digits": (Digits, None),
     "for_spreadsheets": (ForSpreadsheets, False),
 }
+PANELS = {
+    "The model": (
+        *("family", "link", "dispersion", "weights", "offset"),
+        *("std_errors", "cluster", "penalty", "with_"),
+    ),
+    "Which rows": ("id", "where", "leave_out", "order", "missing", "repeats"),
+    "Reading the file": tuple(READ),
+    "Output": ("level", "labels", "save", *SHOW),
+}
+_ALL = FIT | SHOW
+for _panel, _names in PANELS.items():  # the help groups options under these headings
+    for _name in _names:
+        _ALL[_name][0].__metadata__[0].rich_help_panel = _panel
 
 
 def takes(

@@ -15,6 +15,7 @@ from typing import Any
 
 import pandas as pd
 
+from joinery import advice
 from joinery.data.columns import column_name
 from joinery.data.layout import LOOKED_AT, Layout, layout
 from joinery.errors import CallError, EmptyTableError, FileFormatError
@@ -152,14 +153,16 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
     top = first[found.header] if given.header is None else given.header - 1
     if not 0 <= top < len(records):
         raise CallError(
-            f"header={given.header} is no line of the file, which has {len(records)}",
+            f"{advice.option('header', given.header)} is no line of the file, which has "
+            f"{len(records)}",
             argument="header",
         )
     below = [i for i in filled if i > top]
     off = len(found.below) if given.footer is None else given.footer
     if not 0 <= off < max(len(below), 1):
         raise CallError(
-            f"footer={off} leaves no rows: {len(below)} lines stand below the header",
+            f"{advice.option('footer', off)} leaves no rows: {len(below)} lines stand below the "
+            "header",
             argument="footer",
         )
     end = below[-off] if off else len(records)
@@ -179,7 +182,7 @@ def _about_header(header: list[str], above: list[list[str]], where: str) -> list
     if above and len(above[-1]) > 1 and not any(c.strip() for c in above[-1]) and numbers:
         raise FileFormatError(
             f"{where}: the header line is empty; write the names of the columns into it, or give "
-            "header= (--header) the line they stand in",
+            f"{advice.option('header')} the line they stand in",
             path=where,
         )
     if names and len(numbers) == len(names):
@@ -202,7 +205,8 @@ def _checked_delimiter(delimiter: str | None) -> str | None:
     typed = {"\\t": "\t", "tab": "\t", "space": " "}.get(delimiter, delimiter)
     if not isinstance(typed, str) or len(typed) != 1 or typed in '"\n\r':
         raise CallError(
-            f"delimiter={delimiter!r} is not one character; it is ',', ';', '|', a tab or a space",
+            f"{advice.option('delimiter', delimiter)} is not one character; it is ',', ';', '|', "
+            "a tab or a space",
             argument="delimiter",
         )
     return typed

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from joinery import advice
 from joinery.data.columns import NOTES, Column, column_name, understand
 from joinery.data.reading import read, sample_data
 from joinery.errors import (
@@ -44,7 +45,7 @@ class Records:
         self.notes: tuple[str, ...] = tuple(frame.attrs.get(NOTES, ()))
         self._columns: dict[str, Column] = {}
         if id is not None and id not in self._known:
-            raise UnknownColumnError(str(id), self.names, where=" for id=")
+            raise UnknownColumnError(str(id), self.names, where=f" for {advice.option('id')}")
 
     def __len__(self) -> int:
         return len(self.frame)
@@ -101,7 +102,9 @@ class Records:
                 raise CallError(
                     f"no row is labelled {label!r}; rows are labelled "
                     f"{listed(index[:3].tolist())}, …"
-                    + ("" if self.id else "; name the column of labels with id="),
+                    + (
+                        "" if self.id else f"; name the column of labels with {advice.option('id')}"
+                    ),
                     argument="leave_out",
                 )
             places.append(np.atleast_1d(by_text[key]))

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from joinery import advice
 from joinery.data.delimited import Settled
 from joinery.data.layout import LOOKED_AT, layout
 from joinery.errors import CallError, EmptyTableError, listed
@@ -26,7 +27,7 @@ def read_sheet(file: Path, sheet: str | None, given: Settled) -> tuple[pd.DataFr
     notes = []
     if len(sheets) > 1 and sheet is None:
         others = listed([repr(n) for n in sheets if n != name], 6)
-        notes.append(f"the sheet {name!r}; the others are {others} (table=, --table)")
+        notes.append(f"the sheet {name!r}; the others are {others} ({advice.option('table')})")
     cells = sheets[name].dropna(axis="columns", how="all").dropna(axis="index", how="all")
     if not len(cells):
         raise EmptyTableError(f"{file}: the sheet {name!r} is empty")
@@ -53,12 +54,15 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
     if given.header is not None:
         top = int(np.searchsorted(cells.index.to_numpy(), given.header - 1))
         if not 0 <= top < len(cells):
-            raise CallError(f"header={given.header} is no line of {where}", argument="header")
+            raise CallError(
+                f"{advice.option('header', given.header)} is no line of {where}", argument="header"
+            )
     off = len(found.below) if given.footer is None else given.footer
     rows = len(cells) - top - 1
     if not 0 <= off < max(rows, 1):
         raise CallError(
-            f"footer={off} leaves no rows: {rows} lines stand below the header", argument="footer"
+            f"{advice.option('footer', off)} leaves no rows: {rows} lines stand below the header",
+            argument="footer",
         )
     names = ["" if pd.isna(c) else str(c).strip() for c in cells.iloc[top]]
     frame = cells.iloc[top + 1 : len(cells) - off].set_axis(

@@ -12,11 +12,9 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from joinery import advice
+
 DATES = ("day first", "month first")
-UNSETTLED = (
-    'day or month may come first; settle it with read(path, dates="day first") or '
-    '"month first", on the command line --dates'
-)
 _CLOCK = r"(?:[ T](\d{1,2}):(\d{2})(?::(\d{2})(?:\.(\d{1,9}))?)?)?"
 _ISO = re.compile(r"(\d{4})-(\d{1,2})-(\d{1,2})" + _CLOCK)
 _PARTS = re.compile(r"(\d{1,2})([./-])(\d{1,2})\2(\d{4})" + _CLOCK)
@@ -31,6 +29,11 @@ class DateReading:
     stamps: np.ndarray | None
     note: str | None = None
     trouble: str | None = None
+
+
+def _unsettled() -> str:
+    ways = (advice.reading("dates", way) for way in DATES)
+    return f"day or month may come first; settle it with {' or '.join(ways)}"
 
 
 def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | None:
@@ -52,7 +55,7 @@ def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | 
     if first > 12 and second > 12:
         return None
     if order is None and first <= 12 and second <= 12:
-        return DateReading(None, trouble=UNSETTLED)
+        return DateReading(None, trouble=_unsettled())
     day_first = order == "day first" if order else first > 12
     day, month = (1, 3) if day_first else (3, 1)
     note = None if order else f"dates are read with the {'day' if day_first else 'month'} first"

@@ -11,6 +11,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from joinery import advice
+
 CURRENCIES = "$€£¥₹₩₽₺₫₴฿"
 # what stands before or after an amount
 _CODES = "AUD|BRL|CAD|CHF|CNY|CZK|DKK|EUR|GBP|HUF|INR|JPY|KRW|MXN|NOK|NZD|PLN|RUB|SEK|TRY|USD|ZAR"
@@ -127,16 +129,14 @@ def read_numbers(texts: Sequence[str], decimal: str | None = None) -> Reading:
         return Reading(
             nothing,
             trouble=f"{example!r} may be a decimal comma or a thousands comma; "
-            "settle it with read(path, decimal=',') or read(path, decimal='.'), on the command "
-            "line --decimal",
+            f"settle it with {advice.reading('decimal', ',')} or {advice.reading('decimal', '.')}",
             unreadable=unreadable,
         )
     if mark is None and (doubtful := _doubtful_amounts(texts, pieces)) is not None:
         return Reading(
             nothing,
             trouble=f"{doubtful.strip()!r} may have a decimal point or a thousands point; "
-            "settle it with read(path, decimal='.') or read(path, decimal=','), on the command "
-            "line --decimal",
+            f"settle it with {advice.reading('decimal', '.')} or {advice.reading('decimal', ',')}",
             unreadable=unreadable,
         )
     currencies = sorted({p.currency for p in pieces if p.currency})

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.inference.covariance import Sandwich, autocorrelated, clustered, robust
 from joinery.errors import CallError, UnknownColumnError, UnusableColumnError, listed
 from joinery.notation.evaluate import EVERY_ROW
@@ -39,14 +40,15 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
         for name, codes in zip(fit.options.cluster, groups, strict=True):
             if len(np.unique(codes)) < 2:
                 raise CallError(
-                    f"cluster={name!r} puts all rows into one cluster", argument="cluster"
+                    f"{advice.option('cluster', name)} puts all rows into one cluster",
+                    argument="cluster",
                 )
         return clustered(u, e, w * r, groups, solution.root)
     if kind == "autocorrelated":
         if fit.asides.repeats is not None:
             raise CallError(
-                "rows that stand for several have no neighbours; leave repeats= or "
-                "autocorrelated out"
+                "rows that stand for several have no neighbours; leave "
+                f"{advice.option('repeats')} or autocorrelated out"
             )
         return autocorrelated(u, e, w, _places(fit)[rows], solution.root)
     return robust(kind, u, e, w, r, solution.root, solution.n)

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.families import Family
 from joinery.core.glm.rows import linear
@@ -108,7 +109,7 @@ def family_notes(
     if estimate.penalty:
         words = (
             "estimates are penalized by Firth's method, which keeps them finite; see "
-            "coefficients(profile=True)"
+            + advice.ask("coefficients", profile=True)
         )
         yield Note("penalty", "note", words)
     yield Note("iteration", "note", f"{count(estimate.iterations, 'step')}; {estimate.reason}")
@@ -126,7 +127,8 @@ def _separation(
         sure.append((mu < low + CERTAIN) | (mu > high - CERTAIN))
     rows = np.arange(len(blocks.table))[blocks.rows][np.concatenate(sure)]
     labels = listed(blocks.table.labels(rows))
-    offer = '; fit with penalty="firth" for finite estimates' if estimate.family.penalties else ""
+    penalty = advice.option("penalty", "firth")
+    offer = f"; fit with {penalty} for finite estimates" if estimate.family.penalties else ""
     words = (
         f"separation: {listed(running)} tells the response without error in "
         f"{count(len(rows), 'row')} ({labels}), "

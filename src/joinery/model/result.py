@@ -3,19 +3,37 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ParamSpec
 
 from joinery.arguments import checked
 from joinery.errors import Note
+from joinery.show.labels import Labels
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
+
+
+P = ParamSpec("P")
+
+
+def answered(question: Callable[P, Table]) -> Callable[P, Table]:
+    """A question of a fit: its arguments are checked, and its Table has the fit's labels."""
+    asked = checked(question)
+
+    @wraps(question)
+    def answer(*args: P.args, **kwargs: P.kwargs) -> Table:
+        table, fit = asked(*args, **kwargs), args[0]
+        labels = fit._fitted.options.labels  # type: ignore[attr-defined]
+        return replace(table, labels=Labels(labels)) if labels else table
+
+    return answer
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -161,7 +179,7 @@ class Fit:
 
     # ------------------------------------------------------------------ questions
 
-    @checked
+    @answered
     def coefficients(
         self,
         level: float | None = None,
@@ -195,6 +213,7 @@ class Fit:
             profile=profile,
         )
 
+    @answered
     def term_correlations(self) -> Table:
         """What each term shares with the response: simple, partial and semipartial correlations.
 
@@ -211,7 +230,7 @@ class Fit:
 
         return term_correlations(self._fitted)
 
-    @checked
+    @answered
     def average_effects(self, level: float | None = None) -> Table:
         """How the mean of the response changes with each predictor, averaged over the rows.
 
@@ -229,7 +248,7 @@ class Fit:
 
         return average_effects(self._fitted, level)
 
-    @checked
+    @answered
     def overall(self, level: float | None = None) -> Table:
         """The whole model against no predictors.
 
@@ -245,7 +264,7 @@ class Fit:
 
         return overall(self._fitted, level)
 
-    @checked
+    @answered
     def anova(self, after: str = "earlier") -> Table:
         """What each term explains beyond the terms it is adjusted for.
 
@@ -265,12 +284,15 @@ class Fit:
 
         return anova(self._fitted, after)
 
+    @answered
     def box_cox(self) -> Table:
-        """The likelihood over powers of the response, the best one's interval, a sentence for it.
+        """Which power of the response suits the model: a ladder of seven named powers.
 
-        Returns a Table: power, log_likelihood, inside (whether the level's interval holds the
-        power). Raises CallError for a response that is not positive, a loaded fit, or another
-        family.
+        Returns a Table: power, response (as a sentence writes it), typical_miss (√(Σe²/df) in the
+        response's own unit, fitted values turned back), below_best (log likelihood below that of
+        the best power), inside (whether the level's interval of powers holds it); the notes say
+        the best power and its interval. Raises CallError for a response that is not positive, a
+        loaded fit, or another family.
         Source: Box & Cox 1964.
 
         >>> import joinery as jn
@@ -282,7 +304,7 @@ class Fit:
 
         return box_cox(self._fitted)
 
-    @checked
+    @answered
     def claim(self, text: str, *, level: float | None = None) -> Table:
         """Tests one or several equations or inequalities among coefficients.
 
@@ -302,7 +324,7 @@ class Fit:
 
         return claim(self._fitted, text, level)
 
-    @checked
+    @answered
     def rows(self, *, dfbetas: bool = False) -> Table:
         """Each row's figures: observed, fitted, residual, leverage, influence, and remarks.
 
@@ -320,6 +342,7 @@ class Fit:
 
         return rows(self._fitted, dfbetas=dfbetas)
 
+    @answered
     def checks(self) -> Table:
         """What the model takes for granted: a line a question, with figure, verdict and advice.
 
@@ -336,7 +359,7 @@ class Fit:
 
         return checks(self._fitted)
 
-    @checked
+    @answered
     def forecast(
         self,
         new: Any = None,
@@ -376,7 +399,7 @@ class Fit:
             hold=hold,
         )
 
-    @checked
+    @answered
     def crosscheck(
         self, folds: int | None = None, *, by: str | None = None, seed: int | None = None
     ) -> Table:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery import advice
 from joinery.arguments import as_labels
 from joinery.core.blocks.partition import physical_memory
 from joinery.core.glm.estimate import Dispersion, estimate, is_linear
@@ -83,7 +84,8 @@ def fit_to_table(
     one_of("std_errors", std_errors, STD_ERRORS)
     cluster = (cluster,) if isinstance(cluster, str) else tuple(cluster or ())
     if (std_errors == "clustered") != bool(cluster):
-        raise CallError('std_errors="clustered" and cluster= go together', argument="cluster")
+        pair = f"{advice.option('std_errors', 'clustered')} and {advice.option('cluster')}"
+        raise CallError(f"{pair} go together", argument="cluster")
     options = Options(
         dispersion=_checked_dispersion(dispersion),
         leave_out=None if leave_out is None else tuple(as_labels(leave_out)),
@@ -141,11 +143,13 @@ def _named(
         )
         if family not in takes:
             raise CallError(
-                f"penalty={options.penalty!r} is for {' and '.join(takes)} fits", argument="penalty"
+                f"{advice.option('penalty', options.penalty)} is for {' and '.join(takes)} fits",
+                argument="penalty",
             )
     if options.dispersion is not None and FAMILIES[family].shape is not None:
         raise CallError(
-            f"the {family} family has a shape k in place of a dispersion; leave dispersion= out",
+            f"the {family} family has a shape k in place of a dispersion; "
+            f"leave {advice.option('dispersion')} out",
             argument="dispersion",
         )
     if options.penalty and options.dispersion not in (None, 1.0):
@@ -154,7 +158,9 @@ def _named(
         )
     if options.order is not None:
         if options.order not in table.names:
-            raise UnknownColumnError(options.order, table.names, where=" for order=")
+            raise UnknownColumnError(
+                options.order, table.names, where=f" for {advice.option('order')}"
+            )
         table.column(options.order).check_order()
     for aside, expression in options.asides.expressions.items():
         check_names(names_in(expression), table, str(getattr(options, aside)))
@@ -288,7 +294,8 @@ def _checked_dispersion(dispersion: float | str | None) -> Dispersion:
     ):
         return float(dispersion)
     raise CallError(
-        f'dispersion={dispersion!r} is not known; it is "estimated", or a number above zero',
+        f"{advice.option('dispersion', dispersion)} is not known; it is "
+        '"estimated", or a number above zero',
         argument="dispersion",
     )
 

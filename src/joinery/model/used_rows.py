@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from joinery import advice
 from joinery.data.records import Records
 from joinery.design.factors import shown
 from joinery.design.resolving import checked_expression
@@ -162,7 +163,7 @@ def mean_fills(
             raise UnusableColumnError(
                 f"column {name!r} is a {column.kind} with {empty} missing cells, and has no mean "
                 "to fill them with; "
-                'fit with missing="leave out"',
+                f"fit with {advice.option('missing', 'leave out')}",
                 column=name,
             )
         values = column.numbers(chosen.rows)
@@ -210,7 +211,7 @@ def _refuse(table: Records, masks: dict[str, np.ndarray], excluded: np.ndarray) 
         words = ", ".join(f"{count} in {name}" for name, count in counts.items())
         raise MissingCellsError(
             f"cells are missing: {words} (first rows: {listed(rows)}); fill them, or fit with "
-            'missing="leave out"',
+            + advice.option("missing", "leave out"),
             counts=counts,
             rows=rows,
         )
@@ -227,7 +228,7 @@ def _refuse_infinite(table: Records, expressions: Iterable[Expression], used: Us
             raise UnusableColumnError(
                 f"column {name!r} is infinite in {len(labels):,} row{'s' * (len(labels) > 1)} "
                 f"({listed(labels)}); "
-                "mend those cells, or leave the rows out with leave_out=",
+                f"mend those cells, or leave the rows out with {advice.option('leave_out')}",
                 column=name,
                 rows=labels,
             )

@@ -11,6 +11,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from joinery import advice
 from joinery.errors import UnusableColumnError, listed
 from joinery.notation.tree import (
     Call,
@@ -277,7 +278,7 @@ def _refuse(
     names = [n.name for n in names_in(part)]
     rows = context.named_rows(np.broadcast_to(bad, context.size))
     where = f" in {count:,} row{'s' * (count > 1)} ({listed(rows)})"
-    away = f'where="{part} {"!=" if state == "is zero" else ">="} 0"'
+    away = advice.option("where", f"{part} {'!=' if state == 'is zero' else '>='} 0")
     way_out = hint or (
         f"leave those rows out, for example with {away}" if names else "write something else there"
     )
@@ -315,7 +316,8 @@ def _call(node: Call, context: Context) -> np.ndarray:
     x = evaluate(argument, context)
     with np.errstate(all="ignore"):
         if node.function in ("log", "log2", "log10"):
-            hint = f'use log1p({argument}), or leave those rows out with where="{argument} > 0"'
+            away = advice.option("where", f"{argument} > 0")
+            hint = f"use log1p({argument}), or leave those rows out with {away}"
             _refuse(node, argument, x <= 0, "is zero or less", "it has no logarithm", context, hint)
         elif node.function == "log1p":
             _refuse(node, argument, x <= -1, "is −1 or less", "log1p of it does not exist", context)

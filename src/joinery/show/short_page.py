@@ -59,6 +59,7 @@ class Page:
 
     sentence: str
     under: str
+    settled: str  # reference levels, and what counts as 1
     cautions: Sequence[Caution]
     in_short: Sequence[str]
     effects: Sequence[Effect]
@@ -96,6 +97,7 @@ def _visible(page: Page) -> Page:
         page,
         sentence=visible(page.sentence),
         under=visible(page.under),
+        settled=visible(page.settled),
         cautions=[replace(c, words=visible(c.words), call=visible(c.call)) for c in page.cautions],
         in_short=[visible(words) for words in page.in_short],
         effects=[replace(e, term=visible(e.term)) for e in page.effects],
@@ -106,7 +108,8 @@ def _visible(page: Page) -> Page:
 def renderable(page: Page, columns: int | None = None) -> RenderableType:
     """The page for a terminal of so many columns."""
     page, room = _visible(page), columns or width()
-    parts: list[RenderableType] = [Text(page.sentence, style="bold"), Text(page.under), Text("")]
+    parts: list[RenderableType] = [Text(page.sentence, style="bold"), Text(page.under)]
+    parts += [Text(page.settled)] * bool(page.settled) + [Text("")]
     if page.cautions:
         cautions = _cautions(page, room)
         parts += [Text("Before you read on", style="bold"), Padding(cautions, (0, 0, 1, 2))]
@@ -228,6 +231,7 @@ def as_text(page: Page) -> str:
 def as_markdown(page: Page) -> str:
     """The page as Markdown."""
     lines = [f"**{markdown_text(page.sentence)}**", "", markdown_text(page.under), ""]
+    lines += [markdown_text(page.settled), ""] * bool(page.settled)
     if page.cautions:
         lines += ["**Before you read on**", ""]
         lines += [
@@ -249,7 +253,8 @@ def as_markdown(page: Page) -> str:
 _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(
     """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabular-nums">
 <p><strong>{{ page.sentence }}</strong><br/>
-<span style="color:{{ slate }}">{{ page.under }}</span></p>
+<span style="color:{{ slate }}">{{ page.under }}
+{%- if page.settled %}<br/>{{ page.settled }}{% endif %}</span></p>
 {% if page.cautions %}
 <p><strong>Before you read on</strong></p>
 <ul>

@@ -16,6 +16,7 @@ from joinery.arguments import checked
 from joinery.errors import CallError, one_of
 from joinery.show import numbers
 from joinery.show.files import suffix_of, write_text, write_whole
+from joinery.show.labels import Labels
 from joinery.show.marks import visible
 from joinery.show.people import Layout
 
@@ -39,6 +40,7 @@ _WORDS = {
     "df": "df",
     "n": "n",
 }
+_TERMS = ("term", "adjusted_for")  # columns that name terms
 _WORDS |= {
     "cooks_distance": "Cook's distance",
     "dffits": "DFFITS",
@@ -56,7 +58,7 @@ class Table:
     (same decimals down the column), ``own`` (each by its own size), ``value`` (so, no zeros added),
     ``error`` (decimals by the row's ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``,
     ``text``, ``cell`` (made up already). ``headings`` gives words for people, ``layout`` says how
-    they see it."""
+    they see it, and ``labels`` names columns of the data in the terms."""
 
     columns: Mapping[str, Sequence[Any] | np.ndarray]
     title: str = ""
@@ -68,6 +70,7 @@ class Table:
     digits: int | None = None
     most_rows: int = 200
     layout: Layout = field(default_factory=Layout)
+    labels: Labels = field(default_factory=lambda: Labels({}))
 
     @cached_property
     def frame(self) -> pd.DataFrame:
@@ -161,7 +164,10 @@ class Table:
 
     def heading(self, column: str) -> str:
         """A column's name in words."""
-        return self.headings.get(column) or _WORDS.get(column) or column.replace("_", " ")
+        known = self.headings.get(column) or _WORDS.get(column)
+        if known is None and (labelled := self.labels(column)) != column:
+            return labelled
+        return known or column.replace("_", " ")
 
     def is_text(self, column: str) -> bool:
         """Whether a column holds words."""
@@ -175,7 +181,8 @@ class Table:
         digits = self.digits or numbers.DIGITS
         kind = self.kinds.get(column, _KINDS.get(column, "figure"))
         if kind == "cell" or self.is_text(column):
-            return ["" if v is None else str(v) for v in values]
+            cells = ["" if v is None else str(v) for v in values]
+            return [self.labels(cell) for cell in cells] if column in _TERMS else cells
         as_numbers = [math.nan if v is None else float(v) for v in values]
         if kind == "error":
             return self._by_error(column, as_numbers)

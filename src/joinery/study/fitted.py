@@ -11,6 +11,7 @@ from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.glm.estimate import Dispersion, Estimate
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
@@ -24,6 +25,7 @@ from joinery.design.row_blocks import Asides, RowBlocks
 from joinery.errors import CallError, Note
 from joinery.notation.evaluate import EVERY_ROW, Rows
 from joinery.notation.tree import Sentence
+from joinery.show.labels import Labels
 
 
 @dataclass(frozen=True)
@@ -169,8 +171,8 @@ class Fitted:
         return self.options.level
 
     def words(self, name: str) -> str:
-        """A column's words for people, when ``labels`` gave some; else its name."""
-        return self.options.labels.get(name, name)
+        """The name of a column, term or coefficient in the words that ``labels`` gave."""
+        return Labels(self.options.labels)(name)
 
     # ------------------------------------------------------------------ figures
 
@@ -267,7 +269,8 @@ def checked_level(level: Any) -> float:
     value = value / 100 if value > 1 else value
     if not 0 < value < 1:
         raise CallError(
-            f"level={level!r} is no level; it lies between 0 and 100: write 0.95 or 95",
+            f"{advice.option('level', level)} is no level; it lies between 0 and 100: "
+            "write 0.95 or 95",
             argument="level",
         )
     return value

@@ -8,7 +8,9 @@ from collections.abc import Iterator
 import numpy as np
 
 from joinery.core.inference import intervals
-from joinery.errors import CallError
+from joinery.data.columns import level_text
+from joinery.errors import CallError, listed
+from joinery.notation.tree import is_condition
 from joinery.show.numbers import (
     figure,
     fixed,
@@ -40,6 +42,7 @@ def short_page(fit: Fitted, digits: int | None = None) -> Page:
     return Page(
         sentence=fit.sentence,
         under=_under(fit),
+        settled=_settled(fit),
         cautions=_cautions(fit),
         in_short=_in_short(fit),
         effects=_effects(fit, digits),
@@ -63,6 +66,25 @@ def _under(fit: Fitted) -> str:
         return f"{text} All {total:,} rows"
     why = ", ".join(f"{count:,} {reason}" for reason, count in used.counts.items())
     return f"{text} {fit.n_rows:,} of {total:,} rows; left out: {why}"
+
+
+def _settled(fit: Fitted) -> str:
+    """The reference level of each category, and what of the response counts as 1."""
+    references = {
+        fit.words(f.label): level_text(f.levels[0])
+        for t in fit.design.terms
+        for f in t.categories
+        if f.coding == "indicator"
+    }
+    parts = []
+    if references:
+        words = listed((f"{name} {level}" for name, level in references.items()), 6)
+        parts.append(f"reference level{'s' * (len(references) > 1)}: {words}")
+    if fit.family.shares and fit.response.kind == "plain":
+        yes = "" if is_condition(fit.response.expression) else "yes in "
+        what = fit.words(str(fit.response.expression).strip("()"))
+        parts.append(f"counted as 1: {yes}{what}")
+    return "; ".join(parts)
 
 
 def _dispersion(fit: Fitted) -> str:
@@ -218,20 +240,32 @@ def _strongest(fit: Fitted) -> str:
     lower, upper = intervals.around(
         e.values[place], e.standard_errors[place], e.df[place], fit.level
     )
+    name = e.names[place]
+    level = ": " in name and " × " not in name
+    step = 1.0 if ": " in name or " × " in name else telling_step(standard_units(fit)[place])
     ratio, low, high = (
-        math.exp(min(v, 700.0)) for v in (e.values[place], float(lower), float(upper))
+        math.exp(min(step * v, 700.0)) for v in (e.values[place], float(lower), float(upper))
     )
-    of = (
-        f"odds of {fit.response.name}"
-        if kind == "odds_ratio"
-        else f"{kind.split('_')[0]} of {fit.response.name}"
-    )
-    level = " than at the reference level" if ": " in e.names[place] else " for one more unit"
-    ends = f"[{figure(low, 3)}, {figure(high, 3)}]"
-    return (
-        f"The surest effect: {of} {figure(ratio, 3)} times as high {ends} for "
-        f"{e.names[place]}{level}."
-    )
+    kind = kind.split("_")[0]
+    of = f"the {kind} of {fit.words(fit.response.name.strip('()'))}"
+    ends = f"{figure(ratio, 3)} [{figure(low, 3)}, {figure(high, 3)}]"
+    where = f"at {fit.words(name)}, against the reference level"
+    more = "unit more" if step == 1 else f"{value(step)} more"
+    where = where if level else f"for each {more} of {fit.words(name)}"
+    verb = "are" if kind == "odds" else "is"
+    return f"The surest effect: {of} {verb} multiplied by {ends} {where}."
+
+
+def telling_step(sd: float) -> float:
+    """A round step of a predictor of that standard deviation, for which a ratio says something.
+
+    One unit where that is a fair share of the spread; else 1, 2 or 5 times a power of ten, no
+    more than the standard deviation.
+    """
+    if not (math.isfinite(sd) and sd > 0) or 0.5 <= sd < 20:
+        return 1.0
+    power = 10.0 ** math.floor(math.log10(sd))
+    return power * max(m for m in (1, 2, 5) if m * power <= sd * (1 + 1e-9))
 
 
 def _effects(fit: Fitted, digits: int | None) -> list[Effect]:
@@ -245,7 +279,7 @@ def _effects(fit: Fitted, digits: int | None) -> list[Effect]:
         rounded = with_error(e.standard_errors[i], e.standard_errors[i], digits)
         out.append(
             Effect(
-                term=name,
+                term=fit.words(name),
                 estimate="" if empty else to_decimals(e.values[i], decimals),
                 interval="" if empty else interval(lower[i], upper[i], decimals),
                 standard_error="" if empty else to_decimals(e.standard_errors[i], rounded),

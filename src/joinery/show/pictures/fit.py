@@ -10,7 +10,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from joinery.core.inference.smooth import Smooth
-from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
+from joinery.show.palette import AMBER, MIST, SLATE, TEAL
 from joinery.show.pictures.canvas import Words, end_label, points, sheet
 from joinery.show.pictures.flags import Flag, mark
 
@@ -162,41 +162,6 @@ def quantiles(
     low, high = ax.get_xlim()
     ax.set_xlim(low, high + 0.09 * (high - low))
     mark(ax, expected, observed, flags)
-    return figure
-
-
-def profile(
-    x: np.ndarray,
-    y: np.ndarray,
-    ends: tuple[float, float, float],
-    marks: Sequence[tuple[float, str]],
-    chosen: float | None,
-    words: Words,
-    ax: Axes | None,
-) -> Figure:
-    """A likelihood curve with its best value, its interval, and simple values by name."""
-    figure, ax = sheet(ax, words)
-    low, best, high = ends
-    ax.axvspan(max(low, float(x[0])), min(high, float(x[-1])), color=TEAL, alpha=0.13, linewidth=0)
-    ax.plot(x, y, color=AMBER, linewidth=2.2, zorder=3)
-    ax.axvline(best, color=SLATE, linewidth=1.0, zorder=2)
-    for at, name in marks:
-        bold = "bold" if at == chosen else "normal"
-        height = float(np.interp(at, x, y))
-        ax.scatter([at], [height], s=26, color=INK, zorder=4)
-        ax.annotate(
-            name,
-            (at, height),
-            xytext=(0, -15),
-            textcoords="offset points",
-            fontsize=8.5,
-            color=INK,
-            ha="center",
-            fontweight=bold,
-            zorder=5,
-        )
-    bottom, top = ax.get_ylim()
-    ax.set_ylim(bottom - 0.08 * (top - bottom), top)
     return figure
 
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from joinery import advice as say
 from joinery.core.blocks.partition import joined
 from joinery.core.glm.families import FAMILIES
 from joinery.core.inference import diagnostics
@@ -60,7 +61,9 @@ def separation(fit: Fitted) -> Iterator[Line]:
         names = ("intercept", *fit.design.names)
         words = f"{listed(names[j] for j in fit.estimate.running)} separates the response"
         advice = (
-            'try penalty="firth"' if fit.family.penalties else "leave the term out, or join levels"
+            f"try {say.change(penalty='firth')}"
+            if fit.family.penalties
+            else "leave the term out, or join levels"
         )
         nothing = Test(float("nan"), float("nan"))
         yield Line(
@@ -99,7 +102,7 @@ def link(fit: Fitted) -> Iterator[Line]:
     advice = (
         NO_ADVICE
         if verdict == FINE
-        else f"try a curve, or link={' or link='.join(map(repr, others))}"
+        else f"try a curve, or {' or '.join(say.change(link=name) for name in others)}"
     )
     check = "square of the linear predictor (Pregibon)"
     yield Line("link", "link", LINK, check, test, verdict, advice, "the link or a curve is amiss")
@@ -134,9 +137,8 @@ def spread(fit: Fitted) -> Iterator[Line]:
         advice = NO_ADVICE
         if verdict != FINE:
             shaped = [name for name, f in FAMILIES.items() if f.limit == fit.family.name]
-            ways = ['dispersion="estimated"'] * fit.family.quasi + [
-                f'family="{name}"' for name in shaped
-            ]
+            ways = [say.change(dispersion="estimated")] * fit.family.quasi
+            ways += [say.change(family=name) for name in shaped]
             advice = f"the spread is {figure(size, 2)} times what the family says"
             advice += f": try {' or '.join(ways)}" if ways else ""
         if small > MOST_SMALL:
@@ -194,10 +196,10 @@ def calibration(fit: Fitted) -> Iterator[Line]:
     advice = (
         NO_ADVICE
         if verdict == FINE
-        else "a curve or a product may be missing: see component_residual"
+        else f"a curve or a product may be missing: see {say.ask('draw', 'component_residual')}"
     )
     seen, meant = figure(observed[worst], 3), figure(expected[worst], 3)
-    words = f"in group {worst + 1} of {len(observed)} {seen} were seen, {meant} expected"
+    words = f"group {worst + 1} of {len(observed)} by fitted chance: {seen} seen, {meant} expected"
     check = f"calibration in {len(observed)} groups (χ², {df} df)"
     yield Line(
         "calibration", "calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words
@@ -247,7 +249,7 @@ def zeros(fit: Fitted) -> Iterator[Line]:
     advice = (
         NO_ADVICE
         if verdict == FINE
-        else 'try family="negative-binomial", or ask what makes the zeros'
+        else f"try {say.change(family='negative-binomial')}, or ask what makes the zeros"
     )
     words = f"{seen:.0f} rows are zero, {figure(expected, 3)} expected"
     check = f"zeros: {seen:.0f} seen, {figure(expected, 3)} expected"
@@ -267,7 +269,7 @@ def shape(fit: Fitted) -> Iterator[Line]:
     advice = (
         NO_ADVICE
         if verdict == FINE
-        else "the family may be wrong: look at draw('quantiles'), and try another"
+        else f"the family may be wrong: look at {say.ask('draw', 'quantiles')}, and try another"
     )
     yield Line(
         "family",

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from joinery import advice as say
 from joinery.core.inference import diagnostics
 from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import figure
@@ -41,16 +42,14 @@ def normal(fit: Fitted) -> Iterator[Line]:
     verdict = judged(test.p, test.size, small=0.25, large=1.5)
     advice = NO_ADVICE
     if verdict != FINE:
-        advice = (
-            "intervals of coefficients hardly mind; for new rows use "
-            'forecast(intervals="distribution-free")'
-        )
+        free = say.option("intervals", "distribution-free")
+        advice = f"intervals of coefficients hardly mind; forecast new rows with {free}"
         if (
             not fit.response.transformed
             and float(np.min(figures.observed)) > 0
             and float(np.nanmean(z**3)) > 0.5
         ):
-            advice = f'try response="log({fit.response.name})"; {advice}'
+            advice = f"try {say.change(response=f'log({fit.response.expression})')}; {advice}"
     yield Line(
         "normality",
         "normal residuals",
@@ -74,7 +73,7 @@ def _far_off(fit: Fitted) -> Iterator[Line]:
     count = int((np.abs(t) > limit).sum())
     p = 1 - float(tails.binomial_below(count - 1, rows, FAR_SHARE))
     verdict = judged(p, count / (FAR_SHARE * rows) - 1, small=0.5, large=3.0)
-    advice = "draw('quantiles') shows them; rows of another kind may be mixed in"
+    advice = f"{say.ask('draw', 'quantiles')} shows them; rows of another kind may be mixed in"
     yield Line(
         "rows far off",
         "normal residuals",

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from joinery import advice as say
 from joinery.core.inference import diagnostics
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.show.numbers import figure
@@ -52,7 +53,7 @@ def _durbin_watson(fit: Fitted, e: np.ndarray, U: np.ndarray | None) -> Line:
     advice = NO_ADVICE
     if verdict != FINE:
         lag = f"lag({fit.design.sentence.response.expression}, 1)"
-        advice = f'try std_errors="autocorrelated", or add="{lag}"'
+        advice = f"try {say.change(std_errors='autocorrelated')}, or {say.change(add=lag)}"
     finding = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
     check = f"Durbin–Watson ({tail}, both tails)"
     line = Line("durbin-watson", "order", ORDER, check, test, verdict, advice, finding)
@@ -65,14 +66,15 @@ def _where_order_means_something(fit: Fitted, line: Line) -> Line:
         return line
     advice = line.advice
     if line.verdict != FINE:
-        advice = f"if the table's order means something, name it with order=; then {advice}"
+        order = say.option("order")
+        advice = f"if the table's order means something, name it with {order}; then {advice}"
     return replace(line, verdict=FINE, advice=advice, shares_rate=False)
 
 
 def _breusch_godfrey(e: np.ndarray, U: np.ndarray) -> Line:
     test = diagnostics.breusch_godfrey(e, U, LAGS)
     verdict = judged(test.p, test.size, small=0.03, large=0.25)
-    advice = 'rows up to four apart are alike: try std_errors="autocorrelated"'
+    advice = f"rows up to four apart are alike: try {say.change(std_errors='autocorrelated')}"
     advice = NO_ADVICE if verdict == FINE else advice
     check, finding = f"Breusch–Godfrey, {LAGS} rows back (F)", "rows nearby are alike"
     return Line("breusch-godfrey", "order", ORDER, check, test, verdict, advice, finding)

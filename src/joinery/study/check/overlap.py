@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from joinery import advice as say
 from joinery.core.inference import diagnostics
 from joinery.core.inference.correlation import variance_inflation
 from joinery.core.inference.diagnostics import Test
@@ -36,9 +37,8 @@ def overlap(fit: Fitted) -> Iterator[Line]:
     )
     advice = NO_ADVICE
     if verdict != FINE:
-        advice = (
-            f"{name} repeats what other terms say: read them together, or try "
-            f'drop="{_written(fit, name)}"'
+        advice = f"{name} repeats what other terms say: read them together, or try " + say.change(
+            drop=_written(fit, name)
         )
     words = f"{name} overlaps other terms (variance inflation {figure(worst, 2)})"
     yield Line(

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from joinery import advice as say
 from joinery.core.inference.diagnostics import Test
 from joinery.core.numeric import distributions as tails
 from joinery.errors import listed
@@ -45,7 +46,8 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
     verdict = SERIOUS if size >= at.serious else CAUTION if size >= at.studentized else FINE
     advice = NO_ADVICE
     if verdict != FINE:
-        advice = f'look at row {label} for a mistake; see the fit without it: leave_out=["{label}"]'
+        without = say.change(leave_out=[str(label)])
+        advice = f"look at row {label} for a mistake; see the fit without it: {without}"
     words = f"row {label} is badly fitted (studentized residual {figure(float(t[place]), 2)})"
     test = Test(float(t[place]), p)
     yield Line(
@@ -75,7 +77,8 @@ def decides(fit: Fitted) -> Iterator[Line]:
         verdict = SERIOUS if d[place] >= at.cooks_distance else FINE
         advice = NO_ADVICE
         if verdict != FINE:
-            advice = f'compare with the fit without it: leave_out=["{labels[place]}"]'
+            without = say.change(leave_out=[str(labels[place])])
+            advice = f"compare with the fit without it: {without}"
         words = (
             f"row {labels[place]} decides the answer (Cook's distance {figure(float(d[place]), 2)})"
         )

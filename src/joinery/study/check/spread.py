@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from joinery import advice as say
 from joinery.core.inference import diagnostics
 from joinery.core.least_squares.solve import least_squares
 from joinery.design.curves import quantiles
@@ -58,8 +59,8 @@ def even(fit: Fitted) -> Iterator[Line]:
     advice = NO_ADVICE
     if verdict != FINE:
         log = not fit.response.transformed and float(np.min(figures.observed)) > 0 and grows
-        way = f'response="log({fit.response.name})", or ' if log else ""
-        advice = f'try {way}std_errors="robust"; or weights='
+        way = f"{say.change(response=f'log({fit.response.expression})')}, or " if log else ""
+        advice = f"try {way}{say.change(std_errors='robust')}; or {say.option('weights')}"
     yield Line("spread", "even spread", EVEN, check, test, verdict, advice, words)
 
 

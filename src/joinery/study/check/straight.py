@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from joinery import advice as say
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
@@ -51,7 +52,9 @@ def _bent_predictors(fit: Fitted, curves: list[tuple[NumberFactor, Test]]) -> It
     advice, finding = NO_ADVICE, f"{factor.name} bends"
     if verdict != FINE:
         spline = f"spline({outside(factor.expression)})"
-        advice = f'{finding}: try add="{_next_power(fit, factor)}", or {spline} in its place'
+        advice = (
+            f"{finding}: try {say.change(add=_next_power(fit, factor))}, or {spline} in its place"
+        )
     yield _line(
         "curvature", f"curvature of {factor.name} (t, Holm)", test, verdict, advice, finding
     )
@@ -87,7 +90,8 @@ def _unbend(fit: Fitted) -> str:
     """A response that grows along a curve is often straight in its logarithm."""
     figures = per_row(fit)
     if not fit.response.transformed and float(np.min(figures.observed)) > 0:
-        return f'try response="log({fit.response.name})", or a curve in a predictor'
+        log = say.change(response=f"log({fit.response.expression})")
+        return f"try {log}, or a curve in a predictor"
     return "try a curve in a predictor, or a product of two"
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from joinery import advice as say
 from joinery.show.people import Layout
 from joinery.show.table import Table
 from joinery.study.check.check import NO_ADVICE, Line
@@ -70,7 +71,7 @@ def _note_on_order(fit: Fitted) -> tuple[str, ...]:
     order = fit.options.order
     if order:
         return (f"rows are taken in the order of {order}",)
-    return ("rows are taken in the table's own order; order= names another",)
+    return (f"rows are taken in the table's own order; {say.option('order')} names another",)
 
 
 CHECKS: tuple[Callable[[Fitted], Iterator[Line]], ...] = (

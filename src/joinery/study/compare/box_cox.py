@@ -8,10 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError, listed
-from joinery.show.numbers import figure, fixed, level_words
+from joinery.notation.tree import spelled
+from joinery.show.numbers import fixed, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand, working_rows
 
@@ -20,14 +22,18 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 FIRST, LAST, STEP, FARTHEST = -2.0, 2.0, 0.1, 6.0
-SIMPLE = {
-    1.0: "{}",
+# the powers that have a name: how a sentence writes each
+LADDER = {
+    -2.0: "(1 / {}^2)",
+    -1.0: "(1 / {})",
+    -0.5: "(1 / sqrt({}))",
     0.0: "log({})",
     0.5: "sqrt({})",
-    -1.0: "(1 / {})",
+    1.0: "{}",
     2.0: "{}^2",
-    -0.5: "(1 / sqrt({}))",
 }
+NAMES = dict(zip(LADDER, ("1/y²", "1/y", "1/√y", "log y", "√y", "y", "y²"), strict=True))
+PLAINEST = (1.0, 0.0, 0.5, -1.0, 2.0, -0.5, -2.0)  # which is offered where several lie inside
 
 
 @dataclass(frozen=True)
@@ -40,13 +46,13 @@ class Powers:
     lower: float
     upper: float
     column: str
+    peak: float  # the log likelihood of the best
 
 
 @once
 def powers(fit: Fitted) -> Powers:
     """The profile likelihood of the power. Raises CallError where it does not exist."""
-    column = fit.response.original
-    likelihood = _likelihood(fit, np.log(_positive(fit, column)))
+    likelihood = _likelihood(fit, _logs(fit))
     low, high = FIRST, LAST
     while True:
         at = np.round(np.arange(low, high + STEP / 2, STEP), 10)
@@ -60,12 +66,13 @@ def powers(fit: Fitted) -> Powers:
     top, peak = _highest(likelihood, at[max(best - 1, 0)], at[min(best + 1, len(at) - 1)])
     cut = peak - float(tails.chi2_quantile(fit.level, 1)) / 2
     ends = [_crossing(likelihood, at, heights, best, cut, side) for side in (-1, 1)]
-    return Powers(at, heights, top, ends[0], ends[1], column)
+    return Powers(at, heights, top, ends[0], ends[1], fit.response.original, peak)
 
 
-def _positive(fit: Fitted, column: str) -> np.ndarray:
-    """The response's column (n,), if its powers exist. Raises CallError otherwise."""
+def _logs(fit: Fitted) -> np.ndarray:
+    """Logarithms of the response's column (n,). Raises CallError where powers do not exist."""
     table, chosen = rows_at_hand(fit)
+    column = fit.response.original
     if not fit.estimate.linear:
         raise CallError(
             "powers of the response belong to the normal family; other families have a link instead"
@@ -89,7 +96,7 @@ def _positive(fit: Fitted, column: str) -> np.ndarray:
         raise CallError(
             f"{column} is zero or less in row {listed(rows)}, so that its powers do not all exist"
         )
-    return y
+    return np.asarray(np.log(y))
 
 
 def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
@@ -151,49 +158,107 @@ def _crossing(
     return float((low + high) / 2)
 
 
-def suggested(curve: Powers) -> tuple[float, str] | None:
-    """The simplest power inside the interval, and how it is written; None when none is."""
-    for power, form in SIMPLE.items():
-        if curve.lower <= power <= curve.upper:
-            return power, form.format(curve.column)
-    return None
+def suggested(curve: Powers) -> float | None:
+    """The plainest named power inside the interval; None when none is."""
+    return next((p for p in PLAINEST if curve.lower <= p <= curve.upper), None)
+
+
+def written(power: float, column: str) -> str:
+    """A power of the response as a sentence writes it."""
+    return LADDER[power].format(spelled(column))
+
+
+@dataclass(frozen=True)
+class Rung:
+    """One named power: how it suits, and how large a typical miss is with it."""
+
+    power: float
+    typical_miss: float  # in the response's own unit; NaN where fitted values cannot be turned back
+    below_best: float  # log likelihood, below that of the best power
+    inside: bool
+
+
+def ladder(fit: Fitted) -> list[Rung]:
+    """The named powers from the lowest up."""
+    curve = powers(fit)
+    y = np.exp(_logs(fit))
+    at = np.array(list(LADDER))
+    fall = curve.peak - _likelihood(fit, np.log(y))(at)
+    misses = [_typical_miss(fit, y, power) for power in at]
+    return [
+        Rung(float(p), m, float(d), bool(curve.lower <= p <= curve.upper))
+        for p, m, d in zip(at, misses, fall, strict=True)
+    ]
+
+
+def _typical_miss(fit: Fitted, y: np.ndarray, power: float) -> float:
+    """√(Σ w(y − ŷ)²/df), ŷ fitted to that power of y (n,) and turned back.
+
+    For the response as it is this is the residual SD. NaN where a fitted value has no way back.
+    """
+    unit = float(np.exp(np.mean(np.log(y))))  # powers of y/unit neither overflow nor vanish
+    scaled = y / unit
+    response = np.log(scaled) if power == 0 else scaled**power
+    parts = [
+        (fit.solution.in_basis(b.X), b.precisions * b.times, b.own)
+        for b in working_rows(fit).row_blocks
+    ]
+    effects = sum(
+        ((U * np.sqrt(w)[:, None]).T @ (np.sqrt(w) * response[own]) for U, w, own in parts),
+        np.zeros(fit.solution.rank),
+    )
+    total = 0.0
+    for U, w, own in parts:
+        fitted = U @ effects
+        with np.errstate(all="ignore"):
+            rooted = np.where(fitted > 0, fitted, np.nan) ** (1 / (power or np.nan))
+        back = np.exp(fitted) if power == 0 else fitted if power == 1 else rooted
+        total += float(w @ (scaled[own] - back) ** 2)
+    return float(unit * np.sqrt(total / fit.residual_df))
 
 
 def box_cox(fit: Fitted) -> Table:
-    """The table of powers. See ``Fit.box_cox``."""
-    curve = powers(fit)
-    inside = (curve.power >= curve.lower) & (curve.power <= curve.upper)
+    """The ladder of powers. See ``Fit.box_cox``."""
+    curve, rungs = powers(fit), ladder(fit)
     return Table(
         {
-            "power": curve.power,
-            "log_likelihood": curve.log_likelihood,
-            "inside": ["yes" if i else "no" for i in inside],
+            "power": [r.power for r in rungs],
+            "response": [written(r.power, curve.column) for r in rungs],
+            "typical_miss": [r.typical_miss for r in rungs],
+            "below_best": [r.below_best for r in rungs],
+            "inside": ["yes" if r.inside else "no" for r in rungs],
         },
-        title=f"Powers of {curve.column}",
-        notes=tuple(_notes(fit, curve)),
-        kinds={"power": "value", "inside": "text", "log_likelihood": "figure"},
-        digits=5,
-        most_rows=80,
+        title=f"Powers of {fit.words(curve.column)}",
+        notes=tuple(_notes(fit, curve, rungs)),
+        kinds={"power": "value", "response": "text", "inside": "text"}
+        | {"typical_miss": "own", "below_best": "figure"},
+        headings={"typical_miss": "typical miss", "below_best": "log likelihood below the best"}
+        | {"inside": f"inside the {level_words(fit.level)} interval"},
     )
 
 
-def _notes(fit: Fitted, curve: Powers) -> list[str]:
+def _notes(fit: Fitted, curve: Powers, rungs: Sequence[Rung]) -> list[str]:
+    unit = f"typical miss: in the unit of {fit.words(curve.column)}, fitted values turned back"
+    if any(np.isnan(r.typical_miss) for r in rungs):
+        unit += "; empty where one of them cannot be"
+    way = suggested(curve)
+    if way is None or (way == 1 and not fit.response.transformed):
+        return [_finding(fit, curve), unit]
+    take = advice.change(response=written(way, curve.column))
+    return [f"{_finding(fit, curve)}: {take}", unit]
+
+
+def _finding(fit: Fitted, curve: Powers) -> str:
     ends = f"[{fixed(curve.lower, 2)}, {fixed(curve.upper, 2)}]"
-    level = level_words(fit.level)
-    notes = [
-        f"best power {fixed(curve.best, 2)} {ends}, with its {level} interval; 0 stands for the "
-        "logarithm"
-    ]
+    text = f"best power {fixed(curve.best, 2)} {ends}, with its {level_words(fit.level)} interval: "
     choice = suggested(curve)
     if choice is None:
-        notes.append(
-            f"no simple power lies inside; the nearest is {figure(round(curve.best * 2) / 2)}"
-        )
-    elif choice[0] == 1 and not fit.response.transformed:
-        notes.append(f"1 lies inside: leave {curve.column} as it is")
-    else:
-        notes.append(f'{choice[1]} lies inside: revise(response="{choice[1]}")')
-    return notes
+        nearest = min(LADDER, key=lambda p: abs(p - curve.best))
+        return f"{text}no named power lies inside; the nearest is {written(nearest, curve.column)}"
+    if choice == 1 and not fit.response.transformed:
+        return f"{text}1 lies inside, leave {fit.words(curve.column)} as it is"
+    way = written(choice, curve.column)
+    return f"{text}{fit.words(way)} lies inside"
 
 
 def picture(
@@ -203,26 +268,24 @@ def picture(
     words: Mapping[str, str | None],
     ax: Axes | None,
 ) -> Figure:
-    """The likelihood over powers, with the interval."""
+    """The ladder of named powers, with the interval beside it."""
     from joinery.show.pictures.canvas import Words
-    from joinery.show.pictures.fit import profile
+    from joinery.show.pictures.ladder import Step
+    from joinery.show.pictures.ladder import ladder as drawn
     from joinery.study.pictures.words import worded
 
-    curve = powers(fit)
-    choice = suggested(curve)
-    marks = [
-        (p, form.format(curve.column))
-        for p, form in SIMPLE.items()
-        if curve.power[0] <= p <= curve.power[-1]
+    curve, rungs = powers(fit), ladder(fit)
+    nearest = min(LADDER, key=lambda p: abs(p - curve.best))
+    steps = [
+        Step(NAMES[r.power], r.power, r.typical_miss, r.below_best, r.power == nearest)
+        for r in rungs
     ]
+    name = fit.words(curve.column)
     caption = Words(
-        f"Which power of {fit.words(curve.column)} suits the model?",
-        "; ".join(_notes(fit, curve)),
-        "power",
-        "log likelihood",
+        f"Which power of {name} suits the model?",
+        _finding(fit, curve),
+        f"typical miss, in the unit of {name}",
+        "",
     )
-    chosen = None if choice is None else choice[0]
     ends = curve.lower, curve.best, curve.upper
-    return profile(
-        curve.power, curve.log_likelihood, ends, marks, chosen, worded(caption, words), ax
-    )
+    return drawn(steps, ends, level_words(fit.level), worded(caption, words), ax)

@@ -68,7 +68,7 @@ def compare(fits: Sequence[Fitted]) -> Table:
         title="Fits side by side",
         notes=tuple(dict.fromkeys(notes)),
         kinds=kinds,
-        headings=HEADINGS | {name: name for name in terms},
+        headings=HEADINGS | {name: fits[0].words(name) for name in terms},
         layout=Layout(
             turned="fit",
             listed="sentence",

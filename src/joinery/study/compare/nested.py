@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
+from joinery import advice
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import triangle
 from joinery.design.resolving import expressions_of
 from joinery.notation.evaluate import EVERY_ROW
-from joinery.notation.tree import names_in
+from joinery.notation.tree import names_in, spelled
 from joinery.study.compare.likelihood_ratio import Nested, deviance_test
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_rows
 from joinery.study.read.estimates import test_together
 
 SAME_SPACE = 1e-9
+
+MOST_NAMED = 12  # rows in an advice; beyond that they are not listed
 
 
 def differing(a: Fitted, b: Fitted) -> str | None:
@@ -28,24 +33,31 @@ def differing(a: Fitted, b: Fitted) -> str | None:
         return "their families, links or dispersions differ"
     used = [t.index[s.rows] for t, s in ((table_a, rows_a), (table_b, rows_b))]
     if len(used[0]) != len(used[1]) or not (used[0] == used[1]).all():
-        names = dict.fromkeys(
-            n.name for f in (a, b) for e in expressions_of(f.design.sentence) for n in names_in(e)
-        )
-        gaps = [
-            n for n in names if n in table_a.names and table_a.column(n).missing(EVERY_ROW).any()
-        ]
-        where = " and ".join(f"{n} = {n}" for n in gaps)
-        way = (
-            f'fit both with where="{where}"'
-            if where
-            else "fit both to the same rows with leave_out="
-        )
-        return f"they rest on different rows ({len(used[0]):,} and {len(used[1]):,}); {way}"
+        rows = f"({len(used[0]):,} and {len(used[1]):,})"
+        return f"they rest on different rows {rows}; {_way_to_equal_rows(a, b, used)}"
     if a.asides != b.asides:
         return "their weights, repeats or offset differ"
     if not np.array_equal(_responses(a), _responses(b)):
         return "the response has other values in the two tables"
     return None
+
+
+def _way_to_equal_rows(a: Fitted, b: Fitted, used: list[Any]) -> str:
+    """How to put two fits to the same rows: by what is missing where, else by their labels."""
+    table, _ = rows_at_hand(a)
+    apart = used[0].symmetric_difference(used[1])
+    names = dict.fromkeys(
+        n.name for f in (a, b) for e in expressions_of(f.design.sentence) for n in names_in(e)
+    )
+    there = table.index.isin(apart)
+    gaps = [
+        n for n in names if n in table.names and (table.column(n).missing(EVERY_ROW) & there).any()
+    ]
+    if gaps:
+        where = " and ".join(f"{spelled(n)} = {spelled(n)}" for n in gaps)
+        return f"fit both with {advice.option('where', where)}"
+    few = [str(label) for label in apart] if 0 < len(apart) <= MOST_NAMED else None
+    return f"fit both with {advice.option('leave_out', few)}"
 
 
 def _same_kind(a: Fitted, b: Fitted) -> bool:

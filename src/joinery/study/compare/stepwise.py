@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.inference.stepwise import Path, Tried
 from joinery.errors import CallError
 from joinery.notation.tree import Sentence, Term
@@ -254,7 +255,8 @@ def _check(largest: Fitted, choice: Choice) -> None:
     e = largest.estimate
     if e.penalty is not None:
         raise CallError(
-            "stepwise compares likelihoods, and a penalized fit has none; leave penalty= out",
+            "stepwise compares likelihoods, and a penalized fit has none; leave "
+            f"{advice.option('penalty')} out",
             argument="penalty",
         )
     if CRITERIA[choice.criterion].normal_alone and not e.linear:

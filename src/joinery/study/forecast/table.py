@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery import advice
 from joinery.data.records import Records, records
 from joinery.data.written_dates import stamps_of
 from joinery.errors import CallError, NewRowError, listed, nearest, one_of
@@ -113,13 +114,14 @@ def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
     if new is None:
         if fit.origin is None:
             raise CallError(
-                "a fit loaded from a file keeps no rows to forecast; give new ones: forecast(new)"
+                "a fit loaded from a file keeps no rows to forecast; give new ones "
+                f"with {advice.option('new')}"
             )
         if not len(fit.origin.used_rows.awaiting):
             raise CallError(
                 f"no row of the table is missing its {fit.response.original}, so there is none "
                 "to forecast; "
-                "give new rows: forecast(new)",
+                f"give new rows with {advice.option('new')}",
                 argument="new",
             )
         return fit.origin.table, fit.origin.used_rows.awaiting
@@ -193,7 +195,8 @@ def _check_columns(fit: Fitted, table: Records) -> None:
         raise NewRowError(
             f"the new rows have no column {listed(map(repr, lacking))}, which the model "
             f"needs{hint} "
-            f'It needs {listed(needed, 12)}; hold="average" holds what is not given at its average',
+            f"It needs {listed(needed, 12)}; {advice.option('hold', 'average')} holds what is not "
+            "given at its average",
             column=lacking[0],
             known=table.names,
         )

@@ -8,7 +8,9 @@ from typing import Any
 
 import numpy as np
 
+from joinery import advice
 from joinery.data.columns import Column, level_text
+from joinery.notation.tree import spelled
 from joinery.show.numbers import count, percent, value
 
 MOST_LEVELS = 4
@@ -189,10 +191,11 @@ def _about_numbers(
     if stand_in is not None:
         times = int(np.count_nonzero(ordered == stand_in))
         shown = value(stand_in)
+        away = f"{spelled(name)} != {stand_in:g}"
         yield (
             f"{name} is {shown} in {count(times, 'row')}, far from its other values: if that "
             "stands for a missing "
-            f'value, leave them out with where="{name} != {stand_in:g}"'
+            f"value, leave them out with {advice.option('where', away)}"
         )
     elif (
         np.isfinite(figures["skew"])

@@ -127,8 +127,7 @@ def _response(look: Look, wording: Wording) -> Figure:
     at = look.at_response
     if at is None:
         raise CallError(
-            "the picture 'response' needs a sentence: look(data, 'honey_kg given "
-            "forage_km2').draw('response')"
+            "the picture 'response' needs a sentence after the data: 'honey_kg given forage_km2'"
         )
     factors = [(t.text, t.factors[0]) for t in at.design.terms if len(t.factors) == 1]
     if not factors:

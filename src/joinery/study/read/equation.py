@@ -42,7 +42,8 @@ def _for_people(fit: Fitted, style: str) -> str:
         if np.isnan(value):
             continue
         size = to_decimals(abs(value), with_error(value, error))
-        words = "" if name == "intercept" else f"({name})" if ": " in name else name
+        words = "" if name == "intercept" else fit.words(name)
+        words = f"({words})" if ": " in name else words
         if style == "latex":
             size = latex_text(size)
             words = r"\,\text{" + latex_text(words) + "}" if words else ""
@@ -56,10 +57,11 @@ def _for_people(fit: Fitted, style: str) -> str:
         else (minus if negative else "") + piece
         for place, (negative, piece) in enumerate(pieces)
     )
-    name = fit.response.name if fit.estimate.linear else _linked(fit)
+    name = fit.words(fit.response.name if fit.estimate.linear else _linked(fit))
     left = r"\widehat{\text{" + latex_text(name) + "}}" if style == "latex" else name
     for offset in _offsets(fit):
-        words = str(offset) if isinstance(offset, (Name, Call, Number)) else f"({offset})"
+        words = fit.words(str(offset))
+        words = words if isinstance(offset, (Name, Call, Number)) else f"({words})"
         body += " + " + (r"\text{" + latex_text(words) + "}" if style == "latex" else words)
     return f"{left} = {body or '0'}"
 

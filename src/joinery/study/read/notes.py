@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
 from joinery.data.records import Records
@@ -192,8 +193,8 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
             and len(np.unique(values[:1000])) > 2
         ):
             words = (
-                f'{response.name} has whole numbers only: if it counts, family="poisson" may fit '
-                "better"
+                f"{response.name} has whole numbers only: if it counts, "
+                f"{advice.option('family', 'poisson')} may fit better"
             )
             yield Note("whole numbers", "note", words, (response.name,))
 

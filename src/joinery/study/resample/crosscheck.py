@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.numeric import distributions as tails
 from joinery.data.records import Records
 from joinery.errors import (
@@ -48,7 +49,8 @@ def crosscheck(
         raise CallError("the fit is perfect, so that there is nothing to judge it by")
     if folds is not None and not 2 <= folds <= fit.n_rows:
         raise CallError(
-            f"folds={folds} is not between 2 and the {fit.n_rows:,} rows used", argument="folds"
+            f"{advice.option('folds', folds)} is not between 2 and the {fit.n_rows:,} rows used",
+            argument="folds",
         )
     order = fit.options.order
     inside: np.ndarray | None = None

@@ -1,0 +1,83 @@
+"""Advice in the form of the place where it is read: a call in Python, an option or a command in
+a shell. Both run as they stand."""
+
+from __future__ import annotations
+
+import json
+import shlex
+from contextvars import ContextVar
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Typed:
+    """What was typed on the command line, so that a command can be given in full."""
+
+    model: tuple[str, ...] = ()  # data and model sentence, or a saved fit
+    options: tuple[str, ...] = ()
+
+
+_typed: ContextVar[Typed | None] = ContextVar("typed", default=None)  # None in Python
+_WITH = {"add": "add {}", "drop": "drop {}", "response": "{}"}  # words of --with
+
+
+def speak_to_shell(typed: Typed) -> None:
+    """From here on advice is for the command line on which this was typed."""
+    _typed.set(typed)
+
+
+def option(name: str, value: Any = None) -> str:
+    """An option of the call or command at hand; without a value, its name alone."""
+    if _typed.get() is None:
+        return f"{name}=" + ("" if value is None else _python(value))
+    return f"--{_dashed(name)}" + ("" if value is None else f" {_shell(value)}")
+
+
+def reading(name: str, value: Any) -> str:
+    """An option of reading the file."""
+    return f"jn.read(path, {option(name, value)})" if _typed.get() is None else option(name, value)
+
+
+def change(**what: Any) -> str:
+    """The fit again with something changed: arguments of ``Fit.revise``."""
+    if _typed.get() is None:
+        return f"fit.revise({', '.join(f'{k}={_python(v)}' for k, v in what.items())})"
+    return " ".join(
+        f"--with {shlex.quote(_WITH[name].format(value))}" if name in _WITH else option(name, value)
+        for name, value in what.items()
+    )
+
+
+def ask(question: str, *named: str, **options: Any) -> str:
+    """A question of the fit, such as a picture or a forecast."""
+    typed = _typed.get()
+    if typed is None:
+        given = [*map(_python, named), *(f"{k}={_python(v)}" for k, v in options.items())]
+        return f"fit.{question}({', '.join(given)})"
+    words = [_dashed(question), *typed.model, *named, *typed.options]
+    more = "".join(f" {option(name, value)}" for name, value in options.items())
+    return f"joinery {shlex.join(words)}{more}"
+
+
+def _dashed(name: str) -> str:
+    return name.replace("_", "-")
+
+
+def _python(value: Any) -> str:
+    if isinstance(value, list):
+        return f"[{', '.join(map(_python, value))}]"
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, str) else repr(value)
+
+
+def _shell(value: Any) -> str:
+    """A value as one word of a shell; several are separated by commas, as ``--leave-out`` reads."""
+    if isinstance(value, list):
+        return shlex.quote(", ".join(map(_as_cell, value)))
+    return shlex.quote(str(value))
+
+
+def _as_cell(label: Any) -> str:
+    text = str(label)
+    plain = not any(mark in text for mark in ',"\n') and text == text.strip()
+    return text if plain else '"' + text.replace('"', '""') + '"'

@@ -1,0 +1,70 @@
+"""Texts that options take: row labels, words for columns, changes to a model."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
+
+from joinery import errors
+
+if TYPE_CHECKING:
+    from joinery.model.result import Fit
+
+
+def labels_of(texts: Iterable[str] | None) -> dict[str, str]:
+    """Words for columns, from ``column=words``."""
+    out = {}
+    for text in texts or ():
+        column, sign, words = text.partition("=")
+        if not sign or not words.strip():
+            raise errors.CallError(
+                f"--labels {text!r} names no words; write column=words: 'honey_kg=Honey (kg)'",
+                argument="labels",
+            )
+        out[column.strip()] = words.strip()
+    return out
+
+
+def labels_in(texts: Iterable[str]) -> list[str]:
+    """Row labels, several in a text separated by commas; one that holds a comma in quotes."""
+    rows = csv.reader(texts, skipinitialspace=True)
+    return [cell.strip() for row in rows for cell in row if cell.strip()]
+
+
+# how a change begins, and the argument of ``Fit.revise`` that the rest of it is
+BEGINNINGS = {
+    "leave out ": "leave_out",
+    "put back ": "put_back",
+    "add ": "add",
+    "drop ": "drop",
+}
+
+
+def changed(fit: Fit, text: str) -> Fit:
+    """The fit with changes made to it, several separated by semicolons.
+
+    ``leave out H058, H031`` · ``put back H058`` · ``add TERM`` · ``drop TERM`` · a new response as
+    a sentence writes it: ``log(honey_kg)``.
+    """
+    return fit.revise(**_read(text))
+
+
+def _read(text: str) -> dict[str, Any]:
+    out: dict[str, Any] = {}
+    for part in filter(None, map(str.strip, text.split(";"))):
+        beginning = next((b for b in BEGINNINGS if part.casefold().startswith(b)), None)
+        name = BEGINNINGS[beginning] if beginning else "response"
+        value: Any = part[len(beginning or "") :].strip()
+        if name in ("leave_out", "put_back"):
+            value = labels_in([value])
+        if name in out:
+            raise errors.CallError(f"--with {text!r} changes the same thing twice", argument="with")
+        out[name] = value
+    if not out:
+        raise errors.CallError(
+            "--with names no change; it is 'leave out ROWS', 'put back ROWS', 'add TERM', "
+            "'drop TERM', or a new response",
+            argument="with",
+        )
+    return out
