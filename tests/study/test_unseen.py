@@ -14,6 +14,7 @@ from scipy import optimize, special, stats
 import joinery as jn
 from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.least_squares.solve import least_squares
+from joinery.show.numbers import figure
 
 rng = np.random.default_rng(17)
 N = 60
@@ -149,7 +150,7 @@ def test_the_surest_effect_is_the_surest():
     text = " ".join(str(scaled).split())
     step, name = re.search(r"for each ([\d,]+) more of (\w)", text).groups()
     ratio = math.exp(b[name] * float(step.replace(",", "")) / 1000)
-    assert f"multiplied by {ratio:.3g} [" in text
+    assert f"multiplied by {figure(ratio, 3)} [" in text
 
 
 def test_cooks_distance_of_other_families_is_one_step_without_the_row():

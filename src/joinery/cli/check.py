@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import typer
 
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import CHECK, app, fit_of, folder_of, question, show, working
+from joinery.cli.texts import labels_in
 from joinery.show.marks import tell
-
-if TYPE_CHECKING:
-    pass
-
 
 question(
     "checks",
@@ -35,29 +32,57 @@ question(
 @app.command(rich_help_panel=CHECK)
 @o.takes(o.DATA_ALONE, o.FIT)
 def draw(
-    model: Annotated[str, typer.Argument(metavar="MODEL", help="a model sentence")],
-    names: Annotated[
-        list[str], typer.Argument(metavar="NAME...", help="line, residuals, checks, leverage, …")
+    model: Annotated[
+        str, typer.Argument(metavar="MODEL", help="a model sentence (none with a saved fit)")
     ],
-    against: Annotated[
-        str | None, typer.Option("--against", help="the column across, for line and residuals")
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="NAME...", help="line, residuals, checks, leverage, …"),
     ] = None,
+    against: Annotated[
+        str | None, typer.Option("--against", help="the column a picture is about")
+    ] = None,
+    across: Annotated[
+        str | None, typer.Option("--across", help="line: one for each level or value of this")
+    ] = None,
+    beside: Annotated[
+        list[str] | None,
+        typer.Option("--beside", metavar="MODEL", help="line: another fit over it; may repeat"),
+    ] = None,
+    term: Annotated[
+        str | None, typer.Option("--term", help="the coefficient or category a picture is about")
+    ] = None,
+    title: Annotated[str | None, typer.Option("--title", help="in place of its own")] = None,
+    x_label: Annotated[str | None, typer.Option("--x-label", help="below the picture")] = None,
+    y_label: Annotated[str | None, typer.Option("--y-label", help="beside the picture")] = None,
+    label_rows: Annotated[
+        str, typer.Option("--label-rows", help="flagged, none, or labels separated by commas")
+    ] = "flagged",
     output: Annotated[
         str | None, typer.Option("--output", help="the file (.png .svg .pdf), or a folder")
     ] = None,
     **given: Any,
 ) -> None:
     """Draw pictures of a fit into files."""
+    saved = str(given["data"]).endswith(".json")
+    pictures = [model, *(names or [])] if saved else list(names or [])
+    if not pictures:
+        raise errors.CallError("name a picture after the sentence: line, residuals, checks, …")
     target = Path(output) if output else Path()
     one_file = target.suffix != ""
-    if one_file and len(names) > 1:
+    if one_file and len(pictures) > 1:
         raise errors.CallError("several pictures go into a folder; give --output a folder")
     target = target if one_file else folder_of(target)
-    fitted = fit_of(model=model, **given)
-    for name in names:
+    fitted = fit_of(model=None if saved else model, **given)
+    rows = label_rows if label_rows in ("flagged", "none") else labels_in([label_rows])
+    options: dict[str, Any] = {"against": against, "across": across, "term": term}
+    options |= {"title": title, "x_label": x_label, "y_label": y_label}
+    options = {name: v for name, v in options.items() if v is not None}
+    if beside:
+        options["beside"] = [fit_of(model=other, **given) for other in beside]
+    for name in pictures:
         path = target if one_file else target / f"{name}.png"
-        options: dict[str, Any] = {} if against is None else {"against": against}
-        fitted.draw(name, path=path, **options)
+        fitted.draw(name, path=path, label_rows=rows, **options)
         tell(f"drew {path}")
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from contextlib import suppress
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -10,10 +11,12 @@ import typer
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import FIT, FORMS, app, fit_of, question, show
+from joinery.show.files import suffix_of, write_text
 from joinery.show.marks import tell
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit
+    from joinery.show.table import Table
 
 
 @app.command(rich_help_panel=FIT)
@@ -25,47 +28,73 @@ def fit(
     **given: Any,
 ) -> None:
     """Fit a model and read it: the short page, or with --full every table."""
+    form, output = str(given["form"]), given["output"]
+    errors.one_of("--as", form, FORMS)
+    if output is not None:
+        form = FORM_OF_ENDING.get(suffix_of(output), "table")
     fitted = fit_of(**given)
-    _show_page(fitted, given)
-    if full:
-        kept = (
-            []
-            if fitted._fitted.origin is None
-            else [fitted.anova(), fitted.checks(), fitted.rows()]
-        )
-        linear = [fitted.term_correlations()] if fitted._fitted.estimate.linear else []
-        for part in (
-            fitted.overall(),
-            fitted.coefficients(standardized=True),
-            *linear,
-            *kept,
-        ):
-            sys.stdout.write("\n")
-            show(part, given | {"output": None})
+    if form in ("csv", "json", "table"):
+        if full:
+            raise errors.CallError(
+                "one such file holds one table: ask for each by its own command, or take "
+                ".txt, .md, .html or .tex for all of them"
+            )
+        show(fitted.coefficients(), given)
+    elif form == "text" and output is None:
+        _print_page(fitted, given, full)
+    else:
+        text = _page_in(form, fitted, given["digits"], full)
+        if output is None:
+            sys.stdout.write(text)
+        else:
+            tell(f"wrote {write_text(output, text)}")
 
 
-def _show_page(fitted: Fit, given: dict[str, Any]) -> None:
+FORM_OF_ENDING = {".txt": "text", ".md": "markdown", ".html": "html", ".tex": "latex"}
+
+
+def _print_page(fitted: Fit, given: dict[str, Any], full: bool) -> None:
     from joinery.show import short_page as page
     from joinery.show import terminal
-    from joinery.show.files import write_text
     from joinery.study.short_page import short_page
 
-    form, output, digits = given["form"], given["output"], given["digits"]
-    errors.one_of("--as", form, FORMS)
-    if output is not None or form in ("csv", "json"):
-        ending = output.rsplit(".", 1)[-1].lower() if output else form
-        if ending in ("txt", "html"):
-            made = short_page(fitted._fitted, digits)
-            text = page.as_html(made) if ending == "html" else page.as_text(made)
-            tell(f"wrote {write_text(str(output), text + chr(10))}")
-        else:
-            show(fitted.coefficients(), given)
-        return
-    made = short_page(fitted._fitted, digits)
-    if form == "text":
-        terminal.say(page.renderable(made))
-    else:
-        sys.stdout.write(page.as_html(made) if form == "html" else page.as_markdown(made))
+    terminal.say(page.renderable(short_page(fitted._fitted, given["digits"])))
+    for table in _tables(fitted) if full else ():
+        sys.stdout.write("\n")
+        show(table, given)
+
+
+def _page_in(form: str, fitted: Fit, digits: int | None, full: bool) -> str:
+    """The page as one text, with --full every table and, in HTML, pictures."""
+    from joinery.show import short_page as page
+    from joinery.study.short_page import short_page
+
+    parts = [page.RENDERERS[form](short_page(fitted._fitted, digits)).rstrip("\n")]
+    if full:
+        tables = [t if digits is None else t.with_digits(digits) for t in _tables(fitted)]
+        parts += [table.render(form).rstrip("\n") for table in tables]
+        parts += _pictures(fitted) if form == "html" else []
+    return "\n\n".join(parts) + "\n"
+
+
+def _tables(fitted: Fit) -> list[Table]:
+    """Every table of a fit, in the order of the work."""
+    kept = fitted._fitted.origin is not None
+    linear = [fitted.term_correlations()] if fitted._fitted.estimate.linear else []
+    rows = [fitted.anova(), fitted.checks(), fitted.rows()] if kept else []
+    return [fitted.overall(), fitted.coefficients(standardized=True), *linear, *rows]
+
+
+def _pictures(fitted: Fit) -> list[str]:
+    from joinery.show.pictures.canvas import as_svg
+
+    names = ["checks", "residuals", "observed_fitted"] if fitted._fitted.origin else []
+    names = ["line", *names] if names and fitted._fitted.design.seen else names
+    drawn = []
+    for name in names:
+        with suppress(errors.CallError):  # too little is left to draw, and the tables say so
+            drawn.append(as_svg(fitted.draw(name), name))
+    return drawn
 
 
 @app.command(rich_help_panel=FIT)

@@ -49,6 +49,21 @@ def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     return out
 
 
+def polynomial_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
+    """Derivatives (m, degree) of the columns of ``polynomial`` at x (m,)."""
+    z = x - learnt["centre"]
+    norm2 = learnt["norm2"]
+    before, now = np.zeros(len(z)), np.ones(len(z))
+    slope_before, slope = np.zeros(len(z)), np.zeros(len(z))
+    out = np.empty((len(z), learnt["degree"]))
+    for j, a in enumerate(learnt["alpha"]):
+        b = norm2[j] / norm2[j - 1] if j else 0.0
+        slope_before, slope = slope, now + (z - a) * slope - b * slope_before
+        before, now = now, (z - a) * now - b * before
+        out[:, j] = slope / np.sqrt(norm2[j + 1])
+    return out
+
+
 def quantiles(x: np.ndarray, counts: np.ndarray, shares: np.ndarray) -> np.ndarray:
     """Quantiles of values (n,), each standing ``counts`` times, linear between neighbours."""
     order = np.argsort(x, kind="stable")
@@ -106,3 +121,16 @@ def spline(x: np.ndarray, learnt: Learnt) -> np.ndarray:
         + np.maximum(x - knots[-1], 0)[:, None] * slopes[1]
     )
     return np.asarray(out[:, 1:])
+
+
+def spline_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
+    """Derivatives (m, knots − 1) of the columns of ``spline`` at x (m,)."""
+    from scipy.interpolate import CubicSpline
+
+    knots = np.asarray(learnt["knots"], float)
+    missing = np.isnan(x)
+    inside = np.clip(np.where(missing, knots[0], x), knots[0], knots[-1])
+    curves = CubicSpline(knots, np.eye(len(knots)), bc_type="natural")
+    out = np.asarray(curves(inside, 1))[:, 1:]
+    out[missing] = np.nan
+    return out

@@ -13,8 +13,16 @@ from joinery.core.numeric import double_double as precise
 from joinery.core.numeric.double_double import Pair
 from joinery.data.columns import Column, level_text
 from joinery.data.records import Records
-from joinery.design.curves import learn_polynomial, learn_spline, polynomial, spline
+from joinery.design.curves import (
+    learn_polynomial,
+    learn_spline,
+    polynomial,
+    polynomial_slopes,
+    spline,
+    spline_slopes,
+)
 from joinery.errors import NewRowError, UnusableColumnError, listed, nearest
+from joinery.notation.derivative import derivative
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
 from joinery.notation.tree import Call, Expression, Name, Number, Power, number_text
 
@@ -44,6 +52,10 @@ class NumberFactor:
     def columns(self, context: Context) -> np.ndarray:
         values = evaluate(self.expression, context)
         return (values if self.first is None else values - self.first)[:, None]
+
+    def slopes(self, name: str, context: Context) -> np.ndarray:
+        """Its derivative by a column of the table: (m, 1)."""
+        return derivative(self.expression, name, context)[:, None]
 
     @property
     def whole_power(self) -> int:
@@ -89,6 +101,13 @@ class CurveFactor:
     def columns(self, context: Context) -> np.ndarray:
         compute = polynomial if self.expression.function == "polynomial" else spline
         return compute(evaluate(self.expression.arguments[0], context), self.learnt)
+
+    def slopes(self, name: str, context: Context) -> np.ndarray:
+        """Derivatives of its columns by a column of the table: (m, width)."""
+        inner = self.expression.arguments[0]
+        compute = polynomial_slopes if self.expression.function == "polynomial" else spline_slopes
+        outer = compute(evaluate(inner, context), self.learnt)
+        return np.asarray(outer * derivative(inner, name, context)[:, None])
 
 
 @dataclass(frozen=True)

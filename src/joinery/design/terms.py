@@ -77,6 +77,19 @@ class DesignTerm:
             rest = (high - self._numeric(context)[:, 0]) + low
         self._spread(out, np.where(np.isfinite(rest), rest, 0.0)[:, None], context)
 
+    def fill_slopes(self, out: np.ndarray, name: str, context: Context) -> None:
+        """Writes the derivatives of its columns by a column of the table, by the product rule."""
+        numbers = [f for f in self.factors if not isinstance(f, CategoryFactor)]
+        if not numbers:
+            out[:] = 0.0
+            return
+        parts = [f.columns(context) for f in numbers]
+        total = np.zeros((1, 1))
+        for place, factor in enumerate(numbers):
+            slopes = factor.slopes(name, context)
+            total = total + _products([*parts[:place], slopes, *parts[place + 1 :]])
+        self._spread(out, total, context)
+
     def _spread(self, out: np.ndarray, numeric: np.ndarray, context: Context) -> None:
         """Numbers (m, columns) written to the columns of each combination of levels."""
         if not self.categories:
@@ -94,12 +107,7 @@ class DesignTerm:
     def _numeric(self, context: Context) -> np.ndarray:
         """The product of the factors that are numbers or curves: (m, columns)."""
         parts = [f.columns(context) for f in self.factors if not isinstance(f, CategoryFactor)]
-        if not parts:
-            return np.ones((1, 1))
-        result = parts[0]
-        for part in parts[1:]:
-            result = (result[:, :, None] * part[:, None, :]).reshape(len(part), -1)
-        return result
+        return _products(parts) if parts else np.ones((1, 1))
 
     def _fill_cells(self, out: np.ndarray, numeric: np.ndarray, codes: list[np.ndarray]) -> None:
         counts = tuple(len(f.levels) for f in self.categories)
@@ -125,6 +133,14 @@ class DesignTerm:
                 block = (coded[i][:, :, None] * block[:, None, :]).reshape(len(out), -1)
             out[:, start : start + block.shape[1]] = block
             start += block.shape[1]
+
+
+def _products(parts: Sequence[np.ndarray]) -> np.ndarray:
+    """Every product of a column of each part, row by row: (m, columns)."""
+    result = parts[0]
+    for part in parts[1:]:
+        result = (result[:, :, None] * part[:, None, :]).reshape(len(part), -1)
+    return result
 
 
 def assemble(sentence: Sentence, memory: dict[str, Remembered]) -> tuple[DesignTerm, ...]:

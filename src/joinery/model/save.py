@@ -299,6 +299,7 @@ def _rebuilt_memory(rows: SavedRows, rank: int) -> ForecastMemory:
         left_out=None if rows.left_out is None else np.array(rows.left_out),
         cells={name: tuple(map(tuple, cells)) for name, cells in rows.cells.items()},
         spreads=tuple(rows.spreads),
+        few={name: tuple(values) for name, values in rows.few.items()},
     )
     if (kept.basis is None) != (kept.left_out is None) or (
         kept.basis is not None and len(kept.basis) != len(rows.left_out or [])

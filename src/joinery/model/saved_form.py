@@ -228,6 +228,7 @@ class SavedRows(Strict):
     left_out: list[Wide] | None
     cells: dict[str, list[list[str]]]
     spreads: list[tuple[Positive, Share]]
+    few: dict[str, list[Number]] = {}
 
 
 class SavedNote(Strict):

@@ -13,7 +13,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from joinery.show.forms import markdown_text
+from joinery.show.forms import latex_text, markdown_text
 from joinery.show.marks import printable, visible
 from joinery.show.numbers import figure, level_words
 from joinery.show.palette import AMBER, INK, RUST, SLATE
@@ -250,6 +250,24 @@ def as_markdown(page: Page) -> str:
     return "\n".join([*lines, "", f"`{visible(page.equation)}`"]) + "\n"
 
 
+def as_latex(page: Page) -> str:
+    """The page as LaTeX paragraphs and a tabular environment."""
+    t = latex_text
+    lines = [rf"\textbf{{{t(page.sentence)}}}", "", t(page.under), ""]
+    lines += [t(page.settled), ""] * bool(page.settled)
+    if page.cautions:
+        lines += [r"\textbf{Before you read on}", r"\begin{itemize}"]
+        lines += [rf"\item \textbf{{{c.verdict}}} {t(c.words)}" for c in page.cautions]
+        lines += [r"\end{itemize}"]
+    lines += [r"\textbf{In short} " + t(" ".join(page.in_short)), ""]
+    heads = ["Coefficient", "estimate", f"{level_words(page.level)} interval"]
+    rows = [[*heads, "standard error", "p"]]
+    rows += [[e.term, e.estimate, e.interval, e.standard_error, e.p] for e in page.effects]
+    cells = [" & ".join(map(t, row)) + r" \\" for row in rows]
+    lines += [r"\begin{tabular}{lrlrl}", cells[0], r"\hline", *cells[1:], r"\end{tabular}", ""]
+    return "\n".join([*lines, t(page.equation)]) + "\n"
+
+
 _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(
     """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabular-nums">
 <p><strong>{{ page.sentence }}</strong><br/>
@@ -323,3 +341,6 @@ def as_html(page: Page) -> str:
             "fine": "",
         },
     )
+
+
+RENDERERS = {"text": as_text, "markdown": as_markdown, "html": as_html, "latex": as_latex}

@@ -300,7 +300,8 @@ def rows_at_hand(fit: Fitted) -> tuple[Records, UsedRows]:
     """
     if fit.origin is None:
         raise CallError(
-            "a fit loaded from a file keeps no rows of its table; fit again with the table to "
-            "see its rows"
+            "a fit loaded from a file keeps no rows of its table, so nothing of single rows can "
+            "be said or drawn: fit the table again for that; coefficients, tests, claims, the "
+            "equation and forecasts it answers as before"
         )
     return fit.origin.table, fit.origin.used_rows

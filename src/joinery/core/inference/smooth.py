@@ -9,6 +9,7 @@ import numpy as np
 from joinery.core.numeric.triangular import power_of_two
 
 MOST_POINTS = 4000
+GAP = 0.2  # a share of the range without a point, across which no smooth is drawn
 
 
 @dataclass(frozen=True)
@@ -55,8 +56,17 @@ def smooth(
     operator = _local_lines(x, at, span, robust)
     height = operator @ y
     residual = y - np.interp(x, at, height)
+    height[_in_gap(x, at)] = np.nan
     sd = np.sqrt(float((robust * residual**2).sum()) / max(float(robust.sum()) - 4, 1.0))
     return Smooth(at * x_unit, height * y_unit, sd * np.sqrt((operator**2).sum(axis=1)) * y_unit)
+
+
+def _in_gap(x: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """Which grid points lie where no x (sorted) is far and wide."""
+    after = np.searchsorted(x, at, side="left")
+    before = np.clip(after - 1, 0, len(x) - 1)
+    gap = x[np.clip(after, 0, len(x) - 1)] - x[before]
+    return np.asarray((gap > GAP * (x[-1] - x[0])) & (at > x[before]) & (after < len(x)))
 
 
 def _local_lines(x: np.ndarray, at: np.ndarray, span: float, robust: np.ndarray) -> np.ndarray:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import os
-import textwrap
 import warnings
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -20,10 +19,11 @@ from matplotlib.figure import Figure
 from joinery.errors import CallError
 from joinery.show.files import write_whole
 from joinery.show.palette import INK, MIST, PAPER, RUST, SLATE
+from joinery.show.pictures.layout import END, fold, keep_within, later, place_labels
 
 WIDE, HIGH, DPI = 8.0, 5.0, 160
 DENSE = 5000
-END = "end of a series"
+FAINT = "#b9c4c8"  # a cell with few rows
 ENDINGS = (".png", ".svg", ".pdf")
 
 
@@ -43,6 +43,7 @@ def sheet(ax: Axes | None, words: Words) -> tuple[Figure, Axes]:
     if ax is None:
         figure, top = paper(words.title, words.finding)
         ax = figure.add_axes((0.095, 0.115, 0.865, top - 0.115))
+        keep_within(ax, (0.02, 0.015, 0.985, top + 0.005))
     else:
         figure = whole_figure(ax)
         ax.set_title(words.title, loc="left", fontsize=11, fontweight="bold", color=INK)
@@ -73,7 +74,8 @@ def date_axis(ax: Axes, fewest: int = 4) -> None:
 def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:
     """A fresh figure with title and finding, and the share of its height left below them."""
     figure = Figure(figsize=(WIDE, high), dpi=DPI, facecolor=PAPER)
-    lines = textwrap.wrap(finding, 104)[:3]
+    words = fold(finding)
+    lines = words.split("\n")
     unit = HIGH / high
     figure.text(
         0.045,
@@ -84,11 +86,10 @@ def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:
         color=INK,
         ha="left",
         va="top",
+        gid="title",
     )
-    words = "\n".join(lines)
-    figure.text(
-        0.045, 1 - 0.1 * unit, words, fontsize=9, color=SLATE, ha="left", va="top", linespacing=1.4
-    )
+    under: dict[str, Any] = {"fontsize": 9, "color": SLATE, "ha": "left", "va": "top"}
+    figure.text(0.045, 1 - 0.1 * unit, words, linespacing=1.4, gid="finding", **under)
     return figure, 1 - (0.155 + 0.037 * (len(lines) - 1)) * unit
 
 
@@ -114,6 +115,7 @@ def panels(
             ax = figure.add_axes(
                 (x + gap[0], y + gap[1], wide - gap[0] - 0.01, high - gap[1] - above)
             )
+            keep_within(ax, (x, y, x + wide, y + high))
             dress(ax)
             ax.tick_params(labelsize=7)
             out.append(ax)
@@ -143,16 +145,24 @@ def dress(ax: Axes) -> None:
 def points(ax: Axes, x: np.ndarray, y: np.ndarray, size: float = 22) -> None:
     """A scatter; semi-transparent when many, by density above 5,000 rows."""
     if len(x) > DENSE:
-        ax.hexbin(x, y, gridsize=60, mincnt=1, bins="log", cmap=_density(), linewidths=0)
+        _dense(ax, x, y)
         return
     alpha = 0.75 if len(x) <= 200 else 0.45 if len(x) <= 1000 else 0.25
     ax.scatter(x, y, s=size, color=INK, alpha=alpha, linewidths=0, zorder=3)
 
 
-def _density() -> Any:
+def _dense(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
+    """Rows by density, with its key; a row alone in its cell stays a point."""
     from matplotlib.colors import LinearSegmentedColormap
 
-    return LinearSegmentedColormap.from_list("density", [MIST, SLATE, INK])
+    shades: Any = LinearSegmentedColormap.from_list("density", [FAINT, SLATE, INK])
+    cells = ax.hexbin(x, y, gridsize=60, mincnt=1, bins="log", cmap=shades, linewidths=0)
+    counts = np.asarray(cells.get_array())
+    alone = np.asarray(cells.get_offsets())[counts == 1]
+    ax.scatter(alone[:, 0], alone[:, 1], s=5, color=INK, linewidths=0, zorder=3)
+    key = f"darker where more rows lie: 1 to {int(counts.max()):,} in a cell"
+    place: dict[str, Any] = {"fontsize": 8, "color": SLATE, "ha": "right", "va": "bottom"}
+    ax.text(1.0, 1.005, key, transform=ax.transAxes, gid=END, **place)
 
 
 def ring(ax: Axes, x: np.ndarray, y: np.ndarray, serious: Sequence[bool]) -> None:
@@ -176,60 +186,9 @@ def label_points(
     words: Sequence[str],
     others: tuple[np.ndarray, np.ndarray],
 ) -> None:
-    """Write a label beside each point where it covers no other label and few points."""
-    figure = whole_figure(ax)
-    ax.autoscale_view()
-    to_pixels = ax.transData.transform
-    finite = np.isfinite(others[0]) & np.isfinite(others[1])
-    step = max(1, int(finite.sum()) // 2000)
-    crowd = to_pixels(np.column_stack([others[0][finite], others[1][finite]])[::step])
-    boxes = (text.get_window_extent() for text in ax.texts)
-    taken: list[tuple[float, float, float, float]] = [(b.x0, b.y0, b.x1, b.y1) for b in boxes]
-    frame = ax.get_window_extent()
-    scale = figure.dpi / 72
-    for px, py, word in zip(x, y, words):
-        at = to_pixels((px, py))
-        wide, high = 5.2 * len(word) * scale, 10 * scale
-        best: tuple[float, float, float, str, str] | None = None
-        for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (-1, 1), (1, -1), (-1, -1)):
-            gap = 7 * scale
-            left = at[0] + (gap if dx > 0 else -gap - wide if dx < 0 else -wide / 2)
-            low = at[1] + (gap if dy > 0 else -gap - high if dy < 0 else -high / 2)
-            box = (left, low, left + wide, low + high)
-            clash = sum(_overlap(box, other) for other in taken)
-            covered = int(
-                np.sum(
-                    (crowd[:, 0] > box[0])
-                    & (crowd[:, 0] < box[2])
-                    & (crowd[:, 1] > box[1])
-                    & (crowd[:, 1] < box[3])
-                )
-            )
-            outside = (
-                box[0] < frame.x0 or box[2] > frame.x1 or box[1] < frame.y0 or box[3] > frame.y1
-            )
-            cost = 100 * clash + covered + 50 * outside
-            if best is None or cost < best[0]:
-                best = (cost, left, low, "left", "bottom")
-                chosen = box
-        assert best is not None
-        taken.append(chosen)
-        offset = ((best[1] - at[0]) / scale, (best[2] - at[1]) / scale)
-        ax.annotate(
-            word,
-            (px, py),
-            xytext=offset,
-            textcoords="offset points",
-            fontsize=8.5,
-            color=INK,
-            ha="left",
-            va="bottom",
-            zorder=5,
-        )
-
-
-def _overlap(a: tuple[float, float, float, float], b: tuple[float, float, float, float]) -> bool:
-    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
+    """Write a label beside each point, once all places are settled, where it covers nothing."""
+    at = [(float(px), float(py)) for px, py in zip(x, y, strict=True)]
+    later(whole_figure(ax), lambda: place_labels(ax, at, words, others))
 
 
 def end_label(ax: Axes, x: float, y: float, words: str, color: str = SLATE) -> None:
@@ -246,6 +205,17 @@ def end_label(ax: Axes, x: float, y: float, words: str, color: str = SLATE) -> N
             clip_on=False,
             gid=END,
         )
+
+
+def as_svg(figure: Figure, name: str) -> str:
+    """A picture as an SVG element to stand in a page; ``name`` keeps its marks its own."""
+    from io import StringIO
+
+    text = StringIO()
+    with matplotlib.rc_context({"svg.hashsalt": name}), names_as_they_are():
+        figure.savefig(text, format="svg", metadata={"Date": None})
+    whole = text.getvalue()
+    return whole[whole.index("<svg") :]
 
 
 def write(figure: Figure, path: str | os.PathLike[str]) -> Path:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from joinery.core.inference.smooth import Smooth
-from joinery.show.palette import AMBER, MIST, SLATE, TEAL
+from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
 from joinery.show.pictures.canvas import Words, end_label, points, sheet
 from joinery.show.pictures.flags import Flag, mark
 
@@ -29,6 +30,19 @@ class Curve:
     seen: tuple[float, float]
 
 
+@dataclass(frozen=True)
+class Named:
+    """A curve with the name that stands at its end."""
+
+    name: str
+    curve: Curve
+
+
+SERIES = (TEAL, "#5b6fb0", "#8a5a83", "#6f8f3a", SLATE, INK)
+SHAPES = ("o", "s", "^", "D", "v", "P", "X")
+AMBER_WORDS = "#8f5a08"  # amber for words: it keeps 4.5 : 1 on paper
+
+
 def line(
     x: np.ndarray,
     y: np.ndarray,
@@ -38,35 +52,33 @@ def line(
     ax: Axes | None,
     local: Smooth | None = None,
     groups: tuple[np.ndarray, np.ndarray] | None = None,
+    beside: Sequence[Named] = (),
 ) -> Figure:
     """Scatter, fitted line or curve, both bands, and a thin smooth.
 
-    ``groups`` are means of the response in groups of x, drawn as diamonds.
+    ``groups`` are means of the response in groups of x, drawn as diamonds; ``beside`` the curves
+    of other fits, which leave the new row's band away.
     """
     figure, ax = sheet(ax, words)
-    ax.fill_between(curve.x, *curve.new, color=MIST, alpha=0.55, linewidth=0, zorder=1)
+    if not beside:
+        ax.fill_between(curve.x, *curve.new, color=MIST, alpha=0.55, linewidth=0, zorder=1)
     ax.fill_between(curve.x, *curve.mean, color=AMBER, alpha=0.28, linewidth=0, zorder=2)
     points(ax, x, y)
-    inside = (curve.x >= curve.seen[0]) & (curve.x <= curve.seen[1])
-    ax.plot(curve.x[inside], curve.fitted[inside], color=AMBER, linewidth=2.2, zorder=3.5)
-    for beyond in (curve.x <= curve.seen[0], curve.x >= curve.seen[1]):
-        ax.plot(
-            curve.x[beyond],
-            curve.fitted[beyond],
-            color=AMBER,
-            linewidth=1.6,
-            linestyle=(0, (4, 3)),
-            zorder=3.5,
-        )
+    _trace(ax, curve, AMBER)
+    for place, other in enumerate(beside):
+        _trace(ax, other.curve, SERIES[place % len(SERIES)])
     if groups is not None:
         ax.scatter(*groups, s=48, marker="D", color=TEAL, zorder=3.8)
     if local is not None:
         ax.plot(
             local.at, local.height, color=TEAL, linewidth=1.3, linestyle=(0, (1, 1.2)), zorder=3.4
         )
+        end_label(ax, *_last(local), "smooth", TEAL)
     span = curve.x[-1] - curve.x[0]
     ax.set_xlim(curve.x[0], curve.x[-1] + 0.09 * span)
-    if np.isfinite(curve.new[1][-1]):
+    if beside:
+        _name_ends(ax, [Named("this fit", curve), *beside], [AMBER_WORDS, *SERIES])
+    elif np.isfinite(curve.new[1][-1]):
         tops = (curve.new[1][-1], curve.mean[1][-1])
         low, high = ax.get_ylim()
         end_label(ax, curve.x[-1], tops[0], "new row")
@@ -74,6 +86,55 @@ def line(
             end_label(ax, curve.x[-1], tops[1], "mean")
     mark(ax, x, y, flags)
     return figure
+
+
+def lines(
+    x: np.ndarray,
+    y: np.ndarray,
+    named: Sequence[Named],
+    groups: np.ndarray | None,
+    flags: Sequence[Flag],
+    words: Words,
+    ax: Axes | None,
+) -> Figure:
+    """A scatter with one curve a level or value, each named at its end, bands kept light.
+
+    ``groups`` (n,) says to which curve a row belongs, where it belongs to one.
+    """
+    figure, ax = sheet(ax, words)
+    colors = [AMBER, *SERIES]
+    shades = [AMBER_WORDS, *SERIES]
+    for place, one in enumerate(named):
+        color = colors[place % len(colors)]
+        ax.fill_between(one.curve.x, *one.curve.mean, color=color, alpha=0.13, linewidth=0)
+        _trace(ax, one.curve, color)
+        if groups is not None:
+            mine = groups == place
+            shape = SHAPES[place % len(SHAPES)]
+            ax.scatter(x[mine], y[mine], s=20, color=color, marker=shape, alpha=0.75, linewidths=0)
+    if groups is None:
+        points(ax, x, y)
+    _name_ends(ax, named, shades)
+    mark(ax, x, y, flags)
+    return figure
+
+
+def _trace(ax: Axes, curve: Curve, color: str) -> None:
+    """The curve, dashed beyond what was seen."""
+    inside = (curve.x >= curve.seen[0]) & (curve.x <= curve.seen[1])
+    ax.plot(curve.x[inside], curve.fitted[inside], color=color, linewidth=2.2, zorder=3.5)
+    dashed: dict[str, Any] = {"linewidth": 1.6, "linestyle": (0, (4, 3)), "zorder": 3.5}
+    for beyond in (curve.x <= max(curve.seen[0], curve.x[0]), curve.x >= curve.seen[1]):
+        ax.plot(curve.x[beyond], curve.fitted[beyond], color=color, **dashed)
+
+
+def _name_ends(ax: Axes, named: Sequence[Named], colors: Sequence[str]) -> None:
+    for place, one in enumerate(named):
+        known = np.flatnonzero(np.isfinite(one.curve.fitted))
+        if len(known):
+            last = known[-1]
+            at = float(one.curve.x[last]), float(one.curve.fitted[last])
+            end_label(ax, *at, one.name, colors[place % len(colors)])
 
 
 @dataclass(frozen=True)
@@ -96,8 +157,13 @@ def cloud(
     curve: Smooth | None = None,
     guides: Sequence[Guide] = (),
     joined: bool = False,
+    name: str = "smooth",
+    floor: float | None = None,
 ) -> Figure:
-    """Points with lines to read them by, and a smooth with its band."""
+    """Points with lines to read them by, and a smooth with its band, called ``name``.
+
+    ``floor`` is the lowest value there is.
+    """
     figure, ax = sheet(ax, words)
     for guide in guides:
         color, wide = (AMBER, 2.0) if guide.amber else (SLATE, 1.0)
@@ -108,9 +174,12 @@ def cloud(
     names = [(g.x[1], g.y[1], g.name, SLATE) for g in guides if g.name]
     if curve is not None:
         band = curve.height - 2 * curve.error, curve.height + 2 * curve.error
+        band = band if floor is None else (np.maximum(band[0], floor), band[1])
         ax.fill_between(curve.at, *band, color=TEAL, alpha=0.16, linewidth=0)
         ax.plot(curve.at, curve.height, color=TEAL, linewidth=2.0, zorder=3.5)
-        names.append((float(curve.at[-1]), float(curve.height[-1]), "smooth", TEAL))
+        names.append((*_last(curve), name, TEAL))
+    if floor is not None:
+        ax.set_ylim(bottom=floor)
     if names:
         low, high = ax.get_xlim()
         ax.set_xlim(low, high + 0.008 * max(len(n[2]) for n in names) * (high - low))
@@ -120,15 +189,26 @@ def cloud(
     return figure
 
 
+def _last(curve: Smooth) -> tuple[float, float]:
+    """Where a smooth ends: it is not drawn where no points are."""
+    drawn = np.flatnonzero(np.isfinite(curve.height))
+    last = drawn[-1] if len(drawn) else -1
+    return float(curve.at[last]), float(curve.height[last])
+
+
 def zero(x: np.ndarray) -> Guide:
     """Draw the zero line as far as the data, so that it strikes through no label."""
     return Guide((float(np.min(x)), float(np.max(x))), (0.0, 0.0))
 
 
 def histogram(
-    values: np.ndarray, curve: tuple[np.ndarray, np.ndarray], words: Words, ax: Axes | None
+    values: np.ndarray,
+    curve: tuple[np.ndarray, np.ndarray],
+    flags: Sequence[Flag],
+    words: Words,
+    ax: Axes | None,
 ) -> Figure:
-    """A histogram with the normal curve that has the same spread."""
+    """A histogram with the normal curve that has the same spread, remarkable rows under it."""
     figure, ax = sheet(ax, words)
     bins = int(np.clip(2 * len(values) ** (1 / 3) * 1.2, 8, 60))
     ax.hist(values, bins=bins, color=SLATE, alpha=0.55, linewidth=0, density=True)
@@ -136,6 +216,8 @@ def histogram(
     top = int(np.argmax(curve[1])) + len(curve[0]) // 12
     at = (float(curve[0][top]), float(curve[1][top]))
     ax.annotate("normal", at, xytext=(6, 4), textcoords="offset points", color=TEAL, fontsize=8.5)
+    if flags:
+        mark(ax, values, np.zeros(len(values)), flags)
     return figure
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -40,6 +41,7 @@ class Across:
     reach: np.ndarray = field(default_factory=lambda: np.empty(0))
     flags: tuple[tuple[int, str], ...] = ()
     dates: bool = False  # whether x counts days since 1970
+    shares: np.ndarray | None = None  # (4, groups) of yes or no: x, share, lower, upper
 
 
 def _grid_for(n: int) -> tuple[int, int]:
@@ -63,13 +65,8 @@ def columns(distributions: Sequence[Distribution], title: str, finding: str) -> 
 def _one_distribution(ax: Axes, distribution: Distribution) -> None:
     ax.set_title(distribution.name, loc="left", fontsize=9, color=INK, pad=3)
     if distribution.values is not None and len(distribution.values):
-        ax.hist(
-            distribution.values,
-            bins=min(24, max(8, int(np.sqrt(len(distribution.values))))),
-            color=SLATE,
-            alpha=0.75,
-            linewidth=0,
-        )
+        bins = bins_of(distribution.values, 24)
+        ax.hist(distribution.values, bins=bins, color=SLATE, alpha=0.75, linewidth=0)
         ax.set_yticks([])
         ax.grid(visible=False)
         if distribution.dates:
@@ -102,6 +99,18 @@ def _one_distribution(ax: Axes, distribution: Distribution) -> None:
             color=SLATE,
             va="center",
         )
+
+
+def bins_of(values: np.ndarray, most: int) -> list[float]:
+    """Edges of a histogram's bins; those of whole numbers hold whole steps of them."""
+    low, high = float(values.min()), float(values.max())
+    many = min(most, max(8, int(np.sqrt(len(values)))))
+    if high > low and np.array_equal(values, np.round(values)) and high - low < 1e9:
+        step = max(1, math.ceil((high - low + 1) / many))
+        return [float(v) for v in np.arange(low - 0.5, high + step, step)]
+    if low == high:
+        return [low - 0.5, high + 0.5]
+    return [float(v) for v in np.linspace(low, high, many + 1)]
 
 
 def response(panels_of: Sequence[Across], y_label: str, title: str, finding: str) -> Figure:
@@ -141,9 +150,20 @@ def _one_across(ax: Axes, across: Across) -> None:
             zorder=4,
         )
         step = math.ceil(len(across.levels) / 8)
-        ax.set_xticks(places[::step], [_short(name) for name in across.levels[::step]])
+        ax.set_xticks(places[::step], list(across.levels[::step]))
         ax.set_xlim(-0.5, len(across.levels) - 0.3)
         return
+    if across.shares is not None:
+        at, share, lower, upper = across.shares
+        ends = np.vstack([share - lower, upper - share])
+        bars: dict[str, Any] = {
+            "fmt": "D",
+            "color": AMBER,
+            "markersize": 4,
+            "linewidth": 1.6,
+            "zorder": 4,
+        }
+        ax.errorbar(at, share, ends, **bars)
     points(ax, across.x, across.y, size=9)
     if across.dates:
         date_axis(ax, fewest=2)
@@ -167,10 +187,6 @@ def _one_across(ax: Axes, across: Across) -> None:
             [word for _, word in across.flags],
             (across.x, across.y),
         )
-
-
-def _short(name: str, most: int = 12) -> str:
-    return name if len(name) <= most else name[: most - 1] + "…"
 
 
 @dataclass(frozen=True)
@@ -199,6 +215,7 @@ def matrix(
             if j > i:
                 ax.remove()
                 continue
+            _outer_ticks(ax, names, i, j, k)
             _matrix_cell(
                 ax,
                 values[:, j],
@@ -209,7 +226,7 @@ def matrix(
             if i == j:
                 box = {"facecolor": "white", "alpha": 0.75, "pad": 0.6, "linewidth": 0}
                 size = 8 if k < 8 else 6.5
-                name = _short(names[i], 16)
+                name = names[i]
                 ax.text(
                     0.03,
                     0.96,
@@ -219,41 +236,34 @@ def matrix(
                     color=INK,
                     va="top",
                     bbox=box,
+                    gid="listed",
                 )
     _strongest(figure, top, k, strongest)
-    for place, word in flags[:3] if k <= 7 else ():
-        for i in range(1, k):
-            ax = cells[i * k]
-            x, y = values[place, 0], values[place, i]
-            if np.isfinite(x) and np.isfinite(y):
-                right = x > sum(ax.get_xlim()) / 2
-                ax.annotate(
-                    word,
-                    (x, y),
-                    fontsize=6,
-                    color=INK,
-                    xytext=(-3 if right else 3, -1),
-                    va="center",
-                    ha="right" if right else "left",
-                    textcoords="offset points",
-                )
+    for i in range(1, k) if k <= 7 and flags else ():
+        x, y = values[:, 0], values[:, i]
+        shown = [(p, w) for p, w in flags[:3] if np.isfinite(x[p]) and np.isfinite(y[p])]
+        places = np.array([p for p, _ in shown], int)
+        label_points(cells[i * k], x[places], y[places], [w for _, w in shown], (x, y))
     return figure
 
 
+def _outer_ticks(ax: Axes, names: Sequence[str], i: int, j: int, k: int) -> None:
+    """Two numbers on each outer axis of the matrix, none inside."""
+    ax.tick_params(labelsize=6.5, length=2, pad=1)
+    ax.locator_params(nbins=3)
+    if i < k - 1:
+        ax.tick_params(labelbottom=False)
+    if j > 0 or i == j:
+        ax.tick_params(labelleft=False)
+
+
 def _matrix_cell(ax: Axes, x: np.ndarray, y: np.ndarray, *, diagonal: bool, dots: float) -> None:
-    ax.set_xticks([])
-    ax.set_yticks([])
     ax.grid(visible=False)
     if diagonal:
+        ax.set_yticks([])
         ax.spines["left"].set_visible(False)
         present = x[np.isfinite(x)]
-        ax.hist(
-            present,
-            bins=min(16, max(6, int(np.sqrt(len(present))))),
-            color=SLATE,
-            alpha=0.6,
-            linewidth=0,
-        )
+        ax.hist(present, bins=bins_of(present, 16), color=SLATE, alpha=0.6, linewidth=0)
         low, high = ax.get_ylim()
         ax.set_ylim(low, high * 1.35)
         return
@@ -289,5 +299,5 @@ def _strongest(figure: Figure, top: float, k: int, pairs: Sequence[Pair]) -> Non
     for place, pair in enumerate(pairs[:most]):
         ax.barh(place, pair.r, color=AMBER, height=0.5, zorder=3)
         ax.barh(place, 2, left=-1, color=MIST, height=0.5, zorder=1)
-        words = f"{fixed(pair.r, 2)}  {_short(pair.names[0], 15)} · {_short(pair.names[1], 15)}"
+        words = f"{fixed(pair.r, 2)}  {pair.names[0]} · {pair.names[1]}"
         ax.text(1.08, place, words, fontsize=7.5, color=INK, va="center")

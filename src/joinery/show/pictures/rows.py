@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -12,6 +13,7 @@ from matplotlib.figure import Figure
 from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
 from joinery.show.pictures.canvas import DENSE, Words, points, sheet
 from joinery.show.pictures.flags import Flag, mark
+from joinery.show.pictures.layout import END
 
 
 @dataclass(frozen=True)
@@ -37,7 +39,7 @@ def leverage(
     """
     figure, ax = sheet(ax, words)
     sound = np.isfinite(t)
-    wide = max(float(np.nanmax(h)) * 1.12, at.far * 1.35)
+    wide = min(max(float(np.nanmax(h)) * 1.12, at.far * 1.35), 1.0)
     high = max(float(np.max(np.abs(t[sound]), initial=0.0)) * 1.15, at.badly * 1.3)
     ax.set_xlim(0, wide)
     ax.set_ylim(-high, high)
@@ -75,53 +77,51 @@ def leverage(
     return figure
 
 
-def stems(
-    heights: np.ndarray,
-    limits: Sequence[tuple[float, str]],
-    flags: Sequence[Flag],
-    words: Words,
-    ax: Axes | None,
+@dataclass(frozen=True)
+class Bar:
+    """One row: its label, its height, what it moves, and whether it is over the limit."""
+
+    label: str
+    size: float
+    moves: str
+    over: bool
+
+
+def ranked(
+    bars: Sequence[Bar], limits: Sequence[tuple[float, str]], words: Words, ax: Axes | None
 ) -> Figure:
-    """A stem for each row, with limits drawn and named."""
+    """Bars from the longest down, limits drawn, or named where they are far off."""
     figure, ax = sheet(ax, words)
-    shown = np.where(np.isfinite(heights), heights, 0.0)
-    places = np.arange(len(shown))
-    if len(shown) > DENSE:  # of a great many rows the tallest stand for all
-        places = np.sort(np.argpartition(-shown, DENSE)[:DENSE])
-    ax.vlines(places, 0, shown[places], color=SLATE, linewidth=0.9, zorder=2)
-    ax.scatter(places, shown[places], s=9, color=INK, linewidths=0, zorder=3)
-    top = float(shown.max(initial=0.0))
-    ax.set_xlim(-0.02 * len(shown) - 0.5, len(shown) * 1.02)
-    ax.set_ylim(0, max(1.14 * top, 1e-12))
-    above = []
+    ax.grid(visible=False)
+    ax.grid(axis="x", color=MIST, linewidth=0.8)
+    places = list(range(len(bars)))[::-1]
+    top = max((bar.size for bar in bars), default=0.0) or 1.0
+    for place, bar in zip(places, bars, strict=True):
+        ax.barh(place, bar.size, height=0.6, color=RUST if bar.over else SLATE, zorder=2)
+        at = (bar.size, place)
+        ax.annotate(bar.moves, at, xytext=(5, 0), textcoords="offset points", **_BESIDE)
+    near = [limit for limit, _ in limits if limit <= 1.6 * top]
+    ax.set_xlim(0, 1.06 * max(top, *near, 0.0))
+    ax.set_ylim(-0.6, len(bars) + 0.1)
     for limit, name in limits:
-        if limit <= 1.6 * max(top, 1e-12):
-            ax.set_ylim(0, max(ax.get_ylim()[1], limit * 1.12))
-            ax.axhline(limit, color=RUST, linewidth=1.0, linestyle=(0, (5, 3)), zorder=1.5)
+        if limit in near:
+            ax.axvline(limit, color=RUST, linewidth=1.0, linestyle=(0, (5, 3)), zorder=1.5)
             ax.annotate(
-                name,
-                (0, limit),
-                xytext=(4, 3),
+                f"limit: {name}",
+                (limit, len(bars) - 0.35),
+                xytext=(4 if limit < 0.6 * top else -4, 0),
                 textcoords="offset points",
-                fontsize=8.5,
-                color=SLATE,
+                **_BESIDE | {"ha": "left" if limit < 0.6 * top else "right"},
             )
-        else:
-            above.append(name)
-    if above:
-        note = f"beyond this picture: {'; '.join(above)}"
-        ax.text(
-            0.99,
-            0.985,
-            note,
-            transform=ax.transAxes,
-            fontsize=8.5,
-            color=SLATE,
-            ha="right",
-            va="top",
-        )
-    mark(ax, np.arange(len(shown), dtype=float), shown, flags)
+    far = [name for limit, name in limits if limit not in near]
+    if far:
+        ax.set_xlabel(f"{words.x}  (limits far to the right: {'; '.join(far)})")
+    ax.set_yticks(places, [bar.label for bar in bars])
+    ax.tick_params(axis="y", length=0, colors=INK)
     return figure
+
+
+_BESIDE: dict[str, Any] = {"fontsize": 8.5, "color": INK, "va": "center", "ha": "left", "gid": END}
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,8 @@ from matplotlib.patches import Rectangle
 
 from joinery.show.numbers import figure as number
 from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
-from joinery.show.pictures.canvas import END, dress, paper
+from joinery.show.pictures.canvas import dress, paper
+from joinery.show.pictures.layout import END, WRAPS, wrap
 
 STRIP = 1.02  # inches
 DARK_AMBER = "#8f5a08"  # amber for words: it keeps 4.5 : 1 on paper
@@ -48,11 +49,13 @@ def strips(title: str, finding: str, rows: Sequence[Strip]) -> Figure:
         figure.add_artist(rule)
         mark, color = MARKS[strip.verdict]
         question = textwrap.wrap(strip.question, 26)
-        _words(figure, 0.045, low + 0.86 * high, question, 9.5, INK, bold=True)
+        _words(figure, 0.045, low + 0.86 * high, "\n".join(question), 9.5, INK, bold=True)
         at = low + (0.84 - 0.19 * len(question)) * high
-        _words(figure, 0.045, at, [f"{mark} {strip.verdict or 'not told'}"], 9, color, bold=True)
-        _words(figure, 0.045, at - 0.18 * high, textwrap.wrap(strip.found, 38)[:3], 7.5, SLATE)
-        _words(figure, 0.665, low + 0.86 * high, textwrap.wrap(strip.advice, 42)[:6], 8, INK)
+        _words(figure, 0.045, at, f"{mark} {strip.verdict or 'not told'}", 9, color, bold=True)
+        found = wrap(strip.found, *WRAPS["found"])
+        _words(figure, 0.045, at - 0.18 * high, found, 7.5, SLATE, gid="found")
+        advice = wrap(strip.advice, *WRAPS["advice"])
+        _words(figure, 0.665, low + 0.86 * high, advice, 8, INK, gid="advice")
         if strip.picture is not None:
             ax = figure.add_axes((0.34, low + 0.12 * high, 0.295, 0.78 * high))
             strip.picture(ax)
@@ -64,22 +67,24 @@ def _words(
     figure: Figure,
     x: float,
     y: float,
-    lines: list[str],
+    words: str,
     size: float,
     color: str,
     *,
     bold: bool = False,
+    gid: str | None = None,
 ) -> None:
     weight = "bold" if bold else "normal"
     figure.text(
         x,
         y,
-        "\n".join(lines),
+        words,
         fontsize=size,
         color=color,
         fontweight=weight,
         va="top",
         linespacing=1.25,
+        gid=gid,
     )
 
 

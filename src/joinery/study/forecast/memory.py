@@ -16,7 +16,7 @@ from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.forecast.spreads import Spreads, spreads
 from joinery.study.rows.figures import per_row
 
-MOST_KEPT = 5000
+MOST_KEPT, MOST_FEW = 5000, 6
 
 
 @dataclass(frozen=True)
@@ -34,6 +34,8 @@ class ForecastMemory:
     left_out: np.ndarray | None = None
     cells: Mapping[str, tuple[tuple[str, ...], ...]] = field(default_factory=dict)
     spreads: Spreads = ()  # what the dispersion or shape may be: see ``spreads``
+    # the values of a number that has few of them, by column
+    few: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
 
 
 @once
@@ -62,6 +64,7 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
         left_out=left,
         spreads=spreads(fit),
         cells=_cells(fit),
+        few=_few(fit),
     )
 
 
@@ -84,6 +87,18 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
             out[name] = {
                 level_text(column.all_levels[p]): float(shares[p]) for p in np.flatnonzero(counts)
             }
+    return out
+
+
+def _few(fit: Fitted) -> dict[str, tuple[float, ...]]:
+    """The distinct values of each number that has at most six."""
+    table, chosen = rows_at_hand(fit)
+    out = {}
+    for name in fit.design.seen:
+        values = np.unique(table.column(name).numbers(chosen.rows))
+        values = values[np.isfinite(values)]
+        if len(values) <= MOST_FEW:
+            out[name] = tuple(values.tolist())
     return out
 
 
@@ -111,5 +126,6 @@ def as_plain(memory: ForecastMemory) -> dict[str, Any]:
         "basis": None if memory.basis is None else memory.basis.tolist(),
         "left_out": None if memory.left_out is None else memory.left_out.tolist(),
         "spreads": [list(pair) for pair in memory.spreads],
+        "few": {name: list(values) for name, values in memory.few.items()},
         "cells": {name: [list(cell) for cell in cells] for name, cells in memory.cells.items()},
     }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -20,6 +20,7 @@ from joinery.show.numbers import figure, level_words, percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.bands import Bands
 from joinery.study.forecast.memory import forecast_memory
+from joinery.study.held import Held, held_words
 
 
 def needed_columns(fit: Fitted) -> list[str]:
@@ -178,18 +179,12 @@ def table_notes(
     level: float,
     intervals: str,
     simultaneous: bool,
-    held: Mapping[str, Any],
+    held: Held,
 ) -> list[str]:
     """What is said under a table of forecasts."""
     notes = []
-    if held:
-        words = [
-            f"{n} {(date_text if n in fit.design.dates else value)(v)}"
-            if isinstance(v, float)
-            else f"{n} by its levels' shares"
-            for n, v in held.items()
-        ]
-        notes.append(f"held at their average: {', '.join(words)}")
+    if held.at:
+        notes.append(f"held at their average: {', '.join(held_words(fit, held))}")
     if fit.response.transformed:
         notes.append(
             f"the model is of {fit.response.name}; turned back, fitted is the median of "

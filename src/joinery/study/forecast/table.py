@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from itertools import product
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from joinery import advice
 from joinery.data.records import Records, records
-from joinery.data.written_dates import stamps_of
 from joinery.errors import CallError, NewRowError, listed, nearest, one_of
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.parse import read_assignments
@@ -26,12 +25,11 @@ from joinery.study.forecast.bands import (
     trials_of,
     turned_back,
 )
-from joinery.study.forecast.memory import forecast_memory
 from joinery.study.forecast.notes import RowRemarks, needed_columns, remarks_by_row, table_notes
+from joinery.study.held import Held, averaged_rows, hold_rest
 
 INTERVALS = ("model", "distribution-free")
 HOLDS = ("average",)
-MOST_CELLS = 4096
 
 
 # ------------------------------------------------------------------ the table
@@ -70,12 +68,13 @@ def forecast_with_remarks(
     requested = level if isinstance(level, (list, tuple)) else [level]
     levels = [fit.level if v is None else checked_level(v) for v in requested]
     table, positions = _new_rows(fit, new)
-    table, held = _held(fit, table, positions, hold)
+    held = Held(table) if hold is None else hold_rest(fit, table)
+    table = held.table
     _check_columns(fit, table)
     _check_exposure(fit, table, positions)
     given, table = table, _without_infinite(fit, table)
     context = fit.design.context(table, positions)
-    X = _design_rows(fit, table, positions, held)
+    X = averaged_rows(fit, replace(held, table=table), fit.design.matrix, positions)
     how = How(intervals, simultaneous)
     by_level = [turned_back(fit, bands(fit, context, X, v, how)) for v in levels]
     measured = by_level[0]
@@ -135,54 +134,6 @@ def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
     if fit.options.id is not None and fit.options.id in table.names:
         table = records(table, fit.options.id)
     return table, np.arange(len(table))
-
-
-def _held(
-    fit: Fitted, table: Records, positions: np.ndarray, hold: str | None
-) -> tuple[Records, dict[str, float | dict[str, float]]]:
-    """The table with columns not given held at their mean, or at their levels' shares."""
-    if hold is None:
-        return table, {}
-    typical = forecast_memory(fit).typical
-    held = {
-        name: typical[name]
-        for name in needed_columns(fit)
-        if name not in table.names and name in typical
-    }
-    frame = table.frame.assign(
-        **{
-            name: next(iter(v))
-            if isinstance(v, dict)
-            else stamps_of(np.array([v]))[0]
-            if name in fit.design.dates
-            else v
-            for name, v in held.items()
-        }
-    )
-    return Records(frame, table.name, table.id), held
-
-
-def _design_rows(
-    fit: Fitted, table: Records, positions: np.ndarray, held: dict[str, float | dict[str, float]]
-) -> np.ndarray:
-    """Design rows; where a category is held, the average over its levels by their shares."""
-    categories = {name: shares for name, shares in held.items() if isinstance(shares, dict)}
-    if not categories:
-        return fit.design.matrix(fit.design.context(table, positions))
-    cells = list(product(*(shares.items() for shares in categories.values())))
-    if len(cells) > MOST_CELLS:
-        raise CallError(
-            f"{listed(categories)} have too many levels together to hold at an average; give "
-            "some of them"
-        )
-    total: np.ndarray | None = None
-    for cell in cells:
-        frame = table.frame.assign(**{name: level for name, (level, _) in zip(categories, cell)})
-        weight = float(np.prod([share for _, share in cell]))
-        X = fit.design.matrix(fit.design.context(Records(frame, table.name, table.id), positions))
-        total = weight * X if total is None else total + weight * X
-    assert total is not None
-    return total
 
 
 def _check_columns(fit: Fitted, table: Records) -> None:

@@ -66,6 +66,7 @@ def draw(
 ) -> Figure:
     """Draws a picture by name. See ``Look.draw``."""
     from joinery.show.pictures.canvas import names_as_they_are, write
+    from joinery.show.pictures.layout import settle
 
     one_of("picture", name, tuple(PICTURES))
     if ax is not None:
@@ -74,6 +75,7 @@ def draw(
         )
     with names_as_they_are():
         figure = PICTURES[name](look, wording)
+        settle(figure, [wording.of(n) for n in look.names])
         if path is not None:
             write(figure, path)
     return figure
@@ -139,6 +141,9 @@ def _response(look: Look, wording: Wording) -> Figure:
     )
     if any(a.levels for a in panels):
         finding += "; amber: means of levels with 95 % intervals"
+    if any(a.shares is not None for a in panels):
+        finding = f"over the {count(len(at.rows), 'row')} complete for the sentence; amber: shares "
+        finding += "of yes in groups, and of levels, with 95 % intervals"
     if at.kind == "of":
         finding += "; empirical logits add ½ to both counts"
     names = [text for text, _ in factors]
@@ -180,7 +185,26 @@ def _across(look: Look, text: str, factor: Any, wording: Wording) -> Across:
     far = _far_out(np.column_stack([x, y]))[:4]
     flags = tuple(wording.flags(look, np.arange(len(at.table))[at.rows], far))
     dates = isinstance(expression, Name) and at.table.column(expression.name).is_date
+    if set(np.unique(y[np.isfinite(y)])) <= {0.0, 1.0}:  # a smooth of yes or no says little
+        shares = _shares(x, y)
+        return Across(wording.of(text), x, y, flags=flags, dates=dates, shares=shares)
     return Across(wording.of(text), x, y, smooth=smooth(x, y), flags=flags, dates=dates)
+
+
+def _shares(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """Shares of yes in groups of x with 95 % intervals (Wilson 1927): (4, groups)."""
+    order = np.argsort(x, kind="stable")
+    many = min(8, max(len(x) // 8, 2))
+    groups = [p for p in np.array_split(order, many) if len(p)]
+    n = np.array([len(p) for p in groups], float)
+    share = np.array([y[p].mean() for p in groups])
+    z2 = 1.959963984540054**2
+    middle = (share + z2 / (2 * n)) / (1 + z2 / n)
+    reach = np.sqrt(z2 * share * (1 - share) / n + z2 * z2 / (4 * n * n)) / (1 + z2 / n)
+    at = np.array([x[p].mean() for p in groups])
+    return np.vstack(
+        [at, share, np.minimum(middle - reach, share), np.maximum(middle + reach, share)]
+    )
 
 
 def _far_out(X: np.ndarray) -> np.ndarray:

@@ -26,6 +26,12 @@ _PICTURES: dict[str, Callable[..., Figure]] = {
     "order": residual_pictures.sequence,
     "outliers": influence_pictures.leverage,
     "influence": influence_pictures.influence,
+    "link": residual_pictures.residuals,
+    "dispersion": residual_pictures.spread,
+    "calibration": residual_pictures.observed_fitted,
+    "family": residual_pictures.quantiles,
+    "separation": residual_pictures.observed_fitted,
+    "zeros": residual_pictures.observed_fitted,
 }
 
 

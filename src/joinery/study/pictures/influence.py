@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
@@ -19,7 +19,7 @@ from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.estimates import estimates
 from joinery.study.rows.figures import limits, per_row
-from joinery.study.rows.table import remarks
+from joinery.study.rows.table import changes_without, remarks
 from joinery.study.verdicts import FINE, SERIOUS
 
 if TYPE_CHECKING:
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 
 Given = Mapping[str, str | None]
 MOST_PIECES = 2000
+MOST_RANKED = 10
 
 
 def leverage(
@@ -69,8 +70,8 @@ def leverage(
 def influence(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """Cook's distance of each row, with its two limits."""
-    from joinery.show.pictures.rows import stems
+    """The ten rows that weigh most, ranked by Cook's distance, and what each moves."""
+    from joinery.show.pictures.rows import Bar, ranked
 
     table, chosen = rows_at_hand(fit)
     d, at = per_row(fit).influence.cooks_distance, limits(fit)
@@ -83,18 +84,35 @@ def influence(
         if len(over)
         else f"no row decides the answer; the largest is {figure(float(np.nanmax(d)), 2)}"
     )
-    caption = Words(
-        "Does any row decide the answer?", finding, "row, in the table's order", "Cook's distance"
-    )
-    bounds = [(at.cooks_distance, f"median of F: {value(at.cooks_distance, 2)}")]
+    finding += "; beside each bar the coefficient that the row moves most, in standard errors"
+    order = np.argsort(-np.where(np.isfinite(d), d, -1.0), kind="stable")[:MOST_RANKED]
+    order = order[np.isfinite(d[order])]
+    moved = _most_moved(fit)
+    bars = [
+        Bar(str(labels[p]), float(d[p]), moved(int(p)), bool(d[p] >= at.cooks_distance))
+        for p in order.tolist()
+    ]
+    bounds = [(at.cooks_distance, f"median of F, {value(at.cooks_distance, 2)}")]
     bounds += [(1.0, "1")] if abs(1 - at.cooks_distance) > 0.06 * float(np.nanmax(d)) else []
-    shown = flags_of(fit, label_rows)
-    if (
-        isinstance(label_rows, str) and label_rows == "flagged"
-    ):  # here a row is remarkable for this alone
-        tall = {int(p) for p in np.argsort(-np.nan_to_num(d))[:3]} | set(over.tolist())
-        shown = [f for f in shown if f.place in tall]
-    return stems(d, bounds, shown, worded(caption, words), ax)
+    caption = Words("Does any row decide the answer?", finding, "Cook's distance", "")
+    return ranked(bars, bounds, worded(caption, words), ax)
+
+
+def _most_moved(fit: Fitted) -> Callable[[int], str]:
+    """Of a row by its place: the coefficient that it moves most, and by how much (DFBETAS)."""
+    parts = changes_without(fit)
+    names = list(parts)
+    sizes = np.column_stack([parts[name] for name in names])
+
+    def words(place: int) -> str:
+        row = sizes[place]
+        if not np.isfinite(row).any():
+            return ""
+        most = int(np.nanargmax(np.abs(row)))
+        sign = "+" if row[most] > 0 else ""
+        return f"{fit.words(names[most])} {sign}{figure(float(row[most]), 2)}"
+
+    return words
 
 
 def added_variable(

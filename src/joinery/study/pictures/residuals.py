@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.core.blocks.partition import joined
-from joinery.core.inference.correlation import pearson
+from joinery.core.inference.correlation import deviation, pearson
 from joinery.core.inference.smooth import Smooth, smooth
 from joinery.core.numeric import distributions as tails
+from joinery.data.columns import level_text
 from joinery.design.row_blocks import RowBlock
-from joinery.errors import CallError
-from joinery.show.numbers import figure, p_phrase
+from joinery.errors import CallError, listed
+from joinery.show.numbers import count, figure, p_phrase
 from joinery.show.numbers import value as shown
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide, zero
@@ -33,7 +34,6 @@ DRAWS, SEED = (
     20260101,
 )  # simulated samples behind the quantile band, and the seed that repeats them
 MOST_SIMULATED = 2000
-MEDIAN_ROOT = 0.822  # E√|Z| of a standard normal: where the smooth lies when the spread is even
 Given = Mapping[str, str | None]
 
 
@@ -74,6 +74,8 @@ def residuals(
 
     table, chosen = rows_at_hand(fit)
     figures = per_row(fit)
+    if against is not None and table.column(against).kind in ("category", "yes/no"):
+        return _by_level(fit, against, words, ax)
     dates = against is not None and table.column(against).is_date
     if against is None:
         x, label = figures.fitted, f"fitted {fit.words(fit.response.name)}"
@@ -91,6 +93,34 @@ def residuals(
     return cloud(x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)])
 
 
+def _by_level(fit: Fitted, name: str, words: Given, ax: Axes | None) -> Figure:
+    """Residuals within each level of a category, with the level's mean and its interval."""
+    from joinery.show.pictures.levels import Level, levels
+
+    table, chosen = rows_at_hand(fit)
+    column, figures = table.column(name), per_row(fit)
+    codes, y = column.codes(chosen.rows), figures.drawn
+    rows = []
+    for code in np.unique(codes[codes >= 0]):
+        own = y[(codes == code) & np.isfinite(y)]
+        n = len(own)
+        half = np.nan
+        if n > 1:
+            half = float(tails.t_quantile(0.975, n - 1)) * deviation(own) / np.sqrt(n)
+        mean = float(own.mean()) if n else np.nan
+        rows.append(Level(level_text(column.all_levels[code]), own, mean, mean - half, mean + half))
+    off = [r.name for r in rows if r.lower > 0 or r.upper < 0]
+    finding = (
+        f"{count(len(off), 'level lies', 'levels lie')} off zero: {listed(off)}; about 1 in 20 "
+        "does by chance"
+        if off
+        else "the interval of each level's mean holds zero"
+    )
+    unit = f"{figures.kind} ({fit.words(fit.response.name)})"
+    caption = Words("Is anything left in the residuals?", finding, unit, fit.words(name))
+    return levels(rows, worded(caption, words), ax)
+
+
 def _trend(curve: Smooth | None) -> str:
     """Whether a smooth of residuals leaves zero."""
     if curve is None:
@@ -105,20 +135,52 @@ def _trend(curve: Smooth | None) -> str:
 def spread(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """√|studentized residual| across fitted values, so that no single row towers."""
+    """The size of each residual across fitted values, with the running typical miss."""
     from joinery.show.pictures.fit import cloud
 
     _refuse_nothing(fit, "studentized")
     figures = per_row(fit)
-    y = np.sqrt(np.abs(figures.influence.studentized))
-    sound = np.flatnonzero(np.isfinite(y))
-    x, y = figures.fitted[sound], y[sound]
-    finding = found_by(fit, "spread") or "a level smooth means an even spread"
-    x_label = f"fitted {fit.words(fit.response.name)}"
-    caption = Words("Does the spread stay even?", finding, x_label, "√ |studentized residual|")
-    level = Guide((float(x.min()), float(x.max())), (MEDIAN_ROOT, MEDIAN_ROOT))
+    size = np.abs(figures.drawn)
+    sound = np.flatnonzero(np.isfinite(size) & np.isfinite(figures.influence.studentized))
+    x, size = figures.fitted[sound], size[sound]
+    typical = _typical_miss(x, size, figures.influence.leverage[sound])
+    finding = found_by(fit, "spread")
+    unit = fit.words(fit.response.name) if fit.estimate.linear else ""
+    if typical is not None:
+        drawn = typical.height[np.isfinite(typical.height)]
+        first, last = (figure(float(drawn[i]), 2) for i in (0, -1))
+        finding += f"{'; ' if finding else ''}a typical miss goes from {first} to {last}"
+    name = f"size of the {figures.kind}" + (f" ({unit})" if unit else "")
+    caption = Words(
+        "Does the spread stay even?", finding, f"fitted {fit.words(fit.response.name)}", name
+    )
+    s = float(fit.estimate.scale or 0.0) if fit.estimate.linear else 1.0
+    level = Guide((float(x.min()), float(x.max())), (s, s), "s" if fit.estimate.linear else "1")
     flags = placed(flags_of(fit, label_rows), sound)
-    return cloud(x, y, flags, worded(caption, words), ax, curve=smooth(x, y), guides=[level])
+    return cloud(
+        x,
+        size,
+        flags,
+        worded(caption, words),
+        ax,
+        curve=typical,
+        guides=[level],
+        name="typical miss",
+        floor=0.0,
+    )
+
+
+def _typical_miss(x: np.ndarray, size: np.ndarray, leverage: np.ndarray) -> Smooth | None:
+    """The root of a smooth of e²/(1 − h), whose mean is σ² at every x, with its band."""
+    unit = float(size.max()) or 1.0  # what is 10²⁰⁰ cannot be squared
+    squares = (size / unit) ** 2 / np.maximum(1 - leverage, 1e-3)
+    curve = smooth(x, squares, rounds=0)
+    if curve is None:
+        return None
+    top = float(squares.max())
+    height = np.sqrt(np.clip(curve.height, 1e-4 * top, None))
+    # by the delta method
+    return Smooth(curve.at, unit * height, unit * curve.error / (2 * height))
 
 
 def histogram(
@@ -129,14 +191,16 @@ def histogram(
 
     _refuse_nothing(fit)
     z = per_row(fit).influence.standardized
-    z = z[np.isfinite(z)]
+    sound = np.flatnonzero(np.isfinite(z))
+    z = z[sound]
+    flags = placed(flags_of(fit, label_rows), sound)
     across = np.linspace(min(-3.5, float(z.min())), max(3.5, float(z.max())), 200)
     height = np.exp(-(across**2) / 2) / np.sqrt(2 * np.pi)
     finding = found_by(fit, "normality")
     caption = Words(
         "What shape do the residuals have?", finding, "standardized residual", "density"
     )
-    return histogram(z, (across, height), worded(caption, words), ax)
+    return histogram(z, (across, height), flags, worded(caption, words), ax)
 
 
 def sequence(

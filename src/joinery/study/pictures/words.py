@@ -9,6 +9,8 @@ from typing import Any
 import numpy as np
 
 from joinery.arguments import as_labels
+from joinery.design.resolving import expressions_of
+from joinery.notation.tree import names_in
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.flags import Flag
 from joinery.study.fitted import Fitted, rows_at_hand
@@ -26,6 +28,14 @@ def worded(words: Words, given: Mapping[str, str | None]) -> Words:
         x=given.get("x_label") or words.x,
         y=given.get("y_label") or words.y,
     )
+
+
+def names_of(fit: Fitted) -> list[str]:
+    """Every name that a picture of the fit may hold: columns, terms, coefficients, the response."""
+    columns = [n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)]
+    terms = [t.text for t in fit.design.terms]
+    names = [*fit.design.names, *terms, fit.response.name, fit.response.original, *columns]
+    return [fit.words(name) for name in names]
 
 
 def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:

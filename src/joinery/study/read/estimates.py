@@ -77,6 +77,37 @@ def linear_combination(
     return Combination(values, *errors_in_basis(fit, in_basis(fit, L)))
 
 
+def means(fit: Fitted, X: np.ndarray) -> Combination:
+    """β₀ + Xβ at rows of the design (m, width); empty where the rows do not settle it."""
+    values, errors, df = fit.solution.fitted(X), *errors_in_basis(fit, fit.solution.in_basis(X))
+    known = ~fit.solution.broken(X).any(axis=1)
+    return Combination(np.where(known, values, np.nan), np.where(known, errors, np.nan), df)
+
+
+def contrast(fit: Fitted, D: np.ndarray) -> Combination:
+    """Dβ without the constant, of differences or derivatives of design rows (m, width).
+
+    Empty where the rows do not settle it: a dropped column departs from its combination.
+    """
+    solution = fit.solution
+    kept = D[:, solution.kept]
+    U = np.column_stack([np.zeros(len(D)), kept]) if solution.has_intercept else kept
+    values = kept @ solution.coefficients[solution.kept]
+    errors, df = errors_in_basis(fit, U @ solution.root)
+    known = ~_unsettled(fit, D).any(axis=1)
+    return Combination(np.where(known, values, np.nan), np.where(known, errors, np.nan), df)
+
+
+def _unsettled(fit: Fitted, D: np.ndarray) -> np.ndarray:
+    """Whether each dropped column departs from its combination in each difference: (m, d)."""
+    out = np.zeros((len(D), len(fit.solution.dependence)), bool)
+    for place, (column, combination) in enumerate(fit.solution.dependence.items()):
+        parts = D * combination[1:]
+        size = np.abs(D[:, column]) + np.abs(parts).sum(axis=1)
+        out[:, place] = np.abs(D[:, column] - parts.sum(axis=1)) > 1e-7 * size
+    return out
+
+
 def in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
     """Weights (m, coefficients) as combinations in the solution's basis (m, rank)."""
     return np.asarray(L[:, fit.solution.places] @ fit.solution.root)

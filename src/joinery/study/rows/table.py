@@ -202,7 +202,7 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     }
     columns |= {name: joined(values) for name, values in figures.extras.items()}
     if dfbetas:
-        columns |= {name: joined(values) for name, values in _changes(fit).items()}
+        columns |= {f"dfbetas {n}": joined(values) for n, values in changes_without(fit).items()}
     columns |= {"verdict": verdict, "reason": reason}
     index = table.index
     labels = index[chosen.rows].append(index[chosen.out]) if out else index
@@ -216,8 +216,8 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     )
 
 
-def _changes(fit: Fitted) -> dict[str, np.ndarray]:
-    """DFBETAS: each coefficient's change without each row, in its standard errors."""
+def changes_without(fit: Fitted) -> dict[str, np.ndarray]:
+    """DFBETAS by coefficient: its change without each row (n,), in its standard errors."""
     figures, solution = per_row(fit), fit.solution
     measures = figures.influence
     scaled = measures.studentized if figures.deletion is None else figures.deletion
@@ -228,7 +228,7 @@ def _changes(fit: Fitted) -> dict[str, np.ndarray]:
 
     parts = joined(working_rows(fit).row_blocks, changes_of)
     names = ["intercept", *fit.design.names] if solution.has_intercept else list(fit.design.names)
-    return {f"dfbetas {names[place]}": parts[:, j] for j, place in enumerate(solution.places)}
+    return {names[place]: parts[:, j] for j, place in enumerate(solution.places)}
 
 
 @dataclass(frozen=True)

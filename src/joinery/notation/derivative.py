@@ -1,0 +1,81 @@
+"""Derivatives of expressions by one column, from the rules of differentiation."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from joinery.errors import CallError
+from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, names_in
+
+
+def derivative(node: Expression, name: str, context: Context) -> np.ndarray:
+    """d(node)/d(column ``name``) at each wanted row: (rows,).
+
+    Comparisons are steps, whose derivative is zero. Raises CallError for what has none: ranks, and
+    values of other rows.
+    """
+    if not any(n.name == name for n in names_in(node)):
+        return np.zeros(context.size)
+    if isinstance(node, Name):
+        return np.ones(context.size)
+    if isinstance(node, Prefix):
+        inner = derivative(node.operand, name, context)
+        return -inner if node.operator == "-" else np.zeros(context.size)
+    if isinstance(node, Power):
+        return _of_power(node, name, context)
+    if isinstance(node, Chain):
+        return _of_chain(node, name, context)
+    assert isinstance(node, Call)
+    return _of_call(node, name, context)
+
+
+def _of_power(node: Power, name: str, context: Context) -> np.ndarray:
+    base, exponent = evaluate(node.base, context), evaluate(node.exponent, context)
+    inner = derivative(node.base, name, context)
+    with np.errstate(all="ignore"):
+        out = np.where(exponent == 0, 0.0, exponent * np.power(base, exponent - 1) * inner)
+        if not isinstance(node.exponent, Number):
+            outer = derivative(node.exponent, name, context)
+            out = out + np.where(outer == 0, 0.0, np.power(base, exponent) * np.log(base) * outer)
+    return np.asarray(out)
+
+
+def _of_chain(node: Chain, name: str, context: Context) -> np.ndarray:
+    if node.operators[0] not in ("+", "-", "*", "/"):
+        return np.zeros(context.size)
+    value, slope = evaluate(node.operands[0], context), derivative(node.operands[0], name, context)
+    for operator, operand in zip(node.operators, node.operands[1:], strict=True):
+        v, s = evaluate(operand, context), derivative(operand, name, context)
+        if operator in ("+", "-"):
+            sign = 1.0 if operator == "+" else -1.0
+            value, slope = value + sign * v, slope + sign * s
+        elif operator == "*":
+            value, slope = value * v, slope * v + value * s
+        else:
+            value, slope = value / v, (slope - value / v * s) / v
+    return np.asarray(slope)
+
+
+_OUTER: dict[str, Callable[[np.ndarray], np.ndarray]] = {
+    "log": lambda x: 1 / x,
+    "log2": lambda x: 1 / (x * np.log(2)),
+    "log10": lambda x: 1 / (x * np.log(10)),
+    "log1p": lambda x: 1 / (1 + x),
+    "sqrt": lambda x: 0.5 / np.sqrt(x),
+    "exp": np.exp,
+    "abs": np.sign,
+    "centred": np.ones_like,
+}
+
+
+def _of_call(node: Call, name: str, context: Context) -> np.ndarray:
+    if node.function not in _OUTER and node.function != "standardized":
+        raise CallError(f"{node} has no slope in {name}: it looks at other rows", argument="of")
+    x, inner = evaluate(node.arguments[0], context), derivative(node.arguments[0], name, context)
+    if node.function == "standardized":
+        return np.asarray(inner / context.memory[str(node)]["sd"])
+    with np.errstate(all="ignore"):
+        return np.asarray(_OUTER[node.function](x) * inner)

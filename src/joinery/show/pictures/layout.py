@@ -1,0 +1,421 @@
+"""The last step of every picture: long names are shortened, axes fitted into their places, and
+labels put where they cover nothing."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import pairwise
+from typing import Any
+from weakref import WeakKeyDictionary
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+from matplotlib.text import Annotation, Text
+from matplotlib.ticker import FixedLocator, MaxNLocator
+from matplotlib.transforms import Bbox
+
+from joinery.show.marks import visible
+from joinery.show.palette import INK, SLATE
+
+Cell = tuple[float, float, float, float]  # left, bottom, right, top as shares of the figure
+Box = tuple[float, float, float, float]  # the same in pixels
+MOST_NAME = 26  # characters of a name; longer ones stand in the key
+MOST_TICK = 44  # characters of a name at the left of an axis
+KEY_LINE = 0.16  # inches
+SMALL, SMALL_AXES = 6.5, 75.0  # letters on axes lower than this, in points
+END = "end of a series"
+AWAY = ((1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (-1, 1), (1, -1), (-1, -1))
+
+_cells: WeakKeyDictionary[Axes, Cell] = WeakKeyDictionary()
+_jobs: WeakKeyDictionary[Figure, list[Callable[[], None]]] = WeakKeyDictionary()
+
+
+def keep_within(ax: Axes, cell: Cell) -> None:
+    """Have the axes, with all that is written on them, end inside this part of the figure."""
+    _cells[ax] = cell
+
+
+def later(figure: Figure, job: Callable[[], None]) -> None:
+    """Do this when every place in the figure is settled."""
+    _jobs.setdefault(figure, []).append(job)
+
+
+def settle(figure: Figure, names: Iterable[str] = ()) -> None:
+    """Shorten names, fit axes into their cells, thin ticks, and place labels.
+
+    ``names``: those that may be long, of columns, terms and levels. Axes of the caller's own keep
+    their place.
+    """
+    key = _shorten(figure, names)
+    if key:
+        _write_key(figure, key)
+    _cut_title(figure)
+    for _ in range(2):
+        for ax in figure.axes:
+            _thin_ticks(ax)
+            _cut_own(ax, _cells.get(ax, (0.0, 0.0, 1.0, 1.0)))
+            if ax in _cells:
+                _fit(ax, _cells[ax])
+    for job in _jobs.pop(figure, []):
+        job()
+    for ax in figure.axes:
+        _spread_ends(ax)
+
+
+# ------------------------------------------------------------------ names
+
+
+def brief(name: str, most: int = MOST_NAME) -> str:
+    """A name cut in the middle where it is longer than ``most``."""
+    if len(name) <= most:
+        return name
+    tail = (most - 1) // 2
+    return f"{name[: most - 1 - tail]}…{name[len(name) - tail :]}"
+
+
+def _briefs(names: Iterable[str]) -> dict[str, str]:
+    """Long names to short ones, no two alike; control characters made visible."""
+    long = [n for n in dict.fromkeys(names) if len(n) > MOST_NAME or visible(n) != n]
+    alike: dict[str, list[str]] = {}
+    for name in long:
+        alike.setdefault(brief(visible(name)), []).append(name)
+    out: dict[str, str] = {}
+    for short, group in alike.items():
+        out |= {group[0]: short} if len(group) == 1 else _told_apart(group)
+    return out
+
+
+def _shared(names: list[str]) -> int:
+    """How many characters all names begin with."""
+    columns = zip(*names, strict=False)
+    return next((i for i, c in enumerate(columns) if len(set(c)) > 1), min(map(len, names)))
+
+
+def _told_apart(names: list[str]) -> dict[str, str]:
+    """Short forms that keep what the names do not share at their beginning and end."""
+    first = _shared(names)
+    last = _shared([name[first:][::-1] for name in names])
+    out: dict[str, str] = {}
+    for name in names:
+        own, number = brief(visible(name[first : len(name) - last]), MOST_NAME - 9), 2
+        short = f"{visible(name[: min(first, 8)])}…{own}" + "…" * (last > 0)
+        while short in out.values():
+            short, number = f"{short} {number}", number + 1
+        out[name] = short
+    return out
+
+
+def _shorten(figure: Figure, names: Iterable[str]) -> dict[str, str]:
+    """Put short forms for long names wherever they stand; the ones that were used."""
+    briefs = _briefs(names)
+    used: dict[str, str] = {}
+
+    def short(text: str) -> str:
+        for name in sorted(briefs, key=len, reverse=True):
+            if name in text:
+                used[name] = briefs[name]
+                text = text.replace(name, briefs[name])
+        return text
+
+    for ax in figure.axes:
+        for axis in (ax.xaxis, ax.yaxis):
+            if named := _named_ticks(axis):
+                places, own = named
+                most = MOST_TICK if axis is ax.yaxis else MOST_NAME
+                briefs.update(_briefs(t for t in own if t not in briefs and len(t) > most))
+                axis.set_ticks(places, [short(text) for text in own])
+    for text in figure.findobj(Text):
+        words = text.get_text()
+        words = words.replace("\n", " ") if text.get_gid() in WRAPS else words
+        if words and (now := short(words)) != words:
+            text.set_text(_wrapped_as(text, now))
+    return used
+
+
+WRAPS = {"finding": (104, 3), "found": (38, 3), "advice": (42, 6)}  # characters, and lines
+
+
+def _wrapped_as(text: Text, words: str) -> str:
+    known = WRAPS.get(str(text.get_gid()))
+    return words if known is None else wrap(words, *known)
+
+
+def wrap(words: str, wide: int, most: int) -> str:
+    """Words in at most so many lines, with a sign where they are cut; no word is torn."""
+    lines = textwrap.wrap(words, wide, break_long_words=False, break_on_hyphens=False)
+    if len(lines) > most:
+        lines = [*lines[: most - 1], lines[most - 1][: wide - 2].rstrip() + " …"]
+    return "\n".join(lines)
+
+
+def _cut_title(figure: Figure) -> None:
+    """A title too wide for the figure in smaller letters."""
+    for text in figure.texts:
+        wide = text.get_window_extent(_renderer(figure)).width
+        if text.get_gid() == "title" and wide > 0.93 * figure.bbox.width:
+            text.set_fontsize(
+                max(float(text.get_fontsize()) * 0.93 * figure.bbox.width / wide, 7.5)
+            )
+
+
+def _cut_own(ax: Axes, cell: Cell) -> None:
+    """Cut in the middle what is longer than its cell: the axes' title, labels and texts."""
+    figure: Any = ax.figure
+    renderer, right = _renderer(figure), cell[2] * figure.bbox.width
+    wide = (cell[2] - cell[0]) * figure.bbox.width
+    high = (cell[3] - cell[1]) * figure.bbox.height
+    box = ax.get_window_extent()
+    own: Any = ax
+    titles: list[tuple[Text, float, int]] = [
+        (t, right - t.get_window_extent(renderer).x0, 0) for t in (own.title, own._left_title)
+    ]
+    titles += [(ax.xaxis.label, wide - 8, 0), (ax.yaxis.label, high - 4, 1)]
+    for text in ax.texts:
+        if text.get_transform() == ax.transData or text.get_gid() == "listed":
+            left = text.get_window_extent(renderer).x0
+            titles.append((text, max(figure.bbox.width - 6 - left, 0.2 * box.width), 0))
+    for text, most, along in titles:
+        _cut(text, most, along, renderer)
+
+
+def _cut(text: Text, most: float, along: int, renderer: Any) -> None:
+    """Shorten a text in the middle until it is no longer than so many pixels."""
+    words = text.get_text()
+    for _ in range(4):
+        extent = text.get_window_extent(renderer)
+        long = extent.width if along == 0 else extent.height
+        now = text.get_text()
+        if long <= most or len(now) < 6 or "\n" in words:
+            return
+        text.set_text(brief(words, max(int(len(now) * most / long) - 1, 5)))
+
+
+def _named_ticks(axis: Any) -> tuple[np.ndarray, list[str]] | None:
+    """Places and names of an axis that has names for ticks; None for one of numbers."""
+    if not isinstance(axis.get_major_locator(), FixedLocator):
+        return None
+    places = np.asarray(axis.get_majorticklocs())
+    if not len(places):
+        return None
+    return places, [text.get_text() for text in axis.get_ticklabels()]
+
+
+def fold(finding: str) -> str:
+    """A finding in at most three lines, with a sign where it is cut."""
+    return wrap(finding, *WRAPS["finding"])
+
+
+def _write_key(figure: Figure, key: dict[str, str]) -> None:
+    """The full names under the picture, which grows by as much."""
+    lines = textwrap.wrap(";  ".join(f"{short}: {name}" for name, short in key.items()), 124)
+    if len(lines) > 8:
+        lines = [*lines[:8], "…"]
+    wide, high = figure.get_size_inches()
+    more = KEY_LINE * len(lines) + 0.08
+    low = more / (high + more)
+    for ax in figure.axes:
+        box = ax.get_position()
+        ax.set_position((box.x0, low + box.y0 * (1 - low), box.width, box.height * (1 - low)))
+        if ax in _cells:
+            x0, y0, x1, y1 = _cells[ax]
+            _cells[ax] = (x0, low + y0 * (1 - low), x1, low + y1 * (1 - low))
+    for text in figure.texts:
+        x, y = text.get_position()
+        text.set_position((x, low + y * (1 - low)))
+    for rule in [*figure.patches, *figure.artists]:
+        own: Any = rule
+        own.set_y(low + own.get_y() * (1 - low))
+    figure.set_size_inches(wide, high + more)
+    words = "\n".join(lines)
+    place: dict[str, Any] = {
+        "fontsize": 7.5,
+        "color": SLATE,
+        "va": "bottom",
+        "ha": "left",
+        "linespacing": 1.3,
+    }
+    figure.text(0.045, 0.012, words, **place)
+
+
+# ------------------------------------------------------------------ axes
+
+
+def _renderer(figure: Figure) -> Any:
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+    own: Any = figure.canvas
+    canvas: Any = own if hasattr(own, "get_renderer") else FigureCanvasAgg(figure)
+    return canvas.get_renderer()
+
+
+def _fit(ax: Axes, cell: Cell) -> None:
+    """Move the sides of the axes so that what is written on them ends inside the cell."""
+    figure: Any = ax.figure
+    tight = ax.get_tightbbox(_renderer(figure))
+    if tight is None:
+        return
+    wide, high = figure.bbox.width, figure.bbox.height
+    box = ax.get_position()
+    outer = (tight.x0 / wide, tight.y0 / high, tight.x1 / wide, tight.y1 / high)
+    x0 = box.x0 + max(cell[0] - outer[0], 0)
+    y0 = box.y0 + max(cell[1] - outer[1], 0)
+    x1 = box.x1 - max(outer[2] - cell[2], 0)
+    y1 = box.y1 - max(outer[3] - cell[3], 0)
+    if x1 - x0 > 0.02 and y1 - y0 > 0.02:
+        ax.set_position((x0, y0, x1 - x0, y1 - y0))
+
+
+def _thin_ticks(ax: Axes) -> None:
+    """Fewer numbers on an axis, or names on their side, where they would run together."""
+    figure: Any = ax.figure
+    for axis, along in ((ax.xaxis, 0), (ax.yaxis, 1)):
+        for step in range(6):
+            boxes = [b for _, b in shown_ticks(ax, axis, _renderer(figure))]
+            boxes.sort(key=lambda b: float(b.min[along]))
+            gap = 3.0
+            if all(a.max[along] + gap <= b.min[along] for a, b in pairwise(boxes)):
+                break
+            _make_room(axis, along, step)
+
+
+def _make_room(axis: Any, along: int, step: int) -> None:
+    named = _named_ticks(axis)
+    if named is None:
+        axis.set_major_locator(MaxNLocator(nbins=max(5 - step, 2), steps=[1, 2, 5, 10]))
+        return
+    if along == 0 and step == 0:
+        axis.set_tick_params(labelrotation=90)
+        return
+    places, names = named
+    axis.set_ticks(places[::2], names[::2])
+
+
+def shown_ticks(ax: Axes, axis: Any, renderer: Any) -> Iterator[tuple[Text, Bbox]]:
+    """The tick labels that are seen, with their boxes in pixels."""
+    if not ax.axison or not axis.get_visible():
+        return
+    low, high = sorted(axis.get_view_interval())
+    slack = 1e-9 * max(abs(low), abs(high), 1e-300)
+    axis.get_tightbbox(renderer)  # settles the labels
+    for tick in axis.get_major_ticks():
+        label = tick.label1
+        seen = low - slack <= tick.get_loc() <= high + slack and label.get_visible()
+        if seen and label.get_text().strip():
+            yield label, label.get_window_extent(renderer)
+
+
+# ------------------------------------------------------------------ labels
+
+
+def place_labels(
+    ax: Axes,
+    at: Sequence[tuple[float, float]],
+    words: Sequence[str],
+    crowd: tuple[np.ndarray, np.ndarray],
+    size: float = 8.5,
+) -> None:
+    """Write a label beside each point where it covers no other text and few points.
+
+    Labels that find no place are left out: the first are the most important.
+    """
+    figure: Any = ax.figure
+    renderer, scale = _renderer(figure), figure.dpi / 72
+    size = SMALL if ax.get_window_extent().height < SMALL_AXES * scale else size
+    to_pixels = ax.transData.transform
+    finite = np.isfinite(crowd[0]) & np.isfinite(crowd[1])
+    step = max(1, int(finite.sum()) // 2000)
+    points = to_pixels(np.column_stack([crowd[0][finite], crowd[1][finite]])[::step])
+    taken = _written(ax, renderer)
+    room = _room(ax)
+    for place, word in zip(at, words, strict=True):
+        pixel = to_pixels(place)
+        note = ax.annotate(
+            brief(word, 20),
+            place,
+            xytext=(0, 0),
+            textcoords="offset points",
+            fontsize=size,
+            color=INK,
+            ha="left",
+            va="bottom",
+            zorder=5,
+        )
+        extent = note.get_window_extent(renderer)
+        box = _best_box(pixel, (extent.width, extent.height), 7 * scale, points, taken, room)
+        if box is None:
+            note.remove()
+            continue
+        taken.append(box)
+        offset = (box[0] - pixel[0]) / scale, (box[1] - pixel[1]) / scale
+        note.set_position(offset)
+
+
+def _best_box(
+    pixel: np.ndarray,
+    size: tuple[float, float],
+    gap: float,
+    points: np.ndarray,
+    taken: Sequence[Box],
+    room: Box,
+) -> Box | None:
+    """The place around a point that covers no text and the fewest points, or None."""
+    wide, high = size
+    best: tuple[int, Box] | None = None
+    for far in (1.0, 2.6):
+        for dx, dy in AWAY:
+            away = gap * far
+            left = pixel[0] + (away if dx > 0 else -away - wide if dx < 0 else -wide / 2)
+            low = pixel[1] + (away if dy > 0 else -away - high if dy < 0 else -high / 2)
+            box = (left, low, left + wide, low + high)
+            inside = box[0] >= room[0] and box[1] >= room[1]
+            inside = inside and box[2] <= room[2] and box[3] <= room[3]
+            if not inside or any(overlap(box, other) for other in taken):
+                continue
+            x, y = points[:, 0], points[:, 1]
+            over = (x > box[0]) & (x < box[2]) & (y > box[1]) & (y < box[3])
+            cost = int(over.sum()) + 2 * int(far > 1)
+            if best is None or cost < best[0]:
+                best = cost, box
+    return None if best is None else best[1]
+
+
+def _written(ax: Axes, renderer: Any) -> list[Box]:
+    """Boxes of all that is written on the axes and on the figure."""
+    figure: Any = ax.figure
+    texts = [*ax.texts, *getattr(figure, "texts", []), ax.xaxis.label, ax.yaxis.label]
+    texts += [
+        label for axis in (ax.xaxis, ax.yaxis) for label, _ in shown_ticks(ax, axis, renderer)
+    ]
+    return [_box(t.get_window_extent(renderer)) for t in texts if t.get_text().strip()]
+
+
+def _room(ax: Axes) -> Box:
+    """Where labels may stand: the axes, or their cell to the right of them."""
+    box = _box(ax.get_window_extent())
+    figure: Any = ax.figure
+    right = figure.bbox.width * (_cells[ax][2] if ax in _cells else 0.99)
+    return (box[0], box[1], max(box[2], right), box[3])
+
+
+def _spread_ends(ax: Axes) -> None:
+    """Push the names at the ends of series apart, up and down, where they would touch."""
+    figure: Any = ax.figure
+    renderer, scale = _renderer(figure), figure.dpi / 72
+    ends = [t for t in ax.texts if isinstance(t, Annotation) and t.get_gid() == END]
+    ends.sort(key=lambda t: float(t.get_window_extent(renderer).y0))
+    for below, above in pairwise(ends):
+        a, b = below.get_window_extent(renderer), above.get_window_extent(renderer)
+        if overlap(_box(a), _box(b)):
+            x, y = above.get_position()
+            above.set_position((x, y + (a.y1 - b.y0 + 1) / scale))
+
+
+def _box(extent: Bbox) -> Box:
+    return (float(extent.x0), float(extent.y0), float(extent.x1), float(extent.y1))
+
+
+def overlap(a: Box, b: Box) -> bool:
+    """Whether two boxes share more than an edge."""
+    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]

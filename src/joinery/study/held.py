@@ -1,0 +1,132 @@
+"""Rows of the design at chosen values of some columns, the other columns held."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from itertools import product
+from typing import Any
+
+import numpy as np
+
+from joinery.data.columns import level_text
+from joinery.data.records import Records
+from joinery.data.written_dates import date_text, stamps_of
+from joinery.errors import CallError, UnknownColumnError, listed
+from joinery.notation.evaluate import Context
+from joinery.notation.tree import names_in
+from joinery.show.numbers import percent, value
+from joinery.study.fitted import Fitted
+from joinery.study.forecast.memory import forecast_memory
+
+MOST_CELLS = 5000
+Shares = dict[str, float]  # of the levels of a category, averaged over
+Make = Callable[[Context], np.ndarray]
+
+
+@dataclass(frozen=True)
+class Held:
+    """A table in which every column stands, and what the columns not given are held at."""
+
+    table: Records
+    at: Mapping[str, float | Shares | str] = field(default_factory=dict)
+
+    @property
+    def averaged(self) -> dict[str, Shares]:
+        """The categories that are averaged over, with the share of each level."""
+        return {name: v for name, v in self.at.items() if isinstance(v, dict)}
+
+
+def columns_of(fit: Fitted) -> list[str]:
+    """The columns that the terms name, in order."""
+    return list(
+        dict.fromkeys(
+            n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)
+        )
+    )
+
+
+def hold_rest(
+    fit: Fitted, table: Records, fixed: Mapping[str, Any] | None = None, *, equal: bool = False
+) -> Held:
+    """Add the columns of the terms that a table lacks: at ``fixed`` values, else at their average.
+
+    A number is held at its mean over the fitted rows; a category averaged over its levels by their
+    shares, or ``equal``ly. Raises UnknownColumnError for a fixed column that no term names.
+    """
+    typical, names = forecast_memory(fit).typical, columns_of(fit)
+    fixed = dict(fixed or {})
+    if odd := [name for name in fixed if name not in names]:
+        raise UnknownColumnError(odd[0], tuple(names), where=" among those of the model to hold")
+    at: dict[str, float | Shares | str] = {}
+    for name in names:
+        if name in table.names:
+            continue
+        average = typical[name]
+        if name in fixed:
+            at[name] = fixed[name] if isinstance(fixed[name], str) else _plain(fixed[name], average)
+        elif isinstance(average, dict) and equal:
+            at[name] = dict.fromkeys(average, 1 / len(average))
+        else:
+            at[name] = average
+    columns = {name: _cell(fit, name, v) for name, v in at.items()}
+    frame = table.frame.assign(**columns)
+    return Held(Records(frame, table.name, table.id), at)
+
+
+def _plain(given: Any, average: float | Shares) -> float | str:
+    """A value given by the caller: a number, or a level as text."""
+    if isinstance(average, dict) or isinstance(given, (bool, np.bool_)):
+        return level_text(given)
+    return float(given)
+
+
+def _cell(fit: Fitted, name: str, v: float | Shares | str) -> Any:
+    """What stands in the table for a held value; of a category averaged over, some level."""
+    if isinstance(v, dict):
+        return next(iter(v))
+    return stamps_of(np.array([v]))[0] if name in fit.design.dates and not isinstance(v, str) else v
+
+
+def averaged_rows(fit: Fitted, held: Held, make: Make, positions: np.ndarray) -> np.ndarray:
+    """What ``make`` gives of the rows, averaged over the categories that are held so.
+
+    Parameters: ``make`` takes a context and gives (m, …). Raises CallError for more than 5,000
+    combinations of levels.
+    """
+    shares = held.averaged
+    if not shares:
+        return make(fit.design.context(held.table, positions))
+    if np.prod([len(v) for v in shares.values()]) > MOST_CELLS:
+        raise CallError(
+            f"{listed(shares)} have too many levels together to hold at an average; give some of "
+            "them"
+        )
+    total: np.ndarray | None = None
+    for cell in product(*(v.items() for v in shares.values())):
+        frame = held.table.frame.assign(
+            **{name: level for name, (level, _) in zip(shares, cell, strict=True)}
+        )
+        weight = float(np.prod([share for _, share in cell]))
+        table = Records(frame, held.table.name, held.table.id)
+        part = weight * make(fit.design.context(table, positions))
+        total = part if total is None else total + part
+    assert total is not None
+    return total
+
+
+def held_words(fit: Fitted, held: Held) -> list[str]:
+    """What is held at what, for people: ``rain_days 29.1``, ``hive_type long 45 %, …``."""
+    out = []
+    for name, v in held.at.items():
+        words = fit.words(name)
+        if isinstance(v, dict):
+            if len(set(v.values())) == 1:
+                out.append(f"{words} averaged over its {len(v)} levels")
+            else:
+                out.append(f"{words} {listed((f'{n} {percent(s)}' for n, s in v.items()), 6)}")
+        elif isinstance(v, str):
+            out.append(f"{words} {v}")
+        else:
+            out.append(f"{words} {date_text(v) if name in fit.design.dates else value(v)}")
+    return out

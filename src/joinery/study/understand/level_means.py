@@ -1,0 +1,318 @@
+"""The means of a category's levels or a product's cells, the rest held, and their differences."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from itertools import combinations, product
+from typing import Any
+
+import numpy as np
+
+from joinery import advice
+from joinery.core.numeric import distributions as tails
+from joinery.core.numeric import simultaneous
+from joinery.data.columns import level_text
+from joinery.data.records import records
+from joinery.design.factors import CategoryFactor
+from joinery.errors import CallError, one_of
+from joinery.notation.parse import read_sentence
+from joinery.notation.tree import names_in
+from joinery.show.numbers import level_words
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, checked_level
+from joinery.study.forecast.memory import forecast_memory
+from joinery.study.held import Held, averaged_rows, held_words, hold_rest
+from joinery.study.read.coefficients import ratio_words, said_of_errors, statistic_name
+from joinery.study.read.estimates import Combination, contrast, in_basis, means
+from joinery.study.understand.scale import Scale
+
+WEIGHTINGS = ("equal", "as seen")
+CORRECTIONS = ("tukey", "holm", "bonferroni", "none")
+TO_REFERENCE = ("dunnett", "holm", "bonferroni", "none")
+MOST_ROWS = 400
+
+
+@dataclass(frozen=True)
+class Cells:
+    """Rows of the design, one a cell: what each is, its design row, and what is held."""
+
+    fit: Fitted
+    labels: dict[str, list[Any]]  # columns that tell the cells: levels, and values given by at=
+    X: np.ndarray  # (m, width)
+    offsets: np.ndarray  # what offset adds (m,)
+    held: Held
+
+    @property
+    def names(self) -> list[str]:
+        """Each cell in one text."""
+        parts = [[str(v) for v in values] for values in self.labels.values()]
+        return [" · ".join(row) for row in zip(*parts, strict=True)]
+
+
+def cells(fit: Fitted, term: str, at: Mapping[str, Any] | None, weighting: str = "equal") -> Cells:
+    """The cells of a category, or of a product of categories, at chosen values of other columns."""
+    one_of("weighting", weighting, WEIGHTINGS)
+    columns = _categories(fit, term)
+    given = {name: _values(v) for name, v in (at or {}).items()}
+    if odd := [name for name in given if name in columns]:
+        raise CallError(f"{odd[0]} is what the means are of; give values of other columns")
+    typical = forecast_memory(fit).typical
+    lists = [list(_levels(fit, name, typical)) for name in columns] + list(given.values())
+    rows = list(product(*lists))
+    if len(rows) > MOST_ROWS:
+        raise CallError(f"{len(rows):,} cells are too many to be read; ask for fewer values")
+    labels = {n: [row[i] for row in rows] for i, n in enumerate([*columns, *given])}
+    for name in given:
+        if name not in typical:
+            one_of("at", name, tuple(typical))
+        labels[name] = [level_text(v) if isinstance(typical[name], dict) else float(v)
+                        for v in labels[name]]  # fmt: skip
+    held = hold_rest(fit, records(dict(labels)), equal=weighting == "equal")
+    positions = np.arange(len(rows))
+    X = averaged_rows(fit, held, fit.design.matrix, positions)
+    return Cells(fit, labels, X, Scale(fit).offsets(len(rows)), held)
+
+
+def _values(v: Any) -> list[Any]:
+    return list(v) if isinstance(v, (list, tuple, np.ndarray)) else [v]
+
+
+def _categories(fit: Fitted, term: str) -> list[str]:
+    """The columns of the categories that a term names."""
+    factors = [f for t in read_sentence(f"y given {term}").terms for f in t.factors]
+    wanted = list(dict.fromkeys(n.name for f in factors for n in names_in(f)))
+    known = {
+        n.name: f for t in fit.design.terms for f in t.categories for n in names_in(f.expression)
+    }
+    if not known:
+        raise CallError("the model has no category, so there are no levels to give means of")
+    for name in wanted:
+        if name in fit.design.seen and name not in known:
+            raise CallError(
+                f"{name} is a number, which has no levels; ask for its slope by simple_slopes, or "
+                "for forecasts at its values",
+                argument="term",
+            )
+        one_of("term", name, tuple(known))
+    return wanted
+
+
+def _levels(fit: Fitted, name: str, typical: Mapping[str, Any]) -> Sequence[Any]:
+    """The levels of a column in the model's order, the reference first."""
+    if isinstance(typical[name], dict):
+        factor = _factor(fit, name)
+        own = [level_text(v) for v in factor.levels]
+        return own if set(own) == set(typical[name]) else list(typical[name])
+    raise CallError(
+        f"{name} is a number cut into levels by the model; give values of it by "
+        f"{advice.option('at')}, or forecast at them",
+        argument="term",
+    )
+
+
+def _factor(fit: Fitted, name: str) -> CategoryFactor:
+    return next(
+        f
+        for t in fit.design.terms
+        for f in t.categories
+        if name in {n.name for n in names_in(f.expression)}
+    )
+
+
+def adjusted_means(
+    fit: Fitted,
+    term: str,
+    *,
+    at: Mapping[str, Any] | None = None,
+    weighting: str = "equal",
+    level: float | None = None,
+) -> Table:
+    """The table of means. See ``Fit.adjusted_means``."""
+    level = fit.level if level is None else checked_level(level)
+    found, scale = cells(fit, term, at, weighting), Scale(fit)
+    c = means(fit, found.X)
+    lower, upper = c.ends(level)
+    columns = dict(found.labels) | scale.turned(c, lower, upper, found.offsets, "mean")
+    return Table(
+        columns,
+        title=f"Adjusted means of {fit.words(scale.name)}, with {level_words(level)} intervals",
+        notes=(*said_of_errors(fit), *_held(fit, found), *scale.notes, *_empty(c)),
+        kinds=dict.fromkeys(("mean", "lower", "upper", "standard_error"), "error")
+        | {n: "text" if isinstance(v[0], str) else "value" for n, v in found.labels.items()},
+        headings={n: fit.words(n) for n in found.labels},
+    )
+
+
+def _held(fit: Fitted, found: Cells) -> list[str]:
+    words = held_words(fit, found.held)
+    return [f"held: {', '.join(words)}"] if words else []
+
+
+def _empty(c: Combination) -> list[str]:
+    """Why a cell is empty."""
+    if np.isfinite(c.values).all():
+        return []
+    return ["empty: a combination without rows, of which the model says nothing"]
+
+
+# ------------------------------------------------------------------ differences
+
+
+def level_differences(
+    fit: Fitted,
+    term: str,
+    *,
+    reference: str | None = None,
+    correction: str | None = None,
+    at: Mapping[str, Any] | None = None,
+    level: float | None = None,
+) -> Table:
+    """The table of differences. See ``Fit.level_differences``."""
+    level = fit.level if level is None else checked_level(level)
+    found = cells(fit, term, at)
+    correction = correction or ("tukey" if reference is None else "dunnett")
+    one_of("correction", correction, CORRECTIONS if reference is None else TO_REFERENCE)
+    groups = _groups(found, at)
+    pairs = [pair for group in groups for pair in _pairs(found, group, reference)]
+    if not pairs:
+        raise CallError(f"{term} has one level only, so there is no difference to give")
+    D = np.array([found.X[i] - found.X[j] for i, j in pairs])
+    c = contrast(fit, D)
+    sizes = [sum(1 for p in pairs if p[0] in g) for g in map(set, groups)]
+    corrected = _corrected(fit, c, D, sizes, level, correction, found, groups)
+    names = found.names if len(found.labels) > 1 else next(iter(found.labels.values()))
+    columns: dict[str, Any] = {
+        "level": [str(names[i]) for i, _ in pairs],
+        "minus": [str(names[j]) for _, j in pairs],
+        "difference": c.values,
+        "lower": c.values - corrected.times * c.standard_errors,
+        "upper": c.values + corrected.times * c.standard_errors,
+        "standard_error": c.standard_errors,
+        statistic_name(fit): c.t,
+        "p": corrected.p,
+    }
+    scale, notes = Scale(fit), [corrected.words]
+    if kind := _ratio(fit):
+        ends = [np.exp(columns[n]) for n in ("difference", "lower", "upper")]
+        columns |= dict(zip(("ratio", "ratio_lower", "ratio_upper"), ends, strict=True))
+        notes.append(f"ratio: {kind}, of a level to that it is set against")
+    if scale.on:
+        notes.append(f"differences are on the scale of {scale.on}")
+    return Table(
+        columns,
+        title=f"Differences between levels, with {level_words(level)} intervals",
+        notes=(*said_of_errors(fit), *_held(fit, found), *notes, *_empty(c)),
+        kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
+        | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own")
+        | {"level": "text", "minus": "text"},
+    )
+
+
+def _ratio(fit: Fitted) -> str:
+    """What exp of a difference is called; empty where it means nothing."""
+    logged = fit.link.name in ("log", "logit")
+    logged = logged or (fit.response.transformed and fit.response.name.startswith("log("))
+    return ratio_words(fit)[0].replace("_", " ") if logged else ""
+
+
+def _groups(found: Cells, at: Mapping[str, Any] | None) -> list[list[int]]:
+    """Cells that are compared with one another: those at the same values of at=."""
+    keys = [tuple(found.labels[n][i] for n in at or ()) for i in range(len(found.X))]
+    return [[i for i, k in enumerate(keys) if k == key] for key in dict.fromkeys(keys)]
+
+
+def _pairs(found: Cells, group: list[int], reference: str | None) -> list[tuple[int, int]]:
+    if reference is None:
+        return [(j, i) for i, j in combinations(group, 2)]
+    names = found.names
+    columns = list(found.labels.values())
+    own = [i for i in group if reference in (names[i], str(columns[0][i]))]
+    if not own:
+        one_of("reference", reference, tuple(dict.fromkeys(str(v) for v in columns[0])))
+    return [(i, own[0]) for i in group if i != own[0]]
+
+
+@dataclass(frozen=True)
+class _Corrected:
+    """p, how many standard errors the ends lie away, and what was done, in words."""
+
+    p: np.ndarray
+    times: np.ndarray
+    words: str
+
+
+def _corrected(
+    fit: Fitted,
+    c: Combination,
+    D: np.ndarray,
+    sizes: Sequence[int],
+    level: float,
+    correction: str,
+    found: Cells,
+    groups: Sequence[Sequence[int]],
+) -> _Corrected:
+    """Each group of comparisons corrected by itself."""
+    uneven = fit.sandwich is not None and correction in ("tukey", "dunnett")
+    way = "holm" if uneven else correction
+    p, times = np.full(len(D), np.nan), np.full(len(D), np.nan)
+    start = 0
+    for size, group in zip(sizes, groups, strict=True):
+        own = slice(start, start + size)
+        part = Combination(c.values[own], c.standard_errors[own], c.df[own])
+        p[own], times[own] = _one_group(fit, part, D[own], level, way, len(group))
+        start += size
+    words = {
+        "tukey": "p and ends by Tukey & Kramer, for all pairs together",
+        "dunnett": "p and ends by Dunnett 1955, for all levels against the reference together",
+        "holm": "p by Holm, ends by Bonferroni",
+        "bonferroni": "p and ends by Bonferroni",
+        "none": "not corrected for the number of comparisons",
+    }[way]
+    if uneven:
+        words += f", as {correction}'s correction assumes an even spread"
+    return _Corrected(p, times, words + (", at each value by itself" if len(groups) > 1 else ""))
+
+
+def _one_group(
+    fit: Fitted, c: Combination, D: np.ndarray, level: float, way: str, cells: int
+) -> tuple[np.ndarray, np.ndarray]:
+    """p and multiples of the standard error for one family of comparisons."""
+    m = max(int(np.isfinite(c.t).sum()), 1)
+    df = float(c.df[0])
+    alone = c.p
+    if way == "none":
+        return alone, _t(1 - (1 - level) / 2, c.df)
+    if way in ("bonferroni", "holm"):
+        times = _t(1 - (1 - level) / (2 * m), c.df)
+        return (np.minimum(m * alone, 1.0) if way == "bonferroni" else holm(alone)), times
+    if not df > 0:
+        return np.full(len(D), np.nan), np.full(len(D), np.nan)
+    if way == "tukey":
+        apart = np.sqrt(2) * np.abs(c.t)
+        above = [simultaneous.range_above(q, cells, df) if q == q else np.nan for q in apart]
+        times = simultaneous.range_quantile(level, cells, df) / np.sqrt(2)
+        return np.array(above), np.full(len(D), times)
+    known = np.flatnonzero(np.isfinite(c.t))
+    L = D[known]
+    L = np.column_stack([np.zeros(len(L)), L]) if fit.solution.has_intercept else L
+    U = in_basis(fit, L)
+    U = U / np.sqrt((U * U).sum(axis=1))[:, None]
+    R = np.clip(U @ U.T, -1, 1)
+    p = np.full(len(D), np.nan)
+    p[known] = [1 - simultaneous.largest_below(abs(c.t[i]), R, df) for i in known]
+    return p, np.full(len(D), simultaneous.largest_quantile(level, R, df))
+
+
+def _t(share: float, df: np.ndarray) -> np.ndarray:
+    return np.asarray(tails.t_quantile(share, np.where(df > 0, df, np.nan)))
+
+
+def holm(p: np.ndarray) -> np.ndarray:
+    """p values of one family stepped down (Holm 1979); NaN stays."""
+    known = np.flatnonzero(np.isfinite(p))
+    order = known[np.argsort(p[known], kind="stable")]
+    steps = (len(known) - np.arange(len(known))) * p[order]
+    out = np.full(len(p), np.nan)
+    out[order] = np.minimum(np.maximum.accumulate(steps), 1.0) if len(order) else []
+    return out

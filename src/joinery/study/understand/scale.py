@@ -1,0 +1,95 @@
+"""The scale of a model's means, and the way back to the one people measure on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from joinery.core.inference import predictive
+from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.study.read.estimates import Combination
+
+STEP = 1e-6  # of a numeric derivative of the way back, in the value's own size
+
+
+@dataclass(frozen=True)
+class Scale:
+    """What a fit's linear predictor is of, and how it is turned back."""
+
+    fit: Fitted
+
+    @property
+    def on(self) -> str:
+        """The link or transformation; empty where the model's scale is the measured one."""
+        if self.fit.link.name != "identity":
+            return self.fit.link.name
+        return self.fit.response.name if self.fit.response.transformed else ""
+
+    @property
+    def name(self) -> str:
+        """What the means turned back are of."""
+        fit = self.fit
+        if fit.family.shares:
+            what = fit.response.name if fit.response.kind == "of" else str(fit.response.expression)
+            return f"share {what}" if fit.response.kind == "of" else f"chance of {what.strip('()')}"
+        return fit.response.original
+
+    @property
+    def notes(self) -> list[str]:
+        fit, out = self.fit, []
+        if fit.response.transformed:
+            out.append(
+                f"turned back from {fit.response.name}: the median of {fit.response.original}"
+            )
+        elif fit.link.name != "identity":
+            out.append(
+                f"means and ends are turned back from the scale of {fit.link.name}; the standard "
+                "error is of the mean, by the delta method"
+            )
+        if fit.response.kind == "per":
+            out.append(f"counts for one of {fit.response.total}")
+        if "offset" in fit.asides.expressions:
+            out.append("the offset is held at its mean over the rows")
+        return out
+
+    def offsets(self, m: int) -> np.ndarray:
+        """What the offset adds to each of m means: its mean over the fitted rows."""
+        expression = self.fit.asides.expressions.get("offset")
+        if expression is None or self.fit.origin is None:
+            return np.zeros(m)
+        table, used = rows_at_hand(self.fit)
+        values = self.fit.asides.values("offset", self.fit.design.context(table, used.rows))
+        assert values is not None
+        return np.full(m, float(np.mean(values)))
+
+    def back(self, eta: np.ndarray) -> np.ndarray:
+        """Values of the linear predictor as means, or medians of a transformed response."""
+        fit = self.fit
+        if not fit.estimate.linear:
+            low, high = predictive.eta_range(fit.family, fit.link)
+            with np.errstate(all="ignore"):
+                return np.asarray(fit.link.mu(np.clip(eta, low, high)))
+        return fit.response.turn_back(eta) if fit.response.transformed else eta
+
+    def slope(self, eta: np.ndarray) -> np.ndarray:
+        """d(mean)/d(linear predictor)."""
+        fit = self.fit
+        if not fit.estimate.linear:
+            return np.asarray(fit.link.slope(eta))
+        if not fit.response.transformed:
+            return np.ones_like(eta)
+        h = STEP * np.maximum(np.abs(eta), 1.0)
+        at = {k: fit.response.turn_back(eta + k * h) for k in (-2, -1, 1, 2)}
+        return np.asarray((at[-2] - 8 * at[-1] + 8 * at[1] - at[2]) / (12 * h))
+
+    def turned(
+        self, c: Combination, lower: np.ndarray, upper: np.ndarray, offsets: np.ndarray, name: str
+    ) -> dict[str, Any]:
+        """Means with their ends and standard errors on the measured scale."""
+        middle, low, high = (self.back(v + offsets) for v in (c.values, lower, upper))
+        with np.errstate(all="ignore"):
+            error = np.abs(self.slope(c.values + offsets)) * c.standard_errors
+        ends = np.fmin(low, high), np.fmax(low, high)
+        return {name: middle, "lower": ends[0], "upper": ends[1], "standard_error": error}

@@ -1,0 +1,152 @@
+"""Every picture on awkward tables: nothing written covers other writing or leaves the figure."""
+
+from __future__ import annotations
+
+import contextlib
+import warnings
+from itertools import combinations
+
+import numpy as np
+import pandas as pd
+import pytest
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.text import Text
+
+import joinery as jn
+from joinery.show.pictures.canvas import names_as_they_are
+from joinery.show.pictures.layout import shown_ticks
+from joinery.study.pictures.draw import PICTURES
+
+LONG = "a_predictor_with_a_name_of_forty_signs_{:02d}"
+
+
+def long_names():
+    rng = np.random.default_rng(0)
+    X = rng.normal(50, 10, (60, 15))
+    table = pd.DataFrame(X, columns=[LONG.format(i) for i in range(15)])
+    table["the_response_with_a_name_of_forty_signs_"] = X[:, :3].sum(axis=1) + rng.normal(0, 9, 60)
+    names = ", ".join(table.columns[:15])
+    return table, f"the_response_with_a_name_of_forty_signs_ given {names}"
+
+
+def dates():
+    rng = np.random.default_rng(1)
+    day = pd.date_range("2021-03-01", periods=80, freq="9D")
+    return pd.DataFrame({"day": day, "kg": np.arange(80) + rng.normal(0, 9, 80)}), "kg given day"
+
+
+def levels():
+    rng = np.random.default_rng(2)
+    place = [f"apiary number {i:02d} by the long lane" for i in rng.integers(0, 40, 300)]
+    table = pd.DataFrame({"place": place, "x": rng.normal(0, 1, 300)})
+    return table.assign(y=rng.normal(5, 1, 300) + table["x"]), "y given x, place"
+
+
+def three_rows():
+    return pd.DataFrame({"x": [1.0, 2.0, 4.0], "y": [2.0, 1.0, 5.0]}), "y given x"
+
+
+def many():
+    rng = np.random.default_rng(3)
+    x = rng.normal(0, 1, 20_000)
+    x[:3] = 30, -25, 28
+    return pd.DataFrame({"x": x, "y": x + rng.standard_t(3, 20_000)}), "y given x"
+
+
+def negative():
+    rng = np.random.default_rng(4)
+    x = rng.normal(-5e6, 1e6, 50)
+    return pd.DataFrame({"x": x, "y": 2 * x + rng.normal(0, 1e6, 50)}), "y given x"
+
+
+def yes_no():
+    rng = np.random.default_rng(5)
+    x, g = rng.normal(0, 1, 200), rng.choice(["long", "short"], 200)
+    return pd.DataFrame({"x": x, "g": g, "yes": rng.random(200) < 0.17}), "yes given x, g"
+
+
+def marks():
+    rng = np.random.default_rng(6)
+    x = rng.normal(5, 1, 30)
+    table = pd.DataFrame({"price in $ and $x_1$": x, "蜂蜜\nkg 🐝": 3 + x + rng.normal(0, 1, 30)})
+    return table.set_axis([f"$row_{i}$" for i in range(30)]), (
+        '"蜂蜜\nkg 🐝" given "price in $ and $x_1$"'
+    )
+
+
+def gaps():
+    rng = np.random.default_rng(7)
+    x = np.concatenate([rng.uniform(0, 3, 40), rng.uniform(90, 99, 40)])
+    return pd.DataFrame({"x": x, "y": 0.1 * x + rng.normal(0, 1, 80)}), "y given x"
+
+
+TABLES = (long_names, dates, levels, three_rows, many, negative, yes_no, marks, gaps)
+
+
+def writing(figure):
+    """Everything that is read on a figure: (words, box in pixels, axes)."""
+    renderer = FigureCanvasAgg(figure).get_renderer()
+    with names_as_they_are():
+        figure.draw(renderer)
+        return _writing(figure, renderer)
+
+
+def _writing(figure, renderer):
+    out = []
+    for ax in figure.axes:
+        ticks = {
+            label
+            for axis in (ax.xaxis, ax.yaxis)
+            for tick in axis.get_major_ticks()
+            for label in (tick.label1, tick.label2)
+        }
+        texts = [t for t in ax.findobj(Text) if t not in ticks] if ax.axison else list(ax.texts)
+        shown = [t for axis in (ax.xaxis, ax.yaxis) for t, _ in shown_ticks(ax, axis, renderer)]
+        out += [(t, t.get_window_extent(renderer)) for t in (*texts, *shown)]
+    out += [(t, t.get_window_extent(renderer)) for t in figure.texts]
+    return [(t.get_text(), b) for t, b in out if t.get_visible() and t.get_text().strip()]
+
+
+def faults(figure):
+    """What is wrong with what is written on a figure, in words."""
+    texts, page = writing(figure), figure.bbox
+    slack = 1.5  # pixels of air that an extent has around its letters
+    for words, b in texts:
+        if b.x0 < -slack or b.y0 < -slack or b.x1 > page.x1 + slack or b.y1 > page.y1 + slack:
+            yield f"leaves the figure: {words!r}"
+    for (a, p), (b, q) in combinations(texts, 2):
+        wide = min(p.x1, q.x1) - max(p.x0, q.x0)
+        high = min(p.y1, q.y1) - max(p.y0, q.y0)
+        if wide > slack and high > slack:
+            yield f"{a!r} covers {b!r}"
+
+
+def drawn(fit, name):
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        return fit.draw(name)
+
+
+@pytest.mark.parametrize("make", TABLES)
+@pytest.mark.parametrize("name", [n for n in PICTURES if n != "forecast"])
+def test_what_is_written_on_pictures_of_a_fit_can_be_read(make, name):
+    table, model = make()
+    fit = jn.fit(table, model)
+    with contextlib.suppress(jn.CallError):  # some pictures need what some models lack
+        assert not list(faults(drawn(fit, name)))
+
+
+@pytest.mark.parametrize("make", TABLES)
+@pytest.mark.parametrize("name", ["columns", "response", "matrix"])
+def test_what_is_written_on_pictures_of_a_look_can_be_read(make, name):
+    table, model = make()
+    look = jn.look(table, model)
+    with contextlib.suppress(jn.CallError):
+        assert not list(faults(look.draw(name)))
+
+
+def test_residuals_against_forty_levels_stand_under_one_another():
+    table, model = levels()
+    figure = jn.fit(table, model).draw("residuals", against="place")
+    assert not list(faults(figure))
+    assert len(figure.axes[0].get_yticklabels()) == 40
