@@ -31,7 +31,8 @@ def option(name: str, value: Any = None) -> str:
     """An option of the call or command at hand; without a value, its name alone."""
     if _typed.get() is None:
         return f"{name}=" + ("" if value is None else _python(value))
-    return f"--{_dashed(name)}" + ("" if value is None else f" {_shell(value)}")
+    flag = value is None or value is True
+    return f"--{_dashed(name)}" + ("" if flag else f" {_shell(value)}")
 
 
 def reading(name: str, value: Any) -> str:

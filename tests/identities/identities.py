@@ -119,7 +119,9 @@ def predictor_units(c: Case, rng: np.random.Generator) -> Pair | None:
         options=options,
     )
     own = ("estimate", "lower", "upper", "standard_error", "effect")
-    return Pair(c, scaled, ("claim", "equation", "ratios", "picture"), own)
+    own += ("slope", "at")
+    skip = ("claim", "equation", "ratios", "picture", "slopes", "slope regions", "what if")
+    return Pair(c, scaled, skip, own)
 
 
 def response_units(c: Case, rng: np.random.Generator) -> Pair | None:
@@ -169,6 +171,7 @@ def response_units(c: Case, rng: np.random.Generator) -> Pair | None:
         "bic",
         "standardized",
     )
+    own += ("slope", "mean", "difference", "ratio", "ratio_lower", "ratio_upper")
     own += ("observed", "fitted") if log else ()
     own += ("t", "z", "p") if log or link == "log" else ()  # of the intercept
     skip = (

@@ -108,6 +108,56 @@ def claim(fit: jn.Fit, case: Case) -> pd.DataFrame:
     )
 
 
+def _columns(case: Case) -> list[str]:
+    """The columns of the table that the terms name."""
+    words = " ".join(case.terms)
+    return [n for n in ("x", "z", "g", "h") if re.search(rf"\b{n}\b", words)]
+
+
+def _two(case: Case) -> tuple[str, str]:
+    """A number to have the slope of, and another column to look across."""
+    names = _columns(case)
+    of = next(n for n in ("x", "z", "none") if n in names or n == "none")
+    return of, next((n for n in names if n != of), "none")
+
+
+def slopes(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    of, across = _two(case)
+    at = {"z": [2.0, 4.0], "x": [3.0, 8.0]}.get(across)
+    return fit.simple_slopes(of, across, at, simultaneous=case.seed % 2 == 0).frame
+
+
+def slope_regions(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    return fit.slope_regions(*_two(case)).frame
+
+
+def means(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    term = " * ".join(n for n in _columns(case) if n in "gh")
+    weighting = ("equal", "as seen")[case.seed % 2]
+    frame = fit.adjusted_means(term or "none", weighting=weighting).frame
+    return frame.sort_values([n for n in "gh" if n in frame], ignore_index=True)
+
+
+def levels(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    term = next((n for n in _columns(case) if n in "gh"), "none")
+    correction = ("tukey", "dunnett", "holm", "none")[case.seed % 4]
+    reference = {"g": "b", "h": "no"}.get(term) if correction == "dunnett" else None
+    frame = fit.level_differences(term, reference=reference, correction=correction).frame
+    turned = frame["level"] > frame["minus"]  # the same pair whichever level comes first
+    lower, upper = frame["lower"].copy(), frame["upper"].copy()
+    frame.loc[turned, "lower"], frame.loc[turned, "upper"] = -upper[turned], -lower[turned]
+    signed = [c for c in ("difference", "t", "z") if c in frame]
+    frame.loc[turned, signed] *= -1
+    pairs = [" ".join(sorted(pair)) for pair in zip(frame["level"], frame["minus"], strict=True)]
+    frame = frame.drop(columns=[c for c in frame if c.startswith(("ratio", "level", "minus"))])
+    return frame.assign(pair=pairs).sort_values("pair", ignore_index=True)
+
+
+def what_if(fit: jn.Fit, case: Case) -> pd.DataFrame:
+    setting = {"x": 6.0, "z": 3.0, "g": "b", "h": "yes"}
+    return fit.difference({n: setting[n] for n in _columns(case)[:1]}).frame
+
+
 def saved(fit: jn.Fit, case: Case) -> pd.DataFrame:
     with tempfile.TemporaryDirectory() as folder:
         again = jn.load(fit.save(Path(folder) / "fit.json"))
@@ -159,6 +209,11 @@ QUESTIONS: dict[str, Question] = {
     "box_cox": _table("box_cox"),
     "average_effects": _table("average_effects"),
     "claim": claim,
+    "slopes": slopes,
+    "slope regions": slope_regions,
+    "means": means,
+    "levels": levels,
+    "what if": what_if,
     "equation": equation,
     "saved": saved,
     "picture": picture,

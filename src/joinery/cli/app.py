@@ -51,11 +51,12 @@ def joinery(version: Version = False) -> None:
 
 
 FORMS = ("text", "markdown", "csv", "json", "html", "latex")
-PANELS = START, FIT, CHECK, MEND, FORECAST = (
+PANELS = START, FIT, CHECK, MEND, UNDERSTAND, FORECAST = (
     "Start",
     "Fit and read",
     "Check",
     "Mend and compare",
+    "Understand",
     "Forecast and hand over",
 )
 

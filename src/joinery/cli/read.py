@@ -122,14 +122,6 @@ question(
 )
 
 
-question(
-    "average-effects",
-    FIT,
-    "How the mean changes with each predictor, on its own scale.",
-    lambda f: f.average_effects(),
-)
-
-
 question("overall", FIT, "The whole model against no predictors.", lambda f: f.overall())
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import wraps
 from pathlib import Path
@@ -231,7 +231,7 @@ class Fit:
         return term_correlations(self._fitted)
 
     @answered
-    def average_effects(self, level: float | None = None) -> Table:
+    def average_effects(self, level: float | None = None, *, step: float | None = None) -> Table:
         """How the mean of the response changes with each predictor, averaged over the rows.
 
         Parameters: ``level`` of the intervals. For a number the slope of the mean; for a level the
@@ -246,7 +246,229 @@ class Fit:
         """
         from joinery.study.understand.average_effects import average_effects
 
-        return average_effects(self._fitted, level)
+        return average_effects(self._fitted, level, step=step)
+
+    @answered
+    def simple_slopes(
+        self,
+        of: str,
+        across: str,
+        at: Sequence[Any] | None = None,
+        *,
+        hold: Mapping[str, Any] | None = None,
+        level: float | None = None,
+        simultaneous: bool = False,
+    ) -> Table:
+        """The slope of one predictor at values, or levels, of another.
+
+        Parameters
+        ----------
+        of: the predictor, a number.
+        across: the moderator, a number or a category.
+        at: its values; its levels, few values or round ones over its range if not given.
+        hold: column → value for the rest, and for ``of`` itself where its slope is not constant;
+            else numbers are held at their mean, categories averaged by their shares.
+        level: of the intervals.
+        simultaneous: whether they hold for all values together (√(qF), q the dimensions spanned).
+
+        Returns a Table: at, slope (the derivative in the column as the table has it, on the scale
+        of the link), lower, upper, standard_error, t (or z), p. Raises CallError for a slope of a
+        category, UnknownColumnError for a column that the model does not have.
+        Source: Aiken & West 1991.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:yields", "honey_kg given crossed(feed_kg, rain_days)")
+        >>> fit.simple_slopes("feed_kg", "rain_days", [20, 40, 60])["slope"].round(2).tolist()
+        [-0.41, 0.38, 1.18]
+        """
+        from joinery.study.understand.slopes import simple_slopes
+
+        return simple_slopes(
+            self._fitted, of, across, at, hold=hold, level=level, simultaneous=simultaneous
+        )
+
+    @answered
+    def slope_regions(
+        self,
+        of: str,
+        across: str,
+        *,
+        hold: Mapping[str, Any] | None = None,
+        level: float | None = None,
+        simultaneous: bool = False,
+    ) -> Table:
+        """Where the slope of one predictor differs from zero across another.
+
+        Parameters: as for ``simple_slopes``; ``across`` is a number. Returns a Table: from, to,
+        slope_is (above zero, below zero, not told from zero), share_of_rows; cut at the ends of
+        what was seen, one line a value where the moderator has few. Raises CallError for a
+        category, UnknownColumnError for a column that the model does not have.
+        Source: Johnson & Neyman 1936; Bauer & Curran 2005 for ``simultaneous``.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:yields", "honey_kg given crossed(feed_kg, rain_days)")
+        >>> fit.slope_regions("feed_kg", "rain_days")["slope_is"].tolist()
+        ['below zero', 'not told from zero', 'above zero']
+        """
+        from joinery.study.understand.slopes import slope_regions
+
+        return slope_regions(
+            self._fitted, of, across, hold=hold, level=level, simultaneous=simultaneous
+        )
+
+    @answered
+    def adjusted_means(
+        self,
+        term: str,
+        *,
+        at: Mapping[str, Any] | None = None,
+        weighting: str = "equal",
+        level: float | None = None,
+    ) -> Table:
+        """The means of a category's levels, or of a product's cells, the rest held.
+
+        Parameters: ``term`` a category, or a product of several: ``"hive_type * swarmed"``; ``at``
+        column → value or values of other columns; ``weighting`` of the other categories' levels,
+        ``"equal"`` or ``"as seen"`` (by their shares); numbers are held at their mean. Returns a
+        Table: the level columns, mean, lower, upper, standard_error, turned back from link and
+        transformation. Raises CallError for a term without levels.
+        Source: Searle, Speed & Milliken 1980.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type")
+        >>> fit.adjusted_means("hive_type")["mean"].round(1).tolist()
+        [19.5, 22.4, 16.8]
+        """
+        from joinery.study.understand.level_means import adjusted_means
+
+        return adjusted_means(self._fitted, term, at=at, weighting=weighting, level=level)
+
+    @answered
+    def level_differences(
+        self,
+        term: str,
+        *,
+        reference: str | None = None,
+        correction: str | None = None,
+        at: Mapping[str, Any] | None = None,
+        level: float | None = None,
+    ) -> Table:
+        """Differences between the means of levels: all pairs, or each against one reference.
+
+        Parameters: ``term`` and ``at`` as for ``adjusted_means``; ``reference`` a level;
+        ``correction`` for many comparisons: ``"tukey"`` (all pairs; Kramer 1956), ``"dunnett"``
+        (against a reference; Dunnett 1955), ``"holm"``, ``"bonferroni"`` or ``"none"``. Where
+        spread may be uneven Holm stands for the first two. Returns a Table: level, minus,
+        difference, lower, upper, standard_error, t (or z), p; with ratio, ratio_lower, ratio_upper
+        under log and logit links. Raises CallError for a term without levels.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type")
+        >>> fit.level_differences("hive_type")["difference"].round(1).tolist()
+        [2.9, -2.7, -5.6]
+        """
+        from joinery.study.understand.level_means import level_differences
+
+        return level_differences(
+            self._fitted, term, reference=reference, correction=correction, at=at, level=level
+        )
+
+    @answered
+    def difference(
+        self,
+        a: Mapping[str, Any] | str,
+        b: Mapping[str, Any] | str | None = None,
+        *,
+        hold: Mapping[str, Any] | str = "average",
+        level: float | None = None,
+    ) -> Table:
+        """What if: the mean at one setting of the predictors less the mean at another.
+
+        Parameters: ``a``, ``b`` column → value, or text such as ``"feed_kg=6, rain_days=40"``;
+        without ``b`` against the average; ``hold`` values of the other columns, else their
+        average. Returns a Table of one row: difference, lower, upper, standard_error, t (or z), p;
+        with ratio and its ends under log and logit links and for a logarithm. Raises CallError
+        for no setting, UnknownColumnError for a column that the model does not have.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type")
+        >>> fit.difference("hive_type=stacked", "hive_type=long")["difference"].round(2).item()
+        2.89
+        """
+        from joinery.study.understand.difference import difference
+
+        return difference(self._fitted, a, b, hold=hold, level=level)
+
+    @answered
+    def cutoffs(
+        self,
+        at: Sequence[float] | None = None,
+        *,
+        crosscheck: bool = False,
+        level: float | None = None,
+        seed: int | None = None,
+    ) -> Table:
+        """Yes/no models: what it costs to say yes from a cut-off on.
+
+        Parameters: ``at`` probabilities (0.1 to 0.9 if not given); ``crosscheck`` judges each row
+        by a fit without it, in ten folds dealt by ``seed``. Returns a Table: cutoff, said_yes,
+        right_yes, right_no, yes_when_said, no_when_said, each share with its interval
+        (Wilson 1927). Raises CallError for another response, or a loaded fit.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:queens", "(outcome = 'accepted') given eggs_a_day")
+        >>> fit.cutoffs([0.5])["right_yes"].round(2).item()
+        0.98
+        """
+        from joinery.study.understand.cutoffs import cutoffs
+
+        return cutoffs(self._fitted, at, crosscheck=crosscheck, level=level, seed=seed)
+
+    @answered
+    def covariance(self) -> Table:
+        """The covariance of the coefficients, of the chosen kind, their correlations beside it.
+
+        Returns a Table: term, with, covariance, correlation; each with itself first.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.covariance()["correlation"].round(2).tolist()
+        [1.0, 1.0, -0.94]
+        """
+        from joinery.study.read.covariance_table import covariance
+
+        return covariance(self._fitted)
+
+    @answered
+    def design_columns(self) -> Table:
+        """The design matrix of the rows used, with the names of its columns.
+
+        Returns a Table, a line a row. Raises CallError for a loaded fit, or one too large.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> list(fit.design_columns().frame)
+        ['intercept', 'hours_open']
+        """
+        from joinery.study.read.covariance_table import design_columns
+
+        return design_columns(self._fitted)
+
+    def explain(self) -> str:
+        """The fit read aloud: what each predictor goes with, in plain words and the data's units.
+
+        Returns a str: a paragraph on the whole, a sentence or two a predictor (products through
+        simple slopes, curves through values across the range, ratios for log, logit and cloglog
+        links), the intercept, and what must not be read into it.
+
+        >>> import joinery as jn
+        >>> print(jn.fit("sample:jars", "jars_sold given hours_open").explain().splitlines()[6])
+        - each further unit of hours_open goes with 5.29 more jars_sold (95 %: 4.03 to 6.56), \
+other things held.
+        """
+        from joinery.study.understand.explain import explain
+
+        return explain(self._fitted)
 
     @answered
     def overall(self, level: float | None = None) -> Table:

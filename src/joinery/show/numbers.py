@@ -155,3 +155,15 @@ def count(n: int, word: str, plural: str | None = None) -> str:
 def plain_cells(values: Sequence[Any] | np.ndarray) -> list[Any]:
     """A column's cells as plain Python values."""
     return values.tolist() if isinstance(values, np.ndarray) else list(values)
+
+
+def telling_step(sd: float) -> float:
+    """A round step of a predictor of that standard deviation, for which a ratio says something.
+
+    One unit where that is a fair share of the spread; else 1, 2 or 5 times a power of ten, no
+    more than the standard deviation.
+    """
+    if not (math.isfinite(sd) and sd > 0) or 0.5 <= sd < 20:
+        return 1.0
+    power = 10.0 ** math.floor(math.log10(sd))
+    return power * max(m for m in (1, 2, 5) if m * power <= sd * (1 + 1e-9))

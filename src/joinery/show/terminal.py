@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import shutil
 import sys
+import textwrap
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -49,6 +50,16 @@ def say(*renderables: RenderableType) -> None:
             Console(highlight=False, markup=False, width=width()).print(renderable)
         else:
             sys.stdout.write(plain(renderable) + "\n")
+
+
+def paragraphs(text: str, columns: int | None = None) -> RenderableType:
+    """Lines of text folded to the terminal, items of a list hanging after their dash."""
+    room = columns or width()
+    lines = []
+    for line in text.split("\n"):
+        hanging = "  " if line.startswith("- ") else ""
+        lines += textwrap.wrap(line, room, subsequent_indent=hanging) or [""]
+    return Text("\n".join(lines))
 
 
 def grid(table: Table, columns: int | None = None) -> RenderableType:

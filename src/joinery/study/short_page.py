@@ -18,6 +18,7 @@ from joinery.show.numbers import (
     p_phrase,
     p_value,
     percent,
+    telling_step,
     to_decimals,
     value,
     with_error,
@@ -254,18 +255,6 @@ def _strongest(fit: Fitted) -> str:
     where = where if level else f"for each {more} of {fit.words(name)}"
     verb = "are" if kind == "odds" else "is"
     return f"The surest effect: {of} {verb} multiplied by {ends} {where}."
-
-
-def telling_step(sd: float) -> float:
-    """A round step of a predictor of that standard deviation, for which a ratio says something.
-
-    One unit where that is a fair share of the spread; else 1, 2 or 5 times a power of ten, no
-    more than the standard deviation.
-    """
-    if not (math.isfinite(sd) and sd > 0) or 0.5 <= sd < 20:
-        return 1.0
-    power = 10.0 ** math.floor(math.log10(sd))
-    return power * max(m for m in (1, 2, 5) if m * power <= sd * (1 + 1e-9))
 
 
 def _effects(fit: Fitted, digits: int | None) -> list[Effect]:

@@ -83,6 +83,7 @@ def range_above(q: float, k: int, df: float) -> float:
     return 1 - range_below(q, k, df)
 
 
+@lru_cache(maxsize=256)
 def range_quantile(probability: float, k: int, df: float) -> float:
     """The q that the studentized range of k means passes with probability 1 − ``probability``."""
     return _inverse(lambda q: range_below(q, k, df), probability)

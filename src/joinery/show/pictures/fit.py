@@ -263,3 +263,22 @@ def calibrated(
     ax.fill_between(fitted[order], low, high, color=MIST, alpha=0.8, linewidth=0, zorder=1)
     ax.scatter(fitted, share, s=48, marker="D", color=TEAL, zorder=4)
     return figure
+
+
+def observed_shares(
+    fitted: np.ndarray,
+    share: np.ndarray,
+    ends: tuple[np.ndarray, np.ndarray],
+    words: Words,
+    ax: Axes | None,
+) -> Figure:
+    """Observed shares against fitted chances (m,), with intervals and the line of equality."""
+    figure, ax = sheet(ax, words)
+    ax.plot([0, 1], [0, 1], color=SLATE, linewidth=1.0, zorder=2)
+    end_label(ax, 1.0, 1.0, "equal")
+    reach = np.vstack([share - ends[0], ends[1] - share])
+    style: dict[str, Any] = {"fmt": "D", "color": TEAL, "markersize": 6, "linewidth": 1.6}
+    ax.errorbar(fitted, share, reach, zorder=4, **style)
+    ax.set_xlim(-0.02, 1.02)
+    ax.set_ylim(-0.02, 1.04)
+    return figure

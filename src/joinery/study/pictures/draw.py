@@ -14,6 +14,7 @@ from joinery.study.pictures import forecast as forecast_picture
 from joinery.study.pictures import influence as influence_pictures
 from joinery.study.pictures import line as line_picture
 from joinery.study.pictures import residuals as residual_pictures
+from joinery.study.pictures import understand as effects
 from joinery.study.pictures.words import names_of
 
 if TYPE_CHECKING:
@@ -21,6 +22,14 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 Picture = Callable[..., "Figure"]
+# what a saved fit can draw
+WITHOUT_ROWS: tuple[str, ...] = (
+    "coefficients",
+    "simple_slopes",
+    "adjusted_means",
+    "level_differences",
+)
+WITHOUT_ROWS += ("joint_region", "forecast")
 
 
 def draw(
@@ -38,7 +47,8 @@ def draw(
     from joinery.show.pictures.layout import settle
 
     one_of("picture", name, tuple(PICTURES))
-    rows_at_hand(fit)
+    if name not in WITHOUT_ROWS:
+        rows_at_hand(fit)
     picture, takes = PICTURES[name]
     for option in options:
         if option not in takes:
@@ -67,4 +77,17 @@ PICTURES: dict[str, tuple[Picture, tuple[str, ...]]] = {
     "forecast": (forecast_picture.forecast, ("new", "hold")),
     "box_cox": (powers.picture, ()),
     "checks": (checks_sheet.checks, ()),
+    "coefficients": (effects.coefficients, ()),
+    "simple_slopes": (
+        effects.simple_slopes,
+        ("of", "across", "at", "hold", "level", "simultaneous"),
+    ),
+    "adjusted_means": (effects.adjusted_means, ("term", "at", "weighting", "level")),
+    "level_differences": (
+        effects.level_differences,
+        ("term", "reference", "correction", "at", "level"),
+    ),
+    "joint_region": (effects.joint_region, ("of", "level")),
+    "cutoffs": (effects.cutoffs, ("crosscheck", "seed")),
+    "calibration": (effects.calibration, ("crosscheck", "seed")),
 }

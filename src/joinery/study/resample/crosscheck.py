@@ -89,6 +89,19 @@ def crosscheck(
     )
 
 
+def left_out_means(fit: Fitted, *, seed: int | None = None) -> np.ndarray:
+    """The mean of each row (n,) by a fit to the other folds; NaN where it cannot be forecast."""
+    deal, _ = _dealt(fit, min(FOLDS, fit.n_rows), None, None, seed)
+    unseen = _folded(fit, deal, in_time=False)
+    known = np.isfinite(unseen.fitted)
+    place, times = unseen.place[known], unseen.times[known]
+    n = len(per_row(fit).fitted)
+    total = np.bincount(place, weights=times * unseen.fitted[known], minlength=n)
+    count_of = np.bincount(place, weights=times, minlength=n)
+    with np.errstate(all="ignore"):
+        return np.asarray(total / np.where(count_of > 0, count_of, np.nan))
+
+
 def _observed(fit: Fitted) -> Observed:
     blocks = list(response_rows(fit).row_blocks)
 

@@ -22,10 +22,12 @@ from joinery.study.rows.figures import linear_predictor, per_row
 PER_SD = 1e-5  # the step of a numeric derivative, in standard deviations
 
 
-def average_effects(fit: Fitted, level: float | None = None) -> Table:
+def average_effects(fit: Fitted, level: float | None = None, *, step: float | None = None) -> Table:
     """The table of average effects. See ``Fit.average_effects``."""
     level = fit.level if level is None else checked_level(level)
-    rows = list(_effects(fit))
+    if step is not None and not (np.isfinite(step) and step != 0):
+        raise CallError("the step is a number other than zero", argument="step")
+    rows = list(_effects(fit, step))
     if not rows:
         raise CallError("the model has no predictor whose effect could be averaged")
     J = np.array([slope for _, _, slope in rows])
@@ -49,15 +51,19 @@ def average_effects(fit: Fitted, level: float | None = None) -> Table:
         ),
         notes=(
             *said_of_errors(fit),
-            "of a number: the slope of the mean, averaged over the rows; of a level: the step "
-            "from the reference "
-            "level; of a comparison: the step from no to yes",
+            (
+                "of a number: the slope of the mean"
+                if step is None
+                else f"of a number: the mean with {step:g} more less the mean as it is"
+            )
+            + ", averaged over the rows; of a level: the step from the reference level; of a "
+            "comparison: the step from no to yes",
         ),
         kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error"),
     )
 
 
-def _effects(fit: Fitted) -> Iterator[tuple[str, float, np.ndarray]]:
+def _effects(fit: Fitted, wide: float | None) -> Iterator[tuple[str, float, np.ndarray]]:
     """Each predictor's average effect and its derivative by the coefficients."""
     table, used = rows_at_hand(fit)
     seen: set[str] = set()
@@ -82,6 +88,12 @@ def _effects(fit: Fitted) -> Iterator[tuple[str, float, np.ndarray]]:
                     continue
                 seen.add(name)
                 values = column.numbers(slice(None))
+                if wide is not None:
+                    after, before = (
+                        _mean(fit, table.replaced(name, values + k * wide), {}) for k in (1, 0)
+                    )
+                    yield name, after[0] - before[0], after[1] - before[1]
+                    continue
                 step = PER_SD * (float(np.nanstd(values[used.rows])) or 1.0)
                 # four points: what a step bends is left out to the fourth order
                 at = {

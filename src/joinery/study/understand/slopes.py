@@ -24,7 +24,7 @@ from joinery.study.read.coefficients import said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, contrast
 from joinery.study.rows.figures import per_row
 
-FEW, SPREAD_OUT = 6, 5  # values of a moderator that are taken one by one; else so many of its range
+FEWEST, SPREAD_OUT = 4, 5  # round values of a moderator, and days, over its range
 GRID = 801  # places at which a region is looked for
 ABOVE, BELOW, UNCERTAIN = "above zero", "below zero", "not told from zero"
 EXACT = 1e-9  # how straight in the moderator, for its size, a slope is that has two roots
@@ -66,8 +66,8 @@ def simple_slopes(
     """The table of slopes. See ``Fit.simple_slopes``."""
     level = fit.level if level is None else checked_level(level)
     _check(fit, of, across)
-    found = slopes_at(fit, of, across, usual_values(fit, across) if at is None else at, hold, level,
-                      simultaneous)  # fmt: skip
+    at = usual_values(fit, across) if at is None else at
+    found = slopes_at(fit, of, across, at, hold, level, simultaneous=simultaneous)
     c = found.combination
     columns: dict[str, Any] = {
         "at": [_shown(fit, across, v) for v in found.at] if across in fit.design.dates
@@ -98,6 +98,7 @@ def slopes_at(
     at: Sequence[Any],
     hold: Hold,
     level: float,
+    *,
     simultaneous: bool,
 ) -> Slopes:
     """Slopes at values of the moderator, the rest held."""
@@ -157,8 +158,7 @@ def _moderator(fit: Fitted, across: str, at: Sequence[Any]) -> Records:
         return records({across: np.asarray(at, float)})
     except (TypeError, ValueError):
         raise CallError(
-            f"{across} is a number; {advice.option('at')} {listed(map(repr, at))} are not all numbers",
-            argument="at",
+            f"{across} is a number, and {listed(map(repr, at))} are not all numbers", argument="at"
         ) from None
 
 
@@ -177,13 +177,17 @@ def usual_values(fit: Fitted, across: str) -> list[Any]:
 
 
 def spread_out(low: float, high: float) -> list[float]:
-    """Four to nine round values inside a range."""
+    """Four to ten round values inside a range."""
     if not high > low:
         return [low]
-    rough = (high - low) / SPREAD_OUT
-    power = 10.0 ** np.floor(np.log10(rough))
-    step = next(m * power for m in (1, 2, 5, 10) if m * power >= rough * (1 - 1e-9))
-    first, last = np.ceil(low / step - 1e-9), np.floor(high / step + 1e-9)
+    power = 10.0 ** np.floor(np.log10(high - low))
+    steps = [m * p for p in (power, power / 10) for m in (5, 2, 1)]
+    first, last, step = next(
+        (a, b, s)
+        for s in steps
+        for a, b in [(np.ceil(low / s - 1e-9), np.floor(high / s + 1e-9))]
+        if b - a >= FEWEST - 1
+    )
     return [float(f"{v:.12g}") for v in np.arange(first, last + 1) * step]
 
 
@@ -260,7 +264,7 @@ def slope_regions(
         )
 
     def at(values: Sequence[float]) -> Slopes:
-        return slopes_at(fit, of, across, values, hold, level, simultaneous)
+        return slopes_at(fit, of, across, values, hold, level, simultaneous=simultaneous)
 
     stretches = regions(fit, across, at)
     shares = _shares(fit, across, stretches)

@@ -1,0 +1,305 @@
+"""Pictures of effects: slopes, means and differences of levels, coefficients, cut-offs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.core.numeric import distributions as tails
+from joinery.errors import CallError, one_of
+from joinery.show.numbers import count, figure, level_words
+from joinery.show.pictures.canvas import Words
+from joinery.study.fitted import Fitted, checked_level, rows_at_hand
+from joinery.study.forecast.memory import forecast_memory
+from joinery.study.pictures.words import worded
+from joinery.study.read.coefficients import standard_units
+from joinery.study.read.covariance_table import covariance_matrix
+from joinery.study.read.estimates import estimates
+from joinery.study.resample.crosscheck import left_out_means
+from joinery.study.rows.figures import per_row
+from joinery.study.understand.cutoffs import at_each, concordance, wilson, yes_no
+from joinery.study.understand.level_means import adjusted_means as means_table
+from joinery.study.understand.level_means import level_differences as differences_table
+from joinery.study.understand.slopes import (
+    UNCERTAIN,
+    regions,
+    sentence,
+    slopes_at,
+)
+from joinery.study.understand.slopes import simple_slopes as slopes_table
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+Given = Mapping[str, str | None]
+POINTS, EDGE, GROUPS = 161, 241, 10
+
+
+def simple_slopes(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    of: str | None = None,
+    across: str | None = None,
+    at: Sequence[Any] | None = None,
+    hold: Mapping[str, Any] | None = None,
+    level: float | None = None,
+    simultaneous: bool = False,
+) -> Figure:
+    """The slope of a predictor across a moderator."""
+    from joinery.show.pictures.slopes import Across, across_number
+
+    if of is None or across is None:
+        raise CallError("the picture 'simple_slopes' needs of= and across=, two predictors")
+    level = fit.level if level is None else checked_level(level)
+    few = across not in fit.design.seen or across in forecast_memory(fit).few or at is not None
+    scale = "" if fit.link.name == "identity" else f", on the scale of {fit.link.name}"
+    name = f"slope of {fit.words(of)}{scale}"
+    title = f"How does the slope of {fit.words(of)} change with {fit.words(across)}?"
+    if few:
+        table = slopes_table(
+            fit, of, across, at, hold=hold, level=level, simultaneous=simultaneous
+        ).frame
+        names = [v if isinstance(v, str) else f"{v:g}" for v in table["at"]]
+        finding = f"points with {level_words(level)} intervals"
+        caption = Words(title, finding, name, fit.words(across))
+        return _listed(names, table, "slope", caption, words, ax, zero=True)
+    table_of = slopes_table(fit, of, across, hold=hold, level=level)  # refuses what has no slope
+    low, high = fit.design.seen[across]
+    grid = np.linspace(low, high, POINTS)
+
+    def slopes(values: Sequence[float]) -> Any:
+        return slopes_at(fit, of, across, values, hold, level, simultaneous=simultaneous)
+
+    curve, found = slopes(grid.tolist()), regions(fit, across, slopes)
+    seen = np.empty(0)
+    if fit.origin is not None:
+        table_rows, used = rows_at_hand(fit)
+        seen = table_rows.column(across).numbers(used.rows)
+        seen = seen[np.isfinite(seen)]
+    uncertain = [(r.start, r.stop) for r in found if r.slope_is == UNCERTAIN]
+    held = [note for note in table_of.notes if note.startswith("held")]
+    finding = "; ".join([sentence(fit, of, across, found, None), *held])
+    drawn = Across(grid, curve.combination.values, curve.lower, curve.upper, uncertain, seen)
+    caption = Words(title, finding, fit.words(across), name, across in fit.design.dates)
+    return across_number(drawn, worded(caption, words), ax)
+
+
+def _listed(
+    names: Sequence[str],
+    frame: Any,
+    column: str,
+    caption: Words,
+    words: Given,
+    ax: Axes | None,
+    *,
+    zero: bool,
+) -> Figure:
+    """Figures with their intervals, one under the other."""
+    from joinery.show.pictures.levels import Level, levels
+
+    nothing = np.empty(0)
+    rows = [
+        Level(name, nothing, float(m), float(a), float(b))
+        for name, m, a, b in zip(names, frame[column], frame["lower"], frame["upper"], strict=True)
+    ]
+    return levels(rows, worded(caption, words), ax, zero=zero)
+
+
+def adjusted_means(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    term: str | None = None,
+    at: Mapping[str, Any] | None = None,
+    weighting: str = "equal",
+    level: float | None = None,
+) -> Figure:
+    """The means of levels with their intervals, the largest on top."""
+    term = _term(fit, term)
+    table = means_table(fit, term, at=at, weighting=weighting, level=level)
+    frame = table.frame.sort_values("mean", ascending=False, kind="stable")
+    keys = [c for c in frame.columns if c not in ("mean", "lower", "upper", "standard_error")]
+    names = [" · ".join(map(str, row)) for row in frame[keys].itertuples(index=False)]
+    sure = level_words(fit.level if level is None else checked_level(level))
+    finding = f"{sure} intervals; {'; '.join(table.notes)}"
+    unit = table.title.split(", with")[0].removeprefix("Adjusted means of ")
+    caption = Words(f"What are the means of {fit.words(term)}?", finding, f"mean {unit}", "")
+    return _listed(names, frame, "mean", caption, words, ax, zero=False)
+
+
+def level_differences(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    term: str | None = None,
+    reference: str | None = None,
+    correction: str | None = None,
+    at: Mapping[str, Any] | None = None,
+    level: float | None = None,
+) -> Figure:
+    """Differences between levels with their intervals, zero drawn."""
+    term = _term(fit, term)
+    table = differences_table(
+        fit, term, reference=reference, correction=correction, at=at, level=level
+    )
+    frame = table.frame.sort_values("difference", ascending=False, kind="stable")
+    names = [f"{a} less {b}" for a, b in zip(frame["level"], frame["minus"], strict=True)]
+    told = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
+    finding = f"{count(told, 'pair')} of {len(frame)} told apart; {'; '.join(table.notes)}"
+    scale = "" if fit.link.name == "identity" else f" on the scale of {fit.link.name}"
+    unit = f"difference of {fit.words(fit.response.name)}{scale}"
+    caption = Words(f"Which levels of {fit.words(term)} differ?", finding, unit, "")
+    return _listed(names, frame, "difference", caption, words, ax, zero=True)
+
+
+def _term(fit: Fitted, term: str | None) -> str:
+    """The term asked for, or the first category."""
+    if term is not None:
+        return term
+    known = [f.label for t in fit.design.terms for f in t.categories]
+    if not known:
+        raise CallError("the model has no category, so there are no levels to draw")
+    return known[0]
+
+
+def coefficients(
+    fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
+) -> Figure:
+    """Each coefficient's interval in standard units."""
+    import pandas as pd
+
+    e, units = estimates(fit), standard_units(fit)
+    t = np.asarray(tails.t_quantile((1 + fit.level) / 2, np.where(e.df > 0, e.df, np.nan)))
+    known = np.flatnonzero(np.isfinite(e.values * units))
+    if not len(known):
+        raise CallError("the model has no coefficient beside the constant to draw")
+    half = t * e.standard_errors
+    frame = pd.DataFrame(
+        {
+            "estimate": (e.values * units)[known],
+            "lower": ((e.values - half) * units)[known],
+            "upper": ((e.values + half) * units)[known],
+        }
+    )
+    names = [fit.words(e.names[i]) for i in known]
+    off = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
+    finding = f"{count(off, 'interval')} of {len(known)} without zero, at {level_words(fit.level)}"
+    unit = "standard deviations of the response for one of the term"
+    unit = unit if fit.estimate.linear else f"change of {fit.link.name} for one sd of the term"
+    caption = Words("What does each term bring, on one scale?", finding, unit, "")
+    return _listed(names, frame, "estimate", caption, words, ax, zero=True)
+
+
+def joint_region(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    of: Sequence[str] | None = None,
+    level: float | None = None,
+) -> Figure:
+    """The ellipse of two coefficients, and the interval of each by itself."""
+    from joinery.show.pictures.slopes import ellipse
+
+    level = fit.level if level is None else checked_level(level)
+    names, V = covariance_matrix(fit)
+    chosen = list(of) if of is not None and not isinstance(of, str) else names[-2:]
+    if len(chosen) != 2 or chosen[0] == chosen[1]:
+        raise CallError("the picture 'joint_region' is of two coefficients", argument="of")
+    i, j = (names.index(one_of("of", name, tuple(names))) for name in chosen)
+    e = estimates(fit)
+    at = [e.names.index(name) for name in chosen]
+    middle, df = e.values[at], float(np.min(e.df[at]))
+    W = V[np.ix_([i, j], [i, j])]
+    if not (np.isfinite(W).all() and df > 0 and np.linalg.det(W) > 0):
+        raise CallError("nothing tells how sure these coefficients are, so no region is to be had")
+    around = np.linspace(0, 2 * np.pi, EDGE)
+    size = np.sqrt(2 * tails.f_quantile(level, 2, df))
+    edge = middle[:, None] + size * np.linalg.cholesky(W) @ np.vstack(
+        [np.cos(around), np.sin(around)]
+    )
+    half = float(tails.t_quantile((1 + level) / 2, df)) * np.sqrt(np.diag(W))
+    ends = tuple((float(m - h), float(m + h)) for m, h in zip(middle, half, strict=True))
+    r = float(W[0, 1] / np.sqrt(W[0, 0] * W[1, 1]))
+    inside = float(middle @ np.linalg.solve(W, middle)) <= size**2
+    where = "inside" if inside else "outside"
+    finding = f"correlation {figure(r, 2)}; both at zero lies {where} the {level_words(level)} "
+    finding += "region; dashed: the interval of each by itself"
+    a, b = (fit.words(name) for name in chosen)
+    caption = Words("Which pairs of values go with the rows?", finding, a, b)
+    both = (float(middle[0]), float(middle[1]))
+    return ellipse(both, edge, (ends[0], ends[1]), worded(caption, words), ax)
+
+
+def cutoffs(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    crosscheck: bool = False,
+    seed: int | None = None,
+) -> Figure:
+    """Both shares right against the cut-off."""
+    from joinery.show.pictures.slopes import Share, shares
+
+    yes, times = yes_no(fit), per_row(fit).times
+    chance = left_out_means(fit, seed=seed) if crosscheck else per_row(fit).fitted
+    at = np.linspace(0, 1, 101)
+    found = at_each(at, chance, yes, times, fit.level)
+    of = [
+        Share(name, *(found[f"{column}{tail}"] for tail in ("", "_lower", "_upper")))
+        for name, column in (("right of yes", "right_yes"), ("right of no", "right_no"))
+    ]
+    whole = 100 * concordance(chance, yes, times)
+    finding = f"a row with yes has the higher chance in {figure(whole, 3)} % of pairs; bands: "
+    finding += f"{level_words(fit.level)} intervals; "
+    finding += "rows not seen" if crosscheck else "rows of the fit itself, which flatters it"
+    caption = Words(
+        "What does each cut-off cost?", finding, "yes is said from this chance on", "share right"
+    )
+    return shares(at, of, worded(caption, words), ax)
+
+
+def calibration(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Given,
+    ax: Axes | None,
+    crosscheck: bool = False,
+    seed: int | None = None,
+) -> Figure:
+    """Observed shares of yes in groups of fitted chance, each with its interval."""
+    from joinery.show.pictures.fit import observed_shares
+
+    yes, times = yes_no(fit), per_row(fit).times
+    chance = left_out_means(fit, seed=seed) if crosscheck else per_row(fit).fitted
+    known = np.flatnonzero(np.isfinite(chance))
+    order = known[np.argsort(chance[known], kind="stable")]
+    groups = [p for p in np.array_split(order, min(GROUPS, max(len(order) // 8, 2))) if len(p)]
+    n = np.array([times[p].sum() for p in groups])
+    hits = np.array([(times * yes)[p].sum() for p in groups])
+    at = np.array([np.average(chance[p], weights=times[p]) for p in groups])
+    lower, upper = wilson(hits, n, fit.level)
+    off = int(((at < lower) | (at > upper)).sum())
+    finding = f"{count(off, 'group')} of {len(groups)} away from what was forecast; "
+    finding += "rows not seen" if crosscheck else "rows of the fit itself, which flatters it"
+    caption = Words(
+        "Does what is forecast come true as often?",
+        finding,
+        "fitted chance in the group",
+        f"share with yes, {level_words(fit.level)} intervals",
+    )
+    return observed_shares(at, hits / n, (lower, upper), worded(caption, words), ax)

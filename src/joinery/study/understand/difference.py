@@ -1,0 +1,116 @@
+"""What if: the mean at one setting of the predictors less the mean at another."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from joinery.data.records import records
+from joinery.data.written_dates import stamps_of
+from joinery.errors import CallError, UnknownColumnError
+from joinery.notation.parse import read_assignments
+from joinery.show.numbers import level_words
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, checked_level
+from joinery.study.held import Held, averaged_rows, columns_of, held_words, hold_rest
+from joinery.study.read.coefficients import ratio_words, said_of_errors, statistic_name
+from joinery.study.read.estimates import Combination, contrast, errors_in_basis, in_basis, means
+from joinery.study.understand.scale import Scale
+
+Setting = Mapping[str, Any] | str | None
+
+
+def difference(
+    fit: Fitted,
+    a: Setting,
+    b: Setting = None,
+    *,
+    hold: Mapping[str, Any] | str = "average",
+    level: float | None = None,
+) -> Table:
+    """The table of one difference. See ``Fit.difference``."""
+    level = fit.level if level is None else checked_level(level)
+    first, second = _read(fit, a), _read(fit, b)
+    if not first:
+        raise CallError("give a value for at least one predictor: feed_kg=6", argument="a")
+    fixed = {} if hold == "average" else dict(hold) if isinstance(hold, Mapping) else None
+    if fixed is None:
+        raise CallError(f"hold={hold!r} is not known; it is 'average', or values", argument="hold")
+    # what only one setting names is for the other where it is held
+    one, two = (hold_rest(fit, _row(fit, own), fixed) for own in (first, second))
+    X = [averaged_rows(fit, h, fit.design.matrix, np.arange(1)) for h in (one, two)]
+    scale = Scale(fit)
+    c = _difference(fit, scale, X[0], X[1])
+    lower, upper = c.ends(level)
+    columns: dict[str, Any] = {
+        "difference": c.values,
+        "lower": lower,
+        "upper": upper,
+        "standard_error": c.standard_errors,
+        statistic_name(fit): c.t,
+        "p": c.p,
+    }
+    notes = [f"{_words(fit, first)}, less {_words(fit, second)}"]
+    shared = Held(one.table, {n: v for n, v in one.at.items() if n in two.at})
+    words = held_words(fit, shared)
+    notes += [f"held: {', '.join(words)}"] if words else []
+    if scale.on in ("log", "logit") or fit.response.name.startswith("log("):
+        on_scale = contrast(fit, X[0] - X[1])
+        ends = [np.exp(v) for v in (on_scale.values, *on_scale.ends(level))]
+        columns |= dict(zip(("ratio", "ratio_lower", "ratio_upper"), ends, strict=True))
+        notes.append(f"ratio: {ratio_words(fit)[0].replace('_', ' ')} of the first to the second")
+    if scale.on:
+        what = "medians" if fit.response.transformed else "means"
+        notes.append(f"the difference is of {what}, its standard error by the delta method")
+    return Table(
+        columns,
+        title=f"Difference of {fit.words(scale.name)}, with its {level_words(level)} interval",
+        notes=(*said_of_errors(fit), *notes),
+        kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
+        | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own"),
+    )
+
+
+def _difference(fit: Fitted, scale: Scale, A: np.ndarray, B: np.ndarray) -> Combination:
+    """On the measured scale: exactly where it is the model's, else by the delta method."""
+    if not scale.on:
+        return contrast(fit, A - B)
+    offset = scale.offsets(1)
+    parts = [(means(fit, X).values + offset, X) for X in (A, B)]
+    values = scale.back(parts[0][0]) - scale.back(parts[1][0])
+    if not np.isfinite(values).all():
+        return Combination(values, values, np.full(1, fit.estimate.reference_df))
+    slopes = [scale.slope(eta)[:, None] for eta, _ in parts]
+    D = slopes[0] * A - slopes[1] * B
+    kept = np.zeros_like(D)
+    kept[:, fit.solution.kept] = D[:, fit.solution.kept]
+    L = np.column_stack([slopes[0] - slopes[1], kept]) if fit.solution.has_intercept else kept
+    return Combination(values, *errors_in_basis(fit, in_basis(fit, L)))
+
+
+def _read(fit: Fitted, given: Setting) -> dict[str, Any]:
+    if given is None:
+        return {}
+    setting = dict(read_assignments(given)) if isinstance(given, str) else dict(given)
+    names = columns_of(fit)
+    if odd := [name for name in setting if name not in names]:
+        raise UnknownColumnError(odd[0], tuple(names), where=" in the model")
+    return setting
+
+
+def _row(fit: Fitted, setting: Mapping[str, Any]) -> Any:
+    columns: dict[str, Any] = {}
+    for name, v in setting.items():
+        number = isinstance(v, (int, float)) and name in fit.design.dates
+        columns[name] = stamps_of(np.array([float(v)])) if number else [v]
+    if not columns:  # a row without columns is none; one that no term reads stands for it
+        columns = {"": [0.0]}
+    return records(columns)
+
+
+def _words(fit: Fitted, setting: Mapping[str, Any]) -> str:
+    own = [f"{fit.words(name)} {v:g}" if isinstance(v, float) else f"{fit.words(name)} {v}"
+           for name, v in setting.items()]  # fmt: skip
+    return " · ".join(own) or "everything at its average"

@@ -1,0 +1,376 @@
+"""The fit read aloud: what each predictor goes with, in words and in the data's units."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+
+from joinery.core.inference import intervals
+from joinery.data.columns import level_text
+from joinery.data.records import records
+from joinery.data.written_dates import stamps_of
+from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
+from joinery.design.terms import DesignTerm
+from joinery.errors import CallError, listed
+from joinery.notation.tree import Call, Name, is_condition, names_in
+from joinery.show.numbers import figure, percent, telling_step, value
+from joinery.study.check.table import said_on_page
+from joinery.study.fitted import Fitted
+from joinery.study.held import averaged_rows, columns_of, hold_rest
+from joinery.study.read.estimates import contrast, estimates, means
+from joinery.study.read.overall import overall_test
+from joinery.study.understand.phrases import ends, goes_with
+from joinery.study.understand.scale import Scale
+from joinery.study.understand.slopes import (
+    Slopes,
+    regions,
+    sentence,
+    simple_slopes,
+    slopes_at,
+    spread_out,
+    usual_values,
+)
+from joinery.study.verdicts import CAUTION, SERIOUS
+
+MOST_LEVELS, MOST_VALUES = 12, 5
+
+
+def explain(fit: Fitted) -> str:
+    """The reading. See ``Fit.explain``."""
+    paragraphs = [
+        ("What it says", list(_whole(fit))),
+        ("Each predictor", list(_predictors(fit))),
+        ("The intercept", list(_intercept(fit))),
+        ("Not to be read into it", list(_limits(fit))),
+    ]
+    return "\n\n".join(
+        f"{heading}\n" + "\n".join(f"- {line}" for line in lines)
+        for heading, lines in paragraphs
+        if lines
+    )
+
+
+# ------------------------------------------------------------------ the whole
+
+
+def _whole(fit: Fitted) -> Iterator[str]:
+    name = fit.words(fit.response.name)
+    if fit.estimate.linear:
+        if fit.r_squared is not None and fit.model_df:
+            yield f"{percent(fit.r_squared)} of the variation in {name} is explained by the model."
+        if fit.residual_sd is not None and not fit.solution.perfect:
+            yield f"A typical row lies {figure(fit.residual_sd, 3)} from what the model says."
+    elif fit.estimate.null_deviance > 0 and fit.model_df:
+        share = 1 - fit.estimate.deviance / fit.estimate.null_deviance
+        yield f"{percent(max(share, 0.0))} of the deviance of {name} is explained by the model."
+    test = overall_test(fit)
+    if fit.model_df and test.p == test.p:
+        if test.p < 0.05:
+            yield "The predictors together do better than none at all."
+        else:
+            yield "The predictors together are not told from none at all."
+
+
+# ------------------------------------------------------------------ predictors
+
+
+@dataclass(frozen=True)
+class _Part:
+    """A column of the data, and the terms in which it takes part."""
+
+    name: str
+    terms: tuple[DesignTerm, ...]
+
+
+def _parts(fit: Fitted) -> list[_Part]:
+    out = []
+    for name in columns_of(fit):
+        own = tuple(
+            t
+            for t in fit.design.terms
+            if any(name == n.name for f in t.factors for n in names_in(f.expression))
+        )
+        out.append(_Part(name, own))
+    return out
+
+
+def _predictors(fit: Fitted) -> Iterator[str]:
+    for part in _parts(fit):
+        known = [
+            np.isfinite(fit.solution.coefficients[t.columns]).any() for t in part.terms if t.names
+        ]
+        if not any(known):
+            yield f"{fit.words(part.name)}: left out, as other columns say the same."
+            continue
+        yield from _one(fit, part)
+
+
+def _one(fit: Fitted, part: _Part) -> Iterator[str]:
+    others = list(
+        dict.fromkeys(
+            n.name
+            for t in part.terms
+            for f in t.factors
+            for n in names_in(f.expression)
+            if n.name != part.name
+        )
+    )
+    if part.name not in fit.design.seen:
+        yield from _levels(fit, part, others)
+    elif _stepped(part):
+        yield from _steps(fit, part)
+    elif others:
+        yield from _moderated(fit, part, others)
+    elif _straight(part):
+        yield from _slope(fit, part)
+    else:
+        yield from _curve(fit, part)
+
+
+def _stepped(part: _Part) -> bool:
+    """Whether it is cut into bands, taken as a category, or compared with a limit."""
+    own = [f for t in part.terms for f in t.factors if _is_of(f.expression, part.name)]
+    return any(isinstance(f, CategoryFactor) or is_condition(f.expression) for f in own)
+
+
+def _is_of(expression: object, name: str) -> bool:
+    return any(n.name == name for n in names_in(expression))  # type: ignore[arg-type]
+
+
+def _straight(part: _Part) -> bool:
+    """Whether one column of the design holds it, as it is, centred, or in its logarithm."""
+    if len(part.terms) != 1 or len(part.terms[0].factors) != 1:
+        return False
+    factor = part.terms[0].factors[0]
+    return isinstance(factor, NumberFactor) and (
+        isinstance(factor.expression, Name) or _called(factor) is not None
+    )
+
+
+def _called(factor: NumberFactor) -> str | None:
+    """The one function around a plain column: a logarithm, centring or standardizing."""
+    e = factor.expression
+    if not (isinstance(e, Call) and isinstance(e.arguments[0], Name)):
+        return None
+    known = ("log", "log2", "log10", "centred", "standardized")
+    return e.function if e.function in known else None
+
+
+def _slope(fit: Fitted, part: _Part) -> Iterator[str]:
+    factor = part.terms[0].factors[0]
+    assert isinstance(factor, NumberFactor)
+    place = part.terms[0].start
+    name, called = fit.words(part.name), _called(factor)
+    D = np.zeros((1, fit.design.width))
+    if called in ("log", "log2", "log10"):
+        base = {"log": math.log(2), "log2": 1.0, "log10": math.log10(2)}[called]
+        D[0, place] = base
+        step = f"each doubling of {name}"
+    elif called == "standardized":
+        sd = fit.design.function_memory[str(factor.expression)]["sd"]
+        D[0, place] = 1.0
+        step = f"{name} higher by its standard deviation, {value(sd, 3)},"
+    else:
+        size = _telling(fit, place)
+        D[0, place] = size
+        step = f"each {'further unit' if size == 1 else f'{value(size)} more'} of {name}"
+    yield goes_with(fit, step, contrast(fit, D), "other things held")
+
+
+def _telling(fit: Fitted, place: int) -> float:
+    """A round step of a column that is a fair share of its spread."""
+    where = np.flatnonzero(fit.solution.kept == place)
+    return telling_step(float(fit.solution.spread[where[0]])) if len(where) else 1.0
+
+
+def _levels(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
+    """Each level against the reference, the other predictors at their average."""
+    factor = next(
+        (f for t in part.terms for f in t.categories if _is_of(f.expression, part.name)), None
+    )
+    if factor is None:  # a text column that stands in comparisons alone
+        yield from _compared(fit, part)
+        return
+    levels = [level_text(v) for v in factor.levels]
+    held = hold_rest(fit, records({part.name: levels}))
+    X = averaged_rows(fit, held, fit.design.matrix, np.arange(len(levels)))
+    name, reference = fit.words(part.name), levels[0]
+    tail = f"{_at_average(others)}other things held"
+    for place, level in list(enumerate(levels))[1 : MOST_LEVELS + 1]:
+        c = contrast(fit, X[place : place + 1] - X[:1])
+        yield goes_with(fit, f"{name} {level}, against {reference},", c, tail)
+    if len(levels) > MOST_LEVELS + 1:
+        yield f"{name} has {len(levels)} levels: see adjusted_means for all of them."
+
+
+def _at_average(others: list[str]) -> str:
+    return f"averaged over {listed(others)}, " if others else ""
+
+
+def _compared(fit: Fitted, part: _Part) -> Iterator[str]:
+    """Comparisons: yes against no."""
+    for term in part.terms:
+        own = [f for f in term.factors if is_condition(f.expression)]
+        if len(term.factors) == 1 and own:
+            D = np.zeros((1, fit.design.width))
+            D[0, term.start] = 1.0
+            text = fit.words(str(own[0].expression).strip("()"))
+            yield goes_with(fit, f"{text}, where true,", contrast(fit, D), "other things held")
+        else:
+            yield f"{fit.words(term.text)}: a step that depends on others; see difference."
+
+
+def _steps(fit: Fitted, part: _Part) -> Iterator[str]:
+    """A number cut into bands or compared with a limit."""
+    plain = [t for t in part.terms if len(t.factors) == 1]
+    conditions = [t for t in plain if is_condition(t.factors[0].expression)]
+    if conditions:
+        yield from _compared(fit, _Part(part.name, tuple(conditions)))
+    for term in plain:
+        factor = term.factors[0]
+        if not isinstance(factor, CategoryFactor) or factor.coding != "indicator":
+            continue
+        reference = level_text(factor.levels[0])
+        for column, recipe in enumerate(term.recipes, term.start):
+            D = np.zeros((1, fit.design.width))
+            D[0, column] = 1.0
+            level = level_text(factor.levels[recipe[0][1]])
+            step = f"{fit.words(part.name)} {level}, against {reference},"
+            yield goes_with(fit, step, contrast(fit, D), "other things held")
+    rest = [t for t in part.terms if t not in plain]
+    if rest or any(isinstance(t.factors[0], NumberFactor) and t not in conditions for t in plain):
+        yield f"{fit.words(part.name)} stands in several terms: see difference for two settings."
+
+
+def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
+    """Through its simple slopes, never coefficient by coefficient."""
+    for across in others:
+        try:
+            at = usual_values(fit, across)
+            table = simple_slopes(fit, part.name, across, at).frame
+        except CallError as reason:
+            yield f"{fit.words(part.name)}: {reason}."
+            continue
+        rows = list(table.itertuples(index=False))
+        rows = rows if len(rows) <= MOST_VALUES else [rows[0], rows[len(rows) // 2], rows[-1]]
+        shown = ", ".join(f"{ends(r.slope, r.lower, r.upper)} at {_value(r.at)}" for r in rows)
+        scale = f" on the scale of {Scale(fit).on}" if Scale(fit).on else ""
+        yield (
+            f"what a further unit of {fit.words(part.name)} brings{scale} depends on "
+            f"{fit.words(across)}: {shown}."
+        )
+        if across in fit.design.seen and len(rows) > 2:
+            at_values = partial(_slopes, fit, part.name, across)
+            found = regions(fit, across, at_values)
+            yield f"{sentence(fit, part.name, across, found, None)}."
+
+
+def _slopes(fit: Fitted, of: str, across: str, at: Sequence[float]) -> Slopes:
+    return slopes_at(fit, of, across, at, None, fit.level, simultaneous=False)
+
+
+def _value(v: object) -> str:
+    return v if isinstance(v, str) else value(float(v), 4)  # type: ignore[arg-type]
+
+
+def _curve(fit: Fitted, part: _Part) -> Iterator[str]:
+    """The mean at values across the range."""
+    low, high = fit.design.seen[part.name]
+    at = spread_out(low, high) or [low, high]
+    at = at if len(at) <= MOST_VALUES else [at[0], at[len(at) // 2], at[-1]]
+    dated = part.name in fit.design.dates
+    table = records({part.name: stamps_of(np.array(at)) if dated else np.array(at, float)})
+    held = hold_rest(fit, table)
+    X = averaged_rows(fit, held, fit.design.matrix, np.arange(len(at)))
+    c, scale = means(fit, X), Scale(fit)
+    turned = scale.turned(c, *c.ends(fit.level), scale.offsets(len(at)), "mean")
+    shown = ", ".join(
+        f"{ends(m, a, b)} at {value(v, 4)}"
+        for m, a, b, v in zip(turned["mean"], turned["lower"], turned["upper"], at, strict=True)
+    )
+    curves = {f.expression.function for t in part.terms for f in t.factors
+              if isinstance(f, CurveFactor)}  # fmt: skip
+    how = f" ({listed(sorted(curves))})" if curves else ""
+    yield (
+        f"{fit.words(scale.name)} follows a curve in {fit.words(part.name)}{how}: {shown}, other "
+        "things at their average."
+    )
+
+
+# ------------------------------------------------------------------ intercept and limits
+
+
+def _intercept(fit: Fitted) -> Iterator[str]:
+    e = estimates(fit)
+    if not fit.solution.has_intercept:
+        yield "The sentence has none: the line goes through zero, or each level has its own mean."
+        return
+    lower, upper = intervals.around(e.values[:1], e.standard_errors[:1], e.df[:1], fit.level)
+    b = ends(float(e.values[0]), float(lower[0]), float(upper[0]))
+    on = Scale(fit).on
+    scale = f" on the scale of {on}" if on else ""
+    zeros = {name: _zero(fit, name) for name in fit.design.seen}
+    where = [
+        f"{fit.words(name)} is {'at its mean' if at is None else value(at)}"
+        for name, at in zeros.items()
+    ]
+    where += [
+        f"{fit.words(f.label)} is {level_text(f.levels[0])}"
+        for t in fit.design.terms
+        for f in t.categories
+        if f.coding == "indicator" and len(t.factors) == 1
+    ]
+    yield f"It is {b}{scale}: the mean where {listed(where, 8) or 'nothing is said'}."
+    outside = [
+        name
+        for name, at in zeros.items()
+        if at is not None and not fit.design.seen[name][0] <= at <= fit.design.seen[name][1]
+    ]
+    if outside:
+        ranges = listed(
+            f"{fit.words(n)} runs from {_value(fit.design.seen[n][0])} to "
+            f"{_value(fit.design.seen[n][1])}"
+            for n in outside
+        )
+        yield f"No row is near that: {ranges}. By itself it means nothing."
+
+
+def _zero(fit: Fitted, name: str) -> float | None:
+    """Where a number's terms are zero: at 0, at 1 under a logarithm, or at its mean (None)."""
+    factors = [
+        f for t in fit.design.terms for f in t.factors
+        if isinstance(f, NumberFactor) and _is_of(f.expression, name)
+    ]  # fmt: skip
+    calls = {_called(f) for f in factors}
+    if calls and calls <= {"centred", "standardized"}:
+        return None
+    return 1.0 if calls and calls <= {"log", "log2", "log10"} else 0.0
+
+
+def _limits(fit: Fitted) -> Iterator[str]:
+    if fit.model_df:
+        yield (
+            "These are differences between rows, not what would happen if one were changed: what "
+            "causes what, the model cannot say."
+        )
+    if fit.design.seen:
+        yield (
+            "Outside the range of the rows nothing is known: "
+            + listed(
+                f"{fit.words(n)} {value(a, 3)} to {value(b, 3)}"
+                for n, (a, b) in fit.design.seen.items()
+                if n not in fit.design.dates
+            )
+            + "."
+        )
+    if any("chosen" in change for change in fit.changes):
+        yield "The terms were chosen on these rows, so that intervals and p are too hopeful."
+    if fit.origin is None:
+        return
+    grave = [line.found for line in said_on_page(fit) if line.verdict in (CAUTION, SERIOUS)]
+    if grave:
+        yield f"The page has cautions that come first: {'; '.join(grave)}."

@@ -1,0 +1,84 @@
+"""A change of the linear predictor in words that are right for the link and the response."""
+
+from __future__ import annotations
+
+import math
+
+from joinery.show.numbers import (
+    figure,
+    fixed,
+    interval,
+    level_words,
+    to_decimals,
+    with_error,
+)
+from joinery.study.fitted import Fitted
+from joinery.study.read.estimates import Combination
+from joinery.study.understand.scale import Scale
+
+RATIOS = {"logit": "the odds of", "cloglog": "the hazard of", "log": "the mean of"}
+
+
+def ends(middle: float, lower: float, upper: float) -> str:
+    """A figure with its interval."""
+    if not all(map(math.isfinite, (middle, lower, upper))):
+        return f"{figure(middle, 3)} [{figure(lower, 3)}, {figure(upper, 3)}]"
+    decimals = with_error(middle, (upper - lower) / 4)
+    return f"{to_decimals(middle, decimals)} {interval(lower, upper, decimals)}"
+
+
+def goes_with(fit: Fitted, step: str, c: Combination, tail: str) -> str:
+    """One effect in a sentence, or that it is not told from none."""
+    lower, upper = (float(v[0]) for v in c.ends(fit.level))
+    b = float(c.values[0])
+    if not math.isfinite(b):
+        return f"{step} cannot be told: the rows do not settle it."
+    words = _amount(fit, b, lower, upper)
+    told = lower > 0 or upper < 0
+    if not math.isfinite(lower):
+        return f"{step} goes with {words}, {tail}; how sure that is cannot be told."
+    if not told:
+        return f"{step} goes with {words}, {tail}: not told from no difference."
+    return f"{step} goes with {words}, {tail}."
+
+
+def _amount(fit: Fitted, b: float, lower: float, upper: float) -> str:
+    """A change of the linear predictor in words that are right for the link."""
+    sure = level_words(fit.level)
+    if fit.link.name in RATIOS and not fit.estimate.linear:
+        what = RATIOS[fit.link.name]
+        if fit.link.name == "log" and fit.response.kind == "per":
+            what = "the rate of"
+        name = fit.words(str(fit.response.expression).strip("()"))
+        if fit.link.name == "log":
+            return f"{_per_cent(b, lower, upper, sure)} in {what} {name}"
+        ends = f"[{_times(lower)}, {_times(upper)}]"
+        return f"{what} {name} multiplied by {_times(b)} ({sure}: {ends})"
+    if fit.link.name == "identity" and fit.response.name.startswith("log("):
+        return f"{_per_cent(b, lower, upper, sure)} in {fit.words(fit.response.original)}"
+    on = Scale(fit).on
+    name = fit.words((on and (fit.response.name if fit.response.transformed else on))
+                     or fit.response.name)  # fmt: skip
+    word = "more" if b >= 0 else "less"
+    low, high = (lower, upper) if b >= 0 else (-upper, -lower)
+    scale = f" on the scale of {name}" if on else f" {name}"
+    if not (math.isfinite(low) and math.isfinite(high)):
+        return f"{figure(abs(b), 3)} {word}{scale}"
+    decimals = with_error(b, (high - low) / 4)
+    size, first, last = (to_decimals(v, decimals) for v in (abs(b), low, high))
+    return f"{size} {word}{scale} ({sure}: {first} to {last})"
+
+
+def _times(b: float) -> str:
+    return figure(math.exp(min(b, 700.0)), 3)
+
+
+def _per_cent(b: float, lower: float, upper: float, sure: str) -> str:
+    """A change of a logarithm as per cent; beyond a doubling as a multiple."""
+    if max(abs(b), abs(lower), abs(upper)) > math.log(2):
+        return f"a multiplication by {_times(b)} ({sure}: {_times(lower)} to {_times(upper)})"
+    size, first, last = (100 * math.expm1(v) for v in (b, lower, upper))
+    if b < 0:
+        size, first, last = -size, -last, -first
+    word = "more" if b >= 0 else "less"
+    return f"{figure(size, 2)} % {word} ({sure}: {fixed(first, 1)} % to {fixed(last, 1)} %)"

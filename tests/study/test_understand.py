@@ -1,0 +1,496 @@
+"""Effects: each figure against recoding and refitting, finite differences, or counting."""
+
+from __future__ import annotations
+
+import itertools
+import re
+
+import numpy as np
+import pandas as pd
+import pytest
+from scipy import optimize, stats
+
+import joinery as jn
+from joinery.core.numeric import simultaneous
+
+RNG = np.random.default_rng(20)
+N = 90
+TABLE = pd.DataFrame(
+    {
+        "x": RNG.uniform(1, 9, N),
+        "rain days": RNG.integers(5, 40, N).astype(float),
+        "g": RNG.choice(["a", "b", "c"], N),
+        "h": RNG.choice(["no", "yes"], N),
+        "two": RNG.choice([0.0, 1.0], N),
+        "w": RNG.uniform(0.5, 2, N),
+        "farm": RNG.integers(0, 12, N).astype(str),
+    }
+)
+ETA = 0.3 * TABLE["x"] - 0.02 * TABLE["rain days"] + 0.02 * TABLE["x"] * (TABLE["rain days"] - 20)
+TABLE["y"] = np.exp(1 + 0.2 * ETA + RNG.normal(0, 0.2, N))
+TABLE["n"] = RNG.poisson(np.exp(1 + 0.1 * ETA))
+TABLE["yes"] = RNG.random(N) < 1 / (1 + np.exp(-ETA + 1))
+MODELS = [
+    ("y", {}),
+    ("log(y)", {"weights": "w"}),
+    ("y", {"std_errors": "robust"}),
+    ("y", {"std_errors": "clustered", "cluster": "farm"}),
+    ("n", {"family": "poisson"}),
+    ("yes", {}),
+    ("y", {"family": "gamma", "link": "log"}),
+]
+ENDS = ["lower", "upper", "standard_error", "p"]
+
+
+# ------------------------------------------------------------------ slopes
+
+
+@pytest.mark.parametrize(("response", "options"), MODELS)
+def test_a_simple_slope_is_the_coefficient_where_the_moderator_is_centred(response, options):
+    fit = jn.fit(TABLE, f'{response} given crossed(x, "rain days"), g', **options)
+    table = fit.simple_slopes("x", "rain days", [10, 30]).frame
+    for place, at in enumerate((10, 30)):
+        moved = TABLE.assign(**{"rain days": TABLE["rain days"] - at})
+        refit = jn.fit(moved, f'{response} given crossed(x, "rain days"), g', **options)
+        row = refit.coefficients().frame.set_index("term").loc["x"]
+        assert table["slope"][place] == pytest.approx(row["estimate"], rel=1e-9)
+        assert table.loc[place, ENDS].to_numpy(float) == pytest.approx(row[ENDS], rel=1e-8)
+
+
+def test_a_slope_across_a_category_is_the_coefficient_with_that_reference():
+    fit = jn.fit(TABLE, "y given x, g, x * g")
+    table = fit.simple_slopes("x", "g").frame.set_index("at")
+    for level in "abc":
+        own = jn.fit(TABLE, f"y given x, category(g, reference='{level}'), "
+                     f"x * category(g, reference='{level}')")  # fmt: skip
+        row = own.coefficients().frame.set_index("term").loc["x"]
+        assert table.loc[level, "slope"] == pytest.approx(row["estimate"], rel=1e-10)
+        assert table.loc[level, ENDS].to_numpy(float) == pytest.approx(row[ENDS], rel=1e-9)
+
+
+@pytest.mark.parametrize(
+    "terms",
+    [
+        "x, x^2, h",
+        "polynomial(x, 3), h",
+        "spline(x, columns=3) * h, h",
+        "log(x), h, log(x) * h",
+        "standardized(x) * h, h",
+        "(x / (x + two + 1)), h",
+        "(2 ^ (x / 9)), sqrt(x), exp((x / 9)), abs((x - 4)), h",
+        "log2(x), log10(x), log1p(x), centred(x)^2, ((x > 3) * x), (-x^0.5), h",
+        'x * "rain days" * h, h',
+    ],
+)
+@pytest.mark.parametrize("at", [2.6, 6.1])
+def test_slopes_of_curves_are_derivatives_of_the_forecast(terms, at):
+    fit = jn.fit(TABLE, f"y given {terms}")
+    table = fit.simple_slopes("x", "h", hold={"x": at}).frame.set_index("at")
+    for level in ("no", "yes"):
+        step = 1e-3
+        new = pd.DataFrame({"x": at + step * np.array([-2, -1, 1, 2]), "h": level, "two": 0.0})
+        new["two"], new["rain days"] = TABLE["two"].mean(), TABLE["rain days"].mean()
+        f = fit.forecast(new)["fitted"].to_numpy()
+        slope = (f[0] - 8 * f[1] + 8 * f[2] - f[3]) / (12 * step)
+        assert table.loc[level, "slope"] == pytest.approx(slope, rel=1e-7, abs=1e-9)
+
+
+def test_slopes_together_are_scheffes():
+    fit = jn.fit(TABLE, 'y given crossed(x, "rain days")')
+    alone = fit.simple_slopes("x", "rain days", [10, 30]).frame
+    both = fit.simple_slopes("x", "rain days", [10, 30], simultaneous=True).frame
+    times = np.sqrt(2 * stats.f.ppf(0.95, 2, fit.residual_df))
+    reach = (both["upper"] - both["slope"]) / alone["standard_error"]
+    assert reach.to_numpy() == pytest.approx([times, times], rel=1e-9)
+
+
+@pytest.mark.parametrize("level", [0.5, 0.95])
+@pytest.mark.parametrize(
+    "terms",
+    [
+        'crossed(x, "rain days")',
+        'x * "rain days", x * "rain days"^2, x',
+        'x, x * log("rain days")',
+        'x, x * spline("rain days", columns=3)',
+    ],
+)
+def test_regions_end_where_an_end_of_the_interval_is_zero(terms, level):
+    fit = jn.fit(TABLE, f"y given {terms}, h", level=level)
+    regions = fit.slope_regions("x", "rain days").frame
+    low, high = TABLE["rain days"].min(), TABLE["rain days"].max()
+    assert (regions["from"].iloc[0], regions["to"].iloc[-1]) == (low, high)
+    assert regions["share_of_rows"].sum() == pytest.approx(1)
+
+    def ends(z):
+        return fit.simple_slopes("x", "rain days", np.atleast_1d(z)).frame[["lower", "upper"]]
+
+    for edge in regions["to"][:-1]:
+        assert np.abs(ends(edge).to_numpy()).min() < 1e-9 * np.abs(ends([low, high])).max().max()
+    for row in regions.itertuples():
+        middle = ends((row._1 + row.to) / 2).iloc[0]
+        told = "above zero" if middle["lower"] > 0 else "below zero" if middle["upper"] < 0 else ""
+        assert row.slope_is == (told or "not told from zero")
+        inside = TABLE["rain days"].between(row._1, row.to, inclusive="left")
+        last = row.to == high and (TABLE["rain days"] == high)
+        assert row.share_of_rows == pytest.approx((inside | last).mean())
+    # no change of verdict is missed
+    signs = np.sign(ends(np.linspace(low, high, 400))).sum(axis=1)
+    assert (np.diff(signs) != 0).sum() == len(regions) - 1
+
+
+def test_regions_may_be_everywhere_nowhere_or_on_both_sides():
+    z = np.linspace(-1, 1, 60)
+    x = np.tile([0.0, 1.0, 2.0], 20)
+    noise = 0.01 * np.cos(np.arange(60) * 2.4)
+
+    def of(y):
+        fit = jn.fit({"x": x, "z": z, "y": y + noise}, "y given crossed(x, powers(z, 2))")
+        return fit.slope_regions("x", "z")
+
+    assert of(x * 3)["slope_is"].tolist() == ["above zero"]
+    assert "every z seen" in of(x * 3).notes[0]
+    assert of(z)["slope_is"].tolist() == ["not told from zero"]
+    assert "above zero for none, below zero for none" in of(z).notes[0]
+    both = of(x * (z**2 - 0.25))
+    assert both["slope_is"].tolist() == [
+        "above zero", "not told from zero", "below zero", "not told from zero", "above zero"
+    ]  # fmt: skip
+
+
+def test_a_moderator_of_two_values_is_taken_value_by_value():
+    fit = jn.fit(TABLE, "y given x, two, x * two")
+    slopes, regions = fit.simple_slopes("x", "two"), fit.slope_regions("x", "two").frame
+    assert slopes["at"].tolist() == [0, 1]
+    assert regions["from"].tolist() == regions["to"].tolist() == [0, 1]
+    assert regions["share_of_rows"].tolist() == pytest.approx(
+        [1 - TABLE["two"].mean(), TABLE["two"].mean()]
+    )
+    constant = jn.fit(TABLE.assign(two=1.0), "y given x, two, x * two")
+    assert constant.simple_slopes("x", "two").frame.shape[0] == 1
+
+
+def test_with_the_product_alone_the_slope_is_still_right():
+    fit = jn.fit(TABLE, 'y given x * "rain days"')
+    b = fit.coefficients()["estimate"].iloc[1]
+    assert fit.simple_slopes("x", "rain days", [10, 20])["slope"].tolist() == pytest.approx(
+        [10 * b, 20 * b]
+    )
+    alone = jn.fit(TABLE, "y given x, g").simple_slopes("x", "g")
+    assert "does not depend on g" in " ".join(alone.notes)
+
+
+@pytest.mark.parametrize(
+    ("ask", "error", "said"),
+    [
+        (lambda f: f.simple_slopes("g", "x"), jn.CallError, "g is a category, which has no slope"),
+        (lambda f: f.simple_slopes("x", "x"), jn.CallError, "across itself"),
+        (lambda f: f.simple_slopes("zz", "x"), jn.UnknownColumnError, "no column 'zz'"),
+        (lambda f: f.simple_slopes("x", "g", ["q"]), jn.CallError, "q"),
+        (lambda f: f.simple_slopes("x", "rain days", ["q"]), jn.CallError, "not all numbers"),
+        (lambda f: f.simple_slopes("x", "g", hold={"w": 1}), jn.UnknownColumnError, "no column 'w'"),
+        (lambda f: f.slope_regions("x", "g"), jn.CallError, "simple_slopes gives the slope at each"),
+        (lambda f: f.adjusted_means("x"), jn.CallError, "x is a number, which has no levels"),
+        (lambda f: f.adjusted_means("g", at={"g": "a"}), jn.CallError, "what the means are of"),
+        (lambda f: f.adjusted_means("g", weighting="seen"), jn.CallError, "as seen"),
+        (lambda f: f.level_differences("g", reference="q"), jn.CallError, "q"),
+        (lambda f: f.level_differences("g", correction="sidak"), jn.CallError, "tukey"),
+        (lambda f: f.difference({}), jn.CallError, "at least one predictor"),
+        (lambda f: f.difference("zz=1"), jn.UnknownColumnError, "no column 'zz'"),
+        (lambda f: f.difference("x=1", hold="mean"), jn.CallError, "hold='mean'"),
+        (lambda f: f.cutoffs(), jn.CallError, "single yes or no"),
+        (lambda f: f.average_effects(step=0), jn.CallError, "other than zero"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_asked_is_said(ask, error, said):
+    fit = jn.fit(TABLE, 'y given x, "rain days", g')
+    with pytest.raises(error, match=said):
+        ask(fit)
+
+
+# ------------------------------------------------------------------ means and differences
+
+
+@pytest.mark.parametrize(("response", "options"), MODELS)
+@pytest.mark.parametrize("weighting", ["equal", "as seen"])
+def test_means_are_averages_of_forecasts(response, options, weighting):
+    fit = jn.fit(TABLE, f"{response} given x, crossed(g, h)", **options)
+    table = fit.adjusted_means("g", weighting=weighting).frame.set_index("g")
+    shares = {"no": 0.5, "yes": 0.5}
+    if weighting == "as seen":
+        shares = TABLE["h"].value_counts(normalize=True).to_dict()
+    x = TABLE["x"].mean()
+    for level in "abc":
+        new = pd.DataFrame({"x": x, "g": level, "h": ["no", "yes"], "w": 1.0})
+        fitted = fit.forecast(new)["fitted"].to_numpy()
+        back = {"log": np.exp, "logit": lambda e: 1 / (1 + np.exp(-e))}
+        to = {"log": np.log, "logit": lambda m: np.log(m / (1 - m))}
+        link = "log" if response == "log(y)" else fit.link
+        eta = to.get(link, lambda v: v)(fitted)
+        mean = sum(
+            s * e
+            for s, e in zip(shares.values(), eta[[0, 1] if next(iter(shares)) == "no" else [1, 0]])
+        )
+        assert table.loc[level, "mean"] == pytest.approx(
+            back.get(link, lambda v: v)(mean), rel=1e-9
+        )
+        assert table.loc[level, "lower"] < table.loc[level, "mean"] < table.loc[level, "upper"]
+
+
+@pytest.mark.parametrize(("response", "options"), MODELS)
+def test_differences_are_coefficients_with_another_reference(response, options):
+    fit = jn.fit(TABLE, f"{response} given x, g", **options)
+    table = fit.level_differences("g", correction="none").frame.set_index(["level", "minus"])
+    for level, minus in (("b", "a"), ("c", "a"), ("c", "b")):
+        own = jn.fit(TABLE, f"{response} given x, category(g, reference='{minus}')", **options)
+        row = own.coefficients().frame.set_index("term").loc[f"g: {level}"]
+        found = table.loc[(level, minus)]
+        assert found["difference"] == pytest.approx(row["estimate"], rel=1e-9, abs=1e-12)
+        assert found[ENDS].to_numpy(float) == pytest.approx(row[ENDS].to_numpy(float), rel=1e-8)
+        if "ratio" in found:
+            assert found["ratio"] == pytest.approx(np.exp(row["estimate"]), rel=1e-9)
+    assert ("ratio" in table) == (response == "log(y)" or fit.link in ("log", "logit"))
+
+
+def test_cells_of_a_product_are_the_means_of_its_rows():
+    fit = jn.fit(TABLE, "y given crossed(g, h)")
+    cells = fit.adjusted_means("g * h").frame
+    for row in cells.itertuples():
+        own = TABLE[(TABLE["g"] == row.g) & (TABLE["h"] == row.h)]["y"]
+        assert row.mean == pytest.approx(own.mean())
+    empty = TABLE[~((TABLE["g"] == "b") & (TABLE["h"] == "yes"))]
+    gap = jn.fit(empty, "y given crossed(g, h)").adjusted_means("g * h")
+    lost = gap.frame.set_index(["g", "h"]).loc[("b", "yes")]
+    assert np.isnan(lost["mean"])
+    assert "a combination without rows" in " ".join(gap.notes)
+    pairs = jn.fit(empty, "y given crossed(g, h)").level_differences("g").frame
+    assert pairs["difference"].isna().tolist() == [True, False, True]
+
+
+def test_at_values_of_a_moderator_differences_are_of_those_rows():
+    fit = jn.fit(TABLE, "y given x, g, x * g")
+    table = fit.level_differences("g", at={"x": [2.0, 8.0]}, correction="none").frame
+    for at in (2.0, 8.0):
+        moved = jn.fit(TABLE.assign(x=TABLE["x"] - at), "y given x, g, x * g")
+        b = moved.coefficients().frame.set_index("term").loc["g: b"]
+        row = table[(table["level"] == f"b · {at}") & (table["minus"] == f"a · {at}")].iloc[0]
+        assert row["difference"] == pytest.approx(b["estimate"], rel=1e-9)
+        assert row["standard_error"] == pytest.approx(b["standard_error"], rel=1e-9)
+
+
+def test_corrections_are_what_their_books_say():
+    fit = jn.fit(TABLE, "y given x, g")
+    by = {
+        c: fit.level_differences("g", correction=c).frame
+        for c in ("none", "holm", "bonferroni", "tukey")
+    }
+    p = by["none"]["p"].to_numpy()
+    assert by["bonferroni"]["p"].tolist() == pytest.approx(np.minimum(3 * p, 1))
+    order, worst = np.argsort(p), 0.0
+    for step, place in enumerate(order):
+        worst = max(worst, min((3 - step) * p[place], 1))
+        assert by["holm"]["p"][place] == pytest.approx(worst)
+    t = by["none"]["t"].abs()
+    assert by["tukey"]["p"].tolist() == pytest.approx(
+        stats.studentized_range.sf(np.sqrt(2) * t, 3, fit.residual_df), rel=1e-7
+    )
+    robust = jn.fit(TABLE, "y given x, g", std_errors="robust").level_differences("g")
+    assert "as tukey's correction assumes an even spread" in " ".join(robust.notes)
+
+
+def test_tukeys_intervals_cover_all_pairs_as_often_as_meant():
+    rng, g = np.random.default_rng(3), np.repeat(list("abcd"), 6)
+    held = 0
+    for _ in range(300):
+        table = jn.fit({"g": g, "y": rng.normal(0, 1, 24)}, "y given g").level_differences("g")
+        held += bool((table["lower"] * table["upper"] <= 0).all())
+    assert abs(held / 300 - 0.95) < 3.5 * np.sqrt(0.95 * 0.05 / 300)
+
+
+@pytest.mark.parametrize("k", [2, 3, 8])
+@pytest.mark.parametrize("df", [3.0, 25.0, np.inf])
+def test_the_studentized_range_and_the_largest_t(k, df):
+    for q in (0.7, 3.1, 6.0):
+        assert simultaneous.range_below(q, k, df) == pytest.approx(
+            stats.studentized_range.cdf(q, k, df), abs=1e-9
+        )
+    R = np.full((k, k), 0.5) + 0.5 * np.eye(k)
+    if k == 2:  # two comparisons with a correlation of a half: by the bivariate t
+        exact = simultaneous.largest_below(2.0, R, df)
+        assert simultaneous._by_lattice(2.0, R, df) == pytest.approx(exact, abs=3e-4)
+    R[0, 1] = R[1, 0] = 0.2
+    rng = np.random.default_rng(4)
+    z = rng.multivariate_normal(np.zeros(k), R, 200_000)
+    s = 1.0 if np.isinf(df) else np.sqrt(rng.chisquare(df, 200_000) / df)[:, None]
+    share = (np.abs(z / s).max(axis=1) <= 2.2).mean()
+    assert simultaneous.largest_below(2.2, R, df) == pytest.approx(share, abs=5e-3)
+
+
+def test_dunnetts_quantile_is_that_of_his_table():
+    R = np.full((3, 3), 0.5) + 0.5 * np.eye(3)  # three treatments, ten degrees of freedom, 5 %
+    assert simultaneous.largest_quantile(0.95, R, 10.0) == pytest.approx(2.76, abs=5e-3)
+    assert simultaneous.one_factor(R) == pytest.approx(np.sqrt([0.5] * 3))
+    n = np.array([4.0, 5, 9, 3])
+    root = np.sqrt(n[1:] / (n[1:] + n[0]))  # unequal groups against the first, in closed form
+    unequal = np.outer(root, root) + np.diag(1 - root**2)
+    assert np.abs(simultaneous.one_factor(unequal)) == pytest.approx(root)
+
+
+# ------------------------------------------------------------------ what if, average effects
+
+
+@pytest.mark.parametrize(("response", "options"), MODELS)
+def test_a_difference_is_that_of_two_forecasts(response, options):
+    fit = jn.fit(TABLE, f'{response} given crossed(x, "rain days"), g', **options)
+    a, b = {"x": 6, "g": "b"}, {"x": 4, "g": "c"}
+    row = fit.difference(a, b, hold={"rain days": 12}).frame.iloc[0]
+    new = pd.DataFrame([a, b]).assign(**{"rain days": 12.0, "w": 1.0})
+    fitted = fit.forecast(new)["fitted"].to_numpy()
+    assert row["difference"] == pytest.approx(fitted[0] - fitted[1], rel=1e-9)
+    text = fit.difference('x=6, g=b, "rain days"=12', 'x=4, g=c, "rain days"=12').frame.iloc[0]
+    assert text[["difference", *ENDS]].tolist() == pytest.approx(
+        row[["difference", *ENDS]].tolist()
+    )
+    if "ratio" in row:
+        eta = np.log(fitted / (1 - fitted)) if fit.link == "logit" else np.log(fitted)
+        assert row["ratio"] == pytest.approx(np.exp(eta[0] - eta[1]), rel=1e-9)
+
+
+def test_the_error_of_a_difference_is_by_the_delta_method():
+    fit = jn.fit(TABLE, "yes given x, g")
+    row = fit.difference("x=6", "x=4", hold={"g": "b"}).frame.iloc[0]
+    names = fit.coefficients()["term"].tolist()
+    V = np.zeros((4, 4))
+    for r in fit.covariance().frame.itertuples():
+        i, j = names.index(r.term), names.index(r._2)
+        V[i, j] = V[j, i] = r.covariance
+    b = fit.coefficients()["estimate"].to_numpy()
+
+    def of(beta):
+        eta = np.array([[1, 6, 1, 0], [1, 4, 1, 0]]) @ beta
+        mu = 1 / (1 + np.exp(-eta))
+        return mu[0] - mu[1]
+
+    gradient = optimize.approx_fprime(b, of, 1e-7)
+    assert row["standard_error"] == pytest.approx(np.sqrt(gradient @ V @ gradient), rel=1e-5)
+
+
+def test_covariances_are_squares_of_the_standard_errors_and_add_up():
+    fit = jn.fit(TABLE, "y given x, g", std_errors="robust")
+    frame = fit.covariance().frame.set_index(["term", "with"])
+    errors = fit.coefficients().frame.set_index("term")["standard_error"]
+    for name, error in errors.items():
+        assert frame.loc[(name, name), "covariance"] == pytest.approx(error**2)
+    apart = fit.level_differences("g", correction="none").frame.iloc[2]
+    total = sum(frame.loc[(g, g), "covariance"] for g in ("g: b", "g: c"))
+    total -= 2 * frame.loc[("g: b", "g: c"), "covariance"]
+    assert apart["standard_error"] == pytest.approx(np.sqrt(total))
+    X = fit.design_columns().frame
+    assert (X.to_numpy() @ fit.coefficients()["estimate"]).tolist() == pytest.approx(
+        fit.rows()["fitted"].tolist()
+    )
+
+
+@pytest.mark.parametrize("terms", ["x, g", "powers(x, 2), h", "bands(x, 3, 6)", "(x > 4), x"])
+def test_average_effects_of_a_step_are_means_of_forecasts(terms):
+    fit = jn.fit(TABLE, f"n given {terms}", family="poisson")
+    frame = fit.average_effects(step=0.5).frame.set_index("term")
+    if "x" in frame.index:
+        moved = TABLE.assign(x=TABLE["x"] + 0.5)
+        if "(x > 4)" not in terms:
+            change = fit.forecast(moved)["fitted"] - fit.forecast(TABLE)["fitted"]
+            assert frame.loc["x", "effect"] == pytest.approx(change.mean(), rel=1e-8)
+    assert frame["effect"].notna().all()
+
+
+# ------------------------------------------------------------------ cut-offs
+
+
+def test_cutoffs_are_counts_and_pairs():
+    fit = jn.fit(TABLE, 'yes given x, "rain days"')
+    chance, yes = fit.rows()["fitted"].to_numpy(), TABLE["yes"].to_numpy()
+    table = fit.cutoffs([0.0, 0.4, 1.0])
+    row = table.frame.iloc[1]
+    said = chance >= 0.4
+    assert row["said_yes"] == said.sum()
+    assert row["right_yes"] == pytest.approx(said[yes].mean())
+    assert row["right_no"] == pytest.approx((~said[~yes]).mean())
+    assert row["yes_when_said"] == pytest.approx(yes[said].mean())
+    assert row["no_when_said"] == pytest.approx((~yes[~said]).mean())
+    for end in ("lower", "upper"):  # where the score test of a share just tells it apart
+        p, m = row[f"right_yes_{end}"], yes.sum()
+        assert abs(row["right_yes"] - p) == pytest.approx(
+            1.959963984540054 * np.sqrt(p * (1 - p) / m)
+        )
+    assert np.isnan(table.frame.iloc[2]["yes_when_said"])
+    pairs = np.mean([a > b for a, b in itertools.product(chance[yes], chance[~yes])])
+    assert f"in {100 * pairs:.1f} % of pairs" in " ".join(table.notes)
+    unseen = fit.cutoffs([0.4], crosscheck=True, seed=1)
+    assert "by a fit without it" in " ".join(unseen.notes)
+    assert unseen["right_yes"][0] != row["right_yes"]
+
+
+# ------------------------------------------------------------------ in words
+
+
+@pytest.mark.parametrize(
+    ("model", "options", "said"),
+    [
+        ("y given x, g", {}, ["each further unit of x goes with", "g b, against a, goes with",
+                              "x runs from", "By itself it means nothing"]),
+        ("y given x, x * g, g", {}, ["what a further unit of x brings depends on g:"]),
+        ('y given crossed(x, "rain days")', {}, ["the slope of x is above zero for rain days above",
+                                                  "depends on rain days"]),
+        ("y given powers(x, 2)", {}, ["y follows a curve in x:"]),
+        ("y given spline(x, columns=3)", {}, ["follows a curve in x (spline)"]),
+        ("y given log(x)", {}, ["each doubling of x goes with", "x is 1"]),
+        ("log(y) given log(x)", {}, ["each doubling of x goes with", "% more", "in y"]),
+        ("log(y) given x", {}, ["% more (95 %", "in y"]),
+        ("sqrt(y) given x", {}, ["more on the scale of sqrt(y)"]),
+        ("y given standardized(x)", {}, ["x higher by its standard deviation", "at its mean"]),
+        ("y given bands(x, 3, 6)", {}, ["x 3 to under 6, against under 3, goes with"]),
+        ("y given (x > 4)", {}, ["x > 4, where true, goes with"]),
+        ("yes given x, h", {}, ["the odds of yes multiplied by", "on the scale of logit"]),
+        ("n given x", {"family": "poisson"}, ["in the mean of n"]),
+        ("n per w given x", {"family": "poisson"}, ["in the rate of n"]),
+        ("yes given h", {}, ["not told from"]),
+        ("yes given x", {"link": "probit"}, ["more on the scale of probit"]),
+        ("y given x without intercept", {}, ["The sentence has none"]),
+        ("y given x, twice", {}, ["twice: left out, as other columns say the same"]),
+        ("y given x", {"labels": {"x": "Forage (km²)"}}, ["each further unit of Forage (km²)"]),
+    ],
+)  # fmt: skip
+def test_the_reading_fits_the_term(model, options, said):
+    text = " ".join(jn.fit(TABLE.assign(twice=2 * TABLE["x"]), model, **options).explain().split())
+    for words in said:
+        assert words in text, text
+    assert "cannot say" in text
+
+
+def test_the_reading_has_the_figures_of_the_fit():
+    fit = jn.fit(TABLE, "y given x, g")
+    row = fit.coefficients().frame.set_index("term").loc["x"]
+    text = re.search(r"([\d.]+) more y \(95 %: ([\d.]+) to ([\d.]+)\)", fit.explain())
+    told = [float(v) for v in text.groups()]
+    assert told == pytest.approx(row[["estimate", "lower", "upper"]].tolist(), abs=5e-3)
+    logit = jn.fit(TABLE, "yes given x")
+    b = logit.coefficients()["estimate"].iloc[1]
+    assert f"multiplied by {np.exp(b):.2f}" in logit.explain()
+
+
+def test_a_saved_fit_says_and_draws_what_it_can(tmp_path):
+    fit = jn.fit(TABLE, 'y given crossed(x, "rain days"), g')
+    again = jn.load(fit.save(tmp_path / "fit.json"))
+    for ask in (
+        lambda f: f.simple_slopes("x", "rain days"),
+        lambda f: f.adjusted_means("g"),
+        lambda f: f.level_differences("g"),
+        lambda f: f.difference("x=3"),
+        lambda f: f.covariance(),
+    ):
+        pd.testing.assert_frame_equal(ask(fit).frame, ask(again).frame)
+    kept = again.slope_regions("x", "rain days")
+    assert kept["share_of_rows"].isna().all()
+    assert "keeps no rows to count" in " ".join(kept.notes)
+    for name, options in (("simple_slopes", {"of": "x", "across": "rain days"}), ("adjusted_means", {}),
+                          ("level_differences", {}), ("coefficients", {}), ("joint_region", {})):  # fmt: skip
+        assert again.draw(name, **options).axes
