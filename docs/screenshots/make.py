@@ -22,6 +22,7 @@ VIEWS = {
     "look": "joinery look sample:yields --id hive",
     "fit": f"joinery fit sample:yields '{BENT}' --id hive",
     "stepwise": "joinery stepwise sample:queens 'eggs_a_day given all but queen, outcome' --criterion bic",
+    "explain": f"joinery explain sample:yields '{BENT}' --id hive --leave-out H058",
     "rows": f"joinery rows sample:yields '{BENT}' --id hive | head -42",
     "forecast": f"joinery forecast sample:yields '{BENT}' --id hive --leave-out H058",
 }
@@ -55,6 +56,9 @@ def main() -> None:
     bent = jn.fit("sample:yields", BENT, id="hive")
     bent.draw("residuals", path=HERE / "residuals.png")
     bent.draw("quantiles", path=HERE / "quantiles.png")
+    mended = bent.revise(leave_out="H058")
+    mended.draw("simple_slopes", of="feed_kg", across="rain_days", path=HERE / "slopes.png")
+    mended.draw("level_differences", term="hive_type", path=HERE / "differences.png")
     winter = jn.fit(
         "sample:winter",
         "survived of colonies given altitude_m, log(forage_km2), stores_kg",

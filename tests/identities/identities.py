@@ -273,7 +273,7 @@ def offset_taken_off(c: Case, rng: np.random.Generator) -> Pair | None:
     table = c.table.assign(o=c.table["x"].fillna(2) ** 1.5)
     own = ("observed", "fitted", "expected", "mean_lower", "mean_upper", "new_lower", "new_upper")
     own += tuple(f"{name}_{level}" for name in own[3:] for level in (50, 90))
-    skip = ("box_cox", "picture", "forecast held", "equation", "average_effects", "saved")
+    skip = ("box_cox", "picture", "forecast held", "equation", "average_effects", "saved", "means")
     first = c.but(table=table, options={"offset": "o"})
     return Pair(first, first.but(response="(y - o)", options={"offset": None}), skip, own)
 

@@ -174,6 +174,7 @@ def picture(fit: jn.Fit, case: Case) -> pd.DataFrame:
         found += [
             np.asarray(c.get_offsets(), float) for c in axes.collections if len(c.get_offsets()) > 1
         ]
+        found += [np.array([[bar.get_width(), bar.get_height()]]) for bar in axes.patches]
     plt.close(figure)
     points = np.concatenate(
         [np.sort(a[np.isfinite(a).all(axis=1)], axis=0) for a in found if a.ndim == 2]

@@ -145,6 +145,36 @@ def test_what_is_written_on_pictures_of_a_look_can_be_read(make, name):
         assert not list(faults(look.draw(name)))
 
 
+ASKED = [
+    ("simple_slopes", {"of": 0, "across": 1}),
+    ("line", {"against": 0, "across": 1}),
+    ("line", {"against": 0, "beside": True}),
+    ("joint_region", {}),
+    ("level_differences", {"reference": True}),
+]
+
+
+@pytest.mark.parametrize("make", TABLES)
+@pytest.mark.parametrize(("name", "options"), ASKED)
+def test_what_is_written_on_pictures_of_two_things_can_be_read(make, name, options):
+    table, model = make()
+    fit = jn.fit(table, model)
+    columns = [n for n in table.columns if n in model and n not in model.partition(" given ")[0]]
+    named = {k: columns[v] for k, v in options.items() if v in (0, 1) and v < len(columns)}
+    if options.get("beside") is True:
+        named["beside"] = fit.revise(response=model.partition(" given ")[0], level=0.9)
+    if "reference" in options and "place" in table:
+        named["reference"] = table["place"][0]
+    with contextlib.suppress(jn.CallError):
+        assert not list(faults(drawn_with(fit, name, named)))
+
+
+def drawn_with(fit, name, options):
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        return fit.draw(name, **options)
+
+
 def test_residuals_against_forty_levels_stand_under_one_another():
     table, model = levels()
     figure = jn.fit(table, model).draw("residuals", against="place")

@@ -435,15 +435,15 @@ def test_cutoffs_are_counts_and_pairs():
 @pytest.mark.parametrize(
     ("model", "options", "said"),
     [
-        ("y given x, g", {}, ["each further unit of x goes with", "g b, against a, goes with",
+        ("y given x, g", {}, ["Each further unit of x goes with", "g b, against a, goes with",
                               "x runs from", "By itself it means nothing"]),
-        ("y given x, x * g, g", {}, ["what a further unit of x brings depends on g:"]),
-        ('y given crossed(x, "rain days")', {}, ["the slope of x is above zero for rain days above",
+        ("y given x, x * g, g", {}, ["What a further unit of x brings depends on g:"]),
+        ('y given crossed(x, "rain days")', {}, ["The slope of x is above zero for rain days above",
                                                   "depends on rain days"]),
         ("y given powers(x, 2)", {}, ["y follows a curve in x:"]),
         ("y given spline(x, columns=3)", {}, ["follows a curve in x (spline)"]),
-        ("y given log(x)", {}, ["each doubling of x goes with", "x is 1"]),
-        ("log(y) given log(x)", {}, ["each doubling of x goes with", "% more", "in y"]),
+        ("y given log(x)", {}, ["Each doubling of x goes with", "x is 1"]),
+        ("log(y) given log(x)", {}, ["Each doubling of x goes with", "% more", "in y"]),
         ("log(y) given x", {}, ["% more (95 %", "in y"]),
         ("sqrt(y) given x", {}, ["more on the scale of sqrt(y)"]),
         ("y given standardized(x)", {}, ["x higher by its standard deviation", "at its mean"]),
@@ -456,7 +456,7 @@ def test_cutoffs_are_counts_and_pairs():
         ("yes given x", {"link": "probit"}, ["more on the scale of probit"]),
         ("y given x without intercept", {}, ["The sentence has none"]),
         ("y given x, twice", {}, ["twice: left out, as other columns say the same"]),
-        ("y given x", {"labels": {"x": "Forage (km²)"}}, ["each further unit of Forage (km²)"]),
+        ("y given x", {"labels": {"x": "Forage (km²)"}}, ["Each further unit of Forage (km²)"]),
     ],
 )  # fmt: skip
 def test_the_reading_fits_the_term(model, options, said):

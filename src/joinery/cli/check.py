@@ -55,6 +55,9 @@ def draw(
     of: Annotated[
         str | None, typer.Option("--of", help="the predictor, or two coefficients: 'a, b'")
     ] = None,
+    reference: Annotated[
+        str | None, typer.Option("--reference", help="level_differences: against this level")
+    ] = None,
     title: Annotated[str | None, typer.Option("--title", help="in place of its own")] = None,
     x_label: Annotated[str | None, typer.Option("--x-label", help="below the picture")] = None,
     y_label: Annotated[str | None, typer.Option("--y-label", help="beside the picture")] = None,
@@ -79,6 +82,7 @@ def draw(
     fitted = fit_of(model=None if saved else model, **given)
     rows = label_rows if label_rows in ("flagged", "none") else labels_in([label_rows])
     options: dict[str, Any] = {"against": against, "across": across, "term": term}
+    options["reference"] = reference
     if of is not None:
         options["of"] = of if len(labels_in([of])) == 1 else labels_in([of])
     options |= {"title": title, "x_label": x_label, "y_label": y_label}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -35,6 +35,7 @@ def walk(folder: str) -> None:
     files = _Files(place, [])
     first = _look_fit_and_check(files)
     mended = _mend(first, files)
+    _understand(mended, files)
     forecast = _forecast(mended, files)
     _winter(files)
     _hand_over(mended, forecast, files)
@@ -95,8 +96,21 @@ def _mend(first: Fit, files: _Files) -> Fit:
     return mended
 
 
+def _understand(mended: Fit, files: _Files) -> None:
+    heading = "6. Understand: from how many rainy days on does feeding pay?"
+    _step(heading, "fit.slope_regions('feed_kg', 'rain_days')")
+    terminal.say(terminal.grid(mended.slope_regions("feed_kg", "rain_days")))
+    files.draw(mended, "simple_slopes", "feeding", of="feed_kg", across="rain_days")
+
+    _step("   Which kinds of hive differ?", "fit.level_differences('hive_type')")
+    terminal.say(terminal.grid(mended.level_differences("hive_type")))
+
+    _step("   The whole model read aloud", "fit.explain()")
+    terminal.say(terminal.paragraphs(mended.explain()))
+
+
 def _forecast(mended: Fit, files: _Files) -> Table:
-    _step("6. Forecast the hives that have no honey weighed yet", "fit.forecast()")
+    _step("7. Forecast the hives that have no honey weighed yet", "fit.forecast()")
     forecast = mended.forecast()
     terminal.say(terminal.grid(forecast), "", terminal.grid(mended.crosscheck()))
     files.draw(mended, "forecast")
@@ -104,7 +118,7 @@ def _forecast(mended: Fit, files: _Files) -> Table:
 
 
 def _winter(files: _Files) -> None:
-    heading = "7. Not only numbers: how many colonies came through the winter"
+    heading = "8. Not only numbers: how many colonies came through the winter"
     _step(heading, f"joinery fit sample:winter '{WINTER}'")
     winter = fit("sample:winter", WINTER, id="apiary")
     terminal.say(page.renderable(short_page(winter._fitted)))
@@ -118,7 +132,7 @@ def _winter(files: _Files) -> None:
 def _hand_over(mended: Fit, forecast: Table, files: _Files) -> None:
     saved = mended.save(files.folder / "honey.json")
     files.written.extend((saved, forecast.write(files.folder / "forecast.csv")))
-    heading = "8. Hand over: forecast from the saved result alone"
+    heading = "9. Hand over: forecast from the saved result alone"
     _step(heading, f"joinery forecast {saved} --at '{AT}'")
     terminal.say(terminal.grid(load(saved).forecast(AT)))
 
@@ -138,7 +152,7 @@ def _short(table: Table) -> Table:
         "p",
     )
     columns = {name: table.columns[name] for name in chosen if name in table.columns}
-    return Table(columns, table.title, table.notes, kinds=table.kinds, headings=table.headings)
+    return replace(table, columns=columns, notes=table.notes[:-1])
 
 
 def _remarkable(fit: Fit) -> Table:

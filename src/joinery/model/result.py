@@ -279,7 +279,7 @@ class Fit:
         >>> import joinery as jn
         >>> fit = jn.fit("sample:yields", "honey_kg given crossed(feed_kg, rain_days)")
         >>> fit.simple_slopes("feed_kg", "rain_days", [20, 40, 60])["slope"].round(2).tolist()
-        [-0.41, 0.38, 1.18]
+        [-1.05, 0.36, 1.77]
         """
         from joinery.study.understand.slopes import simple_slopes
 
@@ -393,7 +393,7 @@ class Fit:
         >>> import joinery as jn
         >>> fit = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type")
         >>> fit.difference("hive_type=stacked", "hive_type=long")["difference"].round(2).item()
-        2.89
+        2.92
         """
         from joinery.study.understand.difference import difference
 
@@ -418,7 +418,7 @@ class Fit:
         >>> import joinery as jn
         >>> fit = jn.fit("sample:queens", "(outcome = 'accepted') given eggs_a_day")
         >>> fit.cutoffs([0.5])["right_yes"].round(2).item()
-        0.98
+        0.93
         """
         from joinery.study.understand.cutoffs import cutoffs
 
@@ -463,7 +463,7 @@ class Fit:
 
         >>> import joinery as jn
         >>> print(jn.fit("sample:jars", "jars_sold given hours_open").explain().splitlines()[6])
-        - each further unit of hours_open goes with 5.29 more jars_sold (95 %: 4.03 to 6.56), \
+        - Each further unit of hours_open goes with 5.29 more jars_sold (95 %: 4.03 to 6.56), \
 other things held.
         """
         from joinery.study.understand.explain import explain

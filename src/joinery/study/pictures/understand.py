@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError, one_of
 from joinery.show.numbers import count, figure, level_words
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 Given = Mapping[str, str | None]
-POINTS, EDGE, GROUPS = 161, 241, 10
+POINTS, EDGE, GROUPS, MOST_PAIRS = 161, 241, 10, 66
 
 
 def simple_slopes(
@@ -152,6 +153,12 @@ def level_differences(
     table = differences_table(
         fit, term, reference=reference, correction=correction, at=at, level=level
     )
+    if len(table) > MOST_PAIRS:
+        raise CallError(
+            f"{len(table)} pairs are too many to be read; draw them against one level with "
+            f"{advice.option('reference')}",
+            argument="reference",
+        )
     frame = table.frame.sort_values("difference", ascending=False, kind="stable")
     names = [f"{a} less {b}" for a, b in zip(frame["level"], frame["minus"], strict=True)]
     told = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())

@@ -169,7 +169,7 @@ def _slope(fit: Fitted, part: _Part) -> Iterator[str]:
     if called in ("log", "log2", "log10"):
         base = {"log": math.log(2), "log2": 1.0, "log10": math.log10(2)}[called]
         D[0, place] = base
-        step = f"each doubling of {name}"
+        step = f"Each doubling of {name}"
     elif called == "standardized":
         sd = fit.design.function_memory[str(factor.expression)]["sd"]
         D[0, place] = 1.0
@@ -177,7 +177,7 @@ def _slope(fit: Fitted, part: _Part) -> Iterator[str]:
     else:
         size = _telling(fit, place)
         D[0, place] = size
-        step = f"each {'further unit' if size == 1 else f'{value(size)} more'} of {name}"
+        step = f"Each {'further unit' if size == 1 else f'{value(size)} more'} of {name}"
     yield goes_with(fit, step, contrast(fit, D), "other things held")
 
 
@@ -260,17 +260,21 @@ def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
         shown = ", ".join(f"{ends(r.slope, r.lower, r.upper)} at {_value(r.at)}" for r in rows)
         scale = f" on the scale of {Scale(fit).on}" if Scale(fit).on else ""
         yield (
-            f"what a further unit of {fit.words(part.name)} brings{scale} depends on "
+            f"What a further unit of {fit.words(part.name)} brings{scale} depends on "
             f"{fit.words(across)}: {shown}."
         )
         if across in fit.design.seen and len(rows) > 2:
             at_values = partial(_slopes, fit, part.name, across)
             found = regions(fit, across, at_values)
-            yield f"{sentence(fit, part.name, across, found, None)}."
+            yield f"{_capital(sentence(fit, part.name, across, found, None))}."
 
 
 def _slopes(fit: Fitted, of: str, across: str, at: Sequence[float]) -> Slopes:
     return slopes_at(fit, of, across, at, None, fit.level, simultaneous=False)
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
 
 
 def _value(v: object) -> str:

@@ -8,8 +8,10 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference import predictive
+from joinery.notation.evaluate import mean_of
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.read.estimates import Combination
+from joinery.study.rows.figures import per_row
 
 STEP = 1e-6  # of a numeric derivative of the way back, in the value's own size
 
@@ -62,7 +64,7 @@ class Scale:
         table, used = rows_at_hand(self.fit)
         values = self.fit.asides.values("offset", self.fit.design.context(table, used.rows))
         assert values is not None
-        return np.full(m, float(np.mean(values)))
+        return np.full(m, mean_of(values, per_row(self.fit).times))
 
     def back(self, eta: np.ndarray) -> np.ndarray:
         """Values of the linear predictor as means, or medians of a transformed response."""

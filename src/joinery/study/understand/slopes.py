@@ -119,8 +119,9 @@ def slopes_at(
 
 def _simultaneous(level: float, dimensions: int, df: np.ndarray) -> np.ndarray:
     """√(qF) of slopes that span q dimensions (Scheffé 1959; Bauer & Curran 2005 for q = 2)."""
-    quantiles = {d: tails.f_quantile(level, dimensions, d) if d > 0 else np.nan for d in set(df)}
-    return np.asarray(np.sqrt(dimensions * np.array([quantiles[d] for d in df])))
+    distinct, place = np.unique(df, return_inverse=True)
+    quantiles = [tails.f_quantile(level, dimensions, d) if d > 0 else np.nan for d in distinct]
+    return np.asarray(np.sqrt(dimensions * np.array(quantiles, float)[place]))
 
 
 def _check(fit: Fitted, of: str, across: str) -> None:
