@@ -161,11 +161,46 @@ def covariances(times: int) -> Iterator[Row]:
             yield f"{name}, {options.get('std_errors', 'robust')}", place, share, times
 
 
+LAYOUTS = {"five levels of 6 rows": [6] * 5, "five levels of 3 to 20 rows": [3, 4, 6, 10, 20]}
+
+
+def levels(times: int) -> Iterator[Row]:
+    """All differences between five levels together: all pairs, and each against the first."""
+    for name, sizes in LAYOUTS.items():
+        rng, g = np.random.default_rng(9), np.repeat(list("abcde"), sizes)
+        held = np.zeros(2)
+        for _ in range(times):
+            table = pd.DataFrame({"g": g, "x": rng.normal(size=len(g))})
+            fit = jn.fit(table.assign(y=table["x"] + rng.normal(size=len(g))), "y given x, g")
+            for place, reference in enumerate((None, "a")):
+                found = fit.level_differences("g", reference=reference)
+                held[place] += bool((found["lower"] * found["upper"] <= 0).all())
+        for what, share in zip(("all pairs (Tukey)", "against one (Dunnett)"), held / times):
+            yield f"{name}, a predictor beside", what, share, times
+
+
+def slopes(times: int) -> Iterator[Row]:
+    """The slope at nine values of a moderator, each by itself and together."""
+    for n in (20, 60):
+        rng, held, at = np.random.default_rng(10), np.zeros(2), np.linspace(-2, 2, 9)
+        for _ in range(times):
+            x, z = rng.normal(size=(2, n))
+            table = {"x": x, "z": z, "y": x + 0.5 * x * z + rng.normal(size=n)}
+            fit = jn.fit(table, "y given crossed(x, z)")
+            truth = 1 + 0.5 * at
+            for place, together in enumerate((False, True)):
+                f = fit.simple_slopes("x", "z", at, simultaneous=together).frame
+                inside = (f["lower"] <= truth) & (truth <= f["upper"])
+                held[place] += inside.all() if together else inside.mean()
+        for what, share in zip(("slope at a value", "slope at nine values together"), held / times):
+            yield f"product of two numbers, {n} rows", what, share, times
+
+
 def main(times: int, parts: list[str]) -> None:
     """Prints a line for each interval."""
     print("| tables like | interval | holds the truth | tables |\n| --- | --- | ---: | ---: |")
     warnings.simplefilter("ignore", jn.JoineryWarning)
-    for part in (new_rows, firth, average_effects, covariances):
+    for part in (new_rows, firth, average_effects, covariances, levels, slopes):
         if not parts or part.__name__ in parts:
             for name, what, share, done in part(times):
                 print(f"| {name} | {what} | {100 * share:.1f} % | {done:,} |", flush=True)

@@ -10,7 +10,7 @@ from typing import Any
 
 import joinery as jn
 
-CLASSES = ("Fit", "Table", "Look", "Trail")
+CLASSES = ("Fit", "Table", "Look", "Trail", "Rehearsal")
 
 
 def page() -> str:

@@ -24,6 +24,9 @@ if TYPE_CHECKING:
     from joinery.model.fit import fit as fit
     from joinery.model.fit import load as load
     from joinery.model.result import Fit as Fit
+    from joinery.model.simulate import Rehearsal as Rehearsal
+    from joinery.model.simulate import rehearse as rehearse
+    from joinery.model.simulate import simulate as simulate
     from joinery.show.table import Table as Table
     from joinery.study.look.look import Look as Look
     from joinery.study.look.look import look as look
@@ -36,6 +39,7 @@ _HOMES = {
     "joinery.model.fit": ("fit", "load"),
     "joinery.model.result": ("Fit",),
     "joinery.model.compare": ("compare", "stepwise", "Trail"),
+    "joinery.model.simulate": ("simulate", "rehearse", "Rehearsal"),
     "joinery.show.table": ("Table",),
     "joinery.errors": (
         "JoineryError",

@@ -101,3 +101,14 @@ def test_results_go_to_standard_output_by_name():
     assert done.returncode == 2  # no ending says in which form
     done = run("fit", *JARS, "--save", "/dev/stdout")
     assert b'"kind": "joinery fit"' in done.stdout
+
+
+def test_a_command_loads_nothing_slow_that_it_does_not_need():
+    loaded = subprocess.run(
+        [sys.executable, "-X", "importtime", "-m", "joinery", "fit", *JARS],
+        capture_output=True, text=True, check=True,
+    ).stderr  # fmt: skip
+    slow = ("scipy.optimize", "scipy.stats", "scipy.interpolate", "matplotlib", "jinja2")
+    names = {line.rpartition("|")[2].strip() for line in loaded.splitlines()}
+    assert not {name for name in names if name.startswith(slow)}
+    assert "joinery.study.short_page" in names

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from scipy import linalg
+from scipy import linalg, stats
 
 from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.inference import diagnostics
@@ -114,3 +114,12 @@ def test_condition_indexes_and_shares(fitted):
     assert shares.sum(axis=0) == pytest.approx(1)
     assert (shares[-1, [1, 3]] > 0.99).all()
     assert variance_inflation(np.linalg.qr(X - X.mean(axis=0))[1][1:, 1:], [np.array([0])])[0] > 1e5
+
+
+@pytest.mark.parametrize("n", [4, 5, 6, 8, 11, 12, 20, 300, 4000])
+def test_shapiro_and_wilks_w_and_its_p(n):
+    rng = np.random.default_rng(n)
+    for x in (rng.normal(size=n), rng.exponential(size=n), 1e-150 * rng.uniform(size=n)):
+        w, p = diagnostics.shapiro_wilk(x)
+        known = stats.shapiro(x / x.max())
+        assert (w, p) == pytest.approx((known.statistic, known.pvalue), rel=3e-6)

@@ -51,13 +51,14 @@ def joinery(version: Version = False) -> None:
 
 
 FORMS = ("text", "markdown", "csv", "json", "html", "latex")
-PANELS = START, FIT, CHECK, MEND, UNDERSTAND, FORECAST = (
+PANELS = START, FIT, CHECK, MEND, UNDERSTAND, FORECAST, REHEARSE = (
     "Start",
     "Fit and read",
     "Check",
     "Mend and compare",
     "Understand",
     "Forecast and hand over",
+    "Rehearse",
 )
 
 

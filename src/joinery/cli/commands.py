@@ -9,7 +9,7 @@ from contextvars import copy_context
 from typing import Any
 
 from joinery import advice, errors
-from joinery.cli import check, forecast, mend, read, start, understand  # noqa: F401
+from joinery.cli import check, forecast, mend, read, rehearse, start, understand  # noqa: F401
 from joinery.cli.app import PANELS, app
 from joinery.show.marks import fit_stream, tell
 

@@ -8,7 +8,6 @@ from typing import Any
 
 from joinery.arguments import checked
 from joinery.model.result import Fit
-from joinery.model.save import load_fitted
 from joinery.model.steps import fit_to_table
 
 
@@ -112,4 +111,6 @@ def load(path: str | os.PathLike[str]) -> Fit:
     >>> jn.load(file).equation()
     'jars_sold = 3.7 + 5.29 hours_open'
     """
+    from joinery.model.save import load_fitted  # brings what checks a file, which takes its time
+
     return Fit(load_fitted(path))

@@ -16,6 +16,7 @@ from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 
 if TYPE_CHECKING:
+    import pandas as pd
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
@@ -453,6 +454,23 @@ class Fit:
         from joinery.study.read.covariance_table import design_columns
 
         return design_columns(self._fitted)
+
+    @checked
+    def simulate(self, copies: int = 1, seed: int | None = None) -> pd.DataFrame:
+        """Responses drawn from the fitted model, for the rows that it rests on.
+
+        Parameters: how many ``copies``; ``seed`` draws the same again. Returns a DataFrame, a
+        column a copy, on the scale of the model's response; of a total, counts. Raises CallError
+        for estimated dispersion of binomial and poisson fits, which is no distribution, or a
+        loaded fit.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").simulate(3, seed=1).shape
+        (14, 3)
+        """
+        from joinery.study.resample.copies import simulate
+
+        return simulate(self._fitted, copies, seed)
 
     def explain(self) -> str:
         """The fit read aloud: what each predictor goes with, in plain words and the data's units.

@@ -7,12 +7,11 @@ import math
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-import jinja2
-
 from joinery.show.marks import printable, visible
 from joinery.show.numbers import plain_cells
 from joinery.show.palette import INK, SLATE
 from joinery.show.people import for_people
+from joinery.show.templates import template
 from joinery.show.terminal import grid, plain
 
 if TYPE_CHECKING:
@@ -77,8 +76,8 @@ def as_markdown(table: Table) -> str:
     return "\n".join([*title, *legend, line(heads), rule, *map(line, rows), *notes]) + "\n"
 
 
-_HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(
-    """<table style="border-collapse:collapse;color:{{ ink }};font-variant-numeric:tabular-nums">
+_HTML = """\
+<table style="border-collapse:collapse;color:{{ ink }};font-variant-numeric:tabular-nums">
 {% if title %}<caption style="text-align:left;font-weight:bold">{{ title }}</caption>
 {% endif %}
 {% macro style(words) -%}
@@ -101,13 +100,12 @@ text-align:{{ 'left' if words else 'right' }};padding:2px 10px 2px 0
 <p style="color:{{ slate }};margin:2px 0">{{ note }}</p>
 {% endfor %}
 """
-)
 
 
 def as_html(table: Table) -> str:
     """A page fragment; everything that came from the user is escaped."""
     heads, rows, words = _rows(table)
-    return _HTML.render(
+    return template(_HTML).render(
         ink=INK,
         slate=SLATE,
         title=visible(table.title),

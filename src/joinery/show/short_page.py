@@ -7,7 +7,6 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-import jinja2
 from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.table import Table as Grid
@@ -18,6 +17,7 @@ from joinery.show.marks import printable, visible
 from joinery.show.numbers import figure, level_words
 from joinery.show.palette import AMBER, INK, RUST, SLATE
 from joinery.show.table import Table
+from joinery.show.templates import template
 from joinery.show.terminal import grid as table_grid
 from joinery.show.terminal import plain, width
 
@@ -268,8 +268,7 @@ def as_latex(page: Page) -> str:
     return "\n".join([*lines, t(page.equation)]) + "\n"
 
 
-_HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True).from_string(
-    """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabular-nums">
+_HTML = """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabular-nums">
 <p><strong>{{ page.sentence }}</strong><br/>
 <span style="color:{{ slate }}">{{ page.under }}
 {%- if page.settled %}<br/>{{ page.settled }}{% endif %}</span></p>
@@ -302,7 +301,6 @@ _HTML = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True
 <p><code>{{ page.equation }}</code></p>
 </div>
 """
-)
 
 
 def as_html(page: Page) -> str:
@@ -326,7 +324,7 @@ def as_html(page: Page) -> str:
         "standard error",
         "p",
     ]
-    return _HTML.render(
+    return template(_HTML).render(
         page=page,
         rows=rows,
         heads=heads,

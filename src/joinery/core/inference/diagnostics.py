@@ -96,8 +96,6 @@ def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
 
     Parameters: residuals z (m,), and how many rows each stands for. Size: |skewness|/2 or |excess
     kurtosis|/4, whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
-    from scipy import stats
-
     n = int(times.sum())
     nothing = "Shapiro–Wilk" if n <= NORMAL_ROWS else "D'Agostino's K²", NOTHING
     if n < 8:
@@ -108,11 +106,58 @@ def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
         return nothing
     size = max(abs(third / second**1.5) / 2, abs(fourth / second**2 - 3) / 4)
     if n <= NORMAL_ROWS:
-        result = stats.shapiro(np.repeat(z, times.astype(int)))
-        return "Shapiro–Wilk", Test(float(result.statistic), float(result.pvalue), (), size)
+        w, p = shapiro_wilk(np.repeat(z, times.astype(int)))
+        return "Shapiro–Wilk", Test(w, p, (), size)
     skewed, peaked = _skewness_z(third / second**1.5, n), _kurtosis_z(fourth / second**2, n)
     statistic = skewed**2 + peaked**2
     return "D'Agostino's K²", Test(statistic, float(tails.chi2_upper(statistic, 2)), (2,), size)
+
+
+# coefficients of the polynomials in 1/√n of the two outermost weights, and of the mean and log
+# standard deviation of a function of W in n (4 to 11 rows) or log n (Royston 1995, tables 1 and 2)
+_OUTERMOST = (-2.706056, 4.434685, -2.071190, -0.147981, 0.221157, 0.0)
+_NEXT = (-3.582633, 5.682633, -1.752461, -0.293762, 0.042981, 0.0)
+_FEW_MEAN, _FEW_SD = (
+    (-0.0006714, 0.025054, -0.39978, 0.5440),
+    (-0.0020322, 0.062767, -0.77857, 1.3822),
+)
+_MANY_MEAN, _MANY_SD = (
+    (0.0038915, -0.083751, -0.31082, -1.5861),
+    (0.0030302, -0.082676, -0.4803),
+)
+
+
+def shapiro_wilk(x: np.ndarray) -> tuple[float, float]:
+    """W and its p for a sample x (n,), n from 4 (Royston 1995, algorithm AS R94)."""
+    x = np.sort(x)
+    n, u = len(x), 1 / np.sqrt(len(x))
+    m = np.asarray(tails.normal_quantile((np.arange(1, n + 1) - 0.375) / (n + 0.25)))
+    total = float(m @ m)
+    a = m / np.sqrt(total)
+    ends = 2 if n > 5 else 1
+    outer = [float(np.polyval(c, u)) for c in (_OUTERMOST, _NEXT)][:ends]
+    for place, more in enumerate(outer):
+        a[place] -= more
+        a[-1 - place] += more
+    left = total - 2 * float((m[-ends:] ** 2).sum())
+    phi = left / (1 - 2 * float((a[-ends:] ** 2).sum()))
+    a[ends : n - ends] = m[ends : n - ends] / np.sqrt(phi)
+    a = a - a.mean()
+    away = (x - x.mean()) / (x[-1] - x[0])
+    along, length, size = float(a @ away), float(a @ a), float(away @ away)
+    root = np.sqrt(length * size)
+    short = (root - along) * (root + along) / (length * size)  # 1 − W, also where W is near 1
+    with np.errstate(divide="ignore"):
+        if n <= 11:
+            gamma = 0.459 * n - 2.273
+            if np.log(short) >= gamma:
+                return 1 - short, 1e-99
+            w = -np.log(gamma - np.log(short))
+            mean, sd = np.polyval(_FEW_MEAN, n), np.exp(np.polyval(_FEW_SD, n))
+        else:
+            w, at = np.log(short), np.log(n)
+            mean, sd = np.polyval(_MANY_MEAN, at), np.exp(np.polyval(_MANY_SD, at))
+    return 1 - short, float(tails.normal_below(-(w - mean) / sd))
 
 
 def _skewness_z(skewness: float, n: int) -> float:

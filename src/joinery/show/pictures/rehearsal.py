@@ -1,0 +1,46 @@
+"""Clouds of estimates about their truth, with strips of intervals."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from joinery.show.palette import AMBER, INK, RUST, SLATE
+from joinery.show.pictures.canvas import HIGH, panels, paper
+
+
+@dataclass(frozen=True)
+class Estimates:
+    """One term: its truth, its estimates (times,), and the ends of the first intervals."""
+
+    name: str
+    truth: float
+    values: np.ndarray
+    lower: np.ndarray
+    upper: np.ndarray
+
+
+def estimates(terms: Sequence[Estimates], title: str, finding: str) -> Figure:
+    """A row a term: at the left where estimates fall, at the right the first intervals."""
+    rows = max(len(terms), 1)
+    figure, top = paper(title, finding, max(HIGH, 1.25 * rows + 1.0))
+    axes = panels(figure, top, rows, 2, gap=(0.03, 0.05))
+    for place, term in enumerate(terms):
+        cloud, strip = axes[2 * place], axes[2 * place + 1]
+        for ax in (cloud, strip):
+            ax.grid(visible=False)
+            ax.set_yticks([])
+            ax.spines["left"].set_visible(False)
+            ax.axvline(term.truth, color=AMBER, linewidth=1.8, zorder=3)
+        cloud.set_title(term.name, loc="left", fontsize=9, color=INK, pad=3)
+        cloud.hist(term.values, bins=40, color=SLATE, alpha=0.7, linewidth=0)
+        up = np.arange(len(term.lower))
+        missed = (term.lower > term.truth) | (term.upper < term.truth)
+        for chosen, color, wide in ((~missed, SLATE, 1.0), (missed, RUST, 1.8)):
+            strip.hlines(
+                up[chosen], term.lower[chosen], term.upper[chosen], color=color, linewidth=wide
+            )
+    return figure

@@ -1,0 +1,47 @@
+"""Responses drawn from a fitted model, for its own rows."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from joinery.core.blocks.partition import joined
+from joinery.errors import CallError
+from joinery.study.fitted import Fitted, response_rows, rows_at_hand
+from joinery.study.rows.figures import per_row
+
+MOST_CELLS = 100_000_000
+
+
+def simulate(fit: Fitted, copies: int, seed: int | None) -> pd.DataFrame:
+    """Copies of the response as columns. See ``Fit.simulate``."""
+    table, used = rows_at_hand(fit)
+    y = draws(fit, copies, np.random.default_rng(seed))
+    index = table.index[used.rows]
+    return pd.DataFrame(y, index=index, columns=[f"copy {k + 1}" for k in range(copies)])
+
+
+def draws(fit: Fitted, copies: int, rng: np.random.Generator) -> np.ndarray:
+    """Responses (n, copies) drawn about the fitted means, with the rows' own variance."""
+    blocks = response_rows(fit).row_blocks
+    n = len(per_row(fit).fitted)
+    if copies < 1 or n * copies > MOST_CELLS:
+        raise CallError(f"copies={copies} is no number of copies of {n:,} rows", argument="copies")
+    e = fit.estimate
+    if not e.law or (fit.family.discrete and e.dispersion not in (None, 1.0)):
+        raise CallError(
+            "an estimated dispersion of binomial and poisson responses is no distribution to draw "
+            "from"
+        )
+    w = joined(blocks, lambda b: b.precisions)
+    if fit.family.discrete and np.any(w != 1):
+        raise CallError("a count that weighs more or less than one has no distribution")
+    mu = np.repeat(per_row(fit).fitted[:, None], copies, axis=1)
+    scale = np.nan if e.scale is None else e.scale
+    with np.errstate(all="ignore"):
+        spread = np.repeat((scale * scale / w)[:, None], copies, axis=1)
+    trials = None
+    if fit.response.kind == "of":
+        m = joined(blocks, lambda b: np.ones(len(b.y)) if b.trials is None else b.trials)
+        trials = np.repeat(m[:, None], copies, axis=1)
+    return np.asarray(fit.family.draw(rng, mu, trials=trials, spread=spread))
