@@ -75,7 +75,9 @@ KINDS: dict[str, Kind] = {
     **dict.fromkeys(("folds", "seed", "digits", "times", "copies", "resamples"), WHOLE),
     **dict.fromkeys(("standardized", "ratios", "profile", "dfbetas", "crosscheck"), FLAG),
     **dict.fromkeys(("simultaneous", "for_spreadsheets"), FLAG),
-    **dict.fromkeys(("across", "weighting", "reference", "correction"), TEXT),
+    **dict.fromkeys(
+        ("across", "weighting", "reference", "correction", "resample", "interval"), TEXT
+    ),
     "of": TEXTS,
     "hold": ("text, or values by column", lambda v: is_text(v) or isinstance(v, Mapping)),
     **dict.fromkeys(("leave_out", "put_back", "label_rows"), LABELS),

@@ -112,3 +112,27 @@ def crosscheck(
     with working("fitting without each fold"):
         table = fitted.crosscheck(folds, by=by, seed=seed)
     show(table, given)
+
+
+@app.command(rich_help_panel=CHECK)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def bootstrap(
+    resamples: Annotated[int, typer.Option("--resamples", min=2, help="how many")] = 2000,
+    of: Annotated[
+        list[str] | None,
+        typer.Option("--of", help="another figure: 'feed_kg - rain_days'; repeat for several"),
+    ] = None,
+    resample: Annotated[
+        str, typer.Option("--resample", help="rows, residuals, signs or clusters")
+    ] = "rows",
+    interval: Annotated[
+        str, typer.Option("--interval", help="percentile, accelerated or studentized")
+    ] = "percentile",
+    seed: Annotated[int | None, typer.Option("--seed", help="draws the same again")] = None,
+    **given: Any,
+) -> None:
+    """How figures spread over resamples of the rows."""
+    fitted = fit_of(**given)
+    with working("resampling"):
+        table = fitted.bootstrap(resamples, of=of, resample=resample, interval=interval, seed=seed)
+    show(table, given)

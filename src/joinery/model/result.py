@@ -455,6 +455,51 @@ class Fit:
 
         return design_columns(self._fitted)
 
+    @answered
+    def bootstrap(
+        self,
+        resamples: int = 2000,
+        *,
+        of: Sequence[str] | str | None = None,
+        resample: str = "rows",
+        interval: str = "percentile",
+        level: float | None = None,
+        seed: int | None = None,
+    ) -> Table:
+        """How coefficients, or other figures, spread over resamples of the rows.
+
+        Parameters
+        ----------
+        resamples: how many.
+        of: figures beside the coefficients, as the left sides of claims: ``"x - z"``.
+        resample: ``"rows"``; for the normal family ``"residuals"`` (taken to have an even spread)
+            or ``"signs"`` (each residual with a sign at random); ``"clusters"`` of a clustered fit.
+        interval: ``"percentile"``, ``"accelerated"`` (Efron 1987) or ``"studentized"`` (Hall 1988).
+        level: of the intervals.
+        seed: draws the same again.
+
+        Returns a Table: term, estimate, lower, upper, standard_error (the spread of the draws),
+        bias. Resamples that cannot be estimated are counted and said. Raises CallError for what
+        does not go with the fit, or a loaded fit. Source: Davison & Hinkley 1997.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> table = fit.bootstrap(500, seed=1)
+        >>> bool(table["lower"][1] < table["estimate"][1] < table["upper"][1])
+        True
+        """
+        from joinery.study.resample.bootstrap import bootstrap
+
+        return bootstrap(
+            self._fitted,
+            resamples,
+            of=of,
+            resample=resample,
+            interval=interval,
+            level=level,
+            seed=seed,
+        )
+
     @checked
     def simulate(self, copies: int = 1, seed: int | None = None) -> pd.DataFrame:
         """Responses drawn from the fitted model, for the rows that it rests on.

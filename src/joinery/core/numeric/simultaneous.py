@@ -106,7 +106,8 @@ def largest_below(c: float, R: np.ndarray, df: float) -> float:
 
 def largest_quantile(probability: float, R: np.ndarray, df: float) -> float:
     """The c that the largest |t| passes with probability 1 − ``probability``."""
-    return _inverse(lambda c: largest_below(c, R, df), probability)
+    sharp = 1e-12 if one_factor(R) is not None else 1e-5  # no sharper than the lattice is right
+    return _inverse(lambda c: largest_below(c, R, df), probability, sharp)
 
 
 def one_factor(R: np.ndarray) -> np.ndarray | None:
@@ -182,7 +183,7 @@ def _separated(c: np.ndarray, L: np.ndarray, points: np.ndarray) -> np.ndarray:
     return chance
 
 
-def _inverse(below: object, probability: float) -> float:
+def _inverse(below: object, probability: float, sharp: float = 1e-12) -> float:
     """The point at which a rising function reaches a probability, by bisection and secants."""
     from scipy.optimize import brentq
 
@@ -190,4 +191,4 @@ def _inverse(below: object, probability: float) -> float:
     low, high = 0.0, 4.0
     while below(high) < probability and high < 1e6:
         high *= 2
-    return float(brentq(lambda x: below(x) - probability, low, high, xtol=1e-12, rtol=1e-13))
+    return float(brentq(lambda x: below(x) - probability, low, high, xtol=sharp, rtol=1e-13))

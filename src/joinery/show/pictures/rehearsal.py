@@ -44,3 +44,33 @@ def estimates(terms: Sequence[Estimates], title: str, finding: str) -> Figure:
                 up[chosen], term.lower[chosen], term.upper[chosen], color=color, linewidth=wide
             )
     return figure
+
+
+@dataclass(frozen=True)
+class Cloud:
+    """One figure: the estimate, the draws (resamples,), and the interval."""
+
+    name: str
+    estimate: float
+    draws: np.ndarray
+    ends: tuple[float, float]
+
+
+def clouds(of: Sequence[Cloud], title: str, finding: str) -> Figure:
+    """How each figure spreads over resamples, its interval under it."""
+    rows, wide = -(-len(of) // 2), min(len(of), 2)
+    figure, top = paper(title, finding, max(HIGH, 1.5 * rows + 1.0))
+    axes = panels(figure, top, rows, wide, gap=(0.03, 0.06))
+    for ax, one in zip(axes, of, strict=False):
+        ax.grid(visible=False)
+        ax.set_yticks([])
+        ax.spines["left"].set_visible(False)
+        ax.set_title(one.name, loc="left", fontsize=9, color=INK, pad=3)
+        ax.hist(one.draws, bins=40, color=SLATE, alpha=0.7, linewidth=0)
+        high = ax.get_ylim()[1]
+        ax.axvline(one.estimate, color=AMBER, linewidth=1.8, zorder=3)
+        ax.hlines(-0.06 * high, *one.ends, color=AMBER, linewidth=3)
+        ax.set_ylim(-0.14 * high, high)
+    for ax in axes[len(of) :]:
+        ax.remove()
+    return figure

@@ -45,7 +45,7 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     """The claims table. See ``Fit.claim``."""
     level = fit.level if level is None else checked_level(level)
     read = read_claims(text)
-    L, away = _combinations(fit, read, text)
+    L, away = combinations(fit, read, text)
     combination = linear_combination(fit, L, away)
     lower, upper = combination.ends(level)
     t = combination.t
@@ -89,7 +89,7 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     )
 
 
-def _combinations(fit: Fitted, read: Sequence[Claim], text: str) -> tuple[np.ndarray, np.ndarray]:
+def combinations(fit: Fitted, read: Sequence[Claim], text: str) -> tuple[np.ndarray, np.ndarray]:
     """Claims as combinations L (m, coefficients) of the coefficients, and constants (m,).
 
     Raises SentenceError for a claim about no coefficient, CallError for one that was not estimated.

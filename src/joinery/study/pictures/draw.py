@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from joinery.errors import CallError, one_of
 from joinery.study.compare import box_cox as powers
 from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.study.pictures import bootstrap as bootstrap_picture
 from joinery.study.pictures import checks as checks_sheet
 from joinery.study.pictures import forecast as forecast_picture
 from joinery.study.pictures import influence as influence_pictures
@@ -88,6 +89,10 @@ PICTURES: dict[str, tuple[Picture, tuple[str, ...]]] = {
         ("term", "reference", "correction", "at", "level"),
     ),
     "joint_region": (effects.joint_region, ("of", "level")),
+    "bootstrap": (
+        bootstrap_picture.bootstrap,
+        ("resamples", "of", "resample", "interval", "level", "seed"),
+    ),
     "cutoffs": (effects.cutoffs, ("crosscheck", "seed")),
     "calibration": (effects.calibration, ("crosscheck", "seed")),
 }

@@ -1,0 +1,50 @@
+"""The picture of a bootstrap: each figure's draws, with the estimate and the interval."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from joinery.errors import CallError
+from joinery.show.numbers import level_words
+from joinery.study.fitted import Fitted, checked_level
+from joinery.study.resample.bootstrap import drawn
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+MOST = 8
+
+
+def bootstrap(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Mapping[str, str | None],
+    ax: Axes | None,
+    resamples: int = 2000,
+    of: Sequence[str] | str | None = None,
+    resample: str = "rows",
+    interval: str = "percentile",
+    level: float | None = None,
+    seed: int | None = None,
+) -> Figure:
+    """How figures spread over resamples; of many the first eight."""
+    from joinery.show.pictures.rehearsal import Cloud, clouds
+
+    if ax is not None:
+        raise CallError(
+            "the picture 'bootstrap' has panels of its own and cannot be drawn on axes",
+            argument="ax",
+        )
+    level = fit.level if level is None else checked_level(level)
+    found = drawn(fit, resamples, of, resample, interval, level, seed)
+    shown = [
+        Cloud(fit.words(name), float(b), found.draws[:, j], (float(low), float(high)))
+        for j, (name, b, low, high) in enumerate(
+            zip(found.names, found.estimate, found.lower, found.upper, strict=True)
+        )
+    ][:MOST]
+    finding = f"{len(found.draws):,} resamples; {found.how}; bar: the {level_words(level)} interval"
+    return clouds(shown, words.get("title") or "How far would estimates move?", finding)

@@ -1,0 +1,294 @@
+"""The bootstrap: how estimates spread over resamples of the rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from joinery import advice
+from joinery.core.blocks.partition import joined
+from joinery.core.inference import resampling
+from joinery.core.inference.resampling import Rows
+from joinery.data.records import Records
+from joinery.errors import CallError, one_of
+from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.parse import read_claims
+from joinery.show.numbers import count, level_words
+from joinery.show.table import Table
+from joinery.study.compare.claim import combinations
+from joinery.study.fitted import Fitted, checked_level, response_rows, rows_at_hand
+from joinery.study.read.estimates import estimates, in_basis, linear_combination
+from joinery.study.rows.figures import per_row
+
+RESAMPLES = ("rows", "residuals", "signs", "clusters")
+INTERVALS = ("percentile", "accelerated", "studentized")
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """Figures of every resample: what they are, the fit's own, and the draws (resamples, m)."""
+
+    names: list[str]
+    estimate: np.ndarray
+    draws: np.ndarray  # of the resamples that could be estimated
+    lower: np.ndarray
+    upper: np.ndarray
+    lost: int
+    how: str
+
+
+def bootstrap(
+    fit: Fitted,
+    resamples: int = 2000,
+    *,
+    of: Sequence[str] | str | None = None,
+    resample: str = "rows",
+    interval: str = "percentile",
+    level: float | None = None,
+    seed: int | None = None,
+) -> Table:
+    """The table of resampled figures. See ``Fit.bootstrap``."""
+    level = fit.level if level is None else checked_level(level)
+    found = drawn(fit, resamples, of, resample, interval, level, seed)
+    spread = found.draws.std(axis=0, ddof=1)
+    notes = [found.how, "bias: the mean over the resamples less the estimate"]
+    if found.lost:
+        notes.append(
+            f"{count(found.lost, 'resample')} could not be estimated (a level lost, or "
+            "separation), and count nowhere"
+        )
+    if fit.family.shape is not None:
+        notes.append("the shape k is held at the fit's own")
+    return Table(
+        {
+            "term": found.names,
+            "estimate": found.estimate,
+            "lower": found.lower,
+            "upper": found.upper,
+            "standard_error": spread,
+            "bias": found.draws.mean(axis=0) - found.estimate,
+        },
+        title=f"Bootstrap of {len(found.draws):,} resamples, with {level_words(level)} intervals",
+        notes=tuple(notes),
+        kinds=dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
+        | {"bias": "own"},
+    )
+
+
+def drawn(
+    fit: Fitted,
+    resamples: int,
+    of: Sequence[str] | str | None,
+    resample: str,
+    interval: str,
+    level: float,
+    seed: int | None,
+) -> Drawn:
+    """Estimate over resamples, and form the intervals."""
+    one_of("resample", resample, RESAMPLES)
+    one_of("interval", interval, INTERVALS)
+    _check(fit, resamples, resample, interval)
+    names, L = _figures(fit, of)
+    W = in_basis(fit, L)  # figures as combinations in the basis (m, p)
+    estimate = linear_combination(fit, L).values
+    rng = np.random.default_rng(seed)
+    rows = _rows(fit)
+    groups = _groups(fit) if resample == "clusters" else None
+    pivot = interval == "studentized"
+    beta: np.ndarray
+    errors: np.ndarray | None
+    error: np.ndarray | None
+    if resample in ("residuals", "signs"):
+        beta, errors, error = _of_errors(fit, rows, resamples, resample == "signs", rng, W)
+    else:
+        beta, errors, error = _of_rows(fit, rows, resamples, groups, rng, W if pivot else None)
+    sound = np.isfinite(beta).all(axis=1)
+    draws = beta[sound] @ W.T
+    if len(draws) < 2:
+        raise CallError("hardly any resample could be estimated, so nothing can be said of them")
+    if interval == "percentile":
+        lower, upper = resampling.percentile(draws, level)
+    elif interval == "accelerated":
+        lower, upper = resampling.accelerated(draws, estimate, _moved(fit, W, groups), level)
+    else:
+        assert errors is not None
+        assert error is not None
+        lower, upper = resampling.studentized(draws, errors[sound], estimate, error, level)
+    return Drawn(
+        names, estimate, draws, lower, upper, int((~sound).sum()), _how(resample, interval)
+    )
+
+
+def _check(fit: Fitted, resamples: int, resample: str, interval: str) -> None:
+    if resamples < 2:
+        raise CallError(f"resamples={resamples} are too few; take 2,000", argument="resamples")
+    if fit.estimate.penalty:
+        raise CallError("a penalized fit is not resampled: its estimate is no plain maximum")
+    if resample in ("residuals", "signs") and not fit.estimate.linear:
+        raise CallError(
+            f"{resample} are drawn for the normal family with the identity link; draw rows",
+            argument="resample",
+        )
+    if fit.solution.perfect:
+        raise CallError("the fit is perfect: every resample says the same")
+    if resample == "clusters":
+        if not fit.options.cluster:
+            raise CallError(
+                f"which clusters? fit with {advice.option('std_errors', 'clustered')} and "
+                f"{advice.option('cluster')}",
+                argument="resample",
+            )
+        if interval == "studentized":
+            raise CallError(
+                "studentized intervals are for rows, residuals and signs; with clusters take "
+                "percentile or accelerated",
+                argument="interval",
+            )
+        if len(fit.options.cluster) > 1:
+            raise CallError("clusters that cross are not resampled; fit with one of them")
+
+
+def _how(resample: str, interval: str) -> str:
+    what = {
+        "rows": "rows are drawn with replacement",
+        "residuals": "residuals, made of even spread, are drawn with replacement and put to the "
+        "fitted values",
+        "signs": "residuals change their signs at random about the fitted values",
+        "clusters": "whole clusters are drawn with replacement",
+    }[resample]
+    ends = {
+        "percentile": "ends: the middle share of the draws",
+        "accelerated": "ends corrected for bias and skewness (Efron 1987)",
+        "studentized": "ends from each draw over its own standard error (Hall 1988)",
+    }[interval]
+    return f"{what}; {ends}"
+
+
+def _figures(fit: Fitted, of: Sequence[str] | str | None) -> tuple[list[str], np.ndarray]:
+    """Names, and combinations of all coefficients (m, coefficients)."""
+    e = estimates(fit)
+    if of is None:
+        known = np.flatnonzero(np.isfinite(e.values))
+        return [e.names[i] for i in known], np.eye(len(e.names))[known]
+    texts = [of] if isinstance(of, str) else list(of)
+    if not texts:
+        raise CallError("of= names no figure; leave it out for the coefficients", argument="of")
+    L = []
+    for text in texts:
+        row, constant = combinations(fit, read_claims(f"{text} = 0"), text)
+        if constant.any():
+            raise CallError(f"{text!r} has a number by itself; name coefficients", argument="of")
+        L.append(row[0])
+    return texts, np.array(L)
+
+
+def _rows(fit: Fitted) -> Rows:
+    blocks = response_rows(fit).row_blocks
+
+    def ones(values: np.ndarray | None, m: int, fill: float) -> np.ndarray:
+        return np.full(m, fill) if values is None else values
+
+    return Rows(
+        U=joined(blocks, lambda b: fit.solution.in_basis(b.X)),
+        y=joined(blocks, lambda b: b.y),
+        weights=joined(blocks, lambda b: b.precisions * ones(b.trials, len(b.y), 1.0)),
+        offset=joined(blocks, lambda b: ones(b.offset, len(b.y), 0.0)),
+        estimate=fit.solution.basis_coefficients,
+        family=fit.family,
+        link=fit.link,
+    )
+
+
+def _groups(fit: Fitted) -> np.ndarray:
+    table, used = rows_at_hand(fit)
+    assert isinstance(table, Records)
+    codes = table.column(fit.options.cluster[0]).codes(EVERY_ROW)[used.rows]
+    return np.unique(codes, return_inverse=True)[1]
+
+
+def _of_rows(
+    fit: Fitted,
+    rows: Rows,
+    resamples: int,
+    groups: np.ndarray | None,
+    rng: np.random.Generator,
+    W: np.ndarray | None,
+) -> tuple[np.ndarray, np.ndarray | None, np.ndarray | None]:
+    """Estimates of resampled rows; with figures W also their standard errors, and the fit's."""
+    parts, errors = [], []
+    for counts in resampling.counted(rng, per_row(fit).times, resamples, groups):
+        found = resampling.estimates(rows, counts, with_roots=W is not None)
+        parts.append(found.estimates)
+        if W is not None and found.roots is not None:
+            errors.append(np.sqrt(((W @ found.roots) ** 2).sum(axis=2)))
+    if W is None:
+        return np.concatenate(parts), None, None
+    own = resampling.estimates(rows, per_row(fit).times[None, :], with_roots=True)
+    assert own.roots is not None
+    return (
+        np.concatenate(parts),
+        np.concatenate(errors),
+        np.sqrt(((W @ own.roots[0]) ** 2).sum(axis=1)),
+    )
+
+
+def _of_errors(
+    fit: Fitted, rows: Rows, resamples: int, signs: bool, rng: np.random.Generator, W: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Estimates with other errors about the fitted values, on one design."""
+    figures = per_row(fit)
+    times, h = figures.times.astype(int), figures.influence.leverage
+    place = np.repeat(np.arange(len(times)), times)
+    root = np.sqrt(rows.weights)[place]
+    U = rows.U[place] * root[:, None]
+    e = (root * figures.residual[place]) / np.sqrt(np.maximum(1 - h[place], 1e-12))
+    n, p = U.shape
+    base = e - e.mean() if fit.solution.spans_constant else e
+    sharp = e / np.sqrt(np.maximum(1 - h[place], 1e-12))  # e over 1 − h
+    draws, errors = [], []
+    some = max(1, resampling.CELLS // n)
+    sizes = np.sqrt((W**2).sum(axis=1))
+    for start in range(0, resamples, some):
+        many = min(some, resamples - start)
+        if signs:
+            E = sharp * rng.choice((-1.0, 1.0), (many, n))
+        else:
+            E = base[rng.integers(0, n, (many, n))]
+        moved = E @ U
+        draws.append(rows.estimate + moved)
+        left = E - moved @ U.T
+        if signs:
+            errors.append(_uneven(left, U, W))
+        else:
+            s = np.sqrt((left**2).sum(axis=1) / (n - p))
+            errors.append(s[:, None] * sizes)
+    own = (root * figures.residual[place])[None, :]
+    scale = float(fit.estimate.scale or np.nan)
+    error = _uneven(own, U, W)[0] if signs else scale * sizes
+    return np.concatenate(draws), np.concatenate(errors), error
+
+
+def _uneven(left: np.ndarray, U: np.ndarray, W: np.ndarray) -> np.ndarray:
+    """Standard errors (b, m) of figures W from residuals (b, n), the spread of each row its own."""
+    along = (U @ W.T) ** 2
+    return np.asarray(np.sqrt(left**2 @ along))
+
+
+def _moved(fit: Fitted, W: np.ndarray, groups: np.ndarray | None) -> np.ndarray:
+    """What leaving each row, or cluster, out moves each figure by: (n, m)."""
+    rows, figures = _rows(fit), per_row(fit)
+    w = np.ones(len(rows.y))
+    eta = rows.U @ rows.estimate + rows.offset
+    with np.errstate(all="ignore"):
+        mu, slope = fit.link.mu(eta), fit.link.slope(eta)
+        w = rows.weights * slope / fit.family.variance(mu) * (rows.y - mu)
+    score = rows.U * np.where(np.isfinite(w), w, 0.0)[:, None]
+    if groups is not None:
+        total = np.zeros((int(groups.max()) + 1, rows.U.shape[1]))
+        np.add.at(total, groups, score * figures.times[:, None])
+        return np.asarray(total @ W.T)
+    left = np.maximum(1 - figures.influence.leverage, 1e-12)
+    moved = (score / left[:, None]) @ W.T
+    return np.asarray(np.repeat(moved, figures.times.astype(int), axis=0))
