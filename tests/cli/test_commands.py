@@ -210,13 +210,14 @@ def test_the_demo_walks_the_whole_job(joinery, tmp_path):
         "3. Test",
         "4. Check",
         "5. Mend",
-        "6. Forecast",
-        "7. Not only",
-        "8. Hand over",
+        "6. Understand",
+        "7. Forecast",
+        "8. Not only",
+        "9. Hand over",
     )
     for word in (*steps, "Try next", "H058", "3 of 3 observed values"):
         assert word in out
-    pictures = ("response", "checks", "leverage", "altitude", "forecast", "survival")
+    pictures = ("response", "checks", "leverage", "altitude", "feeding", "forecast", "survival")
     assert {p.name for p in (tmp_path / "demo").iterdir()} == {
         "honey.json", "forecast.csv", *(f"{name}.png" for name in pictures)
     }  # fmt: skip

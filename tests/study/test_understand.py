@@ -196,7 +196,7 @@ def test_with_the_product_alone_the_slope_is_still_right():
         (lambda f: f.level_differences("g", correction="sidak"), jn.CallError, "tukey"),
         (lambda f: f.difference({}), jn.CallError, "at least one predictor"),
         (lambda f: f.difference("zz=1"), jn.UnknownColumnError, "no column 'zz'"),
-        (lambda f: f.difference("x=1", hold="mean"), jn.CallError, "hold='mean'"),
+        (lambda f: f.difference("x=1", hold="mean"), jn.CallError, "hold=\"mean\" is not known"),
         (lambda f: f.cutoffs(), jn.CallError, "single yes or no"),
         (lambda f: f.average_effects(step=0), jn.CallError, "other than zero"),
     ],

@@ -15,7 +15,7 @@ from joinery.core.glm.families.family import Family
 from joinery.core.glm.links import Link
 from joinery.core.numeric.distributions import normal_below, normal_quantile
 
-CELLS = 4_000_000  # of counts that are held at once
+CELLS, TOGETHER = 4_000_000, 100_000  # counts held at once, and drawn at once
 MOST_STEPS, SETTLED, SINGULAR = 60, 1e-10, 1e-9
 
 
@@ -53,17 +53,17 @@ def counted(
     """Counts (some, n) of each row, drawn with replacement; whole groups where these are given."""
     each = np.repeat(np.arange(len(times)), times.astype(int))
     n = len(each) if groups is None else int(groups.max()) + 1
-    some = max(1, CELLS // max(len(times), n))
+    width = len(times) if groups is None else n
+    plain = groups is not None or len(each) == len(times)
+    some, few = max(1, CELLS // max(width, n)), max(1, TOGETHER // n)
     for start in range(0, resamples, some):
-        many = min(some, resamples - start)
-        drawn = rng.integers(0, n, (many, n), dtype=np.int64)
-        place = drawn if groups is not None or len(each) == len(times) else each[drawn]
-        width = n if groups is not None else len(times)
-        place = place + (np.arange(many) * width)[:, None]
-        counts = np.bincount(place.ravel(), minlength=many * width).reshape(many, width)
-        if groups is not None:
-            counts = counts[:, groups] * times
-        yield counts.astype(float)
+        counts = np.empty((min(some, resamples - start), width))
+        for first in range(0, len(counts), few):  # few at a time, so that they stay in cache
+            part = counts[first : first + few]
+            drawn = rng.integers(0, n, (len(part), n), dtype=np.int32)
+            place = (drawn if plain else each[drawn]) + (np.arange(len(part)) * width)[:, None]
+            part[:] = np.bincount(place.ravel(), minlength=part.size).reshape(part.shape)
+        yield counts if groups is None else counts[:, groups] * times
 
 
 def estimates(rows: Rows, counts: np.ndarray, *, with_roots: bool = False) -> Resampled:
@@ -74,9 +74,10 @@ def estimates(rows: Rows, counts: np.ndarray, *, with_roots: bool = False) -> Re
     products = U[:, first] * U[:, second]
     if rows.linear:
         w = rows.weights
-        G = _symmetric(counts @ (w[:, None] * products), p)
-        target = counts @ ((w * (rows.y - rows.offset))[:, None] * U)
-        beta, sound = _solved(G, target)
+        target = (w * (rows.y - rows.offset))[:, None] * U
+        sums = counts @ np.hstack([w[:, None] * products, target])
+        G = _symmetric(sums[:, :-p], p)
+        beta, sound = _solved(G, sums[:, -p:])
     else:
         beta, sound, G = _reweighted(rows, counts, products)
     beta[~sound] = np.nan

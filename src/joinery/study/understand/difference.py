@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery import advice
 from joinery.data.records import records
 from joinery.data.written_dates import stamps_of
 from joinery.errors import CallError, UnknownColumnError
@@ -37,7 +38,8 @@ def difference(
         raise CallError("give a value for at least one predictor: feed_kg=6", argument="a")
     fixed = {} if hold == "average" else dict(hold) if isinstance(hold, Mapping) else None
     if fixed is None:
-        raise CallError(f"hold={hold!r} is not known; it is 'average', or values", argument="hold")
+        given = advice.option("hold", hold)
+        raise CallError(f"{given} is not known; it is 'average', or values", argument="hold")
     # what only one setting names is for the other where it is held
     one, two = (hold_rest(fit, _row(fit, own), fixed) for own in (first, second))
     X = [averaged_rows(fit, h, fit.design.matrix, np.arange(1)) for h in (one, two)]
