@@ -180,3 +180,16 @@ def test_residuals_against_forty_levels_stand_under_one_another():
     figure = jn.fit(table, model).draw("residuals", against="place")
     assert not list(faults(figure))
     assert len(figure.axes[0].get_yticklabels()) == 40
+
+
+def test_a_series_has_its_forecasts_after_the_rows():
+    table = jn.sample_data("hive_scale")
+    table.loc[table.index[-7:], "gain_kg"] = None
+    fit = jn.fit(table, "gain_kg given temperature_c, rain_mm", order="date")
+    figure = fit.draw("series")
+    ahead = figure.axes[0].lines[2].get_xydata()
+    assert ahead[:, 1] == pytest.approx(fit.forecast()["fitted"].to_numpy())
+    days = pd.to_datetime(table["date"]).to_numpy().astype("datetime64[D]").astype(float)
+    assert ahead[:, 0] == pytest.approx(days[-7:])
+    plain = jn.fit(table.dropna(), "gain_kg given rain_mm").draw("series", new={"rain_mm": [1.0]})
+    assert not list(faults(plain))

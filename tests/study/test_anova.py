@@ -253,3 +253,18 @@ def test_box_cox_finds_the_power_and_its_interval_covers():
     assert 88 <= held <= 100
     with pytest.raises(jn.CallError, match="zero or less in row 3"):
         jn.fit({"x": [1, 2, 3, 4, 5], "y": [1, 3, 2, 0, 4]}, "y given x").box_cox()
+
+
+@pytest.mark.parametrize("family", ["normal", "binomial"])
+def test_compared_fits_are_crosschecked_on_the_same_folds(family):
+    model = {"normal": "honey_kg given forage_km2", "binomial": "swarmed given queen_age"}[family]
+    fits = [jn.fit("sample:yields", model, id="hive")]
+    fits.append(fits[0].revise(add="hive_type"))
+    table = jn.compare(*fits, crosscheck=True, seed=3).frame
+    name, figure = {
+        "normal": ("unseen_error", "typical error (root mean square)"),
+        "binomial": ("unseen_log_score", "log score"),
+    }[family]
+    for place, fit in enumerate(fits):
+        own = fit.crosscheck(10, seed=3).frame.set_index("figure")["unseen"]
+        assert table[name][place] == pytest.approx(own[figure])

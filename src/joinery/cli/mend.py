@@ -21,6 +21,10 @@ def compare(
         list[str],
         typer.Argument(metavar="MODEL...", help="model sentences; one is enough beside --with"),
     ],
+    crosscheck: Annotated[
+        bool, typer.Option("--crosscheck", help="on rows not seen too, the same folds for all")
+    ] = False,
+    seed: Annotated[int, typer.Option("--seed", help="deals the folds")] = 0,
     **given: Any,
 ) -> None:
     """Fits of one response side by side, nested ones tested.
@@ -39,7 +43,7 @@ def compare(
     with warnings.catch_warnings():
         if given["form"] != "csv":  # the notes of the table say it too
             warnings.simplefilter("ignore", errors.JoineryWarning)
-        table = side_by_side(*fits)
+        table = side_by_side(*fits, crosscheck=crosscheck, seed=seed)
     show(table, given)
 
 

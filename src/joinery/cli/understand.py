@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Sequence
 from contextlib import suppress
 from typing import Annotated, Any
@@ -62,6 +63,27 @@ def explain(**given: Any) -> None:
     from joinery.show import terminal
 
     terminal.say(terminal.paragraphs(fit_of(**given).explain()))
+
+
+@app.command(rich_help_panel=UNDERSTAND)
+@o.takes(o.DATA_AND_MODEL, o.FIT)
+def workings(
+    at: Annotated[
+        float | None, typer.Option("--at", help="where a single predictor is forecast")
+    ] = None,
+    form: Annotated[str, typer.Option("--as", help="text, markdown, html or latex")] = "text",
+    output: Annotated[str | None, typer.Option("--output", help="write to this file")] = None,
+    **given: Any,
+) -> None:
+    """The arithmetic behind each figure, step after step."""
+    from joinery.show.files import write_text
+    from joinery.show.marks import tell
+
+    text = fit_of(**given).workings(at).render(form)
+    if output is None:
+        sys.stdout.write(text)
+    else:
+        tell(f"wrote {write_text(output, text)}")
 
 
 @app.command("simple-slopes", rich_help_panel=UNDERSTAND)

@@ -18,10 +18,11 @@ from joinery.study.compare.compare import compare as side_by_side
 from joinery.study.compare.stepwise import CRITERIA, MOVES, Steps
 
 
-def compare(*fits: Fit) -> Table:
+def compare(*fits: Fit, crosscheck: bool = False, seed: int | None = 0) -> Table:
     """Fits of the same response side by side: figures, nested tests, coefficients.
 
-    Parameters: two or more fits. Each is tested against the one before it when one of the two holds
+    Parameters: two or more fits; ``crosscheck`` judges all of them on the same ten folds, dealt by
+    ``seed``. Each is tested against the one before it when one of the two holds
     the other.
     Returns a Table with a row for each fit: sentence, figures, crosscheck_error (left-one-out),
     against, test, df, p, and each coefficient with its standard error. Warns with
@@ -41,7 +42,7 @@ def compare(*fits: Fit) -> Table:
         raise CallError(
             f"compare takes fits, not {type(odd).__name__}; make each with fit(…) or revise(…)"
         )
-    return side_by_side([f._fitted for f in several])
+    return side_by_side([f._fitted for f in several], crosscheck=crosscheck, seed=seed)
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+    from joinery.study.understand.workings import Workings
+
 
 P = ParamSpec("P")
 
@@ -499,6 +501,24 @@ class Fit:
             level=level,
             seed=seed,
         )
+
+    def workings(self, at: float | None = None) -> Workings:
+        """The arithmetic behind each figure, as a teacher writes it.
+
+        Parameters: ``at`` the value of a single predictor to forecast at (its mean if not given).
+        Returns Workings: ``.sums`` and ``.steps`` (Tables; a step is figure, formula,
+        with_numbers, value), ``.render(form)`` as text, markdown, html or latex; prints as text.
+        One predictor: from the sums of squares and products; several: from the normal equations;
+        other families: from the last iteration. Raises CallError where nothing is left to work
+        out, for more than twelve coefficients, or for a loaded fit.
+
+        >>> import joinery as jn
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").workings().steps["figure"][5]
+        'slope'
+        """
+        from joinery.study.understand.workings import workings
+
+        return workings(self._fitted, at)
 
     @checked
     def simulate(self, copies: int = 1, seed: int | None = None) -> pd.DataFrame:

@@ -282,3 +282,42 @@ def observed_shares(
     ax.set_xlim(-0.02, 1.02)
     ax.set_ylim(-0.02, 1.04)
     return figure
+
+
+@dataclass(frozen=True)
+class Band:
+    """Forecasts (m,) at x, with both intervals."""
+
+    x: np.ndarray
+    fitted: np.ndarray
+    mean: tuple[np.ndarray, np.ndarray]
+    new: tuple[np.ndarray, np.ndarray]
+
+
+def in_time(
+    x: np.ndarray,
+    observed: np.ndarray,
+    fitted: np.ndarray,
+    ahead: Band | None,
+    flags: Sequence[Flag],
+    words: Words,
+    ax: Axes | None,
+) -> Figure:
+    """Observed values joined thinly, the fitted ones in amber, forecasts with both bands."""
+    figure, ax = sheet(ax, words)
+    if len(x) <= 2000:
+        ax.plot(x, observed, color=SLATE, linewidth=0.6, alpha=0.7, zorder=2)
+    points(ax, x, observed, size=14)
+    ax.plot(x, fitted, color=AMBER, linewidth=1.8, zorder=3.5)
+    if ahead is not None:
+        ax.fill_between(ahead.x, *ahead.new, color=MIST, alpha=0.8, linewidth=0, zorder=1)
+        ax.fill_between(ahead.x, *ahead.mean, color=AMBER, alpha=0.28, linewidth=0, zorder=1.5)
+        ax.plot(
+            ahead.x, ahead.fitted, color=AMBER, linewidth=1.8, linestyle=(0, (4, 3)), zorder=3.5
+        )
+        ax.scatter(ahead.x, ahead.fitted, s=18, color=AMBER, linewidths=0, zorder=4)
+        if len(ahead.x) == 1:
+            for ends, wide in ((ahead.new, 1.4), (ahead.mean, 4.0)):
+                ax.vlines(ahead.x, *ends, color=AMBER, linewidth=wide, alpha=0.7)
+    mark(ax, x, observed, flags)
+    return figure

@@ -15,6 +15,8 @@ from joinery.study.compare.likelihood_ratio import Nested
 from joinery.study.compare.nested import differing, nested_test
 from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates
+from joinery.study.resample.crosscheck import FOLDS
+from joinery.study.resample.crosscheck import crosscheck as crosschecked
 from joinery.study.rows.figures import left_out_error
 
 FIGURES = ("n_rows", "r_squared", "adjusted_r_squared", "residual_sd", "aic", "bic")
@@ -24,18 +26,37 @@ HEADINGS = {
     "adjusted_r_squared": "adjusted R²",
     "residual_sd": "residual SD",
 }
+# figures of a crosscheck, by the column that they stand in
+UNSEEN = {
+    "unseen_error": "typical error (root mean square)",
+    "unseen_explained": "explained (R²)",
+    "unseen_log_score": "log score",
+}
 TESTED = ("against", "test", "statistic", "df", "p")
-HEAD = (*FIGURES, "deviance", "deviance_explained", "residual_df", "crosscheck_error", *TESTED)
+HEAD: tuple[str, ...] = (
+    *FIGURES,
+    "deviance",
+    "deviance_explained",
+    "residual_df",
+    "crosscheck_error",
+)
+HEAD += (*UNSEEN, *TESTED)
 HEADINGS |= {"aic": "AIC", "bic": "BIC", "crosscheck_error": "crosscheck error"}
+HEADINGS |= {
+    "unseen_error": "typical error, rows not seen",
+    "unseen_explained": "R², rows not seen",
+    "unseen_log_score": "log score, rows not seen",
+}
 
 
-def compare(fits: Sequence[Fitted]) -> Table:
+def compare(fits: Sequence[Fitted], *, crosscheck: bool = False, seed: int | None = None) -> Table:
     """Fits side by side. See ``joinery.compare``."""
     rows: list[dict[str, Any]] = []
     notes: list[str] = []
     for place, fit in enumerate(fits):
         row: dict[str, Any] = {"fit": place + 1, "sentence": fit.sentence}
         row |= _figures(fit)
+        row |= _unseen(fit, seed) if crosscheck else {}
         row |= _tested(fits[place - 1], fit, place, notes) if place else {}
         rows.append(row)
         if fit.changes:
@@ -49,6 +70,12 @@ def compare(fits: Sequence[Fitted]) -> Table:
         if name not in order and "(standard error)" not in name:
             order += [name, f"{name} (standard error)"]
     terms = [name for name in order if f"{name} (standard error)" in order]
+    if crosscheck:
+        same = len({f.n_rows for f in fits}) == 1
+        notes.append(
+            "rows not seen: ten folds, the same for all"
+            + ("" if same else "; the fits rest on different rows, so the folds differ")
+        )
     scales = len({str(f.design.sentence.response) for f in fits}) > 1
     if scales:
         notes.append(
@@ -88,6 +115,17 @@ def _figures(fit: Fitted) -> dict[str, Any]:
             figures["deviance_explained"] = 1 - e.deviance / e.null_deviance
     figures["crosscheck_error"] = left_out_error(fit)
     return {name: np.nan if value is None else value for name, value in figures.items()}
+
+
+def _unseen(fit: Fitted, seed: int | None) -> dict[str, float]:
+    """What a fit is worth on rows not seen, in ten folds that a seed deals."""
+    folds = min(FOLDS, fit.n_rows)
+    table = crosschecked(fit, folds, seed=seed).frame.set_index("figure")["unseen"]
+    found = {
+        column: next((v for name, v in table.items() if str(name).startswith(figure)), None)
+        for column, figure in UNSEEN.items()
+    }
+    return {column: float(v) for column, v in found.items() if v is not None}
 
 
 def _tested(before: Fitted, fit: Fitted, place: int, notes: list[str]) -> dict[str, Any]:

@@ -15,6 +15,7 @@ from joinery.study.pictures import forecast as forecast_picture
 from joinery.study.pictures import influence as influence_pictures
 from joinery.study.pictures import line as line_picture
 from joinery.study.pictures import residuals as residual_pictures
+from joinery.study.pictures import series as series_picture
 from joinery.study.pictures import understand as effects
 from joinery.study.pictures.words import names_of
 
@@ -76,6 +77,7 @@ PICTURES: dict[str, tuple[Picture, tuple[str, ...]]] = {
     "added_variable": (influence_pictures.added_variable, ("term",)),
     "component_residual": (influence_pictures.component_residual, ("against",)),
     "forecast": (forecast_picture.forecast, ("new", "hold")),
+    "series": (series_picture.series, ("new", "hold")),
     "box_cox": (powers.picture, ()),
     "checks": (checks_sheet.checks, ()),
     "coefficients": (effects.coefficients, ()),

@@ -1,0 +1,33 @@
+"""Every example runs in an empty folder, says something, and draws what it says it draws."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+EXAMPLES = sorted((Path(__file__).parents[2] / "examples").glob("*.py"))
+
+
+def test_there_are_examples_in_the_order_of_the_work():
+    assert [file.name[:2] for file in EXAMPLES] == [f"{k:02d}" for k in range(1, len(EXAMPLES) + 1)]
+    readme = (EXAMPLES[0].parents[1] / "README.md").read_text()
+    assert len(EXAMPLES) >= 8
+    for file in EXAMPLES:
+        assert f"examples/{file.name}" in readme
+        lines = file.read_text().splitlines()
+        assert len(lines) < 60
+        assert lines[0].startswith('"""')
+
+
+@pytest.mark.parametrize("file", EXAMPLES, ids=lambda f: f.stem)
+def test_an_example_runs(file, tmp_path):
+    done = subprocess.run(
+        [sys.executable, "-W", "error", file], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert (done.returncode, done.stderr) == (0, ""), done.stderr
+    assert len(done.stdout) > 200
+    wanted = [part.split('"')[0] for part in file.read_text().split('OUT / "')[1:]]
+    assert sorted(p.name for p in tmp_path.glob("example-pictures/*")) == sorted(wanted)
