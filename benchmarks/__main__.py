@@ -218,6 +218,44 @@ def starting() -> Iterator[Row]:
     help_text = "import sys; sys.argv = ['joinery', '--help']; from joinery.cli import main; main()"
     ours, theirs = in_turn(fresh(help_text), fresh("import pandas, scipy.linalg"), 7)
     yield Row("joinery --help", ours, "import pandas, scipy.linalg", theirs, "(told)", True)
+    fit_text = (
+        "import sys; sys.argv = ['joinery', 'fit', 'sample:jars', 'jars_sold given hours_open']"
+    )
+    fit_text += "; from joinery.cli import main; main()"
+    ours, theirs = in_turn(fresh(fit_text), fresh("import pandas, scipy.linalg"), 7)
+    work, yardstick = "joinery fit sample:jars …, the whole command", "import pandas, scipy.linalg"
+    yield Row(work, ours, yardstick, theirs, "at most 1.5", ours <= 1.5 * theirs)
+
+
+def resampling() -> Iterator[Row]:
+    """The bootstrap and rehearsals, against the same in a loop."""
+    rng = np.random.default_rng(5)
+    X = rng.normal(size=(1000, 5))
+    table = {f"x{j}": X[:, j] for j in range(5)} | {"y": X.sum(axis=1) + rng.normal(size=1000)}
+    fit = jn.fit(table, "y given x0, x1, x2, x3, x4")
+    A, y = np.column_stack([np.ones(1000), X]), table["y"]
+
+    def loop() -> None:
+        own = np.random.default_rng(1)
+        for _ in range(2000):
+            rows = own.integers(0, 1000, 1000)
+            np.linalg.lstsq(A[rows], y[rows], rcond=None)
+
+    ours, theirs = in_turn(lambda: fit.bootstrap(2000, seed=1), loop, 5)
+    work, yardstick = "bootstrap 2,000 times, 1,000 rows × 5", "drawn and solved in a loop of lstsq"
+    yield Row(work, ours, yardstick, theirs, "at most 0.125", 8 * ours <= theirs)
+    small = np.column_stack([np.ones(50), rng.normal(size=(50, 3))])
+
+    def many() -> None:
+        for _ in range(1000):
+            np.linalg.lstsq(small, rng.normal(size=50), rcond=None)
+
+    def rehearsed() -> None:
+        jn.rehearse("y given a, b, c", {"a": 1}, 50, times=1000, seed=1)
+
+    ours, theirs = in_turn(rehearsed, many, 5)
+    work = "1,000 rehearsals of 50 rows × 3"
+    yield Row(work, ours, "a loop of lstsq", theirs, "at most 10", ours <= 10 * theirs)
 
 
 PARTS: dict[str, Callable[[], Iterator[Row]]] = {
@@ -226,6 +264,7 @@ PARTS: dict[str, Callable[[], Iterator[Row]]] = {
     "choosing": choosing,
     "families": families,
     "starting": starting,
+    "resampling": resampling,
 }
 
 

@@ -18,13 +18,13 @@ COMMAND = Path(sys.executable).with_name("joinery")
 FIRST = "honey_kg given forage_km2, altitude_m, feed_kg, rain_days, hive_type"
 BENT = f"{FIRST}, feed_kg * rain_days, altitude_m^2"
 VIEWS = {
-    "help": "joinery --help",
+    "help": "joinery --help | head -46",
     "look": "joinery look sample:yields --id hive",
     "fit": f"joinery fit sample:yields '{BENT}' --id hive",
     "stepwise": "joinery stepwise sample:queens 'eggs_a_day given all but queen, outcome' --criterion bic",
     "explain": f"joinery explain sample:yields '{BENT}' --id hive --leave-out H058",
     "rows": f"joinery rows sample:yields '{BENT}' --id hive | head -42",
-    "forecast": f"joinery forecast sample:yields '{BENT}' --id hive --leave-out H058",
+    "workings": "joinery workings sample:jars 'jars_sold given hours_open' --at 5 | head -46",
 }
 
 
@@ -37,7 +37,7 @@ def terminal_view(name: str, command: str, display: str) -> None:
         ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x47+0+0", "-bg", "white", "-fg", "#22313a", "-e",
          "bash", "-c", script], env=environment,
     )  # fmt: skip
-    time.sleep(6)
+    time.sleep(9)
     subprocess.run(
         ["import", "-window", "root", "-crop", "1280x800+0+0", str(HERE / f"{name}.png")],
         env=environment,
@@ -55,7 +55,8 @@ def main() -> None:
     seen.draw("matrix", path=HERE / "matrix.png")
     bent = jn.fit("sample:yields", BENT, id="hive")
     bent.draw("residuals", path=HERE / "residuals.png")
-    bent.draw("quantiles", path=HERE / "quantiles.png")
+    study = jn.rehearse("y given x, z", {"intercept": 100, "x": 1, "z": 0.3}, [20, 50], seed=1)
+    study.draw("estimates", path=HERE / "rehearsal.png")
     mended = bent.revise(leave_out="H058")
     mended.draw("simple_slopes", of="feed_kg", across="rain_days", path=HERE / "slopes.png")
     mended.draw("level_differences", term="hive_type", path=HERE / "differences.png")
@@ -68,7 +69,7 @@ def main() -> None:
     winter.draw("forecast", new="sample:winter_outcome", path=HERE / "forecasts.png")
     bent.draw("checks", path=HERE / "checks.png")
     bent.draw("leverage", path=HERE / "leverage.png")
-    screen = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24"])
+    screen = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24", "-noreset"])
     time.sleep(1)
     try:
         for name, command in VIEWS.items():

@@ -163,7 +163,7 @@ def _effects(page: Page, room: int) -> RenderableType:
     grid.add_column("standard\nerror", justify="right", no_wrap=True)
     grid.add_column("p", no_wrap=True)
     for e in page.effects:
-        bars = [Text(bar(e.bar, scale, BAR_CELLS), style=AMBER)] if beside else []
+        bars = [Text(bar(e.bar, scale, BAR_CELLS))] if beside else []
         grid.add_row(
             Padding(Text(e.term), (0, 0, 0, 2)),
             e.estimate,
@@ -200,7 +200,7 @@ def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
     strip.add_column("  in standard units", no_wrap=True)
     strip.add_column(_scale_line(scale, cells), no_wrap=True)
     for e in drawn:
-        strip.add_row(Text(f"  {e.term}"), Text(bar(e.bar, scale, cells), style=AMBER))
+        strip.add_row(Text(f"  {e.term}"), Text(bar(e.bar, scale, cells)))
     return Group(strip, Text(f"  {page.bar_note}"))
 
 

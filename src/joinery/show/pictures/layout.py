@@ -392,10 +392,10 @@ def _written(ax: Axes, renderer: Any) -> list[Box]:
 
 
 def _room(ax: Axes) -> Box:
-    """Where labels may stand: the axes, or their cell to the right of them."""
+    """Where labels may stand: the axes, and their cell to the right of them."""
     box = _box(ax.get_window_extent())
     figure: Any = ax.figure
-    right = figure.bbox.width * (_cells[ax][2] if ax in _cells else 0.99)
+    right = figure.bbox.width * _cells[ax][2] if ax in _cells else box[2]
     return (box[0], box[1], max(box[2], right), box[3])
 
 
