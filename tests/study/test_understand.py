@@ -20,7 +20,7 @@ TABLE = pd.DataFrame(
         "x": RNG.uniform(1, 9, N),
         "rain days": RNG.integers(5, 40, N).astype(float),
         "g": RNG.choice(["a", "b", "c"], N),
-        "h": RNG.choice(["no", "yes"], N),
+        "h": RNG.choice(["no", "yes"], N, p=[0.3, 0.7]),
         "two": RNG.choice([0.0, 1.0], N),
         "w": RNG.uniform(0.5, 2, N),
         "farm": RNG.integers(0, 12, N).astype(str),
@@ -293,6 +293,20 @@ def test_corrections_are_what_their_books_say():
     assert by["tukey"]["p"].tolist() == pytest.approx(
         stats.studentized_range.sf(np.sqrt(2) * t, 3, fit.residual_df), rel=1e-7
     )
+    df = fit.residual_df
+    reach = {
+        "none": stats.t.ppf(0.975, df),
+        "bonferroni": stats.t.ppf(1 - 0.05 / 6, df),
+        "holm": stats.t.ppf(1 - 0.05 / 6, df),
+        "tukey": stats.studentized_range.ppf(0.95, 3, df) / np.sqrt(2),
+    }
+    for name, frame in by.items():
+        far = (frame["upper"] - frame["difference"]) / frame["standard_error"]
+        assert far.to_numpy() == pytest.approx(np.full(3, reach[name]), rel=1e-6)
+    one = fit.level_differences("g", reference="a").frame
+    far = (one["upper"] - one["difference"]) / one["standard_error"]
+    assert far.iloc[0] == pytest.approx(far.iloc[1])
+    assert reach["none"] < far.iloc[0] < reach["tukey"]
     robust = jn.fit(TABLE, "y given x, g", std_errors="robust").level_differences("g")
     assert "as tukey's correction assumes an even spread" in " ".join(robust.notes)
 
@@ -424,9 +438,16 @@ def test_cutoffs_are_counts_and_pairs():
     assert np.isnan(table.frame.iloc[2]["yes_when_said"])
     pairs = np.mean([a > b for a, b in itertools.product(chance[yes], chance[~yes])])
     assert f"in {100 * pairs:.1f} % of pairs" in " ".join(table.notes)
-    unseen = fit.cutoffs([0.4], crosscheck=True, seed=1)
+    unseen = fit.cutoffs(crosscheck=True, seed=1)
     assert "by a fit without it" in " ".join(unseen.notes)
-    assert unseen["right_yes"][0] != row["right_yes"]
+    left = np.full(N, np.nan)
+    fold = np.random.default_rng(1).permutation(N) % 10
+    for k in range(10):
+        part = jn.fit(TABLE[fold != k], 'yes given x, "rain days"')
+        left[fold == k] = part.forecast(TABLE[fold == k])["fitted"]
+    assert unseen["right_yes"].tolist() == pytest.approx(
+        [(left[yes] >= c).mean() for c in unseen["cutoff"]]
+    )
 
 
 # ------------------------------------------------------------------ in words

@@ -11,7 +11,7 @@ import pytest
 
 import joinery as jn
 from joinery.show.numbers import figure
-from joinery.study.understand.workings import SHOWN
+from joinery.study.understand.worked import SHOWN
 
 RNG = np.random.default_rng(6)
 TABLE = pd.DataFrame(

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from joinery.study.understand.workings import Workings
+    from joinery.study.understand.worked import Workings
 
 
 P = ParamSpec("P")
@@ -284,7 +284,7 @@ class Fit:
         >>> fit.simple_slopes("feed_kg", "rain_days", [20, 40, 60])["slope"].round(2).tolist()
         [-1.05, 0.36, 1.77]
         """
-        from joinery.study.understand.slopes import simple_slopes
+        from joinery.study.understand.simple_slopes import simple_slopes
 
         return simple_slopes(
             self._fitted, of, across, at, hold=hold, level=level, simultaneous=simultaneous
@@ -313,7 +313,7 @@ class Fit:
         >>> fit.slope_regions("feed_kg", "rain_days")["slope_is"].tolist()
         ['below zero', 'not told from zero', 'above zero']
         """
-        from joinery.study.understand.slopes import slope_regions
+        from joinery.study.understand.slope_regions import slope_regions
 
         return slope_regions(
             self._fitted, of, across, hold=hold, level=level, simultaneous=simultaneous

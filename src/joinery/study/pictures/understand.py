@@ -23,13 +23,9 @@ from joinery.study.rows.figures import per_row
 from joinery.study.understand.cutoffs import at_each, concordance, wilson, yes_no
 from joinery.study.understand.level_means import adjusted_means as means_table
 from joinery.study.understand.level_means import level_differences as differences_table
-from joinery.study.understand.slopes import (
-    UNCERTAIN,
-    regions,
-    sentence,
-    slopes_at,
-)
-from joinery.study.understand.slopes import simple_slopes as slopes_table
+from joinery.study.understand.simple_slopes import simple_slopes as slopes_table
+from joinery.study.understand.simple_slopes import slopes_at
+from joinery.study.understand.slope_regions import UNCERTAIN, regions, sentence
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -25,15 +25,14 @@ from joinery.study.read.estimates import contrast, estimates, means
 from joinery.study.read.overall import overall_test
 from joinery.study.understand.phrases import ends, goes_with
 from joinery.study.understand.scale import Scale
-from joinery.study.understand.slopes import (
+from joinery.study.understand.simple_slopes import (
     Slopes,
-    regions,
-    sentence,
     simple_slopes,
     slopes_at,
     spread_out,
     usual_values,
 )
+from joinery.study.understand.slope_regions import regions, sentence
 from joinery.study.verdicts import CAUTION, SERIOUS
 
 MOST_LEVELS, MOST_VALUES = 12, 5

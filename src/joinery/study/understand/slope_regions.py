@@ -1,0 +1,209 @@
+"""Where the slope of one predictor differs from zero across another."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from joinery.data.written_dates import date_text
+from joinery.errors import CallError
+from joinery.show.numbers import level_words, percent
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, checked_level, rows_at_hand
+from joinery.study.forecast.memory import forecast_memory
+from joinery.study.held import held_words
+from joinery.study.read.coefficients import said_of_errors
+from joinery.study.rows.figures import per_row
+from joinery.study.understand.simple_slopes import (
+    Hold,
+    Slopes,
+    check_columns,
+    on_scale,
+    shown_value,
+    slopes_at,
+)
+
+GRID = 801  # places at which a region is looked for
+ABOVE, BELOW, UNCERTAIN = "above zero", "below zero", "not told from zero"
+EXACT = 1e-9  # how straight in the moderator, for its size, a slope is that has two roots
+
+
+@dataclass(frozen=True)
+class Region:
+    """A stretch of the moderator in which the slope is one of the three."""
+
+    start: float
+    stop: float
+    slope_is: str
+
+
+def slope_regions(
+    fit: Fitted,
+    of: str,
+    across: str,
+    *,
+    hold: Hold = None,
+    level: float | None = None,
+    simultaneous: bool = False,
+) -> Table:
+    """Where the slope differs from zero. See ``Fit.slope_regions``."""
+    level = fit.level if level is None else checked_level(level)
+    check_columns(fit, of, across)
+    if across not in fit.design.seen:
+        raise CallError(
+            f"{across} is a category, and regions are of a number; simple_slopes gives the slope "
+            "at each level",
+            argument="across",
+        )
+
+    def at(values: Sequence[float]) -> Slopes:
+        return slopes_at(fit, of, across, values, hold, level, simultaneous=simultaneous)
+
+    stretches = regions(fit, across, at)
+    shares = _shares(fit, across, stretches)
+    shown: Callable[[float], Any] = (
+        (lambda v: date_text(v)) if across in fit.design.dates else (lambda v: v)
+    )
+    found = at([stretches[0].start])
+    words = held_words(fit, found.held)
+    notes = [sentence(fit, of, across, stretches, shares)]
+    notes += [f"held: {', '.join(words)}"] if words else []
+    notes += ["the stretches are cut at the ends of what was seen"]
+    notes += ["they hold for all values together"] if simultaneous else []
+    notes += ["a loaded fit keeps no rows to count"] if shares is None else []
+    return Table(
+        {
+            "from": [shown(r.start) for r in stretches],
+            "to": [shown(r.stop) for r in stretches],
+            "slope_is": [r.slope_is for r in stretches],
+            "share_of_rows": np.full(len(stretches), np.nan) if shares is None else shares,
+        },
+        title=f"Where the slope of {fit.words(of)} differs from zero across {fit.words(across)}, "
+        f"at {level_words(level)}{on_scale(fit)}",
+        notes=(*said_of_errors(fit), *notes),
+        kinds={"from": "own", "to": "own", "slope_is": "text", "share_of_rows": "share"},
+        headings={"slope_is": "the slope is", "share_of_rows": "share of rows"},
+    )
+
+
+def regions(fit: Fitted, across: str, at: Callable[[Sequence[float]], Slopes]) -> list[Region]:
+    """The stretches from one end of the seen range to the other, or one a value where few."""
+    few = forecast_memory(fit).few.get(across)
+    low, high = fit.design.seen[across]
+    if few is not None or not high > low:
+        values = list(few or (low,))
+        return [Region(v, v, s) for v, s in zip(values, _verdicts(at(values)), strict=True)]
+    ends = _roots(at, low, high)
+    edges = [low, *ends, high]
+    middles = [(a + b) / 2 for a, b in pairwise(edges)]
+    out: list[Region] = []
+    for (a, b), verdict in zip(pairwise(edges), _verdicts(at(middles)), strict=True):
+        if out and out[-1].slope_is == verdict:
+            out[-1] = Region(out[-1].start, b, verdict)
+        elif b > a:
+            out.append(Region(a, b, verdict))
+    return out
+
+
+def _verdicts(found: Slopes) -> list[str]:
+    return [
+        ABOVE if low > 0 else BELOW if high < 0 else UNCERTAIN
+        for low, high in zip(found.lower, found.upper, strict=True)
+    ]
+
+
+def _roots(at: Callable[[Sequence[float]], Slopes], low: float, high: float) -> list[float]:
+    """Where an end of the interval is zero: by the quadratic (Johnson & Neyman 1936), else sought.
+
+    A slope straight in the moderator, with the same degrees of freedom throughout, has
+    b² = c²·var, of second degree, which gives both roots at once.
+    """
+    middle = (low + high) / 2
+    three = at([low, middle, high])
+    D, times = three.rows, three.times
+    bend = np.abs(D[1] - (D[0] + D[2]) / 2)
+    straight = (bend <= EXACT * (np.abs(D).max(axis=0) + 1e-300)).all()
+    if straight and np.allclose(times, times[0], rtol=1e-14):
+        return _quadratic_roots(at, low, high, float(times[0]))
+    return _sought(at, low, high)
+
+
+def _quadratic_roots(
+    at: Callable[[Sequence[float]], Slopes], low: float, high: float, times: float
+) -> list[float]:
+    # b and the variance at three places settle b² − c²·var as a parabola in u from −1 to 1
+    middle, half = (low + high) / 2, (high - low) / 2
+    c = at([low, middle, high]).combination
+    h = c.values**2 - (times * c.standard_errors) ** 2
+    if not np.isfinite(h).all():
+        return []
+    a, b = (h[0] + h[2]) / 2 - h[1], (h[2] - h[0]) / 2
+    roots = np.roots(np.trim_zeros(np.array([a, b, h[1]]), "f"))
+    inside = sorted(float(r.real) for r in roots if abs(r.imag) < 1e-12 and -1 < r.real < 1)
+    return [middle + half * u for u in inside]
+
+
+def _sought(at: Callable[[Sequence[float]], Slopes], low: float, high: float) -> list[float]:
+    """Changes of verdict on a grid, each narrowed down by halving."""
+    grid = np.linspace(low, high, GRID)
+    verdicts = _verdicts(at(grid.tolist()))
+    places = [i for i in range(GRID - 1) if verdicts[i] != verdicts[i + 1]]
+    left, right = grid[places], grid[[i + 1 for i in places]]
+    before = [verdicts[i] for i in places]
+    for _ in range(60 if places else 0):
+        middle = (left + right) / 2
+        same = np.array([v == b for v, b in zip(_verdicts(at(middle.tolist())), before)])
+        left, right = np.where(same, middle, left), np.where(same, right, middle)
+    return ((left + right) / 2).tolist() if places else []
+
+
+def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray | None:
+    """The share of the fitted rows whose moderator lies in each stretch."""
+    if fit.origin is None:
+        return None
+    table, used = rows_at_hand(fit)
+    x, times = table.column(across).numbers(used.rows), per_row(fit).times
+    known = np.isfinite(x)
+    x, times = x[known], times[known]
+    total = times.sum()
+    out = []
+    for place, r in enumerate(stretches):
+        last = place == len(stretches) - 1 or r.start == r.stop
+        inside = (x >= r.start) & ((x <= r.stop) if last else (x < r.stop))
+        out.append(float(times[inside].sum() / total))
+    return np.array(out)
+
+
+def sentence(
+    fit: Fitted, of: str, across: str, stretches: Sequence[Region], shares: np.ndarray | None
+) -> str:
+    """The regions in words."""
+    parts = []
+    for verdict in (ABOVE, BELOW):
+        own = [i for i, r in enumerate(stretches) if r.slope_is == verdict]
+        if not own:
+            parts.append(f"{verdict} for none")
+            continue
+        where = " and ".join(_where(fit, across, stretches, i) for i in own)
+        share = "" if shares is None else f" ({percent(float(shares[own].sum()))} of rows)"
+        parts.append(f"{verdict} for {where}{share}")
+    rest = any(r.slope_is == UNCERTAIN for r in stretches)
+    tail = f", elsewhere {UNCERTAIN}" if rest else ""
+    return f"the slope of {fit.words(of)} is {', '.join(parts)}{tail}"
+
+
+def _where(fit: Fitted, across: str, stretches: Sequence[Region], place: int) -> str:
+    r, name = stretches[place], fit.words(across)
+    first, last = place == 0, place == len(stretches) - 1
+    start, stop = (shown_value(fit, across, v) for v in (r.start, r.stop))
+    if r.start == r.stop:
+        return f"{name} {start}"
+    if first and last:
+        return f"every {name} seen"
+    if first:
+        return f"{name} below {stop}"
+    return f"{name} above {start}" if last else f"{name} from {start} to {stop}"

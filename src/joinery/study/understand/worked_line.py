@@ -1,0 +1,134 @@
+"""The workings of a line: from the sums of squares and products to the forecast."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from joinery.core.blocks.partition import joined
+from joinery.show.mathematics import Formula, root, symbol
+from joinery.show.numbers import figure
+from joinery.show.table import Table
+from joinery.study.fitted import Fitted, response_rows
+from joinery.study.read.estimates import estimates
+from joinery.study.rows.figures import per_row
+from joinery.study.understand.worked import (
+    ONE,
+    Step,
+    Workings,
+    about,
+    critical_t,
+    steps_of_the_whole,
+    tested,
+    with_sums,
+)
+
+
+def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Workings:
+    y = joined(response_rows(fit).row_blocks, lambda b: b.y)
+    figures = per_row(fit)
+    e = estimates(fit)
+    b0v, b1v = float(e.values[0]), float(e.values[1])
+    table = _sums_table(fit, x, y, figures.fitted, figures.residual, name)
+    n = symbol("n", len(x))
+    sx, sy = symbol("Σx", x.sum()), symbol("Σy", y.sum())
+    sxx, sxy, syy = (
+        symbol(s, v)
+        for s, v in (("Σx²", (x * x).sum()), ("Σxy", (x * y).sum()), ("Σy²", (y * y).sum()))
+    )
+    mx, my = symbol("x̄", x.mean(), r"\bar{x}"), symbol("ȳ", y.mean(), r"\bar{y}")
+    dx, dy = x - x.mean(), y - y.mean()
+    Sxx, Sxy, Syy = (
+        symbol(s, v, t)
+        for s, v, t in (
+            ("Sxx", dx @ dx, "S_{xx}"),
+            ("Sxy", dx @ dy, "S_{xy}"),
+            ("Syy", dy @ dy, "S_{yy}"),
+        )
+    )
+    b1, b0 = symbol("b₁", b1v, "b_1"), symbol("b₀", b0v, "b_0")
+    middle = symbol("Σ(x − x̄)(y − ȳ)", dx @ dy, r"\sum (x-\bar{x})(y-\bar{y})")
+    around = symbol("Σ(x − x̄)²", dx @ dx, r"\sum (x-\bar{x})^2")
+    above = symbol("Σ(y − ȳ)²", dy @ dy, r"\sum (y-\bar{y})^2")
+    steps = [
+        Step("mean of x", "x̄", sx / n, x.mean()),
+        Step("mean of y", "ȳ", sy / n, y.mean()),
+        _about_means("sum of squares of x about its mean", "Sxx", sxx - sx.squared / n, around),
+        _about_means("sum of products about the means", "Sxy", sxy - sx * sy / n, middle),
+        _about_means(
+            "sum of squares of y about its mean (total)", "Syy", syy - sy.squared / n, above
+        ),
+        Step("slope", "b₁", Sxy / Sxx, b1v),
+        Step("slope in the centred form", "b₁", middle / around, b1v),
+        Step("intercept", "b₀", my - b1 * mx, b0v),
+    ]
+    rss = float(fit.estimate.deviance)
+    sse, ssr = symbol("SSE", rss), symbol("SSR", b1v * float(dx @ dy))
+    df = symbol("n − 2", len(x) - 2)
+    s2, s = symbol("s²", rss / (len(x) - 2)), symbol("s", np.sqrt(rss / (len(x) - 2)))
+    steps += [
+        Step("explained sum of squares", "SSR", b1 * Sxy, ssr.value),
+        Step("residual sum of squares", "SSE", Syy - ssr, rss),
+        Step("residual mean square", "s²", sse / df, s2.value),
+        Step("residual SD", "s", root(s2), s.value),
+    ]
+    steps += _tests_of_one(fit, n, mx, Sxx, s, b0, b1)
+    steps += steps_of_the_whole(fit, ssr, sse, symbol("SST", dy @ dy), s2, symbol("1", 1.0), df)
+    steps.append(
+        Step("correlation", "r", Sxy / root(Sxx * Syy), dx @ dy / np.sqrt((dx @ dx) * (dy @ dy)))
+    )
+    x0 = float(np.round(x.mean(), 1)) if at is None else float(at)
+    steps += _forecast_of_one(fit, x0, n, mx, Sxx, s, b0, b1)
+    title = f"{fit.sentence}, worked out: y is {fit.words(fit.response.name)}, x is {name}"
+    return Workings(title, table, tuple(steps))
+
+
+def _about_means(name: str, sign: str, from_sums: Formula, centred: Formula) -> Step:
+    """A sum about the means: from plain sums, or where these cancel from the distances."""
+    cancels = abs(from_sums.compute() - centred.value) > 1e-9 * abs(centred.value)
+    return Step(name, sign, centred if cancels else from_sums, centred.value)
+
+
+def _sums_table(
+    fit: Fitted, x: np.ndarray, y: np.ndarray, fitted: np.ndarray, e: np.ndarray, name: str
+) -> Table:
+    """x, y, their squares and product, fitted and residual, row by row, with the sums."""
+    columns = {"x": x, "y": y, "x²": x * x, "xy": x * y, "y²": y * y, "fitted": fitted}
+    columns |= {"residual": e, "residual²": e * e}
+    return with_sums(fit, columns, f"x: {name}; y: {fit.words(fit.response.name)}")
+
+
+def _tests_of_one(
+    fit: Fitted, n: Formula, mx: Formula, Sxx: Formula, s: Formula, b0: Formula, b1: Formula
+) -> list[Step]:
+    e, t = estimates(fit), critical_t(fit)
+    se0 = symbol("se(b₀)", e.standard_errors[0], r"se(b_0)")
+    se1 = symbol("se(b₁)", e.standard_errors[1], r"se(b_1)")
+    steps = [
+        Step("standard error of the slope", "se(b₁)", s / root(Sxx), se1.value),
+        Step("standard error of the intercept", "se(b₀)",
+             s * root(ONE / n + mx.squared / Sxx), se0.value),
+        Step("critical t", "t*", t, t.value),
+    ]  # fmt: skip
+    for name, sign, b, se in (("slope", "b₁", b1, se1), ("intercept", "b₀", b0, se0)):
+        steps += tested(name, sign, b, se, fit.residual_df) + about(name, sign, b, se, t)
+    return steps
+
+
+def _forecast_of_one(
+    fit: Fitted, x0: float, n: Formula, mx: Formula, Sxx: Formula, s: Formula, b0: Formula,
+    b1: Formula,
+) -> list[Step]:  # fmt: skip
+    at = symbol("x₀", x0, "x_0")
+    y0 = b0.value + b1.value * x0
+    near = ONE / n + (at - mx).squared / Sxx
+    mean = s.value * np.sqrt(near.compute())
+    new = s.value * np.sqrt(1 + near.compute())
+    yhat, t = symbol("ŷ₀", y0, r"\hat{y}_0"), critical_t(fit)
+    se_mean, se_new = symbol("se(mean)", mean), symbol("se(new)", new)
+    return [
+        Step(f"forecast at x₀ = {figure(x0)}", "ŷ₀", b0 + b1 * at, y0),
+        Step("standard error of the mean there", "se(mean)", s * root(near), mean),
+        *about("mean at x₀", "mean", yhat, se_mean, t),
+        Step("standard error of a new row there", "se(new)", s * root(ONE + near), new),
+        *about("new row at x₀", "new", yhat, se_new, t),
+    ]
