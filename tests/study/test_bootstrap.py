@@ -164,3 +164,25 @@ def test_the_command_and_the_picture(joinery, tmp_path):
     fit = jn.fit(*asked)
     assert (status, out) == (0, fit.bootstrap(100, seed=1).render("csv"))
     assert len(fit.draw("bootstrap", resamples=100, seed=1, path=tmp_path / "b.png").axes) == 2
+
+
+def test_ends_of_given_draws_are_those_of_the_formulas():
+    rng = np.random.default_rng(9)
+    draws, estimate = rng.gamma(2, 1, (4000, 1)), np.array([1.5])
+    influence = rng.exponential(size=(50, 1)) - 1
+    low, high = resampling.accelerated(draws, estimate, influence, 0.9)
+    bias = stats.norm.ppf((draws < estimate).mean())
+    pull = (influence**3).sum() / (6 * (influence**2).sum() ** 1.5)
+    assert abs(bias) > 0.05
+    assert pull > 0.01
+    for end, share in ((low, 0.05), (high, 0.95)):
+        z = bias + stats.norm.ppf(share)
+        at = stats.norm.cdf(bias + z / (1 - pull * z))
+        assert end[0] == pytest.approx(np.quantile(draws, at), rel=1e-9)
+    t = rng.gamma(2, 1, (4000, 1))  # draws that lie above the estimate draw the ends below it
+    errors = rng.uniform(0.5, 2, (4000, 1))
+    low, high = resampling.studentized(
+        estimate + t * errors, errors, estimate, np.array([0.3]), 0.9
+    )
+    ends = np.quantile(t, [0.95, 0.05])
+    assert (low[0], high[0]) == pytest.approx(tuple(1.5 - 0.3 * ends))

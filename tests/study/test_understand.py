@@ -12,6 +12,8 @@ from scipy import optimize, stats
 
 import joinery as jn
 from joinery.core.numeric import simultaneous
+from joinery.show.numbers import figure
+from joinery.study.understand.cutoffs import concordance
 
 RNG = np.random.default_rng(20)
 N = 90
@@ -515,3 +517,30 @@ def test_a_saved_fit_says_and_draws_what_it_can(tmp_path):
     for name, options in (("simple_slopes", {"of": "x", "across": "rain days"}), ("adjusted_means", {}),
                           ("level_differences", {}), ("coefficients", {}), ("joint_region", {})):  # fmt: skip
         assert again.draw(name, **options).axes
+
+
+def test_ties_count_half_in_the_share_of_pairs():
+    chance, yes = np.round(RNG.random(60), 1), RNG.random(60) < 0.5
+    pairs = [(a > b) + (a == b) / 2 for a, b in itertools.product(chance[yes], chance[~yes])]
+    assert concordance(chance, yes, np.ones(60)) == pytest.approx(np.mean(pairs))
+
+
+def test_the_offset_is_held_at_its_mean_in_means():
+    fit = jn.fit(TABLE, "y given x, g", offset="w")
+    table = fit.adjusted_means("g").frame
+    new = pd.DataFrame({"x": TABLE["x"].mean(), "g": table["g"], "w": TABLE["w"].mean()})
+    assert table["mean"].tolist() == pytest.approx(fit.forecast(new)["fitted"].tolist())
+    assert "the offset is held at its mean" in " ".join(fit.adjusted_means("g").notes)
+
+
+def test_per_cents_and_doublings_have_the_figures_of_the_fit():
+    fit = jn.fit(TABLE.assign(y=np.exp(TABLE["x"] / 30)), "log(y) given x, h")
+    noisy = jn.fit(TABLE, "log(y) given x")
+    b = noisy.coefficients().frame.iloc[1]
+    more, low, high = (100 * np.expm1(b[n]) for n in ("estimate", "lower", "upper"))
+    assert f"{figure(more, 2)} % more (95 %: {low:.1f} % to {high:.1f} %)" in noisy.explain()
+    b = jn.fit(TABLE, "log(y) given log(x)").coefficients().frame.iloc[1]
+    assert f"{figure(100 * np.expm1(b['estimate'] * np.log(2)), 2)} % more" in (
+        jn.fit(TABLE, "log(y) given log(x)").explain()
+    )
+    assert "Each further unit of x" in fit.explain()
