@@ -71,7 +71,8 @@ def test_the_spread_of_the_draws_is_the_standard_error_that_theory_gives(resampl
     )
     table = fit.bootstrap(6000, resample=resample, seed=1).frame
     errors = fit.coefficients()["standard_error"]
-    assert (table["standard_error"] / errors).to_numpy() == pytest.approx(np.ones(3), abs=0.12)
+    near = 0.12 if resample == "rows" else 0.035
+    assert (table["standard_error"] / errors).to_numpy() == pytest.approx(np.ones(3), abs=near)
     assert (table["bias"].abs() < 0.15 * errors).all()
     assert table["estimate"].tolist() == pytest.approx(fit.coefficients()["estimate"].tolist())
 

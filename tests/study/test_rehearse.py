@@ -10,6 +10,7 @@ from scipy import stats
 import joinery as jn
 from joinery.model import simulate as doors
 from joinery.study.resample import rehearse as study
+from joinery.study.resample.process import error_terms
 
 PREDICTORS = {"x": "uniform(0, 3)", "g": "levels(a, b, c)"}
 TRUTH = {"intercept": 1.0, "x": 0.5, "g: b": 0.4, "g: c": -0.3}
@@ -148,6 +149,17 @@ def test_broken_assumptions_show_and_robust_errors_mend_them():
     robust = jn.rehearse("y given x", {"x": 1}, 60, times=200, predictors=x, errors="uneven",
                          std_errors="robust", seed=3)  # fmt: skip
     assert robust.coefficients["coverage"][1] > 0.92
+
+
+@pytest.mark.parametrize("kind", ["normal", "skewed", "uneven", "alike"])
+def test_errors_of_every_kind_have_mean_nought_and_mean_square_one(kind):
+    e = error_terms(kind, np.random.default_rng(1), np.linspace(0, 5, 40), 20_000)
+    assert e.mean() == pytest.approx(0, abs=0.01)
+    assert (e**2).mean() == pytest.approx(1, abs=0.02)
+    if kind == "uneven":
+        assert e[-1].std() / e[0].std() == pytest.approx(10, rel=0.05)
+    if kind == "alike":
+        assert np.corrcoef(e[3], e[4])[0, 1] == pytest.approx(0.6, abs=0.02)
 
 
 def test_several_numbers_of_rows_stand_under_one_another():
