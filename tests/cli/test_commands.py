@@ -299,3 +299,47 @@ def test_a_dispersion_is_given_on_the_command_line(joinery):
     )
     assert status == 2
     assert "has a shape k in place of a dispersion" in said
+
+
+def test_changes_labels_and_forms_from_the_command_line(joinery, tmp_path):
+    asked = ("sample:yields", "honey_kg given forage_km2", "--id", "hive")
+    status, out, _ = joinery(
+        "coefficients", *asked, "--with", "leave out H058, H031; add feed_kg", "--as", "csv"
+    )
+    fit = jn.fit(*asked[:2], id="hive").revise(leave_out=["H058", "H031"], add="feed_kg")
+    assert (status, out) == (0, fit.coefficients().render("csv"))
+    status, out, _ = joinery(
+        "coefficients", *asked, "--leave-out", "H058", "--with", "put back H058", "--as", "csv"
+    )
+    assert out == jn.fit(*asked[:2], id="hive").coefficients().render("csv")
+    text = joinery("fit", *asked, "--labels", "forage_km2=Forage (km²)")[1]
+    assert "Forage (km²)" in text
+    assert "= 12.23 + 2.35 Forage (km²)" in text
+    saved = tmp_path / "f.json"
+    joinery("fit", *asked, "--save", saved)
+    wide = joinery("coefficients", saved, "--level", "99", "--as", "csv")[1]
+    assert wide == jn.fit(*asked[:2], id="hive").coefficients(99).render("csv")
+    assert joinery("--version")[1] == f"{jn.__version__}\n"
+    for ending, mark in (
+        ("html", "<svg"),
+        ("md", "| --- |"),
+        ("tex", r"\begin{tabular}"),
+        ("txt", "Checks of"),
+    ):
+        page = tmp_path / f"page.{ending}"
+        assert joinery("fit", *asked, "--full", "--output", page)[0] == 0
+        assert mark in page.read_text()
+    assert "--help" in joinery("fit", "--help")[1]
+    assert "<bool>" not in joinery("fit", "--help")[1]
+
+
+@pytest.mark.parametrize("sample", [("bee_samples", "mites per bees_sampled given month"),
+                                    ("queens", "(outcome = 'accepted') given eggs_a_day"),
+                                    ("prices", "price given weight_g")])  # fmt: skip
+def test_full_holds_every_table_in_every_family(sample, joinery):
+    name, model = sample
+    more = ["--family", "gamma"] if name == "prices" else []
+    status, out, err = joinery("fit", f"sample:{name}", model, *more, "--full")
+    assert (status, err) == (0, "")
+    for part in ("Coefficients, with", "What each term explains", "Checks of", "Rows of"):
+        assert part in out

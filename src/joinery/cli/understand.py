@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
+from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import UNDERSTAND, app, fit_of, question, show, working
 from joinery.cli.texts import labels_in
@@ -119,7 +120,11 @@ def _saved_term(given: dict[str, Any], term: str | None) -> tuple[str, dict[str,
     """The term and the rest: with a saved fit it stands where the sentence would."""
     if term is None and str(given["data"]).endswith(".json"):
         return str(given["model"]), given | {"model": None}
-    return str(term), given
+    if term is None:
+        raise errors.CallError(
+            "name the category whose levels are meant, after the sentence", argument="term"
+        )
+    return term, given
 
 
 Term = Annotated[

@@ -36,6 +36,7 @@ from joinery.study.understand.slope_regions import regions, sentence
 from joinery.study.verdicts import CAUTION, SERIOUS
 
 MOST_LEVELS, MOST_VALUES = 12, 5
+NEAR = 0.1  # a share of the range that is hardly outside it
 
 
 def explain(fit: Fitted) -> str:
@@ -331,7 +332,7 @@ def _intercept(fit: Fitted) -> Iterator[str]:
     outside = [
         name
         for name, at in zeros.items()
-        if at is not None and not fit.design.seen[name][0] <= at <= fit.design.seen[name][1]
+        if at is not None and not _near(at, *fit.design.seen[name])
     ]
     if outside:
         ranges = listed(
@@ -340,6 +341,12 @@ def _intercept(fit: Fitted) -> Iterator[str]:
             for n in outside
         )
         yield f"No row is near that: {ranges}. By itself it means nothing."
+
+
+def _near(at: float, low: float, high: float) -> bool:
+    """Whether a value lies inside what was seen, or hardly outside it."""
+    margin = NEAR * (high - low)
+    return low - margin <= at <= high + margin
 
 
 def _zero(fit: Fitted, name: str) -> float | None:
