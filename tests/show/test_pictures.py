@@ -150,7 +150,7 @@ ASKED = [
     ("line", {"against": 0, "across": 1}),
     ("line", {"against": 0, "beside": True}),
     ("joint_region", {}),
-    ("level_differences", {"reference": True}),
+    ("level_differences", {"reference": True, "correction": "holm"}),
 ]
 
 
@@ -164,7 +164,7 @@ def test_what_is_written_on_pictures_of_two_things_can_be_read(make, name, optio
     if options.get("beside") is True:
         named["beside"] = fit.revise(response=model.partition(" given ")[0], level=0.9)
     if "reference" in options and "place" in table:
-        named["reference"] = table["place"][0]
+        named |= {"reference": table["place"][0], "correction": "holm"}
     with contextlib.suppress(jn.CallError):
         assert not list(faults(drawn_with(fit, name, named)))
 

@@ -25,7 +25,7 @@ WINTER = "survived of colonies given altitude_m, log(forage_km2), stores_kg"
 
 @pytest.mark.parametrize("case", CASES)
 def test_new_row_intervals_cover_at_their_level(case):
-    times = 150
+    times = 90
     share = covered(case, times, seed=4)
     slack = 3 * np.sqrt(0.9 * 0.1 / (times * 10)) + 0.01
     assert share > 0.9 - slack
