@@ -11,6 +11,7 @@ import numpy as np
 
 from joinery.arguments import as_labels
 from joinery.core.inference.correlation import deviation
+from joinery.core.inference.intervals import wilson
 from joinery.core.inference.smooth import smooth
 from joinery.core.numeric.distributions import t_quantile
 from joinery.data.columns import level_text
@@ -198,13 +199,8 @@ def _shares(x: np.ndarray, y: np.ndarray) -> np.ndarray:
     groups = [p for p in np.array_split(order, many) if len(p)]
     n = np.array([len(p) for p in groups], float)
     share = np.array([y[p].mean() for p in groups])
-    z2 = 1.959963984540054**2
-    middle = (share + z2 / (2 * n)) / (1 + z2 / n)
-    reach = np.sqrt(z2 * share * (1 - share) / n + z2 * z2 / (4 * n * n)) / (1 + z2 / n)
     at = np.array([x[p].mean() for p in groups])
-    return np.vstack(
-        [at, share, np.minimum(middle - reach, share), np.maximum(middle + reach, share)]
-    )
+    return np.vstack([at, share, *wilson(share * n, n, 0.95)])
 
 
 def _far_out(X: np.ndarray) -> np.ndarray:

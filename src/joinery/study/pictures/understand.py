@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery import advice
+from joinery.core.inference.intervals import wilson
 from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError, one_of
 from joinery.show.numbers import count, figure, level_words
@@ -20,7 +21,7 @@ from joinery.study.read.covariance_table import covariance_matrix
 from joinery.study.read.estimates import estimates
 from joinery.study.resample.crosscheck import left_out_means
 from joinery.study.rows.figures import per_row
-from joinery.study.understand.cutoffs import at_each, concordance, wilson, yes_no
+from joinery.study.understand.cutoffs import at_each, concordance, yes_no
 from joinery.study.understand.level_means import adjusted_means as means_table
 from joinery.study.understand.level_means import level_differences as differences_table
 from joinery.study.understand.simple_slopes import simple_slopes as slopes_table

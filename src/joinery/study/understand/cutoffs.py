@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from joinery import advice
-from joinery.core.numeric.distributions import normal_quantile
+from joinery.core.inference.intervals import wilson
 from joinery.errors import CallError
 from joinery.show.numbers import figure, level_words
 from joinery.show.people import Layout
@@ -25,16 +25,6 @@ def yes_no(fit: Fitted) -> np.ndarray:
         raise CallError("cut-offs are for models of a single yes or no a row")
     observed = per_row(fit).observed
     return np.asarray(observed > 0.5)
-
-
-def wilson(yes: np.ndarray, n: np.ndarray, level: float) -> tuple[np.ndarray, np.ndarray]:
-    """Ends of the interval of a share (Wilson 1927); NaN of none."""
-    z = float(normal_quantile((1 + level) / 2))
-    with np.errstate(all="ignore"):
-        share = yes / n
-        middle = (share + z * z / (2 * n)) / (1 + z * z / n)
-        reach = z * np.sqrt(share * (1 - share) / n + z * z / (4 * n * n)) / (1 + z * z / n)
-    return np.minimum(middle - reach, share), np.maximum(middle + reach, share)
 
 
 def cutoffs(

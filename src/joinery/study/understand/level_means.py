@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from joinery import advice
+from joinery.core.inference.diagnostics import holm
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric import simultaneous
 from joinery.data.columns import level_text
@@ -306,13 +307,3 @@ def _one_group(
 
 def _t(share: float, df: np.ndarray) -> np.ndarray:
     return np.asarray(tails.t_quantile(share, np.where(df > 0, df, np.nan)))
-
-
-def holm(p: np.ndarray) -> np.ndarray:
-    """p values of one family stepped down (Holm 1979); NaN stays."""
-    known = np.flatnonzero(np.isfinite(p))
-    order = known[np.argsort(p[known], kind="stable")]
-    steps = (len(known) - np.arange(len(known))) * p[order]
-    out = np.full(len(p), np.nan)
-    out[order] = np.minimum(np.maximum.accumulate(steps), 1.0) if len(order) else []
-    return out
