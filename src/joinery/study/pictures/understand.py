@@ -19,11 +19,11 @@ from joinery.study.pictures.words import worded
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.covariance_table import covariance_matrix
 from joinery.study.read.estimates import estimates
-from joinery.study.resample.crosscheck import left_out_means
 from joinery.study.rows.figures import per_row
-from joinery.study.understand.cutoffs import at_each, concordance, yes_no
+from joinery.study.understand.cutoffs import at_each, chances, concordance, yes_no
 from joinery.study.understand.level_means import adjusted_means as means_table
 from joinery.study.understand.level_means import level_differences as differences_table
+from joinery.study.understand.scale import Scale
 from joinery.study.understand.simple_slopes import simple_slopes as slopes_table
 from joinery.study.understand.simple_slopes import slopes_at
 from joinery.study.understand.slope_regions import UNCERTAIN, regions, sentence
@@ -128,7 +128,7 @@ def adjusted_means(
     names = [" · ".join(map(str, row)) for row in frame[keys].itertuples(index=False)]
     sure = level_words(fit.level if level is None else checked_level(level))
     finding = f"{sure} intervals; {'; '.join(table.notes)}"
-    unit = table.title.split(", with")[0].removeprefix("Adjusted means of ")
+    unit = fit.words(Scale(fit).name)
     caption = Words(f"What are the means of {fit.words(term)}?", finding, f"mean {unit}", "")
     return _listed(names, frame, "mean", caption, words, ax, zero=False)
 
@@ -259,7 +259,7 @@ def cutoffs(
     from joinery.show.pictures.slopes import Share, shares
 
     yes, times = yes_no(fit), per_row(fit).times
-    chance = left_out_means(fit, seed=seed) if crosscheck else per_row(fit).fitted
+    chance = chances(fit, crosscheck, seed)
     at = np.linspace(0, 1, 101)
     found = at_each(at, chance, yes, times, fit.level)
     of = [
@@ -269,11 +269,15 @@ def cutoffs(
     whole = 100 * concordance(chance, yes, times)
     finding = f"a row with yes has the higher chance in {figure(whole, 3)} % of pairs; bands: "
     finding += f"{level_words(fit.level)} intervals; "
-    finding += "rows not seen" if crosscheck else "rows of the fit itself, which flatters it"
+    finding += _judged_on(crosscheck)
     caption = Words(
         "What does each cut-off cost?", finding, "yes is said from this chance on", "share right"
     )
     return shares(at, of, worded(caption, words), ax)
+
+
+def _judged_on(crosscheck: bool) -> str:
+    return "rows not seen" if crosscheck else "rows of the fit itself, which flatters it"
 
 
 def calibration(
@@ -289,7 +293,7 @@ def calibration(
     from joinery.show.pictures.fit import observed_shares
 
     yes, times = yes_no(fit), per_row(fit).times
-    chance = left_out_means(fit, seed=seed) if crosscheck else per_row(fit).fitted
+    chance = chances(fit, crosscheck, seed)
     known = np.flatnonzero(np.isfinite(chance))
     order = known[np.argsort(chance[known], kind="stable")]
     groups = [p for p in np.array_split(order, min(GROUPS, max(len(order) // 8, 2))) if len(p)]
@@ -299,7 +303,7 @@ def calibration(
     lower, upper = wilson(hits, n, fit.level)
     off = int(((at < lower) | (at > upper)).sum())
     finding = f"{count(off, 'group')} of {len(groups)} away from what was forecast; "
-    finding += "rows not seen" if crosscheck else "rows of the fit itself, which flatters it"
+    finding += _judged_on(crosscheck)
     caption = Words(
         "Does what is forecast come true as often?",
         finding,

@@ -27,6 +27,11 @@ def yes_no(fit: Fitted) -> np.ndarray:
     return np.asarray(observed > 0.5)
 
 
+def chances(fit: Fitted, crosscheck: bool, seed: int | None) -> np.ndarray:
+    """The chance of yes of each row (n,): of the fit itself, or of a fit without the row."""
+    return left_out_means(fit, seed=seed) if crosscheck else per_row(fit).fitted
+
+
 def cutoffs(
     fit: Fitted,
     at: Sequence[float] | None = None,
@@ -41,7 +46,7 @@ def cutoffs(
     chosen = np.asarray(USUAL if at is None else at, float).reshape(-1)
     if not len(chosen) or (chosen < 0).any() or (chosen > 1).any():
         raise CallError("cut-offs are probabilities, between 0 and 1", argument="at")
-    chance = left_out_means(fit, seed=seed) if crosscheck else per_row(fit).fitted
+    chance = chances(fit, crosscheck, seed)
     columns = at_each(chosen, chance, yes, times, level)
     whole = concordance(chance, yes, times)
     notes = [
