@@ -167,7 +167,7 @@ def main() -> None:
     print("| tables like | rows | predictors | any remark | serious | mean number | most often |")
     print("| --- | ---: | ---: | ---: | ---: | ---: | --- |")
     for cell in cells():
-        many = tables if cell.rows <= 1000 else max(tables * 2000 // cell.rows, 12)
+        many = tables if cell.rows <= 1000 else max(tables * 2000 // cell.rows, 40)
         some, grave, number, kinds = measured(cell, many)
         most = ", ".join(f"{kind} {100 * k / many:.1f}" for kind, k in kinds.most_common(4))
         print(

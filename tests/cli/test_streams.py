@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import pty
+import re
 import signal
 import subprocess
 import sys
@@ -53,18 +56,43 @@ def test_output_that_cannot_be_written_is_said():
     assert piped.stdout.startswith(b"row,")
 
 
-def test_an_interrupt_ends_without_a_traceback():
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        (("fit", "-", "y given x"), rb"joinery: interrupted\n"),
+        (
+            ("rehearse", "y given x", "--coefficients", "x=1", "--rows", "30", "--times", "99999", "--std-errors", "robust"),
+            rb"joinery: interrupted; [\d,]+ of 99,999 rehearsals of 30 rows were done\n",
+        ),
+    ],
+)  # fmt: skip
+def test_an_interrupt_ends_without_a_traceback(arguments, said):
     running = subprocess.Popen(
-        [*COMMAND, "fit", "-", "y given x"],
+        [*COMMAND, *arguments],
         stdin=subprocess.PIPE,
         stderr=subprocess.PIPE,
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # tests may ignore it
     )
-    time.sleep(3)
+    time.sleep(4)
     running.send_signal(signal.SIGINT)
-    _, said = running.communicate(timeout=60)
+    _, heard = running.communicate(timeout=60)
     assert running.returncode == 130
-    assert said in (b"", b"joinery: interrupted\n")
+    assert re.fullmatch(said, heard)
+
+
+def test_long_work_says_on_a_terminal_how_far_it_is():
+    ours, theirs = pty.openpty()
+    arguments = ("rehearse", "y given x", "--coefficients", "x=1", "--rows", "30")
+    more = ("--times", "2000", "--std-errors", "robust", "--as", "csv")
+    done = subprocess.run([*COMMAND, *arguments, *more], stdout=subprocess.PIPE, stderr=theirs)
+    os.close(theirs)
+    shown = b""
+    with contextlib.suppress(OSError):  # the end of a terminal, as Linux says it
+        while part := os.read(ours, 65536):
+            shown += part
+    assert re.search(rb"\r[\d,]+ of 2,000 rehearsals of 30 rows, about \d+ s left", shown)
+    assert shown.endswith(b" \r")
+    assert done.stdout.startswith(b"term,truth")
 
 
 @pytest.mark.parametrize(

@@ -106,7 +106,8 @@ def test_intervals_are_those_of_the_book():
     row, se = by["accelerated"].iloc[1], by["accelerated"]["standard_error"][1]
     assert (row["lower"], row["upper"]) == pytest.approx((theirs.low, theirs.high), abs=0.2 * se)
     assert by["studentized"]["upper"][1] > by["studentized"]["estimate"][1]
-    moved = study._moved(fit._fitted, np.asarray(fit._fitted.solution.root), None)
+    record = fit._fitted
+    moved = study._moved(record, study._rows(record), np.asarray(record.solution.root), None)
     for place in (0, 7):
         without = fit.revise(leave_out=[place]).coefficients()["estimate"]
         away = fit.coefficients()["estimate"] - without
@@ -134,6 +135,32 @@ def test_other_figures_are_left_sides_of_claims():
     assert table["term"].tolist() == ["x", 'x - 2 * "g: b"']
 
 
+@pytest.mark.parametrize("resample", ["rows", "residuals", "signs", "clusters"])
+@pytest.mark.parametrize("interval", study.INTERVALS)
+def test_ratios_and_functions_are_followed_over_the_draws(resample, interval):
+    options = {"std_errors": "clustered", "cluster": "farm"} if resample == "clusters" else {}
+    fit = jn.fit(TABLE, "y given x, w, x * w", **options)
+    if resample == "clusters" and interval == "studentized":
+        return
+    how = {"resample": resample, "interval": interval, "seed": 3}
+    # written as a ratio or a function and undone again, a figure has the ends it has by itself
+    undone = [
+        "(x / w) * w",
+        "log(exp(x * w))",
+        "sqrt(exp(2 * log(exp(x / 9)))) * 1",
+        "-(w - x) / 2",
+    ]
+    alone = ["x", "x * w", "exp(x / 9)", "x / 2 - w / 2"]
+    found = fit.bootstrap(301, of=undone, **how).frame.iloc[:, 1:].to_numpy()
+    truth = fit.bootstrap(301, of=alone, **how).frame.iloc[:, 1:].to_numpy()
+    assert found == pytest.approx(truth, rel=1e-9)
+    if interval == "percentile":  # the ends of a rising function are that function of the ends
+        ends = fit.bootstrap(201, of=["x", "exp(x)"], level=0.9, **how)
+        assert np.exp([ends["lower"][0], ends["upper"][0]]) == pytest.approx(
+            [ends["lower"][1], ends["upper"][1]]
+        )
+
+
 def test_resamples_that_lose_a_level_are_counted():
     few = TABLE.assign(g=["b"] * 2 + ["a"] * (N - 2))
     table = jn.fit(few, "y given g").bootstrap(400, seed=1)
@@ -148,7 +175,7 @@ def test_resamples_that_lose_a_level_are_counted():
         ({}, {"resample": "row"}, "did you mean 'rows'"),
         ({}, {"interval": "bca"}, "percentile"),
         ({}, {"resamples": 1}, "too few"),
-        ({}, {"of": "x + 1"}, "a number by itself"),
+        ({}, {"of": "2 / 3"}, "names no coefficient that it depends on"),
         ({}, {"of": []}, "names no figure"),
         ({}, {"resample": "clusters"}, "which clusters"),
         ({"family": "gamma"}, {"resample": "signs"}, "draw rows"),

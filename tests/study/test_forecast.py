@@ -25,11 +25,12 @@ WINTER = "survived of colonies given altitude_m, log(forage_km2), stores_kg"
 
 @pytest.mark.parametrize("case", CASES)
 def test_new_row_intervals_cover_at_their_level(case):
-    times = 90
-    share = covered(case, times, seed=4)
-    slack = 3 * np.sqrt(0.9 * 0.1 / (times * 10)) + 0.01
-    assert share > 0.9 - slack
-    assert CASES[case].discrete or share < 0.9 + slack + 0.01
+    tables = 30 if CASES[case].family in ("normal", "binomial", "poisson") else 10
+    inside, ends = covered(case, 30, tables, seed=4)
+    slack = 3.5 * np.sqrt(0.95 * 0.05 / (tables * 8)) + 0.005
+    assert inside > 0.95 - slack
+    assert ends > 0.95 - 2 * slack
+    assert CASES[case].discrete or inside < 0.95 + slack
 
 
 def test_distribution_free_intervals_hold_where_normal_ones_do_not():

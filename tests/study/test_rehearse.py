@@ -112,7 +112,7 @@ def test_the_factor_gives_what_fits_one_by_one_give():
     made, rng = process_of()
     Y = made.draw(rng, 20)
     quick = study.by_factor(made, Y, 0.9)
-    slow = study.one_by_one(made, Y, doors._fitter(made, 0.9, "constant spread"), 0.9)
+    slow = study.one_by_one(made, Y, doors._fitter(made, 0.9, "constant spread"), 0.9, print)
     for name in ("estimates", "standard_errors", "lower", "upper", "p"):
         assert getattr(quick, name) == pytest.approx(getattr(slow, name), rel=1e-9, abs=1e-11)
 

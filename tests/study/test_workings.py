@@ -21,11 +21,14 @@ TABLE["y"] = 3 + 0.5 * TABLE["x"] - TABLE["z"] + RNG.normal(0, 1, 40)
 TABLE["far"] = 1e6 + TABLE["x"]
 TABLE["n"] = RNG.poisson(np.exp(0.02 * TABLE["x"]))
 TABLE["yes"] = RNG.random(40) < 0.5
+TABLE["times"] = RNG.integers(1, 4, 40)
 TABLE["w"] = RNG.uniform(0.5, 2, 40)
 CASES = [
     ("y given x", {}),
     ("y given far", {}),
     ("y given x", {"level": 0.8}),
+    ("y given x", {"weights": "w", "repeats": "times"}),
+    ("y given x", {"offset": "z"}),
     ("y given x, z, g", {}),
     ("y given x, z", {"weights": "w"}),
     ("y given x without intercept", {}),
@@ -54,7 +57,7 @@ def test_a_reader_gets_the_value_that_is_shown(model, options):
             )
 
 
-@pytest.mark.parametrize(("model", "options"), CASES[:6])
+@pytest.mark.parametrize(("model", "options"), CASES[:8])
 def test_the_values_are_those_of_the_fit(model, options):
     fit = jn.fit(TABLE, model, **options)
     steps = fit.workings().steps.frame.groupby("figure")["value"].first()

@@ -11,6 +11,15 @@ def main() -> None:
         from joinery.cli.commands import run
 
         run()
-    except KeyboardInterrupt:
-        sys.stderr.write("joinery: interrupted\n")
+    except KeyboardInterrupt as stop:
+        _say_how_far(stop)
         sys.exit(INTERRUPTED)
+    except SystemExit as end:
+        if end.code == INTERRUPTED:  # the parser of arguments ends an interrupt by itself
+            _say_how_far(getattr(end.__context__, "__cause__", None))
+        raise
+
+
+def _say_how_far(stop: BaseException | None) -> None:
+    how_far = getattr(stop, "__notes__", ())
+    sys.stderr.write(f"joinery: {'; '.join(('interrupted', *how_far))}\n")

@@ -9,7 +9,7 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import CHECK, app, fit_of, folder_of, question, show, working
+from joinery.cli.app import CHECK, app, fit_of, folder_of, question, show
 from joinery.cli.texts import labels_in
 from joinery.show.marks import tell
 
@@ -109,9 +109,7 @@ def crosscheck(
 ) -> None:
     """Judge a fit on rows it has not seen."""
     fitted = fit_of(**given)
-    with working("fitting without each fold"):
-        table = fitted.crosscheck(folds, by=by, seed=seed)
-    show(table, given)
+    show(fitted.crosscheck(folds, by=by, seed=seed), given)
 
 
 @app.command(rich_help_panel=CHECK)
@@ -120,7 +118,7 @@ def bootstrap(
     resamples: Annotated[int, typer.Option("--resamples", min=2, help="how many")] = 2000,
     of: Annotated[
         list[str] | None,
-        typer.Option("--of", help="another figure: 'feed_kg - rain_days'; repeat for several"),
+        typer.Option("--of", help="another figure: 'feed_kg / rain_days'; repeat for several"),
     ] = None,
     resample: Annotated[
         str, typer.Option("--resample", help="rows, residuals, signs or clusters")
@@ -133,6 +131,5 @@ def bootstrap(
 ) -> None:
     """How figures spread over resamples of the rows."""
     fitted = fit_of(**given)
-    with working("resampling"):
-        table = fitted.bootstrap(resamples, of=of, resample=resample, interval=interval, seed=seed)
+    table = fitted.bootstrap(resamples, of=of, resample=resample, interval=interval, seed=seed)
     show(table, given)

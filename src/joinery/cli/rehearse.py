@@ -10,7 +10,7 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import REHEARSE, app, show, working
+from joinery.cli.app import REHEARSE, app, show
 from joinery.show.marks import tell
 
 Model = Annotated[str, typer.Argument(metavar="MODEL", help="a sentence: 'y given x, group'")]
@@ -121,13 +121,12 @@ def rehearse(
         sizes = [int(v) for v in rows.split(",")]
     except ValueError:
         raise errors.CallError(f"--rows {rows!r} is no number of rows", argument="rows") from None
-    with working("rehearsing"):
-        study = many_times(
-            given["model"], coefficients, sizes if len(sizes) > 1 else sizes[0], times=times,
-            level=level, errors=errors_of, std_errors=std_errors,
-            predictors=predictors_in(predictors), residual_sd=residual_sd, family=family, link=link,
-            dispersion=dispersion, shape=shape, totals=totals_in(totals), seed=seed,
-        )  # fmt: skip
+    study = many_times(
+        given["model"], coefficients, sizes if len(sizes) > 1 else sizes[0], times=times,
+        level=level, errors=errors_of, std_errors=std_errors,
+        predictors=predictors_in(predictors), residual_sd=residual_sd, family=family, link=link,
+        dispersion=dispersion, shape=shape, totals=totals_in(totals), seed=seed,
+    )  # fmt: skip
     show(study.coefficients, given)
     if draw is not None:
         study.draw("estimates", path=draw)

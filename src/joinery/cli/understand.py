@@ -215,9 +215,7 @@ def cutoffs(
 ) -> None:
     """Yes/no models: what it costs to say yes from a cut-off on."""
     fitted = fit_of(**given)
-    with working("fitting without each fold"):
-        table = fitted.cutoffs(values_in(at), crosscheck=crosscheck, seed=seed)
-    show(table, given)
+    show(fitted.cutoffs(values_in(at), crosscheck=crosscheck, seed=seed), given)
 
 
 question(

@@ -473,7 +473,8 @@ class Fit:
         Parameters
         ----------
         resamples: how many.
-        of: figures beside the coefficients, as the left sides of claims: ``"x - z"``.
+        of: figures in place of the coefficients, as the left sides of claims (``"x - z"``), or
+            ratios and functions of them: ``"x / z"``, ``"exp(x)"``, ``"-x / (2 * x^2)"``.
         resample: ``"rows"``; for the normal family ``"residuals"`` (taken to have an even spread)
             or ``"signs"`` (each residual with a sign at random); ``"clusters"`` of a clustered fit.
         interval: ``"percentile"``, ``"accelerated"`` (Efron 1987) or ``"studentized"`` (Hall 1988).

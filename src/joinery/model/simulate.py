@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from joinery import progress
 from joinery.arguments import checked
 from joinery.core.inference import intervals
 from joinery.data.records import records
@@ -178,12 +179,15 @@ def _block(
 ) -> study.Block:
     parts = []
     batch = max(1, min(study.BATCH, MOST_ROWS // max(len(made.eta), 1)))
-    for start in range(0, times, batch):
-        Y = made.draw(rng, min(batch, times - start), errors)
-        if made.linear and kind == "constant spread":
-            parts.append(study.by_factor(made, Y, level))
-        else:
-            parts.append(study.one_by_one(made, Y, _fitter(made, level, kind), level))
+    with progress.counted(f"rehearsals of {len(made.eta):,} rows", times) as advance:
+        for start in range(0, times, batch):
+            Y = made.draw(rng, min(batch, times - start), errors)
+            if made.linear and kind == "constant spread":
+                parts.append(study.by_factor(made, Y, level))
+                advance(Y.shape[1])
+            else:
+                fitter = _fitter(made, level, kind)
+                parts.append(study.one_by_one(made, Y, fitter, level, advance))
     return study.joined(parts)
 
 

@@ -182,6 +182,18 @@ def _product(node: Chain, text: str, known: tuple[str, ...]) -> _Linear:
     )
 
 
+def coefficient_place(
+    nodes: Sequence[Expression], names: tuple[str, ...], text: str | None = None
+) -> int | None:
+    """The place of the coefficient that names, multiplied with one another, stand for.
+
+    None where there is none; with a text that is an error (SentenceError) which shows it."""
+    name = TIMES.join(map(shown, nodes))
+    if text is not None:
+        return names.index(_coefficient(name, text, names))
+    return {_key(known): i for i, known in enumerate(names)}.get(_key(name))
+
+
 def _coefficient(name: str, text: str, known: tuple[str, ...]) -> str:
     by_key = {_key(k): k for k in known}
     if _key(name) in by_key:

@@ -7,19 +7,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from joinery import advice
+from joinery import advice, progress
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import resampling
 from joinery.core.inference.resampling import Rows
+from joinery.core.numeric.triangular import row_lengths
 from joinery.data.records import Records
 from joinery.errors import CallError, one_of
 from joinery.notation.evaluate import EVERY_ROW
-from joinery.notation.parse import read_claims
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
-from joinery.study.compare.claim import combinations
 from joinery.study.fitted import Fitted, checked_level, response_rows, rows_at_hand
-from joinery.study.read.estimates import estimates, in_basis, linear_combination
+from joinery.study.resample.statistics import Statistics, statistics
 from joinery.study.rows.figures import per_row
 
 RESAMPLES = ("rows", "residuals", "signs", "clusters")
@@ -56,8 +55,8 @@ def bootstrap(
     notes = [found.how, "bias: the mean over the resamples less the estimate"]
     if found.lost:
         notes.append(
-            f"{count(found.lost, 'resample')} could not be estimated (a level lost, or "
-            "separation), and count nowhere"
+            f"{count(found.lost, 'resample')} could not be estimated (a level lost, "
+            "separation, or a figure without a value), and count nowhere"
         )
     if fit.family.shape is not None:
         notes.append("the shape k is held at the fit's own")
@@ -90,34 +89,39 @@ def drawn(
     one_of("resample", resample, RESAMPLES)
     one_of("interval", interval, INTERVALS)
     _check(fit, resamples, resample, interval)
-    names, L = _figures(fit, of)
-    W = in_basis(fit, L)  # figures as combinations in the basis (m, p)
-    estimate = linear_combination(fit, L).values
+    figures, rows = statistics(fit, of), _rows(fit)
+    estimate = figures.values(rows.estimate[None])[0]
     rng = np.random.default_rng(seed)
-    rows = _rows(fit)
     groups = _groups(fit) if resample == "clusters" else None
     pivot = interval == "studentized"
     beta: np.ndarray
     errors: np.ndarray | None
     error: np.ndarray | None
     if resample in ("residuals", "signs"):
-        beta, errors, error = _of_errors(fit, rows, resamples, resample == "signs", rng, W)
+        beta, errors, error = _of_errors(fit, rows, resamples, resample == "signs", rng, figures)
     else:
-        beta, errors, error = _of_rows(fit, rows, resamples, groups, rng, W if pivot else None)
-    sound = np.isfinite(beta).all(axis=1)
-    draws = beta[sound] @ W.T
+        asked = figures if pivot else None
+        beta, errors, error = _of_rows(fit, rows, resamples, groups, rng, asked)
+    values = figures.values(beta)
+    sound = np.isfinite(values).all(axis=1)
+    draws = values[sound]
     if len(draws) < 2:
         raise CallError("hardly any resample could be estimated, so nothing can be said of them")
     if interval == "percentile":
         lower, upper = resampling.percentile(draws, level)
     elif interval == "accelerated":
-        lower, upper = resampling.accelerated(draws, estimate, _moved(fit, W, groups), level)
+        lower, upper = resampling.accelerated(
+            draws,
+            estimate,
+            _moved(fit, rows, figures.gradients(rows.estimate[None])[0], groups),
+            level,
+        )
     else:
         assert errors is not None
         assert error is not None
         lower, upper = resampling.studentized(draws, errors[sound], estimate, error, level)
     return Drawn(
-        names, estimate, draws, lower, upper, int((~sound).sum()), _how(resample, interval)
+        figures.names, estimate, draws, lower, upper, int((~sound).sum()), _how(resample, interval)
     )
 
 
@@ -166,24 +170,6 @@ def _how(resample: str, interval: str) -> str:
     return f"{what}; {ends}"
 
 
-def _figures(fit: Fitted, of: Sequence[str] | str | None) -> tuple[list[str], np.ndarray]:
-    """Names, and combinations of all coefficients (m, coefficients)."""
-    e = estimates(fit)
-    if of is None:
-        known = np.flatnonzero(np.isfinite(e.values))
-        return [e.names[i] for i in known], np.eye(len(e.names))[known]
-    texts = [of] if isinstance(of, str) else list(of)
-    if not texts:
-        raise CallError("of= names no figure; leave it out for the coefficients", argument="of")
-    L = []
-    for text in texts:
-        row, constant = combinations(fit, read_claims(f"{text} = 0"), text)
-        if constant.any():
-            raise CallError(f"{text!r} has a number by itself; name coefficients", argument="of")
-        L.append(row[0])
-    return texts, np.array(L)
-
-
 def _rows(fit: Fitted) -> Rows:
     blocks = response_rows(fit).row_blocks
 
@@ -214,28 +200,37 @@ def _of_rows(
     resamples: int,
     groups: np.ndarray | None,
     rng: np.random.Generator,
-    W: np.ndarray | None,
+    figures: Statistics | None,
 ) -> tuple[np.ndarray, np.ndarray | None, np.ndarray | None]:
-    """Estimates of resampled rows; with figures W also their standard errors, and the fit's."""
+    """Estimates of resampled rows; with figures also their standard errors, and the fit's."""
     parts, errors = [], []
-    for counts in resampling.counted(rng, per_row(fit).times, resamples, groups):
-        found = resampling.estimates(rows, counts, with_roots=W is not None)
-        parts.append(found.estimates)
-        if W is not None and found.roots is not None:
-            errors.append(np.sqrt(((W @ found.roots) ** 2).sum(axis=2)))
-    if W is None:
+    with progress.counted("resamples", resamples) as advance:
+        for counts in resampling.counted(rng, per_row(fit).times, resamples, groups):
+            found = resampling.estimates(rows, counts, with_roots=figures is not None)
+            parts.append(found.estimates)
+            if figures is not None:
+                errors.append(_errors(found, figures))
+            advance(len(counts))
+    if figures is None:
         return np.concatenate(parts), None, None
     own = resampling.estimates(rows, per_row(fit).times[None, :], with_roots=True)
-    assert own.roots is not None
-    return (
-        np.concatenate(parts),
-        np.concatenate(errors),
-        np.sqrt(((W @ own.roots[0]) ** 2).sum(axis=1)),
-    )
+    return np.concatenate(parts), np.concatenate(errors), _errors(own, figures)[0]
+
+
+def _errors(found: resampling.Resampled, figures: Statistics) -> np.ndarray:
+    """Standard errors (b, m) of figures, by the delta method where these are not linear."""
+    assert found.roots is not None
+    gradients = figures.gradients(found.estimates)
+    return np.asarray(np.sqrt(((gradients @ found.roots) ** 2).sum(axis=2)))
 
 
 def _of_errors(
-    fit: Fitted, rows: Rows, resamples: int, signs: bool, rng: np.random.Generator, W: np.ndarray
+    fit: Fitted,
+    rows: Rows,
+    resamples: int,
+    signs: bool,
+    rng: np.random.Generator,
+    followed: Statistics,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Estimates with other errors about the fitted values, on one design."""
     figures = per_row(fit)
@@ -249,7 +244,6 @@ def _of_errors(
     sharp = e / np.sqrt(np.maximum(1 - h[place], 1e-12))  # e over 1 − h
     draws, errors = [], []
     some = max(1, resampling.CELLS // n)
-    sizes = np.sqrt((W**2).sum(axis=1))
     for start in range(0, resamples, some):
         many = min(some, resamples - start)
         if signs:
@@ -258,28 +252,29 @@ def _of_errors(
             E = base[rng.integers(0, n, (many, n))]
         moved = E @ U
         draws.append(rows.estimate + moved)
-        left = E - moved @ U.T
+        left, gradients = E - moved @ U.T, followed.gradients(draws[-1])
         if signs:
-            errors.append(_uneven(left, U, W))
+            errors.append(_uneven(left, U, gradients))
         else:
             s = np.sqrt((left**2).sum(axis=1) / (n - p))
-            errors.append(s[:, None] * sizes)
+            errors.append(s[:, None] * np.sqrt((gradients**2).sum(axis=2)))
     own = (root * figures.residual[place])[None, :]
-    scale = float(fit.estimate.scale or np.nan)
-    error = _uneven(own, U, W)[0] if signs else scale * sizes
+    scale, gradients = float(fit.estimate.scale or np.nan), followed.gradients(rows.estimate[None])
+    error = _uneven(own, U, gradients)[0] if signs else scale * row_lengths(gradients[0])
     return np.concatenate(draws), np.concatenate(errors), error
 
 
-def _uneven(left: np.ndarray, U: np.ndarray, W: np.ndarray) -> np.ndarray:
-    """Standard errors (b, m) of figures W from residuals (b, n), the spread of each row its own."""
-    along = (U @ W.T) ** 2
-    return np.asarray(np.sqrt(left**2 @ along))
+def _uneven(left: np.ndarray, U: np.ndarray, gradients: np.ndarray) -> np.ndarray:
+    """Standard errors (b, m) of figures from residuals (b, n), the spread of each row its own."""
+    if len(gradients) == 1:
+        return np.asarray(np.sqrt(left**2 @ (U @ gradients[0].T) ** 2))
+    parts = [e**2 @ (U @ gradient.T) ** 2 for e, gradient in zip(left, gradients, strict=True)]
+    return np.asarray(np.sqrt(parts))
 
 
-def _moved(fit: Fitted, W: np.ndarray, groups: np.ndarray | None) -> np.ndarray:
-    """What leaving each row, or cluster, out moves each figure by: (n, m)."""
-    rows, figures = _rows(fit), per_row(fit)
-    w = np.ones(len(rows.y))
+def _moved(fit: Fitted, rows: Rows, W: np.ndarray, groups: np.ndarray | None) -> np.ndarray:
+    """What leaving each row, or cluster, out moves figures of gradient W (m, p) by: (n, m)."""
+    figures = per_row(fit)
     eta = rows.U @ rows.estimate + rows.offset
     with np.errstate(all="ignore"):
         mu, slope = fit.link.mu(eta), fit.link.slope(eta)

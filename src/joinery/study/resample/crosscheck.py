@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from joinery import advice
+from joinery import advice, progress
 from joinery.core.numeric import distributions as tails
 from joinery.data.records import Records
 from joinery.errors import (
@@ -218,9 +218,12 @@ def _folded(fit: Fitted, deal: np.ndarray, *, in_time: bool) -> Forecasts:
     table, used = rows_at_hand(fit)
     positions = np.arange(len(table))[used.rows]
     parts = []
-    for fold, part in _parts(fit, deal, positions, in_time=in_time):
-        held = np.flatnonzero(deal[:, fold])
-        parts.append(_of_rows(fit, part, table, positions, held, deal[held, fold].astype(float)))
+    with progress.counted("folds", deal.shape[1]) as advance:
+        for fold, part in _parts(fit, deal, positions, in_time=in_time):
+            held = np.flatnonzero(deal[:, fold])
+            times = deal[held, fold].astype(float)
+            parts.append(_of_rows(fit, part, table, positions, held, times))
+            advance(1)
     if not parts:
         raise CallError("no fold leaves enough rows to fit the model to; ask for fewer folds")
     names = Forecasts.__annotations__

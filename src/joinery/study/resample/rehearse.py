@@ -11,6 +11,7 @@ import numpy as np
 
 from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError
+from joinery.progress import Advance
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.resample.process import Process
@@ -146,14 +147,15 @@ def by_factor(made: Process, Y: np.ndarray, level: float) -> Block:
 Fitter = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]]
 
 
-def one_by_one(made: Process, Y: np.ndarray, fitter: Fitter, level: float) -> Block:
+def one_by_one(
+    made: Process, Y: np.ndarray, fitter: Fitter, level: float, advance: Advance
+) -> Block:
     """Every draw (n, times) fitted by itself; a draw that cannot be is empty."""
     width = len(made.names)
     parts = np.full((5, Y.shape[1], width), np.nan)
     for place in range(Y.shape[1]):
-        found = fitter(Y[:, place])
-        for row, values in enumerate(found):
-            parts[row, place] = values
+        parts[:, place] = fitter(Y[:, place])
+        advance(1)
     b, se, lower, upper, p = parts
     told = np.where(np.isnan(p), np.nan, p < 1 - level)
     return Block(made, len(Y), b, se, lower, upper, told)

@@ -156,6 +156,25 @@ def estimated_columns(fit: Fitted) -> tuple[np.ndarray, list[str]]:
     return X, names
 
 
+def weighed_response(fit: Fitted) -> tuple[np.ndarray, np.ndarray]:
+    """The response less its offset, and what each row weighs (precision times repeats)."""
+    blocks = response_rows(fit).row_blocks
+    y = joined(blocks, lambda b: b.y if b.offset is None else b.y - b.offset)
+    return y, joined(blocks, lambda b: b.row_weights)
+
+
+def weight_notes(fit: Fitted) -> tuple[str, ...]:
+    """What w stands for, and what was taken from y."""
+    options, notes = fit.options, []
+    if options.weights is not None or options.repeats is not None:
+        parts = [f"{word} ({column})" for word, column in
+                 (("weight", options.weights), ("repeats", options.repeats)) if column]  # fmt: skip
+        notes.append(f"w: the {' times the '.join(parts)} of each row")
+    if options.offset is not None:
+        notes.append(f"y is what is left when the offset ({options.offset}) is taken away")
+    return tuple(notes)
+
+
 def with_sums(fit: Fitted, columns: dict[str, np.ndarray], title: str) -> Table:
     """All rows up to thirty, else the first ones and dots; the sums last."""
     table, used = rows_at_hand(fit)

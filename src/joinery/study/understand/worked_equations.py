@@ -24,6 +24,8 @@ from joinery.study.understand.worked import (
     estimated_columns,
     steps_of_the_whole,
     tested,
+    weighed_response,
+    weight_notes,
     with_sums,
 )
 
@@ -35,9 +37,7 @@ def several(fit: Fitted, X: np.ndarray, names: list[str]) -> Workings:
             f"the normal equations of {X.shape[1]} coefficients fill pages; work out a model of at "
             f"most {MOST_COLUMNS}"
         )
-    blocks = response_rows(fit).row_blocks
-    y = joined(blocks, lambda b: b.y if b.offset is None else b.y - b.offset)
-    w = joined(blocks, lambda b: b.row_weights)
+    y, w = weighed_response(fit)
     e = estimates(fit)
     keep = np.isfinite(e.values)
     values, errors = e.values[keep], e.standard_errors[keep]
@@ -77,7 +77,10 @@ def several(fit: Fitted, X: np.ndarray, names: list[str]) -> Workings:
         steps += steps_of_the_whole(
             fit, ssr, sse, symbol("SST", sst), s2, symbol("p − 1", p - 1), df
         )
-    notes = ("c: the diagonal of the inverse of the left side of the normal equations",)
+    notes = (
+        "c: the diagonal of the inverse of the left side of the normal equations",
+        *weight_notes(fit),
+    )
     return Workings(f"{fit.sentence}, worked out", table, tuple(steps), notes)
 
 

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from joinery.core.blocks.partition import joined
 from joinery.show.mathematics import Formula, root, symbol
 from joinery.show.numbers import figure
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, response_rows
+from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates
 from joinery.study.rows.figures import per_row
 from joinery.study.understand.worked import (
@@ -19,24 +18,28 @@ from joinery.study.understand.worked import (
     critical_t,
     steps_of_the_whole,
     tested,
+    weighed_response,
+    weight_notes,
     with_sums,
 )
 
 
 def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Workings:
-    y = joined(response_rows(fit).row_blocks, lambda b: b.y)
+    y, w = weighed_response(fit)
+    letter = "" if np.all(w == 1) else "w"
     figures = per_row(fit)
     e = estimates(fit)
     b0v, b1v = float(e.values[0]), float(e.values[1])
-    table = _sums_table(fit, x, y, figures.fitted, figures.residual, name)
-    n = symbol("n", len(x))
-    sx, sy = symbol("Σx", x.sum()), symbol("Σy", y.sum())
-    sxx, sxy, syy = (
-        symbol(s, v)
-        for s, v in (("Σx²", (x * x).sum()), ("Σxy", (x * y).sum()), ("Σy²", (y * y).sum()))
+    table = _sums_table(fit, x, y, w if letter else None, figures.residual, name)
+    n = symbol("Σw" if letter else "n", w.sum())
+    sx, sy, sxx, sxy, syy = (
+        symbol(f"Σ{letter}{s}", w @ v)
+        for s, v in (("x", x), ("y", y), ("x²", x * x), ("xy", x * y), ("y²", y * y))
     )
-    mx, my = symbol("x̄", x.mean(), r"\bar{x}"), symbol("ȳ", y.mean(), r"\bar{y}")
-    dx, dy = x - x.mean(), y - y.mean()
+    mean_x, mean_y = w @ x / w.sum(), w @ y / w.sum()
+    mx, my = symbol("x̄", mean_x, r"\bar{x}"), symbol("ȳ", mean_y, r"\bar{y}")
+    # from here on each distance is that of a row of weight one
+    dx, dy = np.sqrt(w) * (x - mean_x), np.sqrt(w) * (y - mean_y)
     Sxx, Sxy, Syy = (
         symbol(s, v, t)
         for s, v, t in (
@@ -46,12 +49,13 @@ def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Wo
         )
     )
     b1, b0 = symbol("b₁", b1v, "b_1"), symbol("b₀", b0v, "b_0")
-    middle = symbol("Σ(x − x̄)(y − ȳ)", dx @ dy, r"\sum (x-\bar{x})(y-\bar{y})")
-    around = symbol("Σ(x − x̄)²", dx @ dx, r"\sum (x-\bar{x})^2")
-    above = symbol("Σ(y − ȳ)²", dy @ dy, r"\sum (y-\bar{y})^2")
+    products = rf"\sum {letter}(x-\bar{{x}})(y-\bar{{y}})"
+    middle = symbol(f"Σ{letter}(x − x̄)(y − ȳ)", dx @ dy, products)
+    around = symbol(f"Σ{letter}(x − x̄)²", dx @ dx, rf"\sum {letter}(x-\bar{{x}})^2")
+    above = symbol(f"Σ{letter}(y − ȳ)²", dy @ dy, rf"\sum {letter}(y-\bar{{y}})^2")
     steps = [
-        Step("mean of x", "x̄", sx / n, x.mean()),
-        Step("mean of y", "ȳ", sy / n, y.mean()),
+        Step("mean of x", "x̄", sx / n, mean_x),
+        Step("mean of y", "ȳ", sy / n, mean_y),
         _about_means("sum of squares of x about its mean", "Sxx", sxx - sx.squared / n, around),
         _about_means("sum of products about the means", "Sxy", sxy - sx * sy / n, middle),
         _about_means(
@@ -63,8 +67,8 @@ def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Wo
     ]
     rss = float(fit.estimate.deviance)
     sse, ssr = symbol("SSE", rss), symbol("SSR", b1v * float(dx @ dy))
-    df = symbol("n − 2", len(x) - 2)
-    s2, s = symbol("s²", rss / (len(x) - 2)), symbol("s", np.sqrt(rss / (len(x) - 2)))
+    df = symbol("n − 2", fit.n_rows - 2)
+    s2, s = symbol("s²", rss / df.value), symbol("s", np.sqrt(rss / df.value))
     steps += [
         Step("explained sum of squares", "SSR", b1 * Sxy, ssr.value),
         Step("residual sum of squares", "SSE", Syy - ssr, rss),
@@ -76,10 +80,10 @@ def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Wo
     steps.append(
         Step("correlation", "r", Sxy / root(Sxx * Syy), dx @ dy / np.sqrt((dx @ dx) * (dy @ dy)))
     )
-    x0 = float(np.round(x.mean(), 1)) if at is None else float(at)
+    x0 = float(np.round(mean_x, 1)) if at is None else float(at)
     steps += _forecast_of_one(fit, x0, n, mx, Sxx, s, b0, b1)
     title = f"{fit.sentence}, worked out: y is {fit.words(fit.response.name)}, x is {name}"
-    return Workings(title, table, tuple(steps))
+    return Workings(title, table, tuple(steps), weight_notes(fit))
 
 
 def _about_means(name: str, sign: str, from_sums: Formula, centred: Formula) -> Step:
@@ -89,11 +93,15 @@ def _about_means(name: str, sign: str, from_sums: Formula, centred: Formula) -> 
 
 
 def _sums_table(
-    fit: Fitted, x: np.ndarray, y: np.ndarray, fitted: np.ndarray, e: np.ndarray, name: str
+    fit: Fitted, x: np.ndarray, y: np.ndarray, w: np.ndarray | None, e: np.ndarray, name: str
 ) -> Table:
     """x, y, their squares and product, fitted and residual, row by row, with the sums."""
-    columns = {"x": x, "y": y, "x²": x * x, "xy": x * y, "y²": y * y, "fitted": fitted}
-    columns |= {"residual": e, "residual²": e * e}
+    products = {"x²": x * x, "xy": x * y, "y²": y * y}
+    last = {"fitted": y - e, "residual": e, "residual²": e * e}
+    columns = {"x": x, "y": y, **products, **last}
+    if w is not None:
+        weighed = {f"w{name}": w * v for name, v in {"x": x, "y": y, **products}.items()}
+        columns = {"x": x, "y": y, "w": w, **weighed, "residual": e, "w·residual²": w * e * e}
     return with_sums(fit, columns, f"x: {name}; y: {fit.words(fit.response.name)}")
 
 

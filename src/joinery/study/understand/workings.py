@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from joinery.errors import CallError
-from joinery.study.fitted import Fitted, response_rows, rows_at_hand
+from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.understand.worked import Workings, estimated_columns
 from joinery.study.understand.worked_equations import reweighted, several
 from joinery.study.understand.worked_line import one_predictor
@@ -21,8 +21,6 @@ def workings(fit: Fitted, at: float | None = None) -> Workings:
     if not fit.estimate.linear:
         return reweighted(fit)
     X, names = estimated_columns(fit)
-    plain = all(b.precision is None and b.repeats is None and b.offset is None
-                for b in response_rows(fit).row_blocks)  # fmt: skip
-    if fit.solution.has_intercept and X.shape[1] == 2 and plain:
+    if fit.solution.has_intercept and X.shape[1] == 2:
         return one_predictor(fit, X[:, 1], names[1], at)
     return several(fit, X, names)

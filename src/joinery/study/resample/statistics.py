@@ -1,0 +1,192 @@
+"""Figures made of coefficients, with their gradients: what a bootstrap follows over its draws."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from joinery.design.factors import shown
+from joinery.design.terms import TIMES
+from joinery.errors import CallError, SentenceError
+from joinery.notation.parse import read_claims
+from joinery.notation.tree import Call, Chain, Expression, Number, Power, Prefix
+from joinery.study.compare.claim import coefficient_place, combinations
+from joinery.study.fitted import Fitted
+from joinery.study.read.estimates import estimates, in_basis
+
+FUNCTIONS: dict[str, tuple[Callable[..., np.ndarray], Callable[..., np.ndarray]]] = {
+    "exp": (np.exp, np.exp),
+    "log": (np.log, lambda v: 1 / v),
+    "sqrt": (np.sqrt, lambda v: 0.5 / np.sqrt(v)),
+}
+
+
+class Statistics(Protocol):
+    """Figures of a fit as functions of coefficients in the solution's basis."""
+
+    @property
+    def names(self) -> list[str]: ...
+
+    def values(self, beta: np.ndarray) -> np.ndarray:
+        """The figures (b, m) of coefficients (b, p)."""
+
+    def gradients(self, beta: np.ndarray) -> np.ndarray:
+        """Their derivatives (b or 1, m, p) by the coefficients."""
+
+
+@dataclass(frozen=True)
+class LinearStatistics:
+    """Combinations ``weights`` (m, p) of the coefficients."""
+
+    names: list[str]
+    weights: np.ndarray
+
+    def values(self, beta: np.ndarray) -> np.ndarray:
+        return np.asarray(beta @ self.weights.T)
+
+    def gradients(self, beta: np.ndarray) -> np.ndarray:
+        return self.weights[None]
+
+
+@dataclass(frozen=True)
+class Expressions:
+    """Expressions among coefficients, which are combinations ``weights`` (k, p) of the basis."""
+
+    names: list[str]
+    trees: list[Expression]
+    coefficients: tuple[str, ...]
+    weights: np.ndarray
+
+    def values(self, beta: np.ndarray) -> np.ndarray:
+        return np.column_stack([found.value for found in self._all(beta)])
+
+    def gradients(self, beta: np.ndarray) -> np.ndarray:
+        slopes = [np.broadcast_to(found.slope, (len(beta), len(self.weights)))
+                  for found in self._all(beta)]  # fmt: skip
+        return np.asarray(np.stack(slopes, axis=1) @ self.weights)
+
+    def _all(self, beta: np.ndarray) -> list[_Sloped]:
+        drawn = beta @ self.weights.T
+        with np.errstate(all="ignore"):
+            return [
+                _sloped(tree, text, self.coefficients, drawn)
+                for tree, text in zip(self.trees, self.names, strict=True)
+            ]
+
+
+@dataclass(frozen=True)
+class _Sloped:
+    """A value (b,) with its slopes (b or 1, k) by each coefficient: forward differentiation."""
+
+    value: np.ndarray
+    slope: np.ndarray
+
+    def __add__(self, other: _Sloped) -> _Sloped:
+        return _Sloped(self.value + other.value, self.slope + other.slope)
+
+    def __mul__(self, other: _Sloped) -> _Sloped:
+        slope = self.slope * other.value[:, None] + other.slope * self.value[:, None]
+        return _Sloped(self.value * other.value, slope)
+
+    def through(self, value: np.ndarray, slope: np.ndarray) -> _Sloped:
+        """A function of it, by the function's value and slope there."""
+        return _Sloped(value, self.slope * slope[:, None])
+
+    @property
+    def reciprocal(self) -> _Sloped:
+        return self.through(1 / self.value, -1 / self.value**2)
+
+
+def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
+    """The figures that ``of`` names; every estimated coefficient where it names none.
+
+    Raises CallError where it is empty or names a coefficient left out, SentenceError where a name
+    is not known or an expression holds no coefficient."""
+    known = estimates(fit)
+    kept = np.flatnonzero(np.isfinite(known.values))
+    weights = in_basis(fit, np.eye(len(known.names))[kept])
+    if of is None:
+        return LinearStatistics([known.names[i] for i in kept], weights)
+    texts = [of] if isinstance(of, str) else list(of)
+    if not texts:
+        raise CallError("of= names no figure; leave it out for the coefficients", argument="of")
+    trees = [read_claims(f"{text} = 0")[0][0] for text in texts]
+    if all(map(_linear, trees)):
+        L = [combinations(fit, read_claims(f"{text} = 0"), text) for text in texts]
+        if not any(constant.any() for _, constant in L):
+            return LinearStatistics(texts, in_basis(fit, np.vstack([row for row, _ in L])))
+    names = tuple(known.names[i] for i in kept)
+    for tree, text in zip(trees, texts, strict=True):
+        if not _sloped(tree, text, names, np.ones((1, len(names)))).slope.any():
+            raise SentenceError("this names no coefficient that it depends on", text=text)
+    return Expressions(texts, trees, names, weights)
+
+
+def _linear(tree: Expression) -> bool:
+    """Whether a tree is of the form that claims take."""
+    if isinstance(tree, Prefix):
+        return _linear(tree.operand)
+    if isinstance(tree, Chain):
+        pairs = zip(("*", *tree.operators), tree.operands, strict=True)
+        return all(
+            (operator != "/" or isinstance(part, Number)) and _linear(part)
+            for operator, part in pairs
+        )
+    return not isinstance(tree, Call) or tree.function not in FUNCTIONS
+
+
+def _sloped(tree: Expression, text: str, names: tuple[str, ...], drawn: np.ndarray) -> _Sloped:
+    """An expression at coefficients (b, k); names multiplied are one interaction's name."""
+
+    def of(node: Expression) -> _Sloped:
+        return _sloped(node, text, names, drawn)
+
+    if isinstance(tree, Number):
+        return _Sloped(np.full(len(drawn), tree.value), np.zeros((1, drawn.shape[1])))
+    place = coefficient_place([tree], names)
+    if place is not None:
+        return _Sloped(drawn[:, place], np.eye(drawn.shape[1])[[place]])
+    if isinstance(tree, Prefix) and tree.operator in ("-", "+"):
+        inner = of(tree.operand)
+        return inner.through(-inner.value, -np.ones(1)) if tree.operator == "-" else inner
+    if isinstance(tree, Chain) and set(tree.operators) <= {"+", "-"}:
+        total = of(tree.operands[0])
+        for operator, operand in zip(tree.operators, tree.operands[1:], strict=True):
+            total = total + (of(operand) if operator == "+" else of(Prefix("-", operand)))
+        return total
+    if isinstance(tree, Chain) and set(tree.operators) <= {"*", "/"}:
+        return _product(tree, text, names, drawn)
+    if isinstance(tree, Call) and tree.function in FUNCTIONS and len(tree.arguments) == 1:
+        inner = of(tree.arguments[0])
+        value, slope = FUNCTIONS[tree.function]
+        return inner.through(value(inner.value), slope(inner.value))
+    if isinstance(tree, Power) and isinstance(tree.exponent, Number):
+        inner, k = of(tree.base), tree.exponent.value
+        return inner.through(inner.value**k, k * inner.value ** (k - 1))
+    place = coefficient_place([tree], names, text)  # raises: the name is not known
+    raise AssertionError(place)
+
+
+def _product(tree: Chain, text: str, names: tuple[str, ...], drawn: np.ndarray) -> _Sloped:
+    """Factors and divisors; names multiplied with one another are the name of an interaction."""
+    pairs = list(zip(("*", *tree.operators), tree.operands, strict=True))
+    named = [part for operator, part in pairs if operator == "*" and _is_name(part, names)]
+    place = coefficient_place(named, names, text) if named else None
+    total = _sloped(Number(1.0), text, names, drawn)
+    if place is not None:
+        total = _Sloped(drawn[:, place], np.eye(drawn.shape[1])[[place]])
+    for operator, part in pairs:
+        if part in named and operator == "*":
+            continue
+        factor = _sloped(part, text, names, drawn)
+        total = total * (factor.reciprocal if operator == "/" else factor)
+    return total
+
+
+def _is_name(node: Expression, names: tuple[str, ...]) -> bool:
+    if isinstance(node, Call) and node.function in FUNCTIONS:  # log(x) may be a term's name
+        return any(shown(node) in name.split(TIMES) for name in names)
+    return not isinstance(node, (Number, Chain, Prefix))
