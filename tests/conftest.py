@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 import joinery as jn
+from tests import engines
 
 mpmath.mp.dps = 60
 
@@ -45,6 +46,13 @@ def joinery(capsys, monkeypatch):
         return status, captured.out, captured.err
 
     return run
+
+
+@pytest.fixture(scope="session")
+def postgres_url():
+    """The URL of a real PostgreSQL server, started for the tests."""
+    with engines.postgres_server() as url:
+        yield url
 
 
 class Exact:

@@ -23,7 +23,6 @@ BY_COEFFICIENT = (
     "ratios",
     "profile",
     "claim",
-    "equation",
 )
 
 
@@ -120,7 +119,7 @@ def predictor_units(c: Case, rng: np.random.Generator) -> Pair | None:
     )
     own = ("estimate", "lower", "upper", "standard_error", "effect")
     own += ("slope", "at")
-    skip = ("claim", "equation", "ratios", "picture", "slopes", "slope regions", "what if")
+    skip = ("claim", "ratios", "picture", "slopes", "slope regions", "what if")
     return Pair(c, scaled, skip, own)
 
 
@@ -244,7 +243,7 @@ def order_of_terms(c: Case, rng: np.random.Generator) -> Pair | None:
             "term", key=lambda s: s.map(_unordered), kind="stable"
         ).reset_index(drop=True)
 
-    skip = ("anova earlier", "claim", "equation", "stepwise", "compare", "picture")
+    skip = ("anova earlier", "claim", "stepwise", "compare", "picture")
     return Pair(c, c.but(terms=c.terms[::-1]), skip, ("adjusted_for", "term"), turn)
 
 
@@ -281,9 +280,7 @@ def offset_taken_off(c: Case, rng: np.random.Generator) -> Pair | None:
 def offset_of_zeros(c: Case, rng: np.random.Generator) -> Pair | None:
     """An offset of zeros, against none."""
     c = c.but(table=c.table.assign(o=0.0), new=c.new.assign(o=0.0))
-    return Pair(
-        c.but(options={"offset": None}), c.but(options={"offset": "o"}), ("equation", "picture")
-    )
+    return Pair(c.but(options={"offset": None}), c.but(options={"offset": "o"}), ("picture",))
 
 
 def order_of_rows(c: Case, rng: np.random.Generator) -> Pair | None:

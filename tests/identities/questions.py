@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import re
 import tempfile
 import warnings
@@ -53,8 +54,12 @@ def figures(fit: jn.Fit, case: Case) -> pd.DataFrame:
 
 
 def equation(fit: jn.Fit, case: Case) -> pd.DataFrame:
-    numbers = re.findall(r"(?<![\w.])-?\s?\d+\.?\d*(?:e[+-]?\d+)?", fit.equation("python"))
-    return pd.DataFrame({"number": [float(v.replace(" ", "")) for v in numbers]})
+    """What the equation gives when it is run."""
+    room: dict[str, Any] = {}
+    exec(fit.equation("python"), room)
+    wanted = inspect.signature(room["fitted"]).parameters
+    value = room["fitted"](**{name: case.new[name] for name in wanted})
+    return pd.DataFrame({"fitted": np.broadcast_to(value, len(case.new))})
 
 
 def rows(fit: jn.Fit, case: Case) -> pd.DataFrame:

@@ -355,3 +355,10 @@ def test_every_family_and_link_has_both_intervals_about_its_mean(family, link):
         ends = frame[[f"{kind}_lower", "fitted", f"{kind}_upper"]].to_numpy()
         assert (np.diff(ends) > 0).all()
         assert np.isfinite(ends).all()
+
+
+def test_counts_beyond_the_whole_doubles_have_ends():
+    x = np.arange(8.0)
+    fit = jn.fit({"x": x, "y": rng.poisson(np.exp(1 + 0.3 * x))}, "y given x", family="poisson")
+    row = fit.forecast({"x": [150.0]}).frame.iloc[0]
+    assert 1e9 < row["new_lower"] < row["fitted"] < row["new_upper"] < 1e25

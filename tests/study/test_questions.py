@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import sqlite3
 
 import numpy as np
 import pandas as pd
@@ -184,34 +183,12 @@ SENTENCES = [
 ]
 
 
-@pytest.mark.parametrize("sentence", SENTENCES)
-def test_the_equation_as_code_gives_the_fitted_values(sentence, yields):
-    fit = jn.fit(yields, sentence, id="hive")
-    rows = yields.dropna(subset=["forage_km2", "honey_kg"]).head(20)
-    fitted = fit.forecast(rows)["fitted"].to_numpy()
-    names = {n: getattr(np if False else math, n) for n in ("log", "sqrt", "log1p")} | {"abs": abs}
-    code = fit.equation("python")
-    for (_, row), value in zip(rows.iterrows(), fitted, strict=True):
-        room = names | row.to_dict()
-        exec(code, {}, room)
-        assert np.isclose(room["honey_kg"], value, rtol=1e-9)
-    if "log1p" in sentence or "sqrt" in sentence or "log(" in sentence:
-        return
-    database = sqlite3.connect(":memory:")
-    rows.to_sql("hives", database)
-    got = [v for (v,) in database.execute(f"SELECT {fit.equation('sql')} FROM hives")]
-    assert np.allclose(got, fitted)
-    assert fit.equation("spreadsheet").startswith("=")
-
-
 def test_equations_for_people(honey):
     assert honey.equation().startswith("honey_kg = ")
     assert "feed_kg × rain_days" in honey.equation()
     assert r"\text{forage\_km2}" in honey.equation("latex")
     with pytest.raises(jn.CallError, match="did you mean 'latex'"):
         honey.equation("latx")
-    with pytest.raises(jn.CallError, match="spline"):
-        jn.fit("sample:yields", "honey_kg given spline(altitude_m)").equation("sql")
 
 
 def test_a_look_describes_each_column(yields):

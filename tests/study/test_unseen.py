@@ -325,11 +325,6 @@ def test_what_pictures_find_is_what_they_show():
         plt.close(figure)
 
 
-def test_odd_names_become_names_that_a_spreadsheet_takes():
-    fit = jn.fit(TABLE.rename(columns={"x": "size (m²) a_b"}), 'y given "size (m²) a_b"')
-    assert "size__m²__a_b" in fit.equation("spreadsheet")
-
-
 @pytest.mark.parametrize("size", [1e-3, 1.0, 1e3])
 def test_few_rows_of_many_are_found_in_any_unit(monkeypatch, size):
     from joinery.study.rows import table as rows

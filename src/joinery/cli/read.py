@@ -11,6 +11,7 @@ import typer
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import FIT, FORMS, app, fit_of, question, show
+from joinery.cli.texts import cells_of
 from joinery.show.files import suffix_of, write_text
 from joinery.show.marks import tell
 
@@ -163,7 +164,17 @@ def equation(
     style: Annotated[
         str, typer.Option("--style", help="text, latex, python, sql or spreadsheet")
     ] = "text",
+    part: Annotated[
+        str,
+        typer.Option("--part", help="fitted, mean_lower, mean_upper, new_lower or new_upper"),
+    ] = "fitted",
+    cells: Annotated[
+        list[str] | None,
+        typer.Option("--cells", help="spreadsheet: column=cell; repeat, else B2, C2 and so on"),
+    ] = None,
     **given: Any,
 ) -> None:
-    """The fitted equation, ready to copy."""
-    sys.stdout.write(fit_of(**given).equation(style) + "\n")
+    """The fitted equation, ready to copy, or as code that gives the forecast."""
+    fit = fit_of(**given)
+    text = fit.equation(style, part=part, cells=cells_of(cells))
+    sys.stdout.write(text.rstrip("\n") + "\n")

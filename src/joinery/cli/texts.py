@@ -14,15 +14,24 @@ if TYPE_CHECKING:
 
 def labels_of(texts: Iterable[str] | None) -> dict[str, str]:
     """Words for columns, from ``column=words``."""
+    return _by_column(texts, "labels", "words", "'honey_kg=Honey (kg)'")
+
+
+def cells_of(texts: Iterable[str] | None) -> dict[str, str] | None:
+    """Cells for columns, from ``column=cell``; None where none is given."""
+    return _by_column(texts, "cells", "cell", "'feed_kg=C2'") or None
+
+
+def _by_column(texts: Iterable[str] | None, option: str, what: str, example: str) -> dict[str, str]:
     out = {}
     for text in texts or ():
-        column, sign, words = text.partition("=")
-        if not sign or not words.strip():
+        column, sign, value = text.partition("=")
+        if not sign or not value.strip():
             raise errors.CallError(
-                f"--labels {text!r} names no words; write column=words: 'honey_kg=Honey (kg)'",
-                argument="labels",
+                f"--{option} {text!r} names no {what}; write column={what}: {example}",
+                argument=option,
             )
-        out[column.strip()] = words.strip()
+        out[column.strip()] = value.strip()
     return out
 
 

@@ -123,6 +123,19 @@ def spline(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     return np.asarray(out[:, 1:])
 
 
+def spline_pieces(learnt: Learnt, weights: np.ndarray) -> tuple[np.ndarray, list[np.ndarray]]:
+    """A weighted sum of the columns of ``spline`` as polynomials, one a stretch.
+
+    Returns the knots (k,) and k + 1 polynomials, the constant first: below the first knot, from
+    each knot on; each in the distance from its knot (the first two from the first)."""
+    from scipy.interpolate import CubicSpline
+
+    knots = np.asarray(learnt["knots"], float)
+    curve = CubicSpline(knots, np.append(0.0, weights), bc_type="natural")
+    ends = [np.array([curve(k), curve(k, 1)]) for k in knots[[0, -1]]]
+    return knots, [ends[0], *(c[::-1] for c in curve.c.T), ends[1]]
+
+
 def spline_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     """Derivatives (m, knots − 1) of the columns of ``spline`` at x (m,)."""
     from scipy.interpolate import CubicSpline

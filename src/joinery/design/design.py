@@ -42,6 +42,7 @@ class Design:
     order: str | None = None
     response_ranges: tuple[tuple[float, float], ...] = ()
     dates: tuple[str, ...] = ()  # the columns of the terms that hold dates
+    named: tuple[str, ...] = ()  # the columns of the sentence, in the order of the fitted table
 
     @cached_property
     def terms(self) -> tuple[DesignTerm, ...]:
@@ -175,6 +176,9 @@ def learn(
     response = sentence.response
     scale = ResponseScale(response.expression, response.kind, response.total)
     ranges = inner_ranges(response.expression, context) if scale.transformed else ()
+    in_terms = {n.name for term in sentence.terms for f in term.factors for n in names_in(f)}
+    in_response = {n.name for e in scale.expressions for n in names_in(e)}
+    named = tuple(name for name in table.names if name in in_terms | in_response)
     return Design(
-        sentence, remembered, context.memory, seen, fills or {}, order, ranges, tuple(dates)
+        sentence, remembered, context.memory, seen, fills or {}, order, ranges, tuple(dates), named
     )

@@ -193,9 +193,14 @@ def _banded(call: Call, context: Context) -> tuple[np.ndarray, list[str]]:
     cuts = [a.value for a in call.arguments[1:] if isinstance(a, Number)]
     values = evaluate(call.arguments[0], context)
     codes = np.where(np.isnan(values), -1, np.searchsorted(cuts, values, side="right"))
+    return codes, band_names(cuts)
+
+
+def band_names(cuts: Sequence[float]) -> list[str]:
+    """How the ranges between cuts are named, the lowest first."""
     text = [number_text(c) for c in cuts]
     between = [f"{a} to under {b}" for a, b in pairwise(text)]
-    return codes, [f"under {text[0]}", *between, f"{text[-1]} and over"]
+    return [f"under {text[0]}", *between, f"{text[-1]} and over"]
 
 
 def is_category(expression: Expression, table: Records) -> bool:

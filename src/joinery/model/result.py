@@ -730,20 +730,40 @@ other things held.
         return crosscheck(self._fitted, folds, by=by, seed=seed)
 
     @checked
-    def equation(self, style: str = "text") -> str:
-        """The fitted equation, intercept first.
+    def equation(
+        self,
+        style: str = "text",
+        *,
+        cells: Mapping[str, str] | None = None,
+        part: str = "fitted",
+    ) -> str:
+        """The fitted equation, intercept first: for people, or as code that gives the forecast.
 
-        Parameters: ``style``: ``text``, ``latex`` for people; ``python``, ``sql``, ``spreadsheet``
-        with every digit. Returns a str. Raises CallError for another style, or a term that the
-        style cannot write.
+        Parameters
+        ----------
+        style: ``"text"`` and ``"latex"`` for people; ``"python"``, a complete function of arrays or
+            numbers; ``"sql"``, an expression of standard SQL; ``"spreadsheet"``, a formula.
+        cells: column → cell for the spreadsheet formula; else B2, C2 and so on, in the order of
+            the table's columns.
+        part: ``"fitted"``, or for normal fits with the identity link an end of an interval:
+            ``"mean_lower"``, ``"mean_upper"``, ``"new_lower"``, ``"new_upper"``.
+
+        Returns text; the code gives what ``forecast`` gives, on the response's own scale (counts of
+        a total). A missing cell gives a missing value, a level never seen an error (Python), NULL
+        (SQL) or #N/A (spreadsheet). Raises CallError for what a style cannot say.
 
         >>> import joinery as jn
-        >>> jn.fit("sample:jars", "jars_sold given hours_open").equation("latex")
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.equation("latex")
         '\\\\widehat{\\\\text{jars\\\\_sold}} = 3.7 + 5.29\\\\,\\\\text{hours\\\\_open}'
+        >>> room = {}
+        >>> exec(fit.equation("python"), room)
+        >>> float(room["fitted"](4)) == float(fit.forecast("hours_open=4")["fitted"][0])
+        True
         """
         from joinery.study.read.equation import equation
 
-        return equation(self._fitted, style)
+        return equation(self._fitted, style, cells=cells, part=part)
 
     @checked
     def draw(

@@ -66,6 +66,7 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
             "fills": fit.design.fills,
             "response_ranges": [list(ends) for ends in fit.design.response_ranges],
             "dates": list(fit.design.dates),
+            "named": list(fit.design.named),
         },
         "solution": _fields(SavedSolution, s)
         | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
@@ -240,6 +241,7 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         saved.options.order,
         tuple(learnt.response_ranges),
         tuple(learnt.dates),
+        tuple(learnt.named),
     )
     solution = _rebuilt_solution(s)
     if design.width != len(s.coefficients):

@@ -65,6 +65,9 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
         require(type(design.functions[text]) is kind, f"{text} learnt something else")
     names = {n.name for f in factors for n in names_in(f)}
     require({*design.seen, *design.fills, *design.dates} <= names, "columns the model has not")
+    in_response = {n.name for e in sentence.response.expressions for n in names_in(e)}
+    wanted = sorted(names | in_response)
+    require(sorted(design.named) == wanted, "other columns in order than the sentence names")
     ends = [*design.seen.values(), *design.response_ranges]
     require(all(low <= high for low, high in ends), "a range ends before it begins")
     require(set(saved.rows.typical) <= names, "typical values of columns the model has not")

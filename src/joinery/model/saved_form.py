@@ -138,6 +138,7 @@ class SavedDesign(Strict):
     fills: dict[str, Wide]
     response_ranges: list[tuple[Wide, Wide]]
     dates: list[str]
+    named: list[str]
 
 
 class SavedSolution(Strict):

@@ -134,6 +134,8 @@ _LATEX |= {
     "<": "$<$",
     ">": "$>$",
 }
+_LATEX |= {small: f"$_{digit}$" for digit, small in enumerate("₀₁₂₃₄₅₆₇₈₉")} | {"²": "$^2$"}
+_LATEX |= {"Σ": r"$\Sigma$", "φ": r"$\varphi$", "χ": r"$\chi$", "η": r"$\eta$", "μ": r"$\mu$"}
 
 
 def latex_text(text: str) -> str:

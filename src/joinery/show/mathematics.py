@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import html
 import math
+import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
@@ -14,7 +15,11 @@ Write = Callable[["Formula"], str]
 FORMS = ("text", "latex", "mathml")
 RANK = {"+": 1, "−": 1, "·": 2, "/": 3, "^": 5, "atom": 9}
 LATEX = {"Σ": r"\sum ", "·": r"\cdot ", "−": "-", "²": "^2", "χ": r"\chi ", "α": r"\alpha "}
+LATEX |= {c: f"\\{c}" for c in "_%&#$"} | {"×": r"\times ", "√": r"\surd ", " ": r"\ "}
 LATEX |= {"β": r"\beta ", "φ": r"\phi ", "μ": r"\mu ", "η": r"\eta ", "±": r"\pm "}
+
+OVER = {"\u0304": r"\bar", "\u0302": r"\hat"}
+SMALL = "₀₁₂₃₄₅₆₇₈₉"
 
 
 @dataclass(frozen=True)
@@ -115,7 +120,16 @@ def _text(node: Formula, number: Number) -> str:
 
 
 def _symbols(text: str) -> str:
-    return "".join(LATEX.get(c, c) for c in text)
+    """A name in LaTeX's mathematics: marks over letters, small digits, and what it would run."""
+    out: list[str] = []
+    for c in unicodedata.normalize("NFD", text):
+        if c in OVER:
+            out[-1] = rf"{OVER[c]}{{{out[-1]}}}"
+        elif c in SMALL:
+            out.append(f"_{SMALL.index(c)}")
+        else:
+            out.append(LATEX.get(c, c))
+    return "".join(out)
 
 
 def _latex(node: Formula, number: Number) -> str:

@@ -164,9 +164,11 @@ def _means(
 
 
 def _whole_quantile(below: Below, low: np.ndarray, high: np.ndarray, share: float) -> np.ndarray:
-    """Return the first whole number whose cdf reaches ``share``, between two that hold it."""
+    """Return the first whole number whose cdf reaches ``share``, between two that hold it.
+
+    Beyond 2⁵³, where whole numbers lie further apart than one, the first double."""
     low, high = np.floor(low) - 1, np.ceil(high)
-    while (high - low > 1).any():
+    while (high - low > np.maximum(1.0, np.spacing(high))).any():
         middle = np.floor((low + high) / 2)
         reached = below(middle) >= share
         high, low = (

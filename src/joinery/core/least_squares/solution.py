@@ -129,16 +129,21 @@ class Solution:
 
     def whitened(self, X: np.ndarray) -> np.ndarray:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is I: (m, r)."""
+        far = self.centre * self.far_columns
+        columns = dense(chosen(X, self.kept))
+        if far.any():
+            columns = dense(shifted(columns, far))
+        near = self.centre - far
         if len(self.kept) <= WIDE:
             root = self.inverse / self.scale[:, None]
-            white = times_transpose(root.T, dense(chosen(X, self.kept)))
-            white -= (self.centre @ root)[:, None]
+            white = times_transpose(root.T, columns)
+            white -= (near @ root)[:, None]
             return white.T
         # of hundreds of columns most are levels, zero in nearly every row
         from scipy.sparse import csr_array
 
-        sparse = csr_array(X[:, self.kept] / self.scale)
-        return np.asarray(sparse @ self.inverse - (self.centre / self.scale) @ self.inverse)
+        sparse = csr_array(columns / self.scale)
+        return np.asarray(sparse @ self.inverse - (near / self.scale) @ self.inverse)
 
     def in_basis(self, X: np.ndarray) -> np.ndarray:
         """Rows of [1, X] (m, k) in the basis where the unscaled covariance is I: (m, rank)."""
@@ -206,13 +211,18 @@ class Solution:
         kept = self.coefficients[self.kept]
         if not self.has_intercept:
             return times(chosen(X, self.kept), kept)
-        far = self.centre * (np.abs(self.centre) > FAR_MEAN * self.spread)
+        far = self.centre * self.far_columns
         if far.any():
             near = shifted(chosen(X, self.kept), far)
             return np.asarray(self.mean_response - (self.centre - far) @ kept + times(near, kept))
         return np.asarray(
             self.mean_response - self.centre @ kept + times(chosen(X, self.kept), kept)
         )
+
+    @property
+    def far_columns(self) -> np.ndarray:
+        """Whether each kept column (r,) is taken about its centre before it is multiplied."""
+        return np.asarray(np.abs(self.centre) > FAR_MEAN * self.spread)
 
     def broken(self, X: np.ndarray) -> np.ndarray:
         """Return (m, d) whether each dropped column departs from its combination in each row.

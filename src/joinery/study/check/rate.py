@@ -27,7 +27,7 @@ WEIGHTS = {
     "family": 1.0,
     "zeros": 1.0,
 }
-RATE, SERIOUS_RATE = 0.03, 0.005  # of sound pages with a remark, with a serious one
+RATE, SERIOUS_RATE = 0.02, 0.004  # of sound pages with a remark, with a serious one
 
 
 def on_one_rate(lines: Sequence[Line]) -> list[Line]:

@@ -18,7 +18,7 @@ from joinery.study.rows.per_row import PerRow
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 # chances that any row of a sound table is named badly fitted, seriously so, or decides the answer
-OUTLIER_SHARE, SERIOUS_SHARE, DECIDES_SHARE = 0.025, 0.003, 0.003
+OUTLIER_SHARE, SERIOUS_SHARE, DECIDES_SHARE = 0.025, 0.002, 0.002
 
 
 OVERDISPERSED, OVERDISPERSED_P = 1.2, 0.01
@@ -118,7 +118,7 @@ def limits(fit: Fitted) -> Limits:
     """Leverage 3p/n; for Cook's distance the median of F, or what chance reaches in this design.
 
     For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row
-    of a sound table with probability 0.025, ``serious`` 0.003 (Bonferroni's inequality)."""
+    of a sound table with probability 0.025, ``serious`` 0.002 (Bonferroni's inequality)."""
     return limits_at(fit, per_row(fit).influence.leverage)
 
 

@@ -11,7 +11,7 @@ import numpy as np
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
 from joinery.errors import one_of
-from joinery.show.forms import as_html, as_latex, as_markdown, as_text
+from joinery.show.forms import as_html, as_latex, as_markdown, as_text, latex_text
 from joinery.show.mathematics import Formula, call, symbol
 from joinery.show.numbers import figure, scientific, value
 from joinery.show.table import Table
@@ -134,7 +134,7 @@ class Workings:
         sign = symbol(step.sign, 0).write("latex")
         shown = shown.replace("−", "-")
         item = r"\item " if form == "latex" else "1. "
-        text = step.figure.replace("_", r"\_") if form == "latex" else step.figure
+        text = latex_text(step.figure) if form == "latex" else step.figure
         return f"{item}{text}: ${sign} = {parts[0]} = {parts[1]} = {shown}$"
 
     def __str__(self) -> str:

@@ -1,0 +1,1 @@
+"""Languages that a formula is written in, a file each."""

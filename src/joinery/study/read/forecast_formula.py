@@ -1,0 +1,406 @@
+"""A forecast as one formula of the table's columns."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from joinery.core.numeric import distributions as tails
+from joinery.data.written_dates import in_days, read_dates
+from joinery.design.codings import coding_matrix
+from joinery.design.curves import spline_pieces
+from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor, band_names
+from joinery.design.terms import DesignTerm
+from joinery.errors import CallError, one_of
+from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, Text
+from joinery.study.fitted import Fitted
+from joinery.study.read.formula import (
+    ONE,
+    ZERO,
+    ByLevel,
+    ByRange,
+    ColumnValue,
+    Compare,
+    Constant,
+    Formula,
+    Logic,
+    Shared,
+    call,
+    less,
+    polynomial,
+    times,
+    total,
+)
+
+PARTS = ("fitted", "mean_lower", "mean_upper", "new_lower", "new_upper")
+COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
+
+
+def forecast_formula(fit: Fitted, part: str) -> Formula:
+    """What ``forecast`` gives for a row: its fitted value, or an end of an interval.
+
+    Raises CallError for what no formula of one row can say, and for the ends of other families.
+    """
+    one_of("part", part, PARTS)
+    build = _Builder(fit)
+    columns = build.columns()
+    eta = build.predictor(columns)
+    if part == "fitted":
+        return build.measured(eta)
+    lower = part.endswith("lower") != fit.response.decreasing
+    reach = build.reach(columns, new=part.startswith("new"))
+    return build.measured(call("-" if lower else "+", eta, reach))
+
+
+@dataclass(frozen=True)
+class _Builder:
+    fit: Fitted
+
+    def columns(self) -> list[Formula]:
+        """Each estimated column of the design."""
+        out: list[Formula] = [ZERO] * self.fit.design.width
+        for term in self.fit.design.terms:
+            for place, recipe in enumerate(term.recipes, term.start):
+                out[place] = times(*(self._piece(term, f, p) for f, p in recipe))
+        return [out[j] for j in self.fit.solution.kept]
+
+    def predictor(self, columns: list[Formula]) -> Formula:
+        """The sum of the terms, the offset and the exposure: as ``Solution.fitted`` takes it."""
+        s = self.fit.solution
+        b = s.coefficients[s.kept]
+        parts: list[Formula] = []
+        far = np.zeros(len(b))
+        if s.has_intercept:
+            far = np.where(s.far_columns, s.centre, 0.0)
+            start = float(s.intercept or 0.0)
+            if far.any():
+                start = float(s.mean_response - (s.centre - far) @ b)
+            parts.append(Constant(start))
+        parts += self._by_term(b, far, columns)
+        return total([*parts, *self.offsets()])
+
+    def _by_term(self, b: np.ndarray, far: np.ndarray, columns: list[Formula]) -> Iterator[Formula]:
+        """Coefficients times columns; the columns of one category or curve as one choice."""
+        place = {int(j): i for i, j in enumerate(self.fit.solution.kept)}
+        for term in self.fit.design.terms:
+            own = [(place[j], r) for j, r in enumerate(term.recipes, term.start) if j in place]
+            factor = term.factors[0] if len(term.factors) == 1 else None
+            if not own or far[[i for i, _ in own]].any():
+                factor = None
+            if isinstance(factor, CategoryFactor):
+                weights = [b[i] * _level_weights(term, factor, r[0][1]) for i, r in own]
+                yield self._levels(factor, np.sum(weights, axis=0))
+            elif isinstance(factor, CurveFactor):
+                heights = np.zeros(factor.width)
+                heights[[r[0][1] for _, r in own]] = b[[i for i, _ in own]]
+                yield self._curve(factor, heights)
+            else:
+                yield from (
+                    times(Constant(float(b[i])), less(columns[i], float(far[i]))) for i, _ in own
+                )
+
+    def reach(self, columns: list[Formula], *, new: bool) -> Formula:
+        """t·√(variance of the mean, and of a new row where it is one)."""
+        fit, s = self.fit, self.fit.solution
+        if not fit.estimate.linear:
+            raise CallError(
+                "the ends of intervals are written for the normal family with the identity link; "
+                "forecast has those of other families",
+                argument="part",
+            )
+        sandwich = fit.sandwich
+        if sandwich is not None and sandwich.kind in ("clustered", "robust"):
+            raise CallError(
+                f"with {sandwich.kind} standard errors each row has degrees of freedom of its own, "
+                "which no short formula gives; take forecast",
+                argument="part",
+            )
+        scale = fit.estimate.scale
+        df = fit.estimate.reference_df if sandwich is None else float(sandwich.df[0])
+        if scale is None or not df > 0:
+            raise CallError("no degrees of freedom are left for an interval", argument="part")
+        root = s.inverse / s.scale[:, None]
+        shared = [
+            Shared(f"x{i + 1}", less(column, float(s.centre[i]) if s.has_intercept else 0.0))
+            for i, column in enumerate(columns)
+        ]
+        white: list[Formula] = [Constant(float(1 / np.sqrt(s.weight_sum)))] * s.has_intercept
+        white += [
+            total([times(Constant(float(v)), x) for v, x in zip(column, shared) if v])
+            for column in root.T
+        ]
+        if sandwich is not None:
+            values, vectors = np.linalg.eigh(sandwich.meat)
+            mix = vectors * np.sqrt(np.maximum(values, 0.0)) * s.unit
+            kept = [Shared(f"u{i + 1}", u) for i, u in enumerate(white)]
+            white = [
+                total([times(Constant(float(v)), u) for v, u in zip(column, kept)])
+                for column in mix.T
+            ]
+            variance = total([call("^", u, Constant(2.0)) for u in white])
+        else:
+            square = total([call("^", u, Constant(2.0)) for u in white])
+            variance = times(Constant(float(scale) ** 2), square)
+        if new:
+            own: Formula = Constant(float(scale) ** 2)
+            if (weight := fit.asides.expressions.get("weights")) is not None:
+                own = call("/", own, self.expression(weight))
+            variance = total([variance, own])
+        t = float(tails.t_quantile((1 + fit.level) / 2, df))
+        return times(Constant(t), call("sqrt", variance))
+
+    def offsets(self) -> Iterator[Formula]:
+        for node in offset_expressions(self.fit):
+            yield self.expression(node)
+
+    def measured(self, eta: Formula) -> Formula:
+        """A value of the linear predictor on the response's own scale; counts of a total."""
+        fit = self.fit
+        value = _LINKED[fit.link.name](eta)
+        if fit.response.kind == "of" and fit.response.total is not None:
+            return times(self.expression(fit.response.total), value)
+        return _turned_back(fit, value) if fit.response.transformed else value
+
+    # -------------------------------------------------------------- factors
+
+    def _piece(self, term: DesignTerm, factor: Any, place: int) -> Formula:
+        if isinstance(factor, CategoryFactor):
+            return self._levels(factor, _level_weights(term, factor, place))
+        if isinstance(factor, CurveFactor):
+            return self._curve(factor, np.eye(factor.width)[place])
+        assert isinstance(factor, NumberFactor)
+        value = self.expression(factor.expression)
+        return value if factor.first is None else less(value, factor.first)
+
+    def _levels(self, factor: CategoryFactor, weights: np.ndarray) -> Formula:
+        """A number for each level (levels,)."""
+        values = [float(w) for w in weights]
+        node = factor.expression
+        while isinstance(node, Call) and node.function == "category":
+            node = node.arguments[0]
+        if isinstance(node, Call) and node.function == "bands":
+            cuts = tuple(a.value for a in node.arguments[1:] if isinstance(a, Number))
+            x = self.expression(node.arguments[0])
+            return ByRange(x, cuts, _in_bands(factor, cuts, values), factor.label)
+        texts = any(isinstance(v, str) for v in factor.levels)
+        of = (
+            self._column(node.name, "text" if texts else "number", levels=True)
+            if isinstance(node, Name)
+            else self.expression(node)
+        )
+        pairs = tuple(zip(factor.levels, values, strict=True))
+        return ByLevel(of, factor.label, pairs)
+
+    def _curve(self, factor: CurveFactor, weights: np.ndarray) -> Formula:
+        """A weighted sum of the curve's columns as one polynomial, or as one a stretch."""
+        x = self.expression(factor.expression.arguments[0])
+        if factor.expression.function == "polynomial":
+            learnt = factor.learnt
+            return polynomial(_expanded(learnt, weights), less(x, learnt["centre"]))
+        knots, cubics = spline_pieces(factor.learnt, weights)
+        origins = (knots[0], *knots)
+        parts = tuple(polynomial(c, less(x, k)) for c, k in zip(cubics, origins, strict=True))
+        return ByRange(x, tuple(knots), parts)
+
+    # -------------------------------------------------------------- expressions
+
+    def _column(self, name: str, kind: str, *, levels: bool = False) -> ColumnValue:
+        if name in self.fit.design.dates and not levels:
+            kind = "date"
+        return ColumnValue(name, kind, self.fit.design.fills.get(name))
+
+    def expression(self, node: Expression) -> Formula:
+        """An expression of the language, with what its functions have learnt."""
+        if isinstance(node, Name):
+            return self._column(node.name, "number")
+        if isinstance(node, Number):
+            return Constant(node.value)
+        if isinstance(node, Power):
+            return call("^", self.expression(node.base), self.expression(node.exponent))
+        if isinstance(node, Prefix):
+            inner = self.expression(node.operand)
+            return call("negate", inner) if node.operator == "-" else Logic("not", (inner,))
+        if isinstance(node, Chain):
+            return self._chain(node)
+        if isinstance(node, Text):
+            raise CallError(f"the text {node} stands where a number is needed")
+        return self._function(node)
+
+    def _chain(self, node: Chain) -> Formula:
+        first = node.operators[0]
+        if first in COMPARISONS:
+            return self._comparison(first, *node.operands)
+        parts = [self.expression(operand) for operand in node.operands]
+        if first in ("and", "or"):
+            return Logic(first, tuple(parts))
+        out = parts[0]
+        for operator, part in zip(node.operators, parts[1:], strict=True):
+            out = call(operator, out, part)
+        return out
+
+    def _comparison(self, sign: str, left: Expression, right: Expression) -> Formula:
+        dated = any(isinstance(s, Name) and s.name in self.fit.design.dates for s in (left, right))
+        if dated:
+            sides = [
+                Constant(_days(s.value)) if isinstance(s, Text) else self.expression(s)
+                for s in (left, right)
+            ]
+            return Compare(sign, *sides)
+        if isinstance(left, Text):
+            left, right = right, left  # = and != are the same both ways round
+        if isinstance(right, Text):
+            if not isinstance(left, Name):
+                raise CallError(f"{left} is compared with text; a formula needs a column there")
+            return Compare(sign, self._column(left.name, "text"), right.value.strip())
+        return Compare(sign, self.expression(left), self.expression(right))
+
+    def _function(self, node: Call) -> Formula:
+        if node.function == "lag":
+            raise CallError(
+                f"{node} looks at other rows, which a formula for one row cannot; take forecast"
+            )
+        x = self.expression(node.arguments[0])
+        learnt = self.fit.design.function_memory.get(str(node))
+        if learnt is None:
+            return call(node.function, x)
+        if "ranks" in learnt:
+            return _interpolated(x, learnt["values"], learnt["ranks"])
+        centred = less(x, learnt["mean"])
+        return call("/", centred, Constant(learnt["sd"])) if "sd" in learnt else centred
+
+
+def offset_expressions(fit: Fitted) -> Iterator[Expression]:
+    """What is added with coefficient 1: the offset, and the logarithm of the exposure."""
+    if (offset := fit.asides.expressions.get("offset")) is not None:
+        yield offset
+    if fit.response.kind == "per" and fit.response.total is not None:
+        yield Call("log", (fit.response.total,))
+
+
+def _level_weights(term: DesignTerm, factor: CategoryFactor, place: int) -> np.ndarray:
+    """What one column of a term holds at each level of one of its categories: (levels,)."""
+    if not term.contrasts:
+        return np.asarray(np.eye(len(factor.levels))[place])
+    return np.asarray(coding_matrix(factor.coding, len(factor.levels))[:, place - 1])
+
+
+def _in_bands(
+    factor: CategoryFactor, cuts: tuple[float, ...], values: list[float]
+) -> tuple[Formula, ...]:
+    """The weights of the bands in their order; a band that no fitted row was in is missing."""
+    known = dict(zip(factor.levels, values, strict=True))
+    return tuple(Constant(known.get(name, float("nan"))) for name in band_names(cuts))
+
+
+def _expanded(learnt: Mapping[str, Any], weights: np.ndarray) -> np.ndarray:
+    """A weighted sum of orthogonal polynomials as coefficients of powers, the constant first."""
+    norm2, out = learnt["norm2"], np.zeros(learnt["degree"] + 1)
+    before, now = np.zeros(1), np.ones(1)
+    for j, alpha in enumerate(learnt["alpha"]):
+        b = norm2[j] / norm2[j - 1] if j else 0.0
+        after = np.append(0.0, now)
+        after[: len(now)] -= alpha * now
+        after[: len(before)] -= b * before
+        before, now = now, after
+        out[: len(now)] += weights[j] * now / np.sqrt(norm2[j + 1])
+    return out
+
+
+def _interpolated(x: Formula, at: list[float], values: list[float]) -> Formula:
+    """Straight lines between points, flat beyond the ends."""
+    parts: list[Formula] = [Constant(values[0])]
+    for (a, b), (v, w) in zip(pairwise(at), pairwise(values), strict=True):
+        slope = Constant((w - v) / (b - a))
+        parts.append(call("+", times(slope, less(x, a)), Constant(v)))
+    return ByRange(x, tuple(at), (*parts, Constant(values[-1])))
+
+
+def _days(text: str) -> float:
+    """A date written as text, in days since 1970."""
+    found = read_dates([text])
+    assert found is not None
+    assert found.stamps is not None
+    return float(in_days(found.stamps)[0])
+
+
+# ------------------------------------------------------------------ back to the response
+
+
+_LINKED: dict[str, Callable[[Formula], Formula]] = {
+    "identity": lambda e: e,
+    "log": lambda e: call("exp", e),
+    "logit": lambda e: call("/", ONE, call("+", ONE, call("exp", call("negate", e)))),
+    "probit": lambda e: call("normal", e),
+    "cloglog": lambda e: call("negate", call("expm1", call("negate", call("exp", e)))),
+    "cauchit": lambda e: call("+", Constant(0.5), call("/", call("atan", e), Constant(np.pi))),
+    "inverse": lambda e: call("/", ONE, e),
+    "inverse-square": lambda e: call("/", ONE, call("sqrt", e)),
+    "sqrt": lambda e: call("^", e, Constant(2.0)),
+}
+_UNDONE: dict[str, Callable[[Formula], Formula]] = {
+    "log": lambda v: call("exp", v),
+    "log2": lambda v: call("^", Constant(2.0), v),
+    "log10": lambda v: call("^", Constant(10.0), v),
+    "log1p": lambda v: call("expm1", v),
+    "exp": lambda v: _above_zero(v, call("log", v), -np.inf),
+    "sqrt": lambda v: _above_zero(v, call("^", v, Constant(2.0)), 0.0),
+}
+
+
+def _turned_back(fit: Fitted, value: Formula) -> Formula:
+    """A transformed response undone, step by step, as ``ResponseScale.turn_back`` does it."""
+    node, places = fit.response.expression, iter(fit.response.ranges)
+    fit.response.turn_back(np.zeros(1))  # refuses what has no way back
+    while not isinstance(node, Name):
+        low, _ = next(places, (-np.inf, np.inf))
+        if isinstance(node, Call):
+            value, node = _UNDONE[node.function](value), node.arguments[0]
+        elif isinstance(node, Prefix):
+            value, node = call("negate", value), node.operand
+        elif isinstance(node, Power):
+            assert isinstance(node.exponent, Number)
+            value, node = _root(value, node.exponent.value, low), node.base
+        else:
+            assert isinstance(node, Chain)
+            value, node = _without_number(node, value, low)
+    return value
+
+
+def _root(value: Formula, exponent: float, low: float) -> Formula:
+    """The base of a power, as ``ResponseScale`` turns it back."""
+    power = Constant(1 / exponent)
+    odd = exponent % 2 == 1
+    if odd and exponent > 0:
+        return times(call("sign", value), call("^", call("abs", value), power))
+    negative = low < 0
+    given = call("negate", value) if negative and odd else value
+    end = np.inf if exponent < 0 else 0.0
+    root = _above_zero(given, call("^", given, power), end)
+    return call("negate", root) if negative else root
+
+
+def _above_zero(given: Formula, value: Formula, otherwise: float) -> Formula:
+    return ByRange(given, (0.0,), (Constant(otherwise), value))
+
+
+def _without_number(node: Chain, value: Formula, low: float) -> tuple[Formula, Expression]:
+    """A sum, difference, product or quotient with a number undone, and what it was made of."""
+    left, right = node.operands
+    sign = node.operators[0]
+    back = {"+": "-", "-": "+", "*": "/", "/": "*"}
+    if isinstance(right, Number):
+        return call(back[sign], value, Constant(right.value)), left
+    assert isinstance(left, Number)
+    number = Constant(left.value)
+    if sign == "/":  # past zero lies no value
+        ratio = call("/", number, value)
+        if low < 0:
+            return ByRange(ratio, (0.0,), (ratio, Constant(-np.inf))), right
+        return _above_zero(ratio, ratio, np.inf), right
+    if sign == "-":
+        return call("-", number, value), right
+    return call(back[sign], value, number), right
