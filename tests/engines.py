@@ -1,4 +1,4 @@
-"""Real programs that tests drive: a PostgreSQL server. Where one is missing its tests skip, and say
+"""Real programs that tests drive: a PostgreSQL server, a browser. Where one is missing its tests skip, and say
 so; where `JOINERY_ENGINES=required` is set, as in continuous integration, they fail."""
 
 from __future__ import annotations
@@ -65,3 +65,26 @@ def postgres_server() -> Iterator[str]:
             run(bin_ / "pg_ctl", "-D", folder / "data", "-m", "immediate", "stop")
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextmanager
+def headless_browser() -> Iterator[object]:
+    """Chromium without a screen, driven through its driver; it reaches nothing but files."""
+    from selenium import webdriver
+    from selenium.webdriver.chrome.service import Service
+
+    program, driver = (shutil.which(name) for name in ("chromium", "chromedriver"))
+    if program is None or driver is None:
+        unavailable("Chromium with its driver")
+    options = webdriver.ChromeOptions()
+    options.binary_location = str(program)
+    quiet = ("background-networking", "component-update", "sync", "default-apps", "quic", "gpu")
+    flags = ["--headless=new", "--no-sandbox", "--no-first-run", "--window-size=1280,800"]
+    for flag in (*flags, *(f"--disable-{name}" for name in quiet)):
+        options.add_argument(flag)
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    browser = webdriver.Chrome(options=options, service=Service(str(driver)))
+    try:
+        yield browser
+    finally:
+        browser.quit()

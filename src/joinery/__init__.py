@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from joinery.errors import *  # noqa: F403
     from joinery.model.compare import Trail as Trail
     from joinery.model.compare import compare as compare
+    from joinery.model.compare import report as report
     from joinery.model.compare import stepwise as stepwise
     from joinery.model.fit import fit as fit
     from joinery.model.fit import load as load
@@ -38,7 +39,7 @@ _HOMES = {
     "joinery.study.look.look": ("look", "Look"),
     "joinery.model.fit": ("fit", "load"),
     "joinery.model.result": ("Fit",),
-    "joinery.model.compare": ("compare", "stepwise", "Trail"),
+    "joinery.model.compare": ("compare", "report", "stepwise", "Trail"),
     "joinery.model.simulate": ("simulate", "rehearse", "Rehearsal"),
     "joinery.show.table": ("Table",),
     "joinery.errors": (

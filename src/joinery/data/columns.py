@@ -103,7 +103,7 @@ class Column:
         if self.coded is None:
             shown = date_text if self.is_date else number_text
             return np.array(
-                [None if np.isnan(v) else shown(v) for v in self.numbers(rows)], dtype=object
+                [None if np.isnan(v) else shown(float(v)) for v in self.numbers(rows)], dtype=object
             )
         names = np.array([*map(level_text, self.levels), None], dtype=object)
         return np.asarray(names[self.coded[rows]])

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from pathlib import Path
 from typing import Any
 
 from joinery.arguments import checked
@@ -35,14 +37,39 @@ def compare(*fits: Fit, crosscheck: bool = False, seed: int | None = 0) -> Table
     >>> jn.compare(one, one.revise(add="hive_type"))["df"].tolist()[1]
     2.0
     """
-    several = list(fits[0]) if len(fits) == 1 and isinstance(fits[0], (list, tuple)) else list(fits)
-    if len(several) < 2:
-        raise CallError("compare takes two or more fits: compare(first, second)")
+    several = [f._fitted for f in _fits(fits, 2, "compare")]
+    return side_by_side(several, crosscheck=crosscheck, seed=seed)
+
+
+def report(path: str | os.PathLike[str], *fits: Fit) -> Path:
+    """Writes one page to send of one fit or several side by side.
+
+    Parameters: ``path`` of the HTML file; the fits. Returns the path. Raises CallError for no fit,
+    or one loaded from a file.
+
+    >>> import joinery as jn, tempfile, pathlib
+    >>> one = jn.fit("sample:jars", "jars_sold given hours_open")
+    >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.html"
+    >>> jn.report(file, one, one.revise(add="hours_open^2")).name
+    'jars.html'
+    """
+    from joinery.study.report import report as write_page
+
+    return write_page([f._fitted for f in _fits(fits, 1, "report")], path)
+
+
+def _fits(given: Sequence[Any], least: int, call: str) -> list[Fit]:
+    """Fits given one by one or as a list. Raises CallError for too few, or what is no fit."""
+    listed = len(given) == 1 and isinstance(given[0], (list, tuple))
+    several = list(given[0] if listed else given)
+    if len(several) < least:
+        example = "compare takes two or more fits: compare(first, second)"
+        raise CallError(example if call == "compare" else "report takes a fit: report(path, fit)")
     if (odd := next((f for f in several if not isinstance(f, Fit)), None)) is not None:
         raise CallError(
-            f"compare takes fits, not {type(odd).__name__}; make each with fit(…) or revise(…)"
+            f"{call} takes fits, not {type(odd).__name__}; make each with fit(…) or revise(…)"
         )
-    return side_by_side([f._fitted for f in several], crosscheck=crosscheck, seed=seed)
+    return several
 
 
 @dataclass(frozen=True, eq=False, repr=False)

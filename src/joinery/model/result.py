@@ -858,6 +858,37 @@ other things held.
 
         return save(self._fitted, path)
 
+    def report(self, path: str | os.PathLike[str]) -> Path:
+        """Writes one page to send: every step of the work, with tables and pictures.
+
+        Parameters: ``path`` of the HTML file. It needs nothing else to be read, and its rows are
+        linked: choosing one in a picture or table marks it in all. Returns the path. Raises
+        CallError for a fit loaded from a file, or when the folder is not there.
+
+        >>> import joinery as jn, tempfile, pathlib
+        >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.html"
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").report(file).name
+        'jars.html'
+        """
+        from joinery.study.report import report
+
+        return report([self._fitted], path)
+
+    def write(self, path: str | os.PathLike[str]) -> Path:
+        """Writes a workbook: a sheet a table, and one of forecasts that the sheet computes.
+
+        Parameters: ``path`` of the workbook (.xlsx). Returns the path. Raises CallError for another
+        ending, or when nothing can be written there.
+
+        >>> import joinery as jn, tempfile, pathlib
+        >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.xlsx"
+        >>> jn.fit("sample:jars", "jars_sold given hours_open").write(file).name
+        'jars.xlsx'
+        """
+        from joinery.study.book import write
+
+        return write(self._fitted, path)
+
     # ------------------------------------------------------------------ the short page
 
     def __str__(self) -> str:

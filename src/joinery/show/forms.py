@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 from joinery.show.marks import printable, visible
 from joinery.show.numbers import plain_cells
-from joinery.show.palette import INK, SLATE
 from joinery.show.people import for_people
 from joinery.show.templates import template
 from joinery.show.terminal import grid, plain
@@ -42,7 +41,8 @@ def _no_formula(cell: Any) -> Any:
     return f"'{cell}" if isinstance(cell, str) and cell.startswith(FORMULA) else cell
 
 
-def _rows(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
+def shown_cells(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
+    """Headings, lines of cells as people read them, and which columns hold words."""
     table = for_people(table)
     heads = [visible(table.heading(c)) for c in table.columns]
     columns = [[visible(cell) for cell in table.cells(c)] for c in table.columns]
@@ -63,7 +63,7 @@ def markdown_text(text: str) -> str:
 
 def as_markdown(table: Table) -> str:
     """A pipe table with title and notes."""
-    heads, rows, words = _rows(table)
+    heads, rows, words = shown_cells(table)
 
     def line(cells: list[str]) -> str:
         return "| " + " | ".join(map(markdown_text, cells)) + " |"
@@ -77,7 +77,7 @@ def as_markdown(table: Table) -> str:
 
 
 _HTML = """\
-<table style="border-collapse:collapse;color:{{ ink }};font-variant-numeric:tabular-nums">
+<table style="border-collapse:collapse;color:inherit;font-variant-numeric:tabular-nums">
 {% if title %}<caption style="text-align:left;font-weight:bold">{{ title }}</caption>
 {% endif %}
 {% macro style(words) -%}
@@ -97,17 +97,15 @@ text-align:{{ 'left' if words else 'right' }};padding:2px 10px 2px 0
 <p style="margin:2px 0">{{ line }}</p>
 {% endfor %}
 {% for note in notes %}
-<p style="color:{{ slate }};margin:2px 0">{{ note }}</p>
+<p style="opacity:.8;margin:2px 0">{{ note }}</p>
 {% endfor %}
 """
 
 
 def as_html(table: Table) -> str:
     """A page fragment; everything that came from the user is escaped."""
-    heads, rows, words = _rows(table)
+    heads, rows, words = shown_cells(table)
     return template(_HTML).render(
-        ink=INK,
-        slate=SLATE,
         title=visible(table.title),
         heads=list(zip(heads, words)),
         rows=[list(zip(row, words)) for row in rows],
@@ -145,7 +143,7 @@ def latex_text(text: str) -> str:
 
 def as_latex(table: Table) -> str:
     """A tabular environment."""
-    heads, rows, words = _rows(table)
+    heads, rows, words = shown_cells(table)
     lines = [" & ".join(map(latex_text, row)) + r" \\" for row in (heads, *rows)]
     lines.insert(1, r"\hline")
     head = [f"% {visible(table.title)}"] if table.title else []

@@ -15,7 +15,7 @@ from rich.text import Text
 from joinery.show.forms import latex_text, markdown_text
 from joinery.show.marks import printable, visible
 from joinery.show.numbers import figure, level_words
-from joinery.show.palette import AMBER, INK, RUST, SLATE
+from joinery.show.palette import AMBER
 from joinery.show.table import Table
 from joinery.show.templates import template
 from joinery.show.terminal import grid as table_grid
@@ -268,9 +268,9 @@ def as_latex(page: Page) -> str:
     return "\n".join([*lines, t(page.equation)]) + "\n"
 
 
-_HTML = """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabular-nums">
+_HTML = """<div style="color:inherit;max-width:60em;font-variant-numeric:tabular-nums">
 <p><strong>{{ page.sentence }}</strong><br/>
-<span style="color:{{ slate }}">{{ page.under }}
+<span style="opacity:.8">{{ page.under }}
 {%- if page.settled %}<br/>{{ page.settled }}{% endif %}</span></p>
 {% if page.cautions %}
 <p><strong>Before you read on</strong></p>
@@ -292,7 +292,7 @@ _HTML = """<div style="color:{{ ink }};max-width:60em;font-variant-numeric:tabul
 <td style="{{ left }}">{{ e.interval }}</td>
 <td>{% if b -%}
 <svg width="160" height="14" role="img" aria-label="{{ e.term }}: interval in standard units">
-<line x1="80" x2="80" y1="0" y2="14" stroke="{{ slate }}" stroke-dasharray="2 2"/>
+<line x1="80" x2="80" y1="0" y2="14" stroke="currentColor" stroke-dasharray="2 2"/>
 <line x1="{{ b[0] }}" x2="{{ b[2] }}" y1="7" y2="7" stroke="{{ amber }}" stroke-width="2"/>
 <circle cx="{{ b[1] }}" cy="7" r="3.5" fill="{{ amber }}"/></svg>{% endif %}</td>
 <td style="{{ right }}">{{ e.standard_error }}</td><td>{{ e.p }}</td></tr>
@@ -328,13 +328,11 @@ def as_html(page: Page) -> str:
         page=page,
         rows=rows,
         heads=heads,
-        ink=INK,
-        slate=SLATE,
         amber=AMBER,
         left="padding:2px 12px 2px 0",
         right="text-align:right;padding:2px 12px 2px 0",
         verdict_style={
-            "serious": f"color:{RUST};font-weight:bold",
+            "serious": "font-weight:bold;text-decoration:underline",
             "caution": "font-weight:bold",
             "fine": "",
         },

@@ -124,6 +124,12 @@ class Table:
         one_of("form", form, FORMS)
         return forms.RENDERERS[form](self if digits is None else self.with_digits(digits))
 
+    def lines(self, places: Sequence[int]) -> Table:
+        """The same table with some of its lines alone, by their places."""
+        columns = {name: [values[i] for i in places] for name, values in self.columns.items()}
+        index = None if self.index is None else [self.index[i] for i in places]
+        return replace(self, columns=columns, index=index)
+
     @checked
     def with_digits(self, digits: int) -> Table:
         """The same table, shown to so many significant digits."""

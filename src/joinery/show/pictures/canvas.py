@@ -24,6 +24,7 @@ from joinery.show.pictures.layout import END, fold, keep_within, later, place_la
 WIDE, HIGH, DPI = 8.0, 5.0, 160
 DENSE = 5000
 FAINT = "#b9c4c8"  # a cell with few rows
+ROWS = "rows"  # how the name of a group of points begins that stand for rows
 ENDINGS = (".png", ".svg", ".pdf")
 
 
@@ -142,13 +143,26 @@ def dress(ax: Axes) -> None:
     ax.margins(x=0.04, y=0.08)
 
 
-def points(ax: Axes, x: np.ndarray, y: np.ndarray, size: float = 22) -> None:
-    """A scatter; semi-transparent when many, by density above 5,000 rows."""
+def points(
+    ax: Axes,
+    x: np.ndarray,
+    y: np.ndarray,
+    size: float = 22,
+    rows: np.ndarray | None = None,
+    **style: Any,
+) -> None:
+    """A scatter; semi-transparent when many, by density above 5,000 rows.
+
+    ``rows`` (n,) are the points' places among the rows of a fit: a page links them by these.
+    """
     if len(x) > DENSE:
         _dense(ax, x, y)
         return
     alpha = 0.75 if len(x) <= 200 else 0.45 if len(x) <= 1000 else 0.25
-    ax.scatter(x, y, s=size, color=INK, alpha=alpha, linewidths=0, zorder=3)
+    usual: dict[str, Any] = {"color": INK, "alpha": alpha, "linewidths": 0, "zorder": 3}
+    drawn = ax.scatter(x, y, s=size, **usual | style)
+    if rows is not None:
+        drawn.set_gid(" ".join([ROWS, *map(str, np.asarray(rows).tolist())]))
 
 
 def _dense(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
@@ -212,7 +226,8 @@ def as_svg(figure: Figure, name: str) -> str:
     from io import StringIO
 
     text = StringIO()
-    with matplotlib.rc_context({"svg.hashsalt": name}), names_as_they_are():
+    text_stays: Any = {"svg.hashsalt": name, "svg.fonttype": "none"}
+    with matplotlib.rc_context(text_stays), names_as_they_are():
         figure.savefig(text, format="svg", metadata={"Date": None})
     whole = text.getvalue()
     return whole[whole.index("<svg") :]

@@ -53,6 +53,7 @@ def line(
     local: Smooth | None = None,
     groups: tuple[np.ndarray, np.ndarray] | None = None,
     beside: Sequence[Named] = (),
+    rows: np.ndarray | None = None,
 ) -> Figure:
     """Scatter, fitted line or curve, both bands, and a thin smooth.
 
@@ -63,7 +64,7 @@ def line(
     if not beside:
         ax.fill_between(curve.x, *curve.new, color=MIST, alpha=0.55, linewidth=0, zorder=1)
     ax.fill_between(curve.x, *curve.mean, color=AMBER, alpha=0.28, linewidth=0, zorder=2)
-    points(ax, x, y)
+    points(ax, x, y, rows=rows)
     _trace(ax, curve, AMBER)
     for place, other in enumerate(beside):
         _trace(ax, other.curve, SERIES[place % len(SERIES)])
@@ -159,6 +160,7 @@ def cloud(
     joined: bool = False,
     name: str = "smooth",
     floor: float | None = None,
+    rows: np.ndarray | None = None,
 ) -> Figure:
     """Points with lines to read them by, and a smooth with its band, called ``name``.
 
@@ -170,7 +172,7 @@ def cloud(
         ax.plot(guide.x, guide.y, color=color, linewidth=wide, zorder=3.2 if guide.amber else 2)
     if joined and len(x) <= 2000:
         ax.plot(x, y, color=SLATE, linewidth=0.6, alpha=0.7, zorder=2.5)
-    points(ax, x, y)
+    points(ax, x, y, rows=rows)
     names = [(g.x[1], g.y[1], g.name, SLATE) for g in guides if g.name]
     if curve is not None:
         band = curve.height - 2 * curve.error, curve.height + 2 * curve.error
@@ -228,6 +230,7 @@ def quantiles(
     flags: Sequence[Flag],
     words: Words,
     ax: Axes | None,
+    rows: np.ndarray | None = None,
 ) -> Figure:
     """Sorted residuals against normal quantiles, with the band that chance allows."""
     figure, ax = sheet(ax, words)
@@ -239,7 +242,7 @@ def quantiles(
     )
     ends = np.array([expected[0], expected[-1]])
     ax.plot(ends, ends, color=SLATE, linewidth=1.2, zorder=2)
-    points(ax, expected, observed)
+    points(ax, expected, observed, rows=rows)
     end_label(ax, float(expected[-1]), float(band[0][-1]), "95 % by chance")
     low, high = ax.get_xlim()
     ax.set_xlim(low, high + 0.09 * (high - low))

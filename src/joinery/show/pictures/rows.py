@@ -63,15 +63,9 @@ def leverage(
     for verdict, color in (("serious", RUST), ("caution", AMBER), ("fine", INK)):
         chosen = sound & (verdicts == verdict)
         if not many or verdict != "fine":
-            ax.scatter(
-                h[chosen],
-                t[chosen],
-                s=26,
-                color=color,
-                alpha=0.6 if verdict == "fine" else 0.85,
-                linewidths=0,
-                zorder=3,
-            )
+            alpha = 0.6 if verdict == "fine" else 0.85
+            own = np.flatnonzero(chosen)
+            points(ax, h[own], t[own], 26, rows=own, color=color, alpha=alpha)
     ax.axhline(0, color=SLATE, linewidth=0.8, zorder=1)
     mark(ax, h, np.where(sound, t, 0.0), flags)
     return figure

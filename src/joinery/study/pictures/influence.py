@@ -152,7 +152,8 @@ def added_variable(
         f"{fit.words(fit.response.name)}, beyond them",
     )
     caption = Words(f"What does {chosen} add to the rest?", finding, x_label, y_label)
-    return cloud(x, y, flags_of(fit, label_rows), worded(caption, words), ax, guides=[guide])
+    flags, rows = flags_of(fit, label_rows), np.arange(len(x))
+    return cloud(x, y, flags, worded(caption, words), ax, guides=[guide], rows=rows)
 
 
 def component_residual(
@@ -195,9 +196,9 @@ def component_residual(
         x_dates=across in fit.design.dates,
     )
     guides = _along(x[order], part[order])
-    return cloud(
-        x, y, flags_of(fit, label_rows), worded(caption, words), ax, curve=curve, guides=guides
-    )
+    flags, rows = flags_of(fit, label_rows), np.arange(len(x))
+    caption = worded(caption, words)
+    return cloud(x, y, flags, caption, ax, curve=curve, guides=guides, rows=rows)
 
 
 def _columns_of(fit: Fitted, across: str) -> list[int]:

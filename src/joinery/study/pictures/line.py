@@ -76,7 +76,8 @@ def line(
     flags = flags_of(fit, label_rows)
     groups = in_groups(fit, x)
     named = [_beside(fit, other, name, grid) for other in others]
-    return line(x, y, curve, flags, worded(caption, words), ax, local, groups, named)
+    rows = np.arange(len(x))
+    return line(x, y, curve, flags, worded(caption, words), ax, local, groups, named, rows)
 
 
 def _numeric(fit: Fitted, given: str | None, argument: str) -> str:

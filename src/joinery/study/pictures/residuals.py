@@ -90,7 +90,7 @@ def residuals(
     y_label = f"{figures.kind} ({fit.words(fit.response.name)})"
     caption = Words("Is anything left in the residuals?", finding, label, y_label, dates)
     flags = placed(flags_of(fit, label_rows), order)
-    return cloud(x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)])
+    return cloud(x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)], rows=order)
 
 
 def _by_level(fit: Fitted, name: str, words: Given, ax: Axes | None) -> Figure:
@@ -167,6 +167,7 @@ def spread(
         guides=[level],
         name="typical miss",
         floor=0.0,
+        rows=sound,
     )
 
 
@@ -220,8 +221,9 @@ def sequence(
     flags = placed(flags_of(fit, label_rows), order)
     curve = smooth(x, y, span=0.3)
     return cloud(
-        x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)], joined=True
-    )
+        x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)], joined=True,
+        rows=order,
+    )  # fmt: skip
 
 
 def observed_fitted(
@@ -246,7 +248,8 @@ def observed_fitted(
         "How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}"
     )
     guides = [Guide(ends, ends, "equal")]
-    return cloud(x, y, flags_of(fit, label_rows), worded(caption, words), ax, guides=guides)
+    flags, rows = flags_of(fit, label_rows), np.arange(len(x))
+    return cloud(x, y, flags, worded(caption, words), ax, guides=guides, rows=rows)
 
 
 def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
@@ -298,7 +301,7 @@ def quantiles(
         "quantile expected of a normal sample",
         f"{'quantile' if by_quantile else 'standardized'} residual, sorted",
     )
-    return quantiles(expected, values[order], band, flags, worded(caption, words), ax)
+    return quantiles(expected, values[order], band, flags, worded(caption, words), ax, order)
 
 
 def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

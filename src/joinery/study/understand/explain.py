@@ -41,17 +41,21 @@ NEAR = 0.1  # a share of the range that is hardly outside it
 
 def explain(fit: Fitted) -> str:
     """The reading. See ``Fit.explain``."""
-    paragraphs = [
+    return "\n\n".join(
+        f"{heading}\n" + "\n".join(f"- {line}" for line in lines)
+        for heading, lines in paragraphs(fit)
+    )
+
+
+def paragraphs(fit: Fitted) -> list[tuple[str, list[str]]]:
+    """The reading as headings with their sentences."""
+    found = [
         ("What it says", list(_whole(fit))),
         ("Each predictor", list(_predictors(fit))),
         ("The intercept", list(_intercept(fit))),
         ("Not to be read into it", list(_limits(fit))),
     ]
-    return "\n\n".join(
-        f"{heading}\n" + "\n".join(f"- {line}" for line in lines)
-        for heading, lines in paragraphs
-        if lines
-    )
+    return [(heading, lines) for heading, lines in found if lines]
 
 
 # ------------------------------------------------------------------ the whole

@@ -104,7 +104,7 @@ class Workings:
             return "\n".join([f"**{self.title}**", "", head, *lines, "", *notes]) + "\n"
         if form == "html":
             notes = [f"<p>{html.escape(note)}</p>" for note in self.notes]
-            title = f"<h2>{html.escape(self.title)}</h2>"
+            title = f"<p><strong>{html.escape(self.title)}</strong></p>"
             return "\n".join([title, head, "<ol>", *lines, "</ol>", *notes]) + "\n"
         notes = [f"% {note}" for note in self.notes]
         return "\n".join([f"% {self.title}", head, r"\begin{enumerate}", *lines,

@@ -41,7 +41,7 @@ def cells_for(columns: Sequence[str], given: Mapping[str, str] | None) -> dict[s
     Raises CallError for a column without a cell, a name that is no column of the formula, or what
     is no cell."""
     if given is None:
-        return {name: f"{_letters(i + 2)}2" for i, name in enumerate(columns)}
+        return {name: f"{letters(i + 2)}2" for i, name in enumerate(columns)}
     lacking = [name for name in columns if name not in given]
     strange = [name for name in given if name not in columns]
     if lacking or strange:
@@ -59,7 +59,8 @@ def cells_for(columns: Sequence[str], given: Mapping[str, str] | None) -> dict[s
     return dict(given)
 
 
-def _letters(number: int) -> str:
+def letters(number: int) -> str:
+    """A column of a sheet by its letters: 1 is A, 27 AA."""
     out = ""
     while number:
         number, rest = divmod(number - 1, 26)

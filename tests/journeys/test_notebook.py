@@ -1,0 +1,55 @@
+"""The guide as a notebook: made from the guide, run cell by cell, shown right in light and dark."""
+
+from __future__ import annotations
+
+import importlib.util
+import re
+import shutil
+from pathlib import Path
+
+import nbformat
+import pytest
+from nbclient import NotebookClient
+
+import joinery as jn
+
+DOCS = Path(__file__).parents[2] / "docs"
+
+
+def made():
+    spec = importlib.util.spec_from_file_location("notebook", DOCS / "notebook.py")
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module.notebook()
+
+
+def test_the_notebook_is_the_guide_and_runs(tmp_path):
+    kept = nbformat.read(DOCS / "guide.ipynb", as_version=4)
+    assert nbformat.writes(kept) == nbformat.writes(made()), "run python docs/notebook.py"
+    shutil.copytree(DOCS / "screenshots", tmp_path / "screenshots")
+    kept.cells.append(nbformat.v4.new_code_cell("fit"))
+    NotebookClient(kept, timeout=300, resources={"metadata": {"path": str(tmp_path)}}).execute()
+    shown = kept.cells[-1].outputs[0]["data"]["text/html"]
+    assert "Before you read on" in shown
+
+
+def things():
+    honey = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type", id="hive")
+    return {
+        "fit": honey,
+        "table": honey.rows(),
+        "look": jn.look("sample:yields"),
+        "trail": jn.stepwise(
+            "sample:yields", "honey_kg given forage_km2, rain_days", criterion="bic"
+        ),
+        "workings": jn.fit("sample:jars", "jars_sold given hours_open").workings(),
+        "rehearsal": jn.rehearse("y given x", {"x": 1}, 20, times=50, seed=1),
+    }
+
+
+@pytest.mark.parametrize("name", ["fit", "table", "look", "trail", "workings", "rehearsal"])
+def test_what_a_notebook_shows_takes_its_colours_from_the_ground(name):
+    html = things()[name]._repr_html_()
+    assert "<table" in html
+    # no ink or ground of its own, which would vanish on the other ground
+    assert not re.search(r"(?<![-\w])(?:background|color):\s*#", html)

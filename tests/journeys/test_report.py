@@ -1,0 +1,219 @@
+"""The page to send, in a real browser: linked rows, keyboard, paper, dark, phone, nothing from outside."""
+
+from __future__ import annotations
+
+import base64
+import json
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import joinery as jn
+from tests.engines import headless_browser
+
+NASTY = '<img src=x onerror="document.title=1">'
+HONEY = "honey_kg given forage_km2, feed_kg * rain_days, hive_type"
+
+
+@pytest.fixture(scope="module")
+def browser():
+    with headless_browser() as found:
+        yield found
+
+
+@pytest.fixture(scope="module")
+def page(tmp_path_factory):
+    path = tmp_path_factory.mktemp("page") / "honey.html"
+    return jn.fit("sample:yields", HONEY, id="hive").report(path)
+
+
+def opened(browser, path, rows=""):
+    browser.get("about:blank")
+    browser.get(path.as_uri() + rows)
+    return browser
+
+
+def marked(browser, kind="kept"):
+    """Which rows are marked, and in how many pictures and tables."""
+    script = f"return [...document.querySelectorAll('.{kind}')].map(m => [m.dataset.r, m.tagName])"
+    found = browser.execute_script(script)
+    return {r for r, _ in found}, sorted(tag.lower() for _, tag in found)
+
+
+def test_a_row_chosen_in_one_place_is_marked_in_all(browser, page):
+    opened(browser, page)
+    label = "H058"
+    browser.execute_script(
+        "document.querySelectorAll('g.points circle[data-r=\"5\"]')[0].dispatchEvent(new MouseEvent('click', {bubbles: true}))"
+    )
+    rows, tags = marked(browser)
+    assert rows == {"5"}
+    assert tags.count("circle") >= 6
+    assert tags.count("tr") == 1
+    assert "#rows=" in browser.current_url
+    assert "fitted" in browser.find_element("id", "shown").text
+    search = browser.find_element("id", "search")
+    search.send_keys(label, "\n")
+    assert len(marked(browser)[0]) == 2
+    assert label in browser.current_url
+    # the address shows the same rows to whoever opens it
+    opened(browser, page, "#rows=H058,H031")
+    assert len(marked(browser)[0]) == 2
+    shown = browser.find_element("id", "shown").text
+    assert "H031" in shown
+    assert "forage_km2" in shown
+    browser.find_element("id", "clear").click()
+    assert marked(browser)[0] == set()
+    search = browser.find_element("id", "search")
+    search.send_keys("nobody", "\n")
+    assert "no row is called nobody" in browser.find_element("id", "shown").text
+
+
+def test_it_works_by_keyboard_alone(browser, page):
+    opened(browser, page)
+    browser.execute_script("document.querySelector('tr[data-r=\"7\"] button').focus()")
+    assert marked(browser, "near")[0] == {"7"}
+    active = browser.switch_to.active_element
+    active.send_keys(" ")
+    assert marked(browser)[0] == {"7"}
+    assert active.get_attribute("aria-pressed") == "true"
+    active.send_keys("")
+    from selenium.webdriver.common.keys import Keys
+
+    active.send_keys(Keys.ESCAPE)
+    assert marked(browser)[0] == set()
+    opened(browser, page)
+    browser.find_element("tag name", "body").send_keys(Keys.TAB)
+    assert browser.switch_to.active_element.text == "to the page"
+
+
+def test_nothing_is_asked_for_and_nothing_complains(browser, page):
+    browser.get_log("performance")
+    browser.get_log("browser")
+    opened(browser, page, "#rows=H058")
+    sent = [json.loads(entry["message"])["message"] for entry in browser.get_log("performance")]
+    asked = [
+        m["params"]["request"]["url"] for m in sent if m["method"] == "Network.requestWillBeSent"
+    ]
+    assert [url for url in asked if url.startswith("http")] == []
+    assert all(url.startswith(("file:", "data:", "about:")) for url in asked)
+    assert browser.get_log("browser") == []
+    text = page.read_text("utf-8")
+    assert "default-src 'none'" in text
+    assert "http://" not in text.replace("http://www.w3.org/2000/svg", "").replace(
+        "http://www.w3.org/1998/Math", ""
+    )
+
+
+@pytest.mark.parametrize("dark", [False, True])
+def test_an_accessibility_audit_finds_nothing_serious(browser, page, dark):
+    import axe_core_python
+
+    engine = next(Path(axe_core_python.__file__).parent.rglob("axe.min.js")).read_text("utf-8")
+    scheme = [{"name": "prefers-color-scheme", "value": "dark" if dark else "light"}]
+    browser.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": scheme})
+    opened(browser, page)
+    browser.execute_script("document.querySelectorAll('details').forEach(d => { d.open = true; })")
+    browser.execute_script(engine)
+    found = browser.execute_async_script(
+        "const done = arguments[arguments.length - 1]; axe.run({resultTypes: ['violations']}).then(done)"
+    )
+    grave = [v for v in found["violations"] if v["impact"] in ("serious", "critical")]
+    assert [(v["id"], v["nodes"][0]["html"][:200]) for v in grave] == []
+    ground = browser.execute_script("return getComputedStyle(document.body).backgroundColor")
+    assert ground == ("rgb(23, 33, 38)" if dark else "rgb(255, 255, 255)")
+    browser.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})
+
+
+def test_on_a_phone_nothing_is_wider_than_the_screen(browser, page):
+    size = {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": True}
+    browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+    opened(browser, page)
+    wide = browser.execute_script("return document.documentElement.scrollWidth")
+    browser.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+    assert wide <= 390
+
+
+def test_it_prints(browser, page, tmp_path):
+    opened(browser, page)
+    pdf = base64.b64decode(
+        browser.execute_cdp_cmd("Page.printToPDF", {"printBackground": True})["data"]
+    )
+    assert pdf.startswith(b"%PDF")
+    assert (
+        5
+        <= pdf.count(b"/Type /Page\n") + pdf.count(b"/Type /Page>") + pdf.count(b"/Type /Page ")
+        <= 25
+    )
+
+
+def test_without_scripts_everything_is_there(browser, page):
+    browser.execute_cdp_cmd("Emulation.setScriptExecutionDisabled", {"value": True})
+    opened(browser, page)
+    browser.execute_cdp_cmd("Emulation.setScriptExecutionDisabled", {"value": False})
+    text = browser.find_element("tag name", "main").text
+    for words in (
+        "Before you read on",
+        "In short",
+        "What each term explains",
+        "Not to be read into it",
+    ):
+        assert words in text
+    assert not browser.find_element("id", "search").is_displayed()
+
+
+def test_hostile_names_are_inert(browser, tmp_path):
+    rng = np.random.default_rng(2)
+    table = pd.DataFrame({NASTY: rng.normal(size=30), "g": rng.choice([NASTY, "</script>"], 30)})
+    table["y"] = table[NASTY] + rng.normal(size=30)
+    table.index = [f"</script>{NASTY}{i}" for i in range(30)]
+    column = '"' + NASTY.replace('"', '""') + '"'
+    path = jn.fit(table, f"y given {column}, g", labels={"y": NASTY}).report(tmp_path / "n.html")
+    browser.get_log("browser")
+    opened(browser, path, "#rows=%3Cscript%3E")
+    assert browser.find_elements("tag name", "img") == []
+    assert browser.title != "1"
+    assert browser.get_log("browser") == []
+    assert browser.execute_script("return document.querySelectorAll('tr[data-r]').length") == 30
+
+
+@pytest.mark.parametrize(("rows", "most"), [(500, 1.5e6), (5000, 5e6), (20_000, 5e6)])
+def test_the_file_is_small(rows, most, tmp_path):
+    rng = np.random.default_rng(3)
+    table = pd.DataFrame(rng.normal(size=(rows, 3)), columns=["first", "second", "third"])
+    table["y"] = table.sum(axis=1) + rng.normal(size=rows)
+    path = jn.fit(table, "y given first, second, third").report(tmp_path / "big.html")
+    assert path.stat().st_size < most
+
+
+def test_fits_side_by_side(browser, tmp_path, joinery):
+    one = jn.fit("sample:yields", HONEY, id="hive")
+    path = jn.report(tmp_path / "two.html", one, one.revise(drop="hive_type", leave_out=["H089"]))
+    opened(browser, path, "#rows=H058")
+    rows, tags = marked(browser)
+    assert len(rows) == 1
+    assert tags.count("tr") == 2
+    heads = browser.execute_script(
+        "return [...document.querySelectorAll('h2')].map(h => h.textContent)"
+    )
+    assert heads[0] == "Side by side"
+    assert len(heads) == 3
+    out = tmp_path / "page.html"
+    assert (
+        joinery(
+            "report",
+            "sample:bee_samples",
+            "mites per bees_sampled given treatment",
+            "--output",
+            out,
+        )[0]
+        == 0
+    )
+    assert "a Python function" in out.read_text("utf-8")
+    saved = one.save(tmp_path / "h.json")
+    with pytest.raises(jn.CallError, match="keeps no rows|loaded"):
+        jn.load(saved).report(out)
+    with pytest.raises(jn.CallError, match="report takes a fit"):
+        jn.report(out)
