@@ -8,10 +8,14 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
 import joinery as jn
+
+sys.path.append(str(Path(__file__).parents[2]))
+from tests.engines import headless_browser
 
 HERE = Path(__file__).parent
 COMMAND = Path(sys.executable).with_name("joinery")
@@ -47,6 +51,15 @@ def terminal_view(name: str, command: str, display: str) -> None:
     window.wait()
 
 
+def page_view(fit: jn.Fit) -> None:
+    """The page to send, in a browser, two rows marked."""
+    with tempfile.TemporaryDirectory() as folder, headless_browser() as browser:
+        browser.get(fit.report(Path(folder) / "page.html").as_uri() + "#rows=H031,H089")
+        browser.execute_script("document.querySelectorAll('figure svg')[4].scrollIntoView()")
+        time.sleep(0.5)
+        browser.save_screenshot(str(HERE / "page.png"))
+
+
 def main() -> None:
     """Draws everything."""
     jn.fit("sample:jars", "jars_sold given hours_open").draw("line", path=HERE / "line.png")
@@ -69,6 +82,7 @@ def main() -> None:
     winter.draw("forecast", new="sample:winter_outcome", path=HERE / "forecasts.png")
     bent.draw("checks", path=HERE / "checks.png")
     bent.draw("leverage", path=HERE / "leverage.png")
+    page_view(mended)
     screen = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24", "-noreset"])
     time.sleep(1)
     try:

@@ -219,7 +219,7 @@ def test_the_demo_walks_the_whole_job(joinery, tmp_path):
         assert word in out
     pictures = ("response", "checks", "leverage", "altitude", "feeding", "forecast", "survival")
     assert {p.name for p in (tmp_path / "demo").iterdir()} == {
-        "honey.json", "forecast.csv", *(f"{name}.png" for name in pictures)
+        "honey.json", "honey.html", "honey.xlsx", "forecast.csv", *(f"{name}.png" for name in pictures)
     }  # fmt: skip
     file = tmp_path / "file"
     file.write_text("")

@@ -132,7 +132,9 @@ def _winter(files: _Files) -> None:
 def _hand_over(mended: Fit, forecast: Table, files: _Files) -> None:
     saved = mended.save(files.folder / "honey.json")
     files.written.extend((saved, forecast.write(files.folder / "forecast.csv")))
-    heading = "9. Hand over: forecast from the saved result alone"
+    files.written.append(mended.report(files.folder / "honey.html"))
+    files.written.append(mended.write(files.folder / "honey.xlsx"))
+    heading = "9. Hand over: a page, a workbook, and forecasts from the saved result alone"
     _step(heading, f"joinery forecast {saved} --at '{AT}'")
     terminal.say(terminal.grid(load(saved).forecast(AT)))
 

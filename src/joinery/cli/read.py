@@ -34,6 +34,9 @@ def fit(
     if output is not None:
         form = FORM_OF_ENDING.get(suffix_of(output), "table")
     fitted = fit_of(**given)
+    if output is not None and suffix_of(output) == ".xlsx":
+        tell(f"wrote {fitted.write(output)}")
+        return
     if form in ("csv", "json", "table"):
         if full:
             raise errors.CallError(
