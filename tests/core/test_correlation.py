@@ -85,20 +85,23 @@ def test_variance_inflation_is_one_over_what_the_others_leave():
     rng = np.random.default_rng(2)
     X = rng.normal(size=(50, 5)) @ rng.normal(size=(5, 5))
     R = least_squares(ArrayBlocks(X, X[:, 0])).factor
-    found = variance_inflation(R, [np.array([j]) for j in range(5)])
+    inverse, nothing = np.linalg.inv(R), np.empty(0, int)
+    found = [variance_inflation(R, inverse, np.array([j]), nothing) for j in range(5)]
     for j in range(5):
         own = least_squares(ArrayBlocks(np.delete(X, j, 1), X[:, j]))
         assert found[j] == pytest.approx(own.tss / own.rss, rel=1e-10)
     # of several columns: det(own)·det(others)/det(all), the same whichever basis the term is
     # written in
-    both = variance_inflation(R, [np.array([0, 1])])
+    both = variance_inflation(R, inverse, np.array([0, 1]), nothing)
+    apart = variance_inflation(R, inverse, np.array([0]), np.array([3, 1]))
+    own = least_squares(ArrayBlocks(X[:, [2, 4]], X[:, 0]))
+    assert apart == pytest.approx(own.tss / own.rss, rel=1e-10)
     turned = X.copy()
     turned[:, :2] = X[:, :2] @ [[1.0, 2.0], [-0.5, 1.0]]
-    again = variance_inflation(
-        least_squares(ArrayBlocks(turned, X[:, 0])).factor, [np.array([0, 1])]
-    )
+    R = least_squares(ArrayBlocks(turned, X[:, 0])).factor
+    again = variance_inflation(R, np.linalg.inv(R), np.array([0, 1]), nothing)
     C = np.corrcoef(X.T)
-    assert both[0] == pytest.approx(again[0], rel=1e-9)
-    assert both[0] == pytest.approx(
+    assert both == pytest.approx(again, rel=1e-9)
+    assert both == pytest.approx(
         np.linalg.det(C[:2, :2]) * np.linalg.det(C[2:, 2:]) / np.linalg.det(C), rel=1e-9
     )

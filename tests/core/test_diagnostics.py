@@ -113,7 +113,9 @@ def test_condition_indexes_and_shares(fitted):
     assert indexes == pytest.approx(values[0] / values)
     assert shares.sum(axis=0) == pytest.approx(1)
     assert (shares[-1, [1, 3]] > 0.99).all()
-    assert variance_inflation(np.linalg.qr(X - X.mean(axis=0))[1][1:, 1:], [np.array([0])])[0] > 1e5
+    assert diagnostics.largest_condition_index(np.linalg.qr(X)[1]) == pytest.approx(indexes[-1])
+    R = np.linalg.qr(X - X.mean(axis=0))[1][1:, 1:]
+    assert variance_inflation(R, np.linalg.inv(R), np.array([0]), np.empty(0, int)) > 1e5
 
 
 @pytest.mark.parametrize("n", [4, 5, 6, 8, 11, 12, 20, 300, 4000])

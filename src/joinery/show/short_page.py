@@ -65,6 +65,7 @@ class Page:
     effects: Sequence[Effect]
     level: float
     equation: str
+    more: str = ""  # where the coefficients are that are not shown
     bar_note: str = BAR_NOTE
 
 
@@ -115,7 +116,7 @@ def renderable(page: Page, columns: int | None = None) -> RenderableType:
         parts += [Text("Before you read on", style="bold"), Padding(cautions, (0, 0, 1, 2))]
     parts.append(Text("In short", style="bold"))
     parts.append(Padding(Text(" ".join(page.in_short)), (0, 0, 1, 2)))
-    parts += [_effects(page, room), Text("")]
+    parts += [_effects(page, room), *[Text(f"  {page.more}")] * bool(page.more), Text("")]
     parts.append(Text(wrapped_equation(page.equation, room)))
     return Group(*parts)
 
@@ -247,6 +248,7 @@ def as_markdown(page: Page) -> str:
     for e in page.effects:
         term = markdown_text(e.term)
         lines.append(f"| {term} | {e.estimate} | {e.interval} | {e.standard_error} | {e.p} |")
+    lines += ["", markdown_text(page.more)] * bool(page.more)
     return "\n".join([*lines, "", f"`{visible(page.equation)}`"]) + "\n"
 
 
@@ -265,6 +267,7 @@ def as_latex(page: Page) -> str:
     rows += [[e.term, e.estimate, e.interval, e.standard_error, e.p] for e in page.effects]
     cells = [" & ".join(map(t, row)) + r" \\" for row in rows]
     lines += [r"\begin{tabular}{lrlrl}", cells[0], r"\hline", *cells[1:], r"\end{tabular}", ""]
+    lines += [t(page.more), ""] * bool(page.more)
     return "\n".join([*lines, t(page.equation)]) + "\n"
 
 
@@ -298,6 +301,7 @@ _HTML = """<div style="color:inherit;max-width:60em;font-variant-numeric:tabular
 <td style="{{ right }}">{{ e.standard_error }}</td><td>{{ e.p }}</td></tr>
 {% endfor %}
 </tbody></table>
+{% if page.more %}<p>{{ page.more }}</p>{% endif %}
 <p><code>{{ page.equation }}</code></p>
 </div>
 """

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -36,19 +36,24 @@ from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 MOST_CAUTIONS = 5
+MOST_EFFECTS = 12  # coefficients beside the intercept that the page shows, where there are more
+MOST_TERMS = 40  # terms of an equation, and names of a sentence, that the page writes out
 
 
 def short_page(fit: Fitted, digits: int | None = None) -> Page:
     """The short page."""
+    chosen = _matter_most(fit)
+    terms = len(fit.solution.places)
     return Page(
-        sentence=fit.sentence,
+        sentence=_sentence(fit),
         under=_under(fit),
         settled=_settled(fit),
         cautions=_cautions(fit),
         in_short=_in_short(fit),
-        effects=_effects(fit, digits),
+        effects=_effects(fit, digits, chosen),
         level=fit.level,
-        equation=equation(fit),
+        more=_elsewhere(terms - len(chosen), "coefficients") if len(chosen) < terms else "",
+        equation=equation(fit) if terms <= MOST_TERMS else _elsewhere(terms, "equation"),
         bar_note=BAR_NOTE
         if fit.estimate.linear
         else "change of the linear predictor per sd of the term",
@@ -257,12 +262,39 @@ def _strongest(fit: Fitted) -> str:
     return f"The surest effect: {of} {verb} multiplied by {ends} {where}."
 
 
-def _effects(fit: Fitted, digits: int | None) -> list[Effect]:
+def _sentence(fit: Fitted) -> str:
+    """The sentence; of very many terms the first ones, and how many there are."""
+    written = [str(term) for term in fit.design.sentence.terms]
+    if len(written) <= MOST_TERMS:
+        return fit.sentence
+    first = ", ".join(written[:MOST_EFFECTS])
+    return f"{fit.response.name} given {first}, … ({len(written):,} terms)"
+
+
+def _elsewhere(number: int, call: str) -> str:
+    what = "more coefficients" if call == "coefficients" else "terms in the equation"
+    return f"{number:,} {what}, which {call} has"
+
+
+def _matter_most(fit: Fitted) -> list[int]:
+    """The places of the coefficients to show: of many the surest ones, in their order."""
+    e = estimates(fit)
+    if len(fit.solution.places) <= MOST_EFFECTS + 2:
+        return list(range(len(e.names)))
+    with np.errstate(all="ignore"):
+        sure = np.nan_to_num(np.abs(e.values / e.standard_errors), nan=-1.0)
+    first = [0] if fit.solution.has_intercept else []
+    sure[first] = -2.0
+    return sorted([*first, *np.argsort(-sure, kind="stable")[:MOST_EFFECTS].tolist()])
+
+
+def _effects(fit: Fitted, digits: int | None, chosen: Sequence[int]) -> list[Effect]:
     e = estimates(fit)
     lower, upper = intervals.around(e.values, e.standard_errors, e.df, fit.level)
     p, units = p_values(e), standard_units(fit)
     out = []
-    for i, name in enumerate(e.names):
+    for i in chosen:
+        name = e.names[i]
         decimals = with_error(e.values[i], e.standard_errors[i], digits)
         empty = math.isnan(e.values[i])
         rounded = with_error(e.standard_errors[i], e.standard_errors[i], digits)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -142,26 +141,24 @@ def _with_interval(r: np.ndarray, n: np.ndarray, widen: np.ndarray, level: float
     return Correlation(r, lower, upper, p, n)
 
 
-def variance_inflation(R: np.ndarray, groups: Sequence[np.ndarray]) -> np.ndarray:
-    """How much overlap with the other terms inflates each term's variance.
+def variance_inflation(
+    R: np.ndarray, inverse: np.ndarray, own: np.ndarray, apart: np.ndarray
+) -> float:
+    """How much overlap with other columns inflates the variance of some.
 
-    Parameters: R (r, r), a triangular factor of the columns (centred where there is an intercept);
-    ``groups`` the places of each term's columns. Returns the generalized VIF of each term,
-    which is the plain VIF for one column (Fox & Monette 1992). A term of q columns compares
-    with a plain VIF by its q-th root."""
+    Parameters: R (r, r), a triangular factor of the columns (centred where there is an intercept),
+    and its inverse; the places of a term's ``own`` columns, and of columns ``apart`` that do not
+    count among the others. Returns the generalized variance inflation factor, which is the plain
+    one for one column (Fox & Monette 1992): det(S) of the term's columns S = RᵀR times that of its
+    block of the inverse without the columns apart. A term of q columns compares with a plain
+    factor by its q-th root."""
     with np.errstate(all="ignore"):
-        lengths = np.sqrt((R * R).sum(axis=0))
-        unit = R / np.where(lengths > 0, lengths, np.nan)
-    out = []
-    total = _log_det(unit)
-    for group in groups:
-        rest = np.setdiff1d(np.arange(len(R)), group)
-        out.append(
-            np.exp(_log_det(unit[:, group]) + _log_det(unit[:, rest]) - total)
-            if len(group)
-            else np.nan
-        )
-    return np.array(out)
+        lengths = np.sqrt((R[:, own] ** 2).sum(axis=0))
+        columns = R[:, own] / lengths
+        # the rows apart first: what is left of the term's own rows is their block without them
+        rows = np.vstack([inverse[apart], inverse[own] * lengths[:, None]])
+        left = np.diag(triangle(rows.T))[len(apart) :]
+        return float(np.exp(_log_det(columns) + 2 * np.log(np.abs(left)).sum()))
 
 
 def _log_det(A: np.ndarray) -> float:

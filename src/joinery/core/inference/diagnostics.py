@@ -344,6 +344,13 @@ def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
 # ------------------------------------------------------------------ overlap
 
 
+def largest_condition_index(R: np.ndarray) -> float:
+    """The largest of ``condition_indexes``."""
+    values = np.linalg.svd(R / np.sqrt((R * R).sum(axis=0)), compute_uv=False)
+    with np.errstate(all="ignore"):
+        return float(values[0] / values[-1])
+
+
 def condition_indexes(R: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Condition indexes (r,) of columns of unit length, and the variance shares (r, r).
 

@@ -9,9 +9,10 @@ import numpy as np
 from scipy.linalg import lapack
 
 from joinery.core.blocks.columns import Columns, IndicatorColumns, chosen, dense, shifted
-from joinery.core.blocks.products import times, times_transpose
+from joinery.core.blocks.products import times, times_transpose, weighted_sums
 from joinery.core.numeric.triangular import EPS, WIDE, row_lengths
 
+FULL = 0.2  # share of cells that are not zero from which dense products are faster
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 
 
@@ -134,7 +135,7 @@ class Solution:
         if far.any():
             columns = dense(shifted(columns, far))
         near = self.centre - far
-        if len(self.kept) <= WIDE:
+        if len(self.kept) <= WIDE or np.count_nonzero(columns) > FULL * columns.size:
             root = self.inverse / self.scale[:, None]
             white = times_transpose(root.T, columns)
             white -= (near @ root)[:, None]
@@ -144,6 +145,19 @@ class Solution:
 
         sparse = csr_array(columns / self.scale)
         return np.asarray(sparse @ self.inverse - (near / self.scale) @ self.inverse)
+
+    def basis_sums(self, X: Columns, V: np.ndarray) -> np.ndarray:
+        """``in_basis(X)``ᵀ·V of rows X (m, k) and V (m, q), by the columns' own sums: (rank, q)."""
+        far = self.centre * self.far_columns
+        columns = chosen(X, self.kept)
+        columns = shifted(columns, far) if far.any() else columns
+        sums = weighted_sums(np.ascontiguousarray(V.T), columns).T
+        first = V.sum(axis=0)
+        slopes = self.inverse / self.scale[:, None]
+        if not self.has_intercept:
+            return np.asarray(slopes.T @ sums)
+        white = slopes.T @ (sums - np.outer(self.centre - far, first))
+        return np.vstack([first / np.sqrt(self.weight_sum), white])
 
     def in_basis(self, X: np.ndarray) -> np.ndarray:
         """Rows of [1, X] (m, k) in the basis where the unscaled covariance is I: (m, rank)."""

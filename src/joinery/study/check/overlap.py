@@ -10,7 +10,6 @@ from joinery import advice as say
 from joinery.core.inference import diagnostics
 from joinery.core.inference.correlation import variance_inflation
 from joinery.core.inference.diagnostics import Test
-from joinery.core.numeric.triangular import triangle
 from joinery.errors import listed
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line
@@ -51,27 +50,27 @@ def overlap(fit: Fitted) -> Iterator[Line]:
         advice,
         words,
     )
-    indexes, shares = diagnostics.condition_indexes(uncentred(fit))
-    high = int(np.argmax(indexes))
-    names = np.array(
-        ["intercept", *fit.design.names] if fit.solution.has_intercept else fit.design.names
-    )
-    involved = names[fit.solution.places][shares[high] > 0.5]
-    serious = (
-        indexes[high] >= HIGH_INDEX
-        and len([n for n in involved if n != "intercept"]) > 1
-        and verdict != FINE
-    )
+    largest = diagnostics.largest_condition_index(uncentred(fit))
+    involved = _sharing(fit) if largest >= HIGH_INDEX and verdict != FINE else []
+    serious = len([n for n in involved if n != "intercept"]) > 1
     advice = f"shared by {listed(involved)}" if serious else NO_ADVICE
     yield Line(
         "condition",
         "overlap",
         OVERLAP,
         "largest condition index, uncentred",
-        Test(float(indexes[high]), float("nan")),
+        Test(largest, float("nan")),
         CAUTION if serious else FINE,
         advice,
     )
+
+
+def _sharing(fit: Fitted) -> list[str]:
+    """The coefficients whose variance the largest condition index makes up by half and more."""
+    indexes, shares = diagnostics.condition_indexes(uncentred(fit))
+    first = ("intercept",) if fit.solution.has_intercept else ()
+    names = np.array([*first, *fit.design.names])[fit.solution.places]
+    return list(names[shares[int(np.argmax(indexes))] > 0.5])
 
 
 def _written(fit: Fitted, text: str) -> str:
@@ -95,21 +94,21 @@ def inflations(fit: Fitted) -> dict[str, float]:
         for t in terms
     ]
     bases = [
-        {getattr(f, "base", None) or getattr(f, "label", "") for f in t.factors} for t in terms
+        {str(getattr(f, "base", None) or getattr(f, "label", "")) for f in t.factors} for t in terms
     ]
+    inverse = solution.inverse
+    by_base: dict[str, list[int]] = {}
+    for i, own in enumerate(bases):
+        for base in own:
+            by_base.setdefault(base, []).append(i)
     out: dict[str, float] = {}
     for i, term in enumerate(terms):
-        others = [
-            j for j in range(len(terms)) if j != i and not bases[i] & bases[j] and len(columns[j])
-        ]
-        alone = len(terms[i].factors) == 1 and all(
-            getattr(f, "degree", 1) == 1 for f in terms[i].factors
-        )
-        if not others or not len(columns[i]) or not alone:
+        alone = len(term.factors) == 1 and getattr(term.factors[0], "degree", 1) == 1
+        related = {j for base in bases[i] for j in by_base[base]} - {i}
+        apart = np.concatenate([np.empty(0, int), *(columns[j] for j in sorted(related))])
+        if not alone or not 0 < len(columns[i]) < len(solution.kept) - len(apart):
             continue
-        chosen = np.concatenate([columns[i], *(columns[j] for j in others)])
-        R = triangle(solution.factor[:, chosen])
-        vif = float(variance_inflation(R, [np.arange(len(columns[i]))])[0])
+        vif = variance_inflation(solution.factor, inverse, columns[i], apart)
         out[term.text] = vif ** (1 / len(columns[i]))
     return out
 

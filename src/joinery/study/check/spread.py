@@ -38,18 +38,13 @@ def even(fit: Fitted) -> Iterator[Line]:
     figures = per_row(fit)
     squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
     times = figures.times if fit.asides.repeats is not None else None
-    rows = int(figures.times[np.isfinite(squares)].sum())
-    solution = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
-    test = diagnostics.even_spread(
-        1 - solution.rss / solution.tss if solution.tss > 0 else np.nan,
-        solution.n,
-        len(solution.kept),
-    )
+    share, rows, columns = _explained(fit, squares, times)
+    test = diagnostics.even_spread(share, rows, columns)
     ratio = spread_ratio(figures.terms, figures.influence.standardized, figures.times)
     size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
     # unevenness that does not follow the fitted values shows in how much of the squares is
     # explained
-    size = max(size, 4 * test.statistic / solution.n) if np.isfinite(test.statistic) else size
+    size = max(size, 4 * test.statistic / rows) if np.isfinite(test.statistic) else size
     verdict = judged(test.p, size, small=np.log(1.3), large=np.log(3.0))
     grows = ratio > 1
     words = "the spread changes with the predictors"
@@ -62,6 +57,24 @@ def even(fit: Fitted) -> Iterator[Line]:
         way = f"{say.change(response=f'log({fit.response.expression})')}, or " if log else ""
         advice = f"try {way}{say.change(std_errors='robust')}; or {say.option('weights')}"
     yield Line("spread", "even spread", EVEN, check, test, verdict, advice, words)
+
+
+def _explained(
+    fit: Fitted, squares: np.ndarray, times: np.ndarray | None
+) -> tuple[float, int, int]:
+    """R² of squared residuals (n,) on the fit's columns, of how many rows and columns."""
+    own, sound = fit.solution, np.isfinite(squares).all()
+    plain = fit.asides.weights is None and times is None and own.has_intercept
+    if plain and sound and fit.estimate.linear:  # the factor of the fit serves
+        centred = squares - squares.mean()
+        sums = [own.basis_sums(b.X, centred[b.own, None]) for b in working_rows(fit).row_blocks]
+        total = float(centred @ centred)
+        explained = float((np.sum(sums, axis=0)[1:] ** 2).sum())
+        return explained / total if total > 0 else np.nan, len(squares), len(own.kept)
+    rows = int(per_row(fit).times[np.isfinite(squares)].sum())
+    solution = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
+    share = 1 - solution.rss / solution.tss if solution.tss > 0 else np.nan
+    return share, solution.n, len(solution.kept)
 
 
 def spread_ratio(fitted: np.ndarray, residual: np.ndarray, times: np.ndarray) -> float:

@@ -96,15 +96,19 @@ def _unbend(fit: Fitted) -> str:
 
 
 def _next_power(fit: Fitted, factor: NumberFactor) -> str:
-    degree = _highest(fit, factor) + 1
+    degree = _highest_powers(fit)[factor.base] + 1
     base = factor.base if factor.degree != 1 else outside(factor.expression)
     return f"{base}^{number_text(degree)}"
 
 
-def _highest(fit: Fitted, factor: NumberFactor) -> float:
-    """The highest power of a factor's base that stands alone as a term."""
-    alone = [t.factors[0] for t in fit.design.terms if len(t.factors) == 1]
-    return max(f.degree for f in alone if isinstance(f, NumberFactor) and f.base == factor.base)
+def _highest_powers(fit: Fitted) -> dict[str, float]:
+    """The highest power of each base that stands alone as a term."""
+    out: dict[str, float] = {}
+    for term in fit.design.terms:
+        factor = term.factors[0]
+        if len(term.factors) == 1 and isinstance(factor, NumberFactor):
+            out[factor.base] = max(factor.degree, out.get(factor.base, factor.degree))
+    return out
 
 
 def _numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
@@ -125,7 +129,8 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
     solution = fit.solution
     numbers = [(f, c) for f, c in _numbers_alone(fit) if c in solution.kept]
     middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
-    degrees = [int(_highest(fit, f)) + 1 for f, _ in numbers]
+    highest_of = _highest_powers(fit)
+    degrees = [int(highest_of[f.base]) + 1 for f, _ in numbers]
     figures = per_row(fit)
     # without a constant a shifted square would bring one in
     middle_fitted = (
@@ -146,11 +151,11 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
         z[:, -1] = (fitted - middle_fitted) / solution.unit
         low, high = z.min(axis=0, initial=np.inf), z.max(axis=0, initial=-np.inf)
         inside = ((z > low) & (z < high)).any(axis=0)
-        Z = z ** [*degrees, 2]
+        Z = _powers(z, [*degrees, 2])
         weighted = Z * w[:, None]
         squares = np.einsum("ij,ij->j", Z, weighted)
         return (
-            solution.in_basis(block.X).T @ weighted,
+            solution.basis_sums(block.X, weighted),
             squares,
             weighted.T @ (e / solution.unit),
             low,
@@ -169,6 +174,15 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
         for j in range(size)
     ]
     return [(f, tests[j]) for j, (f, _) in enumerate(numbers) if between[j]], tests[-1]
+
+
+def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
+    """Each column of z to its own whole power, by multiplication."""
+    out = z * z
+    for j in (j for j, degree in enumerate(degrees) if degree > 2):
+        for _ in range(degrees[j] - 2):
+            out[:, j] *= z[:, j]
+    return np.asarray(out)
 
 
 def _third(

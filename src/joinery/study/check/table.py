@@ -52,14 +52,28 @@ def check_lines(fit: Fitted) -> list[Line]:
         from joinery.study.check.families import family_lines
 
         return on_one_rate(list(family_lines(fit)))
-    return on_one_rate([line for check in CHECKS for line in check(fit)])
+    return on_one_rate([line for check in CHECKS for line in (
+        order(fit) if check is order else _but_order(fit)[check])])  # fmt: skip
+
+
+@once
+def _but_order(fit: Fitted) -> dict[Check, list[Line]]:
+    """The lines of every question but that of order, before they share one rate."""
+    return {check: list(check(fit)) for check in CHECKS if check is not order}
 
 
 def said_on_page(fit: Fitted) -> list[Line]:
-    """The gravest line of each question that is not about single rows."""
+    """The gravest line of each question that is not about single rows.
+
+    Of order only where the rows are known to have one.
+    """
+    if fit.options.order or not fit.estimate.linear:
+        lines = check_lines(fit)
+    else:
+        lines = on_one_rate([line for own in _but_order(fit).values() for line in own])
     out: dict[str, Line] = {}
     rank = {SERIOUS: 0, CAUTION: 1, FINE: 2, "": 3}
-    for line in check_lines(fit):
+    for line in lines:
         if line.name not in SINGLE_ROWS and (
             line.name not in out or rank[line.verdict] < rank[out[line.name].verdict]
         ):
@@ -74,7 +88,8 @@ def _note_on_order(fit: Fitted) -> tuple[str, ...]:
     return (f"rows are taken in the table's own order; {say.option('order')} names another",)
 
 
-CHECKS: tuple[Callable[[Fitted], Iterator[Line]], ...] = (
+Check = Callable[[Fitted], Iterator[Line]]
+CHECKS: tuple[Check, ...] = (
     straight,
     even,
     normal,

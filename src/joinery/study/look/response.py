@@ -156,9 +156,10 @@ class ResponseLook:
             )
             for t in self.design.terms
         ]
-        inflation = correlation.variance_inflation(solution.factor, groups)
+        nothing = np.empty(0, int)
         out = np.full(self.design.width, np.inf)
-        for group, vif in zip(groups, inflation, strict=True):
+        for group in filter(len, groups):
+            vif = correlation.variance_inflation(solution.factor, solution.inverse, group, nothing)
             kept = [solution.kept[i] for i in group]
             out[kept] = vif ** (1 / max(len(group), 1))
         for column, combination in solution.dependence.items():
