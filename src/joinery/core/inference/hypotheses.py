@@ -17,16 +17,30 @@ def extra(
     before: np.ndarray,
     own: np.ndarray,
     constant: np.ndarray | None = None,
+    inverse: np.ndarray | None = None,
 ) -> tuple[float, int]:
     """What columns explain beyond others: the sum of squares and its degrees of freedom.
 
     Parameters: R (r, q) independent columns in an orthonormal basis, and g (r,) the response;
     places of the columns ``before``, and of those asked about; ``constant`` (r,) where columns
-    hold it unwritten: it always comes before.
+    hold it unwritten: it always comes before; the ``inverse`` of R where R is upper triangular, so
+    that few columns among many cost no factor of the many.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Draper & Smith 1998, 6.1.
     """
     if not len(own):
         return 0.0, 0
+    if constant is None and inverse is not None:
+        if np.array_equal(np.append(before, own), np.arange(len(before) + len(own))):
+            return float(g[own] @ g[own]), len(own)
+        apart = np.ones(len(R), bool)
+        apart[before] = apart[own] = False
+        outside = np.flatnonzero(apart)
+        if len(outside) + len(own) < len(before):
+            # rows of the inverse span what is left of their columns beside all the others
+            rows = inverse[np.append(outside, own)]
+            rows = rows / np.sqrt((rows * rows).sum(axis=1))[:, None]
+            part = linalg.qr(rows.T, mode="economic")[0][:, len(outside) :].T @ g
+            return float(part @ part), len(own)
     if constant is None:
         T = triangle(np.column_stack([R[:, before], R[:, own], g]))
         part = T[len(before) : len(before) + len(own), -1]

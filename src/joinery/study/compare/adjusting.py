@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from scipy import linalg
@@ -43,7 +44,14 @@ class TermBasis:
         return np.flatnonzero((kept >= columns.start) & (kept < columns.stop))
 
     def joined(self, chosen: list[int]) -> np.ndarray:
-        return np.concatenate([np.empty(0, int), *(self.places(j) for j in chosen)])
+        """Where the estimable columns of some terms stand, in the terms' order."""
+        if not chosen:
+            return np.empty(0, int)
+        return np.concatenate([self._places[j] for j in chosen])
+
+    @cached_property
+    def _places(self) -> list[np.ndarray]:
+        return [self.places(j) for j in range(len(self.terms))]
 
     def wald(self, fit: Fitted, before: list[int], terms: list[int]) -> Joint:
         """Wald's test of what a term adds to those before it, all others taken to be zero."""
@@ -75,22 +83,13 @@ def _complement(A: np.ndarray) -> np.ndarray:
     return np.asarray(linalg.null_space(unit.T, rcond=1e-9) if A.shape[1] else np.eye(len(A)))
 
 
-def adjusted(terms: tuple[DesignTerm, ...], place: int, after: str) -> list[int]:
-    """The terms that a term is adjusted for."""
+def adjusted(terms: tuple[DesignTerm, ...], after: str) -> list[list[int]]:
+    """For each term those that it is adjusted for."""
+    every = range(len(terms))
     if after == "earlier":
-        return list(range(place))
-    others = [j for j in range(len(terms)) if j != place]
-    return (
-        others if after == "others" else [j for j in others if not contains(terms[j], terms[place])]
-    )
-
-
-def contains(term: DesignTerm, part: DesignTerm) -> bool:
-    """Whether a term contains another, by factor and degree: x within x² within x²·z.
-
-    log(x) is not x.
-    """
-    return term != part and holds(_degrees(term), _degrees(part))
+        return [list(range(place)) for place in every]
+    holding = contained(terms) if after == "lower-order" else (frozenset[int](),) * len(terms)
+    return [[j for j in every if j != place and place not in holding[j]] for place in every]
 
 
 def holds(degrees: dict[str, float], part: dict[str, float]) -> bool:

@@ -72,12 +72,10 @@ def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
     s2 = np.nan if fit.estimate.scale is None else (fit.estimate.scale / solution.unit) ** 2
     if solution.rss <= 0 and not fit.estimate.known:
         s2 = np.nan
-    for place, term in enumerate(terms):
-        before = adjusted(terms, place, after)
-        places = basis.places(place)
-        ss, df = extra(
-            solution.factor, g, basis.joined(before), places, solution.constant_direction
-        )
+    inverse, constant = solution.inverse, solution.constant_direction
+    for (place, term), before in zip(enumerate(terms), adjusted(terms, after), strict=True):
+        own, earlier = basis.places(place), basis.joined(before)
+        ss, df = extra(solution.factor, g, earlier, own, constant, inverse)
         f = ss / df / s2 if df and s2 > 0 else float("nan")
         df2, p = fit.estimate.reference_df, float("nan")
         if fit.sandwich is not None:

@@ -29,7 +29,11 @@ def deviance_table(fit: Fitted, after: str) -> Table:
     """The ANOVA table of other families: each line from two nested fits."""
     parts = list(_lines(fit, after))
     name = "chi2" if fit.estimate.known and fit.sandwich is None else "f"
-    tests = [_tested(fit, after, place, df, drop) for place, (_, _, df, drop) in enumerate(parts)]
+    befores = adjusted(fit.design.terms, after)
+    tests = [
+        _tested(fit, after, place, befores[place], df, drop)
+        for place, (_, _, df, drop) in enumerate(parts)
+    ]
     notes = [ASKS[after].replace("; shares add up to R²", "")]
     if any(np.isnan(drop) for *_, drop in parts):
         notes.append(
@@ -65,13 +69,15 @@ def deviance_table(fit: Fitted, after: str) -> Table:
     )
 
 
-def _tested(fit: Fitted, after: str, place: int, df: int, drop: float) -> tuple[float, float]:
+def _tested(
+    fit: Fitted, after: str, place: int, before: list[int], df: int, drop: float
+) -> tuple[float, float]:
     """The statistic and p of a line."""
     if fit.sandwich is None:
         return test_of(drop, df, fit)[1:]
     if after == "earlier" or not df:
         return float("nan"), float("nan")
-    joint = term_basis(fit, after).wald(fit, adjusted(fit.design.terms, place, after), [place])
+    joint = term_basis(fit, after).wald(fit, before, [place])
     return joint.f, joint.p
 
 
@@ -91,8 +97,7 @@ def _lines(fit: Fitted, after: str) -> Iterator[tuple[str, str, int, float]]:
             known[key] = restricted(fit, rows, terms, sorted(chosen))
         return known[key]
 
-    for place, term in enumerate(terms):
-        before = adjusted(terms, place, after)
+    for (place, term), before in zip(enumerate(terms), adjusted(terms, after), strict=True):
         small, rank = deviance(before)
         large, more = deviance([*before, place])
         names = [terms[j].text for j in before]
