@@ -63,8 +63,6 @@ def test_products_are_those_of_the_written_out_columns(made, valued):
     assert_allclose(
         products.weighted_sums(np.vstack([y, w]), X), np.vstack([y, w]) @ Z, rtol=1e-11, atol=1e-9
     )
-    few = np.array([5, 0, 700])
-    assert_allclose(levelled.some_rows(X, few), Z[few])
     shift = np.where(np.isin(np.arange(len(b)), X.number_places), 2.5, 0.0)
     for away in (shift, shift + 1):
         assert_allclose(levelled.dense(levelled.shifted(X, away)), Z - away)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import lru_cache, reduce
+from functools import cached_property, lru_cache, reduce
 from itertools import product
 from typing import Any
 
@@ -22,7 +22,7 @@ from joinery.design.factors import (
     shown,
 )
 from joinery.notation.evaluate import Context
-from joinery.notation.tree import Sentence
+from joinery.notation.tree import Name, Sentence
 
 TIMES = " × "
 # What a column is made of: each factor with the piece (of a curve) or level (of a category) it
@@ -58,7 +58,18 @@ class DesignTerm:
 
     def fill(self, out: np.ndarray, context: Context) -> None:
         """Writes this term's columns of a block (m, width of the term)."""
+        if self._column is not None and not context.held:  # most terms are a column as it is
+            out[:, 0] = context.table.column(self._column).numbers(context.rows)
+            return
         self._spread(out, self._numeric(context), context)
+
+    @cached_property
+    def _column(self) -> str | None:
+        """The column of numbers that this term is and no more, if it is."""
+        factor = self.factors[0] if len(self.factors) == 1 else None
+        if isinstance(factor, NumberFactor) and factor.first is None:
+            return factor.expression.name if isinstance(factor.expression, Name) else None
+        return None
 
     @property
     def rounds(self) -> bool:

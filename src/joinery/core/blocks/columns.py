@@ -66,12 +66,13 @@ def chosen(X: Columns, kept: np.ndarray) -> Columns:
     return X if len(kept) == X.shape[1] else dense(X)[:, kept]
 
 
-def some_rows(X: Columns, rows: np.ndarray) -> np.ndarray:
-    """Some of the rows (by number), written out."""
+def some_columns(X: Columns, places: np.ndarray) -> np.ndarray:
+    """Some columns of numbers, by their places: (m, len(places))."""
     if isinstance(X, IndicatorColumns):
-        value = None if X.value is None else X.value[rows]
-        return replace(X, numbers=X.numbers[rows], codes=X.codes[rows], value=value).dense()
-    return np.asarray(X[rows])
+        order = {int(place): i for i, place in enumerate(X.number_places)}
+        if all(int(p) in order for p in places):
+            return np.asarray(X.numbers[:, [order[int(p)] for p in places]])
+    return np.asarray(dense(X)[:, places])
 
 
 def shifted(X: Columns, shift: np.ndarray | None) -> Columns:

@@ -59,7 +59,8 @@ def sparse_gram(Z: Columns) -> Gram:
     places, none = np.arange(Z.shape[1]), np.empty(0)
     if Z.shape[1] > 5 * NARROW:
         places = np.flatnonzero(Z.any(axis=0))
-        Z = np.ascontiguousarray(Z[:, places])
+        if len(places) < Z.shape[1]:
+            Z = np.ascontiguousarray(Z[:, places])
     return Gram(places, gram(Z), none, none, none)
 
 

@@ -7,11 +7,13 @@ from dataclasses import replace
 import numpy as np
 
 from joinery.core.glm.families import Family, shape_slope
-from joinery.core.glm.iteration import Iterated, iterated, look, settled
+from joinery.core.glm.iteration import LAST, Iterated, iterated, look, settled
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import LikelihoodSource, by_coefficients, linear
+from joinery.errors import NoConvergenceError
 
+ENOUGH = 1e-8  # a step so short leaves less of a deviance than its rounding
 LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson
 FEW_ROWS = 20_000  # up to which the likelihood of a shape is looked at over its whole range
 
@@ -46,6 +48,35 @@ def reweighted(
     if family.shape is not None and not keep_shape:
         return _with_shape(problem, near)
     return settled(problem, start)
+
+
+def nested_deviance(
+    rows: LikelihoodSource,
+    family: Family,
+    link: Link,
+    start: np.ndarray,
+    *,
+    intercept: bool,
+    n: int,
+    dispersion: float | None,
+) -> float | None:
+    """The deviance of a model within one that is fitted, to 12 digits.
+
+    Parameters: rows of the model's own columns, which are estimable as those of the whole are;
+    coefficients ``start`` (k + 1,) near its own; the rest as for ``reweighted``. None where the
+    steps do not lead there: the model then wants fitting from afar.
+    """
+    problem = Problem(rows, family, link, intercept, n, dispersion)
+    columns = Columns(np.arange(rows.width), intercept, rows.width)
+    now = look(problem, start, rough=problem.canonical)
+    if not np.isfinite(now.deviance):
+        return None
+    try:
+        # what a step leaves of the deviance is about its square: by Newton's steps nothing
+        run = iterated(problem, columns, now, ENOUGH if problem.canonical else LAST)
+    except NoConvergenceError:
+        return None
+    return run.now.deviance if run.converged else None
 
 
 # ------------------------------------------------------------------ the shape of counts

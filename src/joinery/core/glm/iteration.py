@@ -127,8 +127,8 @@ def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
     return columns, now
 
 
-def iterated(problem: Problem, columns: Columns, now: _Seen) -> _Run:
-    """Steps until one is lost in rounding."""
+def iterated(problem: Problem, columns: Columns, now: _Seen, enough: float = SETTLED) -> _Run:
+    """Steps until one is lost in rounding, or shorter than ``enough``."""
     newton, last = False, np.inf
     for count in range(1, MOST_STEPS + 1):
         step, decrement = _step(problem, columns, now)
@@ -139,7 +139,7 @@ def iterated(problem: Problem, columns: Columns, now: _Seen) -> _Run:
             reason = "no smaller step lowers the deviance"
             return _Run(now, step, change, count, decrement / phi < ROUNDING, reason)
         now, size = after
-        if decrement / phi < SETTLED:
+        if decrement / phi < enough:
             return _Run(now, step, size * change, count, True, "the step is lost in rounding")
         if decrement / phi < 1e-16 and decrement >= 0.25 * last:
             reason = "the step no longer shrinks: it is lost in rounding"

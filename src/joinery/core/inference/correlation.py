@@ -152,6 +152,11 @@ def variance_inflation(
     one for one column (Fox & Monette 1992): det(S) of the term's columns S = RᵀR times that of its
     block of the inverse without the columns apart. A term of q columns compares with a plain
     factor by its q-th root."""
+    rest = len(R) - len(own) - len(apart)
+    if len(own) > rest:  # what one inflates of the other, the other inflates of the one
+        others = np.ones(len(R), bool)
+        others[own] = others[apart] = False
+        own = np.flatnonzero(others)
     with np.errstate(all="ignore"):
         lengths = np.sqrt((R[:, own] ** 2).sum(axis=0))
         columns = R[:, own] / lengths

@@ -11,7 +11,7 @@ import numpy as np
 from scipy import linalg
 
 from joinery.core.numeric import distributions as tails
-from joinery.core.numeric.triangular import triangle
+from joinery.core.numeric.triangular import WIDE, triangle
 
 MOST_EXACT = 4000  # rows up to which the law of Durbin and Watson's d is inverted, normal beyond
 NORMAL_ROWS = 5000
@@ -346,8 +346,13 @@ def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
 
 def largest_condition_index(R: np.ndarray) -> float:
     """The largest of ``condition_indexes``."""
-    values = np.linalg.svd(R / np.sqrt((R * R).sum(axis=0)), compute_uv=False)
+    unit = R / np.sqrt((R * R).sum(axis=0))
     with np.errstate(all="ignore"):
+        if len(R) > WIDE:  # squares keep half the digits, which is enough of a small index
+            values = np.linalg.eigvalsh(unit.T @ unit)
+            if values[0] > 1e-10 * values[-1]:
+                return float(np.sqrt(values[-1] / values[0]))
+        values = np.linalg.svd(unit, compute_uv=False)
         return float(values[0] / values[-1])
 
 

@@ -37,13 +37,15 @@ def influence(
     residual: np.ndarray,
     weights: np.ndarray | None = None,
     known: float | None = None,
+    variance: np.ndarray | None = None,
 ) -> Influence:
     """Influence figures of fitted rows.
 
     Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights
     (n,) or None; a ``known`` standard deviation in the solution's unit, where it is not
-    estimated. Returns an Influence. Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36)."""
-    h = solution.unscaled_variance(X)
+    estimated; the ``variance`` xᵀ(XᵀWX)⁻¹x of each row, where it is at hand. Returns an Influence.
+    Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36)."""
+    h = solution.unscaled_variance(X) if variance is None else variance.copy()
     if weights is not None:
         h *= weights
     h[h > 1 - 64 * EPS * max(solution.rank, 1)] = 1.0

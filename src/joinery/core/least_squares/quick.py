@@ -20,6 +20,7 @@ from joinery.core.numeric.triangular import (
 from joinery.errors import DataError
 
 QUICK_CONDITION = 50.0
+MOST_NUMPY = 4000  # columns up to which NumPy's Cholesky is trusted: it was seen to crash at 20,000
 # an intercept so many standard deviations from the data wants more digits than a double has
 VERY_FAR_MEAN = 100.0
 
@@ -66,8 +67,8 @@ def factored(
         scale = power_of_two(np.sqrt(left))
         scale[k] = 1.0
         scaled = centred / scale / scale[:, None]
-        factor, failed = lapack.dpotrf(scaled[:k, :k], lower=0, clean=1)
-    if failed:
+    factor = _cholesky(scaled[:k, :k])
+    if factor is None:
         return None
     R = np.zeros((k + 1, k + 1))
     R[:k, :k] = factor
@@ -86,6 +87,18 @@ def factored(
         weight_sum,
         shift[:k] if shift[:k].any() else None,
     )
+
+
+def _cholesky(G: np.ndarray) -> np.ndarray | None:
+    """The upper factor of G (k, k); None where G is not positive definite."""
+    if len(G) > MOST_NUMPY:
+        factor, failed = lapack.dpotrf(G, lower=0, clean=1)
+        return None if failed else np.asarray(factor)
+    try:
+        # NumPy's own, as the products are: threads of a second library would wait for the first's
+        return np.asarray(np.linalg.cholesky(G).T)
+    except np.linalg.LinAlgError:
+        return None
 
 
 class _Products(NamedTuple):

@@ -146,18 +146,27 @@ class Solution:
         sparse = csr_array(columns / self.scale)
         return np.asarray(sparse @ self.inverse - (near / self.scale) @ self.inverse)
 
-    def basis_sums(self, X: Columns, V: np.ndarray) -> np.ndarray:
-        """``in_basis(X)``ᵀ·V of rows X (m, k) and V (m, q), by the columns' own sums: (rank, q)."""
+    def centred_sums(self, X: Columns, V: np.ndarray) -> np.ndarray:
+        """[1, X less what is far of its centre]ᵀ·V of rows X (m, k) and V (m, q): (1 + r, q).
+
+        Sums over blocks, for ``sums_in_basis``."""
         far = self.centre * self.far_columns
         columns = chosen(X, self.kept)
         columns = shifted(columns, far) if far.any() else columns
-        sums = weighted_sums(np.ascontiguousarray(V.T), columns).T
-        first = V.sum(axis=0)
+        if isinstance(columns, IndicatorColumns):
+            sums = weighted_sums(np.ascontiguousarray(V.T), columns).T
+        else:
+            sums = columns.T @ V
+        return np.vstack([V.sum(axis=0), sums])
+
+    def sums_in_basis(self, sums: np.ndarray) -> np.ndarray:
+        """``in_basis(X)``ᵀ·V, from the ``centred_sums`` of all rows: (rank, q)."""
         slopes = self.inverse / self.scale[:, None]
         if not self.has_intercept:
-            return np.asarray(slopes.T @ sums)
-        white = slopes.T @ (sums - np.outer(self.centre - far, first))
-        return np.vstack([first / np.sqrt(self.weight_sum), white])
+            return np.asarray(slopes.T @ sums[1:])
+        near = self.centre * ~self.far_columns
+        white = slopes.T @ (sums[1:] - np.outer(near, sums[0]))
+        return np.vstack([sums[:1] / np.sqrt(self.weight_sum), white])
 
     def in_basis(self, X: np.ndarray) -> np.ndarray:
         """Rows of [1, X] (m, k) in the basis where the unscaled covariance is I: (m, rank)."""

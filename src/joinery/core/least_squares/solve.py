@@ -33,7 +33,6 @@ from joinery.core.numeric.triangular import (
     backward,
     condition_number,
     forward,
-    triangle,
 )
 
 # with hundreds of columns orthogonal steps cost minutes: there cross-products may go further, which
@@ -108,31 +107,42 @@ def _rank_in_order(folded: Folded) -> tuple[np.ndarray, dict[int, np.ndarray], n
     A column goes when what earlier columns leave of it is no larger than rounding could have left:
     c·ε·‖ |xⱼ| + Σ|cₖxₖ| ‖, sizes as written, not centred.
     """
-    R, k = folded.R.copy(), len(folded.scale)
-    place = list(range(k))  # which column stands where in R
+    A, k = folded.R.copy(), len(folded.scale)
+    A = A[np.append(np.abs(A[:-1]).max(axis=1, initial=0.0) > 0, True)]  # few rows fill few of it
+    place: list[int] = []
     dependence: dict[int, np.ndarray] = {}
     tolerance = (32 + k) * EPS
-    j = 0
-    while j < len(place):
-        left = abs(R[j, j])
-        earlier = backward(R[:j, :j], R[:j, j]) if j else np.empty(0)
-        column = place[j]
-        bound = folded.size[column] + float(np.abs(earlier) @ folded.size[place[:j]])
-        if left > tolerance * bound:
-            j += 1
+    for column in range(k):
+        r = len(place)
+        below = A[r:, column]
+        left = float(np.sqrt(below @ below))
+        earlier = backward(A[:r, place], A[:r, column]) if r else np.empty(0)
+        bound = folded.size[column] + float(np.abs(earlier) @ folded.size[place])
+        if r < len(A) - 1 and left > tolerance * bound:
+            _reflect(A[r:, column:])
+            place.append(column)
             continue
         combination = np.zeros(k + 1)
-        combination[np.array(place[:j], dtype=int) + 1] = (
-            earlier * folded.scale[column] / folded.scale[place[:j]]
-        )
+        combination[np.array(place, int) + 1] = earlier * folded.scale[column] / folded.scale[place]
         combination[0] = folded.centre[column] - combination[1:] @ folded.centre
         dependence[column] = combination
-        R = np.delete(R, j, axis=1)
-        del place[j]
-        R = np.vstack(
-            [R[:j], np.column_stack([np.zeros((len(place) + 1 - j, j)), triangle(R[j:, j:])])]
-        )
-    return np.array(place, dtype=int), dependence, R
+    r = len(place)
+    R = np.zeros((r + 1, r + 1))
+    R[:r] = A[:r, [*place, k]]
+    R[r, r] = np.sqrt(A[r:, k] @ A[r:, k])
+    return np.array(place, dtype=int), dependence, np.triu(R)
+
+
+def _reflect(A: np.ndarray) -> None:
+    """Turn the rows of A (m, q), in place, so that its first column has a head alone."""
+    first = A[:, 0]
+    if not first[1:].any():
+        return
+    length = float(np.sqrt(first @ first))
+    v = first.copy()
+    v[0] += length if v[0] >= 0 else -length
+    A -= np.outer(v * (2 / (v @ v)), v @ A)
+    A[1:, 0] = 0.0
 
 
 # ------------------------------------------------------------------ solving

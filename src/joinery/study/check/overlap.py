@@ -101,12 +101,17 @@ def inflations(fit: Fitted) -> dict[str, float]:
     for i, own in enumerate(bases):
         for base in own:
             by_base.setdefault(base, []).append(i)
+    # of one column beside unrelated ones, its length times that of its row of the inverse
+    plain = (solution.factor**2).sum(axis=0) * (inverse**2).sum(axis=1)
     out: dict[str, float] = {}
     for i, term in enumerate(terms):
         alone = len(term.factors) == 1 and getattr(term.factors[0], "degree", 1) == 1
         related = {j for base in bases[i] for j in by_base[base]} - {i}
         apart = np.concatenate([np.empty(0, int), *(columns[j] for j in sorted(related))])
         if not alone or not 0 < len(columns[i]) < len(solution.kept) - len(apart):
+            continue
+        if len(columns[i]) == 1 and not len(apart):
+            out[term.text] = float(plain[columns[i][0]])
             continue
         vif = variance_inflation(solution.factor, inverse, columns[i], apart)
         out[term.text] = vif ** (1 / len(columns[i]))

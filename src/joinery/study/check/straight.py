@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from joinery import advice as say
+from joinery.core.blocks.columns import some_columns
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
@@ -137,25 +138,27 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
         float(np.average(figures.terms, weights=figures.times)) if solution.spans_constant else 0.0
     )
     size = len(numbers) + 1
-    zz, ze, uz = np.zeros(size), np.zeros(size), np.zeros((solution.rank, size))
+    zz, ze, raw = np.zeros(size), np.zeros(size), np.zeros((len(solution.kept) + 1, size))
     lowest, highest = np.full(size, np.inf), np.full(size, -np.inf)
     between = np.zeros(size, bool)  # whether a value lies between the lowest and the highest
+
+    places = np.array([column for _, column in numbers], int)
+    centres = np.array([middle.get(column, 0.0) for _, column in numbers])
 
     def sums(block: RowBlock) -> tuple[np.ndarray, ...]:
         m = len(block.y)
         w = np.ones(m) if block.weights is None else block.weights
         e, fitted = figures.working[block.own], figures.terms[block.own]
-        z = np.empty((m, size))
-        for j, (_, column) in enumerate(numbers):
-            z[:, j] = block.X[:, column] - middle.get(column, 0.0)
+        z = np.empty((m, size), order="F")  # as the columns lie
+        np.subtract(some_columns(block.columns, places), centres, out=z[:, :-1])
         z[:, -1] = (fitted - middle_fitted) / solution.unit
         low, high = z.min(axis=0, initial=np.inf), z.max(axis=0, initial=-np.inf)
         inside = ((z > low) & (z < high)).any(axis=0)
         Z = _powers(z, [*degrees, 2])
-        weighted = Z * w[:, None]
+        weighted = Z if block.weights is None else Z * w[:, None]
         squares = np.einsum("ij,ij->j", Z, weighted)
         return (
-            solution.basis_sums(block.X, weighted),
+            solution.centred_sums(block.columns, weighted),
             squares,
             weighted.T @ (e / solution.unit),
             low,
@@ -164,11 +167,12 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
         )
 
     for u, squares, products, low, high, inside in working_rows(fit).row_blocks.each(sums):
-        uz, zz, ze = uz + u, zz + squares, ze + products
+        raw, zz, ze = raw + u, zz + squares, ze + products
         # blocks of two values each may hold three together
         apart = np.isfinite(lowest) & ((low != lowest) | (high != highest))
         between |= inside | (apart & _third(low, high, lowest, highest))
         lowest, highest = np.minimum(lowest, low), np.maximum(highest, high)
+    uz = solution.sums_in_basis(raw)
     tests = [
         diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df)
         for j in range(size)

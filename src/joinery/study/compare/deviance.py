@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from joinery.core.glm.irls import log_likelihood, reweighted
+from joinery.core.glm.irls import log_likelihood, nested_deviance, reweighted
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
 from joinery.design.glm_blocks import LikelihoodBlocks
@@ -105,6 +105,22 @@ def _lines(fit: Fitted, after: str) -> Iterator[tuple[str, str, int, float]]:
         yield term.text, words, more - rank, small - large
 
 
+def _near(fit: Fitted, rows: LikelihoodBlocks, columns: np.ndarray) -> np.ndarray | None:
+    """Coefficients (k + 1,) of some of the fit's columns, near their likeliest.
+
+    Those that lose least by the fit's own information. None where the fit does not tell: columns
+    left out, coefficients without end, a shape to be estimated, means far from zero."""
+    s = fit.solution
+    whole = len(s.kept) == rows.width and s.has_intercept and rows.blocks.design is fit.design
+    if not whole or fit.estimate.running or fit.family.shape is not None or not len(columns):
+        return None
+    if s.far_columns.any():
+        return None
+    places = np.append(0, columns + 1)
+    A = np.linalg.inv(s.root)[:, places]
+    return np.asarray(np.linalg.lstsq(A, s.basis_coefficients, rcond=None)[0])
+
+
 def restricted(
     fit: Fitted, rows: LikelihoodBlocks, terms: tuple[DesignTerm, ...], chosen: list[int]
 ) -> tuple[float, int]:
@@ -129,6 +145,12 @@ def restricted(
         rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns]))
     )
     known = fit.estimate.dispersion if fit.estimate.known else None
+    if (start := _near(fit, rows, columns)) is not None:
+        deviance = nested_deviance(
+            some, family, link, start, intercept=constant, n=fit.n_rows, dispersion=known
+        )
+        if deviance is not None:
+            return deviance, len(columns) + constant
     try:
         fit_of_some = reweighted(
             some, family, link, intercept=constant, n=fit.n_rows, dispersion=known

@@ -114,6 +114,7 @@ class Limits:
         return figure(self.cooks_distance, 2)
 
 
+@once
 def limits(fit: Fitted) -> Limits:
     """Leverage 3p/n; for Cook's distance the median of F, or what chance reaches in this design.
 

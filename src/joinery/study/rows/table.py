@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 
-from joinery.core.blocks.columns import some_rows
 from joinery.core.blocks.partition import joined
 from joinery.core.inference.influence import Influence, changes, influence
 from joinery.data.records import Records
@@ -129,13 +128,14 @@ def _remarkable(fit: Fitted, at: Limits) -> tuple[np.ndarray, Influence]:
 
     def few_of(block: RowBlock) -> tuple[np.ndarray, Influence]:
         residual = block.beyond_offset - solution.fitted(block.columns)
-        h, e2 = solution.unscaled_variance(block.columns), (residual / solution.unit) ** 2
+        variance = solution.unscaled_variance(block.columns)
+        h, e2 = variance, (residual / solution.unit) ** 2
         if block.precision is not None:
             h, e2 = h * block.precision, e2 * block.precision
         few = np.flatnonzero((h >= at.leverage) | (e2 >= enough * (1 - h)))
         weights = None if block.precision is None else block.precision[few]
         return block.first + few, influence(
-            solution, some_rows(block.columns, few), residual[few], weights, known
+            solution, block.columns, residual[few], weights, known, variance[few]
         )
 
     parts = list(response_rows(fit).row_blocks.each(few_of))
