@@ -16,6 +16,7 @@ from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import EPS
 
+TINY = 1e-300  # a chance that is as good as none
 FARTHEST = 1000  # rows of the highest leverage whose chances are added up
 
 
@@ -114,11 +115,20 @@ def chance_limit(leverage: np.ndarray, p: int, df: float, share: float) -> float
             return float(special.erfc(np.sqrt(r2 / 2)).sum())
         return float(special.betainc((df - 1) / 2, 0.5, np.clip(1 - r2 / df, 0.0, 1.0)).sum())
 
+    # the logarithm of the chance is nearly straight in the limit: false position, its idle end
+    # halved (Dowell & Jarratt 1971)
     low, high = 0.0, float(pull.max()) * (df if np.isfinite(df) else 200.0)
-    for _ in range(60):
-        middle = (low + high) / 2
-        low, high = (middle, high) if passed(middle) > share else (low, middle)
-    return high
+    above, below = (np.log(max(passed(end), TINY) / share) for end in (low, high))
+    for _ in range(100):
+        middle = high - below * (high - low) / (below - above)
+        at = np.log(max(passed(middle), TINY) / share)
+        if at > 0:
+            low, above, below = middle, at, below / 2
+        else:
+            high, below, above = middle, at, above / 2
+        if high - low <= 1e-12 * high or abs(at) <= 1e-12:
+            break
+    return float(middle)
 
 
 def harm_limit(p: int, df: int) -> float:

@@ -28,11 +28,12 @@ def triangle(A: np.ndarray) -> np.ndarray:
     Diagonals not negative.
     """
     m, k = A.shape
-    if m < k:
-        A = np.vstack([A, np.zeros((k - m, k))])
+    if not m:
+        return np.zeros((k, k))
     qr, _, _, _ = lapack.dgeqrf(A)
     R = np.triu(qr[:k])
-    return np.asarray(R * np.where(np.diag(R) < 0, -1.0, 1.0)[:, None])
+    R *= np.where(np.diag(R) < 0, -1.0, 1.0)[:, None]
+    return np.asarray(R if m >= k else np.vstack([R, np.zeros((k - m, k))]))
 
 
 def power_of_two(values: np.ndarray) -> np.ndarray:
