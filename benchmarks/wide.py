@@ -1,0 +1,124 @@
+"""Many columns, many levels, more columns than rows: what must not become a cliff."""
+
+from __future__ import annotations
+
+import sys
+import time
+import warnings
+from collections.abc import Callable, Iterator
+
+import numpy as np
+import pandas as pd
+from scipy import linalg
+
+import joinery as jn
+from benchmarks.measure import Row, in_turn
+
+
+def _table(n: int, p: int, seed: int = 1) -> tuple[pd.DataFrame, np.ndarray]:
+    rng = np.random.default_rng(seed)
+    X = rng.normal(size=(n, p))
+    table = pd.DataFrame(X, columns=[f"x{i}" for i in range(p)])
+    table["y"] = X[:, :3].sum(axis=1) + rng.normal(size=n)
+    return table, X
+
+
+def _within(work: str, ours: float, yardstick: str, theirs: float, times: float) -> Row:
+    return Row(work, ours, yardstick, theirs, f"at most {times:g}", ours <= times * theirs)
+
+
+def _asked(table: pd.DataFrame, sentence: str, ask: Callable[[jn.Fit], object]) -> float:
+    """The least time of three for a question of a fresh fit."""
+    best = np.inf
+    for _ in range(3):
+        fit = jn.fit(table, sentence)
+        start = time.perf_counter()
+        ask(fit)
+        best = min(best, time.perf_counter() - start)
+    return best
+
+
+def columns() -> Iterator[Row]:
+    """Hundreds of columns, and more columns than rows."""
+    str(jn.fit(_table(100, 3)[0], "y given all"))  # what loads at the first page is loaded
+    table, X = _table(20_000, 500)
+    fit, product = in_turn(lambda: jn.fit(table, "y given all"), lambda: X.T @ X, 5)
+    yield _within("fit 20,000 × 500", fit, "one X.T @ X", product, 3)
+    page = _asked(table, "y given all", str)
+    yield _within("its page alone", page, "its fit", fit, 1.5)
+    others = _asked(table, "y given all", lambda f: f.anova("others"))
+    yield _within('its anova("others")', others, "its fit", fit, 2)
+    table, _ = _table(10_000, 50)
+    fit, _ = in_turn(lambda: jn.fit(table, "y given all"), lambda: None, 5)
+    page = _asked(table, "y given all", str)
+    yield _within("page alone, 10,000 × 50", page, "its fit", fit, 2.5)
+    chance = 1 / (1 + np.exp(-table["y"] / 2))
+    table["y"] = np.random.default_rng(2).random(len(table)) < chance
+    fit, _ = in_turn(lambda: jn.fit(table, "y given all"), lambda: None, 5)
+    lines = _asked(table, "y given all", lambda f: f.anova())
+    yield _within("anova of a logistic fit, 10,000 × 50", lines, "its fit", fit, 10)
+    for n, p in ((200, 1200), (500, 3000)):
+        table, X = _table(n, p)
+        fit, pivoted = in_turn(
+            lambda table=table: jn.fit(table, "y given all"),
+            lambda X=X: linalg.qr(X, mode="economic", pivoting=True),
+            2,
+        )
+        yield _within(f"fit {n} rows × {p:,}", fit, "QR with pivoting", pivoted, 20)
+        yield _within("its page", _asked(table, "y given all", str), "the same", pivoted, 100)
+    small = pd.DataFrame(np.random.default_rng(3).normal(size=(20, 10_000))).add_prefix("c")
+    look, describe = in_turn(lambda: str(jn.look(small)), small.describe, 1)
+    yield _within("look at 10,000 columns × 20 rows", look, "pandas describe", describe, 5)
+
+
+def levels() -> Iterator[Row]:
+    """A category of a thousand levels."""
+    rng = np.random.default_rng(4)
+    n = 200_000
+    table = pd.DataFrame({"g": rng.choice([f"l{i:04d}" for i in range(1000)], n)})
+    table["x"] = rng.normal(size=n)
+    table["y"] = table["x"] + rng.normal(size=n)
+    fit, _ = in_turn(lambda: jn.fit(table, "y given x, g"), lambda: None, 3)
+    page = _asked(table, "y given x, g", str)
+    yield _within("page of 1,000 levels, 200,000 rows", page, "its fit", fit, 2)
+
+
+WORKS: dict[str, Callable[[pd.DataFrame], object]] = {
+    "fit": lambda t: jn.fit(t, "y given all"),
+    "page": lambda t: str(jn.fit(t, "y given all")),
+    "rows": lambda t: jn.fit(t, "y given all").rows(),
+    "anova": lambda t: jn.fit(t, "y given all").anova(),
+    "logistic fit": lambda t: jn.fit(t.assign(y=t["y"] > 0), "y given all"),
+}
+SIZES = [(10**k, 20) for k in (3, 4, 5, 6)] + [(20_000, p) for p in (50, 100, 200, 400)]
+
+
+def growth() -> None:
+    """Print how each work grows: exponents of time in n at 20 columns, and in p from 50 on."""
+    print("| work | " + " | ".join(f"{n:,} × {p}" for n, p in SIZES) + " | in n | in p |")
+    print("| --- |" + " ---: |" * (len(SIZES) + 2))
+    seconds: dict[str, list[float]] = {name: [] for name in WORKS}
+    for n, p in SIZES:
+        table, _ = _table(n, p)
+        for name, work in WORKS.items():
+            best = np.inf
+            for _ in range(3 if n * p < 10**7 else 1):
+                start = time.perf_counter()
+                work(table)
+                best = min(best, time.perf_counter() - start)
+            seconds[name].append(best)
+    for name, spent in seconds.items():
+        in_n, in_p = (
+            np.polyfit(
+                np.log([SIZES[i][axis] for i in which]), np.log([spent[i] for i in which]), 1
+            )[0]
+            for axis, which in ((0, (1, 2, 3)), (1, (4, 5, 6, 7)))
+        )
+        cells = " | ".join(f"{v:.3g} s" for v in spent)
+        print(f"| {name} | {cells} | {in_n:.2f} | {in_p:.2f} |", flush=True)
+
+
+if __name__ == "__main__":
+    warnings.simplefilter("ignore", jn.JoineryWarning)
+    if sys.argv[1:] == ["growth"]:
+        growth()
