@@ -132,6 +132,14 @@ class Column:
         levels = distinct.tolist()
         return codes, tuple(map(date_text, levels) if self.is_date else levels)
 
+    def all_differ(self, rows: Rows) -> bool:
+        """Whether it holds numbers of which no two are equal."""
+        if self.values is None:
+            return False
+        values = self.values[rows]
+        # a few rows tell most columns of whole numbers, without looking at all of them
+        return bool(pd.Index(values[:1000]).is_unique and pd.Index(values).is_unique)
+
     @cached_property
     def sound(self) -> bool:
         """Whether it holds numbers alone, none missing and none infinite."""

@@ -66,6 +66,11 @@ def polynomial_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
 
 def quantiles(x: np.ndarray, counts: np.ndarray, shares: np.ndarray) -> np.ndarray:
     """Quantiles of values (n,), each standing ``counts`` times, linear between neighbours."""
+    if not len(counts) or (counts == 1).all():
+        place = shares * (len(x) - 1)
+        floor, ceil = np.floor(place).astype(int), np.ceil(place).astype(int)
+        parted = np.partition(x, np.unique(np.append(floor, ceil)))  # no need of the whole order
+        return np.asarray(parted[floor] + (parted[ceil] - parted[floor]) * (place - floor))
     order = np.argsort(x, kind="stable")
     last = np.cumsum(counts[order])  # how many stand up to each value
     place = shares * (last[-1] - 1)

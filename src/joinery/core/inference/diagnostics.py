@@ -101,7 +101,12 @@ def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
     if n < 8:
         return nothing
     away = z - np.average(z, weights=times)
-    second, third, fourth = (float(np.average(away**power, weights=times)) for power in (2, 3, 4))
+    square, weight = away * away, times.sum()
+    weighed = square * times
+    second, third, fourth = (
+        float(part @ other) / weight
+        for part, other in ((times, square), (weighed, away), (weighed, square))
+    )
     if second == 0:
         return nothing
     size = max(abs(third / second**1.5) / 2, abs(fourth / second**2 - 3) / 4)

@@ -208,6 +208,8 @@ def lack_of_fit(fit: Fitted) -> Test:
     )
     if not names or _lagged(fit):
         return NOTHING
+    if any(table.column(name).all_differ(chosen.rows) for name in names):
+        return NOTHING
     codes = np.zeros(chosen.used, dtype=np.int64)
     for name in names:
         level_codes = table.column(name).codes(chosen.rows)
