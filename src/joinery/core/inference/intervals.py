@@ -7,6 +7,24 @@ import numpy as np
 from joinery.core.numeric import distributions as tails
 
 
+def t_times(level: float, df: float | np.ndarray, together: int = 1) -> np.ndarray:
+    """How many standard errors a two-sided interval reaches for each df; NaN where that is 0.
+
+    ``together`` so many intervals hold jointly at least at the level (Bonferroni)."""
+    share = 1 - (1 - level) / (2 * together)
+    return np.asarray(tails.t_quantile(share, np.where(np.asarray(df) > 0, df, np.nan)))
+
+
+def scheffe_times(level: float, dimensions: int, df: np.ndarray) -> np.ndarray:
+    """The same for every combination in so many dimensions at once: √(qF) (Scheffé 1959)."""
+    distinct, place = np.unique(df, return_inverse=True)
+    F = [
+        tails.f_quantile(level, dimensions, v) if v > 0 and dimensions > 0 else np.nan
+        for v in distinct
+    ]
+    return np.asarray(np.sqrt(dimensions * np.array(F, float)[place]))
+
+
 def around(
     estimate: np.ndarray, standard_error: np.ndarray, df: float | np.ndarray, level: float
 ) -> tuple[np.ndarray, np.ndarray]:
@@ -14,9 +32,7 @@ def around(
 
     NaN where df is 0.
     """
-    half_width = (
-        tails.t_quantile((1 + level) / 2, np.where(np.asarray(df) > 0, df, np.nan)) * standard_error
-    )
+    half_width = t_times(level, df) * standard_error
     return estimate - half_width, estimate + half_width
 
 

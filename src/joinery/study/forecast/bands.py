@@ -8,7 +8,7 @@ import numpy as np
 from scipy import special
 
 from joinery.core.inference import predictive
-from joinery.core.numeric import distributions as tails
+from joinery.core.inference.intervals import scheffe_times, t_times
 from joinery.errors import CallError
 from joinery.notation.evaluate import Context, TableLike, evaluate
 from joinery.notation.tree import Expression, names_in
@@ -58,8 +58,8 @@ def bands(
     of_mean, df = mean_errors(fit, X)
     rows = max(int(np.isfinite(eta).sum()), 1)
     p = fit.solution.rank
-    t = _quantile((1 + level) / 2, df)
-    mean_times = np.sqrt(p * _f_quantile(level, p, df)) if how.simultaneous else t
+    t = t_times(level, df)
+    mean_times = scheffe_times(level, p, df) if how.simultaneous else t
     mean_lower, mean_upper = eta - mean_times * of_mean, eta + mean_times * of_mean
     if not fit.estimate.linear:
         each = 1 - (1 - level) / rows if how.simultaneous else level
@@ -68,8 +68,8 @@ def bands(
         return Bands(eta, mean_lower, mean_upper, *_distribution_free(fit, X, eta, level))
     new_times = t
     if how.simultaneous:
-        bonferroni = _quantile(1 - (1 - level) / (2 * rows), df)
-        new_times = np.minimum(np.sqrt(rows * _f_quantile(level, rows, df)), bonferroni)
+        bonferroni = t_times(level, df, rows)
+        new_times = np.minimum(scheffe_times(level, rows, df), bonferroni)
     spread = np.nan if fit.estimate.scale is None else fit.estimate.scale
     error = np.hypot(np.sqrt(variance) * spread, of_mean)
     return Bands(eta, mean_lower, mean_upper, eta - new_times * error, eta + new_times * error)
@@ -83,17 +83,6 @@ def mean_errors(fit: Fitted, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return scale * np.sqrt(fit.solution.unscaled_variance(X)), np.full(
         len(X), fit.estimate.reference_df
     )
-
-
-def _quantile(share: float, df: np.ndarray) -> np.ndarray:
-    return np.asarray(tails.t_quantile(share, np.where(df > 0, df, np.nan)))
-
-
-def _f_quantile(level: float, df1: int, df2: np.ndarray) -> np.ndarray:
-    """Quantiles of F for each of many second degrees of freedom."""
-    distinct, place = np.unique(df2, return_inverse=True)
-    quantiles = [tails.f_quantile(level, df1, v) if v > 0 and df1 > 0 else np.nan for v in distinct]
-    return np.asarray(quantiles, float)[place]
 
 
 def own_variance(fit: Fitted, context: Context, m: int) -> np.ndarray:

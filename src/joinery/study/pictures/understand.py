@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery import advice
+from joinery.core.inference import intervals
 from joinery.core.inference.intervals import wilson
 from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError, one_of
@@ -183,7 +184,7 @@ def coefficients(
     import pandas as pd
 
     e, units = estimates(fit), standard_units(fit)
-    t = np.asarray(tails.t_quantile((1 + fit.level) / 2, np.where(e.df > 0, e.df, np.nan)))
+    t = intervals.t_times(fit.level, e.df)
     known = np.flatnonzero(np.isfinite(e.values * units))
     if not len(known):
         raise CallError("the model has no coefficient beside the constant to draw")

@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 
 from joinery import advice
+from joinery.core.inference import intervals
 from joinery.core.inference.diagnostics import holm
-from joinery.core.numeric import distributions as tails
 from joinery.core.numeric import simultaneous
 from joinery.data.columns import level_text
 from joinery.data.records import records
@@ -283,9 +283,9 @@ def _one_group(
     df = float(c.df[0])
     alone = c.p
     if way == "none":
-        return alone, _t(1 - (1 - level) / 2, c.df)
+        return alone, intervals.t_times(level, c.df)
     if way in ("bonferroni", "holm"):
-        times = _t(1 - (1 - level) / (2 * m), c.df)
+        times = intervals.t_times(level, c.df, m)
         return (np.minimum(m * alone, 1.0) if way == "bonferroni" else holm(alone)), times
     if not df > 0:
         return np.full(len(D), np.nan), np.full(len(D), np.nan)
@@ -303,7 +303,3 @@ def _one_group(
     p = np.full(len(D), np.nan)
     p[known] = [1 - simultaneous.largest_below(abs(c.t[i]), R, df) for i in known]
     return p, np.full(len(D), simultaneous.largest_quantile(level, R, df))
-
-
-def _t(share: float, df: np.ndarray) -> np.ndarray:
-    return np.asarray(tails.t_quantile(share, np.where(df > 0, df, np.nan)))

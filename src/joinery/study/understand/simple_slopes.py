@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery import advice
-from joinery.core.numeric import distributions as tails
+from joinery.core.inference import intervals
 from joinery.data.columns import level_text
 from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
@@ -106,17 +106,10 @@ def slopes_at(
     with np.errstate(all="ignore"):
         if simultaneous:
             dimensions = max(int(np.linalg.matrix_rank(D[:, fit.solution.kept])), 1)
-            times = _simultaneous(level, dimensions, c.df)
+            times = intervals.scheffe_times(level, dimensions, c.df)  # Bauer & Curran 2005
         else:
-            times = np.asarray(tails.t_quantile((1 + level) / 2, np.where(c.df > 0, c.df, np.nan)))
+            times = intervals.t_times(level, c.df)
     return Slopes(fit, of, across, at, held, D, c, times)
-
-
-def _simultaneous(level: float, dimensions: int, df: np.ndarray) -> np.ndarray:
-    """√(qF) of slopes that span q dimensions (Scheffé 1959; Bauer & Curran 2005 for q = 2)."""
-    distinct, place = np.unique(df, return_inverse=True)
-    quantiles = [tails.f_quantile(level, dimensions, d) if d > 0 else np.nan for d in distinct]
-    return np.asarray(np.sqrt(dimensions * np.array(quantiles, float)[place]))
 
 
 def check_columns(fit: Fitted, of: str, across: str) -> None:
