@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -186,6 +187,31 @@ def test_the_file_is_small(rows, most, tmp_path):
     table["y"] = table.sum(axis=1) + rng.normal(size=rows)
     path = jn.fit(table, "y given first, second, third").report(tmp_path / "big.html")
     assert path.stat().st_size < most
+
+
+@pytest.mark.parametrize(
+    ("model", "options", "words"),
+    [
+        ("y given nothing", {}, "Without predictors|typical"),
+        ("twice given x", {}, "perfect fit"),
+        ("one given x", {}, "nothing to"),
+        ("y given x, when", {"order": "when"}, "Durbin"),
+        ("yes given x, g", {"std_errors": "clustered", "cluster": "g"}, "clustered"),
+        ("n given x", {"family": "poisson", "repeats": "r"}, "poisson family"),
+    ],
+)
+def test_awkward_fits_have_a_page_and_a_book(model, options, words, tmp_path):
+    rng = np.random.default_rng(4)
+    table = pd.DataFrame(
+        {"x": rng.normal(size=40), "g": np.arange(40) // 5, "one": 1.0, "r": rng.integers(0, 3, 40)}
+    )
+    table["when"] = pd.Timestamp("2024-01-01") + pd.to_timedelta(np.arange(40), "D")
+    table = table.assign(
+        y=rng.normal(size=40), twice=2 * table["x"], yes=rng.random(40) < 0.5, n=rng.poisson(3, 40)
+    )
+    fit = jn.fit(table, model, **options)
+    assert re.search(words, fit.report(tmp_path / "a.html").read_text("utf-8"))
+    assert fit.write(tmp_path / "a.xlsx").stat().st_size > 5000
 
 
 def test_fits_side_by_side(browser, tmp_path, joinery):

@@ -72,11 +72,11 @@ def several(fit: Fitted, X: np.ndarray, names: list[str]) -> Workings:
         size = symbol("Σw" if weighted else "n", w.sum())
         sst = float(w @ (y - (w @ y) / w.sum()) ** 2)
         steps.append(Step("total sum of squares", "SST", yy - total.squared / size, sst))
-        ssr = symbol("SSR", sst - rss)
-        steps.append(Step("explained sum of squares", "SSR", symbol("SST", sst) - sse, ssr.value))
-        steps += steps_of_the_whole(
-            fit, ssr, sse, symbol("SST", sst), s2, symbol("p − 1", p - 1), df
-        )
+        if p > 1:
+            of_all, ssr = symbol("SST", sst), symbol("SSR", sst - rss)
+            steps.append(Step("explained sum of squares", "SSR", of_all - sse, ssr.value))
+            between = symbol("p − 1", p - 1)
+            steps += steps_of_the_whole(fit, ssr, sse, of_all, s2, between, df)
     notes = (
         "c: the diagonal of the inverse of the left side of the normal equations",
         *weight_notes(fit),
