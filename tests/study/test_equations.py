@@ -34,6 +34,7 @@ ETA = 0.5 + 0.1 * TABLE["x"] + 0.3 * TABLE["swarmed"]
 TABLE = TABLE.assign(y=np.exp(0.5 * ETA + RNG.normal(0, 0.3, N)), n=RNG.poisson(np.exp(ETA)),
                      won=RNG.binomial(TABLE["total"], 1 / (1 + np.exp(1 - ETA)), N))  # fmt: skip
 NEW = TABLE.sample(8, random_state=1).reset_index(drop=True)
+NEW.loc[:1, "x"] = [3.0, 6.0]  # where bands begin
 SIZE = '"Size (m²) ""a"""'
 TERMS = [
     "x, far",

@@ -1,0 +1,103 @@
+"""Many columns and short ways: each gives what the long way gives."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import joinery as jn
+from joinery.core.blocks.blocks import ArrayBlocks
+from joinery.core.blocks.columns import IndicatorColumns
+from joinery.core.least_squares.solve import least_squares
+from joinery.design.curves import quantiles
+
+RNG = np.random.default_rng(31)
+
+
+def table_of(n, p):
+    table = pd.DataFrame(RNG.normal(size=(n, p)), columns=[f"x{i}" for i in range(p)])
+    return table.assign(y=3 * table["x7"] - 2 * table["x3"] + RNG.normal(size=n))
+
+
+@pytest.mark.parametrize("intercept", [True, False])
+def test_sums_in_the_basis_are_those_of_the_rows_in_it(intercept):
+    codes = RNG.integers(0, 4, 50)
+    X = IndicatorColumns(
+        RNG.normal(size=(50, 2)) + np.array([1e6, 2.0]),
+        codes,
+        np.array([0, 4]),
+        np.array([1, 2, 3]),
+    )
+    solution = least_squares(ArrayBlocks(X.dense(), RNG.normal(size=50)), intercept=intercept)
+    V = RNG.normal(size=(50, 3))
+    for columns in (X, X.dense()):
+        found = solution.sums_in_basis(solution.centred_sums(columns, V))
+        assert found == pytest.approx(solution.in_basis(X.dense()).T @ V, abs=1e-8)
+
+
+def test_a_page_of_many_terms_shows_those_that_matter_most():
+    page = str(jn.fit(table_of(300, 60), "y given all"))
+    shown = [line.split()[0] for line in page.splitlines() if line.startswith("  x")]
+    assert {"x7", "x3"} < set(shown)
+    assert len(shown) == 12
+    assert "48 more coefficients" in page
+    assert "61 terms in the equation" in page
+
+
+def test_even_spread_is_the_regression_of_squared_residuals():
+    table = table_of(80, 9)
+    fit = jn.fit(table, "y given all")
+    e2 = fit.rows()["residual"].to_numpy() ** 2
+    X = np.column_stack([np.ones(80), table.drop(columns="y")])
+    left = e2 - X @ np.linalg.lstsq(X, e2, rcond=None)[0]
+    r2 = 1 - left @ left / ((e2 - e2.mean()) @ (e2 - e2.mean()))
+    lines = fit.checks().frame.set_index("check")
+    assert lines.loc["Breusch–Pagan, studentized", "statistic"] == pytest.approx(80 * r2, rel=1e-9)
+
+
+@pytest.mark.parametrize("model", ["y given x7", "y given x7, x7^2", "y given x7, x7^2, x7^3"])
+def test_curvature_is_the_t_of_the_next_power(model):
+    table = table_of(60, 8)
+    fit = jn.fit(table, model)
+    power = model.count("x7") + 1
+    more = fit.revise(add=f"x7^{power}").coefficients().frame.iloc[-1]
+    lines = fit.checks().frame
+    line = lines[lines["check"].str.startswith("curvature of")].iloc[0]
+    assert abs(line["statistic"]) == pytest.approx(abs(more["t"]), rel=1e-8)
+
+
+def test_repeats_are_found_wherever_they_stand():
+    x = np.append(np.arange(1500.0), np.arange(100.0))
+    fit = jn.fit({"x": x, "y": x + RNG.normal(size=1600)}, "y given x")
+    assert fit.checks()["check"].str.startswith("lack of fit").any()
+
+
+@pytest.mark.parametrize("n", [1, 2, 7, 50])
+def test_quantiles_of_rows_that_stand_for_one_are_the_plain_ones(n):
+    x, shares = RNG.normal(size=n), np.array([0.0, 0.2, 1 / 3, 0.5, 1.0])
+    assert quantiles(x, np.ones(n), shares) == pytest.approx(np.quantile(x, shares))
+
+
+@pytest.mark.parametrize("options", [{}, {"link": "cauchit"}])
+@pytest.mark.parametrize("after", ["earlier", "others"])
+def test_deviances_of_parts_are_those_of_their_own_fits(options, after):
+    table = table_of(400, 8)
+    table["y"] = RNG.random(400) < 1 / (1 + np.exp(-table["y"]))
+    terms = [f"x{i}" for i in range(8)]
+    whole = jn.fit(table, f"y given {', '.join(terms)}", **options)
+    drops = whole.anova(after)["deviance"]
+    for place, term in enumerate(terms):
+        before = terms[:place] if after == "earlier" else [t for t in terms if t != term]
+        small, large = (jn.fit(table, f"y given {', '.join(some) or 'nothing'}", **options).deviance
+                        for some in (before, [*before, term]))  # fmt: skip
+        assert drops[place] == pytest.approx(small - large, abs=1e-11 * whole.deviance)
+
+
+def test_rank_of_more_columns_than_rows_is_told_in_the_order_written():
+    table = table_of(12, 40)
+    table["x2"] = table["x0"] - 2 * table["x1"]
+    fit = jn.fit(table, f"y given {', '.join(f'x{i}' for i in range(40))}")
+    kept = fit.coefficients().frame.dropna(subset="estimate")["term"].tolist()
+    assert kept == ["intercept", "x0", "x1", *(f"x{i}" for i in range(3, 12))]
+    assert any("x2 is x0 − 2 × x1" in note for note in fit.notes)
