@@ -21,7 +21,7 @@ def demo(
         str, typer.Argument(metavar="[FOLDER]", help="where pictures and files go")
     ] = "joinery-demo",
 ) -> None:
-    """Walk the sample data through the whole job, with pictures and a saved result."""
+    """Walk the sample data through the whole job, with pictures, a page and a saved result."""
     from joinery.cli.demo import walk
 
     walk(folder)
