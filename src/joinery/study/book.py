@@ -18,8 +18,8 @@ from joinery.study.compare.anova import anova
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.read.coefficients import coefficients
-from joinery.study.read.dialects.spreadsheet import EPOCH, letters
-from joinery.study.read.equation import equation, table_order
+from joinery.study.read.dialects.spreadsheet import EPOCH, as_spreadsheet, letters
+from joinery.study.read.equation import table_order
 from joinery.study.read.forecast_formula import PARTS, forecast_formula
 from joinery.study.read.overall import overall
 from joinery.study.rows.table import rows
@@ -59,27 +59,24 @@ def _forecasts(fit: Fitted) -> Sheet:
     """Rows to forecast, or one to type over, beside formulas that follow what is typed."""
     notes = ["type other values into the first columns: the forecasts follow"]
     try:
-        needed = table_order(fit, forecast_formula(fit, "fitted"))
+        fitted = forecast_formula(fit, "fitted")
     except CallError as reason:
         nothing: dict[str, Any] = {"forecasts": [str(reason)]}
         return Sheet("forecast", Table(nothing, title="Forecasts"))
+    needed = table_order(fit, fitted)
     columns, index = _given(fit, needed)
     start = 2 if index is not None else 1
     lines = range(FIRST_LINE, FIRST_LINE + len(next(iter(columns.values()), [0])))
     formulas: dict[str, list[str]] = {}
     for part in PARTS:
         try:
-            own = table_order(fit, forecast_formula(fit, part))
+            formula = fitted if part == "fitted" else forecast_formula(fit, part)
+            own = table_order(fit, formula)
             if not set(own) <= set(needed):
                 continue  # a weight that is not known of a new row
             places = {name: letters(start + needed.index(name)) for name in own}
             formulas[part.replace("_", " ")] = [
-                equation(
-                    fit,
-                    "spreadsheet",
-                    part=part,
-                    cells={n: f"{c}{line}" for n, c in places.items()},
-                )
+                as_spreadsheet(formula, own, {n: f"{c}{line}" for n, c in places.items()})
                 for line in lines
             ]
         except CallError as reason:

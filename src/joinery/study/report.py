@@ -7,6 +7,7 @@ import os
 import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import count
 from pathlib import Path
 
@@ -76,11 +77,8 @@ def _page(fits: Sequence[Fitted]) -> Page:
     first = fits[0]
     title = first.sentence if len(fits) == 1 else f"{len(fits)} fits of {first.response.original}"
     origin = first.origin
-    under = (
-        f"made by Joinery from {origin.table.name}"
-        if origin and origin.table.name
-        else "made by Joinery"
-    )
+    source = f" from {origin.table.name}" if origin and origin.table.name else ""
+    under = f"made by Joinery{source}"
     return Page(title, under, chapters, _row_values(fits, numbers))
 
 
@@ -134,12 +132,9 @@ class _Builder:
             f'<li class="{c.verdict}"><b>{c.verdict}</b> {html.escape(c.words)}</li>'
             for c in page.cautions
         )
-        under = [paragraph(page.under, "quiet")] + [paragraph(page.settled, "quiet")] * bool(
-            page.settled
-        )
-        yield self._section(
-            "before", "Before you read on", [*under, f"<ul class=cautions>{cautions}</ul>"]
-        )
+        under = [paragraph(words, "quiet") for words in (page.under, page.settled) if words]
+        before = [*under, f"<ul class=cautions>{cautions}</ul>"]
+        yield self._section("before", "Before you read on", before)
         yield self._section("short", "In short", [paragraph(" ".join(page.in_short))])
         yield self._section("read", "Read", [
             table(coefficients(fit)), self._picture("coefficients"),
@@ -164,15 +159,18 @@ class _Builder:
 
     def _picture(self, name: str, **options: str) -> str:
         """A picture, or why there is none."""
-        labels = _labels(self.fit)
         try:
             figure = draw(
                 self.fit, name, path=None, ax=None, label_rows="flagged", words={}, **options
             )
         except CallError as reason:
             return paragraph(f"no picture of {name}: {reason}", "note")
-        rows = [self.numbers.get(label, -1) for label in labels]
-        return f"<figure>{picture(figure, f'{name}{next(self.names)}', rows)}</figure>"
+        return f"<figure>{picture(figure, f'{name}{next(self.names)}', self._own)}</figure>"
+
+    @cached_property
+    def _own(self) -> list[int]:
+        """The page's number of each fitted row; −1 for one that it does not link."""
+        return [self.numbers.get(label, -1) for label in _labels(self.fit)]
 
     def _equations(self) -> Iterator[Block]:
         for style in STYLES:
@@ -196,7 +194,7 @@ class _Builder:
     def _rows(self) -> str:
         found = rows(self.fit)
         index = [] if found.index is None else [str(v) for v in found.index]
-        used = len(_labels(self.fit))
+        used = len(self._own)
         chosen = list(range(len(index)))
         if len(index) > MOST_ROWS:
             chosen = sorted(r.place for r in remarks(self.fit))

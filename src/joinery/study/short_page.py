@@ -273,7 +273,7 @@ def _sentence(fit: Fitted) -> str:
 
 def _elsewhere(number: int, call: str) -> str:
     what = "more coefficients" if call == "coefficients" else "terms in the equation"
-    return f"{number:,} {what}, which {call} has"
+    return f"{number:,} {what}: see {call}"
 
 
 def _matter_most(fit: Fitted) -> list[int]:

@@ -130,11 +130,7 @@ class Solution:
 
     def whitened(self, X: np.ndarray) -> np.ndarray:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is I: (m, r)."""
-        far = self.centre * self.far_columns
-        columns = dense(chosen(X, self.kept))
-        if far.any():
-            columns = dense(shifted(columns, far))
-        near = self.centre - far
+        columns, near = dense(self._brought_near(X)), self.centre - self.far_centre
         if len(self.kept) <= WIDE or np.count_nonzero(columns) > FULL * columns.size:
             root = self.inverse / self.scale[:, None]
             white = times_transpose(root.T, columns)
@@ -147,12 +143,10 @@ class Solution:
         return np.asarray(sparse @ self.inverse - (near / self.scale) @ self.inverse)
 
     def centred_sums(self, X: Columns, V: np.ndarray) -> np.ndarray:
-        """[1, X less what is far of its centre]ᵀ·V of rows X (m, k) and V (m, q): (1 + r, q).
+        """[1, X − ``far_centre``]ᵀ·V of rows X (m, k) and V (m, q): (1 + r, q).
 
-        Sums over blocks, for ``sums_in_basis``."""
-        far = self.centre * self.far_columns
-        columns = chosen(X, self.kept)
-        columns = shifted(columns, far) if far.any() else columns
+        Their sums over all blocks are for ``sums_in_basis``."""
+        columns = self._brought_near(X)
         if isinstance(columns, IndicatorColumns):
             sums = weighted_sums(np.ascontiguousarray(V.T), columns).T
         else:
@@ -164,7 +158,7 @@ class Solution:
         slopes = self.inverse / self.scale[:, None]
         if not self.has_intercept:
             return np.asarray(slopes.T @ sums[1:])
-        near = self.centre * ~self.far_columns
+        near = self.centre - self.far_centre
         white = slopes.T @ (sums[1:] - np.outer(near, sums[0]))
         return np.vstack([sums[:1] / np.sqrt(self.weight_sum), white])
 
@@ -234,18 +228,20 @@ class Solution:
         kept = self.coefficients[self.kept]
         if not self.has_intercept:
             return times(chosen(X, self.kept), kept)
-        far = self.centre * self.far_columns
-        if far.any():
-            near = shifted(chosen(X, self.kept), far)
-            return np.asarray(self.mean_response - (self.centre - far) @ kept + times(near, kept))
-        return np.asarray(
-            self.mean_response - self.centre @ kept + times(chosen(X, self.kept), kept)
-        )
+        start = self.mean_response - (self.centre - self.far_centre) @ kept
+        return np.asarray(start + times(self._brought_near(X), kept))
 
-    @property
-    def far_columns(self) -> np.ndarray:
-        """Whether each kept column (r,) is taken about its centre before it is multiplied."""
-        return np.asarray(np.abs(self.centre) > FAR_MEAN * self.spread)
+    @cached_property
+    def far_centre(self) -> np.ndarray:
+        """The centre (r,) of each kept column that lies far from zero, 0 for the others.
+
+        It is taken off before a product is formed, so that the product keeps its digits."""
+        return np.asarray(self.centre * (np.abs(self.centre) > FAR_MEAN * self.spread))
+
+    def _brought_near(self, X: Columns) -> Columns:
+        """The kept columns of X (m, k) less ``far_centre``."""
+        columns = chosen(X, self.kept)
+        return shifted(columns, self.far_centre) if self.far_centre.any() else columns
 
     def broken(self, X: np.ndarray) -> np.ndarray:
         """Return (m, d) whether each dropped column departs from its combination in each row.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import reduce
 
 import numpy as np
 
@@ -67,10 +68,11 @@ def _explained(
     plain = fit.asides.weights is None and times is None and own.has_intercept
     if plain and sound and fit.estimate.linear:  # the factor of the fit serves
         centred = squares - squares.mean()
-        blocks = working_rows(fit).row_blocks
-        sums = sum(own.centred_sums(b.columns, centred[b.own, None]) for b in blocks)
+        parts = working_rows(fit).row_blocks.each(
+            lambda block: own.centred_sums(block.columns, centred[block.own, None])
+        )
         total = float(centred @ centred)
-        explained = float((own.sums_in_basis(np.asarray(sums))[1:] ** 2).sum())
+        explained = float((own.sums_in_basis(reduce(np.add, parts))[1:] ** 2).sum())
         return explained / total if total > 0 else np.nan, len(squares), len(own.kept)
     rows = int(per_row(fit).times[np.isfinite(squares)].sum())
     solution = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)

@@ -22,7 +22,7 @@ from joinery.study.compare.adjusting import (
     term_basis,
 )
 from joinery.study.compare.likelihood_ratio import test_of
-from joinery.study.fitted import Fitted, response_rows
+from joinery.study.fitted import Fitted, once, response_rows
 
 
 def deviance_table(fit: Fitted, after: str) -> Table:
@@ -114,11 +114,16 @@ def _near(fit: Fitted, rows: LikelihoodBlocks, columns: np.ndarray) -> np.ndarra
     whole = len(s.kept) == rows.width and s.has_intercept and rows.blocks.design is fit.design
     if not whole or fit.estimate.running or fit.family.shape is not None or not len(columns):
         return None
-    if s.far_columns.any():
+    if s.far_centre.any():
         return None
-    places = np.append(0, columns + 1)
-    A = np.linalg.inv(s.root)[:, places]
+    A = _inverse_root(fit)[:, np.append(0, columns + 1)]
     return np.asarray(np.linalg.lstsq(A, s.basis_coefficients, rcond=None)[0])
+
+
+@once
+def _inverse_root(fit: Fitted) -> np.ndarray:
+    """The map from coefficients to the basis of the solution, which every part of a model asks."""
+    return np.asarray(np.linalg.inv(fit.solution.root))
 
 
 def restricted(

@@ -234,7 +234,7 @@ def joint_region(
     edge = middle[:, None] + size * np.linalg.cholesky(W) @ np.vstack(
         [np.cos(around), np.sin(around)]
     )
-    half = float(tails.t_quantile((1 + level) / 2, df)) * np.sqrt(np.diag(W))
+    half = float(intervals.t_times(level, df)) * np.sqrt(np.diag(W))
     ends = tuple((float(m - h), float(m + h)) for m, h in zip(middle, half, strict=True))
     r = float(W[0, 1] / np.sqrt(W[0, 0] * W[1, 1]))
     inside = float(middle @ np.linalg.solve(W, middle)) <= size**2

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.core.numeric import distributions as tails
+from joinery.core.inference.intervals import t_times
 from joinery.data.written_dates import in_days, read_dates
 from joinery.design.codings import coding_matrix
 from joinery.design.curves import spline_pieces
@@ -73,9 +73,8 @@ class _Builder:
         s = self.fit.solution
         b = s.coefficients[s.kept]
         parts: list[Formula] = []
-        far = np.zeros(len(b))
+        far = s.far_centre if s.has_intercept else np.zeros(len(b))
         if s.has_intercept:
-            far = np.where(s.far_columns, s.centre, 0.0)
             start = float(s.intercept or 0.0)
             if far.any():
                 start = float(s.mean_response - (s.centre - far) @ b)
@@ -141,17 +140,15 @@ class _Builder:
                 total([times(Constant(float(v)), u) for v, u in zip(column, kept)])
                 for column in mix.T
             ]
-            variance = total([call("^", u, Constant(2.0)) for u in white])
-        else:
-            square = total([call("^", u, Constant(2.0)) for u in white])
-            variance = times(Constant(float(scale) ** 2), square)
+        variance = total([call("^", u, Constant(2.0)) for u in white])
+        if sandwich is None:
+            variance = times(Constant(float(scale) ** 2), variance)
         if new:
             own: Formula = Constant(float(scale) ** 2)
             if (weight := fit.asides.expressions.get("weights")) is not None:
                 own = call("/", own, self.expression(weight))
             variance = total([variance, own])
-        t = float(tails.t_quantile((1 + fit.level) / 2, df))
-        return times(Constant(t), call("sqrt", variance))
+        return times(Constant(float(t_times(fit.level, df))), call("sqrt", variance))
 
     def offsets(self) -> Iterator[Formula]:
         for node in offset_expressions(self.fit):

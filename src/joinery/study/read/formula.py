@@ -84,18 +84,20 @@ ZERO, ONE = Constant(0.0), Constant(1.0)
 def columns_in(formula: Formula) -> list[ColumnValue]:
     """The columns of a formula, in the order they come."""
     found: dict[str, ColumnValue] = {}
-
-    def visit(node: Formula | str) -> None:
+    for node in nodes(formula):
         if isinstance(node, ColumnValue):
             found.setdefault(node.name, node)
-        for inner in inside(node):
-            visit(inner)
-
-    visit(formula)
     return list(found.values())
 
 
-def inside(node: Formula | str) -> Iterator[Formula | str]:
+def nodes(formula: Formula | str) -> Iterator[Formula | str]:
+    """A formula and all that it is made of, in the order written."""
+    yield formula
+    for part in _inside(formula):
+        yield from nodes(part)
+
+
+def _inside(node: Formula | str) -> Iterator[Formula | str]:
     """The formulas, and the text compared with, that a formula is made of."""
     if isinstance(node, (Apply, Logic)):
         yield from node.parts

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from joinery import advice, progress
-from joinery.core.numeric import distributions as tails
+from joinery.core.inference.intervals import t_times
 from joinery.data.records import Records
 from joinery.errors import (
     CallError,
@@ -61,7 +61,7 @@ def crosscheck(
         )
         t = per_row(fit).influence.studentized
         df = studentized_df(fit)
-        inside = np.abs(t) <= tails.t_quantile((1 + fit.level) / 2, df if df > 0 else np.nan)
+        inside = np.abs(t) <= t_times(fit.level, df)
     else:
         deal, how = _dealt(fit, folds or FOLDS, by, order, seed)
         unseen = _folded(fit, deal, in_time=bool(order) and by is None)

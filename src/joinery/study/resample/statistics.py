@@ -113,9 +113,10 @@ def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
     texts = [of] if isinstance(of, str) else list(of)
     if not texts:
         raise CallError("of= names no figure; leave it out for the coefficients", argument="of")
-    trees = [read_claims(f"{text} = 0")[0][0] for text in texts]
+    claims = [read_claims(f"{text} = 0") for text in texts]
+    trees = [left for ((left, _, _), *_) in claims]
     if all(map(_linear, trees)):
-        L = [combinations(fit, read_claims(f"{text} = 0"), text) for text in texts]
+        L = [combinations(fit, claim, text) for claim, text in zip(claims, texts, strict=True)]
         if not any(constant.any() for _, constant in L):
             return LinearStatistics(texts, in_basis(fit, np.vstack([row for row, _ in L])))
     names = tuple(known.names[i] for i in kept)

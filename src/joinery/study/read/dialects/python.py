@@ -6,7 +6,6 @@ import keyword
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
@@ -21,7 +20,7 @@ from joinery.study.read.formula import (
     Formula,
     Shared,
     columns_in,
-    inside,
+    nodes,
 )
 
 FUNCTIONS = {
@@ -175,8 +174,10 @@ def as_python(formula: Formula, order: Sequence[str], part: str, words: str) -> 
     columns = {c.name: c for c in columns_in(formula)}
     names = identifiers([c for c in order if c in columns])
     writer = _Python(names)
-    summed = isinstance(formula, Apply) and formula.operation == "+"
-    terms = [writer.write(t) for t in (formula.parts if summed else (formula,))]  # type: ignore[union-attr]
+    parts: Sequence[Formula] = (formula,)
+    if isinstance(formula, Apply) and formula.operation == "+":  # a term a line
+        parts = formula.parts
+    terms = [writer.write(part) for part in parts]
     reads = _reads(formula, columns, names, writer)
     shared = [f"    {name} = {text}" for name, text in writer.shared.items()]
     lines = ["import numpy as np"]
@@ -217,8 +218,11 @@ def _reads(
     return lines
 
 
-def _compared(node: Any) -> set[str]:
+def _compared(formula: Formula) -> set[str]:
     """The columns that stand in comparisons with text."""
-    texts = isinstance(node, Compare) and isinstance(node.right, str)
-    own = {c.name for c in columns_in(node.left)} if texts else set()
-    return own.union(*map(_compared, inside(node)))
+    return {
+        column.name
+        for node in nodes(formula)
+        if isinstance(node, Compare) and isinstance(node.right, str)
+        for column in columns_in(node.left)
+    }

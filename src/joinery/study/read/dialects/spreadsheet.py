@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 import numpy as np
 
@@ -21,7 +20,7 @@ from joinery.study.read.formula import (
     Logic,
     Shared,
     columns_in,
-    inside,
+    nodes,
 )
 
 FUNCTIONS = {
@@ -88,12 +87,15 @@ def as_spreadsheet(formula: Formula, order: Sequence[str], cells: Mapping[str, s
     return f"={body}"
 
 
-def _yes_or_no(node: Any) -> set[str]:
+def _yes_or_no(formula: Formula) -> set[str]:
     """The columns that stand as yes or no, which a sheet may hold as TRUE or as text."""
-    own = set()
-    if isinstance(node, ByLevel) and isinstance(node.of, ColumnValue):
-        own = {node.of.name} if all(isinstance(level, bool) for level, _ in node.weights) else set()
-    return own.union(*map(_yes_or_no, inside(node)))
+    return {
+        node.of.name
+        for node in nodes(formula)
+        if isinstance(node, ByLevel)
+        and isinstance(node.of, ColumnValue)
+        and all(isinstance(level, bool) for level, _ in node.weights)
+    }
 
 
 def _sheet_text(text: str) -> str:
@@ -113,11 +115,9 @@ def _sheet(node: Formula, cells: Mapping[str, str]) -> str:
             return f"({cell}-{EPOCH})"
         if node.kind == "text":
             return f"TRIM({cell})"
-        return (
-            cell
-            if node.filled is None
-            else f"IF(ISNUMBER({cell}),{cell},{_sheet_number(node.filled)})"
-        )
+        if node.filled is None:
+            return cell
+        return f"IF(ISNUMBER({cell}),{cell},{_sheet_number(node.filled)})"
     if isinstance(node, Shared):
         return _sheet(node.formula, cells)
     if isinstance(node, Apply):
@@ -154,11 +154,8 @@ def _sheet_levels(node: ByLevel, cells: Mapping[str, str]) -> str:
     pairs = []
     for level, weight in node.weights:
         if isinstance(level, bool):
-            test = (
-                "OR("
-                + ",".join(f'LOWER({value}&"")={_sheet_text(w)}' for w in (YES if level else NO))
-                + ")"
-            )
+            tests = [f'LOWER({value}&"")={_sheet_text(w)}' for w in (YES if level else NO)]
+            test = f"OR({','.join(tests)})"
         elif isinstance(level, str):
             test = f"EXACT({value},{_sheet_text(level)})"
         else:
