@@ -36,6 +36,7 @@ __version__ = "0.1.0"
 
 _HOMES = {
     "joinery.data.reading": ("read", "sample_data", "sample_names"),
+    "joinery.data.sources.opening": ("source",),
     "joinery.study.look.look": ("look", "Look"),
     "joinery.model.fit": ("fit", "load"),
     "joinery.model.result": ("Fit",),
@@ -52,6 +53,8 @@ _HOMES = {
         "EmptyTableError",
         "UnequalLengthsError",
         "MissingCellsError",
+        "TooLargeError",
+        "ClusterError",
         "EstimationError",
         "NothingEstimableError",
         "NoConvergenceError",

@@ -10,7 +10,9 @@
     │   ├── UnusableColumnError       a column cannot serve as the sentence asks
     │   ├── EmptyTableError           there are no rows
     │   ├── UnequalLengthsError       columns given side by side differ in length
-    │   └── MissingCellsError         cells are missing and were to be refused
+    │   ├── MissingCellsError         cells are missing and were to be refused
+    │   ├── TooLargeError             a question needs more rows in memory than are taken there
+    │   └── ClusterError              a cluster's workers or scheduler failed
     ├── EstimationError               the model cannot be estimated from these rows          exit 4
     │   ├── NothingEstimableError     no coefficient can be had
     │   └── NoConvergenceError        the iteration did not settle
@@ -185,6 +187,20 @@ class MissingCellsError(DataError):
     ) -> None:
         super().__init__(message)
         self.counts, self.rows = dict(counts), tuple(rows)
+
+
+class TooLargeError(DataError):
+    """A question needs more rows in memory than are taken there: the message says what to do.
+
+    Attributes: ``rows``, ``most``."""
+
+    def __init__(self, message: str, *, rows: int = 0, most: int = 0) -> None:
+        super().__init__(message)
+        self.rows, self.most = rows, most
+
+
+class ClusterError(DataError):
+    """A cluster's workers or its scheduler failed in the middle of a pass over the rows."""
 
 
 class EstimationError(JoineryError):

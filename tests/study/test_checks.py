@@ -246,21 +246,52 @@ def test_an_added_variable_picture_shows_the_coefficient(honey):
         honey.draw("added_variable", term="fed_kg")
 
 
-def test_the_few_remarkable_rows_of_many_are_those_of_all_figures(monkeypatch, honey, yields):
-    from joinery.study.rows import table as rows
+@pytest.mark.parametrize("weights", [None, "queen_age"])
+def test_remarkable_rows_are_those_that_all_figures_show(monkeypatch, honey, weights):
+    from joinery.design import row_blocks
+    from joinery.study.rows import digest, figures
+    from joinery.study.rows.table import remarks
 
-    every = [(r.place, r.verdict, r.reason) for r in rows.remarks(honey._fitted)]
-    assert len(every) > 2
-    monkeypatch.setattr(rows, "MANY_ROWS", 10)
-    assert [
-        (r.place, r.verdict, r.reason) for r in rows.remarks(honey.revise(level=90)._fitted)
-    ] == every
-    weighted = honey.revise(weights="queen_age")
-    few = [(r.place, r.verdict) for r in rows.remarks(weighted._fitted)]
-    monkeypatch.setattr(rows, "MANY_ROWS", 10**6)
-    assert few == [
-        (r.place, r.verdict) for r in rows.remarks(honey.revise(weights="queen_age")._fitted)
-    ]
+    monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 8)  # several blocks, whose digests are joined
+    fit = honey.revise(weights=weights)._fitted
+    at, every = digest.limits(fit), figures.per_row(fit).influence
+    assert at == figures.limits_at(fit, every.leverage)
+    notable = (
+        (every.cooks_distance >= at.cooks_distance)
+        | (np.abs(every.studentized) >= at.large)
+        | (every.leverage >= at.leverage)
+    )
+    assert sorted(r.place for r in remarks(fit)) == np.flatnonzero(notable).tolist()
+    assert notable.sum() > 2
+    worst = digest.digest(fit).largest
+    assert worst.value == every.studentized[worst.place]
+    assert abs(worst.value) == np.nanmax(np.abs(every.studentized))
+
+
+@pytest.mark.parametrize(
+    "sentence",
+    ["y given x, g", "y given x, g without intercept", "(y > 0) given x, g", "y given x^2"],
+)
+@pytest.mark.parametrize("asides", [{}, {"weights": "w"}, {"repeats": "r"}])
+def test_checks_do_not_depend_on_how_rows_are_cut_or_held(monkeypatch, sentence, asides):
+    from joinery.design import row_blocks
+    from joinery.study.rows import digest
+
+    rng = np.random.default_rng(8)
+    n = 6000
+    table = pd.DataFrame({"x": rng.normal(size=n), "g": rng.choice(list("abc"), n)})
+    table["y"] = table["x"] + rng.standard_t(3, n)
+    table["w"], table["r"] = rng.uniform(0.5, 2, n), rng.integers(1, 4, n)
+    first = jn.fit(table, sentence, **asides).checks().frame
+    monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 500)
+    monkeypatch.setattr(digest, "HELD", 0)
+    second = jn.fit(table, sentence, **asides).checks().frame
+    assert first["verdict"].tolist() == second["verdict"].tolist()
+    for name in ("statistic", "p"):
+        there = ~first["check"].str.startswith("quantile residuals")  # drawn block by block
+        assert first[name][there].to_numpy() == pytest.approx(
+            second[name][there].to_numpy(), rel=1e-8, nan_ok=True
+        )
 
 
 def test_many_rows_far_off_are_counted_against_chance():

@@ -10,7 +10,8 @@ import joinery as jn
 from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.blocks.columns import IndicatorColumns
 from joinery.core.least_squares.solve import least_squares
-from joinery.design.curves import quantiles
+from joinery.core.blocks.order_statistics import quantiles
+from joinery.core.blocks.partition import Partition
 
 RNG = np.random.default_rng(31)
 
@@ -76,7 +77,9 @@ def test_repeats_are_found_wherever_they_stand():
 @pytest.mark.parametrize("n", [1, 2, 7, 50])
 def test_quantiles_of_rows_that_stand_for_one_are_the_plain_ones(n):
     x, shares = RNG.normal(size=n), np.array([0.0, 0.2, 1 / 3, 0.5, 1.0])
-    assert quantiles(x, np.ones(n), shares) == pytest.approx(np.quantile(x, shares))
+    assert quantiles(Partition(1, lambda i, _: (x, np.ones(n))), shares) == pytest.approx(
+        np.quantile(x, shares)
+    )
 
 
 @pytest.mark.parametrize("options", [{}, {"link": "cauchit"}])

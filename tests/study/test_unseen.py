@@ -325,19 +325,6 @@ def test_what_pictures_find_is_what_they_show():
         plt.close(figure)
 
 
-@pytest.mark.parametrize("size", [1e-3, 1.0, 1e3])
-def test_few_rows_of_many_are_found_in_any_unit(monkeypatch, size):
-    from joinery.study.rows import table as rows
-
-    table = TABLE.assign(y=TABLE["y"] * size)
-    table.loc[7, "y"] += 9 * size
-    every = [(r.place, r.verdict) for r in rows.remarks(jn.fit(table, "y given x, z")._fitted)]
-    monkeypatch.setattr(rows, "MANY_ROWS", 10)
-    few = [(r.place, r.verdict) for r in rows.remarks(jn.fit(table, "y given x, z")._fitted)]
-    assert few == every
-    assert few[0][0] == 7
-
-
 def test_a_look_at_shares_counts_trials():
     table = pd.DataFrame({"g": list("aabb"), "s": [1, 2, 8, 3], "m": [10, 2, 10, 6]})
     found = jn.look(table, "s of m given g").response
@@ -419,10 +406,10 @@ def test_a_smooth_is_the_local_line_through_its_nearest_points():
 
 
 def test_shape_tests_are_those_of_their_sources():
-    from joinery.core.inference.diagnostics import normality
+    from joinery.core.inference.diagnostics import Moments, normality
 
     z = np.random.default_rng(1).gamma(40, size=6000)
-    _, test = normality(z, np.ones(6000))
+    _, test = normality(Moments.of(z, np.ones(6000)))
     assert (test.statistic, test.p) == pytest.approx(tuple(stats.normaltest(z)), rel=1e-9)
 
 
@@ -511,23 +498,6 @@ def test_words_beside_tests_belong_to_the_family_and_the_pair():
     assert not any(shape in n for n in jn.fit(TABLE, "c given x", family="poisson").overall().notes)
     first, second = jn.fit(TABLE, "y given x"), jn.fit(TABLE, "y given z")
     assert any("fits 1 and 2 are not nested" in n for n in jn.compare(first, second).notes)
-
-
-def test_many_rows_are_judged_as_few_are(monkeypatch):
-    from joinery.study.rows import table as rows_table
-
-    r = np.random.default_rng(3)
-    n = 400
-    big = pd.DataFrame({"x": r.normal(size=n), "w": r.uniform(0.5, 2, n)})
-    big["y"] = big["x"] + r.standard_t(2, n)
-    big.loc[5, ["x", "y"]] = 9.0, -9.0
-    told = []
-    for most in (10**6, 10):
-        monkeypatch.setattr(rows_table, "MANY_ROWS", most)
-        fit = jn.fit(big, "y given x", weights="w")
-        told.append([(m.place, m.verdict) for m in rows_table.remarks(fit._fitted)])
-    assert told[0] == told[1]
-    assert told[0][0][0] == 5
 
 
 def test_calibration_of_weighted_totals_by_hand():

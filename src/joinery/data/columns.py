@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Sequence
+import warnings
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -11,6 +12,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from joinery.data.sources.cells import Cells
 from joinery.data.written_dates import date_text, in_days, read_dates
 from joinery.data.written_numbers import Reading, read_numbers
 from joinery.errors import UnusableColumnError, listed
@@ -18,8 +20,10 @@ from joinery.notation.tree import number_text
 
 Rows = slice | np.ndarray
 Labels = Callable[[np.ndarray], Sequence[Any]]
+Values = np.ndarray | Cells  # held, or read when rows are asked for
 DURATIONS = "durations are read as days"
 PERIODS = "periods are read as the day each begins"
+MOST_DISTINCT = 2**20  # different numbers of a column not held that are told apart
 YES_NO = ({"no", "yes"}, {"n", "y"}, {"false", "true"})
 NOTES = "joinery_notes"  # where a frame carries what was noted while it was read
 
@@ -35,8 +39,8 @@ class Column:
 
     name: str
     kind: str
-    values: np.ndarray | None
-    coded: np.ndarray | None
+    values: Values | None
+    coded: Values | None
     levels: tuple[Any, ...]
     label_rows: Labels
     note: str | None = None
@@ -69,7 +73,8 @@ class Column:
         offending = self._offending()
         labels = list(self.label_rows(offending[:3]))
         shown = ", ".join(
-            f"row {label}: {self.levels[self.coded[at]]!r}" for label, at in zip(labels, offending)
+            f"row {label}: {self.levels[code]!r}"
+            for label, code in zip(labels, self.coded[offending[:3]])
         )
         more = f" and {len(offending) - 3:,} more" if len(offending) > 3 else ""
         if self.trouble:
@@ -92,7 +97,9 @@ class Column:
         bad = (
             list(reading.unreadable) if reading and reading.unreadable else range(len(self.levels))
         )
-        return np.flatnonzero(np.isin(self.coded, np.asarray(list(bad), dtype=int)))
+        wanted = np.asarray(list(bad), dtype=int)
+        found = [np.isin(some, wanted) for some in _stretches(self.coded)]
+        return np.flatnonzero(np.concatenate(found))
 
     @cached_property
     def _reading(self) -> Reading | None:
@@ -113,27 +120,51 @@ class Column:
 
         −1 where missing.
         """
-        return np.asarray(self._coding[0][rows])
+        if self.coded is not None:
+            return np.asarray(self.coded[rows])
+        if not isinstance(self.values, Cells):
+            return np.asarray(self._coding[0][rows])
+        numbers = self.numbers(rows)
+        return np.where(np.isnan(numbers), -1, np.searchsorted(self._distinct, numbers))
 
     @property
     def all_levels(self) -> tuple[Any, ...]:
         """The distinct values in order: as given, else numeric, else by code point."""
+        if self.coded is not None:
+            return self.levels
+        if isinstance(self.values, Cells):
+            return self._as_levels(self._distinct)
         return self._coding[1]
 
     @cached_property
+    def _distinct(self) -> np.ndarray:
+        """The different numbers in order. Raises UnusableColumnError for too many to hold."""
+        assert self.values is not None
+        found = np.empty(0)
+        for some in _stretches(self.values):
+            found = np.unique(np.append(found, some[~np.isnan(some)]))
+            if len(found) > MOST_DISTINCT:
+                raise UnusableColumnError(
+                    f"column {self.name!r} has more than {MOST_DISTINCT:,} different values, more "
+                    "than can be told apart as levels or places",
+                    column=self.name,
+                )
+        return found
+
+    def _as_levels(self, distinct: np.ndarray) -> tuple[Any, ...]:
+        return tuple(map(date_text, distinct.tolist()) if self.is_date else distinct.tolist())
+
+    @cached_property
     def _coding(self) -> tuple[np.ndarray, tuple[Any, ...]]:
-        if self.coded is not None:
-            return self.coded, self.levels
         numbers = self.numbers(slice(None))
         present = ~np.isnan(numbers)
         distinct, inverse = np.unique(numbers[present], return_inverse=True)
         codes = np.full(len(numbers), -1, dtype=np.int64)
         codes[present] = inverse
-        levels = distinct.tolist()
-        return codes, tuple(map(date_text, levels) if self.is_date else levels)
+        return codes, self._as_levels(distinct)
 
     def all_differ(self, rows: Rows) -> bool:
-        """Whether it holds numbers of which no two are equal."""
+        """Whether it holds numbers of which no two are equal; of rows not held nobody asks."""
         if self.values is None:
             return False
         values = self.values[rows]
@@ -143,7 +174,20 @@ class Column:
     @cached_property
     def sound(self) -> bool:
         """Whether it holds numbers alone, none missing and none infinite."""
-        return self.values is not None and bool(np.isfinite(self.values).all())
+        return self.values is not None and all(
+            bool(np.isfinite(some).all()) for some in _stretches(self.values)
+        )
+
+    @cached_property
+    def ends(self) -> tuple[float, float]:
+        """Its least and greatest number, NaN where it has none."""
+        assert self.values is not None
+        low, high = np.nan, np.nan
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", RuntimeWarning)
+            for some in _stretches(self.values):
+                low, high = np.fmin(low, np.nanmin(some)), np.fmax(high, np.nanmax(some))
+        return float(low), float(high)
 
     def from_text(self, text: str) -> float:
         """A date written as text, as this column's days. Raises UnusableColumnError for another."""
@@ -174,6 +218,11 @@ class Column:
         source = self.values if self.values is not None else self.coded
         assert source is not None
         return len(source)
+
+
+def _stretches(values: Values) -> Iterator[np.ndarray]:
+    """All cells, at once where they are held."""
+    return values.stretches() if isinstance(values, Cells) else iter((values,))
 
 
 def column_name(label: Any) -> str:

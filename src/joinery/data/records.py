@@ -6,14 +6,19 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from joinery import advice
-from joinery.data.columns import NOTES, Column, column_name, understand
+from joinery.core.blocks.partition import Runner
+from joinery.data.columns import NOTES, Column, Rows, Values, column_name, understand
 from joinery.data.reading import read, sample_data
+from joinery.data.sources.cells import Cells
+from joinery.data.sources.opening import opened, whole
+from joinery.data.sources.source import Source, is_held, refuse_too_large
 from joinery.errors import (
     CallError,
     DataError,
@@ -28,7 +33,9 @@ COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
 
 
 class Records:
-    """A read-only view of a table: columns understood one by one when they are first asked for."""
+    """A read-only view of a table: columns understood one by one when they are first asked for.
+
+    The table is a ``frame``, or a ``source`` beside a frame of no columns that counts its rows."""
 
     def __init__(
         self,
@@ -37,45 +44,125 @@ class Records:
         id: str | None = None,
         names: Sequence[str] | None = None,
         beside: Sequence[str] = (),
+        source: Source | None = None,
     ) -> None:
-        self.frame, self.name, self.id = frame, name, id
+        self._frame, self.name, self.id = frame, name, id
+        self.source = source  # where the rows lie, unless they are held in the frame
         self.beside = tuple(beside)  # columns that were given beside the table
         self.names: tuple[str, ...] = tuple(frame.columns.tolist() if names is None else names)
         self._known = frozenset(self.names)
         self.notes: tuple[str, ...] = tuple(frame.attrs.get(NOTES, ()))
         self._columns: dict[str, Column] = {}
+        self._passes = 0
         if id is not None and id not in self._known:
             raise UnknownColumnError(str(id), self.names, where=f" for {advice.option('id')}")
 
     def __len__(self) -> int:
-        return len(self.frame)
+        return len(self._frame)
+
+    @property
+    def frame(self) -> pd.DataFrame:
+        """The rows as a frame; of a source, read anew. Raises TooLargeError for too many."""
+        if self.source is None:
+            return self._frame
+        if not is_held(self.source, apart=True):
+            refuse_too_large(len(self), 0, "this question", "ask it of a sample of the rows")
+        frame = whole(self.source)
+        return frame.assign(**{name: self._frame[name].to_numpy() for name in self.beside})
 
     @property
     def index(self) -> pd.Index:
         """What labels the rows: the id column, or the frame's own index."""
         if self.id is None:
-            return self.frame.index
-        return pd.Index(self.frame[self.id], name=self.id)
+            return self._frame.index
+        if self._held(self.id):
+            return pd.Index(self._frame[self.id], name=self.id)
+        return pd.Index(self._labels_at(np.arange(len(self))), name=self.id)
+
+    @property
+    def read_as_needed(self) -> bool:
+        """Whether its rows are read when they are asked for."""
+        return self.source is not None
+
+    def next_pass(self) -> int:
+        """The number of a pass over its rows that begins now."""
+        self._passes += 1
+        return self._passes
+
+    @property
+    def runner(self) -> Runner | None:
+        """What goes through the rows where they lie; None for this process's own threads."""
+        return getattr(self.source, "runner", None)
+
+    @property
+    def apart(self) -> bool:
+        """Whether its rows lie on several machines."""
+        return self.source is not None and self.source.apart
+
+    def cuts(self, rows: Rows, size: int) -> np.ndarray:
+        """Where some rows are cut into blocks of ``size``: counts of rows, from 0 to all of them.
+
+        Blocks of rows that lie on several machines end where their parts do.
+        """
+        total = len(range(*rows.indices(len(self)))) if isinstance(rows, slice) else len(rows)
+        ends = np.array([0, total])
+        if self.apart:
+            assert self.source is not None
+            ends = np.cumsum((0, *self.source.lengths))
+            ends = np.unique(ends if isinstance(rows, slice) else np.searchsorted(rows, ends))
+        pieces = [np.arange(a, b, size) for a, b in pairwise(ends.tolist())]
+        return np.append(np.concatenate([*pieces, np.empty(0, int)]), total).astype(int)
+
+    def part_of(self, rows: Rows, places: np.ndarray) -> list[int]:
+        """The part of the source that holds the row at each place among some rows."""
+        assert self.source is not None
+        positions = places if isinstance(rows, slice) else rows[places]
+        ends = np.cumsum(self.source.lengths)
+        found: list[int] = np.searchsorted(ends, positions, side="right").tolist()
+        return found
+
+    def _held(self, name: str) -> bool:
+        """Whether a column stands in the frame."""
+        return self.source is None or name in self.beside
+
+    def _labels_at(self, positions: np.ndarray) -> list[Any]:
+        """Cells of the id column as they are."""
+        from joinery.data.sources.typed import as_they_are
+
+        assert self.source is not None
+        assert self.id is not None
+        found: list[Any] = Cells(self.source, self.id, as_they_are, object)[positions].tolist()
+        return found
 
     def kept(self) -> Records:
         """The same table, out of reach of later edits of the caller's frame.
 
-        Where pandas copies on write nothing is copied yet; elsewhere the cells are.
+        Where pandas copies on write nothing is copied yet; elsewhere the cells are. A source
+        stays where it is.
         """
+        if self.source is not None:
+            return self
         frame = self.frame.copy(deep=not COPIES_ON_WRITE)
         frame.attrs = self.frame.attrs
         return Records(frame, self.name, self.id, self.names, self.beside)
 
     def with_column(self, name: str, values: Any) -> Records:
         """The same table with a column that was given beside it, a value for each row."""
-        frame = self.frame.assign(**{name: values})
-        frame.attrs = self.frame.attrs
-        return Records(frame, self.name, self.id, (*self.names, name), (*self.beside, name))
+        frame = self._frame.assign(**{name: values})
+        frame.attrs = self._frame.attrs
+        names, beside = (*self.names, name), (*self.beside, name)
+        return Records(frame, self.name, self.id, names, beside, self.source)
+
+    def same(self) -> Records:
+        """Another view of the same table, with the columns that are understood already."""
+        out = Records(self._frame, self.name, self.id, self.names, self.beside, self.source)
+        out._columns = dict(self._columns)
+        return out
 
     def replaced(self, name: str, values: np.ndarray) -> Records:
         """The same table with other numbers in one column."""
         names = self.names if name in self._known else (*self.names, name)
-        out = Records(self.frame, self.name, self.id, names, self.beside)
+        out = Records(self._frame, self.name, self.id, names, self.beside, self.source)
         out._columns = {
             **self._columns,
             name: Column(name, "number", values, None, (), self.labels),
@@ -84,6 +171,8 @@ class Records:
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]:
         """Labels of rows by position."""
+        if self.id is not None and not self._held(self.id):
+            return self._labels_at(positions)
         return list(self.index[positions].tolist())
 
     def positions(self, labels: Sequence[Any]) -> np.ndarray:
@@ -116,8 +205,12 @@ class Records:
             if name not in self._known:
                 raise UnknownColumnError(name, self.names)
             numbers = self._numbers
-            if numbers is None:
-                self._columns[name] = understand(name, self.frame[name], self.labels)
+            if self.source is not None and not self._held(name):
+                from joinery.data.sources.typed import typed_column
+
+                self._columns[name] = typed_column(self.source, name, self.labels, self.runner)
+            elif numbers is None:
+                self._columns[name] = understand(name, self._frame[name], self.labels)
             else:
                 values = numbers[:, self.names.index(name)]
                 self._columns[name] = Column(name, "number", values, None, (), self.labels)
@@ -126,9 +219,9 @@ class Records:
     @cached_property
     def _numbers(self) -> np.ndarray | None:
         """The cells of a small table of numbers, much faster at once than column by column."""
-        if len(self.frame) * len(self.names) > FEW_CELLS:
+        if self.source is not None or len(self) * len(self.names) > FEW_CELLS:
             return None
-        cells = self.frame.to_numpy()
+        cells = self._frame.to_numpy()
         return cells if cells.dtype == np.float64 else None
 
 
@@ -143,14 +236,17 @@ def filled(table: Records, means: Mapping[str, float]) -> Records:
     """The same table with missing cells of some number columns filled."""
     if not means:
         return table
-    copy = Records(table.frame, table.name, table.id, table.names, table.beside)
-    copy._columns = dict(table._columns)
+    copy = table.same()
     for name, mean in means.items():
         if name in table.names:
-            values = table.column(name).numbers(slice(None))
-            copy._columns[name] = replace(
-                table.column(name), values=np.where(np.isnan(values), mean, values)
-            )
+            column = table.column(name)
+            values = column.values
+            if isinstance(values, Cells):
+                filled_in: Values = values.filled(mean)
+            else:
+                filled_in = column.numbers(slice(None))
+                filled_in = np.where(np.isnan(filled_in), mean, filled_in)
+            copy._columns[name] = replace(column, values=filled_in)
     return copy
 
 
@@ -158,10 +254,16 @@ def records(data: Any, id: str | None = None) -> Records:
     """Whatever holds a table, as Records.
 
     ``data``: a DataFrame; a dict of lists; anything that hands out an Arrow stream; a path;
-    ``"sample:yields"``. Raises DataError and its kind when there is no usable table in it."""
+    ``"sample:yields"``; a source, which is read as it is used unless it is small. Raises DataError
+    and its kind when there is no usable table in it."""
     if isinstance(data, Records):
-        return data if id is None else Records(data.frame, data.name, id, beside=data.beside)
-    frame, name = _frame(data)
+        if id is None:
+            return data
+        return Records(data._frame, data.name, id, data.names, data.beside, data.source)
+    source = opened(data)
+    if source is not None and not is_held(source):
+        return _streamed(source, id)
+    frame, name = _frame(data) if source is None or _is_file(data) else (whole(source), source.name)
     given = frame.columns.tolist()
     names = [column_name(c) for c in given]
     if (
@@ -182,6 +284,22 @@ def records(data: Any, id: str | None = None) -> Records:
             f"the table has no rows; its columns are {listed(names, 12)}", columns=names
         )
     return Records(frame, name, id, names)
+
+
+def _is_file(data: Any) -> bool:
+    """Whether it is the path of one file, which ``read`` tidies as well."""
+    return isinstance(data, (str, os.PathLike)) and os.path.isfile(data)
+
+
+def _streamed(source: Source, id: str | None) -> Records:
+    """A table whose rows stay where they are."""
+    names = [n for n in source.schema.names if not n.startswith("__index_level_")]
+    rows = sum(source.lengths)
+    if not rows:
+        raise EmptyTableError(
+            f"the table has no rows; its columns are {listed(names, 12)}", columns=names
+        )
+    return Records(pd.DataFrame(index=pd.RangeIndex(rows)), source.name, id, names, (), source)
 
 
 def _frame(data: Any) -> tuple[pd.DataFrame, str]:

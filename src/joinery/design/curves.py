@@ -12,30 +12,6 @@ from joinery.errors import UnusableColumnError
 Learnt = dict[str, Any]
 
 
-def learn_polynomial(x: np.ndarray, counts: np.ndarray, degree: int, name: str) -> Learnt:
-    """The three-term recurrence of polynomials orthogonal over x (n,) (Forsythe 1957).
-
-    Returns {"centre", "alpha": [degree], "norm2": [degree + 1], "degree"}. Raises
-    UnusableColumnError when x has too few distinct values."""
-    distinct = len(np.unique(x))
-    if distinct <= degree:
-        raise UnusableColumnError(
-            f"{name}: a polynomial of degree {degree} needs {degree + 1} distinct values, and "
-            f"there are {distinct}"
-        )
-    centre = float(np.average(x, weights=counts))
-    z = x - centre
-    before, now = np.zeros(len(z)), np.ones(len(z))
-    alpha, norm2 = [], [float(counts.sum())]
-    for _ in range(degree):
-        a = float((counts * z) @ (now * now)) / norm2[-1]
-        b = norm2[-1] / norm2[-2] if len(norm2) > 1 else 0.0
-        before, now = now, (z - a) * now - b * before
-        alpha.append(a)
-        norm2.append(float((counts * now) @ now))
-    return {"centre": centre, "alpha": alpha, "norm2": norm2, "degree": degree}
-
-
 def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     """Columns (m, degree) of the learnt orthogonal polynomials, each of unit length, at x (m,)."""
     z = x - learnt["centre"]
@@ -64,41 +40,13 @@ def polynomial_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     return out
 
 
-def quantiles(x: np.ndarray, counts: np.ndarray, shares: np.ndarray) -> np.ndarray:
-    """Quantiles of values (n,), each standing ``counts`` times, linear between neighbours."""
-    if not len(counts) or (counts == 1).all():
-        place = shares * (len(x) - 1)
-        floor, ceil = np.floor(place).astype(int), np.ceil(place).astype(int)
-        parted = np.partition(x, np.unique(np.append(floor, ceil)))  # no need of the whole order
-        return np.asarray(parted[floor] + (parted[ceil] - parted[floor]) * (place - floor))
-    order = np.argsort(x, kind="stable")
-    last = np.cumsum(counts[order])  # how many stand up to each value
-    place = shares * (last[-1] - 1)
-    low, high = (
-        x[order][np.searchsorted(last, edge, side="right")]
-        for edge in (np.floor(place), np.ceil(place))
-    )
-    return np.asarray(low + (high - low) * (place - np.floor(place)))
-
-
-def learn_spline(
-    x: np.ndarray,
-    counts: np.ndarray,
-    columns: int | None,
-    inner: tuple[float, ...] | None,
-    name: str,
-) -> Learnt:
-    """Knots of a natural cubic spline: extremes of x (n,), inner ones at quantiles or given.
+def knots_of(low: float, high: float, middle: list[float], name: str, given: bool) -> Learnt:
+    """Knots of a natural cubic spline: the ends of the data, and inner ones, ``given`` or not.
 
     Returns {"knots"}. Raises UnusableColumnError when the knots do not come out distinct or inside
     the data."""
-    low, high = float(np.min(x)), float(np.max(x))
-    if inner is None:
-        shares = np.arange(1, columns or 1) / (columns or 1)
-        middle = quantiles(x, counts, shares).tolist() if len(shares) else []
-        advice = "ask for fewer columns=, or give knots="
-    else:
-        middle = [float(k) for k in inner]
+    advice = "ask for fewer columns=, or give knots="
+    if given:
         advice = f"the data run from {low:g} to {high:g}; knots= lie between"
     knots = [low, *middle, high]
     if any(b <= a for a, b in pairwise(knots)):

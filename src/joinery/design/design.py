@@ -16,6 +16,7 @@ from joinery.design.factors import (
     Remembered,
     learn_factor,
 )
+from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.design.terms import DesignTerm, assemble, assemble_numbers
 from joinery.notation.evaluate import Context, Memory, Rows
@@ -157,28 +158,28 @@ def learn(
 
     Parameters: ``fills`` what stands for missing cells of a column; ``counts`` how many equal rows
     each row stands for; ``order`` the column that puts rows in sequence."""
-    context = Context(table, rows, {}, learning=True, order=order, counts=counts)
+    learner = Learner(table, rows, {}, order, counts)
     remembered: dict[str, Remembered] = {}
     seen: dict[str, tuple[float, float]] = {}
     dates: dict[str, None] = {}
     for term in sentence.terms:
         for factor in term.factors:
             if str(factor) not in remembered:
-                remembered[str(factor)] = learn_factor(factor, context, table)
+                remembered[str(factor)] = learn_factor(factor, learner)
             for name in names_in(factor):
                 column = table.column(name.name)
                 if column.is_date:
                     dates.setdefault(name.name)
                 if column.kind in ("number", "date") and name.name not in seen:
-                    values = column.numbers(rows)
-                    if not np.isnan(values).all():  # inside a lag a cell may be missing
-                        seen[name.name] = float(np.nanmin(values)), float(np.nanmax(values))
+                    low, high = learner.ends(name)
+                    if low <= high:  # inside a lag a cell may be missing
+                        seen[name.name] = low, high
     response = sentence.response
     scale = ResponseScale(response.expression, response.kind, response.total)
-    ranges = inner_ranges(response.expression, context) if scale.transformed else ()
+    ranges = inner_ranges(response.expression, learner) if scale.transformed else ()
     in_terms = {n.name for term in sentence.terms for f in term.factors for n in names_in(f)}
     in_response = {n.name for e in scale.expressions for n in names_in(e)}
     named = tuple(name for name in table.names if name in in_terms | in_response)
     return Design(
-        sentence, remembered, context.memory, seen, fills or {}, order, ranges, tuple(dates), named
+        sentence, remembered, learner.memory, seen, fills or {}, order, ranges, tuple(dates), named
     )

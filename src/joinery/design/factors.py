@@ -14,17 +14,26 @@ from joinery.core.numeric.double_double import Pair
 from joinery.data.columns import Column, level_text
 from joinery.data.records import Records
 from joinery.design.curves import (
-    learn_polynomial,
-    learn_spline,
+    knots_of,
     polynomial,
     polynomial_slopes,
     spline,
     spline_slopes,
 )
+from joinery.design.learning import Learner, ends, inner_knots, learn_polynomial
 from joinery.errors import NewRowError, UnusableColumnError, listed, nearest
 from joinery.notation.derivative import derivative
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
-from joinery.notation.tree import Call, Expression, Name, Number, Power, number_text
+from joinery.notation.tree import (
+    Call,
+    Chain,
+    Expression,
+    Name,
+    Number,
+    Power,
+    Prefix,
+    number_text,
+)
 
 Remembered = dict[str, Any]
 WHOLE_POWERS = range(2, 31)
@@ -128,19 +137,22 @@ class CategoryFactor:
             return np.full(
                 context.size, [level_text(v) for v in self.levels].index(level), dtype=np.int32
             )
+        if context.table.read_as_needed:
+            return self._known_codes(context)
         every = context.cache.get(key := f"codes of {self.expression} {self.coding}")
         if every is None:
-            every = context.cache[key] = self._every_code(context)
-        codes = every[context.rows]
+            every = context.cache[key] = self._looked_up(context.at(EVERY_ROW))
+        return self._known_codes(context, every[context.rows])
+
+    def _known_codes(self, context: Context, codes: np.ndarray | None = None) -> np.ndarray:
+        codes = self._looked_up(context) if codes is None else codes
         if np.any(codes == -2):
             self._refuse(codes, context)
         return codes
 
-    def _every_code(self, context: Context) -> np.ndarray:
-        codes, names = coded(
-            self.expression,
-            Context(context.table, EVERY_ROW, context.memory, False, context.cache, context.order),
-        )
+    def _looked_up(self, context: Context) -> np.ndarray:
+        """Each wanted row's level number, −2 for one never seen."""
+        codes, names = coded(self.expression, context)
         place = {level_text(level): i for i, level in enumerate(self.levels)}
         lookup = np.array(
             [place.get(level_text(name), -2) for name in names] + [-1], dtype=np.int32
@@ -213,40 +225,41 @@ def is_category(expression: Expression, table: Records) -> bool:
 # ------------------------------------------------------------- learning what a factor must remember
 
 
-def learn_factor(expression: Expression, context: Context, table: Records) -> Remembered:
+def learn_factor(expression: Expression, learner: Learner) -> Remembered:
     """What a factor must remember of the fitted rows, as plain JSON values."""
+    table = learner.table
     if is_category(expression, table):
-        return _learn_category(expression, context, table)
-    if isinstance(expression, Name) and (column := table.column(expression.name)).kind == "date":
-        first = float(np.min(column.numbers(context.rows)))
+        return _learn_category(expression, learner)
+    if isinstance(expression, Name) and table.column(expression.name).kind == "date":
+        first = learner.ends(expression)[0]
         day = np.datetime64(int(np.floor(first)), "D")
         return {"kind": "date", "first": first, "name": f"{expression.name} (days since {day})"}
     if isinstance(expression, Call) and expression.function in ("polynomial", "spline"):
-        return _learn_curve(expression, evaluate(expression.arguments[0], context), context.counts)
+        return _learn_curve(expression, learner)
     if not isinstance(expression, Name):
-        evaluate(
-            expression, context
-        )  # functions inside learn now, and what does not exist is refused on all rows at once
+        learner.exists(expression)
     return {"kind": "number"}
 
 
-def _learn_curve(call: Call, values: np.ndarray, counts: np.ndarray | None) -> Remembered:
-    counts = np.ones(len(values)) if counts is None else counts
+def _learn_curve(call: Call, learner: Learner) -> Remembered:
+    inner = call.arguments[0]
+    if not isinstance(inner, Name):
+        learner.exists(inner)
+    values = learner.values(inner)
     if call.function == "polynomial":
         degree = call.arguments[1]
         assert isinstance(degree, Number)
-        return {"kind": "polynomial"} | learn_polynomial(
-            values, counts, int(degree.value), str(call)
-        )
+        return {"kind": "polynomial"} | learn_polynomial(values, int(degree.value), str(call))
     knots, columns = call.option("knots"), call.option("columns")
-    inner = knots if isinstance(knots, tuple) else None
+    given = isinstance(knots, tuple)
     count = int(columns) if isinstance(columns, float) else 4
-    return {"kind": "spline"} | learn_spline(values, counts, count, inner, str(call))
+    middle = [float(k) for k in knots] if isinstance(knots, tuple) else inner_knots(values, count)
+    return {"kind": "spline"} | knots_of(*ends(values), middle, str(call), given)
 
 
-def _learn_category(expression: Expression, context: Context, table: Records) -> Remembered:
+def _learn_category(expression: Expression, learner: Learner) -> Remembered:
     if isinstance(expression, Name):
-        column = table.column(expression.name)
+        column = learner.table.column(expression.name)
         if column.trouble:
             error = column.not_numbers()
             raise UnusableColumnError(
@@ -255,8 +268,7 @@ def _learn_category(expression: Expression, context: Context, table: Records) ->
                 column=column.name,
                 rows=error.rows,
             )
-    codes, names = coded(expression, context)
-    levels = [names[i] for i in np.flatnonzero(np.bincount(codes + 1)[1:]).tolist()]
+    levels = _levels_seen(expression, learner)
     reference = expression.option("reference") if isinstance(expression, Call) else None
     coding = (expression.option("coding") if isinstance(expression, Call) else None) or "indicator"
     if reference is not None:
@@ -271,6 +283,36 @@ def _learn_category(expression: Expression, context: Context, table: Records) ->
             )
         levels.insert(0, levels.pop(texts.index(wanted)))
     return {"kind": "category", "levels": [_plain(level) for level in levels], "coding": coding}
+
+
+def _levels_seen(expression: Expression, learner: Learner) -> list[Any]:
+    """The levels that the rows have, in their order."""
+    learner.know([expression])
+
+    def seen(piece: tuple[Context, np.ndarray | None]) -> tuple[np.ndarray, Sequence[Any]]:
+        codes, names = coded(expression, piece[0])
+        present = np.flatnonzero(np.bincount(codes + 1)[1:])
+        return present, [names[i] for i in present.tolist()]
+
+    place: dict[Any, int] = {}
+    for present, names in learner.stretches.each(seen):
+        place.update(zip(names, present.tolist(), strict=True))
+    computed = isinstance(_of_category(expression), (Call, Chain, Power, Prefix))
+    # what a computed number's levels are is settled by the rows themselves: their own order
+    if computed and not _is_bands(_of_category(expression)):
+        return sorted(place)
+    return sorted(place, key=lambda level: place[level])
+
+
+def _of_category(expression: Expression) -> Expression:
+    """What stands inside ``category()``."""
+    if isinstance(expression, Call) and expression.function == "category":
+        return expression.arguments[0]
+    return expression
+
+
+def _is_bands(expression: Expression) -> bool:
+    return isinstance(expression, Call) and expression.function == "bands"
 
 
 def _plain(level: Any) -> Any:

@@ -38,7 +38,7 @@ class LikelihoodBlocks:
         made = self.blocks.row_blocks
         rows = self.blocks.rows
         count = len(self.blocks.table) if isinstance(rows, slice) else len(rows)
-        if count * (self.width + 4) > MOST_KEPT:
+        if count * (self.width + 4) > MOST_KEPT or made.runner is not None:
             return made.map(likelihood_rows)
         if not self._kept:
             self._kept = [None] * len(made)
@@ -106,18 +106,17 @@ class WorkingRows:
     @property
     def row_blocks(self) -> Partition[RowBlock]:
         """The blocks with the working response and, as precision, one row's working weights."""
-
-        def block(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> RowBlock:
-            given, part, state = made
-            single = (
-                state.W
-                if part.repeats is None
-                else state.W / np.where(part.repeats > 0, part.repeats, 1.0)
-            )
-            return RowBlock(part.X, state.z, single, part.repeats, None, first=given.first)
-
-        return self.states.map(block)
+        return self.states.map(working_block)
 
     @property
     def pieces(self) -> Partition[Block]:
         return self.row_blocks.map(lambda block: (block.X, block.y, block.weights))
+
+
+def working_block(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> RowBlock:
+    """A block with the working response and one row's working weights."""
+    given, part, state = made
+    single = state.W
+    if part.repeats is not None:
+        single = state.W / np.where(part.repeats > 0, part.repeats, 1.0)
+    return RowBlock(part.X, state.z, single, part.repeats, None, first=given.first)

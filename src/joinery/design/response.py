@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from joinery.design.factors import shown
+from joinery.design.learning import Learner
 from joinery.errors import CallError
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.tree import (
@@ -123,7 +124,7 @@ class ResponseScale:
         return steps
 
 
-def inner_ranges(expression: Expression, context: Context) -> tuple[tuple[float, float], ...]:
+def inner_ranges(expression: Expression, learner: Learner) -> tuple[tuple[float, float], ...]:
     """The range of what stands inside each operation of a response, the outermost first."""
     ranges = []
     node = expression
@@ -131,8 +132,7 @@ def inner_ranges(expression: Expression, context: Context) -> tuple[tuple[float,
         inside = _inside(node)
         if inside is None:
             break
-        values = evaluate(inside, context)
-        ranges.append((float(np.nanmin(values)), float(np.nanmax(values))))
+        ranges.append(learner.ends(inside))
         node = inside
     return tuple(ranges)
 

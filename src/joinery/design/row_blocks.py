@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Protocol
@@ -18,6 +20,7 @@ from joinery.errors import UnusableColumnError, listed
 from joinery.notation.evaluate import Context, Rows, evaluate
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Expression
+from joinery.progress import counted
 
 BLOCK_CELLS = 2**21
 
@@ -155,7 +158,7 @@ class RowBlocks:
     @property
     def row_blocks(self) -> Partition[RowBlock]:
         """The blocks with all that belongs to their rows."""
-        size = self._rows_a_block
+        size, cuts = self._rows_a_block, self._cuts
 
         def make(i: int, workspace: np.ndarray | None) -> RowBlock:
             here = self._context_of(i)
@@ -166,12 +169,33 @@ class RowBlocks:
             if exposure is not None:
                 offset = exposure if offset is None else offset + exposure
             columns, trials = self.design.columns(here, workspace), self.response.trials(here)
-            return RowBlock(columns, self.response.values(here), w, r, offset, trials, i * size)
+            first = int(cuts[i])
+            return RowBlock(columns, self.response.values(here), w, r, offset, trials, first)
 
-        count = -(-self._context.size // size)
+        count, runner = len(cuts) - 1, self.table.runner
+        if runner is not None:
+            runner = runner.of(self.table.part_of(self.rows, cuts[:-1]))
         return Partition(
-            count, make, lambda: np.empty((size, self.width), order="F"), self.width <= NARROW
+            count,
+            make,
+            lambda: np.empty((size, self.width), order="F"),
+            self.width <= NARROW,
+            runner,
+            self._watched if self.table.read_as_needed else None,
         )
+
+    @cached_property
+    def _cuts(self) -> np.ndarray:
+        """Where the rows are cut into blocks, counted among the rows used."""
+        return self.table.cuts(self.rows, self._rows_a_block)
+
+    @contextmanager
+    def _watched(self) -> Iterator[Callable[[int], None]]:
+        """Shows how many rows a pass has gone through."""
+        total = int(self._cuts[-1])
+        with counted(f"rows of pass {self.table.next_pass()}", total) as advance:
+            done = iter(np.diff(self._cuts).tolist())
+            yield lambda blocks: advance(next(done))
 
     @property
     def with_residue(self) -> Partition[BlockWithResidue]:
@@ -181,20 +205,20 @@ class RowBlocks:
         def make(i: int, workspace: np.ndarray | None) -> BlockWithResidue:
             return blocks.make(i, workspace), self.design.rounding_residue(self._context_of(i))
 
-        return Partition(blocks.count, make, blocks.workspace, blocks.shared)
+        return blocks.remade(make)
 
     def _context_of(self, i: int) -> Context:
         """Where a block's rows are."""
-        rows, size = self.rows, self._rows_a_block
+        rows, start, stop = self.rows, int(self._cuts[i]), int(self._cuts[i + 1])
         if isinstance(rows, slice):
-            start, stop, _ = rows.indices(len(self.table))
-            return self._context.at(slice(start + i * size, min(start + (i + 1) * size, stop)))
-        return self._context.at(rows[i * size : (i + 1) * size])
+            first = rows.indices(len(self.table))[0]
+            return self._context.at(slice(first + start, first + stop))
+        return self._context.at(rows[start:stop])
 
     @cached_property
     def _single(self) -> Block | None:
         """The block of a table that is one block: small enough to be made once and kept."""
-        if self._context.size > self._rows_a_block:
+        if self._context.size > self._rows_a_block or self.table.apart:
             return None
         block = next(iter(self.row_blocks), None)
         return None if block is None else (block.columns, block.beyond_offset, block.weights)

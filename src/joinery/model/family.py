@@ -7,9 +7,10 @@ from collections.abc import Iterator
 import numpy as np
 
 from joinery import advice
+from joinery.core.blocks.partition import joined
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.families import Family
-from joinery.core.glm.rows import linear
+from joinery.core.glm.rows import LikelihoodRows, linear
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.row_blocks import RowBlocks
 from joinery.errors import Note, NothingEstimableError, UnusableColumnError, listed
@@ -21,47 +22,73 @@ CERTAIN = 1e-6  # a mean so near an end of its range is fitted without error
 
 def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) -> None:
     """Raises UnusableColumnError, with column and rows, for values the family cannot have."""
-    y = np.concatenate([part.y for part in rows.pieces])
-    trials = None
+    name, total = str(blocks.response.expression), str(blocks.response.total)
+
+    def faults(part: LikelihoodRows) -> list[np.ndarray]:
+        """Where each of ``words`` holds, as places in the block."""
+        if part.trials is not None:
+            bad = [~(part.trials > 0), part.y < 0, part.y > 1]
+        elif blocks.response.kind == "per":
+            exposure = np.zeros(0) if part.offset is None else part.offset
+            bad = [~np.isfinite(exposure), family.allowed(part.y)[0]]
+        else:
+            bad = [family.allowed(part.y)[0]]
+        return [np.flatnonzero(b) for b in bad]
+
     if blocks.response.kind == "of":
-        trials = np.concatenate([part.trials for part in rows.pieces if part.trials is not None])
-    name = str(blocks.response.expression)
-    total = str(blocks.response.total)
-
-    def refuse(bad: np.ndarray, column: str, words: str) -> None:
-        if bad.any():
-            labels = list(blocks.table.labels(np.arange(len(blocks.table))[blocks.rows][bad]))
-            where = f"in {count(len(labels), 'row')} ({listed(labels)})"
-            raise UnusableColumnError(
-                f"{column} {words} {where}; mend or leave out those rows",
-                column=column,
-                rows=labels,
-            )
-
-    if trials is not None:
-        refuse(~(trials > 0), total, "is zero or less")
-        refuse(y < 0, name, "is below zero")
-        refuse(y > 1, name, f"is above {total}")
+        words = [(total, "is zero or less"), (name, "is below zero"), (name, f"is above {total}")]
     else:
+        words = [(name, family.allowed(np.zeros(0))[1])]
         if blocks.response.kind == "per":
-            with np.errstate(all="ignore"):
-                exposure = np.concatenate(
-                    [part.offset for part in rows.pieces if part.offset is not None]
-                )
-            refuse(~np.isfinite(exposure), total, "is no exposure above zero")
-        refuse(*_allowed(family, y, name))
-    if len(np.unique(y)) == 1 and len(y) > 1 and y[0] in family.mean_range:
-        rows_words = f"in all {count(len(y), 'row')}: there is nothing to explain"
+            words.insert(0, (total, "is no exposure above zero"))
+    found: list[list[np.ndarray]] = [[] for _ in words]
+    first, same = 0, _Same()
+    for lengths, bad, ends in rows.pieces.each(
+        lambda part: (len(part.y), faults(part), _ends(part.y))
+    ):
+        for places, own in zip(found, bad):
+            places.append(own + first)
+        first += lengths
+        same.meet(ends)
+    for (column, fault), places in zip(words, found):
+        _refuse(blocks, np.concatenate(places), column, fault)
+    if same.value is not None and first > 1 and same.value in family.mean_range:
+        rows_words = f"in all {count(first, 'row')}: there is nothing to explain"
         if family.shares:
             raise NothingEstimableError(
-                f"{name} is {'never' if y[0] == 0 else 'always'} so {rows_words}"
+                f"{name} is {'never' if same.value == 0 else 'always'} so {rows_words}"
             )
         raise NothingEstimableError(f"{name} is zero {rows_words}")
 
 
-def _allowed(family: Family, y: np.ndarray, name: str) -> tuple[np.ndarray, str, str]:
-    bad, words = family.allowed(y)
-    return bad, name, words
+def _refuse(blocks: RowBlocks, places: np.ndarray, column: str, fault: str) -> None:
+    """Raise UnusableColumnError for rows, by their places among those used, with a fault."""
+    if not len(places):
+        return
+    positions = places if isinstance(blocks.rows, slice) else blocks.rows[places]
+    labels = list(blocks.table.labels(positions))
+    where = f"in {count(len(labels), 'row')} ({listed(labels)})"
+    raise UnusableColumnError(
+        f"{column} {fault} {where}; mend or leave out those rows", column=column, rows=labels
+    )
+
+
+def _ends(y: np.ndarray) -> tuple[float, float]:
+    return float(y.min(initial=np.inf)), float(y.max(initial=-np.inf))
+
+
+class _Same:
+    """The one value that all of several are, while they are."""
+
+    def __init__(self) -> None:
+        self.low, self.high = np.inf, -np.inf
+
+    def meet(self, ends: tuple[float, float]) -> None:
+        self.low, self.high = min(self.low, ends[0]), max(self.high, ends[1])
+
+    @property
+    def value(self) -> float | None:
+        return self.low if self.low == self.high else None
 
 
 def family_notes(
@@ -78,17 +105,14 @@ def family_notes(
             f"the iteration stopped after {count(estimate.iterations, 'step')}: {estimate.reason}"
         )
         yield Note("not settled", "caution", words)
-    parts = list(rows.pieces)
-    y = np.concatenate([p.y for p in parts])
-    counts = (
-        y
-        if parts[0].trials is None
-        else y * np.concatenate([p.trials for p in parts if p.trials is not None])
-    )
-    if family.discrete and np.any(np.abs(counts - np.round(counts)) > 1e-9):
+    fractional, same = False, _Same()
+    for odd, ends in rows.pieces.each(lambda part: (_fractional(part), _ends(part.y))):
+        fractional |= odd
+        same.meet(ends)
+    if family.discrete and fractional:
         words = f"{blocks.response.expression} has fractional counts; they are taken as they are"
         yield Note("fractional counts", "caution", words, (str(blocks.response.expression),))
-    if len(np.unique(y)) == 1:
+    if same.value is not None:
         words = f"{blocks.response.name} is the same in every row, so there is nothing to explain"
         yield Note("constant response", "caution", words, (blocks.response.name,))
     if options.weights is not None and estimate.known:
@@ -115,17 +139,24 @@ def family_notes(
     yield Note("iteration", "note", f"{count(estimate.iterations, 'step')}; {estimate.reason}")
 
 
+def _fractional(part: LikelihoodRows) -> bool:
+    counts = part.y if part.trials is None else part.y * part.trials
+    return bool(np.any(np.abs(counts - np.round(counts)) > 1e-9))
+
+
 def _separation(
     blocks: RowBlocks, source: LikelihoodBlocks, estimate: Estimate, names: tuple[str, ...]
 ) -> Iterator[Note]:
     """Which terms separate the response, and the rows that they fit without error."""
     running = [names[j] for j in estimate.running if j > 0] or [names[j] for j in estimate.running]
     low, high = estimate.family.mean_range
-    sure: list[np.ndarray] = []
-    for part in source.pieces:
+
+    def certain(part: LikelihoodRows) -> np.ndarray:
         mu = estimate.link.mu(linear(estimate.solution.fitted, part))
-        sure.append((mu < low + CERTAIN) | (mu > high - CERTAIN))
-    rows = np.arange(len(blocks.table))[blocks.rows][np.concatenate(sure)]
+        return (mu < low + CERTAIN) | (mu > high - CERTAIN)
+
+    rows = np.flatnonzero(joined(source.pieces, certain))
+    rows = rows if isinstance(blocks.rows, slice) else blocks.rows[rows]
     labels = listed(blocks.table.labels(rows))
     penalty = advice.option("penalty", "firth")
     offer = f"; fit with {penalty} for finite estimates" if estimate.family.penalties else ""

@@ -18,8 +18,10 @@ from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
 from joinery.data.given_columns import named_columns
 from joinery.data.records import Records, filled, records
+from joinery.data.sources.source import STRETCH
 from joinery.design.design import Design, learn
 from joinery.design.glm_blocks import LikelihoodBlocks
+from joinery.design.learning import Learner
 from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlocks
@@ -196,10 +198,11 @@ def estimated(
     _check_size(design, used.used)
     written = sentence.response
     response = ResponseScale(written.expression, written.kind, written.total)
-    context = design.context(table, used.rows)
-    context.learning, context.counts = True, counts
-    response.values(context)
-    n, log_weights = _counted(asides, context, used)
+    learner = Learner(table, used.rows, design.function_memory, options.order, counts)
+    for expression in response.expressions:
+        if not isinstance(expression, Name):
+            learner.exists(expression)
+    n, log_weights = _counted(asides, learner)
     blocks = RowBlocks(design, response, asides, table, used.rows)
     family, link = FAMILIES[options.family], LINKS[options.link]
     source = LikelihoodBlocks(blocks)
@@ -273,11 +276,21 @@ def _check_size(design: Design, rows: int) -> None:
         )
 
 
-def _counted(asides: Asides, context: Context, used: UsedRows) -> tuple[int, float]:
+def _counted(asides: Asides, learner: Learner) -> tuple[int, float]:
     """How many rows the fit rests on, and Σ log w over them."""
-    w, r = asides.values("weights", context), asides.values("repeats", context)
-    times = np.ones(used.used) if r is None else r
-    return int(times.sum()), 0.0 if w is None else float(times @ np.log(w))
+    if asides.weights is None and asides.repeats is None:
+        return int(learner.table.cuts(learner.rows, STRETCH)[-1]), 0.0
+
+    def own(piece: tuple[Context, np.ndarray | None]) -> tuple[float, float]:
+        context = piece[0]
+        w, r = asides.values("weights", context), asides.values("repeats", context)
+        times = np.ones(context.size) if r is None else r
+        return float(times.sum()), 0.0 if w is None else float(times @ np.log(w))
+
+    n, log_weights = 0.0, 0.0
+    for rows, logs in learner.stretches.each(own):
+        n, log_weights = n + rows, log_weights + logs
+    return int(n), log_weights
 
 
 def _checked_dispersion(dispersion: float | str | None) -> Dispersion:

@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 
 from joinery import advice
 from joinery.data.records import Records
+from joinery.data.sources.source import STRETCH
 from joinery.design.factors import shown
+from joinery.design.learning import Learner, mean
 from joinery.design.resolving import checked_expression
 from joinery.errors import (
     MissingCellsError,
@@ -19,7 +22,7 @@ from joinery.errors import (
     UnusableColumnError,
     listed,
 )
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate, mean_of
+from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
 from joinery.notation.tree import Call, Expression, Name, calls_in, names_in
 from joinery.show.numbers import value
 from joinery.study.fitted import Options, UsedRows
@@ -28,12 +31,31 @@ TO_FORECAST = "to forecast"
 NO_WEIGHT = "its weight is zero"
 
 
-@dataclass
-class _Reasons:
-    """Why each row is left out: the first reason that takes it counts."""
+@dataclass(frozen=True)
+class _Stretch:
+    """Some rows of the table, and what each is judged by."""
 
-    reason: np.ndarray  # (n,): 0 for a row used, else 1 + the reason's place in ``words``
+    table: Records
+    context: Context
+    expressions: Sequence[Expression]  # the response first
+    options: Options
+    asked_out: np.ndarray  # positions in the table
+
+    @property
+    def first(self) -> int:
+        assert isinstance(self.context.rows, slice)
+        return self.context.rows.indices(len(self.table))[0]
+
+
+@dataclass
+class _Left:
+    """What a stretch leaves out, as places in it, with the first reason that takes each row."""
+
+    reason: np.ndarray  # (m,): 0 for a row used, else 1 + the reason's place in ``words``
     words: list[str]
+    awaiting: np.ndarray  # (m,): the response alone is missing
+    weightless: np.ndarray  # (m,)
+    empty: dict[str, np.ndarray]  # where each name is missing, of rows not left out before
 
     def take(self, mask: np.ndarray, why: str) -> None:
         fresh = mask & (self.reason == 0)
@@ -45,10 +67,6 @@ class _Reasons:
     @property
     def taken(self) -> np.ndarray:
         return self.reason > 0
-
-    def in_words(self) -> list[str]:
-        """The reason of each row left out, in their order."""
-        return [self.words[r - 1] for r in self.reason[self.taken]]
 
 
 def choose_rows(
@@ -65,78 +83,88 @@ def choose_rows(
     chosen = options.where or options.leave_out is not None or options.weights or options.repeats
     if not chosen and all(_sound(e, table) for e in expressions):
         return UsedRows(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
-    reasons = _Reasons(np.zeros(n, dtype=np.int32), [])
-    _exclude(table, options, reasons)
-    awaiting = _take_missing(table, expressions, options, reasons)
-    weightless = _weightless(table, np.flatnonzero(~reasons.taken), options)
-    reasons.take(weightless, NO_WEIGHT)
-    if reasons.taken.all():
-        _refuse_none_left(n, reasons, weightless)
+    if options.where is not None:
+        checked_expression(options.where, table)
+    asked_out = np.empty(0, dtype=int)
+    if options.leave_out is not None:
+        asked_out = np.sort(table.positions(options.leave_out))
+    out, awaiting, weightless = [], [], []
+    reasons: list[str] = []
+    refused: dict[str, list[np.ndarray]] = {}
+    everywhere = Context(table, order=options.order)
+    for a, b in pairwise(table.cuts(EVERY_ROW, STRETCH if table.read_as_needed else n).tolist()):
+        here = _Stretch(table, everywhere.at(slice(a, b)), expressions, options, asked_out)
+        left = _left_in(here)
+        out.append(a + np.flatnonzero(left.taken))
+        reasons += [left.words[r - 1] for r in left.reason[left.taken].tolist()]
+        awaiting.append(a + np.flatnonzero(left.awaiting))
+        weightless.append(a + np.flatnonzero(left.weightless))
+        for label, places in left.empty.items():
+            refused.setdefault(label, []).append(a + np.flatnonzero(places))
+    if options.missing == "refuse":
+        _refuse(table, {label: np.concatenate(rows) for label, rows in refused.items()})
     used = UsedRows(
         n,
-        np.flatnonzero(reasons.taken),
-        tuple(reasons.in_words()),
-        np.flatnonzero(awaiting),
-        np.flatnonzero(weightless),
+        np.concatenate(out),
+        tuple(reasons),
+        np.concatenate(awaiting),
+        np.concatenate(weightless),
     )
+    if not used.used:
+        _refuse_none_left(used)
     _refuse_infinite(table, expressions, used)
     return used
 
 
-def _exclude(table: Records, options: Options, reasons: _Reasons) -> None:
-    """Take the rows that the caller excludes, by label or by condition."""
-    if options.leave_out is not None:
-        mask = np.zeros(len(table), dtype=bool)
-        mask[table.positions(options.leave_out)] = True
-        reasons.take(mask, "asked to be left out")
+def _left_in(here: _Stretch) -> _Left:
+    """Which rows of a stretch are left out."""
+    m, first, options = here.context.size, here.first, here.options
+    nobody = np.zeros(m, dtype=bool)
+    left = _Left(np.zeros(m, dtype=np.int32), [], nobody.copy(), nobody.copy(), {})
+    asked = here.asked_out[(here.asked_out >= first) & (here.asked_out < first + m)]
+    if len(asked):
+        mask = np.zeros(m, dtype=bool)
+        mask[asked - first] = True
+        left.take(mask, "asked to be left out")
     if options.where is not None:
-        expression = checked_expression(options.where, table)
-        condition = evaluate(expression, Context(table, order=options.order))
-        reasons.take(~(condition > 0) & ~(condition < 0), f"not {options.where}")
+        condition = evaluate(checked_expression(options.where, here.table), here.context)
+        left.take(~(condition > 0) & ~(condition < 0), f"not {options.where}")
+    _take_missing(here, left)
+    kept = np.flatnonzero(~left.taken)
+    for aside in ("weights", "repeats"):
+        values = options.asides.values(aside, here.context.at(first + kept)) if len(kept) else None
+        if values is not None:
+            left.weightless[kept[values == 0]] = True
+    left.take(left.weightless, NO_WEIGHT)
+    return left
 
 
-def _take_missing(
-    table: Records, expressions: Sequence[Expression], options: Options, reasons: _Reasons
-) -> np.ndarray:
-    """Take rows with missing cells; return which of the others lack their response (n,)."""
-    excluded = reasons.taken
+def _take_missing(here: _Stretch, left: _Left) -> None:
+    """Take rows with missing cells, and note which of the others lack their response alone."""
+    excluded = left.taken
     empty: dict[str, np.ndarray] = {}
-    for expression in expressions[1:]:
-        for label, mask in _missing(expression, table, options.order):
+    for expression in here.expressions[1:]:
+        for label, mask in _missing(expression, here.table, here.context):
             empty.setdefault(label, mask)
-    response_missing = dict(_missing(expressions[0], table, options.order))
-    nothing = np.zeros(len(table), dtype=bool)
-    any_empty = np.logical_or.reduce([*empty.values()]) if empty else nothing
-    if options.missing == "refuse":
-        _refuse(table, {**response_missing, **empty}, excluded)
-    awaiting = nothing.copy()
+    response_missing = dict(_missing(here.expressions[0], here.table, here.context))
+    any_empty = np.logical_or.reduce([np.zeros(len(excluded), dtype=bool), *empty.values()])
+    left.empty = {label: mask & ~excluded for label, mask in {**response_missing, **empty}.items()}
     for label, mask in response_missing.items():
-        awaiting |= mask & ~excluded
-        reasons.take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
-        reasons.take(mask, f"no {label}")
+        left.awaiting |= mask & ~excluded
+        left.take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
+        left.take(mask, f"no {label}")
     for label, mask in empty.items():
-        reasons.take(mask, f"no {label}")
-    return awaiting
+        left.take(mask, f"no {label}")
 
 
-def _refuse_none_left(n: int, reasons: _Reasons, weightless: np.ndarray) -> None:
-    if weightless.any():
+def _refuse_none_left(used: UsedRows) -> None:
+    if len(used.weightless):
         raise NothingEstimableError("every row weighs nothing; no coefficient can be estimated")
-    counted = Counter(reasons.in_words()).most_common()
+    counted = Counter(used.reasons).most_common()
     raise NothingEstimableError(
-        f"no rows are left to fit: of {n:,} rows, "
+        f"no rows are left to fit: of {used.total:,} rows, "
         + ", ".join(f"{count:,} {why}" for why, count in counted)
     )
-
-
-def _weightless(table: Records, kept: np.ndarray, options: Options) -> np.ndarray:
-    """Whether the weight or repeats of a kept row are zero, for each row of the table."""
-    out = np.zeros(len(table), dtype=bool)
-    for aside in ("weights", "repeats"):
-        values = options.asides.values(aside, Context(table, kept)) if len(kept) else None
-        if values is not None:
-            out[kept[values == 0]] = True
-    return out
 
 
 def mean_fills(
@@ -166,11 +194,8 @@ def mean_fills(
                 f"fit with {advice.option('missing', 'leave out')}",
                 column=name,
             )
-        values = column.numbers(chosen.rows)
-        present = ~np.isnan(values)
-        fills[name] = mean_of(
-            values[present], np.ones(present.sum()) if counts is None else counts[present]
-        )
+        learner = Learner(table, chosen.rows, {}, options.order, counts)
+        fills[name] = mean(learner.values(Name(name)))[0]
         words = f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}"
         notes.append(Note("filled with the mean", "caution", words, (name,)))
     return fills, notes
@@ -182,32 +207,32 @@ def _sound(expression: Expression, table: Records) -> bool:
 
 
 def _missing(
-    expression: Expression, table: Records, order: str | None
+    expression: Expression, table: Records, context: Context
 ) -> Iterable[tuple[str, np.ndarray]]:
-    """What can be missing in an expression, by name, with the rows where it is."""
+    """What can be missing in an expression, by name, with the context's rows where it is."""
     lags = [
         call for call in calls_in(expression) if isinstance(call, Call) and call.function == "lag"
     ]
     inside_lags = {n.name for call in lags for n in names_in(call)}
     for call in lags:
-        if (mask := np.isnan(evaluate(call, Context(table, order=order)))).any():
+        Learner(table, EVERY_ROW, context.memory, context.order).know(call.arguments)
+        if (mask := np.isnan(evaluate(call, context))).any():
             yield shown(call), mask
     for name in dict.fromkeys(n.name for n in names_in(expression)):
         column = table.column(name)
         if (
             name not in inside_lags
             and not column.sound
-            and (mask := column.missing(EVERY_ROW)).any()
+            and (mask := column.missing(context.rows)).any()
         ):
             yield name, mask
 
 
-def _refuse(table: Records, masks: dict[str, np.ndarray], excluded: np.ndarray) -> None:
-    counts = {label: int((mask & ~excluded).sum()) for label, mask in masks.items()}
-    counts = {label: count for label, count in counts.items() if count}
+def _refuse(table: Records, empty: dict[str, np.ndarray]) -> None:
+    counts = {label: len(rows) for label, rows in empty.items() if len(rows)}
     if counts:
         label = next(iter(counts))
-        rows = list(table.labels(np.flatnonzero(masks[label] & ~excluded)))
+        rows = list(table.labels(empty[label]))
         words = ", ".join(f"{count} in {name}" for name, count in counts.items())
         raise MissingCellsError(
             f"cells are missing: {words} (first rows: {listed(rows)}); fill them, or fit with "
@@ -217,13 +242,26 @@ def _refuse(table: Records, masks: dict[str, np.ndarray], excluded: np.ndarray) 
         )
 
 
+def _infinite(table: Records, name: str, rows: Rows) -> np.ndarray:
+    """Positions of the rows where a column is infinite."""
+    learner = Learner(table, rows, {})
+    found = [np.empty(0, dtype=int)]
+    for context, _ in learner.stretches:
+        bad = table.column(name).infinite(context.rows)
+        if bad.any():
+            positions = context.rows
+            if isinstance(positions, slice):
+                positions = np.arange(*positions.indices(len(table)))
+            found.append(positions[bad])
+    return np.concatenate(found)
+
+
 def _refuse_infinite(table: Records, expressions: Iterable[Expression], used: UsedRows) -> None:
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
         if table.column(name).sound:
             continue
-        bad = table.column(name).infinite(used.rows)
-        if bad.any():
-            positions = np.arange(len(table))[used.rows][bad]
+        positions = _infinite(table, name, used.rows)
+        if len(positions):
             labels = list(table.labels(positions))
             raise UnusableColumnError(
                 f"column {name!r} is infinite in {len(labels):,} row{'s' * (len(labels) > 1)} "

@@ -67,6 +67,11 @@ class TableLike(Protocol):
     @property
     def names(self) -> tuple[str, ...]: ...
 
+    @property
+    def read_as_needed(self) -> bool:
+        """Whether rows are read when they are asked for, so that nobody asks for all at once."""
+        ...
+
     def column(self, name: str) -> ColumnLike: ...
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]: ...
@@ -78,17 +83,14 @@ class TableLike(Protocol):
 class Context:
     """Where an expression is computed: the table, the rows wanted, and what was learnt before.
 
-    While ``learning``, functions that learn do so from exactly these rows, each counted ``counts``
-    times; afterwards they read ``memory``. ``order`` is the column that puts rows in sequence, for
+    Functions that learn read ``memory``. ``order`` is the column that puts rows in sequence, for
     lags; None for the table's own order."""
 
     table: TableLike
     rows: Rows = field(default_factory=lambda: EVERY_ROW)
     memory: Memory = field(default_factory=dict)
-    learning: bool = False
     cache: dict[str, np.ndarray] = field(default_factory=dict)
     order: str | None = None
-    counts: np.ndarray | None = None
     held: dict[str, float | str] = field(
         default_factory=dict
     )  # factors, by their text, that are the same in every row
@@ -101,12 +103,14 @@ class Context:
 
     def at(self, rows: Rows) -> Context:
         """The same table and memory, other rows."""
-        return Context(self.table, rows, self.memory, False, self.cache, self.order)
+        return Context(self.table, rows, self.memory, self.cache, self.order)
 
     def named_rows(self, bad: np.ndarray) -> list[Any]:
         """Labels of the rows (of those wanted) that a mask picks out."""
-        positions = np.arange(len(self.table))[self.rows]
-        return list(self.table.labels(positions[bad]))
+        if isinstance(self.rows, slice):
+            start = self.rows.indices(len(self.table))[0]
+            return list(self.table.labels(np.flatnonzero(bad) + start))
+        return list(self.table.labels(self.rows[bad]))
 
 
 def evaluate(node: Expression, context: Context) -> np.ndarray:
@@ -310,7 +314,7 @@ def _finite(node: Expression, values: np.ndarray, context: Context) -> np.ndarra
 def _call(node: Call, context: Context) -> np.ndarray:
     if node.function == "lag":
         return _lag(node, context)
-    if node.function in _LEARNT:
+    if node.function in LEARNT:
         return _learnt(node, context)
     argument = node.arguments[0]
     x = evaluate(argument, context)
@@ -341,9 +345,7 @@ def _lag(node: Call, context: Context) -> np.ndarray:
     """The value so many rows before in the table's order, within groups where `by=` names them."""
     key = str(node)
     if key not in context.cache:
-        everywhere = Context(
-            context.table, EVERY_ROW, context.memory, context.learning, context.cache, context.order
-        )
+        everywhere = context.at(EVERY_ROW)
         x = evaluate(node.arguments[0], everywhere)
         steps, by = node.arguments[1], node.option("by")
         assert isinstance(steps, Number)
@@ -377,23 +379,13 @@ def _codes(context: Context, name: str | None) -> np.ndarray:
 
 
 def _learnt(node: Call, context: Context) -> np.ndarray:
-    """A function that learns from the fitted rows and remembers it under its own text."""
+    """A function that learnt from the fitted rows and is remembered under its own text."""
     x = evaluate(node.arguments[0], context)
-    learn, apply = _LEARNT[node.function]
-    key = str(node)
-    if key not in context.memory:
-        if not context.learning:
-            raise UnusableColumnError(
-                f"{node} learns from the rows of a fit; it stands in model sentences only"
-            )
-        present = ~np.isnan(x)
-        counts = np.ones(len(x)) if context.counts is None else context.counts
-        context.memory[key] = learn(x[present], counts[present], node)
-    return apply(x, context.memory[key])
-
-
-def _learn_centre(x: np.ndarray, counts: np.ndarray, node: Call) -> dict[str, Any]:
-    return {"mean": float(mean_of(x, counts))}
+    if str(node) not in context.memory:
+        raise UnusableColumnError(
+            f"{node} learns from the rows of a fit; it stands in model sentences only"
+        )
+    return LEARNT[node.function](x, context.memory[str(node)])
 
 
 def mean_of(x: np.ndarray, counts: np.ndarray) -> float:
@@ -407,39 +399,14 @@ def mean_of(x: np.ndarray, counts: np.ndarray) -> float:
     return first + float(np.average(x - first, weights=counts))
 
 
-def _learn_scale(x: np.ndarray, counts: np.ndarray, node: Call) -> dict[str, Any]:
-    size = float(np.max(np.abs(x), initial=0.0))  # what is 10²⁰⁰ cannot be squared
-    n = float(counts.sum())
-    mean = mean_of(x, counts)
-    sd = (
-        float(np.sqrt(counts @ ((x - mean) / size) ** 2 / (n - 1))) * size
-        if n > 1 and size
-        else 0.0
-    )
-    if not sd:
-        raise UnusableColumnError(
-            f"{node}: {node.arguments[0]} does not vary, so it cannot be divided by its spread"
-        )
-    return {"mean": mean, "sd": sd}
-
-
-def _learn_ranks(x: np.ndarray, counts: np.ndarray, node: Call) -> dict[str, Any]:
-    """Distinct values with their mean ranks; new values interpolate between them."""
-    values, place = np.unique(x, return_inverse=True)
-    each = np.bincount(place, weights=counts, minlength=len(values))
-    last = np.cumsum(each)
-    return {"values": values.tolist(), "ranks": (last - (each - 1) / 2).tolist()}
-
-
 def _apply_ranks(x: np.ndarray, memory: dict[str, Any]) -> np.ndarray:
     ranks = np.interp(x, memory["values"], memory["ranks"])
     return np.where(np.isnan(x), np.nan, ranks)
 
 
-_Learn = Callable[[np.ndarray, np.ndarray, Call], dict[str, Any]]
-_Apply = Callable[[np.ndarray, dict[str, Any]], np.ndarray]
-_LEARNT: dict[str, tuple[_Learn, _Apply]] = {
-    "centred": (_learn_centre, lambda x, m: x - m["mean"]),
-    "standardized": (_learn_scale, lambda x, m: (x - m["mean"]) / m["sd"]),
-    "rank": (_learn_ranks, _apply_ranks),
+# functions that learn, as they are computed from what they remember
+LEARNT: dict[str, Callable[[np.ndarray, dict[str, Any]], np.ndarray]] = {
+    "centred": lambda x, m: x - m["mean"],
+    "standardized": lambda x, m: (x - m["mean"]) / m["sd"],
+    "rank": _apply_ranks,
 }

@@ -26,12 +26,13 @@ from joinery.show.numbers import (
 from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
 from joinery.study.check.check import Line
 from joinery.study.check.table import said_on_page
-from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.study.fitted import Fitted
 from joinery.study.read.coefficients import p_values, ratio_words, said_of_errors, standard_units
 from joinery.study.read.equation import equation
 from joinery.study.read.estimates import estimates
 from joinery.study.read.notes import notes
 from joinery.study.read.overall import OverallTest, overall_test
+from joinery.study.rows.digest import labels_of
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
@@ -110,13 +111,12 @@ def _cautions(fit: Fitted) -> list[Caution]:
         Caution(note.gravity, note.words, "") for note in notes(fit) if note.gravity != "note"
     ]
     if fit.origin is not None and not fit.solution.perfect:
-        table, chosen = rows_at_hand(fit)
-        label = table.index[chosen.rows]
         notable = remarks(fit)
         worse = [r for r in notable if r.verdict != FINE]
+        shown = worse[:MOST_CAUTIONS]
         cautions += [
-            Caution(r.verdict, f"row {label[r.place]} {r.predicate}", "rows")
-            for r in worse[:MOST_CAUTIONS]
+            Caution(r.verdict, f"row {label} {r.predicate}", "rows")
+            for r, label in zip(shown, labels_of(fit, [r.place for r in shown]), strict=True)
         ]
         cautions += [Caution(CAUTION, "", "")] * max(
             len(worse) - MOST_CAUTIONS, 0
@@ -129,7 +129,8 @@ def _cautions(fit: Fitted) -> list[Caution]:
             if c.verdict in (CAUTION, SERIOUS)
         ]
         sound = [c.name for c in lines if c.verdict == FINE] + sound
-        keep = ", ".join(str(label[r.place]) for r in [r for r in notable if r.verdict == FINE][:3])
+        fine = [r.place for r in notable if r.verdict == FINE][:3]
+        keep = ", ".join(map(str, labels_of(fit, fine)))
         sound += [f"far out but well fitted: row {keep}"] if keep else []
         if sound:
             cautions.append(Caution(FINE, ", ".join(sound), "checks"))

@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from typing import Generic, TypeVar
+from typing import Generic, Protocol, TypeVar
 
 import numpy as np
 
@@ -23,18 +24,36 @@ NARROW = 40  # wider pieces leave the cores to the products of matrices themselv
 MOST_CORES = 8  # more would wait for memory
 
 
+class Runner(Protocol):
+    """Goes through pieces elsewhere than in this process's own threads."""
+
+    def run(self, partition: Partition[Made], work: Callable[[Made], Found]) -> Iterator[Found]:
+        """What ``work`` finds in each piece, in their order."""
+        ...
+
+    def of(self, parts: Sequence[int]) -> Runner:
+        """The same for pieces that lie in these parts of the table."""
+        ...
+
+
+Watch = Callable[[], AbstractContextManager[Callable[[int], None]]]
+
+
 @dataclass(frozen=True)
 class Partition(Generic[Made]):
     """So many pieces, each made when asked for.
 
     ``make`` takes a piece's number and room to make it in, an array from ``workspace`` that one
     piece after another may stand in, or None for fresh memory. ``shared`` is False where passes had
-    better keep to one thread."""
+    better keep to one thread. ``runner`` goes through the pieces where they are, on a cluster;
+    ``watch`` is told of each piece that is done."""
 
     count: int
     make: Callable[[int, np.ndarray | None], Made]
     workspace: Callable[[], np.ndarray | None] = lambda: None
     shared: bool = True
+    runner: Runner | None = None
+    watch: Watch | None = None
 
     def __len__(self) -> int:
         return self.count
@@ -45,18 +64,29 @@ class Partition(Generic[Made]):
 
     def map(self, turn: Callable[[Made], Other]) -> Partition[Other]:
         """The same pieces, each turned into something else when it is made."""
-        return Partition(
-            self.count,
-            lambda i, workspace: turn(self.make(i, workspace)),
-            self.workspace,
-            self.shared,
-        )
+        return self.remade(lambda i, workspace: turn(self.make(i, workspace)))
+
+    def remade(self, make: Callable[[int, np.ndarray | None], Other]) -> Partition[Other]:
+        """The same pieces, made in another way."""
+        return Partition(self.count, make, self.workspace, self.shared, self.runner, self.watch)
 
     def each(self, work: Callable[[Made], Found]) -> Iterator[Found]:
         """What ``work`` finds in each piece, in their order.
 
         It must keep nothing of the piece itself.
         """
+        if self.watch is None:
+            yield from self._found(work)
+            return
+        with self.watch() as advance:
+            for found in self._found(work):
+                advance(1)
+                yield found
+
+    def _found(self, work: Callable[[Made], Found]) -> Iterator[Found]:
+        if self.runner is not None:
+            yield from self.runner.run(self, work)
+            return
         workers = min(cores(), self.count) if self.shared and self.count >= FEW else 1
         if workers == 1:
             workspace = self.workspace() if self.count > 1 else None

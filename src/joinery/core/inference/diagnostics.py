@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import linalg
 
+from joinery.core.blocks.products import inner
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import WIDE, triangle
 
@@ -89,33 +90,71 @@ def even_spread(r_squared: float, n: int, columns: int) -> Test:
     return Test(n * r_squared, float(tails.chi2_upper(n * r_squared, columns)), (columns,))
 
 
-def normality(z: np.ndarray, times: np.ndarray) -> tuple[str, Test]:
+@dataclass(frozen=True)
+class Moments:
+    """Sums of powers about the mean, which add up over parts (Pébay 2008)."""
+
+    n: float
+    mean: float
+    second: float
+    third: float
+    fourth: float
+
+    @classmethod
+    def of(cls, z: np.ndarray, times: np.ndarray | None = None) -> Moments:
+        """Moments of values (m,), each standing so many times, once for None."""
+        n = float(len(z) if times is None else times.sum())
+        if not n:
+            return cls(0.0, 0.0, 0.0, 0.0, 0.0)
+        mean = float(z.sum() if times is None else inner(times, z)) / n
+        away = z - mean
+        square = away * away
+        weighed = square if times is None else square * times
+        return cls(n, mean, float(weighed.sum()), inner(weighed, away), inner(weighed, square))
+
+    def __add__(self, other: Moments) -> Moments:
+        if not self.n or not other.n:
+            return self if self.n else other
+        a, b, n = self.n, other.n, self.n + other.n
+        d = other.mean - self.mean
+        return Moments(
+            n,
+            self.mean + d * b / n,
+            self.second + other.second + d * d * a * b / n,
+            self.third
+            + other.third
+            + d**3 * a * b * (a - b) / n**2
+            + 3 * d * (a * other.second - b * self.second) / n,
+            self.fourth
+            + other.fourth
+            + d**4 * a * b * (a * a - a * b + b * b) / n**3
+            + 6 * d * d * (a * a * other.second + b * b * self.second) / n**2
+            + 4 * d * (a * other.third - b * self.third) / n,
+        )
+
+
+def normality(
+    moments: Moments, z: np.ndarray | None = None, times: np.ndarray | None = None
+) -> tuple[str, Test]:
     """Shapiro & Wilk's W up to 5,000 rows, D'Agostino & Pearson's K² beyond.
 
-    Size is the larger of the departures.
-
-    Parameters: residuals z (m,), and how many rows each stands for. Size: |skewness|/2 or |excess
-    kurtosis|/4, whichever is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
-    n = int(times.sum())
-    nothing = "Shapiro–Wilk" if n <= NORMAL_ROWS else "D'Agostino's K²", NOTHING
-    if n < 8:
-        return nothing
-    away = z - np.average(z, weights=times)
-    square, weight = away * away, times.sum()
-    weighed = square * times
-    second, third, fourth = (
-        float(part @ other) / weight
-        for part, other in ((times, square), (weighed, away), (weighed, square))
-    )
-    if second == 0:
-        return nothing
+    Parameters: the ``moments`` of residuals; up to 5,000 rows also the residuals z (m,), and how
+    many rows each stands for. Size: |skewness|/2 or |excess kurtosis|/4, whichever is larger.
+    Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
+    n = int(moments.n)
+    name = "Shapiro–Wilk" if n <= NORMAL_ROWS else "D'Agostino's K²"
+    if n < 8 or moments.second <= 0:
+        return name, NOTHING
+    second, third, fourth = (m / n for m in (moments.second, moments.third, moments.fourth))
     size = max(abs(third / second**1.5) / 2, abs(fourth / second**2 - 3) / 4)
     if n <= NORMAL_ROWS:
+        assert z is not None
+        assert times is not None
         w, p = shapiro_wilk(np.repeat(z, times.astype(int)))
-        return "Shapiro–Wilk", Test(w, p, (), size)
+        return name, Test(w, p, (), size)
     skewed, peaked = _skewness_z(third / second**1.5, n), _kurtosis_z(fourth / second**2, n)
     statistic = skewed**2 + peaked**2
-    return "D'Agostino's K²", Test(statistic, float(tails.chi2_upper(statistic, 2)), (2,), size)
+    return name, Test(statistic, float(tails.chi2_upper(statistic, 2)), (2,), size)
 
 
 # coefficients of the polynomials in 1/√n of the two outermost weights, and of the mean and log

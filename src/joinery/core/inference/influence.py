@@ -32,6 +32,50 @@ class Influence:
     covratio: np.ndarray
 
 
+@dataclass(frozen=True)
+class Scaled:
+    """Residuals on the scale of their own standard deviation, each (n,)."""
+
+    leverage: np.ndarray
+    left: np.ndarray  # 1 − h, NaN where nothing is left
+    e: np.ndarray  # residuals times √w, in the solution's unit
+    variance: float  # s², or what it is known to be
+    loss: np.ndarray  # what the sum of squares loses when the row is left out
+    standardized: np.ndarray
+    cooks_distance: np.ndarray
+
+
+def scaled(
+    solution: Solution,
+    X: Columns,
+    residual: np.ndarray,
+    weights: np.ndarray | None = None,
+    known: float | None = None,
+    variance: np.ndarray | None = None,
+) -> Scaled:
+    """Leverage, standardized residuals and Cook's distances of fitted rows.
+
+    Parameters and source as for ``influence``.
+    """
+    h = solution.unscaled_variance(X) if variance is None else variance.copy()
+    if weights is not None:
+        h *= weights
+    h[h > 1 - 64 * EPS * max(solution.rank, 1)] = 1.0
+    p, df = solution.rank, solution.residual_df
+    with np.errstate(all="ignore"):
+        left = 1 - h
+        left[(h >= 1) if weights is None else (h >= 1) | (weights <= 0)] = np.nan
+        e = residual if solution.unit == 1 else residual / solution.unit
+        e = e if weights is None else np.sqrt(weights) * e
+        s2 = known**2 if known is not None else solution.rss / df if df > 0 else np.nan
+        loss = e * e / left
+        standardized = e / np.sqrt(s2 * left)
+        cooks = loss * (h / left) / (p * s2) if p else np.zeros(len(e))
+    if solution.perfect:
+        standardized = cooks = np.full(len(e), np.nan)
+    return Scaled(h, left, e, float(s2), loss, standardized, cooks)
+
+
 def influence(
     solution: Solution,
     X: Columns,
@@ -46,33 +90,22 @@ def influence(
     (n,) or None; a ``known`` standard deviation in the solution's unit, where it is not
     estimated; the ``variance`` xᵀ(XᵀWX)⁻¹x of each row, where it is at hand. Returns an Influence.
     Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36)."""
-    h = solution.unscaled_variance(X) if variance is None else variance.copy()
-    if weights is not None:
-        h *= weights
-    h[h > 1 - 64 * EPS * max(solution.rank, 1)] = 1.0
-    p, df = solution.rank, solution.residual_df
+    own = scaled(solution, X, residual, weights, known, variance)
+    p, df, n, s2 = solution.rank, solution.residual_df, len(own.e), own.variance
     with np.errstate(all="ignore"):
-        left = 1 - h
-        left[(h >= 1) if weights is None else (h >= 1) | (weights <= 0)] = np.nan
-        e = residual if solution.unit == 1 else residual / solution.unit
-        e = e if weights is None else np.sqrt(weights) * e
-        s2 = known**2 if known is not None else solution.rss / df if df > 0 else np.nan
-        loss = e * e / left  # what the sum of squares loses when the row is left out
-        standardized = e / np.sqrt(s2 * left)
-        without = (solution.rss - loss) / (df - 1) if df > 1 else np.full(len(e), np.nan)
+        without = (solution.rss - own.loss) / (df - 1) if df > 1 else np.full(n, np.nan)
         if known is not None:
-            without = np.full(len(e), s2)
+            without = np.full(n, s2)
         # leaving the one bad row out can make the fit perfect; rounding may then fall below zero
         without[without <= 64 * EPS * s2] = 0.0
-        studentized = e / np.sqrt(without * left)
-        ratio = h / left
-        cooks = loss * ratio / (p * s2) if p else np.zeros(len(e))
-        dffits = studentized * np.sqrt(ratio)
-        covratio = (without / s2) ** p / left
+        studentized = own.e / np.sqrt(without * own.left)
+        dffits = studentized * np.sqrt(own.leverage / own.left)
+        covratio = (without / s2) ** p / own.left
     if solution.perfect:
-        nothing = np.full(len(e), np.nan)
-        standardized = studentized = cooks = dffits = covratio = nothing
-    return Influence(h, standardized, studentized, cooks, dffits, covratio)
+        studentized = dffits = covratio = np.full(n, np.nan)
+    return Influence(
+        own.leverage, own.standardized, studentized, own.cooks_distance, dffits, covratio
+    )
 
 
 def changes(

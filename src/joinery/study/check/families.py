@@ -262,7 +262,8 @@ def shape(fit: Fitted) -> Iterator[Line]:
     if q is None:
         return
     here = np.isfinite(q)
-    name, test = diagnostics.normality(q[here], per_row(fit).times[here])
+    z, times = q[here], per_row(fit).times[here]
+    name, test = diagnostics.normality(diagnostics.Moments.of(z, times), z, times)
     if not np.isfinite(test.statistic):
         return
     verdict = judged(test.p, test.size, small=0.25, large=1.5)

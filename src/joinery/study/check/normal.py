@@ -12,14 +12,12 @@ from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted
-from joinery.study.rows.figures import per_row, studentized_df
+from joinery.study.rows.digest import FAR_SHARE, digest
+from joinery.study.rows.figures import studentized_df
 from joinery.study.verdicts import FINE, judged
 
 NORMAL = "Are the residuals normal?"
-FAR_SHARE, FEW = (
-    0.01,
-    200,
-)  # of residuals that chance takes far off; rows below which none is counted
+FEW = 200  # rows below which none is counted as far off
 
 
 def normal(fit: Fitted) -> Iterator[Line]:
@@ -27,9 +25,9 @@ def normal(fit: Fitted) -> Iterator[Line]:
     if why := nothing_left(fit):
         yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
-    figures = per_row(fit)
-    z = figures.influence.standardized
-    name, test = diagnostics.normality(*_sound(z, figures.times))
+    found = digest(fit)
+    z, times = (None, None) if found.held is None else _sound(*found.held[1:])
+    name, test = diagnostics.normality(found.moments, z, times)
     if not np.isfinite(test.statistic):
         yield cannot(
             "normality",
@@ -46,8 +44,8 @@ def normal(fit: Fitted) -> Iterator[Line]:
         advice = f"intervals of coefficients hardly mind; forecast new rows with {free}"
         if (
             not fit.response.transformed
-            and float(np.min(figures.observed)) > 0
-            and float(np.nanmean(z**3)) > 0.5
+            and found.lowest > 0
+            and found.cubes / max(found.sound, 1) > 0.5
         ):
             advice = f"try {say.change(response=f'log({fit.response.expression})')}; {advice}"
     yield Line(
@@ -65,12 +63,11 @@ def normal(fit: Fitted) -> Iterator[Line]:
 
 def _far_off(fit: Fitted) -> Iterator[Line]:
     """How many residuals are middling far off, against the one in a hundred that chance brings."""
-    t, times = _sound(per_row(fit).influence.studentized, per_row(fit).times)
-    rows = int(times.sum())
-    if rows < FEW or (times != 1).any():  # equal rows are far off together
+    found = digest(fit)
+    rows, count = int(found.moments.n), found.far
+    if rows < FEW or not found.alike:  # equal rows are far off together
         return
     limit = float(tails.t_quantile(1 - FAR_SHARE / 2, studentized_df(fit)))
-    count = int((np.abs(t) > limit).sum())
     p = 1 - float(tails.binomial_below(count - 1, rows, FAR_SHARE))
     verdict = judged(p, count / (FAR_SHARE * rows) - 1, small=0.5, large=3.0)
     advice = f"{say.ask('draw', 'quantiles')} shows them; rows of another kind may be mixed in"

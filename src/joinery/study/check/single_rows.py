@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-import numpy as np
-
 from joinery import advice as say
 from joinery.core.inference.diagnostics import Test
 from joinery.core.numeric import distributions as tails
 from joinery.errors import listed
 from joinery.show.numbers import figure, value
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
-from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.rows.figures import limits, per_row, studentized_df, widening
+from joinery.study.fitted import Fitted
+from joinery.study.rows.digest import digest, labels_of, limits
+from joinery.study.rows.figures import studentized_df, widening
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
@@ -25,9 +24,8 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
     if why := nothing_left(fit):
         yield cannot("outlier", "outliers", BADLY, "largest studentized residual", why)
         return
-    table, chosen = rows_at_hand(fit)
-    t, times = per_row(fit).influence.studentized / widening(fit), per_row(fit).times
-    if not np.isfinite(t).any():
+    found = digest(fit)
+    if found.largest.place < 0:
         yield cannot(
             "outlier",
             "outliers",
@@ -36,20 +34,18 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
             "no residual can be scaled",
         )
         return
-    place = int(np.nanargmax(np.abs(t)))
-    p = min(
-        float(tails.t_two_sided(t[place], studentized_df(fit)) * times[np.isfinite(t)].sum()), 1.0
-    )
-    label = table.index[chosen.rows][place]
+    t = found.largest.value / widening(fit)
+    p = min(float(tails.t_two_sided(t, studentized_df(fit)) * found.moments.n), 1.0)
+    label = labels_of(fit, [found.largest.place])[0]
     at = limits(fit)
-    size = abs(t[place])
+    size = abs(t)
     verdict = SERIOUS if size >= at.serious else CAUTION if size >= at.studentized else FINE
     advice = NO_ADVICE
     if verdict != FINE:
         without = say.change(leave_out=[str(label)])
         advice = f"look at row {label} for a mistake; see the fit without it: {without}"
-    words = f"row {label} is badly fitted (studentized residual {figure(float(t[place]), 2)})"
-    test = Test(float(t[place]), p)
+    words = f"row {label} is badly fitted (studentized residual {figure(t, 2)})"
+    test = Test(t, p)
     yield Line(
         "outlier",
         "outliers",
@@ -67,45 +63,43 @@ def decides(fit: Fitted) -> Iterator[Line]:
     if why := nothing_left(fit):
         yield cannot("cooks distance", "influence", DECIDES, "largest Cook's distance", why)
         return
-    table, chosen = rows_at_hand(fit)
-    measures, at = per_row(fit).influence, limits(fit)
-    d = measures.cooks_distance / widening(fit) ** 2
-    labels = table.index[chosen.rows]
-    alone = np.flatnonzero(measures.leverage >= 1)
-    if np.isfinite(d).any():
-        place = int(np.nanargmax(d))
-        verdict = SERIOUS if d[place] >= at.cooks_distance else FINE
+    found, at = digest(fit), limits(fit)
+    if found.distance.place >= 0:
+        d = found.distance.value / widening(fit) ** 2
+        label = labels_of(fit, [found.distance.place])[0]
+        verdict = SERIOUS if d >= at.cooks_distance else FINE
         advice = NO_ADVICE
         if verdict != FINE:
-            without = say.change(leave_out=[str(labels[place])])
+            without = say.change(leave_out=[str(label)])
             advice = f"compare with the fit without it: {without}"
-        words = (
-            f"row {labels[place]} decides the answer (Cook's distance {figure(float(d[place]), 2)})"
-        )
+        words = f"row {label} decides the answer (Cook's distance {figure(d, 2)})"
         yield Line(
             "cooks distance",
             "influence",
             DECIDES,
-            f"Cook's distance of {labels[place]}, limit {value(at.cooks_distance, 2)}",
-            Test(float(d[place]), float("nan")),
+            f"Cook's distance of {label}, limit {value(at.cooks_distance, 2)}",
+            Test(d, float("nan")),
             verdict,
             advice,
             words,
         )
-    place = int(np.nanargmax(measures.leverage))
     far = [r for r in remarks(fit) if r.verdict == FINE]
-    verdict = CAUTION if len(alone) else FINE
+    verdict = CAUTION if found.alone else FINE
     advice = NO_ADVICE
-    if len(alone):
-        advice = f"row {listed(labels[alone])} alone speaks to a coefficient and is fitted exactly"
+    if found.alone:
+        alone = listed(labels_of(fit, found.alone))
+        advice = f"row {alone} alone speaks to a coefficient and is fitted exactly"
     elif far:
-        advice = f"far out but well fitted, keep: {listed(labels[[r.place for r in far]], 3)}"
+        advice = (
+            f"far out but well fitted, keep: {listed(labels_of(fit, [r.place for r in far]), 3)}"
+        )
+    label = labels_of(fit, [found.highest.place])[0]
     yield Line(
         "leverage",
         "influence",
         DECIDES,
-        f"leverage of {labels[place]}, limit {value(at.leverage, 2)}",
-        Test(float(measures.leverage[place]), float("nan")),
+        f"leverage of {label}, limit {value(at.leverage, 2)}",
+        Test(found.highest.value, float("nan")),
         verdict,
         advice,
     )

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import reduce
+from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
 from joinery import advice as say
+from joinery.core.blocks.blocks import Block
+from joinery.core.blocks.columns import dense
+from joinery.core.blocks.order_statistics import quantiles
+from joinery.core.blocks.partition import Partition
 from joinery.core.inference import diagnostics
 from joinery.core.least_squares.solve import least_squares
-from joinery.design.curves import quantiles
-from joinery.design.row_blocks import WithResponse
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
-from joinery.study.fitted import Fitted, working_rows
-from joinery.study.rows.figures import per_row
+from joinery.study.fitted import Fitted
+from joinery.study.rows.digest import Rows, digest, pieces, squares_of
 from joinery.study.verdicts import FINE, judged
 
 EVEN = "Is the spread even?"
@@ -36,12 +39,9 @@ def even(fit: Fitted) -> Iterator[Line]:
             "there is no predictor for the spread to grow with",
         )
         return
-    figures = per_row(fit)
-    squares = figures.influence.standardized**2 * (1 - figures.influence.leverage)
-    times = figures.times if fit.asides.repeats is not None else None
-    share, rows, columns = _explained(fit, squares, times)
+    share, rows, columns = _explained(fit)
     test = diagnostics.even_spread(share, rows, columns)
-    ratio = spread_ratio(figures.terms, figures.influence.standardized, figures.times)
+    ratio = _ratio(fit)
     size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
     # unevenness that does not follow the fitted values shows in how much of the squares is
     # explained
@@ -54,46 +54,90 @@ def even(fit: Fitted) -> Iterator[Line]:
         words = f"the spread {turn} with the fitted values (× {figure(ratio, 2)} from low to high)"
     advice = NO_ADVICE
     if verdict != FINE:
-        log = not fit.response.transformed and float(np.min(figures.observed)) > 0 and grows
+        log = not fit.response.transformed and digest(fit).lowest > 0 and grows
         way = f"{say.change(response=f'log({fit.response.expression})')}, or " if log else ""
         advice = f"try {way}{say.change(std_errors='robust')}; or {say.option('weights')}"
     yield Line("spread", "even spread", EVEN, check, test, verdict, advice, words)
 
 
-def _explained(
-    fit: Fitted, squares: np.ndarray, times: np.ndarray | None
-) -> tuple[float, int, int]:
-    """R² of squared residuals (n,) on the fit's columns, of how many rows and columns."""
-    own, sound = fit.solution, np.isfinite(squares).all()
-    plain = fit.asides.weights is None and times is None and own.has_intercept
-    if plain and sound and fit.estimate.linear:  # the factor of the fit serves
-        centred = squares - squares.mean()
-        parts = working_rows(fit).row_blocks.each(
-            lambda block: own.centred_sums(block.columns, centred[block.own, None])
-        )
-        total = float(centred @ centred)
-        explained = float((own.sums_in_basis(reduce(np.add, parts))[1:] ** 2).sum())
-        return explained / total if total > 0 else np.nan, len(squares), len(own.kept)
-    rows = int(per_row(fit).times[np.isfinite(squares)].sum())
-    solution = least_squares(WithResponse(working_rows(fit), squares, times), n=rows)
+def _explained(fit: Fitted) -> tuple[float, int, int]:
+    """R² of squared residuals on the fit's columns, of how many rows and columns."""
+    own, found = fit.solution, digest(fit)
+    if found.spread is not None and found.sound == found.rows:  # the factor of the fit serves
+        total = found.spread.squares - found.spread.total**2 / found.rows
+        explained = float((own.sums_in_basis(found.spread.raw)[1:] ** 2).sum())
+        return explained / total if total > 0 else np.nan, found.rows, len(own.kept)
+    counted = fit.asides.repeats is not None
+    blocks = _Squares(fit.design.width, pieces(fit).map(partial(_squares, counted)))
+    solution = least_squares(blocks, n=int(found.moments.n))
     share = 1 - solution.rss / solution.tss if solution.tss > 0 else np.nan
     return share, solution.n, len(solution.kept)
 
 
-def spread_ratio(fitted: np.ndarray, residual: np.ndarray, times: np.ndarray) -> float:
+@dataclass(frozen=True)
+class _Squares:
+    """Squared residuals as the response, beside the fit's own columns."""
+
+    width: int
+    pieces: Partition[Block]
+
+
+def _squares(counted: bool, rows: Rows) -> Block:
+    y, here = squares_of(rows), np.isfinite(rows.standardized)
+    X = rows.block.columns
+    if here.all():
+        return X, y, rows.times if counted else None
+    return dense(X)[here], y[here], rows.times[here] if counted else None
+
+
+def _ratio(fit: Fitted) -> float:
+    """``spread_ratio`` of the fitted rows, which are gone through again where they are many."""
+    held = digest(fit).held
+    if held is not None:
+        whole = Partition(1, lambda i, _: held)
+    else:
+        whole = pieces(fit).map(lambda rows: (rows.terms, rows.standardized, rows.times))
+    return spread_ratio(whole)
+
+
+Judged = tuple[np.ndarray, np.ndarray, np.ndarray]  # fitted, residual, times, each (m,)
+
+
+def spread_ratio(rows: Partition[Judged]) -> float:
     """The residuals' root mean square in the highest third of fitted values over the lowest."""
-    sound = np.isfinite(residual)
-    fitted, residual, times = fitted[sound], residual[sound], times[sound]
-    if times.sum() < 9:
-        return float("nan")
-    low, high = quantiles(fitted, times, np.array([1 / 3, 2 / 3]))
-    # fitted values that differ by rounding alone stand on the same side
-    margin = 1e-9 * float(np.ptp(fitted))
-    below, above = fitted <= low + margin, fitted >= high - margin
-    if high - low <= margin or not below.any() or not above.any():
-        return float("nan")
-    with np.errstate(all="ignore"):
-        upper, lower = (
-            np.average(residual[side] ** 2, weights=times[side]) for side in (above, below)
+    sound = rows.map(_sound)
+    counted = sound.map(lambda piece: (piece[0], piece[2]))
+    n, least, greatest = 0.0, np.inf, -np.inf
+    for times, low, high in counted.each(
+        lambda piece: (
+            float(piece[1].sum()),
+            piece[0].min(initial=np.inf),
+            piece[0].max(initial=-np.inf),
         )
+    ):
+        n, least, greatest = n + times, min(least, float(low)), max(greatest, float(high))
+    if n < 9:
+        return float("nan")
+    low, high = quantiles(counted, np.array([1 / 3, 2 / 3])).tolist()
+    # fitted values that differ by rounding alone stand on the same side
+    margin = 1e-9 * (greatest - least)
+    if high - low <= margin:
+        return float("nan")
+
+    def sums(piece: Judged) -> np.ndarray:
+        fitted, residual, times = piece
+        sides = (fitted >= high - margin, fitted <= low + margin)
+        return np.array(
+            [[float(times[s] @ residual[s] ** 2), float(times[s].sum())] for s in sides]
+        )
+
+    total = np.add.reduce(list(sound.each(sums)))
+    with np.errstate(all="ignore"):
+        upper, lower = total[:, 0] / total[:, 1]
         return float(np.sqrt(upper / lower))
+
+
+def _sound(piece: Judged) -> Judged:
+    """The rows whose residual can be scaled."""
+    here = np.isfinite(piece[1])
+    return piece if here.all() else (piece[0][here], piece[1][here], piece[2][here])

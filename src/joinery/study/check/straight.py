@@ -7,15 +7,14 @@ from collections.abc import Iterator
 import numpy as np
 
 from joinery import advice as say
-from joinery.core.blocks.columns import some_columns
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.design.factors import NumberFactor
-from joinery.design.row_blocks import RowBlock
 from joinery.notation.tree import names_in, number_text, outside
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.rows.digest import digest, highest_powers, numbers_alone
 from joinery.study.rows.figures import per_row
 from joinery.study.verdicts import FINE, judged
 
@@ -89,112 +88,28 @@ def _lacking(test: Test) -> Iterator[Line]:
 
 def _unbend(fit: Fitted) -> str:
     """A response that grows along a curve is often straight in its logarithm."""
-    figures = per_row(fit)
-    if not fit.response.transformed and float(np.min(figures.observed)) > 0:
+    if not fit.response.transformed and digest(fit).lowest > 0:
         log = say.change(response=f"log({fit.response.expression})")
         return f"try {log}, or a curve in a predictor"
     return "try a curve in a predictor, or a product of two"
 
 
 def _next_power(fit: Fitted, factor: NumberFactor) -> str:
-    degree = _highest_powers(fit)[factor.base] + 1
+    degree = highest_powers(fit)[factor.base] + 1
     base = factor.base if factor.degree != 1 else outside(factor.expression)
     return f"{base}^{number_text(degree)}"
 
 
-def _highest_powers(fit: Fitted) -> dict[str, float]:
-    """The highest power of each base that stands alone as a term."""
-    out: dict[str, float] = {}
-    for term in fit.design.terms:
-        factor = term.factors[0]
-        if len(term.factors) == 1 and isinstance(factor, NumberFactor):
-            out[factor.base] = max(factor.degree, out.get(factor.base, factor.degree))
-    return out
-
-
-def _numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
-    """Each numeric factor that is a term of its own, once for each base, with its column.
-
-    Comparisons do not bend.
-    """
-    out: dict[str, tuple[NumberFactor, int]] = {}
-    for term in fit.design.terms:
-        factor = term.factors[0]
-        if len(term.factors) == 1 and isinstance(factor, NumberFactor) and factor.degree == 1:
-            out.setdefault(factor.base, (factor, term.start))
-    return list(out.values())
-
-
 def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
-    """The t of each predictor's next power, and of squared fitted values, in one pass."""
-    solution = fit.solution
-    numbers = [(f, c) for f, c in _numbers_alone(fit) if c in solution.kept]
-    middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
-    highest_of = _highest_powers(fit)
-    degrees = [int(highest_of[f.base]) + 1 for f, _ in numbers]
-    figures = per_row(fit)
-    # without a constant a shifted square would bring one in
-    middle_fitted = (
-        float(np.average(figures.terms, weights=figures.times)) if solution.spans_constant else 0.0
-    )
-    size = len(numbers) + 1
-    zz, ze, raw = np.zeros(size), np.zeros(size), np.zeros((len(solution.kept) + 1, size))
-    lowest, highest = np.full(size, np.inf), np.full(size, -np.inf)
-    between = np.zeros(size, bool)  # whether a value lies between the lowest and the highest
-
-    places = np.array([column for _, column in numbers], int)
-    centres = np.array([middle.get(column, 0.0) for _, column in numbers])
-
-    def sums(block: RowBlock) -> tuple[np.ndarray, ...]:
-        m = len(block.y)
-        w = np.ones(m) if block.weights is None else block.weights
-        e, fitted = figures.working[block.own], figures.terms[block.own]
-        z = np.empty((m, size), order="F")  # as the columns lie
-        np.subtract(some_columns(block.columns, places), centres, out=z[:, :-1])
-        z[:, -1] = (fitted - middle_fitted) / solution.unit
-        low, high = z.min(axis=0, initial=np.inf), z.max(axis=0, initial=-np.inf)
-        inside = ((z > low) & (z < high)).any(axis=0)
-        Z = _powers(z, [*degrees, 2])
-        weighted = Z if block.weights is None else Z * w[:, None]
-        squares = np.einsum("ij,ij->j", Z, weighted)
-        return (
-            solution.centred_sums(block.columns, weighted),
-            squares,
-            weighted.T @ (e / solution.unit),
-            low,
-            high,
-            inside,
-        )
-
-    for u, squares, products, low, high, inside in working_rows(fit).row_blocks.each(sums):
-        raw, zz, ze = raw + u, zz + squares, ze + products
-        # blocks of two values each may hold three together
-        apart = np.isfinite(lowest) & ((low != lowest) | (high != highest))
-        between |= inside | (apart & _third(low, high, lowest, highest))
-        lowest, highest = np.minimum(lowest, low), np.maximum(highest, high)
-    uz = solution.sums_in_basis(raw)
+    """The t of each predictor's next power, and of squared fitted values."""
+    solution, sums = fit.solution, digest(fit).curved
+    uz = solution.sums_in_basis(sums.raw)
     tests = [
-        diagnostics.added_column(zz[j], uz[:, j], ze[j], solution.rss, fit.residual_df)
-        for j in range(size)
+        diagnostics.added_column(zz, uz[:, j], ze, solution.rss, fit.residual_df)
+        for j, (zz, ze) in enumerate(zip(sums.squares, sums.products, strict=True))
     ]
-    return [(f, tests[j]) for j, (f, _) in enumerate(numbers) if between[j]], tests[-1]
-
-
-def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
-    """Each column of z to its own whole power, by multiplication."""
-    out = z * z
-    for j in (j for j, degree in enumerate(degrees) if degree > 2):
-        for _ in range(degrees[j] - 2):
-            out[:, j] *= z[:, j]
-    return np.asarray(out)
-
-
-def _third(
-    low: np.ndarray, high: np.ndarray, lowest: np.ndarray, highest: np.ndarray
-) -> np.ndarray:
-    """Whether the ends of two blocks are more than two different values."""
-    ends = np.sort(np.vstack([low, high, lowest, highest]), axis=0)
-    return np.asarray((np.diff(ends, axis=0) > 0).sum(axis=0) > 1)
+    numbers = [f for f, _ in numbers_alone(fit)]
+    return [(f, tests[j]) for j, f in enumerate(numbers) if sums.between[j]], tests[-1]
 
 
 def lack_of_fit(fit: Fitted) -> Test:

@@ -16,6 +16,7 @@ from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.design import Design, learn
 from joinery.design.factors import CategoryFactor
+from joinery.design.learning import Learner
 from joinery.design.resolving import expressions_of
 from joinery.errors import EmptyTableError
 from joinery.notation.evaluate import Context, evaluate
@@ -55,7 +56,9 @@ class ResponseLook:
 
     @cached_property
     def _context(self) -> Context:
-        return Context(self.table, self.rows, {}, learning=True)
+        learner = Learner(self.table, self.rows, {})
+        learner.know(expressions_of(self.sentence))
+        return Context(self.table, self.rows, learner.memory)
 
     @cached_property
     def design(self) -> Design:

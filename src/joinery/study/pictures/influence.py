@@ -18,7 +18,8 @@ from joinery.show.pictures.fit import Guide
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.estimates import estimates
-from joinery.study.rows.figures import limits, per_row
+from joinery.study.rows.digest import limits
+from joinery.study.rows.figures import per_row
 from joinery.study.rows.table import changes_without, remarks
 from joinery.study.verdicts import FINE, SERIOUS
 

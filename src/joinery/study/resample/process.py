@@ -16,6 +16,7 @@ from joinery.core.glm.links import LINKS, Link
 from joinery.core.inference import predictive
 from joinery.data.records import Records, records
 from joinery.design.design import Design, learn
+from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.errors import CallError, SentenceError, listed, nearest
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
@@ -157,7 +158,7 @@ def process(
 
 
 def _ranged(response: ResponseScale, table: Records) -> ResponseScale:
-    ranges = inner_ranges(response.expression, Context(table, EVERY_ROW))
+    ranges = inner_ranges(response.expression, Learner(table, EVERY_ROW, {}))
     return ResponseScale(response.expression, response.kind, response.total, ranges)
 
 

@@ -114,17 +114,12 @@ class Limits:
         return figure(self.cooks_distance, 2)
 
 
-@once
-def limits(fit: Fitted) -> Limits:
+def limits_at(fit: Fitted, leverage: np.ndarray) -> Limits:
     """Leverage 3p/n; for Cook's distance the median of F, or what chance reaches in this design.
 
     For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row
-    of a sound table with probability 0.025, ``serious`` 0.002 (Bonferroni's inequality)."""
-    return limits_at(fit, per_row(fit).influence.leverage)
-
-
-def limits_at(fit: Fitted, leverage: np.ndarray) -> Limits:
-    """The limits, where the leverages of the rows far out are known."""
+    of a sound table with probability 0.025, ``serious`` 0.002 (Bonferroni's inequality). Of the
+    leverages (m,) the highest are enough."""
     n, p = fit.n_rows, fit.solution.rank
     df = studentized_df(fit) + 1
     shares = np.array([LARGE_SHARE, OUTLIER_SHARE / n, SERIOUS_SHARE / n])

@@ -9,6 +9,7 @@ from joinery.core.glm.rows import LikelihoodRows, WorkingState, unit_deviance
 from joinery.core.inference.influence import Influence
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import WorkingRows
+from joinery.design.row_blocks import RowBlock
 from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.per_row import PerRow
 
@@ -22,15 +23,19 @@ def family_rows(fit: Fitted) -> PerRow:
     The studentized residual is the likelihood residual, ±√[(d² + r²h/(1−h))/φ] with deviance
     residual d and Pearson's r (Williams 1987). Quantile residuals are seeded (Dunn & Smyth 1996).
     """
-    rows = working_rows(fit)
+    rows, e = working_rows(fit), fit.estimate
     assert isinstance(rows, WorkingRows)
-    e = fit.estimate
-    columns: dict[str, list[np.ndarray]] = {}
-    rng = np.random.default_rng(SEED)
-    for _, part, state in rows.states:
-        for name, values in _figures(fit, part, state, rng).items():
-            columns.setdefault(name, []).append(np.broadcast_to(values, len(part.y)))
-    joined = {name: np.concatenate(values) for name, values in columns.items()}
+
+    def figures(
+        made: tuple[RowBlock, LikelihoodRows, WorkingState],
+    ) -> dict[str, np.ndarray]:
+        block, part, state = made
+        rng = np.random.default_rng([SEED, block.first])  # a draw of its own for each block
+        out = family_figures(e, part, state)
+        return out | {"quantile_residual": quantile_residuals(e, state.mu, part, rng)}
+
+    parts = list(rows.states.each(figures))
+    joined = {name: np.concatenate([p[name] for p in parts]) for name in parts[0]}
     measures = Influence(**{name: joined[name] for name in Influence.__annotations__})
     kinds = ("deviance_residual", "pearson_residual", "working_residual", "quantile_residual")
     extras = {name: joined[name] for name in kinds if not np.isnan(joined[name]).all()}
@@ -55,15 +60,13 @@ def family_rows(fit: Fitted) -> PerRow:
     )
 
 
-def _figures(
-    fit: Fitted, part: LikelihoodRows, state: WorkingState, rng: np.random.Generator
-) -> dict[str, np.ndarray]:
-    """The figures of some rows by name, each (m,)."""
-    e, single = fit.estimate, np.where(part.times > 0, part.times, 1.0)
-    phi, p, df = e.dispersion or np.nan, fit.solution.rank, fit.residual_df
+def family_figures(e: Estimate, part: LikelihoodRows, state: WorkingState) -> dict[str, np.ndarray]:
+    """The figures of some rows by name, each (m,), but for what is drawn at random."""
+    single = np.where(part.times > 0, part.times, 1.0)
+    phi, p, df = e.dispersion or np.nan, e.solution.rank, max(e.solution.residual_df, 0)
     with np.errstate(all="ignore"):
         W = state.W / single
-        h = np.minimum(W * fit.solution.unscaled_variance(part.X), 1.0)
+        h = np.minimum(W * e.solution.unscaled_variance(part.X), 1.0)
         h = np.where(1 - h < 1e-12, 1.0, h)
         left = np.where(h < 1, 1 - h, np.nan)
         pearson = state.residual * np.sqrt(W)
@@ -88,7 +91,6 @@ def _figures(
             "deviance_residual": side * np.sqrt(d),
             "pearson_residual": pearson,
             "working_residual": state.residual,
-            "quantile_residual": quantile_residuals(e, state.mu, part, rng),
             "deletion": pearson / np.sqrt(np.maximum(without, 0.0) * left),
         }
 

@@ -9,18 +9,19 @@ from typing import Any
 import numpy as np
 
 from joinery.core.blocks.partition import joined
-from joinery.core.inference.influence import Influence, changes, influence
+from joinery.core.inference.influence import changes
 from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
 from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_rows
-from joinery.study.rows.figures import Limits, fitted_values, limits, limits_at, per_row, widening
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.rows.digest import digest, limits
+from joinery.study.rows.figures import Limits, fitted_values, per_row, widening
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 LEFT_OUT = "left out"
-WELL_FITTED, MANY_ROWS = 2.0, 100_000
+WELL_FITTED = 2.0
 
 
 @dataclass(frozen=True)
@@ -78,18 +79,13 @@ def remarks(fit: Fitted) -> list[Remark]:
     """The remarkable rows, worst first: deciding, badly fitted, far out."""
     if fit.solution.perfect:
         return []
-    if fit.estimate.linear and fit.n_rows > MANY_ROWS and not per_row.known(fit):
-        places, measures = _remarkable(fit, limits_at(fit, np.empty(0)))
-        at = limits_at(fit, measures.leverage)
-    else:
-        places, measures = np.arange(len(per_row(fit).observed)), per_row(fit).influence
-        at = limits(fit)
-        wide = widening(fit)
-        measures = replace(
-            measures,
-            studentized=measures.studentized / wide,
-            cooks_distance=measures.cooks_distance / wide**2,
-        )
+    found, at, wide = digest(fit), limits(fit), widening(fit)
+    places = found.places
+    measures = replace(
+        found.measures,
+        studentized=found.measures.studentized / wide,
+        cooks_distance=found.measures.cooks_distance / wide**2,
+    )
     with np.errstate(invalid="ignore"):
         notable = (
             (measures.cooks_distance >= at.cooks_distance)
@@ -115,35 +111,6 @@ def remarks(fit: Fitted) -> list[Remark]:
             -r.cooks_distance if r.cooks_distance == r.cooks_distance else 0.0,
         ),
     )
-
-
-def _remarkable(fit: Fitted, at: Limits) -> tuple[np.ndarray, Influence]:
-    """The few rows of many that may be remarkable, and their figures.
-
-    A Cook's distance beyond its limit takes a large residual or a large leverage.
-    """
-    solution = fit.solution
-    scale = (fit.estimate.scale or 0.0) / solution.unit
-    enough, known = (0.9 * at.large * scale) ** 2, scale if fit.estimate.known else None
-
-    def few_of(block: RowBlock) -> tuple[np.ndarray, Influence]:
-        residual = block.beyond_offset - solution.fitted(block.columns)
-        variance = solution.unscaled_variance(block.columns)
-        h, e2 = variance, (residual / solution.unit) ** 2
-        if block.precision is not None:
-            h, e2 = h * block.precision, e2 * block.precision
-        few = np.flatnonzero((h >= at.leverage) | (e2 >= enough * (1 - h)))
-        weights = None if block.precision is None else block.precision[few]
-        return block.first + few, influence(
-            solution, block.columns, residual[few], weights, known, variance[few]
-        )
-
-    parts = list(response_rows(fit).row_blocks.each(few_of))
-    joined = {
-        name: np.concatenate([getattr(m, name) for _, m in parts])
-        for name in Influence.__annotations__
-    }
-    return np.concatenate([places for places, _ in parts]), Influence(**joined)
 
 
 def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Limits) -> str:

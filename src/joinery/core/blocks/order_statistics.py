@@ -1,0 +1,144 @@
+"""Values at places in the order of all, exactly, in a few passes over rows that are not held."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import NamedTuple
+
+import numpy as np
+
+from joinery.core.blocks.partition import Partition
+
+Counted = tuple[np.ndarray, np.ndarray | None]  # values, and how often each stands (None: once)
+GATHERED = 2**20  # values that are gathered and sorted at once
+BITS = 14  # each pass narrows a value's bits down by so many
+
+
+def quantiles(values: Partition[Counted], shares: np.ndarray) -> np.ndarray:
+    """Quantiles (len(shares),) of all values, each counted, linear between neighbours.
+
+    Parameters: ``values`` in pieces, none missing; ``shares`` between 0 and 1. NaN of no values.
+
+    >>> import numpy as np
+    >>> from joinery.core.blocks.partition import Partition
+    >>> tens = Partition(2, lambda i, _: (np.arange(5.0) + 5 * i, None))
+    >>> quantiles(tens, np.array([0.5])).tolist()
+    [4.5]
+    """
+    if len(values) == 1:
+        x, counts = next(iter(values))
+        if len(x) and (counts is None or (counts == 1).all()):
+            return _parted(x, np.asarray(shares) * (len(x) - 1))
+    total = sum(values.each(_weight))
+    if not total:
+        return np.full(len(shares), np.nan)
+    place = np.asarray(shares) * (total - 1)
+    below, above = np.floor(place), np.ceil(place)
+    places = np.unique(np.append(below, above))
+    found = dict(zip(places.tolist(), at_places(values, places).tolist()))
+    low, high = (np.array([found[p] for p in side.tolist()]) for side in (below, above))
+    return np.asarray(low + (high - low) * (place - below))
+
+
+def _parted(x: np.ndarray, place: np.ndarray) -> np.ndarray:
+    """Values held in one piece, between places: without sorting all of them."""
+    floor, ceil = np.floor(place).astype(int), np.ceil(place).astype(int)
+    parted = np.partition(x, np.unique(np.append(floor, ceil)))
+    return np.asarray(parted[floor] + (parted[ceil] - parted[floor]) * (place - floor))
+
+
+def at_places(values: Partition[Counted], places: np.ndarray) -> np.ndarray:
+    """The values that stand at places (k,), counted from 0, in the order of all.
+
+    The bits of a double, turned so that they sort as the numbers do, are narrowed down by counting
+    until so few values are left that they can be sorted."""
+    bins = [_Bin(0, 64, 0.0)] * len(places)
+    while bins[0].bits and sum(values.each(partial(_inside, bins=bins))) > GATHERED:
+        own = list(dict.fromkeys(bins))
+        counts = dict.fromkeys(own, np.zeros(2**BITS))
+        for found in values.each(partial(_histograms, bins=own)):
+            counts = {b: counts[b] + c for b, c in zip(own, found)}
+        bins = [_narrowed(b, counts[b], place) for b, place in zip(bins, places)]
+    return _gathered(values, bins, places)
+
+
+class _Bin(NamedTuple):
+    """Keys from ``start`` that agree in all but the last ``bits``; the count of values below."""
+
+    start: int
+    bits: int
+    below: float
+
+    def holds(self, keys: np.ndarray) -> np.ndarray:
+        if self.bits == 64:
+            return np.ones(len(keys), bool)
+        return np.asarray(keys >> np.uint64(self.bits) == np.uint64(self.start >> self.bits))
+
+
+def _keys(x: np.ndarray) -> np.ndarray:
+    """Whole numbers (m,) that sort as the doubles do; zeros of both signs are one."""
+    bits = (np.asarray(x, float) + 0.0).view(np.uint64)
+    negative = bits >> np.uint64(63) == 1
+    return np.where(negative, ~bits, bits | np.uint64(2**63))
+
+
+def _numbers(keys: np.ndarray) -> np.ndarray:
+    """The doubles of keys."""
+    positive = keys >> np.uint64(63) == 1
+    return np.where(positive, keys ^ np.uint64(2**63), ~keys).view(float)
+
+
+def _weight(piece: Counted) -> float:
+    x, counts = piece
+    return float(len(x)) if counts is None else float(counts.sum())
+
+
+def _inside(piece: Counted, bins: list[_Bin]) -> int:
+    keys = _keys(piece[0])
+    return int(np.logical_or.reduce([b.holds(keys) for b in dict.fromkeys(bins)]).sum())
+
+
+def _histograms(piece: Counted, bins: list[_Bin]) -> list[np.ndarray]:
+    return [_histogram(piece, b) for b in bins]
+
+
+def _histogram(piece: Counted, b: _Bin) -> np.ndarray:
+    keys = _keys(piece[0])
+    here = b.holds(keys)
+    width = max(b.bits - BITS, 0)
+    offset = (keys[here] - np.uint64(b.start)) >> np.uint64(width)
+    weights = None if piece[1] is None else piece[1][here]
+    return np.bincount(offset.astype(np.int64), weights=weights, minlength=2**BITS)
+
+
+def _narrowed(b: _Bin, counts: np.ndarray, place: float) -> _Bin:
+    width = max(b.bits - BITS, 0)
+    upto = b.below + np.cumsum(counts)
+    at = int(np.searchsorted(upto, place, side="right"))
+    return _Bin(b.start + (at << width), width, float(upto[at - 1]) if at else b.below)
+
+
+def _gathered(values: Partition[Counted], bins: list[_Bin], places: np.ndarray) -> np.ndarray:
+    own = list(dict.fromkeys(bins))
+
+    def inside(piece: Counted) -> list[tuple[np.ndarray, np.ndarray]]:
+        keys = _keys(piece[0])
+        out = []
+        for b in own:
+            here = b.holds(keys)
+            distinct, at = np.unique(keys[here], return_inverse=True)
+            weights = None if piece[1] is None else piece[1][here]
+            out.append((distinct, np.bincount(at, weights=weights, minlength=len(distinct))))
+        return out
+
+    parts = list(values.each(inside))
+    out = np.empty(len(places))
+    for i, b in enumerate(own):
+        keys = np.concatenate([p[i][0] for p in parts])
+        counts = np.concatenate([p[i][1] for p in parts])
+        order = np.argsort(keys, kind="stable")
+        upto = b.below + np.cumsum(counts[order])
+        mine = [j for j, other in enumerate(bins) if other == b]
+        at = np.searchsorted(upto, places[mine], side="right")
+        out[mine] = _numbers(keys[order][at])
+    return out

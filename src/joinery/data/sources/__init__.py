@@ -1,0 +1,1 @@
+"""Tables that stay where they are: files, databases, clusters, read a column at a time."""

@@ -1,0 +1,138 @@
+"""One column of a source as an array whose rows are read when they are asked for."""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.data.sources.source import STRETCH, WHOLE_ROWS, Source, refuse_too_large
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+KEPT = 8  # stretches of a column that are kept for the blocks of several threads
+NEAR = 4  # rows read for each row wanted, at most, before rows are looked up one by one
+
+
+class Cells:
+    """Rows of one column, as an array ``turn`` makes of what is read.
+
+    Blocks ask for rows in order, several threads at once: one reads on, and the last stretches
+    are kept for the others."""
+
+    def __init__(
+        self,
+        source: Source,
+        column: str,
+        turn: Callable[[pa.Array], np.ndarray],
+        dtype: Any,
+    ) -> None:
+        self.source, self.column, self.turn, self.dtype = source, column, turn, np.dtype(dtype)
+        self.ends = np.cumsum((0, *source.lengths))
+        self._rest()
+
+    def _rest(self) -> None:
+        self._lock = threading.Lock()
+        self._kept: deque[tuple[int, np.ndarray]] = deque(maxlen=KEPT)
+        self._part, self._at = -1, 0
+        self._coming: Iterator[pa.Array] = iter(())
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {k: v for k, v in self.__dict__.items() if not k.startswith("_")}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        self._rest()
+
+    def __len__(self) -> int:
+        return int(self.ends[-1])
+
+    def __getitem__(self, rows: slice | np.ndarray) -> np.ndarray:
+        if isinstance(rows, slice):
+            start, stop, step = rows.indices(len(self))
+            if step == 1 or stop <= start:
+                return self._between(start, stop)
+            rows = np.arange(start, stop, step)
+        elif rows.dtype == bool:
+            rows = np.flatnonzero(rows)
+        if not len(rows):
+            return np.empty(0, self.dtype)
+        low, high = int(rows.min()), int(rows.max())
+        if high - low < NEAR * len(rows) + STRETCH:
+            return np.asarray(self._between(low, high + 1)[rows - low])
+        out = np.empty(len(rows), self.dtype)
+        order = np.argsort(rows, kind="stable")
+        for own in np.split(order, np.flatnonzero(np.diff(rows[order]) > STRETCH) + 1):
+            first = int(rows[own[0]])
+            for some in np.array_split(own, -(-(int(rows[own[-1]]) - first + 1) // STRETCH)):
+                if len(some):
+                    first, last = int(rows[some[0]]), int(rows[some[-1]])
+                    out[some] = self._between(first, last + 1)[rows[some] - first]
+        return out
+
+    def filled(self, mean: float) -> Cells:
+        """The same with a number in place of each that is missing."""
+        return Cells(self.source, self.column, Filled(self.turn, mean), self.dtype)
+
+    def __array__(self, dtype: Any = None, copy: bool | None = None) -> np.ndarray:
+        whole = self[:]
+        return whole if dtype is None else whole.astype(dtype)
+
+    def stretches(self) -> Iterator[np.ndarray]:
+        """All rows, some at a time."""
+        for start in range(0, len(self), STRETCH):
+            yield self._between(start, min(start + STRETCH, len(self)))
+
+    def _between(self, start: int, stop: int) -> np.ndarray:
+        """The rows from ``start`` to before ``stop``."""
+        refuse_too_large(
+            stop - start,
+            WHOLE_ROWS,
+            f"this use of {self.column}",
+            "take a sample of the rows for it, or leave that term or option out",
+        )
+        if stop <= start:
+            return np.empty(0, self.dtype)
+        out = np.empty(stop - start, self.dtype)
+        at = start
+        while at < stop:
+            first, values = self._stretch_at(at)
+            some = values[at - first : stop - first]
+            out[at - start : at - start + len(some)] = some
+            at += len(some)
+        return out
+
+    def _stretch_at(self, row: int) -> tuple[int, np.ndarray]:
+        """The stretch that holds a row, and the number of its first."""
+        with self._lock:
+            for first, values in self._kept:
+                if first <= row < first + len(values):
+                    return first, values
+            part = int(np.searchsorted(self.ends, row, side="right")) - 1
+            if part != self._part or row < self._at:
+                self._part, self._at = part, int(self.ends[part])
+                self._coming = self.source.read(part, self.column)
+            while True:
+                array = next(self._coming)
+                first, self._at = self._at, self._at + len(array)
+                if row < self._at:
+                    values = self.turn(array)
+                    self._kept.append((first, values))
+                    return first, values
+
+
+@dataclass(frozen=True)
+class Filled:
+    """What is read, with a number in place of each that is missing."""
+
+    turn: Callable[[pa.Array], np.ndarray]
+    mean: float
+
+    def __call__(self, array: pa.Array) -> np.ndarray:
+        values = self.turn(array)
+        return np.where(np.isnan(values), self.mean, values)

@@ -1,0 +1,134 @@
+"""Which source a caller's data is, and the source that ``jn.source`` hands out."""
+
+from __future__ import annotations
+
+import glob
+import os
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from joinery.arguments import checked
+from joinery.data.sources.source import Source
+from joinery.errors import CallError, DataError, EmptyTableError
+
+WILD = ("*", "?", "[")
+
+
+@checked
+def source(path_or_url: str | os.PathLike[str], *, query: str | None = None) -> Source:
+    """A table left where it is, to be given wherever a table is taken.
+
+    Parameters
+    ----------
+    path_or_url: a Parquet file, a folder of them, a pattern (``"data/*.parquet"``), or the URL of
+        a database (``"sqlite:///file"``, ``"postgresql://…"``, ``"duckdb:///file"``).
+    query: of a database: what to select. Its rows are read once, in the order that the query
+        states, into a temporary folder, which goes when nothing uses it any more.
+
+    Returns the table, read as it is used. Raises DataError where nothing is there or the database
+    refuses, FileFormatError for a file that is no Parquet.
+
+    >>> import pathlib, tempfile
+    >>> import joinery as jn
+    >>> folder = pathlib.Path(tempfile.mkdtemp())
+    >>> jn.sample_data("jars").to_parquet(folder / "jars.parquet")
+    >>> jn.fit(jn.source(folder), "jars_sold given hours_open").n_rows
+    14
+    """
+    where = os.fspath(path_or_url)
+    if is_url(where):
+        from joinery.data.sources.database import of_query
+
+        if query is None:
+            raise CallError(
+                f"{where.split('://')[0]}://… wants query=, what to select", argument="query"
+            )
+        selected: Source = of_query(where, query)
+        return selected
+    if query is not None:
+        raise CallError("query= is for the URL of a database", argument="query")
+    found = parquet(where)
+    if found is None:
+        raise DataError(
+            f"{where!r} is no Parquet file, folder or pattern, and no URL of a database; other "
+            "files are read whole: give their path itself"
+        )
+    return found
+
+
+def is_url(where: Any) -> bool:
+    """Whether it is written as the URL of a database."""
+    return isinstance(where, str) and "://" in where
+
+
+def parquet(where: str) -> Source | None:
+    """Parquet files by a path or a pattern; None where the path is something else."""
+    from joinery.data.sources.arrow import of_files
+
+    path = Path(where)
+    if any(sign in where for sign in WILD) and not path.exists():
+        files = sorted(Path(f) for f in glob.glob(where, recursive=True))
+        if not files:
+            raise DataError(f"no file is like {where!r} (looked in {Path.cwd()})")
+        return of_files([f for f in files if f.is_file()], where)
+    if path.is_dir():
+        files = sorted(f for f in path.rglob("*.parquet") if not _hidden(f.relative_to(path)))
+        if not files:
+            raise EmptyTableError(f"the folder {where} holds no .parquet files")
+        return of_files(files, where, path)
+    if path.suffix.lower() == ".parquet" and path.is_file():
+        return of_files([path], where)
+    return None
+
+
+def _hidden(path: Path) -> bool:
+    return any(part.startswith((".", "_")) for part in path.parts)
+
+
+def opened(data: Any) -> Source | None:
+    """The source that data is, or None for what is taken whole."""
+    if isinstance(data, (str, os.PathLike)):
+        where = os.fspath(data)
+        if not isinstance(where, str) or where.startswith("sample:"):
+            return None
+        if is_url(where):
+            raise CallError(
+                "a database wants to know what to select: give source(url, query=…)",
+                argument="data",
+            )
+        return parquet(where)
+    if hasattr(data, "schema") and hasattr(data, "lengths") and hasattr(data, "read"):
+        found: Source = data
+        return found
+    kind = f"{type(data).__module__}.{type(data).__name__}"
+    if kind.startswith("pyarrow._dataset."):
+        from joinery.data.sources.arrow import ArrowSource
+
+        return ArrowSource(data, "the dataset")
+    if kind.startswith("dask.dataframe."):
+        from joinery.data.sources.cluster import of_dask
+
+        parts: Source = of_dask(data)
+        return parts
+    if isinstance(data, (list, tuple)) and data and all(_is_path(part) for part in data):
+        from joinery.data.sources.arrow import of_files
+
+        return of_files([Path(part) for part in data], "the files")
+    return None
+
+
+def _is_path(part: Any) -> bool:
+    return isinstance(part, (str, os.PathLike)) and str(part).lower().endswith(".parquet")
+
+
+def whole(source: Source) -> pd.DataFrame:
+    """A source read into a frame."""
+    import pyarrow as pa
+
+    columns = {}
+    for name in source.schema.names:
+        arrays = [a for part in range(len(source.lengths)) for a in source.read(part, name)]
+        columns[name] = pa.chunked_array(arrays, type=source.schema.field(name).type)
+    return pa.table(columns).to_pandas()

@@ -1,0 +1,225 @@
+"""What functions and factors learn from the rows of a fit, in passes over some rows at a time.
+
+A fit's rows may be more than memory holds, so nothing here asks for a whole column: means, spreads
+and extremes are sums over stretches of rows, quantiles are found by counting. Stretches are cut
+the same way wherever the rows lie, so the same bits are learnt."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from functools import reduce
+from typing import Any
+
+import numpy as np
+
+from joinery.core.blocks.order_statistics import Counted, quantiles
+from joinery.core.blocks.partition import Partition
+from joinery.data.records import Records
+from joinery.data.sources.source import STRETCH
+from joinery.errors import UnusableColumnError
+from joinery.notation.evaluate import EVERY_ROW, LEARNT, Context, Memory, Rows, evaluate
+from joinery.notation.tree import Call, Expression, calls_in
+
+Learnt = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Learner:
+    """The rows that are learnt from, each standing ``counts`` times, and what is known already.
+
+    ``order`` is the column that puts rows in sequence, for lags."""
+
+    table: Records
+    rows: Rows
+    memory: Memory
+    order: str | None = None
+    counts: np.ndarray | None = None
+
+    @property
+    def stretches(self) -> Partition[tuple[Context, np.ndarray | None]]:
+        """Some rows at a time, with how often each stands."""
+        cuts = self.table.cuts(self.rows, STRETCH)
+        first = self.rows.indices(len(self.table))[0] if isinstance(self.rows, slice) else 0
+        whole = Context(self.table, self.rows, self.memory, order=self.order)
+
+        def make(i: int, workspace: np.ndarray | None) -> tuple[Context, np.ndarray | None]:
+            own = slice(int(cuts[i]), int(cuts[i + 1]))
+            counts = None if self.counts is None else self.counts[own]
+            if isinstance(self.rows, slice):
+                return whole.at(slice(first + own.start, first + own.stop)), counts
+            return whole.at(self.rows[own]), counts
+
+        count, runner = len(cuts) - 1, self.table.runner
+        if runner is not None:
+            runner = runner.of(self.table.part_of(self.rows, cuts[:-1]))
+        return Partition(count, make, runner=runner)
+
+    def values(self, expression: Expression) -> Partition[Counted]:
+        """An expression's values, none missing, with how often each stands."""
+        self.know([expression])
+
+        def present(piece: tuple[Context, np.ndarray | None]) -> Counted:
+            context, counts = piece
+            x = evaluate(expression, context)
+            here = ~np.isnan(x)
+            if here.all():
+                return x, counts
+            return x[here], None if counts is None else counts[here]
+
+        return self.stretches.map(present)
+
+    def know(self, expressions: Iterable[Expression]) -> None:
+        """Learn every function inside expressions, the innermost first."""
+        for expression in expressions:
+            for call in calls_in(expression):
+                if call.function == "lag":  # taken on the whole table, whichever rows are used
+                    everywhere = Learner(self.table, EVERY_ROW, self.memory, self.order)
+                    everywhere.know(call.arguments)
+            for call in calls_in(expression):
+                if call.function in LEARNT and str(call) not in self.memory:
+                    values = self.values(call.arguments[0])
+                    self.memory[str(call)] = _LEARN[call.function](values, call)
+
+    def exists(self, expression: Expression) -> None:
+        """Raise UnusableColumnError where an expression does not exist in some row."""
+        self.know([expression])
+        if self.table.source is None:  # all rows at once, so that all are counted
+            evaluate(expression, Context(self.table, self.rows, self.memory, order=self.order))
+            return
+        for _ in self.stretches.each(lambda piece: evaluate(expression, piece[0]) is None):
+            pass
+
+    def ends(self, expression: Expression) -> tuple[float, float]:
+        """The least and greatest value of an expression, NaN where it has none."""
+        return ends(self.values(expression))
+
+
+# ------------------------------------------------------------------ sums over stretches
+
+
+def ends(values: Partition[Counted]) -> tuple[float, float]:
+    """The least and greatest of values, NaN of none."""
+    low, high = np.inf, -np.inf
+    for least, greatest in values.each(_ends):
+        low, high = min(low, least), max(high, greatest)
+    return (low, high) if low <= high else (float("nan"), float("nan"))
+
+
+def _ends(piece: Counted) -> tuple[float, float]:
+    x = piece[0]
+    return float(x.min(initial=np.inf)), float(x.max(initial=-np.inf))
+
+
+def summed(values: Partition[Counted], what: Callable[[np.ndarray], np.ndarray]) -> float:
+    """Σ counts·what(x)."""
+
+    def own(piece: Counted) -> float:
+        x, counts = piece
+        each = what(x)
+        return float((each if counts is None else each * counts).sum())
+
+    return reduce(lambda total, part: total + part, values.each(own), 0.0)
+
+
+def mean(values: Partition[Counted]) -> tuple[float, float]:
+    """The mean, correct to rounding (a second mean, of what the first leaves, is added), and Σ."""
+    n = summed(values, np.ones_like)
+    if not n:
+        return float("nan"), 0.0
+    first = summed(values, lambda x: x) / n
+    return first + summed(values, lambda x: x - first) / n, n
+
+
+def _centre(values: Partition[Counted], call: Call) -> Learnt:
+    return {"mean": mean(values)[0]}
+
+
+def _scale(values: Partition[Counted], call: Call) -> Learnt:
+    low, high = ends(values)
+    size = max(abs(low), abs(high))  # what is 10²⁰⁰ cannot be squared
+    middle, n = mean(values)
+    sd = 0.0
+    if n > 1 and size > 0:
+        squares = summed(values, lambda x: ((x - middle) / size) ** 2)
+        sd = float(np.sqrt(squares / (n - 1))) * size
+    if not sd:
+        raise UnusableColumnError(
+            f"{call}: {call.arguments[0]} does not vary, so it cannot be divided by its spread"
+        )
+    return {"mean": middle, "sd": sd}
+
+
+MOST_RANKED = 2**20
+
+
+def _ranks(values: Partition[Counted], call: Call) -> Learnt:
+    """Distinct values with their mean ranks; new values interpolate between them."""
+    distinct: np.ndarray = np.empty(0)
+    each: np.ndarray = np.empty(0)
+    for x, counts in values.each(_distinct):
+        both, place = np.unique(np.append(distinct, x), return_inverse=True)
+        each = np.bincount(place, np.append(each, counts), len(both)).astype(float)
+        distinct = both
+        if len(distinct) > MOST_RANKED:
+            raise UnusableColumnError(
+                f"{call}: {call.arguments[0]} has more than {MOST_RANKED:,} different values, and "
+                "the fit would have to remember the rank of each; take bands() or a log of it"
+            )
+    last = np.cumsum(each)
+    return {"values": distinct.tolist(), "ranks": (last - (each - 1) / 2).tolist()}
+
+
+def _distinct(piece: Counted) -> tuple[np.ndarray, np.ndarray]:
+    x, counts = piece
+    distinct, place = np.unique(x, return_inverse=True)
+    return distinct, np.bincount(place, weights=counts, minlength=len(distinct)).astype(float)
+
+
+_LEARN: dict[str, Callable[[Partition[Counted], Call], Learnt]] = {
+    "centred": _centre,
+    "standardized": _scale,
+    "rank": _ranks,
+}
+
+
+# ------------------------------------------------------------------ curves
+
+
+def learn_polynomial(values: Partition[Counted], degree: int, name: str) -> Learnt:
+    """The three-term recurrence of polynomials orthogonal over values (Forsythe 1957).
+
+    Returns {"centre", "alpha": [degree], "norm2": [degree + 1], "degree"}. Raises
+    UnusableColumnError when there are too few distinct values."""
+    few: set[float] = set()
+    for some in values.each(lambda piece: np.unique(piece[0])[: degree + 1].tolist()):
+        few.update(some)
+    if len(few) <= degree:
+        raise UnusableColumnError(
+            f"{name}: a polynomial of degree {degree} needs {degree + 1} distinct values, and "
+            f"there are {len(few)}"
+        )
+    n = summed(values, np.ones_like)
+    centre = summed(values, lambda x: x) / n
+    alpha: list[float] = []
+    norm2 = [n]
+
+    def last_two(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The polynomials of the last two degrees at x (m,)."""
+        z = x - centre
+        before, now = np.zeros(len(z)), np.ones(len(z))
+        for j, a in enumerate(alpha):
+            b = norm2[j] / norm2[j - 1] if j else 0.0
+            before, now = now, (z - a) * now - b * before
+        return before, now
+
+    for _ in range(degree):
+        alpha.append(summed(values, lambda x: (x - centre) * last_two(x)[1] ** 2) / norm2[-1])
+        norm2.append(summed(values, lambda x: last_two(x)[1] ** 2))
+    return {"centre": centre, "alpha": alpha, "norm2": norm2, "degree": degree}
+
+
+def inner_knots(values: Partition[Counted], columns: int) -> list[float]:
+    """Quantiles of the values that cut them into so many equal shares."""
+    shares = np.arange(1, columns) / columns
+    return [float(q) for q in quantiles(values, shares)] if len(shares) else []

@@ -1,0 +1,422 @@
+"""What one pass over the rows says of all of them: all that checks and remarks need.
+
+Per-row figures of millions of rows are not held. What is held of each row, up to ``HELD`` rows, is
+what order statistics need."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from functools import partial
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from joinery.core.blocks.columns import some_columns
+from joinery.core.blocks.partition import Partition
+from joinery.core.blocks.products import inner
+from joinery.core.glm.estimate import Estimate
+from joinery.core.glm.rows import LikelihoodRows, WorkingState
+from joinery.core.inference.diagnostics import Moments
+from joinery.core.inference.influence import (
+    FARTHEST,
+    Influence,
+    harm_limit,
+    influence,
+    scaled,
+)
+from joinery.core.least_squares.solution import Solution
+from joinery.core.numeric.distributions import t_quantile
+from joinery.design.factors import NumberFactor
+from joinery.design.glm_blocks import WorkingRows, working_block
+from joinery.design.row_blocks import RowBlock
+from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
+from joinery.study.rows.figures import Limits, limits_at, studentized_df, widening
+from joinery.study.rows.glm_figures import family_figures
+
+HELD = 2**22  # rows of which three figures are held
+GLANCE = 64  # rows that tell of most columns whether they have more than two values
+FAR_SHARE = 0.01  # of residuals that chance takes far off
+
+
+class Rows(NamedTuple):
+    """Some rows: what they are judged by, each (m,)."""
+
+    block: RowBlock  # of the least squares that the fit rests on
+    observed: np.ndarray
+    terms: np.ndarray  # the sum of the terms, without offset or exposure
+    times: np.ndarray
+    working: np.ndarray  # residuals on the scale of the terms
+    leverage: np.ndarray
+    standardized: np.ndarray
+    cooks_distance: np.ndarray
+    studentized: np.ndarray | None  # where it does not follow from the standardized ones
+    influence: Callable[[np.ndarray], Influence]  # of a few of them, by their places
+
+
+class Extreme(NamedTuple):
+    """The row where a figure is largest in size, and the figure."""
+
+    place: int
+    value: float
+
+
+NOWHERE = Extreme(-1, float("nan"))
+
+
+@dataclass(frozen=True)
+class Curved:
+    """Sums for the next power of each predictor, and for the square of the fitted values."""
+
+    raw: np.ndarray  # centred sums (1 + kept, q)
+    squares: np.ndarray  # (q,)
+    products: np.ndarray  # with the residuals (q,)
+    low: np.ndarray
+    high: np.ndarray
+    between: np.ndarray  # whether a value lies between the lowest and the highest
+
+    def __add__(self, other: Curved) -> Curved:
+        apart = np.isfinite(self.low) & ((self.low != other.low) | (self.high != other.high))
+        ends = np.sort(np.vstack([other.low, other.high, self.low, self.high]), axis=0)
+        # blocks of two values each may hold three together
+        third = (np.diff(ends, axis=0) > 0).sum(axis=0) > 1
+        return Curved(
+            self.raw + other.raw,
+            self.squares + other.squares,
+            self.products + other.products,
+            np.minimum(self.low, other.low),
+            np.maximum(self.high, other.high),
+            self.between | other.between | (apart & third),
+        )
+
+
+@dataclass(frozen=True)
+class Spread:
+    """Sums of squared residuals with the fit's columns: Σ[1, X]s, Σs, Σs² of s less its mean."""
+
+    raw: np.ndarray
+    total: float
+    squares: float
+
+    def __add__(self, other: Spread) -> Spread:
+        return Spread(self.raw + other.raw, self.total + other.total, self.squares + other.squares)
+
+
+@dataclass(frozen=True)
+class Digest:
+    """What all rows say, or those of some blocks."""
+
+    rows: int
+    lowest: float  # of the observed values
+    alike: bool  # whether each stands for itself alone
+    moments: Moments  # of the standardized residuals
+    cubes: float  # Σz³ over rows, each once
+    sound: int  # rows whose residual can be scaled
+    far: int  # rows far off where chance takes one in a hundred
+    largest: Extreme  # studentized residual
+    distance: Extreme  # Cook's
+    highest: Extreme  # leverage
+    alone: tuple[int, ...]  # rows of leverage 1
+    leverages: np.ndarray  # the highest
+    places: np.ndarray  # rows that may be remarkable, and their figures
+    measures: Influence
+    curved: Curved
+    spread: Spread | None
+    held: tuple[np.ndarray, np.ndarray, np.ndarray] | None  # terms, standardized, times
+
+
+@once
+def digest(fit: Fitted) -> Digest:
+    """The digest of a fit's rows, in one pass. Raises CallError for a loaded fit."""
+    return joined(pieces(fit).each(partial(_of_rows, asked=_asked(fit))))
+
+
+@once
+def limits(fit: Fitted) -> Limits:
+    """From where on a row is far out, badly fitted, or decides the answer."""
+    return limits_at(fit, digest(fit).leverages)
+
+
+def labels_of(fit: Fitted, places: Sequence[int] | np.ndarray) -> list[Any]:
+    """Labels of fitted rows, by their places among those used."""
+    table, chosen = rows_at_hand(fit)
+    at = np.asarray(places, dtype=int)
+    return list(table.labels(at if isinstance(chosen.rows, slice) else chosen.rows[at]))
+
+
+def pieces(fit: Fitted) -> Partition[Rows]:
+    """The rows of a fit, block by block."""
+    rows, solution = working_rows(fit), fit.solution
+    if isinstance(rows, WorkingRows):
+        return rows.states.map(partial(_of_family, fit.estimate))
+    known = (fit.estimate.scale or 1.0) / solution.unit if fit.estimate.known else None
+    return rows.row_blocks.map(partial(_of_least_squares, solution, known))
+
+
+def _of_least_squares(solution: Solution, known: float | None, block: RowBlock) -> Rows:
+    beyond = block.beyond_offset
+    m = len(beyond)
+    residual = np.zeros(m) if solution.perfect else beyond - solution.fitted(block.columns)
+    variance = solution.unscaled_variance(block.columns)
+    # a row that stands for several equal ones is judged as one of them
+    measures = scaled(solution, block.columns, residual, block.precision, known, variance)
+
+    def of_few(few: np.ndarray) -> Influence:
+        w = None if block.precision is None else block.precision[few]
+        return influence(solution, block.columns, residual[few], w, known, variance[few])
+
+    return Rows(
+        block,
+        block.y,
+        beyond - residual,
+        block.times,
+        residual,
+        measures.leverage,
+        measures.standardized,
+        measures.cooks_distance,
+        None,
+        of_few,
+    )
+
+
+def _of_family(estimate: Estimate, made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> Rows:
+    figures = family_figures(estimate, made[1], made[2])
+    names = Influence.__annotations__
+
+    def of_few(few: np.ndarray) -> Influence:
+        return Influence(**{name: figures[name][few] for name in names})
+
+    return Rows(
+        working_block(made),
+        figures["observed"],
+        figures["terms"],
+        figures["times"],
+        figures["working_residual"],
+        figures["leverage"],
+        figures["standardized"],
+        figures["cooks_distance"],
+        figures["studentized"],
+        of_few,
+    )
+
+
+# ------------------------------------------------------------------ what is asked of each block
+
+
+class Asked(NamedTuple):
+    """What a block is judged by."""
+
+    solution: Solution
+    wide: float  # how much wider than the family's the spread is
+    leverage: float
+    large: float  # studentized residuals from here on may be remarkable
+    df: float
+    harm: float
+    beyond: float  # studentized residuals far off
+    places: np.ndarray  # columns whose curvature is asked for
+    centres: np.ndarray
+    degrees: list[int]
+    middle: float  # of the fitted values
+    level: float | None  # mean of the squared residuals, where their spread is asked for
+    hold: bool
+
+
+def _asked(fit: Fitted) -> Asked:
+    solution, at = fit.solution, limits_at(fit, np.empty(0))
+    numbers = numbers_alone(fit)
+    middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
+    highest = highest_powers(fit)
+    df = studentized_df(fit)
+    plain = fit.asides.weights is None and fit.asides.repeats is None and solution.has_intercept
+    even = plain and fit.estimate.linear and not solution.perfect
+    rows = fit.origin.used_rows.used if fit.origin else 0
+    scaled = (
+        1.0
+        if not fit.estimate.known or not fit.estimate.scale
+        else (solution.rss / max(fit.residual_df, 1) * (solution.unit / fit.estimate.scale) ** 2)
+    )
+    return Asked(
+        solution,
+        widening(fit),
+        at.leverage,
+        at.large,
+        df,
+        harm_limit(solution.rank, fit.residual_df),
+        float(t_quantile(1 - FAR_SHARE / 2, df)) if df > 0 else np.nan,
+        np.array([column for _, column in numbers], int),
+        np.array([middle.get(column, 0.0) for _, column in numbers]),
+        [int(highest[f.base]) + 1 for f, _ in numbers],
+        solution.mean_response if solution.spans_constant else 0.0,
+        scaled * fit.residual_df / max(rows, 1) if even else None,
+        rows <= HELD,
+    )
+
+
+def _of_rows(rows: Rows, asked: Asked) -> Digest:
+    z, h, d = rows.standardized, rows.leverage, rows.cooks_distance
+    first, sound = rows.block.first, np.isfinite(z)
+    with np.errstate(all="ignore"):
+        near = 0.9 * min(asked.large, asked.beyond)
+        if rows.studentized is None:  # it grows with the standardized one
+            size, near = np.abs(z), _standardized(near, asked.df)
+        else:
+            size, near = np.abs(rows.studentized) / asked.wide, near
+        near = size >= near
+        notable = (h >= asked.leverage) | (h >= 1) | near | (d >= asked.harm * asked.wide**2)
+    few = np.flatnonzero(notable)
+    measures = rows.influence(few)
+    t = np.abs(measures.studentized)
+    best = int(np.nanargmax(size)) if np.isfinite(size).any() else -1
+    largest = NOWHERE
+    if best >= 0:
+        largest = Extreme(first + best, float(rows.influence(np.array([best])).studentized[0]))
+    away, times = z, None if rows.block.repeats is None else rows.times
+    if not sound.all():
+        away, times = z[sound], None if times is None else times[sound]
+    plain = asked.level is not None
+    return Digest(
+        rows=len(z),
+        lowest=float(rows.observed.min(initial=np.inf)),
+        alike=rows.block.repeats is None or bool((rows.times == 1).all()),
+        moments=Moments.of(away, times),
+        cubes=inner(away * away, away),
+        sound=int(sound.sum()),
+        far=int((t[np.isfinite(t)] > asked.beyond).sum()),
+        largest=largest,
+        distance=_extreme(d, first),
+        highest=_extreme(h, first),
+        alone=tuple((first + np.flatnonzero(h >= 1)).tolist()),
+        leverages=h if len(h) <= FARTHEST else np.partition(h, -FARTHEST)[-FARTHEST:],
+        places=first + few,
+        measures=measures,
+        curved=_curved(rows, asked),
+        spread=_spread(rows, asked, asked.level or 0.0) if plain else None,
+        held=(rows.terms, z, rows.times) if asked.hold else None,
+    )
+
+
+def _standardized(t: float, df: float) -> float:
+    """The standardized residual of a studentized one."""
+    return t if np.isinf(df) else float(t * np.sqrt((df + 1) / (df + t * t)))
+
+
+def _extreme(figure: np.ndarray, first: int) -> Extreme:
+    if not np.isfinite(figure).any():
+        return NOWHERE
+    place = int(np.nanargmax(figure))
+    return Extreme(first + place, float(figure[place]))
+
+
+def _curved(rows: Rows, asked: Asked) -> Curved:
+    """Sums for the next powers of the predictors and for squared fitted values."""
+    block, solution = rows.block, asked.solution
+    m, size = len(block.y), len(asked.places) + 1
+    z = np.empty((m, size), order="F")  # as the columns lie
+    np.subtract(some_columns(block.columns, asked.places), asked.centres, out=z[:, :-1])
+    z[:, -1] = (rows.terms - asked.middle) / solution.unit
+    low, high = z.min(axis=0, initial=np.inf), z.max(axis=0, initial=-np.inf)
+    inside = _between(z[:GLANCE], low, high)
+    if not inside.all():
+        inside = _between(z, low, high)
+    Z = _powers(z, [*asked.degrees, 2])
+    weighted = Z if block.weights is None else Z * block.weights[:, None]
+    return Curved(
+        solution.centred_sums(block.columns, weighted),
+        np.einsum("ij,ij->j", Z, weighted),
+        weighted.T @ (rows.working / solution.unit),
+        low,
+        high,
+        inside,
+    )
+
+
+def _between(z: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
+    """Whether any of a column's values (m, q) lies between its ends."""
+    return np.asarray(((z > low) & (z < high)).any(axis=0))
+
+
+def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
+    """Each column of z to its own whole power, by multiplication."""
+    out = z * z
+    for j in (j for j, degree in enumerate(degrees) if degree > 2):
+        for _ in range(degrees[j] - 2):
+            out[:, j] *= z[:, j]
+    return np.asarray(out)
+
+
+def squares_of(rows: Rows) -> np.ndarray:
+    """Squared residuals over the spread (m,)."""
+    return np.asarray(rows.standardized**2 * (1 - rows.leverage))
+
+
+def _spread(rows: Rows, asked: Asked, level: float) -> Spread:
+    away = squares_of(rows) - level
+    raw = asked.solution.centred_sums(rows.block.columns, away[:, None])
+    return Spread(raw, float(away.sum()), inner(away, away))
+
+
+def joined(parts: Iterable[Digest]) -> Digest:
+    """The digest of all rows, from those of blocks in their order."""
+    found = list(parts)
+    first = found[0]
+    curved, spread = first.curved, first.spread
+    moments = first.moments
+    for part in found[1:]:
+        curved, moments = curved + part.curved, moments + part.moments
+        spread = None if spread is None or part.spread is None else spread + part.spread
+    held = None
+    if all(p.held is not None for p in found):
+        held = tuple(np.concatenate([p.held[i] for p in found if p.held]) for i in range(3))
+    names = Influence.__annotations__
+    return Digest(
+        rows=sum(p.rows for p in found),
+        lowest=min(p.lowest for p in found),
+        alike=all(p.alike for p in found),
+        moments=moments,
+        cubes=sum(p.cubes for p in found),
+        sound=sum(p.sound for p in found),
+        far=sum(p.far for p in found),
+        largest=_first_largest([p.largest for p in found]),
+        distance=_first_largest([p.distance for p in found]),
+        highest=_first_largest([p.highest for p in found]),
+        alone=tuple(place for p in found for place in p.alone),
+        leverages=np.sort(np.concatenate([p.leverages for p in found]))[-FARTHEST:],
+        places=np.concatenate([p.places for p in found]),
+        measures=Influence(
+            **{n: np.concatenate([getattr(p.measures, n) for p in found]) for n in names}
+        ),
+        curved=curved,
+        spread=spread,
+        held=held,  # type: ignore[arg-type]
+    )
+
+
+def _first_largest(found: list[Extreme]) -> Extreme:
+    sizes = np.array([abs(e.value) for e in found])
+    return NOWHERE if np.isnan(sizes).all() else found[int(np.nanargmax(sizes))]
+
+
+# ------------------------------------------------------------------ which predictors bend
+
+
+def highest_powers(fit: Fitted) -> dict[str, float]:
+    """The highest power of each base that stands alone as a term."""
+    out: dict[str, float] = {}
+    for term in fit.design.terms:
+        factor = term.factors[0]
+        if len(term.factors) == 1 and isinstance(factor, NumberFactor):
+            out[factor.base] = max(factor.degree, out.get(factor.base, factor.degree))
+    return out
+
+
+def numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
+    """Each numeric factor that is a kept term of its own, once for each base, with its column.
+
+    Comparisons do not bend.
+    """
+    out: dict[str, tuple[NumberFactor, int]] = {}
+    for term in fit.design.terms:
+        factor = term.factors[0]
+        if len(term.factors) == 1 and isinstance(factor, NumberFactor) and factor.degree == 1:
+            out.setdefault(factor.base, (factor, term.start))
+    return [(f, c) for f, c in out.values() if c in fit.solution.kept]
