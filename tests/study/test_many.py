@@ -9,9 +9,9 @@ import pytest
 import joinery as jn
 from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.blocks.columns import IndicatorColumns
-from joinery.core.least_squares.solve import least_squares
 from joinery.core.blocks.order_statistics import quantiles
 from joinery.core.blocks.partition import Partition
+from joinery.core.least_squares.solve import least_squares
 
 RNG = np.random.default_rng(31)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import warnings
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -29,6 +28,15 @@ NOTES = "joinery_notes"  # where a frame carries what was noted while it was rea
 
 
 @dataclass(frozen=True)
+class Swept:
+    """What a pass over all cells found: whether each is there and finite, and their ends."""
+
+    sound: bool
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
 class Column:
     """One column of a table.
 
@@ -47,6 +55,7 @@ class Column:
     trouble: str | None = None
     meant: str = "numbers"
     text_kind: bool = False
+    swept: Swept | None = None  # what a pass over all its cells found, where they are not held
 
     @property
     def is_text(self) -> bool:
@@ -174,20 +183,11 @@ class Column:
     @cached_property
     def sound(self) -> bool:
         """Whether it holds numbers alone, none missing and none infinite."""
+        if self.swept is not None:
+            return self.swept.sound
         return self.values is not None and all(
             bool(np.isfinite(some).all()) for some in _stretches(self.values)
         )
-
-    @cached_property
-    def ends(self) -> tuple[float, float]:
-        """Its least and greatest number, NaN where it has none."""
-        assert self.values is not None
-        low, high = np.nan, np.nan
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", RuntimeWarning)
-            for some in _stretches(self.values):
-                low, high = np.fmin(low, np.nanmin(some)), np.fmax(high, np.nanmax(some))
-        return float(low), float(high)
 
     def from_text(self, text: str) -> float:
         """A date written as text, as this column's days. Raises UnusableColumnError for another."""

@@ -14,7 +14,7 @@ import pandas as pd
 
 from joinery import advice
 from joinery.core.blocks.partition import Runner
-from joinery.data.columns import NOTES, Column, Rows, Values, column_name, understand
+from joinery.data.columns import NOTES, Column, Rows, Swept, Values, column_name, understand
 from joinery.data.reading import read, sample_data
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.opening import opened, whole
@@ -159,6 +159,24 @@ class Records:
         out._columns = dict(self._columns)
         return out
 
+    def stretch(self, rows: slice, names: Sequence[str]) -> Records:
+        """Some rows of some columns as a table of their own, labelled by their numbers."""
+        start, stop, _ = rows.indices(len(self))
+        out = Records(pd.DataFrame(index=pd.RangeIndex(start, stop)), self.name, names=names)
+        for name in names:
+            column = self.column(name)
+            values = None if column.values is None else column.values[rows]
+            coded = None if column.coded is None else column.coded[rows]
+            out._columns[name] = replace(
+                column, values=values, coded=coded, label_rows=out.labels, swept=None
+            )
+        return out
+
+    def told(self, swept: Mapping[str, Swept]) -> None:
+        """Keep what a pass over all cells of some columns found."""
+        for name, own in swept.items():
+            self._columns[name] = replace(self.column(name), swept=own)
+
     def replaced(self, name: str, values: np.ndarray) -> Records:
         """The same table with other numbers in one column."""
         names = self.names if name in self._known else (*self.names, name)
@@ -246,7 +264,7 @@ def filled(table: Records, means: Mapping[str, float]) -> Records:
             else:
                 filled_in = column.numbers(slice(None))
                 filled_in = np.where(np.isnan(filled_in), mean, filled_in)
-            copy._columns[name] = replace(column, values=filled_in)
+            copy._columns[name] = replace(column, values=filled_in, swept=None)
     return copy
 
 

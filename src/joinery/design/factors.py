@@ -288,6 +288,10 @@ def _learn_category(expression: Expression, learner: Learner) -> Remembered:
 def _levels_seen(expression: Expression, learner: Learner) -> list[Any]:
     """The levels that the rows have, in their order."""
     learner.know([expression])
+    if isinstance(expression, Name) and learner.table.read_as_needed:
+        column = learner.table.column(expression.name)
+        if column.is_text and learner.rows_are_all:  # a pass has found them
+            return list(column.all_levels)
 
     def seen(piece: tuple[Context, np.ndarray | None]) -> tuple[np.ndarray, Sequence[Any]]:
         codes, names = coded(expression, piece[0])

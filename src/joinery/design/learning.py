@@ -15,11 +15,12 @@ import numpy as np
 
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
+from joinery.data.columns import Column, Swept
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
 from joinery.errors import UnusableColumnError
 from joinery.notation.evaluate import EVERY_ROW, LEARNT, Context, Memory, Rows, evaluate
-from joinery.notation.tree import Call, Expression, calls_in
+from joinery.notation.tree import Call, Expression, Name, calls_in, names_in
 
 Learnt = dict[str, Any]
 
@@ -37,9 +38,18 @@ class Learner:
     counts: np.ndarray | None = None
 
     @property
+    def rows_are_all(self) -> bool:
+        """Whether every row of the table is learnt from."""
+        return isinstance(self.rows, slice) and self.rows == EVERY_ROW
+
+    @property
     def stretches(self) -> Partition[tuple[Context, np.ndarray | None]]:
         """Some rows at a time, with how often each stands."""
-        cuts = self.table.cuts(self.rows, STRETCH)
+        return self.cut(STRETCH)
+
+    def cut(self, size: int) -> Partition[tuple[Context, np.ndarray | None]]:
+        """The rows, so many at a time, with how often each stands."""
+        cuts = self.table.cuts(self.rows, size)
         first = self.rows.indices(len(self.table))[0] if isinstance(self.rows, slice) else 0
         whole = Context(self.table, self.rows, self.memory, order=self.order)
 
@@ -92,7 +102,43 @@ class Learner:
 
     def ends(self, expression: Expression) -> tuple[float, float]:
         """The least and greatest value of an expression, NaN where it has none."""
+        if self.rows_are_all and isinstance(expression, Name):
+            swept = self.table.column(expression.name).swept
+            if swept is not None and swept.sound:
+                return swept.low, swept.high
         return ends(self.values(expression))
+
+
+def sweep(table: Records, expressions: Iterable[Expression]) -> None:
+    """Tell a table that is read as needed what its columns hold: all of them in one pass."""
+    if not table.read_as_needed:
+        return
+    names = dict.fromkeys(n.name for e in expressions for n in names_in(e))
+    wanted = [n for n in names if table.column(n).swept is None and not table.column(n).trouble]
+    found = dict.fromkeys(wanted, Swept(True, np.inf, -np.inf))
+    if not wanted:
+        return
+
+    def own(piece: tuple[Context, np.ndarray | None]) -> list[Swept]:
+        return [_swept(table.column(name), piece[0].rows) for name in wanted]
+
+    for parts in Learner(table, EVERY_ROW, {}).stretches.each(own):
+        for name, part in zip(wanted, parts, strict=True):
+            so_far = found[name]
+            found[name] = Swept(
+                so_far.sound and part.sound,
+                min(so_far.low, part.low),
+                max(so_far.high, part.high),
+            )
+    table.told(found)
+
+
+def _swept(column: Column, rows: Rows) -> Swept:
+    if column.values is None:
+        return Swept(not column.missing(rows).any(), np.nan, np.nan)
+    values = column.numbers(rows)
+    low, high = float(values.min(initial=np.inf)), float(values.max(initial=-np.inf))
+    return Swept(bool(np.isfinite([low, high]).all()), low, high)
 
 
 # ------------------------------------------------------------------ sums over stretches

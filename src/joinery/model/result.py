@@ -648,6 +648,24 @@ other things held.
 
         return rows(self._fitted, dfbetas=dfbetas)
 
+    @checked
+    def write_rows(self, path: str | os.PathLike[str]) -> Path:
+        """Write the rows table to a file, some rows at a time: for tables of any size.
+
+        Parameters: ``path`` of a .parquet or .csv file. Returns the path; the figures are those of
+        ``rows``. Raises CallError for another ending, a place where nothing can be written, and a
+        loaded fit.
+
+        >>> import joinery as jn, tempfile, pathlib
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> path = fit.write_rows(pathlib.Path(tempfile.mkdtemp()) / "rows.parquet")
+        >>> jn.read(path)["observed"].tolist() == fit.rows()["observed"].tolist()
+        True
+        """
+        from joinery.study.rows.written import write_rows
+
+        return write_rows(self._fitted, path)
+
     @answered
     def checks(self) -> Table:
         """What the model takes for granted: a line a question, with figure, verdict and advice.
@@ -704,6 +722,32 @@ other things held.
             simultaneous=simultaneous,
             hold=hold,
         )
+
+    @checked
+    def write_forecasts(
+        self,
+        new: Any,
+        path: str | os.PathLike[str],
+        *,
+        level: float | None = None,
+        intervals: str = "model",
+    ) -> Path:
+        """Write forecasts to a file, some rows at a time: for tables of any size.
+
+        Parameters: ``new`` a table as for ``forecast``, also one that is read as it is used;
+        ``path`` of a .parquet or .csv file; ``level`` and ``intervals`` as for ``forecast``.
+        Returns the path; the figures are those of ``forecast``. Raises as ``forecast`` does, and
+        CallError for another ending.
+
+        >>> import joinery as jn, tempfile, pathlib
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> path = pathlib.Path(tempfile.mkdtemp()) / "forecasts.csv"
+        >>> list(jn.read(fit.write_forecasts({"hours_open": [5.0]}, path)))[:2]
+        ['row', 'fitted']
+        """
+        from joinery.study.forecast.written import write_forecasts
+
+        return write_forecasts(self._fitted, new, path, level=level, intervals=intervals)
 
     @answered
     def crosscheck(

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from itertools import pairwise
 
 import numpy as np
 
@@ -13,7 +12,7 @@ from joinery import advice
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
 from joinery.design.factors import shown
-from joinery.design.learning import Learner, mean
+from joinery.design.learning import Learner, mean, sweep
 from joinery.design.resolving import checked_expression
 from joinery.errors import (
     MissingCellsError,
@@ -29,22 +28,6 @@ from joinery.study.fitted import Options, UsedRows
 
 TO_FORECAST = "to forecast"
 NO_WEIGHT = "its weight is zero"
-
-
-@dataclass(frozen=True)
-class _Stretch:
-    """Some rows of the table, and what each is judged by."""
-
-    table: Records
-    context: Context
-    expressions: Sequence[Expression]  # the response first
-    options: Options
-    asked_out: np.ndarray  # positions in the table
-
-    @property
-    def first(self) -> int:
-        assert isinstance(self.context.rows, slice)
-        return self.context.rows.indices(len(self.table))[0]
 
 
 @dataclass
@@ -80,6 +63,7 @@ def choose_rows(
     Raises MissingCellsError under ``missing="refuse"``, NothingEstimableError when no row is left.
     """
     n, expressions = len(table), [response, *others]
+    sweep(table, expressions)
     chosen = options.where or options.leave_out is not None or options.weights or options.repeats
     if not chosen and all(_sound(e, table) for e in expressions):
         return UsedRows(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
@@ -91,10 +75,9 @@ def choose_rows(
     out, awaiting, weightless = [], [], []
     reasons: list[str] = []
     refused: dict[str, list[np.ndarray]] = {}
-    everywhere = Context(table, order=options.order)
-    for a, b in pairwise(table.cuts(EVERY_ROW, STRETCH if table.read_as_needed else n).tolist()):
-        here = _Stretch(table, everywhere.at(slice(a, b)), expressions, options, asked_out)
-        left = _left_in(here)
+    everywhere = Learner(table, EVERY_ROW, {}, options.order)
+    judged = _Judged(table, expressions, options, asked_out)
+    for a, left in everywhere.cut(STRETCH if table.read_as_needed else n).each(judged.left_in):
         out.append(a + np.flatnonzero(left.taken))
         reasons += [left.words[r - 1] for r in left.reason[left.taken].tolist()]
         awaiting.append(a + np.flatnonzero(left.awaiting))
@@ -116,45 +99,57 @@ def choose_rows(
     return used
 
 
-def _left_in(here: _Stretch) -> _Left:
-    """Which rows of a stretch are left out."""
-    m, first, options = here.context.size, here.first, here.options
-    nobody = np.zeros(m, dtype=bool)
-    left = _Left(np.zeros(m, dtype=np.int32), [], nobody.copy(), nobody.copy(), {})
-    asked = here.asked_out[(here.asked_out >= first) & (here.asked_out < first + m)]
-    if len(asked):
-        mask = np.zeros(m, dtype=bool)
-        mask[asked - first] = True
-        left.take(mask, "asked to be left out")
-    if options.where is not None:
-        condition = evaluate(checked_expression(options.where, here.table), here.context)
-        left.take(~(condition > 0) & ~(condition < 0), f"not {options.where}")
-    _take_missing(here, left)
-    kept = np.flatnonzero(~left.taken)
-    for aside in ("weights", "repeats"):
-        values = options.asides.values(aside, here.context.at(first + kept)) if len(kept) else None
-        if values is not None:
-            left.weightless[kept[values == 0]] = True
-    left.take(left.weightless, NO_WEIGHT)
-    return left
+@dataclass(frozen=True)
+class _Judged:
+    """What decides which rows are left out."""
 
+    table: Records
+    expressions: Sequence[Expression]  # the response first
+    options: Options
+    asked_out: np.ndarray  # positions in the table
 
-def _take_missing(here: _Stretch, left: _Left) -> None:
-    """Take rows with missing cells, and note which of the others lack their response alone."""
-    excluded = left.taken
-    empty: dict[str, np.ndarray] = {}
-    for expression in here.expressions[1:]:
-        for label, mask in _missing(expression, here.table, here.context):
-            empty.setdefault(label, mask)
-    response_missing = dict(_missing(here.expressions[0], here.table, here.context))
-    any_empty = np.logical_or.reduce([np.zeros(len(excluded), dtype=bool), *empty.values()])
-    left.empty = {label: mask & ~excluded for label, mask in {**response_missing, **empty}.items()}
-    for label, mask in response_missing.items():
-        left.awaiting |= mask & ~excluded
-        left.take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
-        left.take(mask, f"no {label}")
-    for label, mask in empty.items():
-        left.take(mask, f"no {label}")
+    def left_in(self, piece: tuple[Context, np.ndarray | None]) -> tuple[int, _Left]:
+        """The first row of a stretch, and which of its rows are left out."""
+        context, options = piece[0], self.options
+        assert isinstance(context.rows, slice)
+        m, first = context.size, context.rows.indices(len(self.table))[0]
+        nobody = np.zeros(m, dtype=bool)
+        left = _Left(np.zeros(m, dtype=np.int32), [], nobody.copy(), nobody.copy(), {})
+        asked = self.asked_out[(self.asked_out >= first) & (self.asked_out < first + m)]
+        if len(asked):
+            mask = nobody.copy()
+            mask[asked - first] = True
+            left.take(mask, "asked to be left out")
+        if options.where is not None:
+            condition = evaluate(checked_expression(options.where, self.table), context)
+            left.take(~(condition > 0) & ~(condition < 0), f"not {options.where}")
+        self._take_missing(context, left)
+        kept = np.flatnonzero(~left.taken)
+        for aside in ("weights", "repeats"):
+            values = options.asides.values(aside, context.at(first + kept)) if len(kept) else None
+            if values is not None:
+                left.weightless[kept[values == 0]] = True
+        left.take(left.weightless, NO_WEIGHT)
+        return first, left
+
+    def _take_missing(self, context: Context, left: _Left) -> None:
+        """Take rows with missing cells, and note which of the others lack their response alone."""
+        excluded = left.taken
+        empty: dict[str, np.ndarray] = {}
+        for expression in self.expressions[1:]:
+            for label, mask in _missing(expression, self.table, context):
+                empty.setdefault(label, mask)
+        response_missing = dict(_missing(self.expressions[0], self.table, context))
+        any_empty = np.logical_or.reduce([np.zeros(len(excluded), dtype=bool), *empty.values()])
+        left.empty = {
+            label: mask & ~excluded for label, mask in {**response_missing, **empty}.items()
+        }
+        for label, mask in response_missing.items():
+            left.awaiting |= mask & ~excluded
+            left.take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
+            left.take(mask, f"no {label}")
+        for label, mask in empty.items():
+            left.take(mask, f"no {label}")
 
 
 def _refuse_none_left(used: UsedRows) -> None:

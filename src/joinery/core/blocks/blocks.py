@@ -161,8 +161,11 @@ def constant_in(
     if abs(float(direction @ direction) / weight_sum - 1) >= 1e-10:
         return None, tss
     level /= weight_sum
-    total = 0.0
-    for _, y, w in blocks.pieces:
+
+    def about(block: Block) -> float:
+        _, y, w = block
         away = y / unit - level
-        total += inner(away, away if w is None else w * away)
+        return inner(away, away if w is None else w * away)
+
+    total = sum(blocks.pieces.each(about), 0.0)
     return direction / np.sqrt(float(direction @ direction)), total

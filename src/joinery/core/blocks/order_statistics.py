@@ -11,13 +11,16 @@ from joinery.core.blocks.partition import Partition
 
 Counted = tuple[np.ndarray, np.ndarray | None]  # values, and how often each stands (None: once)
 GATHERED = 2**20  # values that are gathered and sorted at once
-BITS = 14  # each pass narrows a value's bits down by so many
+BITS = 16  # each pass narrows a value's bits down by so many
 
 
-def quantiles(values: Partition[Counted], shares: np.ndarray) -> np.ndarray:
+def quantiles(
+    values: Partition[Counted], shares: np.ndarray, total: float | None = None
+) -> np.ndarray:
     """Quantiles (len(shares),) of all values, each counted, linear between neighbours.
 
-    Parameters: ``values`` in pieces, none missing; ``shares`` between 0 and 1. NaN of no values.
+    Parameters: ``values`` in pieces, none missing; ``shares`` between 0 and 1; ``total`` of the
+    counts, where it is known. NaN of no values.
 
     >>> import numpy as np
     >>> from joinery.core.blocks.partition import Partition
@@ -29,13 +32,13 @@ def quantiles(values: Partition[Counted], shares: np.ndarray) -> np.ndarray:
         x, counts = next(iter(values))
         if len(x) and (counts is None or (counts == 1).all()):
             return _parted(x, np.asarray(shares) * (len(x) - 1))
-    total = sum(values.each(_weight))
+    total = sum(values.each(_weight)) if total is None else total
     if not total:
         return np.full(len(shares), np.nan)
     place = np.asarray(shares) * (total - 1)
     below, above = np.floor(place), np.ceil(place)
     places = np.unique(np.append(below, above))
-    found = dict(zip(places.tolist(), at_places(values, places).tolist()))
+    found = dict(zip(places.tolist(), at_places(values, places, total).tolist()))
     low, high = (np.array([found[p] for p in side.tolist()]) for side in (below, above))
     return np.asarray(low + (high - low) * (place - below))
 
@@ -47,13 +50,13 @@ def _parted(x: np.ndarray, place: np.ndarray) -> np.ndarray:
     return np.asarray(parted[floor] + (parted[ceil] - parted[floor]) * (place - floor))
 
 
-def at_places(values: Partition[Counted], places: np.ndarray) -> np.ndarray:
+def at_places(values: Partition[Counted], places: np.ndarray, total: float) -> np.ndarray:
     """The values that stand at places (k,), counted from 0, in the order of all.
 
     The bits of a double, turned so that they sort as the numbers do, are narrowed down by counting
     until so few values are left that they can be sorted."""
-    bins = [_Bin(0, 64, 0.0)] * len(places)
-    while bins[0].bits and sum(values.each(partial(_inside, bins=bins))) > GATHERED:
+    bins = [_Bin(0, 64, 0.0, total)] * len(places)
+    while bins[0].bits and sum(b.inside for b in set(bins)) > GATHERED:
         own = list(dict.fromkeys(bins))
         counts = dict.fromkeys(own, np.zeros(2**BITS))
         for found in values.each(partial(_histograms, bins=own)):
@@ -63,11 +66,12 @@ def at_places(values: Partition[Counted], places: np.ndarray) -> np.ndarray:
 
 
 class _Bin(NamedTuple):
-    """Keys from ``start`` that agree in all but the last ``bits``; the count of values below."""
+    """Keys from ``start`` that agree in all but the last ``bits``."""
 
     start: int
     bits: int
-    below: float
+    below: float  # the count of values with smaller keys
+    inside: float  # and of those with these
 
     def holds(self, keys: np.ndarray) -> np.ndarray:
         if self.bits == 64:
@@ -93,21 +97,16 @@ def _weight(piece: Counted) -> float:
     return float(len(x)) if counts is None else float(counts.sum())
 
 
-def _inside(piece: Counted, bins: list[_Bin]) -> int:
-    keys = _keys(piece[0])
-    return int(np.logical_or.reduce([b.holds(keys) for b in dict.fromkeys(bins)]).sum())
-
-
 def _histograms(piece: Counted, bins: list[_Bin]) -> list[np.ndarray]:
     return [_histogram(piece, b) for b in bins]
 
 
 def _histogram(piece: Counted, b: _Bin) -> np.ndarray:
-    keys = _keys(piece[0])
-    here = b.holds(keys)
-    width = max(b.bits - BITS, 0)
-    offset = (keys[here] - np.uint64(b.start)) >> np.uint64(width)
-    weights = None if piece[1] is None else piece[1][here]
+    keys, weights = _keys(piece[0]), piece[1]
+    if b.bits < 64:
+        here = b.holds(keys)
+        keys, weights = keys[here], None if weights is None else weights[here]
+    offset = (keys - np.uint64(b.start)) >> np.uint64(max(b.bits - BITS, 0))
     return np.bincount(offset.astype(np.int64), weights=weights, minlength=2**BITS)
 
 
@@ -115,7 +114,8 @@ def _narrowed(b: _Bin, counts: np.ndarray, place: float) -> _Bin:
     width = max(b.bits - BITS, 0)
     upto = b.below + np.cumsum(counts)
     at = int(np.searchsorted(upto, place, side="right"))
-    return _Bin(b.start + (at << width), width, float(upto[at - 1]) if at else b.below)
+    below = float(upto[at - 1]) if at else b.below
+    return _Bin(b.start + (at << width), width, below, float(counts[at]))
 
 
 def _gathered(values: Partition[Counted], bins: list[_Bin], places: np.ndarray) -> np.ndarray:

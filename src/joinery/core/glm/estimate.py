@@ -9,12 +9,13 @@ from typing import Literal
 import numpy as np
 
 from joinery.core.blocks.blocks import Blocks
+from joinery.core.blocks.products import inner
 from joinery.core.glm.families import Family
 from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.iteration import Iterated
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.penalized import penalized
-from joinery.core.glm.rows import LikelihoodSource, MappedRows
+from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, MappedRows
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
 
@@ -223,9 +224,11 @@ def _likelihood(
 
     None for a perfect fit.
     """
-    parts = [(part.times, part.precision) for part in rows.pieces]
-    r, w = (np.concatenate(values) for values in zip(*parts, strict=True))
-    likely = known if known is not None else fit.family.likely_dispersion(fit.deviance, w, r)
+    likely = known
+    if likely is None:
+        parts = list(rows.pieces.each(lambda part: (part.times.copy(), part.precision.copy())))
+        r, w = (np.concatenate(values) for values in zip(*parts, strict=True))
+        likely = fit.family.likely_dispersion(fit.deviance, w, r)
     if likely is None or likely <= 0:
         return likely, None
     total = log_likelihood(rows, fit, likely)
@@ -268,12 +271,12 @@ def _null_deviance(rows: LikelihoodSource, fit: Iterated, n: int) -> float:
     family, link, bare = fit.family, fit.link, _without_columns(rows)
     if fit.solution.spans_constant:
         return reweighted(bare, family, link, intercept=True, n=n, keep_shape=True).deviance
-    total = 0.0
+
+    def own(part: LikelihoodRows) -> float:
+        eta = np.zeros(len(part.y)) if part.offset is None else part.offset
+        each = family.deviance(part.y, link.mu(eta), beyond(link, eta) if family.shares else None)
+        return inner(part.evidence, each)
+
     with np.errstate(all="ignore"):
-        for part in bare.pieces:
-            eta = np.zeros(len(part.y)) if part.offset is None else part.offset
-            mean = family.deviance(
-                part.y, link.mu(eta), beyond(link, eta) if family.shares else None
-            )
-            total += float(part.evidence @ mean)
+        total = sum(bare.pieces.each(own), 0.0)
     return total if math.isfinite(total) else float("nan")

@@ -10,7 +10,7 @@ from joinery.core.glm.families import Family, shape_slope
 from joinery.core.glm.iteration import LAST, Iterated, iterated, look, settled
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.problem import Columns, Problem
-from joinery.core.glm.rows import LikelihoodSource, by_coefficients, linear
+from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, by_coefficients, linear
 from joinery.errors import NoConvergenceError
 
 ENOUGH = 1e-8  # a step so short leaves less of a deviance than its rounding
@@ -178,17 +178,18 @@ def _means(problem: Problem, b: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.
 
 def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.0) -> float:
     """Return the log likelihood of rows at estimated coefficients; weight zero counts nothing."""
-    total = 0.0
+
+    def own(part: LikelihoodRows) -> float:
+        eta, counted = linear(fit.solution.fitted, part), part.precision > 0
+        each = fit.family.log_likelihood(
+            part.y,
+            fit.link.mu(eta),
+            rest=beyond(fit.link, eta) if fit.family.shares else None,
+            trials=part.trials,
+            weights=np.where(counted, part.precision, 1.0),
+            dispersion=dispersion,
+        )
+        return float((part.times * each)[counted].sum())
+
     with np.errstate(all="ignore"):
-        for part in rows.pieces:
-            eta, counted = linear(fit.solution.fitted, part), part.precision > 0
-            each = fit.family.log_likelihood(
-                part.y,
-                fit.link.mu(eta),
-                rest=beyond(fit.link, eta) if fit.family.shares else None,
-                trials=part.trials,
-                weights=np.where(counted, part.precision, 1.0),
-                dispersion=dispersion,
-            )
-            total += float((part.times * each)[counted].sum())
-    return total
+        return sum(rows.pieces.each(own), 0.0)

@@ -325,8 +325,7 @@ def _eta_change(rows: LikelihoodSource, step: np.ndarray) -> float:
 def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
     """Columns (0 the intercept) that take part in a step which no longer lowers the deviance."""
     spread = np.append(1.0, np.zeros(len(step) - 1))
-    for part in rows.pieces:
-        if len(part.y):
-            spread[1:] = np.maximum(spread[1:], np.abs(part.X - part.X[0]).max(axis=0))
+    for own in rows.pieces.each(lambda part: np.abs(part.X - part.X[:1]).max(axis=0, initial=0.0)):
+        spread[1:] = np.maximum(spread[1:], own)
     moved = np.abs(step) * spread
     return tuple(int(j) for j in np.flatnonzero(moved > 0.05 * moved.max()))

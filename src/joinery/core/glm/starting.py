@@ -59,9 +59,10 @@ def solved_by_cholesky(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray
 def first_inside(problem: Problem, columns: Columns) -> np.ndarray:
     """Return coefficients with valid means to start from, near the overall mean."""
     total = count = 0.0
-    for part in problem.rows.pieces:
-        a = part.evidence
-        total, count = total + inner(a, part.y), count + float(a.sum())
+    for own, rows in problem.rows.pieces.each(
+        lambda part: (inner(part.evidence, part.y), float(part.evidence.sum()))
+    ):
+        total, count = total + own, count + rows
     low, high = problem.family.mean_range
     mean = min(max(total / count, low + 1e-6), high - 1e-6)
     level = float(problem.link.eta(np.array([mean]))[0])

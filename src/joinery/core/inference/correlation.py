@@ -53,6 +53,23 @@ def pearson(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation
     return pairs, _with_interval(r, n, np.ones_like(r), level)
 
 
+def of_sums(
+    n: np.ndarray, sums: np.ndarray, squares: np.ndarray, products: np.ndarray, level: float
+) -> tuple[np.ndarray, Correlation]:
+    """Pearson's r of every pair from sums over the rows where both are present, each (k, k).
+
+    Parameters: how many rows; ``sums`` of column i over the rows of i and j, and of its
+    ``squares``, both less about its mean; ``products`` of i and j. Returns as ``pearson`` does.
+    """
+    pairs = np.column_stack(np.triu_indices(len(n), 1))
+    with np.errstate(all="ignore"):
+        left = squares - sums**2 / n
+        r = (products - sums * sums.T / n) / np.sqrt(left * left.T)
+    r = np.clip(r[pairs[:, 0], pairs[:, 1]], -1, 1)
+    rows = n[pairs[:, 0], pairs[:, 1]].astype(int)
+    return pairs, _with_interval(r, rows, np.ones_like(r), level)
+
+
 def spearman(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:
     """Spearman's rank correlation of every pair, ranked among the rows where both are present.
 

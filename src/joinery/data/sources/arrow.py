@@ -10,6 +10,7 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.dataset as datasets
+import pyarrow.parquet as parquet
 
 from joinery.data.sources.source import STRETCH
 from joinery.errors import DataError, EmptyTableError, FileFormatError, listed
@@ -62,6 +63,9 @@ class ArrowSource:
                     f"{path} was changed while its rows were in use; begin again with the table "
                     "as it is now"
                 )
+            if path in self.stamps and _plainly(group, self.schema.field(column)):
+                yield from _from_file(path, group, column)
+                return
             scanner = group.scanner(
                 schema=self.schema,
                 columns=[column],
@@ -75,6 +79,31 @@ class ArrowSource:
                     yield batch.column(0)
         except (pa.ArrowException, OSError) as reason:
             raise _unreadable(group, reason) from None
+
+
+def _plainly(group: datasets.Fragment, field: pa.Field) -> bool:
+    """Whether a column stands in the file as the table has it."""
+    if not isinstance(group, datasets.ParquetFileFragment):
+        return False
+    own = group.physical_schema
+    return field.name in own.names and own.field(field.name).type == field.type
+
+
+def _from_file(path: str, group: datasets.ParquetFileFragment, column: str) -> Iterator[pa.Array]:
+    """A column of a row group, straight from the file; texts by their dictionary."""
+    text = pa.types.is_string(group.physical_schema.field(column).type)
+    file = parquet.ParquetFile(
+        path,
+        metadata=group.metadata,
+        memory_map=True,
+        read_dictionary=[column] if text else None,
+    )
+    with file:
+        for batch in file.iter_batches(
+            STRETCH, [own.id for own in group.row_groups], [column], use_threads=False
+        ):
+            if len(batch):
+                yield batch.column(0)
 
 
 def _stamp(path: str) -> Stamp:

@@ -5,15 +5,26 @@ from __future__ import annotations
 import threading
 from collections import deque
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery.core.blocks.partition import cores
 from joinery.data.sources.source import STRETCH, WHOLE_ROWS, Source, refuse_too_large
+from joinery.errors import FileFormatError
 
 if TYPE_CHECKING:
     import pyarrow as pa
+
+
+@cache
+def readers() -> ThreadPoolExecutor:
+    """Threads that read the next rows while others work on the last."""
+    return ThreadPoolExecutor(cores(), "joinery-reader")
+
 
 KEPT = 8  # stretches of a column that are kept for the blocks of several threads
 NEAR = 4  # rows read for each row wanted, at most, before rows are looked up one by one
@@ -40,7 +51,8 @@ class Cells:
         self._lock = threading.Lock()
         self._kept: deque[tuple[int, np.ndarray]] = deque(maxlen=KEPT)
         self._part, self._at = -1, 0
-        self._coming: Iterator[pa.Array] = iter(())
+        self._coming: Iterator[np.ndarray] = iter(())
+        self._ahead: Future[np.ndarray | None] | None = None
 
     def __getstate__(self) -> dict[str, Any]:
         return {k: v for k, v in self.__dict__.items() if not k.startswith("_")}
@@ -115,15 +127,31 @@ class Cells:
                     return first, values
             part = int(np.searchsorted(self.ends, row, side="right")) - 1
             if part != self._part or row < self._at:
-                self._part, self._at = part, int(self.ends[part])
-                self._coming = self.source.read(part, self.column)
+                self._open(part)
             while True:
-                array = next(self._coming)
-                first, self._at = self._at, self._at + len(array)
+                values = self._next()
+                first, self._at = self._at, self._at + len(values)
                 if row < self._at:
-                    values = self.turn(array)
                     self._kept.append((first, values))
                     return first, values
+
+    def _open(self, part: int) -> None:
+        """Begin to read a part."""
+        if self._ahead is not None:
+            self._ahead.cancel()
+        self._part, self._at, self._ahead = part, int(self.ends[part]), None
+        self._coming = map(self.turn, self.source.read(part, self.column))
+
+    def _next(self) -> np.ndarray:
+        """The stretch that comes; another thread reads on meanwhile."""
+        values = next(self._coming, None) if self._ahead is None else self._ahead.result()
+        if values is None:
+            raise FileFormatError(f"{self.source.name}: a part holds fewer rows than it says")
+        if self._at + len(values) < self.ends[self._part + 1]:
+            self._ahead = readers().submit(next, self._coming, None)
+        else:
+            self._ahead = None
+        return values
 
 
 @dataclass(frozen=True)

@@ -11,13 +11,15 @@ import numpy as np
 from joinery import advice as say
 from joinery.core.blocks.blocks import Block
 from joinery.core.blocks.columns import dense
-from joinery.core.blocks.order_statistics import quantiles
+from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference import diagnostics
+from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
+from joinery.design.row_blocks import RowBlock
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
-from joinery.study.fitted import Fitted
+from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.digest import Rows, digest, pieces, squares_of
 from joinery.study.verdicts import FINE, judged
 
@@ -92,52 +94,70 @@ def _squares(counted: bool, rows: Rows) -> Block:
 
 def _ratio(fit: Fitted) -> float:
     """``spread_ratio`` of the fitted rows, which are gone through again where they are many."""
-    held = digest(fit).held
-    if held is not None:
-        whole = Partition(1, lambda i, _: held)
+    found = digest(fit)
+    low, high = found.curved.low[-1], found.curved.high[-1]
+    margin = 1e-9 * float(high - low) * fit.solution.unit
+    if found.held is not None:
+        terms, z, times = found.held
+        counts = None if found.alike else times
+        judged: Partition[Judged] = Partition(1, lambda i, _: (terms, z, counts))
+        counted: Partition[Counted] = judged.map(lambda piece: _sound(piece)[::2])
     else:
-        whole = pieces(fit).map(lambda rows: (rows.terms, rows.standardized, rows.times))
-    return spread_ratio(whole)
+        judged = pieces(fit).map(_judged)
+        counted = judged.map(lambda piece: _sound(piece)[::2])
+        if found.sound == found.rows:  # then the fitted values alone are wanted
+            fitted = partial(_fitted, fit.solution)
+            counted = working_rows(fit).row_blocks.map(fitted)
+    return spread_ratio(judged, counted, found.moments.n, margin)
 
 
-Judged = tuple[np.ndarray, np.ndarray, np.ndarray]  # fitted, residual, times, each (m,)
+Judged = tuple[np.ndarray, np.ndarray, np.ndarray | None]  # fitted, residual, times, each (m,)
 
 
-def spread_ratio(rows: Partition[Judged]) -> float:
-    """The residuals' root mean square in the highest third of fitted values over the lowest."""
-    sound = rows.map(_sound)
-    counted = sound.map(lambda piece: (piece[0], piece[2]))
-    n, least, greatest = 0.0, np.inf, -np.inf
-    for times, low, high in counted.each(
-        lambda piece: (
-            float(piece[1].sum()),
-            piece[0].min(initial=np.inf),
-            piece[0].max(initial=-np.inf),
-        )
-    ):
-        n, least, greatest = n + times, min(least, float(low)), max(greatest, float(high))
+def _judged(rows: Rows) -> Judged:
+    times = None if rows.block.repeats is None else rows.times
+    return rows.terms, rows.standardized, times
+
+
+def _fitted(solution: Solution, block: RowBlock) -> Counted:
+    return solution.fitted(block.columns), block.repeats
+
+
+def spread_ratio(
+    rows: Partition[Judged], fitted: Partition[Counted], n: float, margin: float
+) -> float:
+    """The residuals' root mean square in the highest third of fitted values over the lowest.
+
+    Parameters: the rows; their fitted values alone; how many rows they stand for; fitted values
+    nearer than ``margin`` differ by rounding alone and stand on the same side."""
     if n < 9:
         return float("nan")
-    low, high = quantiles(counted, np.array([1 / 3, 2 / 3])).tolist()
-    # fitted values that differ by rounding alone stand on the same side
-    margin = 1e-9 * (greatest - least)
+    low, high = quantiles(fitted, np.array([1 / 3, 2 / 3]), n).tolist()
     if high - low <= margin:
         return float("nan")
-
-    def sums(piece: Judged) -> np.ndarray:
-        fitted, residual, times = piece
-        sides = (fitted >= high - margin, fitted <= low + margin)
-        return np.array(
-            [[float(times[s] @ residual[s] ** 2), float(times[s].sum())] for s in sides]
-        )
-
-    total = np.add.reduce(list(sound.each(sums)))
+    upper, lower = np.add.reduce(
+        list(rows.each(partial(_sides, low=low + margin, high=high - margin)))
+    )
     with np.errstate(all="ignore"):
-        upper, lower = total[:, 0] / total[:, 1]
-        return float(np.sqrt(upper / lower))
+        return float(np.sqrt((upper[0] / upper[1]) / (lower[0] / lower[1])))
+
+
+def _sides(piece: Judged, low: float, high: float) -> np.ndarray:
+    """Σ times·e² and Σ times of the rows above and below."""
+    fitted, residual, times = _sound(piece)
+    out = []
+    for side in (fitted >= high, fitted <= low):
+        e2 = residual[side] ** 2
+        t = None if times is None else times[side]
+        out.append(
+            [float(e2.sum()), float(len(e2))] if t is None else [float(t @ e2), float(t.sum())]
+        )
+    return np.array(out)
 
 
 def _sound(piece: Judged) -> Judged:
     """The rows whose residual can be scaled."""
     here = np.isfinite(piece[1])
-    return piece if here.all() else (piece[0][here], piece[1][here], piece[2][here])
+    if here.all():
+        return piece
+    return piece[0][here], piece[1][here], None if piece[2] is None else piece[2][here]

@@ -33,6 +33,9 @@ def straight(fit: Fitted) -> Iterator[Line]:
     ):  # else the link has a check of its own, and deviances say what repeats would
         yield from _bent_fitted(fit, fitted)
         yield from _lacking(lack_of_fit(fit))
+        if rows_at_hand(fit)[0].read_as_needed:
+            why = "rows alike are looked for among rows in memory; fit a sample of them"
+            yield cannot("lack of fit", "straight line", STRAIGHT, "lack of fit", why)
 
 
 def _line(kind: str, check: str, test: Test, verdict: str, advice: str, finding: str) -> Line:
@@ -121,8 +124,8 @@ def lack_of_fit(fit: Fitted) -> Test:
     names = dict.fromkeys(
         n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)
     )
-    if not names or _lagged(fit):
-        return NOTHING
+    if not names or _lagged(fit) or table.read_as_needed:
+        return NOTHING  # rows alike are looked for among rows that are held
     if any(table.column(name).all_differ(chosen.rows) for name in names):
         return NOTHING
     codes = np.zeros(chosen.used, dtype=np.int64)

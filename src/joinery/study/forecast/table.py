@@ -164,13 +164,10 @@ def _check_columns(fit: Fitted, table: Records) -> None:
 def _without_infinite(fit: Fitted, table: Records) -> Records:
     """The table with infinite numbers taken for missing: nothing can be forecast at them."""
     infinite = [n for n in needed_columns(fit) if table.column(n).infinite(slice(None)).any()]
-    if not infinite:
-        return table
-    columns = {}
     for name in infinite:
         values = table.column(name).numbers(slice(None))
-        columns[name] = np.where(np.isinf(values), np.nan, values)
-    return Records(table.frame.assign(**columns), table.name, table.id)
+        table = table.replaced(name, np.where(np.isinf(values), np.nan, values))
+    return table
 
 
 def _check_exposure(fit: Fitted, table: Records, positions: np.ndarray) -> None:

@@ -35,7 +35,7 @@ class Facts:
     kind: str
     count: int
     missing: int
-    distinct: int
+    distinct: float  # NaN where a table is read as needed and they are many
     mean: float = np.nan
     standard_deviation: float = np.nan
     minimum: float = np.nan
@@ -81,9 +81,7 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
     }
     figures["histogram"] = histogram(ordered)
     if column.kind == "date":
-        first, last = (np.datetime64(int(np.floor(v)), "D") for v in (ordered[0], ordered[-1]))
-        figures |= {"values": f"{first} to {last}"}
-        return Facts(column.name, "date", **figures, remarks=tuple(_about(column, figures)))
+        return date_facts(column, figures, float(ordered[0]), float(ordered[-1]))
     figures |= _moments(ordered)
     few = figures["distinct"] <= n // 2
     starts = np.flatnonzero(fresh) if few else np.arange(n)
@@ -95,10 +93,17 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
     )
     kind = "whole number" if integral else "number"
     remarks = [
-        *_about(column, figures),
+        *about(column, figures),
         *_about_numbers(column.name, ordered, distinct, repeats, figures, integral),
     ]
     return Facts(column.name, kind, **figures, remarks=tuple(remarks))
+
+
+def date_facts(column: Column, figures: dict[str, Any], low: float, high: float) -> Facts:
+    """The facts of a column of dates."""
+    first, last = (np.datetime64(int(np.floor(v)), "D") for v in (low, high))
+    figures |= {"values": f"{first} to {last}"}
+    return Facts(column.name, "date", **figures, remarks=tuple(about(column, figures)))
 
 
 def _moments(ordered: np.ndarray) -> dict[str, float]:
@@ -123,9 +128,14 @@ def _of_levels(column: Column, rows: Any) -> Facts:
     codes = column.codes(rows)
     present = codes[codes >= 0]
     places, counts = np.unique(present, return_counts=True)
+    return level_facts(column, places, counts, len(codes) - len(present))
+
+
+def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing: int) -> Facts:
+    """The facts of a category: which levels stand in how many rows, and how many have none."""
     figures: dict[str, Any] = {
-        "count": len(present),
-        "missing": len(codes) - len(present),
+        "count": int(counts.sum()),
+        "missing": missing,
         "distinct": len(places),
     }
     kind = column.kind
@@ -140,7 +150,7 @@ def _of_levels(column: Column, rows: Any) -> Facts:
             figures["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
             if kind == "category" and _is_prose(column, places, counts):
                 kind = "text"
-    return Facts(column.name, kind, **figures, remarks=tuple(_about(column, figures)))
+    return Facts(column.name, kind, **figures, remarks=tuple(about(column, figures)))
 
 
 def _is_prose(column: Column, places: np.ndarray, counts: np.ndarray) -> bool:
@@ -156,6 +166,11 @@ def histogram(ordered: np.ndarray, cells: int = CELLS) -> str:
     edges = np.linspace(ordered[0], ordered[-1], cells + 1)
     places = np.append(np.searchsorted(ordered, edges[:-1], side="left"), len(ordered))
     counts = np.diff(places)
+    return bars(counts)
+
+
+def bars(counts: np.ndarray) -> str:
+    """Counts as small bars; what is empty is blank."""
     heights = np.ceil(counts / counts.max() * len(BARS)).astype(int)
     return "".join(BARS[h - 1] if h else " " for h in heights)
 
@@ -163,7 +178,7 @@ def histogram(ordered: np.ndarray, cells: int = CELLS) -> str:
 # ------------------------------------------------------------------ remarks
 
 
-def _about(column: Column, figures: dict[str, Any]) -> Iterator[str]:
+def about(column: Column, figures: dict[str, Any]) -> Iterator[str]:
     """What is odd about a column of any kind."""
     name, n, missing = column.name, figures["count"], figures["missing"]
     if n == 0:
@@ -190,13 +205,7 @@ def _about_numbers(
     stand_in = _stand_in(ordered)
     if stand_in is not None:
         times = int(np.count_nonzero(ordered == stand_in))
-        shown = value(stand_in)
-        away = f"{spelled(name)} != {stand_in:g}"
-        yield (
-            f"{name} is {shown} in {count(times, 'row')}, far from its other values: if that "
-            "stands for a missing "
-            f"value, leave them out with {advice.option('where', away)}"
-        )
+        yield stand_in_words(name, stand_in, times)
     elif (
         np.isfinite(figures["skew"])
         and figures["skew"] > HEAVY_TAIL
@@ -206,10 +215,7 @@ def _about_numbers(
         logs = np.log(ordered)
         away = logs - logs.mean()
         if abs(float((away**3).mean() / away.std() ** 3)) < figures["skew"] / 2:
-            yield (
-                f"{name} has a long tail to the right (skewness {value(figures['skew'], 2)}): try "
-                f"log({name})"
-            )
+            yield long_tail(name, figures["skew"])
     if repeats is not None and not integral and n >= 20 and len(distinct) > FEW_VALUES:
         common = int(np.argmax(repeats))
         if repeats[common] >= max(0.3 * n, 5):
@@ -218,10 +224,7 @@ def _about_numbers(
                 "of its rows"
             )
     if integral and 2 < len(distinct) <= FEW_VALUES and n >= 5 * len(distinct):
-        yield (
-            f"{name} has {len(distinct)} different values: category({name}) would treat them as "
-            "groups"
-        )
+        yield few_values(name, len(distinct))
 
 
 def _stand_in(ordered: np.ndarray) -> float | None:
@@ -239,12 +242,31 @@ def _stand_in(ordered: np.ndarray) -> float | None:
         others = ordered[last:] if rest == "above" else ordered[:first]
         if len(others) < 3:
             continue
-        gap = min(abs(candidate - others[0]), abs(candidate - others[-1]))
-        negative = candidate < 0 < others[0] and np.all(others == np.round(others))
-        if (
-            gap > others[-1] - others[0]
-            or negative
-            or (last - first > 1 and others[0] >= 0 > candidate)
-        ):
+        whole = bool(np.all(others == np.round(others)))
+        ends = float(others[0]), float(others[-1])
+        if has_stand_in(float(candidate), int(last - first), *ends, whole):
             return float(candidate)
     return None
+
+
+def has_stand_in(candidate: float, times: int, low: float, high: float, whole: bool) -> bool:
+    """Whether a value that stands so many times lies too far from the others' ends to be one."""
+    gap = min(abs(candidate - low), abs(candidate - high))
+    negative = candidate < 0 < low and whole
+    return gap > high - low or negative or (times > 1 and low >= 0 > candidate)
+
+
+def stand_in_words(name: str, stand_in: float, times: int) -> str:
+    away = f"{spelled(name)} != {stand_in:g}"
+    return (
+        f"{name} is {value(stand_in)} in {count(times, 'row')}, far from its other values: if "
+        f"that stands for a missing value, leave them out with {advice.option('where', away)}"
+    )
+
+
+def long_tail(name: str, skew: float) -> str:
+    return f"{name} has a long tail to the right (skewness {value(skew, 2)}): try log({name})"
+
+
+def few_values(name: str, distinct: int) -> str:
+    return f"{name} has {distinct} different values: category({name}) would treat them as groups"

@@ -23,6 +23,7 @@ from joinery.show.numbers import count
 from joinery.show.table import Table
 from joinery.study.look.correlations import LEVEL, correlation_table
 from joinery.study.look.facts import Facts, facts
+from joinery.study.look.streamed import evenly, pairs, streamed_facts
 from joinery.study.look.table_facts import table_remarks
 
 if TYPE_CHECKING:
@@ -32,6 +33,10 @@ if TYPE_CHECKING:
     from joinery.study.look.response import ResponseLook
 
 MOST_RANKED = 200_000
+UNSEEN = (
+    "columns that say the same and rows that are there twice are looked for among rows in memory: "
+    "look at a sample for them"
+)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -55,8 +60,13 @@ class Look:
 
     def _facts_of(self, name: str) -> Facts:
         try:
-            return facts(self.table.column(name), self.rows)
+            column = self.table.column(name)
+            if self.table.read_as_needed:
+                return streamed_facts(column, self.table, self.rows)
+            return facts(column, self.rows)
         except UnusableColumnError as reason:  # a column that nobody names does no harm
+            if self.table.read_as_needed:
+                return Facts(name, "not usable", self.n_rows, 0, np.nan, remarks=(str(reason),))
             cells = self.table.frame[name].iloc[self.rows]
             missing = int(cells.isna().sum())
             return Facts(
@@ -86,7 +96,12 @@ class Look:
         }
         own = ("mean", "standard_deviation", "minimum", "median", "maximum")
         remarks = [r for f in self.facts for r in f.remarks]
-        notes = (*self.table.notes, *remarks, *table_remarks(self.table, self.rows, self.facts))
+        about = (
+            [UNSEEN]
+            if self.table.read_as_needed
+            else table_remarks(self.table, self.rows, self.facts)
+        )
+        notes = (*self.table.notes, *remarks, *about)
         words = ("histogram", "values", "kind", "column")
         return Table(
             columns,
@@ -102,7 +117,7 @@ class Look:
     @property
     def n_rows(self) -> int:
         """Rows looked at."""
-        return len(np.arange(len(self.table))[self.rows])
+        return int(self.table.cuts(self.rows, len(self.table))[-1])
 
     @cached_property
     def numeric(self) -> tuple[str, ...]:
@@ -110,7 +125,7 @@ class Look:
         return tuple(
             f.name
             for f in self.facts
-            if f.kind in ("number", "whole number", "yes/no") and f.distinct > 1
+            if f.kind in ("number", "whole number", "yes/no") and not f.distinct <= 1
         )
 
     @cached_property
@@ -157,18 +172,35 @@ class Look:
         return ResponseLook(self.table, self.rows, self.sentence)
 
     def _pairs(self, names: list[str], rows: Any, basis: str) -> Table:
+        if self.table.read_as_needed:
+            step = -(-self.n_rows // MOST_RANKED)
+            means = {f.name: f.mean if np.isfinite(f.mean) else 0.5 for f in self.facts}
+            found = pairs(self.table, rows, names, [means[n] for n in names], LEVEL)
+            return self._correlated(
+                names, *found, evenly(self.table, rows, names, step), step, basis
+            )
         X = (
             np.array([self.table.column(n).numbers(rows) for n in names]).T
             if names
             else np.empty((0, 0))
         )
-        pairs, straight = correlation.pearson(X, LEVEL)
-        step = -(
-            -len(X) // MOST_RANKED
-        )  # ranks of very long columns would take longer than all the rest
-        _, ranked = correlation.spearman(X[::step], LEVEL)
+        # ranks of very long columns would take longer than all the rest
+        step = max(-(-len(X) // MOST_RANKED), 1)
+        return self._correlated(names, *correlation.pearson(X, LEVEL), X[::step], step, basis)
+
+    def _correlated(
+        self,
+        names: list[str],
+        pairs: np.ndarray,
+        straight: correlation.Correlation,
+        some: np.ndarray,
+        step: int,
+        basis: str,
+    ) -> Table:
+        """Correlations as a Table, Spearman's over ``some`` of the rows, every ``step``-th."""
+        _, ranked = correlation.spearman(some, LEVEL)
         if step > 1:
-            basis += f"; Spearman's over {len(X[::step]):,} of them taken evenly"
+            basis += f"; Spearman's over {len(some):,} of them taken evenly"
         labels = [[names[i], names[j]] for i, j in pairs]
         first = {"column": [a for a, _ in labels], "with": [b for _, b in labels]}
         return correlation_table(

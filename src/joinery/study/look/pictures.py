@@ -109,7 +109,9 @@ def _distribution(look: Look, f: Facts, wording: Wording) -> Distribution:
         values = column.numbers(look.rows)
         return Distribution(name, values[np.isfinite(values)], dates=column.is_date)
     if f.kind in ("id-like", "text") or not f.count:
-        return Distribution(name, None, under=f"{f.kind}, {count(f.distinct, 'different value')}")
+        return Distribution(
+            name, None, under=f"{f.kind}, {count(int(f.distinct), 'different value')}"
+        )
     codes = column.codes(look.rows)
     places, counts = np.unique(codes[codes >= 0], return_counts=True)
     order = np.argsort(-counts, kind="stable")

@@ -7,12 +7,15 @@ from collections.abc import Iterator
 import numpy as np
 
 from joinery import advice
+from joinery.core.blocks.order_statistics import Counted
 from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
+from joinery.design.learning import Learner
 from joinery.errors import Note, listed
+from joinery.notation.evaluate import EVERY_ROW
 from joinery.notation.tree import Call, Name, names_in, quoted_text
 from joinery.show.numbers import count, value
 from joinery.study.fitted import Fitted, constant_response, once, rows_at_hand
@@ -182,21 +185,26 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
         first = column.numbers(slice(0, 20))
         if (first % 1 > 0).any():
             return
-        values = column.numbers(slice(None))
-        values = values[~np.isnan(values)]
-        spread = float(values.var()) if len(values) > 1 else 0.0
-        like_counts = values.mean() / 4 <= spread <= 4 * values.mean()
+        mean, spread = solution.mean_response, solution.tss / max(solution.weight_sum, 1)
         if (
-            like_counts
-            and np.all(values >= 0)
-            and np.all(values == np.round(values))
-            and len(np.unique(values[:1000])) > 2
+            mean / 4 <= spread * solution.unit**2 <= 4 * mean
+            and len(np.unique(column.numbers(slice(0, 1000)))) > 2
+            and _are_counts(table, response)
         ):
             words = (
                 f"{response.name} has whole numbers only: if it counts, "
                 f"{advice.option('family', 'poisson')} may fit better"
             )
             yield Note("whole numbers", "note", words, (response.name,))
+
+
+def _are_counts(table: Records, name: Name) -> bool:
+    """Whether all cells of a column that are there are whole numbers from 0 up."""
+
+    def whole(piece: Counted) -> bool:
+        return bool(np.all(piece[0] >= 0) and np.all(piece[0] == np.round(piece[0])))
+
+    return all(Learner(table, EVERY_ROW, {}).values(name).each(whole))
 
 
 def _about_columns(table: Records, design: Design) -> Iterator[Note]:

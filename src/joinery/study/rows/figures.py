@@ -3,24 +3,28 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 
 import numpy as np
 
-from joinery.core.inference.influence import Influence, chance_limit, harm_limit, influence
+from joinery.core.blocks.partition import Partition
+from joinery.core.inference.influence import chance_limit, harm_limit, influence
+from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric.distributions import chi2_upper, t_quantile
+from joinery.data.sources.source import refuse_too_large
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import Context
 from joinery.show.numbers import figure
-from joinery.study.fitted import Fitted, once, response_rows
-from joinery.study.rows.glm_figures import family_rows
-from joinery.study.rows.per_row import PerRow
+from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand
+from joinery.study.rows.glm_figures import family_blocks
+from joinery.study.rows.per_row import PerRow, joined
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 # chances that any row of a sound table is named badly fitted, seriously so, or decides the answer
 OUTLIER_SHARE, SERIOUS_SHARE, DECIDES_SHARE = 0.025, 0.002, 0.002
 
 
+MOST_HELD = 2**22  # rows of a table that is read as needed whose figures are held
 OVERDISPERSED, OVERDISPERSED_P = 1.2, 0.01
 
 
@@ -28,37 +32,38 @@ OVERDISPERSED, OVERDISPERSED_P = 1.2, 0.01
 def per_row(fit: Fitted) -> PerRow:
     """Observed, fitted and influence figures of the rows a fit used.
 
-    Raises CallError for a loaded fit.
+    Raises CallError for a loaded fit, TooLargeError for more rows than can be held.
     """
+    table, used = rows_at_hand(fit)
+    if table.read_as_needed:
+        instead = "Fit.write_rows writes them to a file; or fit a sample of the rows"
+        refuse_too_large(used.used, MOST_HELD, "a question of single rows", instead)
+    return joined([figures for _, figures in figures_in_blocks(fit).each(_kept)])
+
+
+def _kept(made: tuple[RowBlock, PerRow]) -> tuple[None, PerRow]:
+    """The figures without the block, whose memory the next one takes."""
+    return None, made[1]
+
+
+def figures_in_blocks(fit: Fitted) -> Partition[tuple[RowBlock, PerRow]]:
+    """The figures of each block of the rows a fit used. Raises CallError for a loaded fit."""
     if not fit.estimate.linear:
-        return family_rows(fit)
-
+        return family_blocks(fit)
     known = (fit.estimate.scale or 1.0) / fit.solution.unit if fit.estimate.known else None
+    return response_rows(fit).row_blocks.map(partial(_of_least_squares, fit.solution, known))
 
-    def figures_of(block: RowBlock) -> PerRow:
-        beyond = block.beyond_offset
-        residual = (
-            np.zeros(len(beyond))
-            if fit.solution.perfect
-            else beyond - fit.solution.fitted(block.columns)
-        )
-        # a row that stands for several equal ones is judged as one of them
-        figures = influence(fit.solution, block.columns, residual, block.precision, known)
-        times = np.ones(len(beyond)) if block.repeats is None else block.repeats
-        return PerRow(block.y, block.y - residual, times, beyond - residual, figures)
 
-    parts = list(response_rows(fit).row_blocks.each(figures_of))
-    joined = {
-        name: np.concatenate([getattr(p.influence, name) for p in parts])
-        for name in Influence.__annotations__
-    }
-    return PerRow(
-        np.concatenate([p.observed for p in parts]),
-        np.concatenate([p.fitted for p in parts]),
-        np.concatenate([p.times for p in parts]),
-        np.concatenate([p.terms for p in parts]),
-        Influence(**joined),
+def _of_least_squares(
+    solution: Solution, known: float | None, block: RowBlock
+) -> tuple[RowBlock, PerRow]:
+    beyond = block.beyond_offset
+    residual = (
+        np.zeros(len(beyond)) if solution.perfect else beyond - solution.fitted(block.columns)
     )
+    # a row that stands for several equal ones is judged as one of them
+    figures = influence(solution, block.columns, residual, block.precision, known)
+    return block, PerRow(block.y, block.y - residual, block.times, beyond - residual, figures)
 
 
 def fitted_values(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
+from joinery.core.blocks.partition import Partition
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.rows import LikelihoodRows, WorkingState, unit_deviance
 from joinery.core.inference.influence import Influence
@@ -17,28 +20,27 @@ from joinery.study.rows.per_row import PerRow
 SEED = 20260102
 
 
-def family_rows(fit: Fitted) -> PerRow:
+def family_blocks(fit: Fitted) -> Partition[tuple[RowBlock, PerRow]]:
     """Observed and fitted means, residuals of each kind, one-step deletion (Pregibon 1981).
 
     The studentized residual is the likelihood residual, ±√[(d² + r²h/(1−h))/φ] with deviance
     residual d and Pearson's r (Williams 1987). Quantile residuals are seeded (Dunn & Smyth 1996).
     """
-    rows, e = working_rows(fit), fit.estimate
+    rows = working_rows(fit)
     assert isinstance(rows, WorkingRows)
+    return rows.states.map(partial(_figures, fit.estimate))
 
-    def figures(
-        made: tuple[RowBlock, LikelihoodRows, WorkingState],
-    ) -> dict[str, np.ndarray]:
-        block, part, state = made
+
+def _figures(
+    e: Estimate, made: tuple[RowBlock, LikelihoodRows, WorkingState]
+) -> tuple[RowBlock, PerRow]:
+    block, part, state = made
+    figures = family_figures(e, part, state)
+    kinds = ["deviance_residual", "pearson_residual", "working_residual"]
+    if has_quantiles(e):
         rng = np.random.default_rng([SEED, block.first])  # a draw of its own for each block
-        out = family_figures(e, part, state)
-        return out | {"quantile_residual": quantile_residuals(e, state.mu, part, rng)}
-
-    parts = list(rows.states.each(figures))
-    joined = {name: np.concatenate([p[name] for p in parts]) for name in parts[0]}
-    measures = Influence(**{name: joined[name] for name in Influence.__annotations__})
-    kinds = ("deviance_residual", "pearson_residual", "working_residual", "quantile_residual")
-    extras = {name: joined[name] for name in kinds if not np.isnan(joined[name]).all()}
+        figures["quantile_residual"] = quantile_residuals(e, state.mu, part, rng)
+        kinds.append("quantile_residual")
     shown = (
         "deviance_residual"
         if not e.family.discrete
@@ -46,18 +48,24 @@ def family_rows(fit: Fitted) -> PerRow:
         if e.law
         else "pearson_residual"
     )
-    return PerRow(
-        joined["observed"],
-        joined["fitted"],
-        joined["times"],
-        joined["terms"],
-        measures,
+    figures = {n: np.broadcast_to(v, len(part.y)) for n, v in figures.items()}
+    return block, PerRow(
+        figures["observed"],
+        figures["fitted"],
+        figures["times"],
+        figures["terms"],
+        Influence(**{name: figures[name] for name in Influence.__annotations__}),
         kind=shown.replace("_", " "),
-        shown=joined[shown],
-        on_terms=joined["working_residual"],
-        extras=extras,
-        deletion=joined["deletion"],
+        shown=figures[shown],
+        on_terms=figures["working_residual"],
+        extras={name: figures[name] for name in kinds},
+        deletion=figures["deletion"],
     )
+
+
+def has_quantiles(e: Estimate) -> bool:
+    """Whether the family's distribution is known, so that residuals can be its quantiles."""
+    return bool(e.law and (e.family.discrete or e.likely_dispersion))
 
 
 def family_figures(e: Estimate, part: LikelihoodRows, state: WorkingState) -> dict[str, np.ndarray]:
@@ -98,12 +106,7 @@ def family_figures(e: Estimate, part: LikelihoodRows, state: WorkingState) -> di
 def quantile_residuals(
     e: Estimate, mu: np.ndarray, part: LikelihoodRows, rng: np.random.Generator
 ) -> np.ndarray:
-    """Φ⁻¹ of the fitted distribution function; for counts, of a random point of its step.
-
-    NaN where there is none.
-    """
-    if not e.law or (not e.family.discrete and not e.likely_dispersion):
-        return np.full(len(part.y), np.nan)
+    """Φ⁻¹ of the fitted distribution function; for counts, of a random point of its step."""
     spread = (e.likely_dispersion or 1.0) / np.where(part.precision > 0, part.precision, 1.0)
     y = part.y if part.trials is None else np.round(part.y * part.trials)
     with np.errstate(all="ignore"):

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -42,3 +43,30 @@ class PerRow:
     def working(self) -> np.ndarray:
         """Residuals on the scale of the terms."""
         return self.residual if self.on_terms is None else self.on_terms
+
+
+def joined(parts: Sequence[PerRow]) -> PerRow:
+    """The figures of several blocks as one."""
+
+    def all_of(name: str) -> np.ndarray:
+        return np.concatenate([getattr(p, name) for p in parts])
+
+    def if_there(name: str) -> np.ndarray | None:
+        return None if getattr(parts[0], name) is None else all_of(name)
+
+    measures = {
+        name: np.concatenate([getattr(p.influence, name) for p in parts])
+        for name in Influence.__annotations__
+    }
+    return replace(
+        parts[0],
+        observed=all_of("observed"),
+        fitted=all_of("fitted"),
+        times=all_of("times"),
+        terms=all_of("terms"),
+        influence=Influence(**measures),
+        shown=if_there("shown"),
+        on_terms=if_there("on_terms"),
+        extras={name: np.concatenate([p.extras[name] for p in parts]) for name in parts[0].extras},
+        deletion=if_there("deletion"),
+    )

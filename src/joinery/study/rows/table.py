@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,6 +18,7 @@ from joinery.show.table import Table
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.rows.digest import digest, limits
 from joinery.study.rows.figures import Limits, fitted_values, per_row, widening
+from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 LEFT_OUT = "left out"
@@ -140,47 +141,74 @@ def left_out(fit: Fitted) -> Table:
 def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     """The rows table. See ``Fit.rows``."""
     table, chosen = rows_at_hand(fit)
-    figures = per_row(fit)
-    measures = figures.influence
-    n, out = len(figures.observed), len(chosen.out)
-    verdict, reason = (
-        [FINE] * n + [""] * out,
-        [""] * n + [f"{LEFT_OUT}: {why}" for why in chosen.reasons],
-    )
-    for remark in remarks(fit):
-        verdict[remark.place], reason[remark.place] = remark.verdict, remark.reason
-    left = _left_out(fit, table, chosen.out)
-
-    def joined(values: np.ndarray, rest: np.ndarray | None = None) -> np.ndarray:
-        if not out:
-            return values
-        return np.append(values, np.full(out, np.nan) if rest is None else rest)
-
-    columns: dict[str, Any] = {
-        "observed": joined(figures.observed, left.observed),
-        "fitted": joined(figures.fitted, left.fitted),
-        "residual": joined(figures.residual, left.observed - left.fitted),
-        "leverage": joined(measures.leverage),
-        "standardized_residual": joined(measures.standardized),
-        "studentized_residual": joined(measures.studentized, left.studentized),
-        "cooks_distance": joined(measures.cooks_distance),
-        "dffits": joined(measures.dffits),
-        "covratio": joined(measures.covratio),
-    }
-    columns |= {name: joined(values) for name, values in figures.extras.items()}
-    if dfbetas:
-        columns |= {f"dfbetas {n}": joined(values) for n, values in changes_without(fit).items()}
-    columns |= {"verdict": verdict, "reason": reason}
+    figures, n, out = per_row(fit), chosen.used, len(chosen.out)
+    own = row_columns(figures, {r.place: r for r in remarks(fit)}, 0)
+    added = changes_without(fit) if dfbetas else {}
+    columns = _in_order(own | {f"dfbetas {name}": values for name, values in added.items()})
+    if out:
+        rest = left_out_columns(fit, chosen.out, chosen.reasons)
+        columns = {
+            name: [*values, *rest[name]]
+            if name in WORDS
+            else np.append(values, rest.get(name, np.full(out, np.nan)))
+            for name, values in columns.items()
+        }
     index = table.index
     labels = index[chosen.rows].append(index[chosen.out]) if out else index
+    assert len(labels) == n + out
     return Table(
         columns,
         title=f"Rows of {fit.sentence}",
         notes=tuple(_notes(fit, out)),
         index=labels,
         index_name=str(index.name or "row"),
-        kinds={"verdict": "text", "reason": "text"},
+        kinds=dict.fromkeys(WORDS, "text"),
     )
+
+
+WORDS = ("verdict", "reason")
+
+
+def _in_order(columns: dict[str, Any]) -> dict[str, Any]:
+    """Figures first, words last."""
+    return {k: v for k, v in columns.items() if k not in WORDS} | {k: columns[k] for k in WORDS}
+
+
+def row_columns(figures: PerRow, notable: dict[int, Remark], first: int) -> dict[str, Any]:
+    """The columns of the rows table for fitted rows, the first of which has place ``first``."""
+    measures, m = figures.influence, len(figures.observed)
+    verdict, reason = [FINE] * m, [""] * m
+    for place, remark in notable.items():
+        if first <= place < first + m:
+            verdict[place - first], reason[place - first] = remark.verdict, remark.reason
+    return {
+        "observed": figures.observed,
+        "fitted": figures.fitted,
+        "residual": figures.observed - figures.fitted,
+        "leverage": measures.leverage,
+        "standardized_residual": measures.standardized,
+        "studentized_residual": measures.studentized,
+        "cooks_distance": measures.cooks_distance,
+        "dffits": measures.dffits,
+        "covratio": measures.covratio,
+        **figures.extras,
+        "verdict": verdict,
+        "reason": reason,
+    }
+
+
+def left_out_columns(fit: Fitted, positions: np.ndarray, reasons: Sequence[str]) -> dict[str, Any]:
+    """The same for rows left out, as far as they have any, as they would be forecast."""
+    table, _ = rows_at_hand(fit)
+    left = _left_out(fit, table, positions)
+    return {
+        "observed": left.observed,
+        "fitted": left.fitted,
+        "residual": left.observed - left.fitted,
+        "studentized_residual": left.studentized,
+        "verdict": [""] * len(positions),
+        "reason": [f"{LEFT_OUT}: {why}" for why in reasons],
+    }
 
 
 def changes_without(fit: Fitted) -> dict[str, np.ndarray]:

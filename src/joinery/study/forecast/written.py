@@ -1,0 +1,64 @@
+"""Forecasts of a table of any size, written to a file a stretch of rows at a time."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from joinery.data.records import Records, records
+from joinery.data.sources.source import STRETCH
+from joinery.notation.tree import names_in
+from joinery.progress import counted
+from joinery.show.streamed import write_streamed
+from joinery.study.fitted import Fitted
+from joinery.study.forecast.notes import needed_columns
+from joinery.study.forecast.table import forecast
+
+JUDGED = ("observed", "error", "inside")
+WORDS = ("inside", "note")
+
+
+def write_forecasts(
+    fit: Fitted,
+    new: Any,
+    path: str | os.PathLike[str],
+    *,
+    level: float | None = None,
+    intervals: str = "model",
+) -> Path:
+    """See ``Fit.write_forecasts``."""
+    table = records(new, fit.options.id if _labelled(fit, new) else None)
+    return write_streamed(path, _stretches(fit, table, level, intervals))
+
+
+def _labelled(fit: Fitted, new: Any) -> bool:
+    return fit.options.id is not None and fit.options.id in records(new).names
+
+
+def _stretches(
+    fit: Fitted, table: Records, level: float | None, intervals: str
+) -> Iterator[pd.DataFrame]:
+    name = str(table.id or table.index.name or "row")
+    response = {n.name for e in fit.response.expressions for n in names_in(e)}
+    wanted = [n for n in table.names if n in {*needed_columns(fit), *response}]
+    judged = {n.name for n in names_in(fit.response.expression)} <= set(wanted)
+    cuts = table.cuts(slice(None), STRETCH).tolist()
+    with counted("rows forecast", len(table)) as advance:
+        for start, stop in pairwise(cuts):
+            some = table.stretch(slice(start, stop), wanted)
+            found = forecast(fit, some, level=level, intervals=intervals).frame
+            labels = list(table.labels(np.arange(start, stop)))
+            columns = {name: labels} | {c: found[c].to_numpy() for c in found}
+            if judged:  # also where none of these rows has its response
+                nothing = np.full(stop - start, np.nan)
+                columns |= {c: columns.get(c, nothing) for c in JUDGED}
+                columns["note"] = columns.pop("note")
+            words = {c: pd.array(columns[c], dtype="str") for c in WORDS if c in columns}
+            yield pd.DataFrame(columns | words)
+            advance(stop - start)
