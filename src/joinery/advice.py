@@ -40,6 +40,11 @@ def reading(name: str, value: Any) -> str:
     return f"jn.read(path, {option(name, value)})" if _typed.get() is None else option(name, value)
 
 
+def querying(url: str) -> str:
+    """How to say what a database shall select."""
+    return f"jn.source({url!r}, query=…)" if _typed.get() is None else option("query")
+
+
 def change(**what: Any) -> str:
     """The fit again with something changed: arguments of ``Fit.revise``."""
     if _typed.get() is None:

@@ -14,11 +14,11 @@ Advance = Callable[[int], None]
 
 
 @contextmanager
-def counted(what: str, total: int) -> Iterator[Advance]:
+def counted(what: str, total: int | None = None) -> Iterator[Advance]:
     """Show how much of ``total`` is done, once the work takes longer than a moment.
 
-    Yields a function to be called with how many more are done. An interrupt carries a note of how
-    far the work came.
+    Of an unknown ``total`` only how much is done. Yields a function to be called with how many
+    more are done. An interrupt carries a note of how far the work came.
 
     >>> with counted("rows", 10) as advance:
     ...     advance(10)
@@ -36,7 +36,7 @@ def counted(what: str, total: int) -> Iterator[Advance]:
 class _Line:
     """The line that is written over and over; nothing where standard error is no terminal."""
 
-    def __init__(self, what: str, total: int) -> None:
+    def __init__(self, what: str, total: int | None) -> None:
         self.what, self.total, self.done = what, total, 0
         self.started = self.written = time.monotonic()
         self.width = 0
@@ -45,11 +45,20 @@ class _Line:
         self.done += more
         now = time.monotonic()
         if now - self.started > PATIENCE and now - self.written > APART and _seen():
-            left = (now - self.started) * (self.total - self.done) / max(self.done, 1)
-            words = f"{self.done:,} of {self.total:,} {self.what}, about {_time(left)} left"
+            words = self.so_far
+            if self.total is not None:
+                left = (now - self.started) * (self.total - self.done) / max(self.done, 1)
+                words += f", about {_time(left)} left"
             sys.stderr.write(f"\r{words:<{self.width}}")
             sys.stderr.flush()
             self.width, self.written = len(words), now
+
+    @property
+    def so_far(self) -> str:
+        """How much is done, in words."""
+        if self.total is None:
+            return f"{self.done:,} {self.what}"
+        return f"{self.done:,} of {self.total:,} {self.what}"
 
     def clear(self) -> None:
         if self.width:

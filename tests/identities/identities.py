@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import tempfile
 import warnings
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
 
 import joinery as jn
+from joinery.data import records
+from joinery.data.sources.database import Folder
 from tests.identities.questions import QUESTIONS, answer, difference
 from tests.identities.tables import Case, case
 
@@ -301,6 +306,20 @@ def order_of_rows(c: Case, rng: np.random.Generator) -> Pair | None:
     return Pair(c, c.but(table=table), skip, ("quantile_residual",), turn)
 
 
+def left_in_files(c: Case, rng: np.random.Generator) -> Pair | None:
+    """The table in files that are read as needed, one of them empty."""
+    folder = Folder()
+    n = len(c.table)
+    for place, (start, stop) in enumerate(pairwise([0, n // 3, n // 3, n - 5, n])):
+        c.table.iloc[start:stop].to_parquet(folder.path / f"{place}.parquet", index=False)
+    left = replace(jn.source(folder.path), keep=folder)
+    # few rows would be simply read
+    records.is_held = lambda source, apart=False: apart
+
+    first = c.but(table=c.table.reset_index(drop=True))
+    return Pair(first, c.but(table=left))
+
+
 IDENTITIES: dict[str, Callable[[Case, np.random.Generator], Pair | None]] = {
     "repeats written out": repeats,
     "rows of weight zero": zero_weight,
@@ -313,6 +332,7 @@ IDENTITIES: dict[str, Callable[[Case, np.random.Generator], Pair | None]] = {
     "offset taken from the response": offset_taken_off,
     "offset of zeros": offset_of_zeros,
     "order of rows": order_of_rows,
+    "left in files": left_in_files,
 }
 PAIRS = len(IDENTITIES)
 
@@ -379,8 +399,6 @@ def _two_ways(c: Case) -> Iterator[tuple[str, str]]:
 
 def _saved(c: Case) -> Iterator[tuple[str, str]]:
     """What a saved fit answers, to the last bit."""
-    import tempfile
-    from pathlib import Path
 
     fit = c.fit()
     with tempfile.TemporaryDirectory() as folder:

@@ -20,6 +20,7 @@ from joinery.show.marks import tell
 if TYPE_CHECKING:
     from joinery.model.result import Fit
     from joinery.show.table import Table
+    from joinery.study.fitted import Origin
 
 app = typer.Typer(
     name="joinery",
@@ -69,8 +70,11 @@ def data_of(data: str, given: dict[str, Any]) -> Any:
     ``given`` holds what was settled about how its file is written.
     """
     from joinery.data.records import Records, records
+    from joinery.data.sources.opening import is_url, of_table, source
 
     settled = {name: given[name] for name in o.READ if given.get(name) is not None}
+    if is_url(data):
+        return records(source(data, query=given.get("query") or of_table(given.get("table"))))
     if data.startswith("sample:") or (not settled and data != "-"):
         return records(data)
     from joinery.data.reading import read
@@ -188,6 +192,13 @@ def show(table: Table, given: Mapping[str, Any]) -> None:
         sys.stdout.write(table.render(form))
         if form == "json":
             sys.stdout.write("\n")
+
+
+def streams(origin: Origin | None, output: str) -> bool:
+    """Whether rows of a table read as needed are to be written into a file that takes them so."""
+    from joinery.show.streamed import ENDINGS
+
+    return origin is not None and origin.table.read_as_needed and output.endswith(ENDINGS)
 
 
 def folder_of(path: str | Path) -> Path:

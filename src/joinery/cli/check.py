@@ -9,7 +9,7 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import CHECK, app, fit_of, folder_of, question, show
+from joinery.cli.app import CHECK, app, fit_of, folder_of, question, show, streams
 from joinery.cli.texts import labels_in
 from joinery.show.marks import tell
 
@@ -21,12 +21,15 @@ question(
 )
 
 
-question(
-    "rows",
-    CHECK,
-    "Each row's figures: fit, leverage, influence, and what is remarkable.",
-    lambda f: f.rows(),
-)
+@app.command(rich_help_panel=CHECK)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def rows(**given: Any) -> None:
+    """Each row's figures: fit, leverage, influence, and what is remarkable."""
+    fitted, output = fit_of(**given), given["output"]
+    if output is not None and streams(fitted._fitted.origin, output):
+        tell(f"wrote {fitted.write_rows(output)}")
+    else:
+        show(fitted.rows(), given)
 
 
 @app.command(rich_help_panel=CHECK)

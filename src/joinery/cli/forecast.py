@@ -45,6 +45,11 @@ def forecast(
     elif new is not None:
         rows = data_of(new, {"decimal": given["decimal"]})
         tell_notes(rows.notes)
+    output = given["output"]
+    if new is not None and rows.read_as_needed and output is not None:
+        path = fitted.write_forecasts(rows, output, level=given["level"], intervals=intervals)
+        tell(f"wrote {path}")
+        return
     options: dict[str, Any] = {"intervals": intervals, "simultaneous": simultaneous, "hold": hold}
     table = fitted.forecast(rows, level=given["level"], **options)
     if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):

@@ -8,7 +8,10 @@ from typing import Annotated, Any
 
 import typer
 
-DATA = "a file, '-' for standard input, sample:NAME, or a saved fit"
+DATA = (
+    "a file, a folder of Parquet files, '-' for standard input, sample:NAME, a database's URL, or "
+    "a saved fit"
+)
 Data = Annotated[str, typer.Argument(metavar="DATA", help=DATA)]
 Model = Annotated[
     str | None,
@@ -112,7 +115,11 @@ Empty = Annotated[
 
 Watch = Annotated[bool, typer.Option("--watch", help="run again whenever the data file changes")]
 
+Query = Annotated[
+    str | None, typer.Option("--query", help="what to select, where DATA is a database's URL")
+]
 READ: dict[str, tuple[Any, Any]] = {
+    "query": (Query, None),
     "table": (Sheet, None),
     "empty": (Empty, None),
     "decimal": (Decimal, None),

@@ -18,6 +18,7 @@ from joinery.data.columns import NOTES, understand
 from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited
 from joinery.data.json_tables import read_json, read_json_lines
 from joinery.data.sheets import SHEETS, read_sheet
+from joinery.data.sources.opening import is_url, no_query, of_table
 from joinery.data.written_dates import DATES, written_dates
 from joinery.data.written_numbers import read_numbers
 from joinery.errors import (
@@ -92,6 +93,7 @@ def read(
     path: str | os.PathLike[str],
     *,
     table: str | None = None,
+    query: str | None = None,
     empty: str | Sequence[str] = (),
     decimal: str | None = None,
     delimiter: str | None = None,
@@ -104,9 +106,11 @@ def read(
 
     Parameters
     ----------
-    path: to .csv .tsv .txt (delimiter found out) .json .jsonl .parquet .feather .xlsx .ods, or
-        "-" for standard input.
-    table: the sheet of a spreadsheet.
+    path: to .csv .tsv .txt (delimiter found out) .json .jsonl .parquet .feather .xlsx .ods, "-"
+        for standard input, or the URL of a database (``"sqlite:///file"``, ``"postgresql://…"``,
+        ``"duckdb:///file"``).
+    table: the sheet of a spreadsheet, or the table of a database.
+    query: of a database: what to select, in place of a whole table.
     empty: marks that stand for a missing cell (``"?"``, ``"n/a"``), beside those everybody uses.
     decimal: the decimal mark, ``"."`` or ``","``.
     delimiter: what separates columns: one character.
@@ -133,6 +137,10 @@ def read(
     if dates is not None:
         one_of("dates", dates, DATES)
     where = path_text(path)
+    if is_url(where):
+        return _tidy(_of_database(where, query or of_table(table)), where, given, [])
+    if query is not None:
+        raise CallError("query= is for the URL of a database", argument="query")
     if where == "-":
         if sys.stdin is None or sys.stdin.closed:
             raise DataError("standard input is closed, so there is nothing to read from it")
@@ -147,6 +155,14 @@ def read(
     except ValueError as reason:
         raise DataError(f"{where!r} is no path: {reason}") from None
     return _tidy(frame, where, given, notes)
+
+
+def _of_database(url: str, query: str | None) -> pd.DataFrame:
+    from joinery.data.sources.database import read_query
+
+    if query is None:
+        raise no_query(url)
+    return read_query(url, query)
 
 
 def path_text(path: str | os.PathLike[str]) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -12,6 +13,7 @@ import pyarrow as pa
 import pyarrow.dataset as datasets
 import pyarrow.parquet as parquet
 
+from joinery.core.blocks.partition import Runner
 from joinery.data.sources.source import STRETCH
 from joinery.errors import DataError, EmptyTableError, FileFormatError, listed
 
@@ -27,6 +29,18 @@ class ArrowSource:
     keep: Any = None  # what must live as long as the files do
     apart = False
     stamps: dict[str, Stamp] = field(default_factory=dict)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return self.__dict__ | {"keep": None}  # another process must not take the files away
+
+    @property
+    def runner(self) -> Runner | None:
+        """What goes through the files on a cluster, where a client of one is active."""
+        if "distributed" not in sys.modules:
+            return None
+        from joinery.data.sources.cluster import for_files
+
+        return for_files()
 
     @property
     def schema(self) -> pa.Schema:

@@ -9,6 +9,7 @@ from typing import Any
 
 import pandas as pd
 
+from joinery import advice
 from joinery.arguments import checked
 from joinery.data.sources.source import Source
 from joinery.errors import CallError, DataError, EmptyTableError
@@ -42,13 +43,11 @@ def source(path_or_url: str | os.PathLike[str], *, query: str | None = None) -> 
         from joinery.data.sources.database import of_query
 
         if query is None:
-            raise CallError(
-                f"{where.split('://')[0]}://… wants query=, what to select", argument="query"
-            )
+            raise no_query(where)
         selected: Source = of_query(where, query)
         return selected
     if query is not None:
-        raise CallError("query= is for the URL of a database", argument="query")
+        raise CallError(f"{advice.option('query')} is for the URL of a database", argument="query")
     found = parquet(where)
     if found is None:
         raise DataError(
@@ -61,6 +60,19 @@ def source(path_or_url: str | os.PathLike[str], *, query: str | None = None) -> 
 def is_url(where: Any) -> bool:
     """Whether it is written as the URL of a database."""
     return isinstance(where, str) and "://" in where
+
+
+def no_query(url: str) -> CallError:
+    """What is said of a database of which nothing is selected."""
+    return CallError(
+        f"{url.split('://')[0]}://… is a database: say what to select with " + advice.querying(url),
+        argument="query",
+    )
+
+
+def of_table(table: str | None) -> str | None:
+    """The query that selects a whole table of a database."""
+    return None if table is None else 'select * from "' + table.replace('"', '""') + '"'
 
 
 def parquet(where: str) -> Source | None:
@@ -94,10 +106,7 @@ def opened(data: Any) -> Source | None:
         if not isinstance(where, str) or where.startswith("sample:"):
             return None
         if is_url(where):
-            raise CallError(
-                "a database wants to know what to select: give source(url, query=…)",
-                argument="data",
-            )
+            raise no_query(where)
         return parquet(where)
     if hasattr(data, "schema") and hasattr(data, "lengths") and hasattr(data, "read"):
         found: Source = data

@@ -18,6 +18,7 @@ from joinery.study.rows.digest import digest, highest_powers, numbers_alone
 from joinery.study.rows.figures import per_row
 from joinery.study.verdicts import FINE, judged
 
+MOST_ALIKE = 2**20  # rows of a table that is read as needed among which rows alike are looked for
 STRAIGHT = "Is each relation straight?"
 
 
@@ -33,7 +34,7 @@ def straight(fit: Fitted) -> Iterator[Line]:
     ):  # else the link has a check of its own, and deviances say what repeats would
         yield from _bent_fitted(fit, fitted)
         yield from _lacking(lack_of_fit(fit))
-        if rows_at_hand(fit)[0].read_as_needed:
+        if _too_many(fit):
             why = "rows alike are looked for among rows in memory; fit a sample of them"
             yield cannot("lack of fit", "straight line", STRAIGHT, "lack of fit", why)
 
@@ -124,8 +125,8 @@ def lack_of_fit(fit: Fitted) -> Test:
     names = dict.fromkeys(
         n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)
     )
-    if not names or _lagged(fit) or table.read_as_needed:
-        return NOTHING  # rows alike are looked for among rows that are held
+    if not names or _lagged(fit) or _too_many(fit):
+        return NOTHING
     if any(table.column(name).all_differ(chosen.rows) for name in names):
         return NOTHING
     codes = np.zeros(chosen.used, dtype=np.int64)
@@ -140,6 +141,12 @@ def lack_of_fit(fit: Fitted) -> Test:
     w = joined(working_rows(fit).row_blocks, lambda b: b.precisions)
     e = figures.residual / fit.solution.unit
     return diagnostics.replicate_lack_of_fit(e, w, figures.times, codes, fit.solution.rank)
+
+
+def _too_many(fit: Fitted) -> bool:
+    """Whether rows alike are not looked for, as that takes all rows at once."""
+    table, chosen = rows_at_hand(fit)
+    return table.read_as_needed and chosen.used > MOST_ALIKE
 
 
 def _lagged(fit: Fitted) -> bool:

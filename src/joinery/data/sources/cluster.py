@@ -1,0 +1,242 @@
+"""Dask DataFrames, and passes over rows where they are: on the workers of a cluster.
+
+A pass sends each part's worker what is to be done (a few kilobytes) and gets back what it found,
+block by block in the parts' order, so that neither the number of workers nor one that dies changes
+a bit: what a dead worker had is made again by another."""
+
+from __future__ import annotations
+
+import pickle
+import sys
+import threading
+import uuid
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, cast
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+from dask.base import compute
+from dask.delayed import delayed
+
+from joinery.core.blocks.partition import Partition, Runner, cores
+from joinery.data.sources.source import STRETCH
+from joinery.errors import ClusterError, DataError, JoineryError
+
+TOGETHER = 8  # pieces of files that go to a worker at once
+AT_ONCE = 4  # parts for each thread that are under way at a time, so that found things do not heap
+
+
+@dataclass(frozen=True)
+class DaskSource:
+    """A Dask DataFrame; its parts are its partitions, which stay where they are."""
+
+    key: str  # tells it from others where parts are at hand
+    schema: pa.Schema
+    lengths: tuple[int, ...]
+    delayed: tuple[Any, ...] = ()  # the partitions, not yet made; none of them on a worker
+    name: str = "the table"
+    apart = True
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"key": self.key, "schema": self.schema, "lengths": self.lengths, "name": self.name}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state | {"delayed": ()})
+
+    @cached_property
+    def runner(self) -> Runner:
+        return Cluster(self.key, self.delayed)
+
+    def read(self, part: int, column: str) -> Iterator[pa.Array]:
+        here = getattr(_AT_HAND, "parts", {}).get((self.key, part))
+        if here is None:
+            if not self.delayed:
+                raise DataError(
+                    "rows of another part of the table are needed here, which a worker does not "
+                    "have"
+                )
+            here = next(results([self.delayed[part]]))
+        array = _arrow(here[column], self.schema.field(column).type)
+        for start in range(0, len(array), STRETCH):
+            yield array.slice(start, STRETCH)
+
+
+_AT_HAND = threading.local()  # the part that this thread works on
+
+
+def _arrow(series: pd.Series, kind: pa.DataType) -> pa.Array:
+    array = pa.array(series, from_pandas=True)
+    if isinstance(array, pa.ChunkedArray):
+        array = array.combine_chunks()
+    if pa.types.is_null(array.type) or not pa.types.is_dictionary(array.type):
+        array = array.cast(kind if not pa.types.is_dictionary(kind) else kind.value_type)
+    return array
+
+
+def of_dask(frame: Any) -> DaskSource:
+    """A Dask DataFrame as a source: how long its parts are is counted in a pass.
+
+    On a cluster the parts are made once and kept on the workers as long as the source is used;
+    a part that is lost with its worker is made again.
+    """
+    if _active_client() is not None:
+        frame = frame.persist()
+    parts = tuple(frame.to_delayed())
+    found = list(results([delayed(_told)(part) for part in parts]))
+    fields = []
+    for at, name in enumerate(map(str, frame.columns)):
+        kinds = [kind for _, own in found if not pa.types.is_null(kind := own[at])]
+        fields.append(pa.field(name, _common(kinds)))
+    lengths = tuple(length for length, _ in found)
+    return DaskSource(uuid.uuid4().hex, pa.schema(fields), lengths, parts)
+
+
+def _told(part: pd.DataFrame) -> tuple[int, list[pa.DataType]]:
+    """How long a part is, and its columns' types."""
+    return len(part), [f.type for f in pa.Schema.from_pandas(part, preserve_index=False)]
+
+
+def _common(kinds: list[pa.DataType]) -> pa.DataType:
+    """One type for a column whose parts may have several."""
+    if not kinds:
+        return pa.null()
+    if all(kind == kinds[0] for kind in kinds) or pa.types.is_dictionary(kinds[0]):
+        return kinds[0]
+    joined = pa.unify_schemas(
+        [pa.schema([("x", kind)]) for kind in kinds], promote_options="permissive"
+    )
+    return joined.field("x").type
+
+
+@dataclass(frozen=True)
+class Cluster:
+    """Runs passes over rows on workers: where the parts of a Dask DataFrame are, or over files.
+
+    Pieces of files are those of one machine, so the same bits come out."""
+
+    key: str
+    delayed: tuple[Any, ...] = ()  # the parts of a Dask DataFrame
+    part_of: tuple[int, ...] = ()  # of each piece
+
+    def of(self, parts: Sequence[int]) -> Cluster:
+        return Cluster(self.key, self.delayed, tuple(parts))
+
+    def run(self, partition: Partition[Any], work: Callable[[Any], Any]) -> Iterator[Any]:
+        import cloudpickle
+
+        task = cloudpickle.dumps((partition.make, partition.workspace, work, np.geterr()))
+        calls = [
+            delayed(_pass, pure=False)(
+                task, self.key, part, self.delayed[part] if self.delayed else None, own
+            )
+            for part, own in self._tasks(partition.count)
+        ]
+        for found in results(calls):
+            if isinstance(found, JoineryError):
+                raise found
+            yield from pickle.loads(found)
+
+    def _tasks(self, count: int) -> list[tuple[int, list[int]]]:
+        """Which pieces are worked on together: those of one part, or a few of files."""
+        if not self.delayed:
+            return [
+                (-1, list(range(a, min(a + TOGETHER, count)))) for a in range(0, count, TOGETHER)
+            ]
+        pieces: dict[int, list[int]] = {}
+        for piece, part in enumerate(self.part_of):
+            pieces.setdefault(part, []).append(piece)
+        return list(pieces.items())
+
+
+def for_files() -> Cluster | None:
+    """What goes through files on a cluster, where a client of one is active."""
+    if "distributed" not in sys.modules or _active_client() is None:
+        return None
+    return Cluster("files")
+
+
+def _pass(
+    task: bytes, key: str, part: int, frame: pd.DataFrame | None, pieces: list[int]
+) -> bytes | JoineryError:
+    """What work finds in the pieces of one part, or why the table cannot be used."""
+    make, workspace, work, handling = pickle.loads(task)
+    _AT_HAND.parts = {(key, part): frame}
+    try:
+        with np.errstate(**handling):
+            room = workspace() if len(pieces) > 1 else None
+            return pickle.dumps([work(make(piece, room)) for piece in pieces])
+    except JoineryError as reason:
+        return reason
+    finally:
+        _AT_HAND.parts = {}
+
+
+def results(calls: Sequence[Any]) -> Iterator[Any]:
+    """The results of delayed calls in their order, a few of them under way at a time.
+
+    On the cluster whose client is active, else in this process's threads. Raises ClusterError
+    where a worker or the scheduler fails for good.
+    """
+    client: Any = _active_client()
+    if client is None:
+        yield from _in_threads(calls)
+        return
+    waiting: list[Any] = []
+    try:
+        workers = sum(client.nthreads().values())
+        ahead = max(AT_ONCE * workers, 1)
+        waiting = [client.compute(call) for call in calls[:ahead]]
+        for place in range(len(calls)):
+            found = waiting[place].result()
+            waiting[place] = None  # its memory is wanted no more
+            if place + ahead < len(calls):
+                waiting.append(client.compute(calls[place + ahead]))
+            yield found
+    except JoineryError:
+        raise
+    except Exception as reason:
+        for future in waiting:
+            if future is not None:
+                future.cancel()
+        raise _failed(reason) from reason
+
+
+def _in_threads(calls: Sequence[Any]) -> Iterator[Any]:
+    some, run = cores(), cast(Callable[..., tuple[Any, ...]], compute)
+    for start in range(0, len(calls), some):
+        try:
+            found = run(*calls[start : start + some], scheduler="threads")
+        except JoineryError:
+            raise
+        except Exception as reason:
+            raise _failed(reason) from reason
+        yield from found
+
+
+def _active_client() -> Any:
+    try:
+        from distributed import get_client
+
+        return get_client()
+    except (ImportError, ValueError):
+        return None
+
+
+def _failed(reason: Exception) -> JoineryError:
+    """Why a pass over a cluster's rows failed, in words."""
+    kind = type(reason).__name__
+    words = str(reason).strip().split("\n")[0][:300]
+    if kind == "KilledWorker":
+        return ClusterError(
+            "a worker died again and again over the same part of the table, most likely for want "
+            "of memory; cut the table into smaller parts (repartition), or give workers more"
+        )
+    if kind in ("CommClosedError", "FutureCancelledError", "CancelledError", "TimeoutError"):
+        return ClusterError(
+            f"the cluster's scheduler was lost in the middle of a pass ({kind}: {words}); start "
+            "it again and fit again"
+        )
+    return ClusterError(f"a part of the table could not be worked on: {kind}: {words}")

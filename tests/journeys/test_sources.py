@@ -1,0 +1,465 @@
+"""Tables left where they are: files, datasets, databases. Wherever the rows lie, the same bits come out."""
+
+from __future__ import annotations
+
+import gc
+import sqlite3
+import subprocess
+import sys
+from itertools import pairwise
+from pathlib import Path
+
+import duckdb
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.dataset as datasets
+import pyarrow.parquet as parquet
+import pytest
+import sqlalchemy
+
+import joinery as jn
+from joinery.data import records
+from joinery.data.sources import cells, source
+from joinery.design import learning, row_blocks
+from joinery.study.rows import digest, figures
+
+N = 3001
+SENTENCES = {
+    "y given x, z, g": {},
+    "log(y + 40) given centred(x), spline(z), polynomial(x, 2), bands(z, 1, 2), g * h": {},
+    "yes given x, g, h": {"where": "z > 0.2"},
+    "c given standardized(x), rank(n), g": {"family": "poisson", "offset": "o"},
+    "y given x, z, category(n), day": {"weights": "w", "repeats": "r", "missing": "mean"},
+    "y given x, lag(z, 1), g": {"order": "t", "std_errors": "clustered", "cluster": "g"},
+    "s of m given x, z": {"leave_out": [3, 17], "std_errors": "robust"},
+}
+
+
+def made(n: int = N) -> pd.DataFrame:
+    rng = np.random.default_rng(5)
+    t = pd.DataFrame({"x": rng.normal(size=n) * 3 + 1, "z": rng.gamma(2, size=n)})
+    t["g"] = rng.choice(["long", "short", "Zander", "äther"], n)
+    t["h"] = rng.random(n) < 0.4
+    t["n"] = rng.integers(1, 5, n)
+    t["day"] = pd.Timestamp("2024-03-01") + pd.to_timedelta(rng.integers(0, 300, n), "D")
+    t["w"], t["r"], t["o"] = rng.uniform(0.5, 2, n), rng.integers(1, 4, n), rng.uniform(0, 1, n)
+    t["t"] = rng.permutation(n)
+    t["y"] = t["x"] + t["n"] + (t["g"] == "long") + rng.normal(size=n)
+    t["yes"] = rng.random(n) < 1 / (1 + np.exp(-t["x"] + 1))
+    t["c"] = rng.poisson(np.exp(0.1 * t["x"] + t["o"]))
+    t["m"] = rng.integers(1, 20, n)
+    t["s"] = rng.binomial(t["m"], 0.4)
+    t.loc[rng.choice(n, 40, replace=False), "z"] = np.nan
+    t.loc[rng.choice(n, 15, replace=False), "y"] = np.nan
+    t.loc[rng.choice(n, 10, replace=False), "g"] = None
+    return t
+
+
+TABLE = made()
+
+
+@pytest.fixture(autouse=True)
+def nothing_held(monkeypatch):
+    """Small tables are left where they are too, and cut into many blocks and stretches."""
+    monkeypatch.setattr(records, "is_held", lambda source, apart=False: apart)
+    monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 256)
+    monkeypatch.setattr(cells, "KEPT", 2)
+    for module in (cells, learning):
+        monkeypatch.setattr(module, "STRETCH", 700)
+
+
+def parts(folder: Path, cuts: list[int], table: pd.DataFrame = TABLE, **options) -> Path:
+    for place, (a, b) in enumerate(pairwise(cuts)):
+        some = table.iloc[a:b].reset_index(drop=True)
+        some = some[list(some.columns[::-1])] if place % 2 else some  # columns in another order
+        some.to_parquet(folder / f"part-{place:03}.parquet", index=False, **options)
+    return folder
+
+
+def in_one_file(folder):
+    TABLE.to_parquet(folder / "t.parquet", row_group_size=431)
+    return str(folder / "t.parquet")
+
+
+def in_one_part(folder):
+    return parts(folder, [0, N])
+
+
+def in_three_parts(folder):
+    return str(parts(folder, [0, 7, 7, 2000, N], row_group_size=333)) + "/*.parquet"
+
+
+def in_two_hundred_parts(folder):
+    rng = np.random.default_rng(1)
+    return parts(folder, [0, *np.sort(rng.integers(0, N, 199)).tolist(), N])
+
+
+def in_a_dataset(folder):
+    return datasets.dataset(in_three_parts(folder).removesuffix("/*.parquet"))
+
+
+def in_a_list(folder):
+    return sorted(parts(folder, [0, 1500, N]).glob("*.parquet"))
+
+
+def in_sqlite(folder):
+    with sqlite3.connect(folder / "t.db") as base:
+        TABLE.assign(day=TABLE["day"].dt.strftime("%Y-%m-%d")).to_sql("t", base, index=False)
+    return jn.source(f"sqlite:///{folder}/t.db", query="select * from t")
+
+
+def in_duckdb(folder):
+    file = in_one_file(folder)
+    with duckdb.connect(str(folder / "t.duckdb")) as base:
+        base.execute(f"create table t as select * from '{file}'")
+    return jn.source(f"duckdb:///{folder}/t.duckdb", query="select * from t")
+
+
+PLACES = [in_one_file, in_one_part, in_three_parts, in_two_hundred_parts, in_a_dataset, in_a_list,
+          in_sqlite, in_duckdb]  # fmt: skip
+
+
+def same(a: pd.DataFrame, b: pd.DataFrame) -> None:
+    pd.testing.assert_frame_equal(a, b, check_exact=True)
+
+
+@pytest.mark.parametrize("place", PLACES)
+def test_the_same_bits_wherever_the_rows_lie(place, tmp_path):
+    data = place(tmp_path)
+    for sentence, options in SENTENCES.items():
+        if place is in_sqlite and ("yes" in sentence or "h" in sentence):
+            continue  # it has no yes and no, but 1 and 0
+        held, left = jn.fit(TABLE, sentence, **options), jn.fit(data, sentence, **options)
+        assert left._fitted.origin.table.read_as_needed
+        same(held.coefficients().frame, left.coefficients().frame)
+        same(held.anova().frame, left.anova().frame[: len(held.anova().frame)])
+        same(held.left_out.frame, left.left_out.frame)
+        assert held.notes == left.notes
+        assert held.equation() == left.equation()
+
+
+def test_postgresql_hands_out_rows_and_nothing_else(postgres_url, tmp_path):
+    engine = sqlalchemy.create_engine(postgres_url.replace("postgresql", "postgresql+psycopg"))
+    TABLE.to_sql("t", engine, index=False, if_exists="replace")
+    engine.dispose()
+    data = jn.source(postgres_url, query="select * from t order by t")
+    held = TABLE.sort_values("t", ignore_index=True)
+    for sentence in ("y given x, z, g * h, day", "yes given x, g"):
+        a, b = jn.fit(held, sentence), jn.fit(data, sentence)
+        same(a.coefficients().frame, b.coefficients().frame)
+    with pytest.raises(jn.DataError, match="relation .*nowhere.* does not exist"):
+        jn.source(postgres_url, query="select * from nowhere")
+    wrong = postgres_url.replace("a%20secret", "wrong")
+    with pytest.raises(jn.DataError) as refusal:
+        jn.source(wrong, query="select 1")
+    assert "password" in str(refusal.value)
+    assert "wrong" not in str(refusal.value)
+
+
+def test_every_type_of_a_postgresql_column_comes_as_what_it_is(postgres_url):
+    query = (
+        "select i::int8 as whole, (i / 3.0)::numeric as exact, i / 7.0::float8 as number, "
+        "i % 2 = 0 as flag, 'l' || i % 3 as word, date '2024-01-01' + i::int as day, "
+        "timestamp '2024-01-01 10:00' + i * interval '1 hour' as moment, "
+        "case when i > 5 then i end as late from generate_series(1, 60) i order by i"
+    )
+    table = records.records(jn.source(postgres_url, query=query))
+    kinds = {name: table.column(name).kind for name in table.names}
+    assert kinds == {
+        "whole": "number", "exact": "number", "number": "number", "flag": "yes/no",
+        "word": "category", "day": "date", "moment": "date", "late": "number",
+    }  # fmt: skip
+    assert table.column("exact").numbers(slice(2, 3))[0] == 1.0
+    assert table.column("late").missing(slice(0, 7)).tolist() == [True] * 5 + [False] * 2
+
+
+def test_a_connection_that_drops_in_the_middle_leaves_nothing(postgres_url, monkeypatch, tmp_path):
+    from joinery.data.sources import database
+
+    monkeypatch.setattr(database, "ROWS", 100)
+    monkeypatch.setenv("TMPDIR", str(tmp_path))
+    monkeypatch.setattr("tempfile.tempdir", None)
+    query = "select i, pg_terminate_backend(case when i = 5000 then pg_backend_pid() end) from generate_series(1, 9000) i"
+    with pytest.raises(jn.DataError, match="the database postgresql://127.0.0.1.* refuses"):
+        jn.source(postgres_url, query=query)
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_query_is_read_once_and_its_folder_goes_with_it(tmp_path, monkeypatch):
+    monkeypatch.setenv("TMPDIR", str(tmp_path / "scratch"))
+    (tmp_path / "scratch").mkdir()
+    monkeypatch.setattr("tempfile.tempdir", None)
+    data = in_sqlite(tmp_path)
+    fit = jn.fit(data, "y given x, z")
+    (tmp_path / "t.db").unlink()  # the rows are there without it
+    before = fit.coefficients().frame
+    same(before, fit.revise(level=0.95).coefficients().frame)
+    assert len(list((tmp_path / "scratch").iterdir())) == 1
+    del data, fit
+    gc.collect()
+    assert list((tmp_path / "scratch").iterdir()) == []
+
+
+def test_columns_of_a_query_may_begin_with_none_and_change_their_type(tmp_path, monkeypatch):
+    from joinery.data.sources import database
+
+    monkeypatch.setattr(database, "ROWS", 10)
+    table = pd.DataFrame({"x": [*range(40)], "late": [None] * 15 + ["a", "b"] * 12 + [None]})
+    table["y"] = [*range(20), *np.linspace(0, 1, 20)]
+    with sqlite3.connect(tmp_path / "t.db") as base:
+        table.astype(object).to_sql("t", base, index=False)
+    data = jn.source(f"sqlite:///{tmp_path}/t.db", query="select * from t")
+    same(
+        jn.fit(table, "y given x, late").coefficients().frame,
+        jn.fit(data, "y given x, late").coefficients().frame,
+    )
+
+
+def test_levels_that_differ_from_part_to_part_are_one_category(tmp_path):
+    table = TABLE.assign(g=pd.Categorical(TABLE["g"], ["short", "long", "äther", "Zander"]))
+    for place, (a, b) in enumerate([(0, 900), (900, 2000), (2000, N)]):
+        table.iloc[a:b].to_parquet(tmp_path / f"{place}.parquet", index=False)
+    held, left = jn.fit(table, "y given x, g"), jn.fit(tmp_path, "y given x, g")
+    same(held.coefficients().frame, left.coefficients().frame)
+    text = TABLE.sort_values("g", ignore_index=True)  # each part has levels of its own
+    folder = tmp_path / "sorted"
+    folder.mkdir()
+    parts(folder, [0, 500, 1500, 2500, N], text)
+    same(
+        jn.fit(text, "y given x, g").coefficients().frame,
+        jn.fit(folder, "y given x, g").coefficients().frame,
+    )
+
+
+def test_a_folder_cut_by_a_column_has_that_column(tmp_path):
+    table = TABLE.dropna().sort_values("n", ignore_index=True)
+    for n, some in table.groupby("n"):
+        (tmp_path / f"n={n}").mkdir()
+        some.drop(columns="n").to_parquet(tmp_path / f"n={n}" / "rows.parquet", index=False)
+    same(
+        jn.fit(table, "y given x, category(n)").coefficients().frame,
+        jn.fit(tmp_path, "y given x, category(n)").coefficients().frame,
+    )
+
+
+@pytest.mark.parametrize(
+    "sentence", ["y given x, z, g", "yes given x, g", "log(y + 40) given x, day"]
+)
+@pytest.mark.parametrize("ending", [".parquet", ".csv"])
+def test_rows_and_forecasts_are_written_as_they_are_shown(sentence, ending, tmp_path):
+    (tmp_path / "data").mkdir()
+    data = in_three_parts(tmp_path / "data")
+    held, left = jn.fit(TABLE, sentence), jn.fit(data, sentence)
+    shown, out = held.rows().frame, jn.read(left.write_rows(tmp_path / f"rows{ending}"))
+    assert out["row"].tolist() == shown.index.tolist()
+    assert list(out)[1:] == list(shown)
+    numbers = [c for c in shown if c not in ("verdict", "reason")]
+    assert np.array_equal(out[numbers], shown[numbers], equal_nan=True)
+    assert out["reason"].astype(object).fillna("").tolist() == shown["reason"].tolist()
+    shown = held.forecast(TABLE).frame
+    file = left.write_forecasts(data, tmp_path / f"forecasts{ending}")
+    out = jn.read(file)
+    assert list(out)[1:] == list(shown)
+    numbers = [c for c in shown if c not in ("inside", "note")]
+    assert np.array_equal(out[numbers], shown[numbers], equal_nan=True)
+    for words in ("inside", "note"):
+        assert out[words].astype(object).fillna("").tolist() == shown[words].fillna("").tolist()
+
+
+def test_a_look_says_the_same(tmp_path):
+    held, left = jn.look(TABLE), jn.look(in_three_parts(tmp_path))
+    a, b = held.columns.frame, left.columns.frame
+    for name in a:
+        if a[name].dtype.kind == "f":
+            assert (
+                a[name].to_numpy() == pytest.approx(b[name].to_numpy(), rel=1e-12, nan_ok=True)
+                or name == "distinct"
+            )
+        else:
+            assert a[name].tolist() == b[name].tolist() or name == "distinct"
+    many = b["distinct"].isna()
+    assert (a["distinct"][~many] == b["distinct"][~many]).all()
+    assert (a["distinct"][many] > 1000).all()
+    a, b = held.correlations.frame, left.correlations.frame
+    assert a["column"].tolist() == b["column"].tolist()
+    for name in ("pearson", "spearman", "p", "n"):
+        assert a[name].to_numpy(float) == pytest.approx(
+            b[name].to_numpy(float), rel=1e-9, abs=1e-12
+        )
+    assert set(held.columns.notes) <= {*left.columns.notes}
+
+
+ODD = {
+    "stand-in": np.where(np.arange(600) % 50 == 0, -99, 20 + np.arange(600) % 40),
+    "tail": np.exp(np.random.default_rng(1).normal(size=600) * 2),
+    "few": np.arange(600) % 3 + 0.0,
+    "same": np.full(600, 4.0),
+    "none": np.full(600, np.nan),
+}
+
+
+@pytest.mark.parametrize("name", ODD)
+def test_what_is_odd_about_a_column_is_said_of_files_too(name, tmp_path):
+    table = pd.DataFrame({"y": np.arange(600.0), "v": ODD[name]})
+    table.to_parquet(tmp_path / "t.parquet")
+    held = [n for n in jn.look(table).columns.notes if n.startswith("v ")]
+    left = [n for n in jn.look(tmp_path / "t.parquet").columns.notes if n.startswith("v ")]
+    assert held
+    assert held == left
+
+
+def test_changing_comparing_and_choosing_models_on_files(tmp_path):
+    (tmp_path / "data").mkdir()
+    data = in_three_parts(tmp_path / "data")
+    whole = TABLE.dropna().reset_index(drop=True)
+    whole.to_parquet(tmp_path / "whole.parquet", row_group_size=500)
+    held, left = jn.fit(TABLE, "y given x, z"), jn.fit(data, "y given x, z")
+    same(
+        held.revise(add="g", leave_out=[5]).coefficients().frame,
+        left.revise(add="g", leave_out=[5]).coefficients().frame,
+    )
+    same(jn.compare(held, held.revise(add="n")).frame, jn.compare(left, left.revise(add="n")).frame)
+    same(held.crosscheck().frame, left.crosscheck().frame)
+    same(held.crosscheck(folds=5, seed=2).frame, left.crosscheck(folds=5, seed=2).frame)
+    a, b = (
+        jn.stepwise(t, "y given x, z, g, n, day", criterion="bic")
+        for t in (whole, str(tmp_path / "whole.parquet"))
+    )
+    same(a.steps.frame, b.steps.frame)
+    for name in ("residuals", "quantiles", "line"):
+        assert left.draw(name).axes
+    assert left.report(tmp_path / "page.html").exists()
+
+
+# ------------------------------------------------------------------ what cannot be, and says so
+
+
+def test_what_needs_all_rows_says_so_and_what_to_do(tmp_path, monkeypatch):
+    fit = jn.fit(in_one_file(tmp_path), "y given x, z")
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    monkeypatch.setattr(digest, "HELD", 1000)
+    fit = fit.revise(level=0.9)
+    for ask in (
+        fit.rows,
+        fit.crosscheck,
+        lambda: fit.forecast("x = 1, z = 2", intervals="distribution-free"),
+    ):
+        with pytest.raises(jn.TooLargeError, match=r"2,946 rows in memory.*write_rows.*sample"):
+            ask()
+    monkeypatch.setattr(learning, "MOST_RANKED", 100)
+    with pytest.raises(jn.UnusableColumnError, match=r"rank\(x\).*more than 100 different values"):
+        jn.fit(in_one_file(tmp_path), "y given rank(x)")
+    monkeypatch.setattr(cells, "WHOLE_ROWS", 1000)
+    with pytest.raises(jn.TooLargeError, match="this use of z needs all 3,001 rows in memory"):
+        jn.fit(in_one_file(tmp_path), "y given x, lag(z, 1)", order="t")
+
+
+def test_files_that_are_no_table_are_refused_by_name(tmp_path, monkeypatch):
+    with pytest.raises(jn.DataError, match="holds no .parquet files"):
+        jn.fit(tmp_path, "y given x")
+    with pytest.raises(jn.DataError, match="no file is like"):
+        jn.fit(str(tmp_path / "*.parquet"), "y given x")
+    good, bad = tmp_path / "a.parquet", tmp_path / "b.parquet"
+    TABLE.to_parquet(good)
+    bad.write_bytes(good.read_bytes()[:2000])
+    with pytest.raises(jn.FileFormatError, match=r"b.parquet cannot be read"):
+        jn.fit(tmp_path, "y given x")
+    TABLE.drop(columns="x").to_parquet(bad)
+    with pytest.raises(jn.FileFormatError, match=r"b.parquet lacks x"):
+        jn.fit(tmp_path, "y given x")
+    TABLE.iloc[:0].to_parquet(bad)
+    good.unlink()
+    with pytest.raises(jn.EmptyTableError, match="no rows"):
+        jn.fit(tmp_path, "y given x")
+    for call, words in (
+        (lambda: jn.source("t.csv"), "no Parquet file"),
+        (lambda: jn.source("sqlite:///t.db"), "say what to select with jn.source"),
+        (lambda: jn.source(str(tmp_path), query="select 1"), "query= is for"),
+        (lambda: jn.source("sqlite:///nowhere.db", query="select 1"), "no such file"),
+        (lambda: jn.fit("sqlite:///t.db", "y given x"), "say what to select"),
+    ):
+        with pytest.raises(jn.JoineryError, match=words):
+            call()
+
+
+def test_a_file_that_changes_under_a_fit_is_noticed(tmp_path):
+    file = tmp_path / "t.parquet"
+    TABLE.to_parquet(file, row_group_size=500)
+    fit = jn.fit(str(file), "y given x, z")
+    TABLE.iloc[::-1].to_parquet(file)
+    with pytest.raises(jn.DataError, match="was changed while its rows were in use"):
+        fit.revise(drop="z")
+
+
+def test_writing_that_fails_leaves_no_file(tmp_path):
+    file = tmp_path / "t.parquet"
+    TABLE.to_parquet(file, row_group_size=500)
+    fit = jn.fit(str(file), "y given x, z")
+    str(fit)
+    file.unlink()
+    (tmp_path / "out").mkdir()
+    for ending in (".parquet", ".csv"):
+        with pytest.raises(jn.FileFormatError, match=r"t.parquet cannot be read"):
+            fit.write_rows(tmp_path / "out" / f"rows{ending}")
+    with pytest.raises(jn.CallError, match="its ending is one of .parquet, .csv"):
+        fit.write_rows(tmp_path / "out" / "rows.xlsx")
+    assert list((tmp_path / "out").iterdir()) == []
+
+
+def test_the_command_takes_folders_patterns_and_queries(joinery, tmp_path):
+    data = in_three_parts(tmp_path)
+    status, out, _ = joinery("fit", data, "y given x, z, g")
+    assert status == 0
+    assert "left out: 40 no z, 15 no y" in " ".join(out.split())
+    assert joinery("fit", tmp_path, "y given x, z, g")[1] == out.replace(data, str(tmp_path))
+    in_sqlite(tmp_path)
+    status, asked, _ = joinery(
+        "fit", f"sqlite:///{tmp_path}/t.db", "y given x, z, g", "--query", "select * from t"
+    )
+    assert status == 0
+    assert asked == out
+    status, _, told = joinery("rows", data, "y given x, z", "--output", tmp_path / "rows.csv")
+    assert status == 0
+    assert len(jn.read(tmp_path / "rows.csv")) == N
+    status, _, told = joinery(
+        "forecast", data, "y given x, z", "--new", data, "--output", tmp_path / "f.parquet"
+    )
+    assert status == 0, told
+    assert len(jn.read(tmp_path / "f.parquet")) == N
+    status, _, told = joinery("fit", f"sqlite:///{tmp_path}/t.db", "y given x")
+    assert status == 2
+    assert "--query" in told
+
+
+def test_memory_stays_flat_as_rows_grow(tmp_path):
+    """Peak memory of a fit, its page and its rows written: four times the rows, hardly more."""
+    peaks = []
+    for times in (1, 4):
+        file = tmp_path / f"{times}.parquet"
+        schema = None
+        for k in range(times):
+            rng = np.random.default_rng(k)
+            table = pa.table({n: rng.normal(size=400_000) for n in ("y", "a", "b", "c", "d")})
+            schema = schema or parquet.ParquetWriter(file, table.schema)
+            schema.write_table(table)
+        schema.close()
+        code = (
+            "import resource, joinery as jn, joinery.data.sources.source as s\n"
+            "s.HELD_CELLS = 0\n"
+            f"fit = jn.fit({str(file)!r}, 'y given a, b, c, d')\n"
+            f"str(fit); fit.write_rows({str(tmp_path / 'rows.parquet')!r})\n"
+            "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+        peaks.append(float(done.stdout))
+    held = 3 * 400_000 * 5 * 8 / 2**20  # what the rows added would take
+    assert peaks[1] - peaks[0] < held / 2, peaks
+
+
+def test_a_source_says_what_it_holds(tmp_path):
+    left = jn.source(in_one_file(tmp_path))
+    assert sum(left.lengths) == N
+    assert left.schema.names[:2] == ["x", "z"]
+    assert source.is_held(left)
