@@ -127,7 +127,8 @@ def same(a: pd.DataFrame, b: pd.DataFrame) -> None:
 @pytest.mark.parametrize("place", PLACES)
 def test_the_same_bits_wherever_the_rows_lie(place, tmp_path):
     data = place(tmp_path)
-    for sentence, options in SENTENCES.items():
+    many = place is in_two_hundred_parts
+    for sentence, options in list(SENTENCES.items())[: 2 if many else None]:
         if place is in_sqlite and ("yes" in sentence or "h" in sentence):
             continue  # it has no yes and no, but 1 and 0
         held, left = jn.fit(TABLE, sentence, **options), jn.fit(data, sentence, **options)
@@ -440,7 +441,7 @@ def test_memory_stays_flat_as_rows_grow(tmp_path):
         schema = None
         for k in range(times):
             rng = np.random.default_rng(k)
-            table = pa.table({n: rng.normal(size=400_000) for n in ("y", "a", "b", "c", "d")})
+            table = pa.table({n: rng.normal(size=200_000) for n in ("y", "a", "b", "c", "d")})
             schema = schema or parquet.ParquetWriter(file, table.schema)
             schema.write_table(table)
         schema.close()
@@ -454,7 +455,7 @@ def test_memory_stays_flat_as_rows_grow(tmp_path):
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
         assert done.returncode == 0, done.stderr
         peaks.append(float(done.stdout))
-    held = 3 * 400_000 * 5 * 8 / 2**20  # what the rows added would take
+    held = 3 * 200_000 * 5 * 8 / 2**20  # what the rows added would take
     assert peaks[1] - peaks[0] < held / 2, peaks
 
 

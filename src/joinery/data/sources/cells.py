@@ -129,7 +129,11 @@ class Cells:
             if part != self._part or row < self._at:
                 self._open(part)
             while True:
-                values = self._next()
+                try:
+                    values = self._next()
+                except BaseException:
+                    self._part = -1  # it is begun anew when it is asked again
+                    raise
                 first, self._at = self._at, self._at + len(values)
                 if row < self._at:
                     self._kept.append((first, values))

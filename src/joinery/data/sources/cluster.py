@@ -10,7 +10,9 @@ import pickle
 import sys
 import threading
 import uuid
+from collections import deque
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, cast
@@ -36,7 +38,7 @@ class DaskSource:
     key: str  # tells it from others where parts are at hand
     schema: pa.Schema
     lengths: tuple[int, ...]
-    delayed: tuple[Any, ...] = ()  # the partitions, not yet made; none of them on a worker
+    delayed: tuple[Any, ...] = ()  # the parts: futures on a cluster; none of them on a worker
     name: str = "the table"
     apart = True
 
@@ -58,7 +60,7 @@ class DaskSource:
                     "rows of another part of the table are needed here, which a worker does not "
                     "have"
                 )
-            here = next(results([self.delayed[part]]))
+            here = next(results(_itself, [(self.delayed[part],)]))
         array = _arrow(here[column], self.schema.field(column).type)
         for start in range(0, len(array), STRETCH):
             yield array.slice(start, STRETCH)
@@ -68,6 +70,8 @@ _AT_HAND = threading.local()  # the part that this thread works on
 
 
 def _arrow(series: pd.Series, kind: pa.DataType) -> pa.Array:
+    if isinstance(series.dtype, np.dtype) and series.dtype.kind in "fiu":
+        return pa.array(series.to_numpy())  # as they are, without a copy
     array = pa.array(series, from_pandas=True)
     if isinstance(array, pa.ChunkedArray):
         array = array.combine_chunks()
@@ -82,10 +86,10 @@ def of_dask(frame: Any) -> DaskSource:
     On a cluster the parts are made once and kept on the workers as long as the source is used;
     a part that is lost with its worker is made again.
     """
-    if _active_client() is not None:
-        frame = frame.persist()
     parts = tuple(frame.to_delayed())
-    found = list(results([delayed(_told)(part) for part in parts]))
+    if (client := _active_client()) is not None:
+        parts = tuple(client.compute(list(parts)))
+    found = list(results(_told, [(part,) for part in parts]))
     fields = []
     for at, name in enumerate(map(str, frame.columns)):
         kinds = [kind for _, own in found if not pa.types.is_null(kind := own[at])]
@@ -129,12 +133,10 @@ class Cluster:
 
         task = cloudpickle.dumps((partition.make, partition.workspace, work, np.geterr()))
         calls = [
-            delayed(_pass, pure=False)(
-                task, self.key, part, self.delayed[part] if self.delayed else None, own
-            )
+            (task, self.key, part, self.delayed[part] if self.delayed else None, own)
             for part, own in self._tasks(partition.count)
         ]
-        for found in results(calls):
+        for found in results(_pass, calls):
             if isinstance(found, JoineryError):
                 raise found
             yield from pickle.loads(found)
@@ -174,43 +176,41 @@ def _pass(
         _AT_HAND.parts = {}
 
 
-def results(calls: Sequence[Any]) -> Iterator[Any]:
-    """The results of delayed calls in their order, a few of them under way at a time.
+def _itself(part: Any) -> Any:
+    return part
+
+
+def results(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Iterator[Any]:
+    """What ``work`` gives for each of the arguments, in their order, a few under way at a time.
 
     On the cluster whose client is active, else in this process's threads. Raises ClusterError
     where a worker or the scheduler fails for good.
     """
-    client: Any = _active_client()
+    client = _active_client()
     if client is None:
-        yield from _in_threads(calls)
+        yield from _in_threads(work, calls)
         return
-    waiting: list[Any] = []
+    waiting: deque[Any] = deque()
     try:
-        workers = sum(client.nthreads().values())
-        ahead = max(AT_ONCE * workers, 1)
-        waiting = [client.compute(call) for call in calls[:ahead]]
-        for place in range(len(calls)):
-            found = waiting[place].result()
-            waiting[place] = None  # its memory is wanted no more
-            if place + ahead < len(calls):
-                waiting.append(client.compute(calls[place + ahead]))
-            yield found
-    except JoineryError:
-        raise
+        if client.status != "running":
+            raise ConnectionError(f"the client is {client.status}")
+        ahead = AT_ONCE * max(sum(client.nthreads().values()), 1)
+        for start in range(0, len(calls), ahead):
+            waiting += client.map(work, *zip(*calls[start : start + ahead]), pure=False)
+            while len(waiting) > ahead // 2 or (waiting and start + ahead >= len(calls)):
+                yield waiting.popleft().result()
     except Exception as reason:
-        for future in waiting:
-            if future is not None:
-                future.cancel()
+        with suppress(Exception):  # of a cluster that is gone
+            client.cancel(list(waiting), force=True)
         raise _failed(reason) from reason
 
 
-def _in_threads(calls: Sequence[Any]) -> Iterator[Any]:
+def _in_threads(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Iterator[Any]:
     some, run = cores(), cast(Callable[..., tuple[Any, ...]], compute)
     for start in range(0, len(calls), some):
+        asked = [delayed(work, pure=False)(*given) for given in calls[start : start + some]]
         try:
-            found = run(*calls[start : start + some], scheduler="threads")
-        except JoineryError:
-            raise
+            found = run(*asked, scheduler="threads")
         except Exception as reason:
             raise _failed(reason) from reason
         yield from found
@@ -225,6 +225,12 @@ def _active_client() -> Any:
         return None
 
 
+LOST = (
+    *("CommClosedError", "FutureCancelledError", "CancelledError", "TimeoutError"),
+    *("ConnectionError", "ClosedClientError"),
+)
+
+
 def _failed(reason: Exception) -> JoineryError:
     """Why a pass over a cluster's rows failed, in words."""
     kind = type(reason).__name__
@@ -234,7 +240,7 @@ def _failed(reason: Exception) -> JoineryError:
             "a worker died again and again over the same part of the table, most likely for want "
             "of memory; cut the table into smaller parts (repartition), or give workers more"
         )
-    if kind in ("CommClosedError", "FutureCancelledError", "CancelledError", "TimeoutError"):
+    if kind in LOST:
         return ClusterError(
             f"the cluster's scheduler was lost in the middle of a pass ({kind}: {words}); start "
             "it again and fit again"

@@ -1,0 +1,211 @@
+"""A real cluster of worker processes: the same bits on any number of them, also when one dies in the middle."""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+import time
+import warnings
+from itertools import pairwise
+
+import dask.dataframe as dask
+import numpy as np
+import pandas as pd
+import pytest
+from dask.delayed import delayed
+from distributed import Client, LocalCluster
+
+import joinery as jn
+from joinery.data import records
+
+warnings.filterwarnings("ignore", module="distributed")
+pytestmark = pytest.mark.filterwarnings("ignore")  # of the cluster's own shutting down
+RNG = np.random.default_rng(7)
+N = 24_000
+TABLE = pd.DataFrame({"x": RNG.normal(size=N), "z": RNG.gamma(2, size=N)})
+TABLE["g"] = RNG.choice(["long", "short", "top"], N)
+TABLE["y"] = TABLE["x"] + (TABLE["g"] == "long") + RNG.normal(size=N)
+TABLE["yes"] = RNG.random(N) < 1 / (1 + np.exp(-TABLE["x"]))
+TABLE.loc[RNG.choice(N, 100, replace=False), "z"] = np.nan
+SENTENCES = ("y given centred(x), spline(z), g", "yes given x, g")
+
+
+def parts() -> dask.DataFrame:
+    """Parts of uneven lengths, one of them empty."""
+    cuts = [0, 5000, 5000, 9000, 16_000, N]
+    return dask.concat(
+        [
+            dask.from_pandas(TABLE.iloc[a:b].reset_index(drop=True), npartitions=1)
+            for a, b in pairwise(cuts)
+        ]
+    )
+
+
+def figures(data) -> list[pd.DataFrame]:
+    out = []
+    for sentence in SENTENCES:
+        fit = jn.fit(data, sentence)
+        out += [fit.coefficients().frame, fit.anova().frame, fit.overall().frame]
+        page = str(fit)
+    return [*out, pd.DataFrame({"page": page.splitlines()})]
+
+
+@pytest.fixture(scope="module")
+def here() -> list[pd.DataFrame]:
+    """What this process finds in the same parts, without a cluster."""
+    return figures(parts())
+
+
+@pytest.fixture(scope="module")
+def made():
+    with (
+        LocalCluster(
+            n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50
+        ) as cluster,
+        Client(cluster),
+    ):
+        yield cluster
+
+
+@pytest.fixture
+def cluster(made, request):
+    """A cluster of so many workers, each a process of one thread."""
+    workers = getattr(request, "param", 2)
+    with Client(made) as client:
+        made.scale(workers)
+        client.wait_for_workers(workers, timeout=60)
+        yield made
+
+
+def same(a: list[pd.DataFrame], b: list[pd.DataFrame]) -> None:
+    for one, other in zip(a, b, strict=True):
+        pd.testing.assert_frame_equal(one, other, check_exact=True)
+
+
+def test_parts_give_what_one_frame_gives_to_twelve_digits(here):
+    held = figures(TABLE)
+    for place, (one, other) in enumerate(zip(held[:-1], here[:-1], strict=True)):
+        for name in one.select_dtypes("number"):
+            size = np.nanmax(np.abs(one[name]))  # deviances of terms are what large ones differ by
+            a, b = one[name].to_numpy(), other[name].to_numpy()
+            near = 1e-9 if (place, name) == (4, "p") else 1e-12
+            assert a == pytest.approx(b, rel=near, abs=1e-12 * size, nan_ok=True)
+    assert held[-1].equals(here[-1])
+
+
+@pytest.mark.parametrize("cluster", [1, 3], indirect=True)
+def test_any_number_of_workers_gives_the_same_bits(cluster, here):
+    same(figures(parts()), here)
+
+
+def killed_after(cluster, seconds: float) -> threading.Thread:
+    """Kill a whole worker process in a while."""
+
+    def kill() -> None:
+        time.sleep(seconds)
+        worker = next(iter(cluster.workers.values()))
+        os.kill(worker.process.pid, signal.SIGKILL)
+
+    thread = threading.Thread(target=kill)
+    thread.start()
+    return thread
+
+
+@pytest.mark.parametrize("seconds", [0.1, 0.8])
+def test_a_worker_that_dies_in_the_middle_changes_nothing(cluster, here, seconds):
+    data = parts()
+    killer = killed_after(cluster, seconds)
+    found = figures(data)
+    killer.join()
+    same(found, here)
+
+
+def test_a_worker_that_dies_between_iterations_changes_nothing(cluster, monkeypatch, here):
+    from joinery.core.glm import iteration
+
+    steps, real = [], iteration._step
+
+    def step(*given):
+        steps.append(1)
+        if len(steps) == 2:
+            worker = next(iter(cluster.workers.values()))
+            os.kill(worker.process.pid, signal.SIGKILL)
+        return real(*given)
+
+    monkeypatch.setattr(iteration, "_step", step)
+    fit = jn.fit(parts(), SENTENCES[1])
+    assert len(steps) >= 2
+    pd.testing.assert_frame_equal(fit.coefficients().frame, here[3], check_exact=True)
+
+
+def dying(frame: pd.DataFrame) -> pd.DataFrame:
+    """A part whose worker is gone, as when the machine takes one that grew too large."""
+    os._exit(9)
+
+
+def unreadable(frame: pd.DataFrame) -> pd.DataFrame:
+    raise OSError("the disk does not answer")
+
+
+def broken(call) -> dask.DataFrame:
+    """Parts of which the third cannot be had."""
+    frames = [delayed(TABLE.iloc[a : a + 6000]) for a in range(0, N, 6000)]
+    frames[2] = delayed(call)(frames[2])
+    return dask.from_delayed(frames, meta=TABLE.iloc[:0])
+
+
+def test_a_part_that_kills_its_workers_is_said(cluster):
+    with pytest.raises(jn.ClusterError, match="a worker died again and again"):
+        jn.fit(broken(dying), SENTENCES[0])
+
+
+@pytest.mark.parametrize("where", ["cluster", "here"])
+def test_a_part_that_cannot_be_read_is_said(where, request):
+    if where == "cluster":
+        request.getfixturevalue("cluster")
+    with pytest.raises(jn.ClusterError, match="OSError: the disk does not answer"):
+        jn.fit(broken(unreadable), SENTENCES[0])
+
+
+def test_a_scheduler_that_is_gone_is_said():
+    with (
+        LocalCluster(
+            n_workers=1, threads_per_worker=1, dashboard_address=None, silence_logs=50
+        ) as own,
+        Client(own),
+    ):
+        fit = jn.fit(parts(), SENTENCES[0])
+        own.close()
+        with pytest.raises(jn.ClusterError, match="the cluster's scheduler was lost"):
+            fit.revise(drop="g")
+
+
+def test_what_a_table_cannot_is_said_as_on_one_machine(cluster):
+    data = dask.from_pandas(TABLE.assign(x=TABLE["x"] - 10), npartitions=3)
+    with pytest.raises(jn.UnusableColumnError, match="log.x. does not exist everywhere"):
+        jn.fit(data, "y given log(x)")
+    with pytest.raises(jn.UnknownColumnError, match="did you mean 'yes'"):
+        jn.fit(data, "y given yess")
+    with pytest.raises(jn.DataError, match="rows of another part|one machine"):
+        jn.fit(data, "y given lag(x, 1)")
+
+
+def test_files_are_folded_on_the_workers_with_the_bits_of_one_machine(
+    cluster, tmp_path, monkeypatch
+):
+    monkeypatch.setattr(records, "is_held", lambda source, apart=False: apart)
+    TABLE.to_parquet(tmp_path / "t.parquet", row_group_size=5000)
+    same(figures(tmp_path), figures(TABLE))
+
+
+def test_rows_are_written_from_a_cluster(cluster, tmp_path):
+    fit = jn.fit(parts(), SENTENCES[0])
+    rows = jn.read(fit.write_rows(tmp_path / "rows.parquet"))
+    held = jn.fit(TABLE, SENTENCES[0]).rows().frame
+    assert rows["row"].tolist() == held.index.tolist()
+    assert rows["studentized_residual"].to_numpy() == pytest.approx(
+        held["studentized_residual"].to_numpy(), rel=1e-9, nan_ok=True
+    )
+    look = jn.look(parts()).columns.frame
+    assert look["count"].tolist() == jn.look(TABLE).columns.frame["count"].tolist()
