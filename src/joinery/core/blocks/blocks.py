@@ -78,19 +78,25 @@ def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, floa
 
     A column whose mean is no more than ``far`` spreads away stays where it is; without an intercept
     all do."""
-    for X, y, _ in blocks.pieces:
-        if len(y):
-            if not intercept:
-                break
-            with np.errstate(all="ignore"):
-                X = dense(X)
-                mean, level = X.sum(axis=0) / len(y), float(y.sum()) / len(y)
-                if not far:
-                    return mean, level
-                # |mean| ≤ far·sd, written with the mean square so that one pass less is made
-                near = mean * mean * (1 + far**2) <= far**2 * np.einsum("ij,ij->j", X, X) / len(y)
-                level_near = level * level * (1 + far**2) <= far**2 * inner(y, y) / len(y)
-                return np.where(near, 0.0, mean), 0.0 if level_near else level
+
+    def near_means(block: Block) -> tuple[np.ndarray, float] | None:
+        X, y, _ = block
+        if not len(y):
+            return None
+        with np.errstate(all="ignore"):
+            X = dense(X)
+            mean, level = X.sum(axis=0) / len(y), float(y.sum()) / len(y)
+            if not far:
+                return mean, level
+            # |mean| ≤ far·sd, written with the mean square so that one pass less is made
+            near = mean * mean * (1 + far**2) <= far**2 * np.einsum("ij,ij->j", X, X) / len(y)
+            level_near = level * level * (1 + far**2) <= far**2 * inner(y, y) / len(y)
+            return np.where(near, 0.0, mean), 0.0 if level_near else level
+
+    for piece in range(len(blocks.pieces)) if intercept else ():
+        found = next(blocks.pieces.only(piece).each(near_means))
+        if found is not None:
+            return found
     return np.zeros(blocks.width), 0.0
 
 

@@ -35,6 +35,10 @@ class Runner(Protocol):
         """The same for pieces that lie in these parts of the table."""
         ...
 
+    def only(self, piece: int) -> Runner:
+        """The same for one of its pieces alone."""
+        ...
+
 
 Watch = Callable[[], AbstractContextManager[Callable[[int], None]]]
 
@@ -65,6 +69,13 @@ class Partition(Generic[Made]):
     def map(self, turn: Callable[[Made], Other]) -> Partition[Other]:
         """The same pieces, each turned into something else when it is made."""
         return self.remade(lambda i, workspace: turn(self.make(i, workspace)))
+
+    def only(self, piece: int) -> Partition[Made]:
+        """One of the pieces, as a partition of its own."""
+        runner = self.runner and self.runner.only(piece)
+        return Partition(
+            1, lambda _, workspace: self.make(piece, workspace), self.workspace, runner=runner
+        )
 
     def remade(self, make: Callable[[int, np.ndarray | None], Other]) -> Partition[Other]:
         """The same pieces, made in another way."""

@@ -60,8 +60,10 @@ class DaskSource:
                     "rows of another part of the table are needed here, which a worker does not "
                     "have"
                 )
-            here = next(results(_itself, [(self.delayed[part],)]))
-        array = _arrow(here[column], self.schema.field(column).type)
+            series = next(results(_column, [(self.delayed[part], column)]))
+        else:
+            series = here[column]
+        array = _arrow(series, self.schema.field(column).type)
         for start in range(0, len(array), STRETCH):
             yield array.slice(start, STRETCH)
 
@@ -86,9 +88,10 @@ def of_dask(frame: Any) -> DaskSource:
     On a cluster the parts are made once and kept on the workers as long as the source is used;
     a part that is lost with its worker is made again.
     """
-    parts = tuple(frame.to_delayed())
-    if (client := _active_client()) is not None:
-        parts = tuple(client.compute(list(parts)))
+    if (client := _active_client()) is None:
+        parts = tuple(frame.to_delayed())
+    else:
+        parts = tuple(client.compute(list(frame.persist().to_delayed())))
     found = list(results(_told, [(part,) for part in parts]))
     fields = []
     for at, name in enumerate(map(str, frame.columns)):
@@ -127,6 +130,9 @@ class Cluster:
 
     def of(self, parts: Sequence[int]) -> Cluster:
         return Cluster(self.key, self.delayed, tuple(parts))
+
+    def only(self, piece: int) -> Cluster:
+        return Cluster(self.key, self.delayed, self.part_of[piece : piece + 1])
 
     def run(self, partition: Partition[Any], work: Callable[[Any], Any]) -> Iterator[Any]:
         import cloudpickle
@@ -176,8 +182,8 @@ def _pass(
         _AT_HAND.parts = {}
 
 
-def _itself(part: Any) -> Any:
-    return part
+def _column(part: pd.DataFrame, column: str) -> pd.Series:
+    return part[column]
 
 
 def results(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Iterator[Any]:
