@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from joinery.data.reading import read as read
     from joinery.data.reading import sample_data as sample_data
     from joinery.data.reading import sample_names as sample_names
+    from joinery.data.sources.opening import source as source
     from joinery.errors import *  # noqa: F403
     from joinery.model.compare import Trail as Trail
     from joinery.model.compare import compare as compare

@@ -140,6 +140,16 @@ def test_the_same_bits_wherever_the_rows_lie(place, tmp_path):
         assert held.equation() == left.equation()
 
 
+@pytest.mark.parametrize("place", PLACES)
+def test_a_small_table_is_simply_read(place, tmp_path, monkeypatch):
+    monkeypatch.setattr(records, "is_held", source.is_held)
+    table = records.records(place(tmp_path))
+    assert not table.read_as_needed
+    sentence = "y given x, z, g"
+    same(jn.fit(TABLE, sentence).coefficients().frame, jn.fit(table, sentence).coefficients().frame)
+    assert table.frame["g"].isna().sum() == 10
+
+
 def test_postgresql_hands_out_rows_and_nothing_else(postgres_url, tmp_path):
     engine = sqlalchemy.create_engine(postgres_url.replace("postgresql", "postgresql+psycopg"))
     TABLE.to_sql("t", engine, index=False, if_exists="replace")
@@ -331,6 +341,51 @@ def test_changing_comparing_and_choosing_models_on_files(tmp_path):
     for name in ("residuals", "quantiles", "line"):
         assert left.draw(name).axes
     assert left.report(tmp_path / "page.html").exists()
+
+
+@pytest.mark.parametrize(
+    ("sentence", "options"),
+    [
+        ("y given x, z, g", {}),
+        ("y given x, g * h", {"weights": "w"}),
+        ("yes given x, g", {}),
+        ("c given x", {"family": "poisson"}),
+        ("n given x, z", {"family": "gamma"}),
+    ],
+)
+def test_pages_and_checks_of_rows_that_are_not_held(sentence, options, tmp_path, monkeypatch):
+    """More rows than are held: what is asked of all of them is found by going through them."""
+    from joinery.study.check import straight
+
+    large = made(7000)
+    large.to_parquet(tmp_path / "t.parquet", row_group_size=900)
+    held = jn.fit(large, sentence, **options)
+    told, page = held.checks().frame, str(held)
+    near, typical = (
+        held.forecast(large[:40]).frame,
+        jn.fit(large, "y given x, g * h").adjusted_means("g").frame,
+    )
+    for module, name in ((figures, "MOST_HELD"), (digest, "HELD"), (straight, "MOST_ALIKE")):
+        monkeypatch.setattr(module, name, 1000)
+    left = jn.fit(tmp_path / "t.parquet", sentence, **options)
+    assert str(left) == page or "yes" in sentence  # whose calibration is not judged
+    ours = left.checks().frame.set_index("check")
+    compared = 0
+    for line in told.itertuples():
+        if line.check in ours.index and np.isfinite(line.statistic):
+            mine = ours.loc[line.check]
+            assert (mine["statistic"], mine["verdict"]) == (
+                pytest.approx(line.statistic, rel=1e-9),
+                line.verdict,
+            )
+            compared += 1
+    unsaid = told[~told["check"].isin(ours.index)]["check"]
+    assert compared >= 5
+    assert unsaid.str.contains("lack of fit|Breusch–Godfrey|calibration in").all(), unsaid.tolist()
+    same(near, left.forecast(large[:40]).frame)
+    means = jn.fit(tmp_path / "t.parquet", "y given x, g * h").adjusted_means("g").frame
+    same(typical, means)
+    same(near, jn.load(left.save(tmp_path / "fit.json")).forecast(large[:40]).frame)
 
 
 # ------------------------------------------------------------------ what cannot be, and says so

@@ -6,9 +6,12 @@ import numpy as np
 
 from joinery import advice
 from joinery.core.inference.covariance import Sandwich, autocorrelated, clustered, robust
+from joinery.data.sources.source import refuse_too_large
 from joinery.errors import CallError, UnknownColumnError, UnusableColumnError, listed
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+
+MOST_CELLS = 2**26  # of the rows in the coefficients' basis, where a table is read as needed
 
 
 def sandwich_of(fit: Fitted) -> Sandwich | None:
@@ -19,6 +22,11 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
     kind, solution, blocks = fit.options.std_errors, fit.solution, working_rows(fit)
     if kind == "constant spread":
         return None
+    table, used = rows_at_hand(fit)
+    if table.read_as_needed:
+        most = MOST_CELLS // max(solution.rank, 1)
+        what = advice.option("std_errors", kind)
+        refuse_too_large(used.used, most, what, "fit a sample of the rows for it")
     parts = [
         (
             solution.in_basis(b.X),
@@ -33,7 +41,6 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
         np.concatenate([np.ones(len(p[1])) if p[i] is None else p[i] for p in parts])
         for i in (2, 3)
     )
-    _, used = rows_at_hand(fit)
     rows = np.arange(used.total)[used.rows]
     if kind == "clustered":
         groups = [_codes(fit, name, "cluster")[rows] for name in fit.options.cluster]

@@ -38,7 +38,9 @@ def fit(
 
     Parameters
     ----------
-    data: a DataFrame, a dict of lists, an Arrow stream, a path, or ``"sample:yields"``.
+    data: a DataFrame, a dict of lists, an Arrow stream, a path, or ``"sample:yields"``; and what
+        may be too large for memory: a folder, pattern or list of Parquet files, a pyarrow Dataset,
+        a Dask DataFrame, or what ``source`` gives.
     model: the model sentence; or the response, with ``terms`` as a list.
     family: ``"normal"``, ``"binomial"``, ``"poisson"``, ``"gamma"``, ``"inverse-gaussian"``,
         ``"negative-binomial"``;

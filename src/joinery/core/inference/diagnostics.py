@@ -250,16 +250,26 @@ def durbin_watson(e: np.ndarray, U: np.ndarray | None) -> Test:
     trace, trace2 = _traces(n, U)
     m = n - p
     if U is None or n > MOST_EXACT:
-        mean = trace / m
-        variance = 2 * (trace2 - trace**2 / m) / (m * (m + 2))
-        z = (d - mean) / np.sqrt(variance)
-        chance = float(tails.normal_below(-abs(z)))
+        chance = _chance_by_moments(d, trace, trace2, m)
     else:
         low = _below_zero(n, U, d, trace - d * m, trace2 - 2 * d * trace + d * d * m)
         chance = min(low, 1 - low)
         if chance < LOST and n <= MOST_EIGEN:
             chance = _far_tail(U, d)
     return Test(d, float(min(max(2 * chance, 0.0), 1.0)), (), 1 - d / 2)
+
+
+def durbin_watson_of_sums(n: int, d: float) -> Test:
+    """The same from d alone, of so many rows that the columns hardly matter."""
+    chance = _chance_by_moments(d, *_traces(n, None), n)
+    return Test(d, float(min(2 * chance, 1.0)), (), 1 - d / 2)
+
+
+def _chance_by_moments(d: float, trace: float, trace2: float, m: int) -> float:
+    """The chance beyond d by the normal law with d's own mean and variance."""
+    mean = trace / m
+    variance = 2 * (trace2 - trace**2 / m) / (m * (m + 2))
+    return float(tails.normal_below(-abs((d - mean) / np.sqrt(variance))))
 
 
 def _differenced(U: np.ndarray) -> np.ndarray:

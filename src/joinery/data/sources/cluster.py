@@ -58,7 +58,7 @@ class DaskSource:
             if not self.delayed:
                 raise DataError(
                     "rows of another part of the table are needed here, which a worker does not "
-                    "have"
+                    "have; lag() and the like want a table on one machine: files, or a frame"
                 )
             series = next(results(_column, [(self.delayed[part], column)]))
         else:

@@ -103,7 +103,7 @@ def opened(data: Any) -> Source | None:
     """The source that data is, or None for what is taken whole."""
     if isinstance(data, (str, os.PathLike)):
         where = os.fspath(data)
-        if not isinstance(where, str) or where.startswith("sample:"):
+        if not isinstance(where, str) or not where.strip() or where.startswith("sample:"):
             return None
         if is_url(where):
             raise no_query(where)
@@ -138,6 +138,9 @@ def whole(source: Source) -> pd.DataFrame:
 
     columns = {}
     for name in source.schema.names:
+        kind = source.schema.field(name).type
         arrays = [a for part in range(len(source.lengths)) for a in source.read(part, name)]
-        columns[name] = pa.chunked_array(arrays, type=source.schema.field(name).type)
+        if not pa.types.is_dictionary(kind):
+            arrays = [a if a.type == kind else a.cast(kind) for a in arrays]
+        columns[name] = pa.chunked_array(arrays, type=None if arrays else kind)
     return pa.table(columns).to_pandas()

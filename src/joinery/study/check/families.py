@@ -11,16 +11,26 @@ from joinery import advice as say
 from joinery.core.blocks.partition import joined
 from joinery.core.glm.families import FAMILIES
 from joinery.core.inference import diagnostics
-from joinery.core.inference.diagnostics import Test
+from joinery.core.inference.diagnostics import Moments, Test
 from joinery.core.numeric import distributions as tails
+from joinery.design.row_blocks import RowBlock
 from joinery.errors import listed
 from joinery.show.numbers import figure, percent
 from joinery.study.check.check import NO_ADVICE, Line, cannot
 from joinery.study.check.overlap import overlap
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.straight import straight
-from joinery.study.fitted import Fitted, response_rows, working_rows
-from joinery.study.rows.figures import per_row, widening
+from joinery.study.fitted import Fitted, response_rows
+from joinery.study.rows.digest import digest
+from joinery.study.rows.figures import (
+    figures_in_blocks,
+    figures_in_pieces,
+    per_row,
+    too_many,
+    widening,
+)
+from joinery.study.rows.glm_figures import has_quantiles
+from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import FINE, SERIOUS, judged
 
 GROUPS = 10
@@ -73,23 +83,14 @@ def separation(fit: Fitted) -> Iterator[Line]:
 
 def link(fit: Fitted) -> Iterator[Line]:
     """The square of η added to the model (Pregibon 1980; Tukey 1949)."""
-    solution = fit.solution
-    eta = per_row(fit).terms
-    if fit.residual_df < 2 or np.ptp(eta) == 0 or fit.solution.rank <= 1:
+    solution, sums = fit.solution, digest(fit).curved
+    if fit.residual_df < 2 or sums.low[-1] == sums.high[-1] or solution.rank <= 1:
         return
-    # without a constant a shifted square would bring one in
-    middle = float(np.average(eta, weights=per_row(fit).times)) if solution.spans_constant else 0.0
-    zz, ze, uz = 0.0, 0.0, np.zeros(solution.rank)
-    figures = per_row(fit)
-    for block in working_rows(fit).row_blocks:
-        positions = block.own
-        w = block.row_weights
-        z = (eta[positions] - middle) ** 2
-        zz, ze = zz + float(w @ z**2), ze + float((w * z) @ figures.working[positions])
-        uz += solution.in_basis(block.X).T @ (w * z)
+    zz, uz = float(sums.squares[-1]), solution.sums_in_basis(sums.raw[:, -1:])[:, 0]
     left = zz - float(uz @ uz)
     if left <= 1e-10 * zz:
         return
+    ze = float(sums.products[-1]) * solution.unit
     z = ze / np.sqrt(left) / np.sqrt(fit.estimate.dispersion or np.nan) / widening(fit)
     test = Test(
         float(z),
@@ -163,17 +164,23 @@ def spread(fit: Fitted) -> Iterator[Line]:
 
 def _share_of_small(fit: Fitted) -> float:
     """The share of rows whose expected counts (of both kinds, for shares) are below five."""
-    figures, small = per_row(fit), 0
-    for block in response_rows(fit).row_blocks:
-        mu = figures.fitted[block.own]
+
+    def own(piece: tuple[RowBlock, PerRow]) -> int:
+        block, figures = piece
+        mu = figures.fitted
         expected = mu if block.trials is None else block.trials * np.minimum(mu, 1 - mu)
-        small += int(figures.times[block.own][expected < SMALL_COUNT].sum())
-    return small / max(fit.n_rows, 1)
+        return int(figures.times[expected < SMALL_COUNT].sum())
+
+    return sum(figures_in_blocks(fit).each(own)) / max(fit.n_rows, 1)
 
 
 def calibration(fit: Fitted) -> Iterator[Line]:
     """Observed against expected events in ten groups of probability (Hosmer & Lemeshow 1980)."""
     if not fit.family.shares:
+        return
+    if too_many(fit):
+        why = "groups by fitted chance are made of rows in memory; fit a sample of them"
+        yield cannot("calibration", "calibration", CALIBRATED, "calibration by groups", why)
         return
     observed, expected, variance, _ = groups(fit)
     if len(observed) < 4:
@@ -236,11 +243,15 @@ def zeros(fit: Fitted) -> Iterator[Line]:
     """Zero counts seen against those expected."""
     if not fit.family.discrete or fit.family.shares or not fit.estimate.law:
         return
-    figures = per_row(fit)
-    times, none = figures.times, np.zeros(len(figures.fitted))
-    chance = fit.family.cdf(none, figures.fitted, trials=None, spread=np.ones(len(none)))
-    seen, expected = float(times[figures.observed == 0].sum()), float(times @ chance)
-    sd = float(np.sqrt(times @ (chance * (1 - chance))))
+
+    def own(figures: PerRow) -> np.ndarray:
+        times, none = figures.times, np.zeros(len(figures.fitted))
+        chance = fit.family.cdf(none, figures.fitted, trials=None, spread=np.ones(len(none)))
+        seen = times[figures.observed == 0].sum()
+        return np.array([seen, times @ chance, times @ (chance * (1 - chance))])
+
+    seen, expected, variance = np.add.reduce(list(figures_in_pieces(fit).each(own))).tolist()
+    sd = float(np.sqrt(variance))
     if sd <= 0 or (expected < 1 and seen == 0):
         return
     z = (seen - expected) / sd
@@ -258,12 +269,18 @@ def zeros(fit: Fitted) -> Iterator[Line]:
 
 def shape(fit: Fitted) -> Iterator[Line]:
     """The shape of quantile residuals, normal when the family is right (Dunn & Smyth 1996)."""
-    q = per_row(fit).extras.get("quantile_residual")
-    if q is None:
+    if not has_quantiles(fit.estimate):
         return
-    here = np.isfinite(q)
-    z, times = q[here], per_row(fit).times[here]
-    name, test = diagnostics.normality(diagnostics.Moments.of(z, times), z, times)
+
+    def own(figures: PerRow) -> tuple[np.ndarray, np.ndarray]:
+        q = figures.extras["quantile_residual"]
+        here = np.isfinite(q)
+        return q[here], figures.times[here]
+
+    parts = figures_in_pieces(fit).map(own)
+    moments = sum(parts.each(lambda some: Moments.of(*some)), Moments.of(np.empty(0)))
+    few = fit.n_rows <= diagnostics.NORMAL_ROWS
+    name, test = diagnostics.normality(moments, *(next(iter(parts)) if few else (None, None)))
     if not np.isfinite(test.statistic):
         return
     verdict = judged(test.p, test.size, small=0.25, large=1.5)

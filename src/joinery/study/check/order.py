@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 
 from joinery import advice as say
+from joinery.core.blocks.products import inner
 from joinery.core.inference import diagnostics
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
-from joinery.study.rows.figures import per_row
+from joinery.study.rows.digest import Rows, pieces
+from joinery.study.rows.figures import per_row, too_many
 from joinery.study.verdicts import FINE, judged
 
 LAGS = 4
@@ -40,14 +43,52 @@ def order(fit: Fitted) -> Iterator[Line]:
     if why:
         yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
         return
+    if too_many(fit):
+        yield from _durbin_watson_of_many(fit)
+        return
     e, U = scaled_residuals(fit)
-    yield _durbin_watson(fit, e, U)
+    yield _durbin_watson(fit, diagnostics.durbin_watson(e, U))
     if U is not None and fit.residual_df > 2 * LAGS + 2:
         yield _where_order_means_something(fit, _breusch_godfrey(e, U))
 
 
-def _durbin_watson(fit: Fitted, e: np.ndarray, U: np.ndarray | None) -> Line:
-    test = diagnostics.durbin_watson(e, U)
+def _durbin_watson_of_many(fit: Fitted) -> Iterator[Line]:
+    """The same of rows that are read as needed, in the table's own order."""
+    if fit.options.order:
+        why = "many rows are gone through in the table's own order alone; write them in that order"
+        yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
+        return
+    n, square, differences, last = 0, 0.0, 0.0, None
+    for e in pieces(fit).each(_neighbours):
+        if e.n:
+            gap = 0.0 if last is None else (e.first - last) ** 2
+            differences, last = differences + e.differences + gap, e.last
+            n, square = n + e.n, square + e.square
+    if n > 2 and square > 0:
+        yield _durbin_watson(fit, diagnostics.durbin_watson_of_sums(n, differences / square))
+
+
+class _Neighbours(NamedTuple):
+    """Sums of some rows in their order: how many, Σe², Σ(eₜ − eₜ₋₁)², the ends."""
+
+    n: int
+    square: float
+    differences: float
+    first: float
+    last: float
+
+
+def _neighbours(rows: Rows) -> _Neighbours:
+    w = rows.block.precisions
+    e = (rows.working * np.sqrt(w))[w > 0]
+    if not len(e):
+        return _Neighbours(0, 0.0, 0.0, 0.0, 0.0)
+    return _Neighbours(
+        len(e), inner(e, e), float(np.sum(np.diff(e) ** 2)), float(e[0]), float(e[-1])
+    )
+
+
+def _durbin_watson(fit: Fitted, test: diagnostics.Test) -> Line:
     tail = "neighbours alike" if test.size > 0 else "neighbours opposed"
     verdict = judged(test.p, abs(test.size), small=0.1, large=0.4)
     advice = NO_ADVICE

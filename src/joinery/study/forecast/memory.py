@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 import numpy as np
 
+from joinery.core.blocks.order_statistics import Counted
 from joinery.core.blocks.partition import joined
-from joinery.data.columns import level_text
-from joinery.notation.evaluate import mean_of
-from joinery.notation.tree import names_in
+from joinery.data.columns import Column, level_text
+from joinery.design.factors import CategoryFactor
+from joinery.design.learning import Learner, mean
+from joinery.notation.evaluate import Context
+from joinery.notation.tree import Name, names_in
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.forecast.spreads import Spreads, spreads
+from joinery.study.rows.digest import digest
 from joinery.study.rows.figures import per_row
 
 MOST_KEPT, MOST_FEW = 5000, 6
@@ -46,10 +51,9 @@ def forecast_memory(fit: Fitted) -> ForecastMemory:
 
 
 def _from_rows(fit: Fitted) -> ForecastMemory:
-    h = per_row(fit).influence.leverage
     basis = left = None
     if fit.estimate.linear and fit.n_rows <= MOST_KEPT and fit.asides.weights is None:
-        times = per_row(fit).times.astype(int)
+        h, times = per_row(fit).influence.leverage, per_row(fit).times.astype(int)
         basis = np.repeat(
             joined(working_rows(fit).row_blocks, lambda b: fit.solution.in_basis(b.X)),
             times,
@@ -59,7 +63,7 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
             left = np.repeat(np.where(h < 1, per_row(fit).residual / (1 - h), 0.0), times)
     return ForecastMemory(
         typical=_typical(fit),
-        largest_leverage=float(np.max(h, initial=0.0)),
+        largest_leverage=float(np.nan_to_num(digest(fit).highest.value)),
         basis=basis,
         left_out=left,
         spreads=spreads(fit),
@@ -68,21 +72,25 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
     )
 
 
+def _learner(fit: Fitted) -> Learner:
+    """The fitted rows, each as often as it stands."""
+    table, chosen = rows_at_hand(fit)
+    counts = fit.asides.values("repeats", Context(table, chosen.rows))
+    memory = fit.design.function_memory
+    return Learner(table, chosen.rows, memory, fit.options.order, counts)
+
+
 def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
     """Each column's mean over the fitted rows, or the share of each of its levels."""
-    table, chosen = rows_at_hand(fit)
-    times = per_row(fit).times
+    learner = _learner(fit)
     out: dict[str, float | dict[str, float]] = {}
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
-        column = table.column(name)
+        column = learner.table.column(name)
         if column.kind in ("number", "date"):
-            values = column.numbers(chosen.rows)
-            known = ~np.isnan(values)
-            out[name] = mean_of(values[known], times[known])
+            out[name] = mean(learner.values(Name(name)))[0]
         else:
-            codes = column.codes(chosen.rows)
-            counts = np.bincount(codes[codes >= 0], weights=times[codes >= 0])
+            counts = np.add.reduce(list(learner.stretches.each(partial(_counted, column))))
             shares = counts / counts.sum()
             out[name] = {
                 level_text(column.all_levels[p]): float(shares[p]) for p in np.flatnonzero(counts)
@@ -90,32 +98,60 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
     return out
 
 
+def _counted(column: Column, piece: tuple[Context, np.ndarray | None]) -> np.ndarray:
+    """How often each level stands among some rows."""
+    context, times = piece
+    codes = column.codes(context.rows)
+    there = codes >= 0
+    return np.bincount(
+        codes[there],
+        weights=None if times is None else times[there],
+        minlength=len(column.all_levels),
+    )
+
+
 def _few(fit: Fitted) -> dict[str, tuple[float, ...]]:
     """The distinct values of each number that has at most six."""
-    table, chosen = rows_at_hand(fit)
-    out = {}
+    learner, out = _learner(fit), {}
     for name in fit.design.seen:
-        values = np.unique(table.column(name).numbers(chosen.rows))
-        values = values[np.isfinite(values)]
-        if len(values) <= MOST_FEW:
-            out[name] = tuple(values.tolist())
+        found: set[float] = set()
+        for some in learner.values(Name(name)).each(_first_few):
+            found.update(some)
+        if len(found) <= MOST_FEW:
+            out[name] = tuple(sorted(found))
     return out
+
+
+def _first_few(piece: Counted) -> list[float]:
+    """Up to seven of the different values of some rows: more are not told apart."""
+    x = piece[0]
+    if len(np.unique(x[:100])) > MOST_FEW:
+        return [float(v) for v in np.unique(x[:100])[: MOST_FEW + 1]]
+    distinct = np.unique(x)
+    return [float(v) for v in distinct[np.isfinite(distinct)][: MOST_FEW + 1]]
 
 
 def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
     """The combinations of levels seen, for each product of categories."""
-    table, chosen = rows_at_hand(fit)
+    learner = _learner(fit)
     out: dict[str, tuple[tuple[str, ...], ...]] = {}
     for term in fit.design.terms:
         if len(term.categories) > 1:
-            context = fit.design.context(table, chosen.rows)
-            codes = np.column_stack([f.codes(context) for f in term.categories])
-            cells = [
+            found = np.concatenate(
+                list(learner.stretches.each(partial(_combined, term.categories)))
+            )
+            out[term.text] = tuple(
                 tuple(level_text(f.levels[c]) for f, c in zip(term.categories, row))
-                for row in np.unique(codes, axis=0)
-            ]
-            out[term.text] = tuple(cells)
+                for row in np.unique(found, axis=0)
+            )
     return out
+
+
+def _combined(
+    categories: Sequence[CategoryFactor], piece: tuple[Context, np.ndarray | None]
+) -> np.ndarray:
+    """The combinations of levels among some rows, each once."""
+    return np.unique(np.column_stack([f.codes(piece[0]) for f in categories]), axis=0)
 
 
 def as_plain(memory: ForecastMemory) -> dict[str, Any]:

@@ -34,11 +34,24 @@ def per_row(fit: Fitted) -> PerRow:
 
     Raises CallError for a loaded fit, TooLargeError for more rows than can be held.
     """
-    table, used = rows_at_hand(fit)
-    if table.read_as_needed:
+    if too_many(fit):
         instead = "Fit.write_rows writes them to a file; or fit a sample of the rows"
-        refuse_too_large(used.used, MOST_HELD, "a question of single rows", instead)
+        refuse_too_large(fit.n_rows, 0, "a question of single rows", instead)
     return joined([figures for _, figures in figures_in_blocks(fit).each(_kept)])
+
+
+def too_many(fit: Fitted) -> bool:
+    """Whether the figures of single rows are not held."""
+    table, used = rows_at_hand(fit)
+    return table.read_as_needed and used.used > MOST_HELD
+
+
+def figures_in_pieces(fit: Fitted) -> Partition[PerRow]:
+    """The figures of all rows: in one piece where they are held, else block by block."""
+    if too_many(fit):
+        return figures_in_blocks(fit).map(lambda made: made[1])
+    held = per_row(fit)
+    return Partition(1, lambda i, workspace: held)
 
 
 def _kept(made: tuple[RowBlock, PerRow]) -> tuple[None, PerRow]:
