@@ -40,13 +40,14 @@ class DaskSource:
     lengths: tuple[int, ...]
     delayed: tuple[Any, ...] = ()  # the parts: futures on a cluster; none of them on a worker
     name: str = "the table"
+    keep: Any = None  # what the parts are made of, which the cluster would forget without it
     apart = True
 
     def __getstate__(self) -> dict[str, Any]:
         return {"key": self.key, "schema": self.schema, "lengths": self.lengths, "name": self.name}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__dict__.update(state | {"delayed": ()})
+        self.__dict__.update(state | {"delayed": (), "keep": None})
 
     @cached_property
     def runner(self) -> Runner:
@@ -88,17 +89,16 @@ def of_dask(frame: Any) -> DaskSource:
     On a cluster the parts are made once and kept on the workers as long as the source is used;
     a part that is lost with its worker is made again.
     """
-    if (client := _active_client()) is None:
-        parts = tuple(frame.to_delayed())
-    else:
-        parts = tuple(client.compute(list(frame.persist().to_delayed())))
+    parts = tuple(frame.to_delayed())
+    if (client := _active_client()) is not None:
+        parts = tuple(client.compute(list(parts)))
     found = list(results(_told, [(part,) for part in parts]))
     fields = []
     for at, name in enumerate(map(str, frame.columns)):
         kinds = [kind for _, own in found if not pa.types.is_null(kind := own[at])]
         fields.append(pa.field(name, _common(kinds)))
     lengths = tuple(length for length, _ in found)
-    return DaskSource(uuid.uuid4().hex, pa.schema(fields), lengths, parts)
+    return DaskSource(uuid.uuid4().hex, pa.schema(fields), lengths, parts, keep=frame)
 
 
 def _told(part: pd.DataFrame) -> tuple[int, list[pa.DataType]]:
