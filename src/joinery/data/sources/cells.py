@@ -110,6 +110,9 @@ class Cells:
         )
         if stop <= start:
             return np.empty(0, self.dtype)
+        first, values = self._stretch_at(start)
+        if stop <= first + len(values):
+            return values[start - first : stop - first]
         out = np.empty(stop - start, self.dtype)
         at = start
         while at < stop:
@@ -151,7 +154,8 @@ class Cells:
         values = next(self._coming, None) if self._ahead is None else self._ahead.result()
         if values is None:
             raise FileFormatError(f"{self.source.name}: a part holds fewer rows than it says")
-        if self._at + len(values) < self.ends[self._part + 1]:
+        more = self._at + len(values) < self.ends[self._part + 1]
+        if more and not self.source.apart:  # else the part is in memory already
             self._ahead = readers().submit(next, self._coming, None)
         else:
             self._ahead = None
