@@ -27,7 +27,7 @@ def counted(what: str, total: int | None = None) -> Iterator[Advance]:
     try:
         yield line.advance
     except KeyboardInterrupt as stop:
-        stop.add_note(f"{line.done:,} of {total:,} {what} were done")
+        stop.add_note(f"{line.so_far} were done")
         raise
     finally:
         line.clear()

@@ -67,7 +67,9 @@ Level = Annotated[
 Decimal = Annotated[
     str | None, typer.Option("--decimal", help="'.' or ',' where numbers like 1,234 leave it open")
 ]
-Sheet = Annotated[str | None, typer.Option("--table", help="the sheet of a spreadsheet")]
+Sheet = Annotated[
+    str | None, typer.Option("--table", help="the sheet of a spreadsheet, the table of a database")
+]
 Delimiter = Annotated[
     str | None, typer.Option("--delimiter", help="what separates columns of a text file")
 ]

@@ -13,6 +13,7 @@ from typing import Any
 
 import pandas as pd
 
+from joinery import advice
 from joinery.arguments import checked
 from joinery.data.columns import NOTES, understand
 from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited
@@ -140,7 +141,8 @@ def read(
     if is_url(where):
         return _tidy(_of_database(where, query or of_table(table)), where, given, [])
     if query is not None:
-        raise CallError("query= is for the URL of a database", argument="query")
+        words = f"{advice.option('query')} is for the URL of a database"
+        raise CallError(words, argument="query")
     if where == "-":
         if sys.stdin is None or sys.stdin.closed:
             raise DataError("standard input is closed, so there is nothing to read from it")

@@ -106,6 +106,8 @@ class Records:
         """
         total = len(range(*rows.indices(len(self)))) if isinstance(rows, slice) else len(rows)
         ends = np.array([0, total])
+        if 0 < total <= size and not self.apart:
+            return ends
         if self.apart:
             assert self.source is not None
             ends = np.cumsum((0, *self.source.lengths))

@@ -106,6 +106,11 @@ class Learner:
             swept = self.table.column(expression.name).swept
             if swept is not None and swept.sound:
                 return swept.low, swept.high
+        if isinstance(expression, Name) and not self.table.read_as_needed:
+            x = self.table.column(expression.name).numbers(self.rows)
+            low, high = float(x.min(initial=np.inf)), float(x.max(initial=-np.inf))
+            if low <= high:  # else a cell is missing, or there are none
+                return low, high
         return ends(self.values(expression))
 
 

@@ -159,6 +159,7 @@ class Cells:
             self._ahead = readers().submit(next, self._coming, None)
         else:
             self._ahead = None
+        values.setflags(write=False)  # it is handed out as it is, to several at once
         return values
 
 

@@ -81,8 +81,10 @@ def selected(url: str, query: str) -> Iterator[Iterator[pa.Table]]:
     try:
         yield _told(read(url, query), url)
     except ImportError as missing:
+        ours = str(missing.name) in ("sqlalchemy", "duckdb", "psycopg")
+        way = "joinery with its [database] extra" if ours else f"{missing.name} beside joinery"
         raise DataError(
-            f"reading a database needs {missing.name}; install joinery with its [database] extra"
+            f"reading {url.split('://')[0]} needs {missing.name}; install {way}"
         ) from None
 
 
