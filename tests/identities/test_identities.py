@@ -7,7 +7,7 @@ import pytest
 import joinery as jn
 from tests.identities.identities import EVERY, broken
 
-SHARE, QUESTIONS = 6, 9  # cases of each identity, and questions put to each
+SHARE, QUESTIONS = 4, 9  # cases of each identity, and questions put to each
 
 
 @pytest.mark.parametrize("identity", EVERY)
