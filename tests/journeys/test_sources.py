@@ -1,4 +1,4 @@
-"""Tables left where they are: files, datasets, databases. Wherever the rows lie, the same bits come out."""
+"""Tables left where they are, in files and databases: wherever the rows lie, the same bits."""
 
 from __future__ import annotations
 
@@ -23,6 +23,7 @@ import joinery as jn
 from joinery.data import records
 from joinery.data.sources import cells, source
 from joinery.design import learning, row_blocks
+from joinery.study.forecast import table as forecasts
 from joinery.study.rows import digest, figures
 
 N = 3001
@@ -192,7 +193,10 @@ def test_a_connection_that_drops_in_the_middle_leaves_nothing(postgres_url, monk
     monkeypatch.setattr(database, "ROWS", 100)
     monkeypatch.setenv("TMPDIR", str(tmp_path))
     monkeypatch.setattr("tempfile.tempdir", None)
-    query = "select i, pg_terminate_backend(case when i = 5000 then pg_backend_pid() end) from generate_series(1, 9000) i"
+    query = (
+        "select i, pg_terminate_backend(case when i = 5000 then pg_backend_pid() end) "
+        "from generate_series(1, 9000) i"
+    )
     with pytest.raises(jn.DataError, match="the database postgresql://127.0.0.1.* refuses"):
         jn.source(postgres_url, query=query)
     assert list(tmp_path.iterdir()) == []
@@ -404,6 +408,9 @@ def test_what_needs_all_rows_says_so_and_what_to_do(tmp_path, monkeypatch):
     ):
         with pytest.raises(jn.TooLargeError, match=r"2,946 rows in memory.*write_rows.*sample"):
             ask()
+    monkeypatch.setattr(forecasts, "MOST_HELD", 1000)
+    with pytest.raises(jn.TooLargeError, match=r"a table of forecasts needs all 3,001.*write_"):
+        fit.forecast(in_one_file(tmp_path))
     monkeypatch.setattr(learning, "MOST_RANKED", 100)
     with pytest.raises(jn.UnusableColumnError, match=r"rank\(x\).*more than 100 different values"):
         jn.fit(in_one_file(tmp_path), "y given rank(x)")
@@ -479,6 +486,12 @@ def test_the_command_takes_folders_patterns_and_queries(joinery, tmp_path):
     status, _, told = joinery("rows", data, "y given x, z", "--output", tmp_path / "rows.csv")
     assert status == 0
     assert len(jn.read(tmp_path / "rows.csv")) == N
+    status, _, told = joinery(
+        *("forecast", data, "y given x, z", "--new", data, "--output", tmp_path / "g.csv"),
+        *("--hold", "average"),
+    )
+    assert status == 2
+    assert "--hold is for forecasts of rows in memory" in " ".join(told.split())
     status, _, told = joinery(
         "forecast", data, "y given x, z", "--new", data, "--output", tmp_path / "f.parquet"
     )

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from joinery import errors
+from joinery import advice, errors
 from joinery.cli import options as o
 from joinery.cli.app import FORECAST, app, data_of, fit_of, show, tell_notes
 from joinery.show.marks import tell
@@ -47,6 +47,13 @@ def forecast(
         tell_notes(rows.notes)
     output = given["output"]
     if new is not None and rows.read_as_needed and output is not None:
+        for name, asked in (("simultaneous", simultaneous), ("hold", hold)):
+            if asked:
+                raise errors.CallError(
+                    f"{advice.option(name)} is for forecasts of rows in memory; leave it out, or "
+                    "forecast fewer rows",
+                    argument=name,
+                )
         path = fitted.write_forecasts(rows, output, level=given["level"], intervals=intervals)
         tell(f"wrote {path}")
         return

@@ -10,6 +10,7 @@ import numpy as np
 
 from joinery import advice
 from joinery.data.records import Records, records
+from joinery.data.sources.source import refuse_too_large
 from joinery.errors import CallError, NewRowError, listed, nearest, one_of
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.parse import read_assignments
@@ -27,6 +28,7 @@ from joinery.study.forecast.bands import (
 )
 from joinery.study.forecast.notes import RowRemarks, needed_columns, remarks_by_row, table_notes
 from joinery.study.held import Held, averaged_rows, hold_rest
+from joinery.study.rows.figures import MOST_HELD
 
 INTERVALS = ("model", "distribution-free")
 HOLDS = ("average",)
@@ -133,6 +135,9 @@ def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
     table = records(new)
     if fit.options.id is not None and fit.options.id in table.names:
         table = records(table, fit.options.id)
+    if table.read_as_needed:
+        instead = "Fit.write_forecasts, or --output in a shell, writes them to a file"
+        refuse_too_large(len(table), MOST_HELD, "a table of forecasts", instead)
     return table, np.arange(len(table))
 
 
