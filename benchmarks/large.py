@@ -1,7 +1,8 @@
-"""Tables that stay in files and on a cluster: time against reading them, and peak memory as rows grow.
+"""Tables that stay in files and on a cluster: time against reading them, and peak memory.
 
-`python -m benchmarks.large` takes minutes and gigabytes of disk; `python -m benchmarks.large 2 10` takes
-two and ten million rows in place of 2, 10 and 20. `memory`, `reading` and `cluster` choose among the parts."""
+`python -m benchmarks.large` takes minutes and gigabytes of disk; `python -m benchmarks.large 2 10`
+takes two and ten million rows in place of 2, 10 and 20. `memory`, `reading` and `cluster` choose
+among the parts."""
 
 from __future__ import annotations
 

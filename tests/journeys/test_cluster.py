@@ -1,4 +1,4 @@
-"""A real cluster of worker processes: the same bits on any number of them, also when one dies in the middle."""
+"""A cluster of worker processes: the same bits on any number of them, also when one dies."""
 
 from __future__ import annotations
 
@@ -57,14 +57,16 @@ def here() -> list[pd.DataFrame]:
     return figures(parts())
 
 
+def started(workers: int) -> LocalCluster:
+    """Worker processes of one thread each, which say nothing."""
+    return LocalCluster(
+        n_workers=workers, threads_per_worker=1, dashboard_address=None, silence_logs=50
+    )
+
+
 @pytest.fixture(scope="module")
 def made():
-    with (
-        LocalCluster(
-            n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50
-        ) as cluster,
-        Client(cluster),
-    ):
+    with started(2) as cluster, Client(cluster):
         yield cluster
 
 
@@ -169,12 +171,7 @@ def test_a_part_that_cannot_be_read_is_said(where, request):
 
 
 def test_a_scheduler_that_is_gone_is_said():
-    with (
-        LocalCluster(
-            n_workers=1, threads_per_worker=1, dashboard_address=None, silence_logs=50
-        ) as own,
-        Client(own),
-    ):
+    with started(1) as own, Client(own):
         fit = jn.fit(parts(), SENTENCES[0])
         own.close()
         with pytest.raises(jn.ClusterError, match="the cluster's scheduler was lost"):

@@ -173,7 +173,7 @@ class Column:
         return codes, self._as_levels(distinct)
 
     def all_differ(self, rows: Rows) -> bool:
-        """Whether it holds numbers of which no two are equal; of rows not held nobody asks."""
+        """Whether it holds numbers of which no two are equal."""
         if self.values is None:
             return False
         values = self.values[rows]

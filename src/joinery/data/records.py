@@ -27,6 +27,7 @@ from joinery.errors import (
     UnknownColumnError,
     listed,
 )
+from joinery.notation.evaluate import count_of, positions_at
 
 FEW_CELLS = 2000
 COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
@@ -77,7 +78,7 @@ class Records:
             return self._frame.index
         if self._held(self.id):
             return pd.Index(self._frame[self.id], name=self.id)
-        return pd.Index(self._labels_at(np.arange(len(self))), name=self.id)
+        return pd.Index(self._own_labels[:].tolist(), name=self.id)
 
     @property
     def read_as_needed(self) -> bool:
@@ -104,7 +105,7 @@ class Records:
 
         Blocks of rows that lie on several machines end where their parts do.
         """
-        total = len(range(*rows.indices(len(self)))) if isinstance(rows, slice) else len(rows)
+        total = self.count(rows)
         ends = np.array([0, total])
         if 0 < total <= size and not self.apart:
             return ends
@@ -115,26 +116,31 @@ class Records:
         pieces = [np.arange(a, b, size) for a, b in pairwise(ends.tolist())]
         return np.append(np.concatenate([*pieces, np.empty(0, int)]), total).astype(int)
 
-    def part_of(self, rows: Rows, places: np.ndarray) -> list[int]:
-        """The part of the source that holds the row at each place among some rows."""
-        assert self.source is not None
-        positions = places if isinstance(rows, slice) else rows[places]
+    def count(self, rows: Rows) -> int:
+        """How many rows of the table are wanted."""
+        return count_of(rows, len(self))
+
+    def runner_of(self, rows: Rows, cuts: np.ndarray) -> Runner | None:
+        """What goes through blocks of some rows, cut like this, where they lie."""
+        runner = self.runner
+        if self.source is None or runner is None:
+            return None
         ends = np.cumsum(self.source.lengths)
-        found: list[int] = np.searchsorted(ends, positions, side="right").tolist()
-        return found
+        firsts = positions_at(rows, cuts[:-1])
+        return runner.of(np.searchsorted(ends, firsts, side="right").tolist())
 
     def _held(self, name: str) -> bool:
         """Whether a column stands in the frame."""
         return self.source is None or name in self.beside
 
-    def _labels_at(self, positions: np.ndarray) -> list[Any]:
-        """Cells of the id column as they are."""
+    @cached_property
+    def _own_labels(self) -> Cells:
+        """The id column of a source as it is, read on from where the last labels were."""
         from joinery.data.sources.typed import as_they_are
 
         assert self.source is not None
         assert self.id is not None
-        found: list[Any] = Cells(self.source, self.id, as_they_are, object)[positions].tolist()
-        return found
+        return Cells(self.source, self.id, as_they_are, object)
 
     def kept(self) -> Records:
         """The same table, out of reach of later edits of the caller's frame.
@@ -192,7 +198,7 @@ class Records:
     def labels(self, positions: np.ndarray) -> Sequence[Any]:
         """Labels of rows by position."""
         if self.id is not None and not self._held(self.id):
-            return self._labels_at(positions)
+            return list(self._own_labels[positions].tolist())
         return list(self.index[positions].tolist())
 
     def positions(self, labels: Sequence[Any]) -> np.ndarray:

@@ -36,8 +36,7 @@ class LikelihoodBlocks:
     @property
     def pieces(self) -> Partition[LikelihoodRows]:
         made = self.blocks.row_blocks
-        rows = self.blocks.rows
-        count = len(self.blocks.table) if isinstance(rows, slice) else len(rows)
+        count = self.blocks.table.count(self.blocks.rows)
         if count * (self.width + 4) > MOST_KEPT or made.runner is not None:
             return made.map(likelihood_rows)
         if not self._kept:

@@ -50,20 +50,14 @@ class Learner:
     def cut(self, size: int) -> Partition[tuple[Context, np.ndarray | None]]:
         """The rows, so many at a time, with how often each stands."""
         cuts = self.table.cuts(self.rows, size)
-        first = self.rows.indices(len(self.table))[0] if isinstance(self.rows, slice) else 0
         whole = Context(self.table, self.rows, self.memory, order=self.order)
 
         def make(i: int, workspace: np.ndarray | None) -> tuple[Context, np.ndarray | None]:
-            own = slice(int(cuts[i]), int(cuts[i + 1]))
-            counts = None if self.counts is None else self.counts[own]
-            if isinstance(self.rows, slice):
-                return whole.at(slice(first + own.start, first + own.stop)), counts
-            return whole.at(self.rows[own]), counts
+            start, stop = int(cuts[i]), int(cuts[i + 1])
+            counts = None if self.counts is None else self.counts[start:stop]
+            return whole.between(start, stop), counts
 
-        count, runner = len(cuts) - 1, self.table.runner
-        if runner is not None:
-            runner = runner.of(self.table.part_of(self.rows, cuts[:-1]))
-        return Partition(count, make, runner=runner)
+        return Partition(len(cuts) - 1, make, runner=self.table.runner_of(self.rows, cuts))
 
     def values(self, expression: Expression) -> Partition[Counted]:
         """An expression's values, none missing, with how often each stands."""
@@ -82,19 +76,23 @@ class Learner:
     def know(self, expressions: Iterable[Expression]) -> None:
         """Learn every function inside expressions, the innermost first."""
         for expression in expressions:
-            for call in calls_in(expression):
-                if call.function == "lag":  # taken on the whole table, whichever rows are used
-                    everywhere = Learner(self.table, EVERY_ROW, self.memory, self.order)
-                    everywhere.know(call.arguments)
+            self.know_lags(expression)
             for call in calls_in(expression):
                 if call.function in LEARNT and str(call) not in self.memory:
                     values = self.values(call.arguments[0])
                     self.memory[str(call)] = _LEARN[call.function](values, call)
 
+    def know_lags(self, expression: Expression) -> None:
+        """Learn what stands inside lags: of the whole table, whichever rows are used."""
+        for call in calls_in(expression):
+            if call.function == "lag":
+                everywhere = Learner(self.table, EVERY_ROW, self.memory, self.order)
+                everywhere.know(call.arguments)
+
     def exists(self, expression: Expression) -> None:
         """Raise UnusableColumnError where an expression does not exist in some row."""
         self.know([expression])
-        if self.table.source is None:  # all rows at once, so that all are counted
+        if not self.table.read_as_needed:  # all rows at once, so that all are counted
             evaluate(expression, Context(self.table, self.rows, self.memory, order=self.order))
             return
         for _ in self.stretches.each(lambda piece: evaluate(expression, piece[0]) is None):
@@ -102,15 +100,14 @@ class Learner:
 
     def ends(self, expression: Expression) -> tuple[float, float]:
         """The least and greatest value of an expression, NaN where it has none."""
-        if self.rows_are_all and isinstance(expression, Name):
-            swept = self.table.column(expression.name).swept
-            if swept is not None and swept.sound:
-                return swept.low, swept.high
-        if isinstance(expression, Name) and not self.table.read_as_needed:
-            x = self.table.column(expression.name).numbers(self.rows)
-            low, high = float(x.min(initial=np.inf)), float(x.max(initial=-np.inf))
-            if low <= high:  # else a cell is missing, or there are none
-                return low, high
+        if isinstance(expression, Name):
+            column = self.table.column(expression.name)
+            if self.rows_are_all and column.swept is not None and column.swept.sound:
+                return column.swept.low, column.swept.high
+            if not self.table.read_as_needed:
+                low, high = ends_of(column.numbers(self.rows))
+                if low <= high:  # else a cell is missing, or there are none
+                    return low, high
         return ends(self.values(expression))
 
 
@@ -141,8 +138,7 @@ def sweep(table: Records, expressions: Iterable[Expression]) -> None:
 def _swept(column: Column, rows: Rows) -> Swept:
     if column.values is None:
         return Swept(not column.missing(rows).any(), np.nan, np.nan)
-    values = column.numbers(rows)
-    low, high = float(values.min(initial=np.inf)), float(values.max(initial=-np.inf))
+    low, high = ends_of(column.numbers(rows))
     return Swept(bool(np.isfinite([low, high]).all()), low, high)
 
 
@@ -152,13 +148,13 @@ def _swept(column: Column, rows: Rows) -> Swept:
 def ends(values: Partition[Counted]) -> tuple[float, float]:
     """The least and greatest of values, NaN of none."""
     low, high = np.inf, -np.inf
-    for least, greatest in values.each(_ends):
+    for least, greatest in values.each(lambda piece: ends_of(piece[0])):
         low, high = min(low, least), max(high, greatest)
     return (low, high) if low <= high else (float("nan"), float("nan"))
 
 
-def _ends(piece: Counted) -> tuple[float, float]:
-    x = piece[0]
+def ends_of(x: np.ndarray) -> tuple[float, float]:
+    """The least and greatest of values (m,): NaN where one is missing, ∞ and −∞ of none."""
     return float(x.min(initial=np.inf)), float(x.max(initial=-np.inf))
 
 

@@ -172,15 +172,12 @@ class RowBlocks:
             first = int(cuts[i])
             return RowBlock(columns, self.response.values(here), w, r, offset, trials, first)
 
-        count, runner = len(cuts) - 1, self.table.runner
-        if runner is not None:
-            runner = runner.of(self.table.part_of(self.rows, cuts[:-1]))
         return Partition(
-            count,
+            len(cuts) - 1,
             make,
             lambda: np.empty((size, self.width), order="F"),
             self.width <= NARROW,
-            runner,
+            self.table.runner_of(self.rows, cuts),
             self._watched if self.table.read_as_needed else None,
         )
 
@@ -209,11 +206,7 @@ class RowBlocks:
 
     def _context_of(self, i: int) -> Context:
         """Where a block's rows are."""
-        rows, start, stop = self.rows, int(self._cuts[i]), int(self._cuts[i + 1])
-        if isinstance(rows, slice):
-            first = rows.indices(len(self.table))[0]
-            return self._context.at(slice(first + start, first + stop))
-        return self._context.at(rows[start:stop])
+        return self._context.between(int(self._cuts[i]), int(self._cuts[i + 1]))
 
     @cached_property
     def _single(self) -> Block | None:
@@ -242,14 +235,18 @@ class WithResponse:
     @property
     def pieces(self) -> Partition[Block]:
         def instead(block: RowBlock) -> Block:
-            y = self.response[block.own]
             w = None if self.weights is None else self.weights[block.own]
-            here = np.isfinite(y)
-            if here.all():
-                return block.columns, y, w
-            return block.X[here], y[here], None if w is None else w[here]
+            return complete(block.columns, self.response[block.own], w)
 
         return self.blocks.row_blocks.map(instead)
+
+
+def complete(columns: Columns, y: np.ndarray, weights: np.ndarray | None) -> Block:
+    """The rows of a block (m, k) whose response (m,) is there."""
+    here = np.isfinite(y)
+    if here.all():
+        return columns, y, weights
+    return dense(columns)[here], y[here], None if weights is None else weights[here]
 
 
 class BlockSource(Protocol):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -12,16 +13,29 @@ from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.families import Family
 from joinery.core.glm.rows import LikelihoodRows, linear
 from joinery.design.glm_blocks import LikelihoodBlocks
+from joinery.design.learning import ends_of
 from joinery.design.row_blocks import RowBlocks
 from joinery.errors import Note, NothingEstimableError, UnusableColumnError, listed
+from joinery.notation.evaluate import positions_at
 from joinery.show.numbers import count, figure
 from joinery.study.fitted import Options
 
 CERTAIN = 1e-6  # a mean so near an end of its range is fitted without error
 
 
-def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) -> None:
-    """Raises UnusableColumnError, with column and rows, for values the family cannot have."""
+@dataclass(frozen=True)
+class Responses:
+    """The one value that all responses are, where they are, and whether a count is no whole one."""
+
+    same: float | None
+    fractional: bool
+
+
+def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) -> Responses:
+    """What is seen of the responses in one pass.
+
+    Raises UnusableColumnError, with column and rows, for values the family cannot have.
+    """
     name, total = str(blocks.response.expression), str(blocks.response.total)
 
     def faults(part: LikelihoodRows) -> list[np.ndarray]:
@@ -42,61 +56,47 @@ def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) ->
         if blocks.response.kind == "per":
             words.insert(0, (total, "is no exposure above zero"))
     found: list[list[np.ndarray]] = [[] for _ in words]
-    first, same = 0, _Same()
-    for lengths, bad, ends in rows.pieces.each(
-        lambda part: (len(part.y), faults(part), _ends(part.y))
+    first, low, high, fractional = 0, np.inf, -np.inf, False
+    for length, bad, ends, odd in rows.pieces.each(
+        lambda part: (len(part.y), faults(part), ends_of(part.y), _fractional(part))
     ):
         for places, own in zip(found, bad):
             places.append(own + first)
-        first += lengths
-        same.meet(ends)
+        first, fractional = first + length, fractional or odd
+        low, high = min(low, ends[0]), max(high, ends[1])
+    seen = Responses(low if low == high else None, fractional)
     for (column, fault), places in zip(words, found):
         _refuse(blocks, np.concatenate(places), column, fault)
-    if same.value is not None and first > 1 and same.value in family.mean_range:
+    if first > 1 and seen.same in family.mean_range:
         rows_words = f"in all {count(first, 'row')}: there is nothing to explain"
         if family.shares:
             raise NothingEstimableError(
-                f"{name} is {'never' if same.value == 0 else 'always'} so {rows_words}"
+                f"{name} is {'never' if seen.same == 0 else 'always'} so {rows_words}"
             )
         raise NothingEstimableError(f"{name} is zero {rows_words}")
+    return seen
 
 
 def _refuse(blocks: RowBlocks, places: np.ndarray, column: str, fault: str) -> None:
     """Raise UnusableColumnError for rows, by their places among those used, with a fault."""
     if not len(places):
         return
-    positions = places if isinstance(blocks.rows, slice) else blocks.rows[places]
-    labels = list(blocks.table.labels(positions))
+    labels = list(blocks.table.labels(positions_at(blocks.rows, places)))
     where = f"in {count(len(labels), 'row')} ({listed(labels)})"
     raise UnusableColumnError(
         f"{column} {fault} {where}; mend or leave out those rows", column=column, rows=labels
     )
 
 
-def _ends(y: np.ndarray) -> tuple[float, float]:
-    return float(y.min(initial=np.inf)), float(y.max(initial=-np.inf))
-
-
-class _Same:
-    """The one value that all of several are, while they are."""
-
-    def __init__(self) -> None:
-        self.low, self.high = np.inf, -np.inf
-
-    def meet(self, ends: tuple[float, float]) -> None:
-        self.low, self.high = min(self.low, ends[0]), max(self.high, ends[1])
-
-    @property
-    def value(self) -> float | None:
-        return self.low if self.low == self.high else None
-
-
 def family_notes(
-    blocks: RowBlocks, rows: LikelihoodBlocks, estimate: Estimate, options: Options
+    blocks: RowBlocks,
+    rows: LikelihoodBlocks,
+    seen: Responses,
+    estimate: Estimate,
+    options: Options,
 ) -> Iterator[Note]:
     """What the reader of a fit must know of its family and its iteration."""
-    if estimate.iterations is None:
-        return
+    assert estimate.iterations is not None
     names, family = ("intercept", *blocks.design.names), estimate.family
     if estimate.running:
         yield from _separation(blocks, rows, estimate, names)
@@ -105,14 +105,10 @@ def family_notes(
             f"the iteration stopped after {count(estimate.iterations, 'step')}: {estimate.reason}"
         )
         yield Note("not settled", "caution", words)
-    fractional, same = False, _Same()
-    for odd, ends in rows.pieces.each(lambda part: (_fractional(part), _ends(part.y))):
-        fractional |= odd
-        same.meet(ends)
-    if family.discrete and fractional:
+    if family.discrete and seen.fractional:
         words = f"{blocks.response.expression} has fractional counts; they are taken as they are"
         yield Note("fractional counts", "caution", words, (str(blocks.response.expression),))
-    if same.value is not None:
+    if seen.same is not None:
         words = f"{blocks.response.name} is the same in every row, so there is nothing to explain"
         yield Note("constant response", "caution", words, (blocks.response.name,))
     if options.weights is not None and estimate.known:
@@ -140,8 +136,9 @@ def family_notes(
 
 
 def _fractional(part: LikelihoodRows) -> bool:
-    counts = part.y if part.trials is None else part.y * part.trials
-    return bool(np.any(np.abs(counts - np.round(counts)) > 1e-9))
+    with np.errstate(all="ignore"):  # shares of nothing are refused with their rows
+        counts = part.y if part.trials is None else part.y * part.trials
+        return bool(np.any(np.abs(counts - np.round(counts)) > 1e-9))
 
 
 def _separation(
@@ -155,8 +152,7 @@ def _separation(
         mu = estimate.link.mu(linear(estimate.solution.fitted, part))
         return (mu < low + CERTAIN) | (mu > high - CERTAIN)
 
-    rows = np.flatnonzero(joined(source.pieces, certain))
-    rows = rows if isinstance(blocks.rows, slice) else blocks.rows[rows]
+    rows = positions_at(blocks.rows, np.flatnonzero(joined(source.pieces, certain)))
     labels = listed(blocks.table.labels(rows))
     penalty = advice.option("penalty", "firth")
     offer = f"; fit with {penalty} for finite estimates" if estimate.family.penalties else ""

@@ -18,7 +18,6 @@ from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
 from joinery.data.given_columns import named_columns
 from joinery.data.records import Records, filled, records
-from joinery.data.sources.source import STRETCH
 from joinery.design.design import Design, learn
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.learning import Learner
@@ -206,8 +205,7 @@ def estimated(
     blocks = RowBlocks(design, response, asides, table, used.rows)
     family, link = FAMILIES[options.family], LINKS[options.link]
     source = LikelihoodBlocks(blocks)
-    if not is_linear(family, link):
-        check_response(blocks, source, family)
+    seen = None if is_linear(family, link) else check_response(blocks, source, family)
     result = estimate(
         blocks,
         source,
@@ -225,7 +223,11 @@ def estimated(
         estimate=result,
         options=options,
         origin=Origin(table, given, used, FitAgain(given, rows, sentence, options)),
-        early_notes=(*family_notes(blocks, source, result, options), *notes, *rows.notes),
+        early_notes=(
+            *(() if seen is None else family_notes(blocks, source, seen, result, options)),
+            *notes,
+            *rows.notes,
+        ),
     )
     return replace(record, sandwich=sandwich_of(record))
 
@@ -279,7 +281,7 @@ def _check_size(design: Design, rows: int) -> None:
 def _counted(asides: Asides, learner: Learner) -> tuple[int, float]:
     """How many rows the fit rests on, and Σ log w over them."""
     if asides.weights is None and asides.repeats is None:
-        return int(learner.table.cuts(learner.rows, STRETCH)[-1]), 0.0
+        return learner.table.count(learner.rows), 0.0
 
     def own(piece: tuple[Context, np.ndarray | None]) -> tuple[float, float]:
         context = piece[0]

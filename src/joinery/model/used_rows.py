@@ -21,7 +21,7 @@ from joinery.errors import (
     UnusableColumnError,
     listed,
 )
-from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
+from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, positions_at
 from joinery.notation.tree import Call, Expression, Name, calls_in, names_in
 from joinery.show.numbers import value
 from joinery.study.fitted import Options, UsedRows
@@ -67,8 +67,7 @@ def choose_rows(
     chosen = options.where or options.leave_out is not None or options.weights or options.repeats
     if not chosen and all(_sound(e, table) for e in expressions):
         return UsedRows(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
-    if options.where is not None:
-        checked_expression(options.where, table)
+    where = None if options.where is None else checked_expression(options.where, table)
     asked_out = np.empty(0, dtype=int)
     if options.leave_out is not None:
         asked_out = np.sort(table.positions(options.leave_out))
@@ -76,7 +75,9 @@ def choose_rows(
     reasons: list[str] = []
     refused: dict[str, list[np.ndarray]] = {}
     everywhere = Learner(table, EVERY_ROW, {}, options.order)
-    judged = _Judged(table, expressions, options, asked_out)
+    for expression in expressions:
+        everywhere.know_lags(expression)
+    judged = _Judged(table, expressions, options, where, asked_out)
     for a, left in everywhere.cut(STRETCH if table.read_as_needed else n).each(judged.left_in):
         out.append(a + np.flatnonzero(left.taken))
         reasons += [left.words[r - 1] for r in left.reason[left.taken].tolist()]
@@ -106,6 +107,7 @@ class _Judged:
     table: Records
     expressions: Sequence[Expression]  # the response first
     options: Options
+    where: Expression | None
     asked_out: np.ndarray  # positions in the table
 
     def left_in(self, piece: tuple[Context, np.ndarray | None]) -> tuple[int, _Left]:
@@ -120,8 +122,8 @@ class _Judged:
             mask = nobody.copy()
             mask[asked - first] = True
             left.take(mask, "asked to be left out")
-        if options.where is not None:
-            condition = evaluate(checked_expression(options.where, self.table), context)
+        if self.where is not None:
+            condition = evaluate(self.where, context)
             left.take(~(condition > 0) & ~(condition < 0), f"not {options.where}")
         self._take_missing(context, left)
         kept = np.flatnonzero(~left.taken)
@@ -210,7 +212,6 @@ def _missing(
     ]
     inside_lags = {n.name for call in lags for n in names_in(call)}
     for call in lags:
-        Learner(table, EVERY_ROW, context.memory, context.order).know(call.arguments)
         if (mask := np.isnan(evaluate(call, context))).any():
             yield shown(call), mask
     for name in dict.fromkeys(n.name for n in names_in(expression)):
@@ -244,10 +245,7 @@ def _infinite(table: Records, name: str, rows: Rows) -> np.ndarray:
     for context, _ in learner.stretches:
         bad = table.column(name).infinite(context.rows)
         if bad.any():
-            positions = context.rows
-            if isinstance(positions, slice):
-                positions = np.arange(*positions.indices(len(table)))
-            found.append(positions[bad])
+            found.append(positions_at(context.rows, np.flatnonzero(bad)))
     return np.concatenate(found)
 
 

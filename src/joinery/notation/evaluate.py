@@ -31,6 +31,16 @@ Memory = dict[str, dict[str, Any]]
 EVERY_ROW = slice(None)
 
 
+def count_of(rows: Rows, total: int) -> int:
+    """How many of ``total`` rows are wanted."""
+    return len(range(*rows.indices(total))) if isinstance(rows, slice) else len(rows)
+
+
+def positions_at(rows: Rows, places: np.ndarray) -> np.ndarray:
+    """Positions in the table of rows that stand at places among those wanted."""
+    return places + (rows.start or 0) if isinstance(rows, slice) else rows[places]
+
+
 class ColumnLike(Protocol):
     """What an expression may ask of a column."""
 
@@ -98,19 +108,22 @@ class Context:
     @property
     def size(self) -> int:
         """How many rows are wanted."""
-        rows = self.rows
-        return len(range(*rows.indices(len(self.table)))) if isinstance(rows, slice) else len(rows)
+        return count_of(self.rows, len(self.table))
 
     def at(self, rows: Rows) -> Context:
         """The same table and memory, other rows."""
         return Context(self.table, rows, self.memory, self.cache, self.order)
 
+    def between(self, start: int, stop: int) -> Context:
+        """Some of the wanted rows: from the place ``start`` among them to before ``stop``."""
+        if isinstance(self.rows, slice):
+            first = self.rows.start or 0
+            return self.at(slice(first + start, first + stop))
+        return self.at(self.rows[start:stop])
+
     def named_rows(self, bad: np.ndarray) -> list[Any]:
         """Labels of the rows (of those wanted) that a mask picks out."""
-        if isinstance(self.rows, slice):
-            start = self.rows.indices(len(self.table))[0]
-            return list(self.table.labels(np.flatnonzero(bad) + start))
-        return list(self.table.labels(self.rows[bad]))
+        return list(self.table.labels(positions_at(self.rows, np.flatnonzero(bad))))
 
 
 def evaluate(node: Expression, context: Context) -> np.ndarray:
@@ -386,17 +399,6 @@ def _learnt(node: Call, context: Context) -> np.ndarray:
             f"{node} learns from the rows of a fit; it stands in model sentences only"
         )
     return LEARNT[node.function](x, context.memory[str(node)])
-
-
-def mean_of(x: np.ndarray, counts: np.ndarray) -> float:
-    """The mean of values that stand ``counts`` times each, correct to rounding.
-
-    A second mean, of what the first leaves, is added to it.
-    """
-    if not len(x):
-        return float("nan")
-    first = float(np.average(x, weights=counts))
-    return first + float(np.average(x - first, weights=counts))
 
 
 def _apply_ranks(x: np.ndarray, memory: dict[str, Any]) -> np.ndarray:

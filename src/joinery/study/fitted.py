@@ -20,10 +20,11 @@ from joinery.core.least_squares.solution import Solution
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.glm_blocks import WorkingRows
+from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlocks
 from joinery.errors import CallError, Note
-from joinery.notation.evaluate import EVERY_ROW, Rows
+from joinery.notation.evaluate import EVERY_ROW, Context, Rows
 from joinery.notation.tree import Sentence
 from joinery.show.labels import Labels
 
@@ -291,6 +292,17 @@ def response_rows(fit: Fitted) -> RowBlocks:
     """The rows a fit used as they are, in blocks. Raises CallError for a loaded fit."""
     table, used = rows_at_hand(fit)
     return RowBlocks(fit.design, fit.response, fit.asides, table, used.rows)
+
+
+def fitted_rows(fit: Fitted) -> Learner:
+    """The rows a fit used, each as often as it stands, to sum over in stretches.
+
+    Raises CallError for a loaded fit.
+    """
+    table, used = rows_at_hand(fit)
+    counts = fit.asides.values("repeats", Context(table, used.rows))
+    memory = fit.design.function_memory
+    return Learner(table, used.rows, memory, fit.options.order, counts)
 
 
 def rows_at_hand(fit: Fitted) -> tuple[Records, UsedRows]:

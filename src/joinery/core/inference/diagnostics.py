@@ -10,6 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import linalg
 
+from joinery.core.blocks.order_statistics import Counted
+from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import WIDE, triangle
@@ -111,6 +113,12 @@ class Moments:
         square = away * away
         weighed = square if times is None else square * times
         return cls(n, mean, float(weighed.sum()), inner(weighed, away), inner(weighed, square))
+
+    @classmethod
+    def over(cls, values: Partition[Counted]) -> Moments:
+        """Moments of values that come in pieces."""
+        parts = values.each(lambda piece: cls.of(*piece))
+        return sum(parts, cls(0.0, 0.0, 0.0, 0.0, 0.0))
 
     def __add__(self, other: Moments) -> Moments:
         if not self.n or not other.n:

@@ -2,37 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
+from typing import TypeVar
 
 import numpy as np
 
 from joinery import advice as say
 from joinery.core.blocks.partition import joined
 from joinery.core.glm.families import FAMILIES
+from joinery.core.glm.rows import LikelihoodRows
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import Moments, Test
 from joinery.core.numeric import distributions as tails
-from joinery.design.row_blocks import RowBlock
+from joinery.design.glm_blocks import WorkingRows
 from joinery.errors import listed
 from joinery.show.numbers import figure, percent
 from joinery.study.check.check import NO_ADVICE, Line, cannot
 from joinery.study.check.overlap import overlap
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.straight import straight
-from joinery.study.fitted import Fitted, response_rows
+from joinery.study.fitted import Fitted, response_rows, working_rows
 from joinery.study.rows.digest import digest
-from joinery.study.rows.figures import (
-    figures_in_blocks,
-    figures_in_pieces,
-    per_row,
-    too_many,
-    widening,
-)
+from joinery.study.rows.figures import figures_in_pieces, per_row, too_many, widening
 from joinery.study.rows.glm_figures import has_quantiles
 from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import FINE, SERIOUS, judged
 
+Found = TypeVar("Found")
 GROUPS = 10
 SAME = 1e-9  # of a mean: closer ones differ by rounding alone
 SMALL_COUNT, MOST_SMALL = 5.0, 0.2
@@ -165,13 +162,20 @@ def spread(fit: Fitted) -> Iterator[Line]:
 def _share_of_small(fit: Fitted) -> float:
     """The share of rows whose expected counts (of both kinds, for shares) are below five."""
 
-    def own(piece: tuple[RowBlock, PerRow]) -> int:
-        block, figures = piece
-        mu = figures.fitted
-        expected = mu if block.trials is None else block.trials * np.minimum(mu, 1 - mu)
-        return int(figures.times[expected < SMALL_COUNT].sum())
+    def own(part: LikelihoodRows, mu: np.ndarray) -> int:
+        expected = mu if part.trials is None else part.trials * np.minimum(mu, 1 - mu)
+        return int(part.times[expected < SMALL_COUNT].sum())
 
-    return sum(figures_in_blocks(fit).each(own)) / max(fit.n_rows, 1)
+    return sum(_over_means(fit, own)) / max(fit.n_rows, 1)
+
+
+def _over_means(
+    fit: Fitted, work: Callable[[LikelihoodRows, np.ndarray], Found]
+) -> Iterator[Found]:
+    """What ``work`` finds in the rows of each block and their fitted means."""
+    rows = working_rows(fit)
+    assert isinstance(rows, WorkingRows)
+    return rows.states.each(lambda made: work(made[1], made[2].mu))
 
 
 def calibration(fit: Fitted) -> Iterator[Line]:
@@ -244,13 +248,13 @@ def zeros(fit: Fitted) -> Iterator[Line]:
     if not fit.family.discrete or fit.family.shares or not fit.estimate.law:
         return
 
-    def own(figures: PerRow) -> np.ndarray:
-        times, none = figures.times, np.zeros(len(figures.fitted))
-        chance = fit.family.cdf(none, figures.fitted, trials=None, spread=np.ones(len(none)))
-        seen = times[figures.observed == 0].sum()
+    def own(part: LikelihoodRows, mu: np.ndarray) -> np.ndarray:
+        times, none = part.times, np.zeros(len(mu))
+        chance = fit.family.cdf(none, mu, trials=None, spread=np.ones(len(none)))
+        seen = times[part.y == 0].sum()
         return np.array([seen, times @ chance, times @ (chance * (1 - chance))])
 
-    seen, expected, variance = np.add.reduce(list(figures_in_pieces(fit).each(own))).tolist()
+    seen, expected, variance = np.add.reduce(list(_over_means(fit, own))).tolist()
     sd = float(np.sqrt(variance))
     if sd <= 0 or (expected < 1 and seen == 0):
         return
@@ -278,7 +282,7 @@ def shape(fit: Fitted) -> Iterator[Line]:
         return q[here], figures.times[here]
 
     parts = figures_in_pieces(fit).map(own)
-    moments = sum(parts.each(lambda some: Moments.of(*some)), Moments.of(np.empty(0)))
+    moments = Moments.over(parts)
     few = fit.n_rows <= diagnostics.NORMAL_ROWS
     name, test = diagnostics.normality(moments, *(next(iter(parts)) if few else (None, None)))
     if not np.isfinite(test.statistic):

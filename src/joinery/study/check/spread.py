@@ -10,13 +10,12 @@ import numpy as np
 
 from joinery import advice as say
 from joinery.core.blocks.blocks import Block
-from joinery.core.blocks.columns import dense
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference import diagnostics
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
-from joinery.design.row_blocks import RowBlock
+from joinery.design.row_blocks import RowBlock, complete
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, working_rows
@@ -85,11 +84,7 @@ class _Squares:
 
 
 def _squares(counted: bool, rows: Rows) -> Block:
-    y, here = squares_of(rows), np.isfinite(rows.standardized)
-    X = rows.block.columns
-    if here.all():
-        return X, y, rows.times if counted else None
-    return dense(X)[here], y[here], rows.times[here] if counted else None
+    return complete(rows.block.columns, squares_of(rows), rows.times if counted else None)
 
 
 def _ratio(fit: Fitted) -> float:

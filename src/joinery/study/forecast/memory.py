@@ -13,10 +13,10 @@ from joinery.core.blocks.order_statistics import Counted
 from joinery.core.blocks.partition import joined
 from joinery.data.columns import Column, level_text
 from joinery.design.factors import CategoryFactor
-from joinery.design.learning import Learner, mean
+from joinery.design.learning import mean
 from joinery.notation.evaluate import Context
 from joinery.notation.tree import Name, names_in
-from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
+from joinery.study.fitted import Fitted, fitted_rows, once, working_rows
 from joinery.study.forecast.spreads import Spreads, spreads
 from joinery.study.rows.digest import digest
 from joinery.study.rows.figures import per_row
@@ -72,17 +72,9 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
     )
 
 
-def _learner(fit: Fitted) -> Learner:
-    """The fitted rows, each as often as it stands."""
-    table, chosen = rows_at_hand(fit)
-    counts = fit.asides.values("repeats", Context(table, chosen.rows))
-    memory = fit.design.function_memory
-    return Learner(table, chosen.rows, memory, fit.options.order, counts)
-
-
 def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
     """Each column's mean over the fitted rows, or the share of each of its levels."""
-    learner = _learner(fit)
+    learner = fitted_rows(fit)
     out: dict[str, float | dict[str, float]] = {}
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
@@ -112,7 +104,7 @@ def _counted(column: Column, piece: tuple[Context, np.ndarray | None]) -> np.nda
 
 def _few(fit: Fitted) -> dict[str, tuple[float, ...]]:
     """The distinct values of each number that has at most six."""
-    learner, out = _learner(fit), {}
+    learner, out = fitted_rows(fit), {}
     for name in fit.design.seen:
         found: set[float] = set()
         for some in learner.values(Name(name)).each(_first_few):
@@ -133,7 +125,7 @@ def _first_few(piece: Counted) -> list[float]:
 
 def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
     """The combinations of levels seen, for each product of categories."""
-    learner = _learner(fit)
+    learner = fitted_rows(fit)
     out: dict[str, tuple[tuple[str, ...], ...]] = {}
     for term in fit.design.terms:
         if len(term.categories) > 1:

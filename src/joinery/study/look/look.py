@@ -117,7 +117,7 @@ class Look:
     @property
     def n_rows(self) -> int:
         """Rows looked at."""
-        return int(self.table.cuts(self.rows, len(self.table))[-1])
+        return self.table.count(self.rows)
 
     @cached_property
     def numeric(self) -> tuple[str, ...]:

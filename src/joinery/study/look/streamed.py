@@ -13,8 +13,8 @@ from joinery.core.inference.correlation import Correlation, of_sums
 from joinery.core.inference.diagnostics import Moments
 from joinery.data.columns import Column
 from joinery.data.records import Records
-from joinery.design.learning import Learner
-from joinery.notation.evaluate import Context, Rows
+from joinery.design.learning import Learner, ends_of
+from joinery.notation.evaluate import Context, Rows, positions_at
 from joinery.notation.tree import Name
 from joinery.study.look.facts import (
     CELLS,
@@ -53,13 +53,13 @@ def streamed_facts(column: Column, table: Records, rows: Rows) -> Facts:
 
 def _of_numbers(column: Column, learner: Learner) -> Facts:
     values = learner.values(Name(column.name))
-    rows = int(learner.table.cuts(learner.rows, 2**20)[-1])
-    n, total, low, high, whole = 0, 0.0, np.inf, -np.inf, True
+    rows = learner.table.count(learner.rows)
+    n, low, high, whole = 0, np.inf, -np.inf, True
     distinct: np.ndarray | None = np.empty(0)
     for found in values.each(_first):
-        n, total = n + found[0], total + found[1]
-        low, high, whole = min(low, found[2]), max(high, found[3]), whole and found[4]
-        distinct = _together(distinct, found[5])
+        n, whole = n + found[0], whole and found[3]
+        low, high = min(low, found[1]), max(high, found[2])
+        distinct = _together(distinct, found[4])
     missing = rows - n
     if not n:
         nothing = (f"{column.name} has no values at all",)
@@ -76,7 +76,7 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
         figures["histogram"] = bars(np.add.reduce(list(cells)))
     if column.kind == "date":
         return date_facts(column, figures, low, high)
-    moments = sum(values.each(lambda piece: Moments.of(piece[0])), Moments.of(np.empty(0)))
+    moments = Moments.over(values)
     sd = float(np.sqrt(moments.second / (n - 1))) if n > 1 else float("nan")
     middle = at_places(values, np.array([(n - 1) // 2, n // 2], float), float(n))
     figures |= {
@@ -92,14 +92,13 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
     return Facts(column.name, kind, **figures, remarks=tuple(remarks))
 
 
-def _first(piece: Counted) -> tuple[int, float, float, float, bool, np.ndarray | None]:
-    """Count, sum, ends, whether all are whole, and the different values where they are few."""
+def _first(piece: Counted) -> tuple[int, float, float, bool, np.ndarray | None]:
+    """Count, ends, whether all are whole, and the different values where they are few."""
     x = piece[0]
     some = np.unique(x[: 2 * MOST_DISTINCT])
     distinct = np.unique(x) if len(some) <= MOST_DISTINCT else None
-    low, high = float(x.min(initial=np.inf)), float(x.max(initial=-np.inf))
     whole = bool(np.all(x[:1000] == np.round(x[:1000])) and np.all(x == np.round(x)))
-    return len(x), float(x.sum()), low, high, whole, distinct
+    return len(x), *ends_of(x), whole, distinct
 
 
 def _together(a: np.ndarray | None, b: np.ndarray | None) -> np.ndarray | None:
@@ -132,7 +131,7 @@ def _remarks(
                 yield stand_in_words(name, candidate, times)
                 return
     if np.isfinite(figures["skew"]) and figures["skew"] > HEAVY_TAIL and low > 0:
-        logs = sum(values.each(lambda piece: Moments.of(np.log(piece[0]))), Moments.of(np.empty(0)))
+        logs = Moments.over(values.map(lambda piece: (np.log(piece[0]), piece[1])))
         if abs(logs.third / n / (logs.second / n) ** 1.5) < figures["skew"] / 2:
             yield long_tail(name, figures["skew"])
     if (
@@ -155,8 +154,7 @@ def _others(values: Partition[Counted], candidate: float) -> tuple[int, float, f
 
 def _apart(x: np.ndarray, candidate: float) -> tuple[int, float, float, bool]:
     rest = x[x != candidate]
-    low, high = float(rest.min(initial=np.inf)), float(rest.max(initial=-np.inf))
-    return len(x) - len(rest), low, high, bool(np.all(rest == np.round(rest)))
+    return len(x) - len(rest), *ends_of(rest), bool(np.all(rest == np.round(rest)))
 
 
 def pairs(
@@ -177,7 +175,5 @@ def pairs(
 
 def evenly(table: Records, rows: Rows, names: list[str], step: int) -> np.ndarray:
     """Every ``step``-th of the rows: (n, k)."""
-    total = int(table.cuts(rows, 2**20)[-1])
-    places = np.arange(0, total, step)
-    positions = places + rows.indices(len(table))[0] if isinstance(rows, slice) else rows[places]
+    positions = positions_at(rows, np.arange(0, table.count(rows), step))
     return np.column_stack([table.column(n).numbers(positions) for n in names])

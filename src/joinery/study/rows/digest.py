@@ -30,8 +30,16 @@ from joinery.core.numeric.distributions import t_quantile
 from joinery.design.factors import NumberFactor
 from joinery.design.glm_blocks import WorkingRows, working_block
 from joinery.design.row_blocks import RowBlock
+from joinery.notation.evaluate import positions_at
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
-from joinery.study.rows.figures import Limits, limits_at, studentized_df, widening
+from joinery.study.rows.figures import (
+    Limits,
+    known_scale,
+    limits_at,
+    residuals,
+    studentized_df,
+    widening,
+)
 from joinery.study.rows.glm_figures import family_figures
 
 HELD = 2**22  # rows of which three figures are held
@@ -140,23 +148,19 @@ def limits(fit: Fitted) -> Limits:
 def labels_of(fit: Fitted, places: Sequence[int] | np.ndarray) -> list[Any]:
     """Labels of fitted rows, by their places among those used."""
     table, chosen = rows_at_hand(fit)
-    at = np.asarray(places, dtype=int)
-    return list(table.labels(at if isinstance(chosen.rows, slice) else chosen.rows[at]))
+    return list(table.labels(positions_at(chosen.rows, np.asarray(places, dtype=int))))
 
 
 def pieces(fit: Fitted) -> Partition[Rows]:
     """The rows of a fit, block by block."""
-    rows, solution = working_rows(fit), fit.solution
+    rows = working_rows(fit)
     if isinstance(rows, WorkingRows):
         return rows.states.map(partial(_of_family, fit.estimate))
-    known = (fit.estimate.scale or 1.0) / solution.unit if fit.estimate.known else None
-    return rows.row_blocks.map(partial(_of_least_squares, solution, known))
+    return rows.row_blocks.map(partial(_of_least_squares, fit.solution, known_scale(fit)))
 
 
 def _of_least_squares(solution: Solution, known: float | None, block: RowBlock) -> Rows:
-    beyond = block.beyond_offset
-    m = len(beyond)
-    residual = np.zeros(m) if solution.perfect else beyond - solution.fitted(block.columns)
+    residual = residuals(solution, block)
     variance = solution.unscaled_variance(block.columns)
     # a row that stands for several equal ones is judged as one of them
     measures = scaled(solution, block.columns, residual, block.precision, known, variance)
@@ -168,7 +172,7 @@ def _of_least_squares(solution: Solution, known: float | None, block: RowBlock) 
     return Rows(
         block,
         block.y,
-        beyond - residual,
+        block.beyond_offset - residual,
         block.times,
         residual,
         measures.leverage,
@@ -230,11 +234,9 @@ def _asked(fit: Fitted) -> Asked:
     plain = fit.asides.weights is None and fit.asides.repeats is None and solution.has_intercept
     even = plain and fit.estimate.linear and not solution.perfect
     rows = fit.origin.used_rows.used if fit.origin else 0
-    scaled = (
-        1.0
-        if not fit.estimate.known or not fit.estimate.scale
-        else (solution.rss / max(fit.residual_df, 1) * (solution.unit / fit.estimate.scale) ** 2)
-    )
+    share = 1.0  # of the spread that residuals are scaled by in what they have
+    if fit.estimate.known and fit.estimate.scale:
+        share = solution.rss / max(fit.residual_df, 1) * (solution.unit / fit.estimate.scale) ** 2
     return Asked(
         solution,
         widening(fit),
@@ -247,7 +249,7 @@ def _asked(fit: Fitted) -> Asked:
         np.array([middle.get(column, 0.0) for _, column in numbers]),
         [int(highest[f.base]) + 1 for f, _ in numbers],
         solution.mean_response if solution.spans_constant else 0.0,
-        scaled * fit.residual_df / max(rows, 1) if even else None,
+        share * fit.residual_df / max(rows, 1) if even else None,
         rows <= HELD,
     )
 
@@ -256,13 +258,13 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
     z, h, d = rows.standardized, rows.leverage, rows.cooks_distance
     first, sound = rows.block.first, np.isfinite(z)
     with np.errstate(all="ignore"):
-        near = 0.9 * min(asked.large, asked.beyond)
+        large = 0.9 * min(asked.large, asked.beyond)
         if rows.studentized is None:  # it grows with the standardized one
-            size, near = np.abs(z), _standardized(near, asked.df)
+            size, large = np.abs(z), _standardized(large, asked.df)
         else:
-            size, near = np.abs(rows.studentized) / asked.wide, near
-        near = size >= near
-        notable = (h >= asked.leverage) | (h >= 1) | near | (d >= asked.harm * asked.wide**2)
+            size = np.abs(rows.studentized) / asked.wide
+        far, decides = (h >= asked.leverage) | (h >= 1), d >= asked.harm * asked.wide**2
+        notable = far | decides | (size >= large)
     few = np.flatnonzero(notable)
     measures = rows.influence(few)
     t = np.abs(measures.studentized)

@@ -35,7 +35,10 @@ def per_row(fit: Fitted) -> PerRow:
     Raises CallError for a loaded fit, TooLargeError for more rows than can be held.
     """
     if too_many(fit):
-        instead = "Fit.write_rows writes them to a file; or fit a sample of the rows"
+        instead = (
+            "Fit.write_rows, or rows --output in a shell, writes them to a file; or fit a sample "
+            "of the rows"
+        )
         refuse_too_large(fit.n_rows, 0, "a question of single rows", instead)
     return joined([figures for _, figures in figures_in_blocks(fit).each(_kept)])
 
@@ -63,20 +66,31 @@ def figures_in_blocks(fit: Fitted) -> Partition[tuple[RowBlock, PerRow]]:
     """The figures of each block of the rows a fit used. Raises CallError for a loaded fit."""
     if not fit.estimate.linear:
         return family_blocks(fit)
-    known = (fit.estimate.scale or 1.0) / fit.solution.unit if fit.estimate.known else None
-    return response_rows(fit).row_blocks.map(partial(_of_least_squares, fit.solution, known))
+    of_block = partial(_of_least_squares, fit.solution, known_scale(fit))
+    return response_rows(fit).row_blocks.map(of_block)
+
+
+def known_scale(fit: Fitted) -> float | None:
+    """The standard deviation of a row in the solution's unit, where it is not estimated."""
+    return (fit.estimate.scale or 1.0) / fit.solution.unit if fit.estimate.known else None
+
+
+def residuals(solution: Solution, block: RowBlock) -> np.ndarray:
+    """What the terms leave of a block's response (m,); zeros of a perfect fit."""
+    beyond = block.beyond_offset
+    if solution.perfect:
+        return np.zeros(len(beyond))
+    return np.asarray(beyond - solution.fitted(block.columns))
 
 
 def _of_least_squares(
     solution: Solution, known: float | None, block: RowBlock
 ) -> tuple[RowBlock, PerRow]:
-    beyond = block.beyond_offset
-    residual = (
-        np.zeros(len(beyond)) if solution.perfect else beyond - solution.fitted(block.columns)
-    )
+    residual = residuals(solution, block)
     # a row that stands for several equal ones is judged as one of them
     figures = influence(solution, block.columns, residual, block.precision, known)
-    return block, PerRow(block.y, block.y - residual, block.times, beyond - residual, figures)
+    terms = block.beyond_offset - residual
+    return block, PerRow(block.y, block.y - residual, block.times, terms, figures)
 
 
 def fitted_values(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:

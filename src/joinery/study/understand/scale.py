@@ -8,10 +8,9 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference import predictive
-from joinery.notation.evaluate import mean_of
-from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.design.learning import mean
+from joinery.study.fitted import Fitted, fitted_rows
 from joinery.study.read.estimates import Combination
-from joinery.study.rows.figures import per_row
 
 STEP = 1e-6  # of a numeric derivative of the way back, in the value's own size
 
@@ -61,10 +60,7 @@ class Scale:
         expression = self.fit.asides.expressions.get("offset")
         if expression is None or self.fit.origin is None:
             return np.zeros(m)
-        table, used = rows_at_hand(self.fit)
-        values = self.fit.asides.values("offset", self.fit.design.context(table, used.rows))
-        assert values is not None
-        return np.full(m, mean_of(values, per_row(self.fit).times))
+        return np.full(m, mean(fitted_rows(self.fit).values(expression))[0])
 
     def back(self, eta: np.ndarray) -> np.ndarray:
         """Values of the linear predictor as means, or medians of a transformed response."""
