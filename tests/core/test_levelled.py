@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import pytest
@@ -13,7 +14,12 @@ from joinery.core.blocks import products
 from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.blocks.columns import IndicatorColumns
 from joinery.core.blocks.partition import Partition
+from joinery.core.inference.correlation import inflation
+from joinery.core.inference.diagnostics import condition_indexes
+from joinery.core.inference.hypotheses import explained
+from joinery.core.least_squares import levels
 from joinery.core.least_squares.solve import least_squares
+from joinery.errors import TooLargeError
 
 
 class LevelledBlocks:
@@ -66,7 +72,12 @@ def test_products_are_those_of_the_written_out_columns(made, valued):
     shift = np.where(np.isin(np.arange(len(b)), X.number_places), 2.5, 0.0)
     for away in (shift, shift + 1):
         assert_allclose(levelled.dense(levelled.shifted(X, away)), Z - away)
-    assert_allclose(levelled.chosen(X, np.array([0, 2])), Z[:, [0, 2]])
+    some = np.array([0, 2, len(b) - 1])
+    assert_allclose(levelled.dense(levelled.chosen(X, some)), Z[:, some])
+    assert_allclose(levelled.some_columns(X, some), Z[:, some])
+    assert_allclose(levelled.dense(levelled.some_rows(X, y > 0)), Z[y > 0])
+    if not valued:
+        assert_allclose(levelled.spans(X), levelled.spans(Z))
 
 
 @pytest.mark.parametrize("weighted", [False, True])
@@ -86,3 +97,114 @@ def test_fits_and_leverages_are_those_of_the_written_out_columns(made, weighted,
     h = np.einsum("ij,ij->i", Q := np.linalg.qr(A * root[:, None])[0], Q) / root**2
     assert_allclose(ours.unscaled_variance(X), h, rtol=1e-8)
     assert_allclose(ours.fitted(X), plain.fitted(Z), rtol=1e-9, atol=1e-9)
+
+
+@pytest.fixture
+def few_are_many(monkeypatch):
+    """Six levels are swept out as two hundred would be."""
+    monkeypatch.setattr(levels, "WIDE", 3)
+    return lambda blocks: levels.swept(blocks, None, partial(least_squares, intercept=False))
+
+
+@pytest.fixture(params=["", "a number of the levels", "no row without a level"])
+def changed(made, request):
+    X, y, w = made
+    if request.param == "a number of the levels":
+        last = X.shape[1]
+        of_level = np.random.default_rng(1).normal(size=len(X.level_places) + 1)[X.codes]
+        numbers = np.column_stack([X.numbers, of_level])
+        X = replace(X, numbers=numbers, number_places=np.append(X.number_places, last))
+    if request.param == "no row without a level":
+        X = replace(X, codes=np.where(X.codes == len(X.level_places), 1, X.codes))
+    return X, y, w
+
+
+@pytest.mark.parametrize("weighted", [False, True])
+def test_levels_swept_out_leave_what_their_columns_leave(changed, weighted, few_are_many):
+    X, y, w = changed
+    w, Z = w if weighted else None, X.dense()
+    ours, plain = few_are_many(LevelledBlocks(X, y, w)), least_squares(ArrayBlocks(Z, y, w))
+    assert ours.groups is not None
+    assert ours.kept.tolist() == plain.kept.tolist()
+    near = {"rtol": 1e-8, "atol": 1e-9}
+    assert_allclose(ours.padded_coefficients, plain.padded_coefficients, **near)
+    assert list(ours.dependence) == list(plain.dependence)
+    for column, combination in ours.dependence.items():
+        assert_allclose(combination, plain.dependence[column], **near)
+    for name in ("n", "rss", "tss", "rank", "mean_response", "weight_sum"):
+        assert getattr(ours, name) == pytest.approx(getattr(plain, name), rel=1e-10)
+    for name in ("error_factors", "lengths", "products_with_response", "centre", "spread"):
+        assert_allclose(getattr(ours, name), getattr(plain, name), **near)
+    assert_allclose(ours.fitted(X), plain.fitted(Z), **near)
+    h = plain.unscaled_variance(Z)
+    assert_allclose(ours.unscaled_variance(X), h, rtol=1e-7)
+    assert_allclose(ours.unscaled_variance(Z), h, rtol=1e-7)
+    # written out when asked for
+    assert_allclose(ours.unscaled_covariance, plain.unscaled_covariance, rtol=1e-6, atol=1e-9)
+    g, R = ours.effects, ours.factor * ours.scale
+    assert_allclose(R.T @ R, (plain.factor * plain.scale).T @ (plain.factor * plain.scale), **near)
+    assert_allclose(np.abs(g), np.abs(plain.effects), rtol=1e-6, atol=1e-6)
+    V = np.column_stack([y, y**2])
+    V = V if w is None else V * w[:, None]
+    sums = [s.sums_in_basis(s.centred_sums(c, V)) for s, c in ((ours, X), (plain, Z))]
+    assert_allclose(*[u.T @ u for u in sums], rtol=1e-8)
+    assert_allclose(*[np.abs(u[0]) for u in sums], rtol=1e-8)
+    # weights of a contrast, and the sizes of its error
+    L = np.random.default_rng(4).normal(size=(3, ours.rank))
+    assert_allclose(
+        np.linalg.norm(ours.groups.in_basis(L), axis=1),
+        np.linalg.norm(L @ plain.root, axis=1),
+        **near,
+    )
+
+
+def test_tests_and_overlap_beside_swept_levels(changed, few_are_many):
+    X, y, w = changed
+    ours, plain = few_are_many(LevelledBlocks(X, y, w)), least_squares(ArrayBlocks(X.dense(), y, w))
+    of_levels = np.flatnonzero(np.isin(ours.kept, X.level_places))
+    terms = [of_levels, *np.flatnonzero(np.isin(ours.kept, X.number_places))[:, None]]
+    nothing = np.empty(0, int)
+    for asked in terms:
+        others = [t for t in terms if t is not asked]
+        for before in (nothing, *others, np.concatenate([nothing, *others])):
+            expected = explained(plain, before, asked)
+            assert explained(ours, before, asked) == pytest.approx(expected, rel=1e-7)
+        if others:
+            assert inflation(ours, asked, nothing) == pytest.approx(
+                inflation(plain, asked, nothing), rel=1e-7
+            )
+        if len(others) > 1 and others[-1] is not of_levels:
+            assert inflation(ours, asked, others[-1]) == pytest.approx(
+                inflation(plain, asked, others[-1]), rel=1e-7
+            )
+    R = np.vstack(
+        [np.sqrt(w)[:, None] * np.column_stack([np.ones(len(y)), X.dense()[:, ours.kept]])]
+    )
+    indexes, shares = condition_indexes(np.linalg.qr(R)[1])
+    index, share = ours.groups.largest_condition_index
+    assert ours.condition == pytest.approx(plain.condition, rel=0.1)
+    assert index == pytest.approx(indexes.max(), rel=0.1)
+    if index > 30:
+        assert_allclose(share, shares[int(np.argmax(indexes))], atol=0.02)
+
+
+def test_a_number_before_levels_that_say_it_is_left_to_the_order_written(few_are_many):
+    rng = np.random.default_rng(2)
+    codes = rng.integers(0, 6, 300)
+    X = IndicatorColumns(rng.normal(size=7)[codes][:, None], codes, np.array([0]), np.arange(1, 6))
+    assert few_are_many(LevelledBlocks(X, rng.normal(size=300), None)) is None
+
+
+def test_thousands_of_levels_cost_no_square_of_them():
+    rng = np.random.default_rng(3)
+    q, m = 20_000, 60_000
+    codes, x = rng.integers(0, q + 1, m), rng.normal(size=(m, 1))
+    X = IndicatorColumns(np.asfortranarray(x), codes, np.array([q]), np.arange(q))
+    effects = rng.normal(size=q + 1)
+    effects[-1] = 0
+    y = 2 + 3 * x[:, 0] + effects[codes] + rng.normal(scale=1e-3, size=m)
+    s = least_squares(LevelledBlocks(X, y, None))
+    assert s.coefficients[-1] == pytest.approx(3, abs=1e-4)
+    assert np.nanmax(np.abs(s.coefficients[:-1] - effects[:-1])) < 0.01
+    with pytest.raises(TooLargeError, match="goes with every other"):
+        s.root.sum()

@@ -5,12 +5,14 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 import pytest
+from pandas.testing import assert_frame_equal
 
 import joinery as jn
 from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.blocks.columns import IndicatorColumns
 from joinery.core.blocks.order_statistics import quantiles
 from joinery.core.blocks.partition import Partition
+from joinery.core.least_squares import solve
 from joinery.core.least_squares.solve import least_squares
 
 RNG = np.random.default_rng(31)
@@ -104,3 +106,56 @@ def test_rank_of_more_columns_than_rows_is_told_in_the_order_written():
     kept = fit.coefficients().frame.dropna(subset="estimate")["term"].tolist()
     assert kept == ["intercept", "x0", "x1", *(f"x{i}" for i in range(3, 12))]
     assert any("x2 is x0 − 2 × x1" in note for note in fit.notes)
+
+
+@pytest.fixture(scope="module")
+def sites():
+    n, q = 1500, 260
+    site = RNG.integers(0, q, n)
+    table = pd.DataFrame({"site": [f"s{i:03d}" for i in site], "x": RNG.normal(30, 2, n)})
+    table["kind"] = np.array(["a", "b", "c"])[RNG.integers(0, 3, n)]
+    table["w"] = RNG.uniform(0.5, 2, n)
+    table["y"] = 2 + 0.5 * table["x"] + RNG.normal(size=q)[site] + RNG.normal(size=n)
+    table["many"] = RNG.poisson(np.exp(0.15 * table["y"] - 0.5))
+    return table
+
+
+ASKED = {
+    "coefficients": lambda fit: fit.coefficients().frame,
+    "overall": lambda fit: fit.overall().frame,
+    "after earlier": lambda fit: fit.anova("earlier").frame,
+    "after others": lambda fit: fit.anova("others").frame,
+    "checks": lambda fit: fit.checks().frame[["statistic", "p", "verdict"]],  # rows may tie
+    "rows": lambda fit: fit.rows().frame,
+    "claim": lambda fit: fit.claim('"site: s001" = "site: s002", x = 0.4').frame,
+    "means": lambda fit: fit.adjusted_means("kind").frame,
+    "difference": lambda fit: fit.difference({"site": "s001"}, {"site": "s007", "x": 31}).frame,
+    "forecast": lambda fit: fit.forecast(NEW).frame,
+}
+NEW = pd.DataFrame({"site": ["s003"], "x": 30.0, "kind": "b", "w": 1.0})
+
+
+@pytest.mark.parametrize("options", [{}, {"weights": "w"}, {"family": "poisson"}])
+@pytest.mark.parametrize("model", ["x, site, kind", "site, x^2, kind"])
+def test_hundreds_of_levels_answer_as_their_columns_do(
+    sites, options, model, monkeypatch, tmp_path
+):
+    model = f"{'many' if 'family' in options else 'y'} given {model}"
+    asked = {
+        k: f for k, f in ASKED.items() if "^2" not in model or k not in ("claim", "difference")
+    }
+
+    def answers(fit):
+        return {name: ask(fit) for name, ask in asked.items()}
+
+    ours = jn.fit(sites, model, **options)
+    assert ours._fitted.solution.groups is not None
+    monkeypatch.setattr(solve, "swept", lambda *given: None)
+    plain = jn.fit(sites, model, **options)
+    assert plain._fitted.solution.groups is None
+    expected = answers(plain)
+    for name, frame in answers(ours).items():
+        assert_frame_equal(frame, expected[name], rtol=1e-6, atol=1e-8, obj=name)
+    loaded = jn.load(ours.save(tmp_path / "fit.json"))
+    assert_frame_equal(loaded.coefficients().frame, ours.coefficients().frame)
+    assert_frame_equal(loaded.forecast(NEW).frame, ours.forecast(NEW).frame)

@@ -11,6 +11,7 @@ from functools import cached_property
 import numpy as np
 
 from joinery.core.blocks.columns import Columns, IndicatorColumns
+from joinery.core.numeric.triangular import WIDE
 from joinery.data.records import Records, filled
 from joinery.design.factors import (
     Remembered,
@@ -100,6 +101,17 @@ class Design:
         for term in rounding:
             term.fill_rounding_residue(out[:, term.columns], context)
         return out
+
+    @property
+    def stored_width(self) -> int:
+        """How many columns a block takes, levels kept as codes counting as one."""
+        return len(self._most_levels[3]) + 1 if self._most_levels else self.width
+
+    @property
+    def block_width(self) -> int:
+        """The width by which rows are cut into blocks: without levels that are swept out."""
+        swept = self.intercept and self._most_levels and len(self._most_levels[0].names) > WIDE
+        return self.stored_width if swept else self.width
 
     def columns(self, context: Context, workspace: np.ndarray | None = None) -> Columns:
         """The same, with the levels of the largest category as such where that is shorter."""

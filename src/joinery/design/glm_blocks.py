@@ -37,7 +37,7 @@ class LikelihoodBlocks:
     def pieces(self) -> Partition[LikelihoodRows]:
         made = self.blocks.row_blocks
         count = self.blocks.table.count(self.blocks.rows)
-        if count * (self.width + 4) > MOST_KEPT or made.runner is not None:
+        if count * (self.blocks.design.stored_width + 4) > MOST_KEPT or made.runner is not None:
             return made.map(likelihood_rows)
         if not self._kept:
             self._kept = [None] * len(made)
@@ -56,7 +56,8 @@ def likelihood_rows(block: RowBlock) -> LikelihoodRows:
     weights = block.precisions
     if block.repeats is not None:
         weights = weights * block.repeats
-    return LikelihoodRows(block.X, block.y, weights, block.trials, block.offset, block.repeats)
+    columns, y, trials, offset = block.columns, block.y, block.trials, block.offset
+    return LikelihoodRows(columns, y, weights, trials, offset, block.repeats)
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ from typing import Protocol
 import numpy as np
 
 from joinery.core.blocks.blocks import BLOCK_ROWS, Block, BlockWithResidue
-from joinery.core.blocks.columns import Columns, dense
+from joinery.core.blocks.columns import Columns, dense, some_rows
 from joinery.core.blocks.partition import NARROW, Partition
 from joinery.data.records import Records
 from joinery.design.design import Design
@@ -144,7 +144,8 @@ class RowBlocks:
 
     @property
     def _rows_a_block(self) -> int:
-        return max(64, min(BLOCK_ROWS, BLOCK_CELLS // ((self.partitioned_as or self.width) + 1)))
+        width = self.partitioned_as or self.design.block_width
+        return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (width + 1)))
 
     @cached_property
     def pieces(self) -> Partition[Block]:
@@ -176,7 +177,7 @@ class RowBlocks:
             len(cuts) - 1,
             make,
             lambda: np.empty((size, self.width), order="F"),
-            self.width <= NARROW,
+            self.design.stored_width <= NARROW,
             self.table.runner_of(self.rows, cuts),
             self._watched if self.table.read_as_needed else None,
         )
@@ -246,7 +247,7 @@ def complete(columns: Columns, y: np.ndarray, weights: np.ndarray | None) -> Blo
     here = np.isfinite(y)
     if here.all():
         return columns, y, weights
-    return dense(columns)[here], y[here], None if weights is None else weights[here]
+    return some_rows(columns, here), y[here], None if weights is None else weights[here]
 
 
 class BlockSource(Protocol):

@@ -16,6 +16,7 @@ from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 from joinery.core.inference.covariance import Sandwich
+from joinery.core.least_squares.groups import Groups
 from joinery.core.least_squares.solution import Solution
 from joinery.design.design import Design
 from joinery.errors import DataError, FileFormatError, JoineryError, Note
@@ -23,6 +24,7 @@ from joinery.model.saved_checks import check_parts, check_use
 from joinery.model.saved_form import (
     SavedEstimate,
     SavedFit,
+    SavedGroups,
     SavedNote,
     SavedOptions,
     SavedRows,
@@ -37,7 +39,7 @@ from joinery.study.forecast.memory import ForecastMemory, as_plain, forecast_mem
 from joinery.study.read.notes import notes
 
 KIND: Literal["joinery fit"] = "joinery fit"
-VERSION = 3
+VERSION = 4
 
 
 def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
@@ -69,7 +71,8 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
             "named": list(fit.design.named),
         },
         "solution": _fields(SavedSolution, s)
-        | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}},
+        | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}}
+        | {"groups": None if s.groups is None else _fields(SavedGroups, s.groups)},
         "estimate": _fields(SavedEstimate, estimate)
         | {
             "shape": "infinite" if shape is not None and math.isinf(shape) else shape,
@@ -263,7 +266,6 @@ def _rebuilt(saved: SavedFit) -> Fitted:
 def _rebuilt_solution(s: SavedSolution) -> Solution:
     r = len(s.kept)
     rank = r + (s.intercept is not None)
-    factor = np.array(s.factor, dtype=float).reshape(r, r)
     return Solution(
         intercept=s.intercept,
         coefficients=np.array([math.nan if c is None else c for c in s.coefficients]),
@@ -271,8 +273,8 @@ def _rebuilt_solution(s: SavedSolution) -> Solution:
         dependence={k: np.array(v) for k, v in s.dependence.items()},
         centre=np.array(s.centre),
         scale=np.array(s.scale),
-        factor=factor,
-        effects=np.array(s.effects),
+        own_factor=None if s.own_factor is None else _square(s.own_factor, r),
+        own_effects=None if s.own_effects is None else np.array(s.own_effects),
         n=s.n,
         weight_sum=s.weight_sum,
         rss=s.rss,
@@ -282,14 +284,30 @@ def _rebuilt_solution(s: SavedSolution) -> Solution:
         perfect=s.perfect,
         condition=math.inf if s.condition is None else s.condition,
         way=s.way,
-        exact_inverse=None
-        if s.exact_inverse is None
-        else np.array(s.exact_inverse, dtype=float).reshape(r, r),
-        exact_root=None
-        if s.exact_root is None
-        else np.array(s.exact_root, dtype=float).reshape(-1, rank),
+        exact_inverse=None if s.exact_inverse is None else _square(s.exact_inverse, r),
+        exact_root=None if s.exact_root is None else _square(s.exact_root, rank),
         unit=s.unit,
         constant_direction=None if s.constant_direction is None else np.array(s.constant_direction),
+        groups=None if s.groups is None else _rebuilt_groups(s.groups),
+    )
+
+
+def _square(rows: list[list[float]], size: int) -> np.ndarray:
+    return np.array(rows, dtype=float).reshape(size, size)
+
+
+def _rebuilt_groups(g: SavedGroups) -> Groups:
+    d = len(g.numbers)
+    return Groups(
+        levels=np.array(g.levels, dtype=int),
+        numbers=np.array(g.numbers, dtype=int),
+        of_code=np.array(g.of_code, dtype=int),
+        weights=np.array(g.weights),
+        means=np.array(g.means, dtype=float).reshape(d, len(g.weights)),
+        response=np.array(g.response),
+        factor=_square(g.factor, d),
+        inverse=_square(g.inverse, d),
+        effects=np.array(g.effects, dtype=float),
     )
 
 

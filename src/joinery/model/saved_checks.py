@@ -15,6 +15,7 @@ from joinery.model.saved_form import (
     SavedCategory,
     SavedDate,
     SavedFit,
+    SavedGroups,
     SavedSandwich,
     SavedSolution,
     require,
@@ -95,22 +96,46 @@ def _check_solution(s: SavedSolution, sentence: Sentence) -> None:
     r, width = len(s.kept), len(s.coefficients)
     rank = r + (s.intercept is not None)
     require((s.intercept is not None) == sentence.intercept, "an intercept too many or too few")
-    require(len(s.centre) == len(s.scale) == len(s.effects) == r, "its columns differ in number")
+    require(len(s.centre) == len(s.scale) == r, "its columns differ in number")
     require(s.kept == sorted(set(s.kept)) and all(j < width for j in s.kept), "columns kept twice")
     known = [j for j, value in enumerate(s.coefficients) if value is not None]
     require(known == s.kept, "coefficients of columns that were not kept")
-    shapes = ((s.factor, r), (s.exact_inverse, r), (s.exact_root, rank))
-    for rows, size in shapes:
-        square = rows is None or (len(rows) == size and all(len(row) == size for row in rows))
-        require(square, "a factor is not square")
-    diagonal = [abs(s.factor[i][i]) for i in range(r)]
-    sound = all(v > SMALLEST * max(diagonal) for v in diagonal)
-    require(sound, "a factor that cannot be inverted")
+    _check_square(s.exact_inverse or [], r if s.exact_inverse is not None else 0)
+    _check_square(s.exact_root or [], rank if s.exact_root is not None else 0)
+    if s.groups is None:
+        require(len(s.own_effects or []) == r, "its columns differ in number")
+        _check_factor(s.own_factor or [], r)
+    else:
+        require(s.own_factor is None and s.own_effects is None, "a factor beside groups")
+        _check_groups(s.groups, r)
     lacking = set(range(width)) - set(s.kept)
     require(set(s.dependence) <= lacking, "a column kept is a combination of others")
     sizes = {len(combination) for combination in s.dependence.values()}
     require(sizes <= {width + 1}, "a combination of columns has other parts")
     require(s.constant_direction is None or len(s.constant_direction) == r, "a direction too long")
+
+
+def _check_square(rows: list[list[float]], size: int) -> None:
+    square = len(rows) == size and all(len(row) == size for row in rows)
+    require(square, "a factor is not square")
+
+
+def _check_factor(rows: list[list[float]], size: int) -> None:
+    _check_square(rows, size)
+    diagonal = [abs(rows[i][i]) for i in range(size)]
+    sound = all(v > SMALLEST * max(diagonal) for v in diagonal)
+    require(sound, "a factor that cannot be inverted")
+
+
+def _check_groups(groups: SavedGroups, r: int) -> None:
+    d, count = len(groups.numbers), len(groups.levels) + 1
+    require(sorted(groups.levels + groups.numbers) == list(range(r)), "groups of other columns")
+    require(all(code < count for code in groups.of_code), "a level of no group")
+    each = [groups.weights, groups.response, *groups.means]
+    require(all(len(values) == count for values in each), "groups that differ in number")
+    require(len(groups.means) == len(groups.effects) == d, "means of other columns")
+    _check_factor(groups.factor, d)
+    _check_factor(groups.inverse, d)
 
 
 def _check_sandwich(sandwich: SavedSandwich, solution: SavedSolution) -> None:

@@ -141,6 +141,20 @@ class SavedDesign(Strict):
     named: list[str]
 
 
+class SavedGroups(Strict):
+    """What takes the factor's place where hundreds of levels were swept out."""
+
+    levels: list[Count]
+    numbers: list[Count]
+    of_code: list[Count]
+    weights: list[Positive]
+    means: list[list[Wide]]
+    response: list[Wide]
+    factor: list[list[Wide]]
+    inverse: list[list[Wide]]
+    effects: list[Wide]
+
+
 class SavedSolution(Strict):
     """The estimate and its triangular factor, every digit."""
 
@@ -150,8 +164,8 @@ class SavedSolution(Strict):
     dependence: dict[int, list[Wide]]
     centre: list[Wide]
     scale: list[Positive]
-    factor: list[list[Wide]]
-    effects: list[Wide]
+    own_factor: list[list[Wide]] | None
+    own_effects: list[Wide] | None
     n: Annotated[int, pydantic.Field(ge=1, le=2**53)]
     weight_sum: Positive
     rss: Annotated[float, pydantic.Field(ge=0, le=1e306)]
@@ -165,6 +179,7 @@ class SavedSolution(Strict):
     exact_root: list[list[Wide]] | None
     unit: Positive
     constant_direction: list[Cosine] | None
+    groups: SavedGroups | None
 
 
 class SavedSandwich(Strict):

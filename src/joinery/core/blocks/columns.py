@@ -63,16 +63,49 @@ def dense(X: Columns) -> np.ndarray:
 
 def chosen(X: Columns, kept: np.ndarray) -> Columns:
     """Some of the columns, without a copy where all are."""
-    return X if len(kept) == X.shape[1] else dense(X)[:, kept]
+    if len(kept) == X.shape[1]:
+        return X
+    if not isinstance(X, IndicatorColumns):
+        return np.asfortranarray(X[:, kept])
+    place = np.full(X.shape[1], -1)
+    place[kept] = np.arange(len(kept))
+    numbers, levels = place[X.number_places], place[X.level_places]
+    own, here = np.flatnonzero(numbers >= 0), np.flatnonzero(levels >= 0)
+    if not len(here):
+        return np.asfortranarray(X.numbers[:, own[np.argsort(numbers[own])]])
+    code = np.full(len(levels) + 1, len(here))
+    code[here] = np.arange(len(here))
+    return IndicatorColumns(
+        X.numbers if len(own) == len(numbers) else X.numbers[:, own],
+        code[X.codes],
+        numbers[own],
+        levels[here],
+        X.value,
+    )
+
+
+def some_rows(X: Columns, rows: np.ndarray) -> Columns:
+    """Some of the rows, by a mask (m,) or their places."""
+    if isinstance(X, IndicatorColumns):
+        value = None if X.value is None else X.value[rows]
+        return replace(X, numbers=X.numbers[rows], codes=X.codes[rows], value=value)
+    return np.asarray(X[rows])
 
 
 def some_columns(X: Columns, places: np.ndarray) -> np.ndarray:
-    """Some columns of numbers, by their places: (m, len(places))."""
-    if isinstance(X, IndicatorColumns):
-        order = {int(place): i for i, place in enumerate(X.number_places)}
-        if all(int(p) in order for p in places):
-            return np.asarray(X.numbers[:, [order[int(p)] for p in places]])
-    return np.asarray(dense(X)[:, places])
+    """Some columns written out, by their places: (m, len(places))."""
+    return np.asarray(dense(chosen(X, places)) if len(places) < X.shape[1] else dense(X)[:, places])
+
+
+def spans(X: Columns) -> np.ndarray:
+    """How far each column goes from its first value (k,)."""
+    if not isinstance(X, IndicatorColumns):
+        return np.asarray(np.abs(X - X[:1]).max(axis=0, initial=0.0))
+    out = np.empty(X.shape[1])
+    out[X.number_places] = spans(X.numbers)
+    count = np.bincount(X.codes, minlength=len(X.level_places) + 1)[:-1]
+    out[X.level_places] = (count > 0) & (count < len(X))
+    return out
 
 
 def shifted(X: Columns, shift: np.ndarray | None) -> Columns:

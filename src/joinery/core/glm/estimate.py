@@ -268,15 +268,42 @@ def _null_deviance(rows: LikelihoodSource, fit: Iterated, n: int) -> float:
 
     The constant stays where the columns hold it, written or not; else η is the offset alone.
     """
-    family, link, bare = fit.family, fit.link, _without_columns(rows)
+    family, link, bare, level = fit.family, fit.link, _without_columns(rows), 0.0
     if fit.solution.spans_constant:
-        return reweighted(bare, family, link, intercept=True, n=n, keep_shape=True).deviance
+        common = _common_level(rows, fit)
+        if common is None:
+            return reweighted(bare, family, link, intercept=True, n=n, keep_shape=True).deviance
+        level = common
 
     def own(part: LikelihoodRows) -> float:
-        eta = np.zeros(len(part.y)) if part.offset is None else part.offset
+        eta = np.full(len(part.y), level) if part.offset is None else part.offset + level
         each = family.deviance(part.y, link.mu(eta), beyond(link, eta) if family.shares else None)
         return inner(part.evidence, each)
 
     with np.errstate(all="ignore"):
         total = sum(bare.pieces.each(own), 0.0)
     return total if math.isfinite(total) else float("nan")
+
+
+def _common_level(rows: LikelihoodSource, fit: Iterated) -> float | None:
+    """η of rows that all have one mean: whatever family and link, that is the responses' mean.
+
+    None where offsets part them, or the mean is one that the link does not reach."""
+    total = count = 0.0
+    for own, evidence, offset in rows.pieces.each(
+        lambda part: (
+            inner(part.evidence, part.y),
+            float(part.evidence.sum()),
+            part.offset is not None,
+        )
+    ):
+        if offset:
+            return None
+        total, count = total + own, count + evidence
+    mean = total / count
+    low, high = fit.family.mean_range
+    if not low < mean < high:
+        return None
+    with np.errstate(all="ignore"):
+        eta = float(fit.link.eta(np.array([mean]))[0])
+    return eta if math.isfinite(eta) else None

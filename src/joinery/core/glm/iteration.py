@@ -12,8 +12,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from joinery.core.blocks.columns import shifted, spans
 from joinery.core.blocks.products import inner, times
 from joinery.core.glm.families import Family
+from joinery.core.glm.information import Information, Matrix, information
 from joinery.core.glm.links import Link
 from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import (
@@ -24,11 +26,10 @@ from joinery.core.glm.rows import (
     WorkingBlocks,
     inside,
     observed_weights,
-    products,
     unit_deviance,
     working_state,
 )
-from joinery.core.glm.starting import far_means, first_inside, rough_start, solved_by_cholesky
+from joinery.core.glm.starting import far_means, first_inside, rough_start
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares, solution_from_products
 from joinery.errors import NoConvergenceError
@@ -86,8 +87,10 @@ class _Seen:
     deviance: float  # infinite where a mean is invalid
     pearson: float
     gradient: np.ndarray
-    H: np.ndarray
-    curved: np.ndarray | None  # the same with observed instead of expected weights, where asked for
+    H: Information
+    curved: (
+        Information | None
+    )  # the same with observed instead of expected weights, where asked for
     lightest: float  # the smallest working weight
     rough: bool
 
@@ -183,10 +186,9 @@ def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
         running, converged = _running(problem.rows, run.step), False
         reason = "the deviance has settled, but coefficients grow without end"
     working, solution = problem.at(now.b), None
-    if converged and problem.intercept and not now.rough:
-        solution = solution_from_products(
-            working, now.H, now.gradient, now.pearson, now.b, problem.n
-        )
+    H = now.H.dense()
+    if converged and problem.intercept and not now.rough and H is not None:
+        solution = solution_from_products(working, H, now.gradient, now.pearson, now.b, problem.n)
     if solution is None:
         solution = least_squares(working, intercept=problem.intercept, n=problem.n)
     moved = np.max(np.abs(solution.padded_coefficients - now.b))
@@ -222,12 +224,12 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
     """The fit with columns less ``shift``, and its solution in the columns as they are."""
 
     def moved(part: LikelihoodRows) -> LikelihoodRows:
-        return replace(part, X=part.X - shift)
+        return replace(part, X=shifted(part.X, shift))
 
     near = replace(problem, rows=MappedRows(problem.rows, problem.rows.width, moved))
     columns, now = _begun(near, None)
     fit = _finished(near, columns, iterated(near, columns, now))
-    predictor: Predictor = lambda X: times(X - shift, fit.b[1:]) + fit.b[0]  # noqa: E731
+    predictor: Predictor = lambda X: times(shifted(X, shift), fit.b[1:]) + fit.b[0]  # noqa: E731
     at = WorkingBlocks(problem.rows, problem.family, problem.link, predictor)
     solution = least_squares(at, intercept=True, n=problem.n)
     rss = fit.pearson / solution.unit / solution.unit
@@ -240,44 +242,44 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
 def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = False) -> _Seen:
     """One pass at coefficients b; the observed information too under ``newton``."""
     working, k = problem.at(b), problem.rows.width
-    gradient, H, deviance, pearson, lightest = (
-        np.zeros(k + 1),
-        np.zeros((k + 1, k + 1)),
-        0.0,
-        0.0,
-        np.inf,
-    )
-    curved = np.zeros((k + 1, k + 1)) if newton else None
+    gradient, deviance, pearson, lightest = np.zeros(k + 1), 0.0, 0.0, np.inf
 
     def added(
         part: LikelihoodRows,
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, float, float, float] | None:
+    ) -> tuple[np.ndarray, Information, Information | None, float, float, float] | None:
         state = working_state(working, part)
         if not inside(problem.family, problem.link, state):
             return None
         e = state.W * state.residual
-        H, gradient = products(part.X, state.W, e, rough=rough)
+        H, gradient = information(part.X, state.W, e, rough=rough)
         return (
             gradient,
             H,
-            products(part.X, observed_weights(working, state), e)[0] if newton else None,
+            information(part.X, observed_weights(working, state), e)[0] if newton else None,
             inner(part.evidence, unit_deviance(problem.family, part.y, state)),
             inner(e, state.residual),
             float(state.W.min(initial=np.inf)),
         )
 
+    H: Information | None = None
+    curved: Information | None = None
     with np.errstate(all="ignore"):
         for part in problem.rows.pieces.each(added):
             if part is None:
                 deviance = np.inf
                 break
-            gradient, H = gradient + part[0], H + part[1]
-            curved = None if curved is None or part[2] is None else curved + part[2]
+            gradient = gradient + part[0]
+            H = part[1] if H is None else H + part[1]
+            if part[2] is not None:
+                curved = part[2] if curved is None else curved + part[2]
             deviance, pearson, lightest = (
                 deviance + part[3],
                 pearson + part[4],
                 min(lightest, part[5]),
             )
+    H, curved = (None if one is None else one.settled() for one in (H, curved))
+    if H is None:
+        H = Matrix(np.zeros((k + 1, k + 1)))
     return _Seen(b, deviance, pearson, gradient, H, curved, lightest, rough)
 
 
@@ -287,19 +289,16 @@ def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, f
     By least squares where Cholesky fails.
     """
     places = columns.places
-    step = np.zeros(len(now.b))
     if not len(places):
-        return step, 0.0
-    g = now.gradient[places]
+        return np.zeros(len(now.b)), 0.0
     for both in ([now.curved] if now.curved is not None else []) + [now.H]:
-        solved = solved_by_cholesky(both[np.ix_(places, places)], g, WELL_APART)
-        if solved is not None:
-            step[places] = solved
-            return step, float(step @ now.H @ step)
+        step = both.solve(now.gradient, places, WELL_APART)
+        if step is not None:
+            return step, now.H.quadratic(step)
     solution = least_squares(problem.at(now.b), intercept=columns.has_intercept, n=problem.n)
     step = solution.padded_coefficients - now.b
     step[~np.isin(np.arange(len(step)), places)] = 0.0
-    return step, float(step @ now.H @ step)
+    return step, now.H.quadratic(step)
 
 
 def _reach(now: _Seen, step: np.ndarray, decrement: float, *, rough: bool) -> float:
@@ -307,8 +306,7 @@ def _reach(now: _Seen, step: np.ndarray, decrement: float, *, rough: bool) -> fl
 
     What rounding may have hidden in the decrement counts too.
     """
-    size = np.abs(step)
-    hidden = float(size @ np.abs(now.H) @ size) * (1e-6 if rough else 1e-14)
+    hidden = now.H.rounding(step) * (1e-6 if rough else 1e-14)
     with np.errstate(all="ignore"):
         return float(np.sqrt(np.divide(max(decrement, 0.0) + hidden, now.lightest)))
 
@@ -325,7 +323,7 @@ def _eta_change(rows: LikelihoodSource, step: np.ndarray) -> float:
 def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
     """Columns (0 the intercept) that take part in a step which no longer lowers the deviance."""
     spread = np.append(1.0, np.zeros(len(step) - 1))
-    for own in rows.pieces.each(lambda part: np.abs(part.X - part.X[:1]).max(axis=0, initial=0.0)):
+    for own in rows.pieces.each(lambda part: spans(part.X)):
         spread[1:] = np.maximum(spread[1:], own)
     moved = np.abs(step) * spread
     return tuple(int(j) for j in np.flatnonzero(moved > 0.05 * moved.max()))

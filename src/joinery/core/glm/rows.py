@@ -12,20 +12,20 @@ from typing import Protocol
 import numpy as np
 
 from joinery.core.blocks.blocks import Block
+from joinery.core.blocks.columns import Columns
 from joinery.core.blocks.partition import Partition
-from joinery.core.blocks.products import gram, times, weighted_sums
+from joinery.core.blocks.products import times
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link, shares
 
-ROUGH_CELLS = 100_000  # cells of a block from which on a rough product pays
-Predictor = Callable[[np.ndarray], np.ndarray]  # from columns (m, k) to η (m,) without the offset
+Predictor = Callable[[Columns], np.ndarray]  # from columns (m, k) to η (m,) without the offset
 
 
 @dataclass(frozen=True)
 class LikelihoodRows:
     """Some rows as the likelihood sees them: X (m, k), the rest (m,) or None."""
 
-    X: np.ndarray
+    X: Columns
     y: np.ndarray
     weights: np.ndarray  # precision weights times repeats
     trials: np.ndarray | None
@@ -180,30 +180,6 @@ def unit_deviance(family: Family, y: np.ndarray, state: WorkingState) -> np.ndar
         deviance *= -2
         return np.asarray(deviance)
     return family.deviance(y, state.mu, state.rest)
-
-
-def products(
-    X: np.ndarray, W: np.ndarray, e: np.ndarray, *, rough: bool = False
-) -> tuple[np.ndarray, np.ndarray]:
-    """[1, X]ᵀW[1, X] and [1, X]ᵀe.
-
-    The first ``rough``, in single precision, where there is much of it.
-
-    A step needs no more: what it leaves undone the next one, from exact gradients, makes good.
-    """
-    root = np.sqrt(np.abs(W))
-    H = np.empty((X.shape[1] + 1, X.shape[1] + 1))
-    if rough and X.size > ROUGH_CELLS:
-        single = X.T.astype(np.float32)
-        single *= root.astype(np.float32)
-        H[1:, 1:] = gram(single.T)
-    else:
-        Xw = X * root[:, None]
-        H[1:, 1:] = gram(Xw) if np.all(W >= 0) else weighted_sums(Xw.T, Xw * np.sign(W)[:, None])
-    H[0, 1:], slopes = weighted_sums(np.vstack([W, e]), X)  # both in one go through X
-    H[1:, 0] = H[0, 1:]
-    H[0, 0] = W.sum()
-    return H, np.append(e.sum(), slopes)
 
 
 def log_weight_slope(working: WorkingBlocks, state: WorkingState) -> np.ndarray:

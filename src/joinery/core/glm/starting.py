@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import linalg
 
 from joinery.core.blocks.blocks import Block
 from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner
+from joinery.core.glm.information import Information, information
 from joinery.core.glm.problem import Columns, Problem
-from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, products, working_state
+from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, working_state
 from joinery.core.least_squares.solution import FAR_MEAN
 from joinery.core.least_squares.solve import least_squares
 
@@ -24,36 +24,17 @@ def rough_start(problem: Problem) -> np.ndarray | None:
     None where the columns are not well apart.
     """
     working, k = problem.at(None), problem.rows.width
-    H, g = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
 
-    def added(part: LikelihoodRows) -> tuple[np.ndarray, np.ndarray]:
+    def added(part: LikelihoodRows) -> tuple[Information, np.ndarray]:
         state = working_state(working, part)
-        return products(part.X, state.W, state.W * state.z, rough=True)
+        return information(part.X, state.W, state.W * state.z, rough=True)
 
+    H: Information | None = None
+    g = np.zeros(k + 1)
     for own_H, own_g in problem.rows.pieces.each(added):
-        H, g = H + own_H, g + own_g
+        H, g = own_H if H is None else H + own_H, g + own_g
     places = np.arange(0 if problem.intercept else 1, k + 1)
-    H, g = H[np.ix_(places, places)], g[places]
-    solved = solved_by_cholesky(H, g, START_APART) if len(places) else None
-    if solved is None:
-        return None
-    b = np.zeros(k + 1)
-    b[places] = solved
-    return b
-
-
-def solved_by_cholesky(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray | None:
-    """x with Hx = g by Cholesky.
-
-    None where a diagonal of the scaled factor is not above ``apart``.
-    """
-    if not np.all(np.diag(H) > 0) or not np.isfinite(H).all():
-        return None
-    scale = np.sqrt(np.diag(H))
-    factor, failed = linalg.lapack.dpotrf(H / np.outer(scale, scale), lower=0)
-    if failed or not np.min(np.diag(factor)) > apart:
-        return None
-    return np.asarray(linalg.cho_solve((factor, False), g / scale, check_finite=False) / scale)
+    return None if H is None else H.settled().solve(g, places, START_APART)
 
 
 def first_inside(problem: Problem, columns: Columns) -> np.ndarray:

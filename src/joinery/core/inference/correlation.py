@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.special import gamma
 
+from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import power_of_two, triangle
 
@@ -158,6 +159,19 @@ def _with_interval(r: np.ndarray, n: np.ndarray, widen: np.ndarray, level: float
     return Correlation(r, lower, upper, p, n)
 
 
+def inflation(solution: Solution, own: np.ndarray, apart: np.ndarray) -> float:
+    """The ``variance_inflation`` of some kept columns of a least-squares fit, by their places."""
+    groups = solution.groups
+    if groups is None or np.isin(groups.levels, apart).any():
+        return variance_inflation(solution.factor, solution.inverse, own, apart)
+    asked, others = (np.isin(groups.numbers, p) for p in (own, apart))
+    if np.isin(groups.levels, own).any():
+        # what the levels inflate of the numbers, the numbers inflate of the levels
+        asked = ~asked & ~others
+    columns = groups.numbers_alone[:-1, :-1]
+    return _inflation(columns[:, asked], groups.inverse[asked], groups.inverse[others])
+
+
 def variance_inflation(
     R: np.ndarray, inverse: np.ndarray, own: np.ndarray, apart: np.ndarray
 ) -> float:
@@ -174,13 +188,17 @@ def variance_inflation(
         others = np.ones(len(R), bool)
         others[own] = others[apart] = False
         own = np.flatnonzero(others)
+    return _inflation(R[:, own], inverse[own], inverse[apart])
+
+
+def _inflation(columns: np.ndarray, rows: np.ndarray, apart: np.ndarray) -> float:
+    """The same from columns of the factor and rows of its inverse, those apart besides."""
     with np.errstate(all="ignore"):
-        lengths = np.sqrt((R[:, own] ** 2).sum(axis=0))
-        columns = R[:, own] / lengths
+        lengths = np.sqrt((columns**2).sum(axis=0))
         # the rows apart first: what is left of the term's own rows is their block without them
-        rows = np.vstack([inverse[apart], inverse[own] * lengths[:, None]])
-        left = np.diag(triangle(rows.T))[len(apart) :]
-        return float(np.exp(_log_det(columns) + 2 * np.log(np.abs(left)).sum()))
+        both = np.vstack([apart, rows * lengths[:, None]])
+        left = np.diag(triangle(both.T))[len(apart) :]
+        return float(np.exp(_log_det(columns / lengths) + 2 * np.log(np.abs(left)).sum()))
 
 
 def _log_det(A: np.ndarray) -> float:

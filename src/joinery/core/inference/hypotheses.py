@@ -5,10 +5,57 @@ explains what the triangle of [R_S | g] has above its last row."""
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from scipy import linalg
 
-from joinery.core.numeric.triangular import triangle
+from joinery.core.least_squares.groups import Groups
+from joinery.core.least_squares.solution import Solution
+from joinery.core.numeric.triangular import backward, forward, triangle
+
+
+def explained(solution: Solution, before: np.ndarray, own: np.ndarray) -> tuple[float, int]:
+    """What columns of a least-squares fit explain beyond others: see ``extra``.
+
+    Parameters: places among the kept columns of those ``before``, and of those asked about. The sum
+    of squares is in the solution's unit."""
+    if (groups := solution.groups) is not None:
+        whole = [int(np.isin(groups.levels, p).sum()) for p in (before, own)]
+        if all(count in (0, len(groups.levels)) for count in whole):
+            unit = solution.unit
+            scaled = replace(groups, response=groups.response / unit, effects=groups.effects / unit)
+            return _beside_levels(scaled, before, own)
+    return extra(
+        solution.factor,
+        solution.effects / solution.unit,
+        before,
+        own,
+        solution.constant_direction,
+        solution.inverse,
+    )
+
+
+def _beside_levels(groups: Groups, before: np.ndarray, own: np.ndarray) -> tuple[float, int]:
+    """The same where levels were swept out, all of them asked about, before, or neither."""
+    earlier, asked = (np.flatnonzero(np.isin(groups.numbers, p)) for p in (before, own))
+    d, levels = len(groups.numbers), groups.levels[:1]
+    if np.isin(levels, before).any():
+        return extra(groups.factor, groups.effects, earlier, asked)
+    alone = groups.numbers_alone
+    if not np.isin(levels, own).any():
+        return extra(alone[:, :d], alone[:, d], earlier, asked)
+    # what the columns before leave of the response lies across them: the levels and the columns
+    # asked about take their share of it in the groups' means, the columns also within groups
+    T = triangle(alone[:, [*earlier, d]])
+    slopes = backward(T[:-1, :-1], T[:-1, -1])
+    left = groups.response_away - slopes @ groups.away[earlier]
+    weighted = groups.weights * left
+    within = forward(triangle(groups.factor[:, earlier]), groups.away[earlier] @ weighted)
+    ss = float(left @ weighted) + float(within @ within)
+    if len(asked):
+        ss += extra(groups.factor, groups.effects, earlier, asked)[0]
+    return ss, len(own)
 
 
 def extra(

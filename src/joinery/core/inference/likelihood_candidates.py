@@ -7,6 +7,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from joinery.core.blocks.columns import chosen as some_of
+from joinery.core.blocks.columns import some_rows
 from joinery.core.glm.estimate import Dispersion, likelihood_and_parameters
 from joinery.core.glm.families import Family
 from joinery.core.glm.irls import log_likelihood, reweighted
@@ -161,7 +163,7 @@ def taken(rows: LikelihoodRows, chosen: np.ndarray) -> LikelihoodRows:
         return None if values is None else values[chosen]
 
     return LikelihoodRows(
-        rows.X[chosen],
+        some_rows(rows.X, chosen),
         rows.y[chosen],
         rows.weights[chosen],
         some(rows.trials),
@@ -171,4 +173,4 @@ def taken(rows: LikelihoodRows, chosen: np.ndarray) -> LikelihoodRows:
 
 
 def _of_columns(rows: LikelihoodRows, columns: np.ndarray) -> LikelihoodRows:
-    return replace(rows, X=np.asfortranarray(rows.X[:, columns]))
+    return replace(rows, X=some_of(rows.X, columns))

@@ -10,9 +10,12 @@ from scipy.linalg import lapack
 
 from joinery.core.blocks.columns import Columns, IndicatorColumns, chosen, dense, shifted
 from joinery.core.blocks.products import times, times_transpose, weighted_sums
+from joinery.core.least_squares.groups import Groups
 from joinery.core.numeric.triangular import EPS, WIDE, row_lengths
+from joinery.errors import TooLargeError
 
 FULL = 0.2  # share of cells that are not zero from which dense products are faster
+MOST_WRITTEN_OUT = 10_000  # columns with swept levels whose factor is made when it is asked for
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 
 
@@ -21,8 +24,9 @@ class Solution:
     """A least-squares fit, as arrays. k columns without the constant, r of them estimable ("kept").
 
     ``coefficients`` (k,) and ``intercept``; NaN where a column depends on earlier ones. ``factor``
-    (r, r) is upper triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale.
-    ``effects`` (r,) is Qᵀ√W(y − mean). ``rss`` and ``tss`` are in units of ``unit``², which is 1
+    (r, r) is upper triangular with factorᵀ·factor = ZᵀWZ for Z = (X[:, kept] − centre) / scale, and
+    ``effects`` (r,) is Qᵀ√W(y − mean): its own, or written out of ``groups`` when asked for, where
+    hundreds of levels were swept out. ``rss`` and ``tss`` are in units of ``unit``², which is 1
     but for responses too large or small to be squared. ``exact_inverse`` and ``exact_root`` (whose
     rows' products are the unscaled covariance) come with the exact way. ``constant_direction`` (r,)
     is where the constant lies in the orthonormal basis when the columns hold it unwritten.
@@ -34,8 +38,8 @@ class Solution:
     dependence: dict[int, np.ndarray]
     centre: np.ndarray
     scale: np.ndarray
-    factor: np.ndarray
-    effects: np.ndarray
+    own_factor: np.ndarray | None
+    own_effects: np.ndarray | None
     n: int
     weight_sum: float
     rss: float
@@ -49,6 +53,44 @@ class Solution:
     exact_root: np.ndarray | None = None
     unit: float = 1.0
     constant_direction: np.ndarray | None = None
+    groups: Groups | None = None
+
+    @cached_property
+    def factor(self) -> np.ndarray:
+        """The upper triangular factor (r, r) of the columns about their centre, over ``scale``.
+
+        Raises TooLargeError where levels were swept out and are too many to be written out.
+        """
+        return self._written_out[0] if self.own_factor is None else self.own_factor
+
+    @property
+    def effects(self) -> np.ndarray:
+        """Qᵀ√W(y − mean) of the factor's Q: (r,)."""
+        return self._written_out[1] if self.own_effects is None else self.own_effects
+
+    @cached_property
+    def _written_out(self) -> tuple[np.ndarray, np.ndarray]:
+        assert self.groups is not None
+        if (r := len(self.kept)) > MOST_WRITTEN_OUT:
+            raise TooLargeError(
+                f"this needs how each of {r:,} coefficients goes with every other, which are too "
+                "many to be held; ask about a few of them, or leave the category out"
+            )
+        return self.groups.written_out(self.scale)
+
+    @cached_property
+    def lengths(self) -> np.ndarray:
+        """√Σw(x − centre)² of each kept column (r,)."""
+        if self.groups is not None:
+            return self.groups.lengths
+        return np.asarray(np.sqrt((self.factor**2).sum(axis=0)) * self.scale)
+
+    @property
+    def products_with_response(self) -> np.ndarray:
+        """Σw(x − centre)(y − mean) of each kept column (r,)."""
+        if self.groups is not None:
+            return self.groups.products_with_response
+        return np.asarray((self.factor.T @ self.effects) * self.scale)
 
     @property
     def has_intercept(self) -> bool:
@@ -118,6 +160,8 @@ class Solution:
     @cached_property
     def error_factors(self) -> np.ndarray:
         """√diag((XᵀWX)⁻¹) of [intercept if there is one, kept columns]."""
+        if self.groups is not None:
+            return self.groups.error_factors
         if self.exact_root is not None:
             return row_lengths(self.exact_root)
         slopes = self.inverse / self.scale[:, None]
@@ -128,7 +172,7 @@ class Solution:
             np.sqrt(1 / self.weight_sum + ((self.centre @ slopes) ** 2).sum()), lengths
         )
 
-    def whitened(self, X: np.ndarray) -> np.ndarray:
+    def whitened(self, X: Columns) -> np.ndarray:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is I: (m, r)."""
         columns, near = dense(self._brought_near(X)), self.centre - self.far_centre
         if len(self.kept) <= WIDE or np.count_nonzero(columns) > FULL * columns.size:
@@ -154,7 +198,12 @@ class Solution:
         return np.vstack([V.sum(axis=0), sums])
 
     def sums_in_basis(self, sums: np.ndarray) -> np.ndarray:
-        """``in_basis(X)``ᵀ·V, from the ``centred_sums`` of all rows: (rank, q)."""
+        """[1, X]ᵀ·V, from the ``centred_sums`` of all rows, in an orthonormal basis: (rank, q).
+
+        The constant's direction comes first where there is an intercept. It is that of
+        ``in_basis`` but where levels were swept out."""
+        if self.groups is not None:
+            return self.groups.sums_in_basis(sums, self.far_centre)
         slopes = self.inverse / self.scale[:, None]
         if not self.has_intercept:
             return np.asarray(slopes.T @ sums[1:])
@@ -162,7 +211,7 @@ class Solution:
         white = slopes.T @ (sums[1:] - np.outer(near, sums[0]))
         return np.vstack([sums[:1] / np.sqrt(self.weight_sum), white])
 
-    def in_basis(self, X: np.ndarray) -> np.ndarray:
+    def in_basis(self, X: Columns) -> np.ndarray:
         """Rows of [1, X] (m, k) in the basis where the unscaled covariance is I: (m, rank)."""
         white = self.whitened(X)
         if not self.has_intercept:
@@ -173,9 +222,11 @@ class Solution:
         """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
         if isinstance(X, IndicatorColumns):
             plain = self.has_intercept and X.value is None and self.exact_inverse is None
-            if plain and len(self.kept) == X.shape[1]:
+            if plain and (self.groups is not None or len(self.kept) == X.shape[1]):
                 return self._levelled_variance(X)
             X = X.dense()
+        if self.groups is not None:
+            return row_lengths(self.groups.in_basis(self.with_constant(X))) ** 2
         white = self.whitened(X)
         return np.asarray(
             np.einsum("ji,ji->i", white.T, white.T)
@@ -190,7 +241,8 @@ class Solution:
                 X.level_places, X.number_places
             )
         share, away, root = parts
-        white = times_transpose(root, X.numbers)
+        own = np.isin(X.number_places, self.kept)
+        white = times_transpose(root, X.numbers if own.all() else X.numbers[:, own])
         white -= away.take(X.codes, axis=1)
         return np.asarray(share[X.codes] + np.einsum("ji,ji->i", white, white))
 
@@ -207,6 +259,9 @@ class Solution:
 
         The root's (d, d) product with its transpose is the unscaled covariance of the numbers'
         slopes, which is that of their parts within groups (Frisch & Waugh 1933)."""
+        if (g := self.groups) is not None:
+            root = g.inverse.T
+            return (1 / g.weights)[g.of_code], (root @ g.means)[:, g.of_code], root
         slopes = self.inverse / self.scale[:, None]
         rows = slopes[numbers]
         covariance = rows @ rows.T
@@ -243,6 +298,10 @@ class Solution:
         columns = chosen(X, self.kept)
         return shifted(columns, self.far_centre) if self.far_centre.any() else columns
 
+    def with_constant(self, X: np.ndarray) -> np.ndarray:
+        """[1, kept columns] of rows X (m, k): (m, 1 + r)."""
+        return np.column_stack([np.ones(len(X)), X[:, self.kept]])
+
     def broken(self, X: np.ndarray) -> np.ndarray:
         """Return (m, d) whether each dropped column departs from its combination in each row.
 
@@ -259,8 +318,7 @@ class Solution:
     @cached_property
     def spread(self) -> np.ndarray:
         """The root mean square of each kept column about its centre (r,)."""
-        length = np.sqrt((self.factor**2).sum(axis=0)) * self.scale
-        return np.asarray(length / np.sqrt(self.weight_sum))
+        return np.asarray(self.lengths / np.sqrt(self.weight_sum))
 
 
 def no_miss(rss: float, size: float, level: float) -> bool:

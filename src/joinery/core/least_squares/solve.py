@@ -15,6 +15,7 @@ chosen from the data:
 
 from __future__ import annotations
 
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
@@ -24,6 +25,7 @@ from joinery.core.blocks.columns import chosen, shifted
 from joinery.core.blocks.products import inner, times, weighted_sums
 from joinery.core.least_squares.exact import exact_least_squares
 from joinery.core.least_squares.folded import Folded
+from joinery.core.least_squares.levels import swept
 from joinery.core.least_squares.quick import QUICK_CONDITION, factored, quick_fold
 from joinery.core.least_squares.solution import Solution, no_miss
 from joinery.core.least_squares.steady import steady_fold
@@ -55,6 +57,10 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
     >>> round(fit.intercept, 12), fit.coefficients.round(12).tolist()
     (1.0, [2.0])
     """
+    if intercept and blocks.width > WIDE:
+        found = swept(blocks, n, partial(least_squares, intercept=False))
+        if found is not None:
+            return found
     folded = quick_fold(blocks, intercept, n)
     if folded is not None:
         condition = condition_number(folded.R[:-1, :-1])
@@ -187,8 +193,8 @@ def _solve(
         dependence=dependence,
         centre=centre,
         scale=scale,
-        factor=R,
-        effects=effects + half,
+        own_factor=R,
+        own_effects=effects + half,
         n=folded.n,
         weight_sum=folded.weight_sum,
         rss=0.0 if perfect else max(float(rss), 0.0),

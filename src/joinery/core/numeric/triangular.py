@@ -55,22 +55,24 @@ def condition_number(R: np.ndarray) -> float:
     unit = np.asfortranarray(R / lengths)
     if len(R) > WIDE:
         v = np.random.default_rng(1).standard_normal(len(R))
-        largest = _power_iteration(v, lambda u: unit.T @ (unit @ u))
-        smallest = _power_iteration(v, lambda u: backward(unit, forward(unit, u)))
+        largest, _ = power_iteration(v, lambda u: unit.T @ (unit @ u))
+        smallest, _ = power_iteration(v, lambda u: backward(unit, forward(unit, u)))
         return float(np.sqrt(largest * smallest))
     _, values, _, _ = lapack.dgesdd(unit, compute_uv=0)
     return float(values[0] / values[-1]) if values[-1] > 0 else float("inf")
 
 
-def _power_iteration(
+def power_iteration(
     v: np.ndarray, apply: Callable[[np.ndarray], np.ndarray], rounds: int = 30
-) -> float:
-    """The largest eigenvalue of a symmetric map, to a digit or two."""
+) -> tuple[float, np.ndarray]:
+    """The largest eigenvalue of a symmetric map, to a digit or two, and its vector of length one.
+
+    Begun from a vector v (r,)."""
     size = 0.0
     for _ in range(rounds):
         v = apply(v / np.linalg.norm(v))
         size = float(np.linalg.norm(v))
-    return size
+    return size, v / size
 
 
 def row_lengths(A: np.ndarray) -> np.ndarray:

@@ -8,7 +8,7 @@ import numpy as np
 
 from joinery import advice as say
 from joinery.core.inference import diagnostics
-from joinery.core.inference.correlation import variance_inflation
+from joinery.core.inference.correlation import inflation
 from joinery.core.inference.diagnostics import Test
 from joinery.errors import listed
 from joinery.show.numbers import figure
@@ -50,7 +50,7 @@ def overlap(fit: Fitted) -> Iterator[Line]:
         advice,
         words,
     )
-    largest = diagnostics.largest_condition_index(uncentred(fit))
+    largest = _largest_index(fit)
     involved = _sharing(fit) if largest >= HIGH_INDEX and verdict != FINE else []
     serious = len([n for n in involved if n != "intercept"]) > 1
     advice = f"shared by {listed(involved)}" if serious else NO_ADVICE
@@ -65,12 +65,22 @@ def overlap(fit: Fitted) -> Iterator[Line]:
     )
 
 
+def _largest_index(fit: Fitted) -> float:
+    if (groups := fit.solution.groups) is not None:
+        return groups.largest_condition_index[0]
+    return diagnostics.largest_condition_index(uncentred(fit))
+
+
 def _sharing(fit: Fitted) -> list[str]:
     """The coefficients whose variance the largest condition index makes up by half and more."""
-    indexes, shares = diagnostics.condition_indexes(uncentred(fit))
+    if (groups := fit.solution.groups) is not None:
+        share = groups.largest_condition_index[1]
+    else:
+        indexes, shares = diagnostics.condition_indexes(uncentred(fit))
+        share = shares[int(np.argmax(indexes))]
     first = ("intercept",) if fit.solution.has_intercept else ()
     names = np.array([*first, *fit.design.names])[fit.solution.places]
-    return list(names[shares[int(np.argmax(indexes))] > 0.5])
+    return list(names[share > 0.5])
 
 
 def _written(fit: Fitted, text: str) -> str:
@@ -96,13 +106,12 @@ def inflations(fit: Fitted) -> dict[str, float]:
     bases = [
         {str(getattr(f, "base", None) or getattr(f, "label", "")) for f in t.factors} for t in terms
     ]
-    inverse = solution.inverse
     by_base: dict[str, list[int]] = {}
     for i, own in enumerate(bases):
         for base in own:
             by_base.setdefault(base, []).append(i)
     # of one column beside unrelated ones, its length times that of its row of the inverse
-    plain = (solution.factor**2).sum(axis=0) * (inverse**2).sum(axis=1)
+    plain = (solution.lengths * solution.error_factors[int(solution.has_intercept) :]) ** 2
     out: dict[str, float] = {}
     for i, term in enumerate(terms):
         alone = len(term.factors) == 1 and getattr(term.factors[0], "degree", 1) == 1
@@ -113,7 +122,7 @@ def inflations(fit: Fitted) -> dict[str, float]:
         if len(columns[i]) == 1 and not len(apart):
             out[term.text] = float(plain[columns[i][0]])
             continue
-        vif = variance_inflation(solution.factor, inverse, columns[i], apart)
+        vif = inflation(solution, columns[i], apart)
         out[term.text] = vif ** (1 / len(columns[i]))
     return out
 

@@ -158,7 +158,7 @@ def _recoded(fit: Fitted) -> TermBasis:
         )
     design = recoded_design(fit.design)
     source = working_rows(fit)
-    blocks = replace(response_rows(fit), design=design, partitioned_as=fit.design.width)
+    blocks = replace(response_rows(fit), design=design, partitioned_as=fit.design.block_width)
     response = joined(source.row_blocks, lambda block: block.beyond_offset)
     weights = joined(source.row_blocks, lambda block: block.row_weights)
     solution = least_squares(

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from joinery.core.inference.hypotheses import extra
+from joinery.core.inference.hypotheses import explained
 from joinery.core.numeric import distributions as tails
 from joinery.errors import listed, one_of
 from joinery.show.table import Table
@@ -68,14 +68,12 @@ def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
     """A line for each term."""
     basis = term_basis(fit, after)
     solution, terms = basis.solution, fit.design.terms
-    g = solution.effects / solution.unit
     s2 = np.nan if fit.estimate.scale is None else (fit.estimate.scale / solution.unit) ** 2
     if solution.rss <= 0 and not fit.estimate.known:
         s2 = np.nan
-    inverse, constant = solution.inverse, solution.constant_direction
     for (place, term), before in zip(enumerate(terms), adjusted(terms, after), strict=True):
         own, earlier = basis.places(place), basis.joined(before)
-        ss, df = extra(solution.factor, g, earlier, own, constant, inverse)
+        ss, df = explained(solution, earlier, own)
         f = ss / df / s2 if df and s2 > 0 else float("nan")
         df2, p = fit.estimate.reference_df, float("nan")
         if fit.sandwich is not None:

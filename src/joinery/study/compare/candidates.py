@@ -7,6 +7,7 @@ from typing import Protocol
 
 import numpy as np
 
+from joinery.core.blocks.columns import dense
 from joinery.core.blocks.partition import joined
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.rows import LikelihoodRows
@@ -133,7 +134,7 @@ def _likely(
 ) -> LikelihoodCandidates:
     rows = _in_one(list(LikelihoodBlocks(response_rows(largest)).pieces))
     one = int(largest.design.intercept)
-    R = triangle(np.column_stack([*[np.ones(len(rows.y))] * one, rows.X]))
+    R = triangle(np.column_stack([*[np.ones(len(rows.y))] * one, dense(rows.X)]))
     kept = _independent(R[one:, one:], largest)
     groups = tuple(
         np.array([j for j in range(t.columns.start, t.columns.stop) if j in kept], int)
@@ -160,9 +161,8 @@ def _in_one(parts: list[LikelihoodRows]) -> LikelihoodRows:
         values = [getattr(part, name) for part in parts]
         return None if values[0] is None else np.concatenate(values)
 
-    X, y, weights = (
-        np.concatenate([getattr(p, name) for p in parts]) for name in ("X", "y", "weights")
-    )
+    y, weights = (np.concatenate([getattr(p, name) for p in parts]) for name in ("y", "weights"))
+    X = np.concatenate([dense(p.X) for p in parts])
     return LikelihoodRows(X, y, weights, every("trials"), every("offset"), every("repeats"))
 
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from joinery.core.blocks.columns import chosen as some_of
 from joinery.core.glm.irls import log_likelihood, nested_deviance, reweighted
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
@@ -109,12 +110,13 @@ def _near(fit: Fitted, rows: LikelihoodBlocks, columns: np.ndarray) -> np.ndarra
     """Coefficients (k + 1,) of some of the fit's columns, near their likeliest.
 
     Those that lose least by the fit's own information. None where the fit does not tell: columns
-    left out, coefficients without end, a shape to be estimated, means far from zero."""
+    left out, coefficients without end, a shape to be estimated, means far from zero, levels
+    swept out."""
     s = fit.solution
     whole = len(s.kept) == rows.width and s.has_intercept and rows.blocks.design is fit.design
     if not whole or fit.estimate.running or fit.family.shape is not None or not len(columns):
         return None
-    if s.far_centre.any():
+    if s.far_centre.any() or s.groups is not None:
         return None
     A = _inverse_root(fit)[:, np.append(0, columns + 1)]
     return np.asarray(np.linalg.lstsq(A, s.basis_coefficients, rcond=None)[0])
@@ -146,9 +148,7 @@ def restricted(
         return nested.objective, nested.rank
     if not len(columns) and not constant:
         return fit.estimate.null_deviance, 0
-    some = MappedRows(
-        rows, len(columns), lambda part: replace(part, X=np.asfortranarray(part.X[:, columns]))
-    )
+    some = MappedRows(rows, len(columns), lambda part: replace(part, X=some_of(part.X, columns)))
     known = fit.estimate.dispersion if fit.estimate.known else None
     if (start := _near(fit, rows, columns)) is not None:
         deviance = nested_deviance(

@@ -14,7 +14,7 @@ from joinery.notation.evaluate import Context, TableLike, evaluate
 from joinery.notation.tree import Expression, names_in
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.read.estimates import errors_in_basis
+from joinery.study.read.estimates import mean_errors
 from joinery.study.rows.figures import linear_predictor
 
 PANELS, PANEL_NODES, FAR = (
@@ -73,16 +73,6 @@ def bands(
     spread = np.nan if fit.estimate.scale is None else fit.estimate.scale
     error = np.hypot(np.sqrt(variance) * spread, of_mean)
     return Bands(eta, mean_lower, mean_upper, eta - new_times * error, eta + new_times * error)
-
-
-def mean_errors(fit: Fitted, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Standard errors of the terms' sum at rows X (m, width), and their df, each (m,)."""
-    if fit.sandwich is not None:
-        return errors_in_basis(fit, fit.solution.in_basis(X))
-    scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
-    return scale * np.sqrt(fit.solution.unscaled_variance(X)), np.full(
-        len(X), fit.estimate.reference_df
-    )
 
 
 def own_variance(fit: Fitted, context: Context, m: int) -> np.ndarray:

@@ -162,7 +162,7 @@ class ResponseLook:
         nothing = np.empty(0, int)
         out = np.full(self.design.width, np.inf)
         for group in filter(len, groups):
-            vif = correlation.variance_inflation(solution.factor, solution.inverse, group, nothing)
+            vif = correlation.inflation(solution, group, nothing)
             kept = [solution.kept[i] for i in group]
             out[kept] = vif ** (1 / max(len(group), 1))
         for column, combination in solution.dependence.items():

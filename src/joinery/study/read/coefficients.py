@@ -167,6 +167,6 @@ def standard_units(fit: Fitted) -> np.ndarray:
     if not fit.estimate.linear:  # there is no response to be in units of: sd of the term alone
         out[solution.kept + solution.has_intercept] = solution.spread
     elif solution.tss > 0:
-        size = np.sqrt((solution.factor**2).sum(axis=0)) * solution.scale
-        out[solution.kept + solution.has_intercept] = size / solution.unit / np.sqrt(solution.tss)
+        size = solution.lengths / solution.unit / np.sqrt(solution.tss)
+        out[solution.kept + solution.has_intercept] = size
     return out

@@ -79,9 +79,18 @@ def linear_combination(
 
 def means(fit: Fitted, X: np.ndarray) -> Combination:
     """β₀ + Xβ at rows of the design (m, width); empty where the rows do not settle it."""
-    values, errors, df = fit.solution.fitted(X), *errors_in_basis(fit, fit.solution.in_basis(X))
+    values, errors, df = fit.solution.fitted(X), *mean_errors(fit, X)
     known = ~fit.solution.broken(X).any(axis=1)
     return Combination(np.where(known, values, np.nan), np.where(known, errors, np.nan), df)
+
+
+def mean_errors(fit: Fitted, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Standard errors of the terms' sum at rows X (m, width), and their df, each (m,)."""
+    if fit.sandwich is not None:
+        return errors_in_basis(fit, fit.solution.in_basis(X))
+    scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
+    errors = scale * np.sqrt(fit.solution.unscaled_variance(X))
+    return errors, np.full(len(X), fit.estimate.reference_df)
 
 
 def contrast(fit: Fitted, D: np.ndarray) -> Combination:
@@ -91,9 +100,9 @@ def contrast(fit: Fitted, D: np.ndarray) -> Combination:
     """
     solution = fit.solution
     kept = D[:, solution.kept]
-    U = np.column_stack([np.zeros(len(D)), kept]) if solution.has_intercept else kept
+    L = np.column_stack([np.zeros(len(D)), kept]) if solution.has_intercept else kept
     values = kept @ solution.coefficients[solution.kept]
-    errors, df = errors_in_basis(fit, U @ solution.root)
+    errors, df = errors_in_basis(fit, _of_estimable(fit, L))
     known = ~_unsettled(fit, D).any(axis=1)
     return Combination(np.where(known, values, np.nan), np.where(known, errors, np.nan), df)
 
@@ -109,12 +118,22 @@ def _unsettled(fit: Fitted, D: np.ndarray) -> np.ndarray:
 
 
 def in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
-    """Weights (m, coefficients) as combinations in the solution's basis (m, rank)."""
-    return np.asarray(L[:, fit.solution.places] @ fit.solution.root)
+    """Weights (m, coefficients) as combinations (m, rank) of uncorrelated directions.
+
+    Those of the solution's basis, but where levels were swept out and need no writing out.
+    """
+    return _of_estimable(fit, L[:, fit.solution.places])
+
+
+def _of_estimable(fit: Fitted, L: np.ndarray) -> np.ndarray:
+    """The same of weights (m, rank) of the estimable coefficients."""
+    if fit.sandwich is None and fit.solution.groups is not None:
+        return fit.solution.groups.in_basis(L)
+    return np.asarray(L @ fit.solution.root)
 
 
 def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Standard errors and df, each (m,), of combinations U (m, rank) in the basis."""
+    """Standard errors and df, each (m,), of combinations U (m, rank): see ``in_basis``."""
     if fit.sandwich is not None:
         return fit.sandwich.errors(U) * fit.solution.unit, fit.sandwich.degrees(U)
     scale = np.nan if fit.estimate.scale is None else fit.estimate.scale

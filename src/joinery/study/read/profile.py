@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from joinery.core.blocks.columns import chosen, some_columns
 from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import LikelihoodRows, MappedRows
@@ -100,11 +101,13 @@ def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:
     """The rows with one column's part held in the offset and the column taken out."""
 
     def change(part: LikelihoodRows) -> LikelihoodRows:
-        column_values = np.ones(len(part.y)) if column == 0 else part.X[:, column - 1]
+        own = np.array([column - 1])
+        column_values = np.ones(len(part.y)) if column == 0 else some_columns(part.X, own)[:, 0]
         offset = (
             value * column_values if part.offset is None else part.offset + value * column_values
         )
-        X = part.X if column == 0 else np.asfortranarray(np.delete(part.X, column - 1, axis=1))
+        others = np.delete(np.arange(rows.width), own)
+        X = part.X if column == 0 else chosen(part.X, others)
         return replace(part, X=X, offset=offset)
 
     return MappedRows(rows, rows.width - (column > 0), change)

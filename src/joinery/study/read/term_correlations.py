@@ -48,8 +48,6 @@ def simple_correlations(fit: Fitted) -> np.ndarray:
     solution = fit.solution
     out = np.full(fit.design.width, np.nan)
     if solution.tss > 0 and solution.has_intercept and fit.estimate.linear:
-        length = np.sqrt((solution.factor**2).sum(axis=0))
-        out[solution.kept] = (
-            (solution.factor.T @ solution.effects) / solution.unit / length / np.sqrt(solution.tss)
-        )
+        shared = solution.products_with_response / solution.lengths
+        out[solution.kept] = shared / solution.unit / np.sqrt(solution.tss)
     return out

@@ -15,7 +15,7 @@ from joinery.notation.parse import read_claims
 from joinery.notation.tree import Call, Chain, Expression, Number, Power, Prefix
 from joinery.study.compare.claim import coefficient_place, combinations
 from joinery.study.fitted import Fitted
-from joinery.study.read.estimates import estimates, in_basis
+from joinery.study.read.estimates import estimates
 
 FUNCTIONS: dict[str, tuple[Callable[..., np.ndarray], Callable[..., np.ndarray]]] = {
     "exp": (np.exp, np.exp),
@@ -100,6 +100,11 @@ class _Sloped:
         return self.through(1 / self.value, -1 / self.value**2)
 
 
+def _in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
+    """Weights (m, coefficients) in the basis of the rows that are drawn (m, rank)."""
+    return np.asarray(L[:, fit.solution.places] @ fit.solution.root)
+
+
 def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
     """The figures that ``of`` names; every estimated coefficient where it names none.
 
@@ -107,7 +112,7 @@ def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
     is not known or an expression holds no coefficient."""
     known = estimates(fit)
     kept = np.flatnonzero(np.isfinite(known.values))
-    weights = in_basis(fit, np.eye(len(known.names))[kept])
+    weights = _in_basis(fit, np.eye(len(known.names))[kept])
     if of is None:
         return LinearStatistics([known.names[i] for i in kept], weights)
     texts = [of] if isinstance(of, str) else list(of)
@@ -118,7 +123,7 @@ def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
     if all(map(_linear, trees)):
         L = [combinations(fit, claim, text) for claim, text in zip(claims, texts, strict=True)]
         if not any(constant.any() for _, constant in L):
-            return LinearStatistics(texts, in_basis(fit, np.vstack([row for row, _ in L])))
+            return LinearStatistics(texts, _in_basis(fit, np.vstack([row for row, _ in L])))
     names = tuple(known.names[i] for i in kept)
     for tree, text in zip(trees, texts, strict=True):
         if not _sloped(tree, text, names, np.ones((1, len(names)))).slope.any():

@@ -1,0 +1,244 @@
+"""Hundreds of levels are swept out: what is left of the other columns within groups is fitted.
+
+With a column for each level of a category the other coefficients are those of the columns and the
+response less their means in each group, and a group's own follow from its means (Frisch & Waugh
+1933). No matrix of levels by levels is made, so that time and memory grow with the levels and not
+with their square."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from joinery.core.blocks.blocks import Block, Blocks
+from joinery.core.blocks.columns import IndicatorColumns
+from joinery.core.blocks.partition import Partition
+from joinery.core.blocks.products import inner
+from joinery.core.least_squares.groups import Groups
+from joinery.core.least_squares.solution import Solution, no_miss
+from joinery.core.numeric.triangular import EPS, WIDE, power_of_two
+
+
+def swept(blocks: Blocks, n: int | None, solve: Callable[..., Solution]) -> Solution | None:
+    """The solution of blocks with an intercept and more than ``WIDE`` levels of a category.
+
+    Parameters: ``n`` rows they stand for, where that is not the number with weight; ``solve`` fits
+    the columns within groups, without an intercept. Returns None where the blocks are not of that
+    kind, or a column leaves too little within groups to be told apart: the columns then want
+    fitting in the order written."""
+    first = next(blocks.pieces.only(0).each(_layout)) if len(blocks.pieces) else None
+    if first is None:
+        return None
+    means = _group_means(blocks, first)
+    if means is None:
+        return None
+    base = int(np.flatnonzero(means.weights)[-1])
+    dependence = _needless_levels(means, first, base)
+    own = _beside_levels(blocks, means, first, base, dependence)
+    if own is None:
+        return None
+    inner_blocks = _WithinGroups(blocks, first, means, own)
+    within = solve(inner_blocks, n=means.n if n is None else n)
+    if len(within.kept) < len(own) or not _well_told(within, means, own, blocks.width):
+        return None
+    return _solution(within, means, first, own, base, dependence, n)
+
+
+class _Layout(NamedTuple):
+    """Which columns are numbers, and which levels."""
+
+    numbers: np.ndarray
+    levels: np.ndarray
+
+
+def _layout(block: Block) -> _Layout | None:
+    X = block[0]
+    if not isinstance(X, IndicatorColumns) or X.value is not None or len(X.level_places) <= WIDE:
+        return None
+    return _Layout(X.number_places, X.level_places)
+
+
+class _Means(NamedTuple):
+    """What the first pass finds: of each group its weight, and means of numbers and response."""
+
+    weights: np.ndarray  # (q + 1,), the last of rows without a level; 0 of a group without rows
+    numbers: np.ndarray  # (d, q + 1)
+    response: np.ndarray  # (q + 1,)
+    sizes: np.ndarray  # ‖√w·x‖ of the numbers as written (d,)
+    n: int
+
+
+def _group_means(blocks: Blocks, layout: _Layout) -> _Means | None:
+    q, d = len(layout.levels), len(layout.numbers)
+
+    def added(block: Block) -> tuple[np.ndarray, np.ndarray, int] | None:
+        X, y, w = block
+        if not isinstance(X, IndicatorColumns) or not np.array_equal(X.level_places, layout.levels):
+            return None
+        sums = np.empty((d + 2, q + 1))
+        sums[0] = np.bincount(X.codes, weights=w, minlength=q + 1)
+        squares = np.empty(d)
+        for j, x in enumerate([*X.numbers.T, y]):
+            wx = x if w is None else w * x
+            sums[j + 1] = np.bincount(X.codes, weights=wx, minlength=q + 1)
+            if j < d:
+                squares[j] = inner(wx, x)
+        return sums, squares, len(y) if w is None else int(np.count_nonzero(w))
+
+    sums, squares, n = np.zeros((d + 2, q + 1)), np.zeros(d), 0
+    with np.errstate(all="ignore"):
+        for found in blocks.pieces.each(added):
+            if found is None:
+                return None
+            sums, squares, n = sums + found[0], squares + found[1], n + found[2]
+        weights = sums[0]
+        means = sums[1:] / np.where(weights > 0, weights, 1.0)
+        sizes = np.sqrt(squares)
+    sound = np.isfinite(weights).all() and np.isfinite(means).all() and np.isfinite(sizes).all()
+    if not sound or n <= np.count_nonzero(weights) + d:
+        return None
+    return _Means(weights, means[:d], means[d], sizes, n)
+
+
+def _needless_levels(means: _Means, layout: _Layout, base: int) -> dict[int, np.ndarray]:
+    """Levels without rows, and where every row has one the last, which the others say."""
+    k = len(layout.numbers) + len(layout.levels)
+    here = means.weights[:-1] > 0
+    out = {int(column): np.zeros(k + 1) for column in layout.levels[~here]}
+    if base < len(layout.levels):
+        combination = np.zeros(k + 1)
+        combination[0], combination[layout.levels[here] + 1] = 1.0, -1.0
+        combination[layout.levels[base] + 1] = 0.0
+        out[int(layout.levels[base])] = combination
+    return out
+
+
+def _beside_levels(
+    blocks: Blocks, means: _Means, layout: _Layout, base: int, dependence: dict[int, np.ndarray]
+) -> np.ndarray | None:
+    """Which numbers vary within groups; ``dependence`` gains what the others are of the levels.
+
+    None where a level would have to go for a number that was written before it.
+    """
+    d, k = len(layout.numbers), len(layout.numbers) + len(layout.levels)
+    between = np.sqrt((means.weights * means.numbers**2).sum(axis=1))
+    doubtful = np.flatnonzero(~(means.sizes - between > 1e-6 * means.sizes))
+    own = np.ones(d, bool)
+    if len(doubtful):
+        found = _WithinGroups(blocks, layout, means, doubtful).pieces.each(_squares)
+        left = np.sqrt(sum(found, np.zeros(len(doubtful))))
+        own[doubtful] = left > 2 * (32 + k) * EPS * means.sizes[doubtful]
+    for j in np.flatnonzero(~own):
+        if layout.numbers[j] < layout.levels[-1]:
+            return None
+        m, here = means.numbers[j], means.weights[:-1] > 0
+        combination = np.zeros(k + 1)
+        combination[0] = m[base]
+        combination[layout.levels[here] + 1] = m[:-1][here] - m[base]
+        dependence[int(layout.numbers[j])] = combination
+    return np.flatnonzero(own)
+
+
+def _squares(block: Block) -> np.ndarray:
+    X, _, w = block
+    X = np.asarray(X)
+    return np.asarray(np.einsum("ij,ij->j", X, X if w is None else X * w[:, None]))
+
+
+def _well_told(within: Solution, means: _Means, own: np.ndarray, k: int) -> bool:
+    """Whether earlier columns leave more of each than rounding could, by sizes as written."""
+    inverse = np.abs(within.inverse / within.scale[:, None])
+    return bool((inverse.T @ means.sizes[own] * (32 + k) * EPS < 1).all())
+
+
+@dataclass(frozen=True)
+class _WithinGroups:
+    """The numbers and the response less their means in each group."""
+
+    blocks: Blocks
+    layout: _Layout
+    means: _Means
+    own: np.ndarray
+
+    @property
+    def width(self) -> int:
+        return len(self.own)
+
+    @property
+    def pieces(self) -> Partition[Block]:
+        means, own = self.means, self.own
+
+        def within(block: Block) -> Block:
+            X, y, w = block
+            assert isinstance(X, IndicatorColumns)
+            Z = np.empty((len(y), len(own)), order="F")
+            for place, j in enumerate(own):
+                np.subtract(X.numbers[:, j], means.numbers[j].take(X.codes), out=Z[:, place])
+            return Z, y - means.response.take(X.codes), w
+
+        return self.blocks.pieces.map(within)
+
+
+def _solution(
+    within: Solution,
+    means: _Means,
+    layout: _Layout,
+    own: np.ndarray,
+    base: int,
+    dependence: dict[int, np.ndarray],
+    n: int | None,
+) -> Solution:
+    """The solution of all columns from that within groups and the groups' means."""
+    there = np.flatnonzero(means.weights[:base])
+    numbers, levels = layout.numbers[own], layout.levels[there]
+    kept = np.sort(np.concatenate([numbers, levels]))
+    chosen = np.append(there, base)
+    of_code = np.full(len(means.weights), len(there))
+    of_code[there] = np.arange(len(there))
+    groups = Groups(
+        levels=np.searchsorted(kept, levels),
+        numbers=np.searchsorted(kept, numbers),
+        of_code=of_code,
+        weights=means.weights[chosen],
+        means=means.numbers[np.ix_(own, chosen)],
+        response=means.response[chosen],
+        factor=within.factor * within.scale,
+        inverse=within.inverse / within.scale[:, None],
+        effects=within.effects,
+    )
+    slopes = within.coefficients
+    constants = groups.response - slopes @ groups.means
+    coefficients = np.full(len(layout.numbers) + len(layout.levels), np.nan)
+    coefficients[numbers], coefficients[levels] = slopes, constants[:-1] - constants[-1]
+    W, unit = groups.weight_sum, within.unit
+    mean = float(groups.weights @ groups.response) / W
+    away = groups.response_away / unit
+    tss = within.tss + float(groups.weights @ (away * away))
+    lengths = groups.lengths
+    size = np.sqrt(tss) + float(np.abs(coefficients[kept]) @ lengths) / unit
+    rows = means.n if n is None else n
+    perfect = no_miss(within.rss, size, abs(mean) / unit * np.sqrt(W)) or rows <= len(kept) + 1
+    return Solution(
+        intercept=float(constants[-1]),
+        coefficients=coefficients,
+        kept=kept,
+        dependence=dict(sorted(dependence.items())),
+        centre=groups.centre,
+        scale=power_of_two(lengths),
+        own_factor=None,
+        own_effects=None,
+        n=rows,
+        weight_sum=W,
+        rss=0.0 if perfect else within.rss,
+        tss=tss,
+        mean_response=mean,
+        spans_constant=True,
+        perfect=perfect,
+        condition=groups.condition,
+        way=within.way,
+        unit=unit,
+        groups=groups,
+    )
