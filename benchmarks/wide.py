@@ -71,16 +71,29 @@ def columns() -> Iterator[Row]:
     yield _within("look at 10,000 columns × 20 rows", look, "pandas describe", describe, 5)
 
 
-def levels() -> Iterator[Row]:
-    """A category of a thousand levels."""
+def _of_levels(n: int, count: int, numbers: int) -> tuple[pd.DataFrame, np.ndarray]:
     rng = np.random.default_rng(4)
-    n = 200_000
-    table = pd.DataFrame({"g": rng.choice([f"l{i:04d}" for i in range(1000)], n)})
-    table["x"] = rng.normal(size=n)
-    table["y"] = table["x"] + rng.normal(size=n)
-    fit, _ = in_turn(lambda: jn.fit(table, "y given x, g"), lambda: None, 3)
-    page = _asked(table, "y given x, g", str)
-    yield _within("page of 1,000 levels, 200,000 rows", page, "its fit", fit, 2)
+    codes, X = rng.integers(0, count, n), rng.normal(size=(n, numbers))
+    table = pd.DataFrame(X, columns=[f"x{i}" for i in range(numbers)])
+    table["g"] = np.array([f"l{i:05d}" for i in range(count)])[codes]
+    table["y"] = X[:, 0] + rng.normal(size=count)[codes] + rng.normal(size=n)
+    return table, X
+
+
+def levels() -> Iterator[Row]:
+    """A category of thousands of levels."""
+    for count in (1000, 20_000):
+        table, _ = _of_levels(200_000, count, 1)
+        str(jn.fit(table.head(2000), "y given all"))
+        fit, _ = in_turn(lambda table=table: jn.fit(table, "y given all"), lambda: None, 3)
+        page = _asked(table, "y given all", str)
+        yield _within(f"page of {count:,} levels, 200,000 rows", page, "its fit", fit, 2)
+    table, X = _of_levels(1_000_000, 5000, 20)
+    table["y"] = np.random.default_rng(5).random(len(table)) < 1 / (1 + np.exp(-table["y"] / 2))
+    steps = jn.fit(table, "y given all").iterations or 0
+    fit, product = in_turn(lambda: jn.fit(table, "y given all"), lambda: X.T @ X, 3)
+    work = f"logistic fit 1,000,000 × 20 and 5,000 levels, {steps} iterations"
+    yield _within(work, fit, "iterations × one X.T @ X", steps * product, 4)
 
 
 WORKS: dict[str, Callable[[pd.DataFrame], object]] = {

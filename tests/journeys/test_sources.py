@@ -18,12 +18,14 @@ import pyarrow.dataset as datasets
 import pyarrow.parquet as parquet
 import pytest
 import sqlalchemy
+from matplotlib.text import Text
 
 import joinery as jn
 from joinery.data import records
 from joinery.data.sources import cells, source
 from joinery.design import learning, row_blocks
 from joinery.study.forecast import table as forecasts
+from joinery.study.pictures import thinned
 from joinery.study.rows import digest, figures
 
 N = 3001
@@ -391,6 +393,47 @@ def test_pages_and_checks_of_rows_that_are_not_held(sentence, options, tmp_path,
     means = jn.fit(tmp_path / "t.parquet", "y given x, g * h").adjusted_means("g").frame
     same(typical, means)
     same(near, jn.load(left.save(tmp_path / "fit.json")).forecast(large[:40]).frame)
+
+
+@pytest.mark.parametrize("sentence", ["y given x, z, g", "yes given x, g", "c given z, g"])
+def test_pictures_of_rows_that_are_not_held_show_some_and_every_remarkable_one(
+    sentence, tmp_path, monkeypatch
+):
+    large = made(7000).assign(id=lambda t: [f"R{i:04d}" for i in t.index])
+    large.loc[[41, 5005], ["y", "c"]] = [[90.0, 60], [-80.0, 50]]
+    large.to_parquet(tmp_path / "t.parquet", row_group_size=900)
+    options = {"family": "poisson"} if sentence.startswith("c") else {}
+    held = jn.fit(large, sentence, id="id", **options)
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(thinned, "MOST_DRAWN", 500)
+    left = jn.fit(tmp_path / "t.parquet", sentence, id="id", **options)
+
+    def texts(figure):
+        return [t.get_text() for t in figure.findobj(Text)]
+
+    for name, beside in thinned.THINNED.items():
+        if name == "line" and sentence.startswith("yes"):
+            continue
+        whole, some = held.draw(name), left.draw(name)
+        drawn = f"one row in {-(-len(held.rows()) // 500)} is drawn"
+        assert any(drawn in text.replace("\n", " ") for text in texts(some)), name
+        flags = {text for text in texts(whole) if text[:1] == "R" and text[1:].isdecimal()}
+        if beside and name != "observed_fitted":
+            assert flags <= set(texts(some)), name
+    asked = left.draw("residuals", label_rows=["R0005", "R6999"])
+    assert {"R0005", "R6999"} <= set(texts(asked))
+    numbers = left.draw("sequence").axes[0].get_xlim()
+    assert numbers[1] > 6000  # rows keep their numbers among all
+    with pytest.raises(jn.CallError, match="no row is labelled 'R7000'"):
+        left.draw("residuals", label_rows=["R7000"])
+
+
+def test_pictures_of_lagged_terms_want_all_rows(tmp_path, monkeypatch):
+    fit = jn.fit(in_one_file(tmp_path), "y given x, lag(z, 1)", order="t")
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    with pytest.raises(jn.TooLargeError, match="a question of single rows"):
+        fit.revise(level=0.9).draw("residuals")
 
 
 # ------------------------------------------------------------------ what cannot be, and says so

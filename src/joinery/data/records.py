@@ -18,7 +18,15 @@ from joinery.data.columns import NOTES, Column, Rows, Swept, Values, column_name
 from joinery.data.reading import read, sample_data
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.opening import opened, whole
-from joinery.data.sources.source import Source, is_held, refuse_too_large
+from joinery.data.sources.source import (
+    STRETCH,
+    Source,
+    is_held,
+    is_written,
+    looked_up,
+    picked,
+    refuse_too_large,
+)
 from joinery.errors import (
     CallError,
     DataError,
@@ -30,6 +38,7 @@ from joinery.errors import (
 from joinery.notation.evaluate import count_of, positions_at
 
 FEW_CELLS = 2000
+SPARSE = 8  # rows between labels from which on they are picked rather than read on
 COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
 
 
@@ -180,6 +189,28 @@ class Records:
             )
         return out
 
+    def some(self, positions: np.ndarray, names: Sequence[str], labels: Sequence[Any]) -> Records:
+        """Some rows, in the table's order, of some columns as a table in memory, so labelled."""
+        out = Records(pd.DataFrame(index=pd.Index(labels)), self.name, names=names)
+        ends = np.searchsorted(positions, np.arange(0, len(self) + STRETCH, STRETCH))
+        for name in names:
+            column = self.column(name)
+
+            def taken(cells: Any) -> Any:
+                return (
+                    None
+                    if cells is None
+                    else np.concatenate(
+                        [cells[positions[a:b]] for a, b in pairwise(ends.tolist()) if b > a]
+                    )
+                )
+
+            values, coded = taken(column.values), taken(column.coded)
+            out._columns[name] = replace(
+                column, values=values, coded=coded, label_rows=out.labels, swept=None
+            )
+        return out
+
     def told(self, swept: Mapping[str, Swept]) -> None:
         """Keep what a pass over all cells of some columns found."""
         for name, own in swept.items():
@@ -198,6 +229,9 @@ class Records:
     def labels(self, positions: np.ndarray) -> Sequence[Any]:
         """Labels of rows by position."""
         if self.id is not None and not self._held(self.id):
+            if len(positions) and np.ptp(positions) > SPARSE * len(positions):
+                assert self.source is not None
+                return picked(self.source, self.id, positions)
             return list(self._own_labels[positions].tolist())
         return list(self.index[positions].tolist())
 
@@ -206,24 +240,34 @@ class Records:
 
         Raises CallError for one that is not there.
         """
-        index = self.index
-        by_text = pd.Series(
-            np.arange(len(index)), index=pd.Index([_label_text(v) for v in index.tolist()])
-        )
-        places = []
-        for label in labels:
-            key = _label_text(label)
-            if key not in by_text.index:
+        keys = [_label_text(label) for label in labels]
+        found = self._where(keys)
+        for label, key in zip(labels, keys, strict=True):
+            if key not in found:
                 raise CallError(
                     f"no row is labelled {label!r}; rows are labelled "
-                    f"{listed(index[:3].tolist())}, …"
+                    f"{listed(self.labels(np.arange(min(3, len(self)))))}, …"
                     + (
                         "" if self.id else f"; name the column of labels with {advice.option('id')}"
                     ),
                     argument="leave_out",
                 )
-            places.append(np.atleast_1d(by_text[key]))
-        return np.concatenate(places) if places else np.empty(0, dtype=int)
+        return np.concatenate([found[key] for key in keys]) if keys else np.empty(0, dtype=int)
+
+    def _where(self, keys: Sequence[str]) -> dict[str, np.ndarray]:
+        """The positions of rows by their label's text, those that are there."""
+        own = self.id is None and isinstance(self._frame.index, pd.RangeIndex)
+        if own and self._frame.index.equals(pd.RangeIndex(len(self))):
+            numbers = {key: int(key) for key in keys if key.isdecimal() and int(key) < len(self)}
+            return {key: np.array([n]) for key, n in numbers.items() if str(n) == key}
+        streamed = self.id is not None and not self._held(self.id)
+        if self.source is not None and self.id and streamed and is_written(self.source, self.id):
+            return looked_up(self.source, self.id, keys)
+        index = self.index
+        places = pd.Series(
+            np.arange(len(index)), index=pd.Index([_label_text(v) for v in index.tolist()])
+        )
+        return {key: np.atleast_1d(places[key]) for key in keys if key in places.index}
 
     def column(self, name: str) -> Column:
         """A column by name. Raises UnknownColumnError, with the nearest name."""

@@ -41,6 +41,14 @@ def positions_at(rows: Rows, places: np.ndarray) -> np.ndarray:
     return places + (rows.start or 0) if isinstance(rows, slice) else rows[places]
 
 
+def places_at(rows: Rows, positions: np.ndarray) -> np.ndarray:
+    """Places among the rows wanted of positions in the table; those of other rows are left out."""
+    if isinstance(rows, slice):
+        return positions - (rows.start or 0)
+    places = np.minimum(np.searchsorted(rows, positions), max(len(rows) - 1, 0))
+    return np.asarray(places[rows[places] == positions] if len(rows) else places[:0])
+
+
 class ColumnLike(Protocol):
     """What an expression may ask of a column."""
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import TYPE_CHECKING, Protocol
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any, Protocol
+
+import numpy as np
 
 from joinery.errors import TooLargeError
 
@@ -42,6 +44,56 @@ class Source(Protocol):
         Raises DataError for a part that cannot be read.
         """
         ...
+
+
+def picked(source: Source, column: str, positions: np.ndarray) -> list[Any]:
+    """A column's cells in a few rows far apart, as Python values."""
+    import pyarrow as pa
+
+    order = np.argsort(positions, kind="stable")
+    wanted = positions[order]
+    found: list[Any] = []
+    start = 0
+    for part, length in enumerate(source.lengths):
+        low, high = np.searchsorted(wanted, (start, start + length))
+        own, at = wanted[low:high] - start, 0
+        for array in source.read(part, column) if len(own) else ():
+            a, b = np.searchsorted(own, (at, at + len(array)))
+            found += array.take(pa.array(own[a:b] - at)).to_pylist() if b > a else []
+            at += len(array)
+            if b == len(own):
+                break
+        start += length
+    out: list[Any] = [None] * len(found)
+    for place, cell in zip(order.tolist(), found, strict=True):
+        out[place] = cell
+    return out
+
+
+def is_written(source: Source, column: str) -> bool:
+    """Whether a column's cells are texts or whole numbers, which their text tells apart."""
+    import pyarrow as pa
+
+    kind = source.schema.field(column).type
+    return bool(
+        pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_integer(kind)
+    )
+
+
+def looked_up(source: Source, column: str, texts: Sequence[str]) -> dict[str, np.ndarray]:
+    """The positions of the rows whose cell reads like one of some texts, by text."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    wanted, found, start = pa.array(texts, pa.string()), dict[str, list[int]](), 0
+    for part in range(len(source.lengths)):
+        for array in source.read(part, column):
+            cells = array.cast(pa.string())
+            here = np.flatnonzero(pc.is_in(cells, value_set=wanted).to_numpy(zero_copy_only=False))
+            for place, text in zip(here.tolist(), cells.take(pa.array(here)).to_pylist()):
+                found.setdefault(text, []).append(start + place)
+            start += len(array)
+    return {text: np.array(places) for text, places in found.items()}
 
 
 def is_held(source: Source, *, apart: bool = False) -> bool:

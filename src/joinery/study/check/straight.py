@@ -125,7 +125,7 @@ def lack_of_fit(fit: Fitted) -> Test:
     names = dict.fromkeys(
         n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)
     )
-    if not names or _lagged(fit) or _too_many(fit):
+    if not names or lagged(fit) or _too_many(fit):
         return NOTHING
     if any(table.column(name).all_differ(chosen.rows) for name in names):
         return NOTHING
@@ -149,5 +149,6 @@ def _too_many(fit: Fitted) -> bool:
     return table.read_as_needed and chosen.used > MOST_ALIKE
 
 
-def _lagged(fit: Fitted) -> bool:
+def lagged(fit: Fitted) -> bool:
+    """Whether a term looks at other rows than its own."""
     return any("lag(" in str(t) for t in fit.design.sentence.terms)

@@ -17,6 +17,7 @@ from joinery.study.pictures import line as line_picture
 from joinery.study.pictures import residuals as residual_pictures
 from joinery.study.pictures import series as series_picture
 from joinery.study.pictures import understand as effects
+from joinery.study.pictures.thinned import thinned
 from joinery.study.pictures.words import names_of
 
 if TYPE_CHECKING:
@@ -56,6 +57,8 @@ def draw(
         if option not in takes:
             known = f"; it takes {', '.join(takes)}" if takes else ""
             raise CallError(f"the picture {name!r} takes no {option}={known}", argument=option)
+    fit, said = thinned(fit, name, label_rows)
+    words = {**words, "drawn": said}
     with names_as_they_are():
         figure = picture(fit, label_rows=label_rows, words=words, ax=ax, **options)
         settle(figure, names_of(fit))

@@ -16,6 +16,7 @@ from joinery.show.numbers import count, figure, value
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.pictures.thinned import whole
 from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.estimates import estimates
 from joinery.study.rows.digest import limits
@@ -45,8 +46,9 @@ def leverage(
     notable = remarks(fit)
     for remark in notable:
         verdicts[remark.place] = remark.verdict
-    bad = [r for r in notable if r.verdict == SERIOUS]
-    kept = [r for r in notable if r.verdict == FINE]
+    of_all = remarks(whole(fit))
+    bad = [r for r in of_all if r.verdict == SERIOUS]
+    kept = [r for r in of_all if r.verdict == FINE]
     finding = (
         f"{count(len(bad), 'row')} serious; {count(len(kept), 'row')} far out but well fitted, "
         "to be kept"

@@ -22,6 +22,7 @@ from joinery.study.check.families import groups
 from joinery.study.check.order import in_order
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.pictures.thinned import numbers_of, whole
 from joinery.study.pictures.words import flags_of, placed, worded
 from joinery.study.rows.figures import per_row
 
@@ -213,8 +214,8 @@ def sequence(
     _refuse_nothing(fit)
     figures, order = per_row(fit), in_order(fit)
     y = figures.drawn[order]
-    x = np.arange(1.0, len(y) + 1)
     named = fit.options.order
+    x = np.arange(1.0, len(y) + 1) if named else numbers_of(fit)
     label = f"row, in the order of {fit.words(named)}" if named else "row, in the table's own order"
     finding = found_by(fit, "durbin-watson") or "neighbours should not resemble one another"
     caption = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
@@ -239,7 +240,7 @@ def observed_fitted(
     if fit.family.shares:
         return _in_groups(fit, words, ax)
     finding = "points on the line are fitted exactly"
-    if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0:
+    if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0 and whole(fit) is fit:
         finding += (
             "; correlation of observed with fitted "
             f"{figure(float(pearson(np.column_stack([x, y]))[1].r[0]), 3)}"
@@ -292,7 +293,7 @@ def quantiles(
     finding = (
         "the residuals follow the line within what chance allows"
         if out <= 0.05 * n
-        else f"{out} of {n} residuals lie outside what chance allows point by point"
+        else f"{out:,} of {n:,} residuals lie outside what chance allows point by point"
     )
     flags = placed(flags_of(fit, label_rows), order)
     caption = Words(

@@ -44,6 +44,7 @@ from joinery.study.rows.glm_figures import family_figures
 
 HELD = 2**22  # rows of which three figures are held
 GLANCE = 64  # rows that tell of most columns whether they have more than two values
+HEAVIEST = 10  # rows that weigh most, which are told one by one
 FAR_SHARE = 0.01  # of residuals that chance takes far off
 
 
@@ -126,7 +127,7 @@ class Digest:
     highest: Extreme  # leverage
     alone: tuple[int, ...]  # rows of leverage 1
     leverages: np.ndarray  # the highest
-    places: np.ndarray  # rows that may be remarkable, and their figures
+    places: np.ndarray  # rows that may be remarkable, the heaviest too, and their figures
     measures: Influence
     curved: Curved
     spread: Spread | None
@@ -265,6 +266,8 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
             size = np.abs(rows.studentized) / asked.wide
         far, decides = (h >= asked.leverage) | (h >= 1), d >= asked.harm * asked.wide**2
         notable = far | decides | (size >= large)
+    if len(d) > HEAVIEST:  # the heaviest of all rows are among those of each block
+        notable[np.argpartition(np.where(np.isfinite(d), -d, np.inf), HEAVIEST)[:HEAVIEST]] = True
     few = np.flatnonzero(notable)
     measures = rows.influence(few)
     t = np.abs(measures.studentized)

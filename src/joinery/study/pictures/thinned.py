@@ -1,0 +1,125 @@
+"""What pictures show of a table too large to be drawn whole: rows evenly taken, remarkable ones.
+
+Both are said under the title, and everything that a picture says of the fit comes from all rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from joinery.arguments import as_labels
+from joinery.core.inference.influence import Influence
+from joinery.notation.evaluate import places_at, positions_at
+from joinery.notation.tree import names_in
+from joinery.show.numbers import count
+from joinery.study.check.straight import lagged
+from joinery.study.check.table import check_lines
+from joinery.study.fitted import Fitted, Origin, UsedRows, rows_at_hand
+from joinery.study.forecast.memory import forecast_memory
+from joinery.study.rows.digest import HEAVIEST, Digest, digest, labels_of
+from joinery.study.rows.figures import too_many, widening
+from joinery.study.rows.table import remarks
+
+MOST_DRAWN = 2**20
+MOST_REMARKABLE = 1000
+# whether remarkable rows stand beside those evenly taken: not where the picture is a distribution
+THINNED: dict[str, bool] = {
+    "line": True,
+    "observed_fitted": True,
+    "residuals": True,
+    "spread": True,
+    "quantiles": False,
+    "histogram": False,
+    "sequence": True,
+    "leverage": True,
+    "influence": True,
+    "added_variable": True,
+    "component_residual": True,
+}
+
+
+def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fitted, str]:
+    """The fit with the rows that a picture shows of it, and what to say of them.
+
+    The fit itself, and nothing, where all are shown.
+    """
+    if name not in THINNED or not too_many(fit) or lagged(fit):
+        return fit, ""
+    table, used = rows_at_hand(fit)
+    step = -(-used.used // MOST_DRAWN)
+    said, beside = f"one row in {step} is drawn", np.empty(0, int)
+    if THINNED[name]:
+        beside = _remarkable(fit)
+        said += f", and the {count(len(beside), 'row')} most remarkable"
+    if not (isinstance(label_rows, str) and label_rows in ("flagged", "none")):
+        positions = np.asarray(table.positions(as_labels(label_rows)))
+        beside = np.union1d(beside, places_at(used.rows, positions))
+    key = (thinned, beside.tobytes())
+    if key not in fit.cache:
+        evenly = np.arange(step // 2, used.used, step)
+        fit.cache[key] = _of_places(fit, np.union1d(evenly, beside), beside)
+    return fit.cache[key], said
+
+
+def whole(fit: Fitted) -> Fitted:
+    """The fit with all its rows, of one that a picture shows some of."""
+    found: Fitted = fit.cache.get(whole, fit)
+    return found
+
+
+def numbers_of(fit: Fitted) -> np.ndarray:
+    """The numbers of the rows shown among all that the fit used, from 1 on."""
+    places = fit.cache.get(numbers_of)
+    return np.arange(1.0, rows_at_hand(fit)[1].used + 1) if places is None else places + 1.0
+
+
+def _of_places(fit: Fitted, places: np.ndarray, named: np.ndarray) -> Fitted:
+    """The fit with some of its rows, by their places, in memory.
+
+    Labels have those ``named`` and the remarkable ones.
+    """
+    table, used = rows_at_hand(fit)
+    remarked = [_remarkable(fit), np.array([r.place for r in remarks(fit)], int)]
+    named = np.intersect1d(places, np.concatenate([named, *remarked]))
+    labels = dict(zip(named.tolist(), labels_of(fit, named), strict=True))
+    shown = [labels.get(place, "") for place in places.tolist()]
+    own = table.some(positions_at(used.rows, places), _names(fit), shown)
+    nothing = np.empty(0, dtype=int)
+    rows = UsedRows(len(places), nothing, (), nothing)
+    assert fit.origin is not None
+    drawn = replace(fit, origin=Origin(own, own, rows, fit.origin.refit))
+    drawn.cache[whole], drawn.cache[numbers_of] = fit, places
+    drawn.cache[digest.work] = _within(digest(fit), places)
+    for question in (check_lines, widening, forecast_memory):
+        drawn.cache[question.work] = question(fit)
+    return drawn
+
+
+def _remarkable(fit: Fitted) -> np.ndarray:
+    """Places of the rows worst remarked on, and of those that weigh most."""
+    found = digest(fit)
+    weight = np.nan_to_num(found.measures.cooks_distance, nan=-1.0)
+    heaviest = found.places[np.argsort(-weight, kind="stable")[:HEAVIEST]]
+    worst = [r.place for r in remarks(fit)[:MOST_REMARKABLE]]
+    return np.union1d(heaviest, np.array(worst, int))
+
+
+def _within(found: Digest, places: np.ndarray) -> Digest:
+    """A digest of all rows that knows remarkable ones by their places among those drawn."""
+    here = np.isin(found.places, places)
+    measures = {n: getattr(found.measures, n)[here] for n in Influence.__annotations__}
+    return replace(
+        found,
+        places=np.searchsorted(places, found.places[here]),
+        measures=Influence(**measures),
+    )
+
+
+def _names(fit: Fitted) -> list[str]:
+    """The columns that the fit's rows are made of."""
+    names = dict.fromkeys(fit.design.named)
+    names |= dict.fromkeys(n.name for e in fit.asides.expressions.values() for n in names_in(e))
+    return list(names | dict.fromkeys([fit.options.order] if fit.options.order else []))
