@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
 from joinery import advice
-from joinery.core.inference.covariance import Sandwich, autocorrelated, clustered, robust
+from joinery.core.inference.covariance import Sandwich
+from joinery.core.inference.sandwiches import Scored, autocorrelated, clustered, robust
+from joinery.core.least_squares.solution import Solution
 from joinery.data.sources.source import refuse_too_large
-from joinery.errors import CallError, UnknownColumnError, UnusableColumnError, listed
+from joinery.design.row_blocks import RowBlock
+from joinery.errors import CallError, TooLargeError, UnknownColumnError, UnusableColumnError, listed
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 
 MOST_CELLS = 2**26  # of the rows in the coefficients' basis, where a table is read as needed
+MOST_OF_CLUSTERS = 2**28  # cells of what is held of the clusters
 
 
 def sandwich_of(fit: Fitted) -> Sandwich | None:
@@ -23,42 +29,41 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
     if kind == "constant spread":
         return None
     table, used = rows_at_hand(fit)
-    if table.read_as_needed:
-        most = MOST_CELLS // max(solution.rank, 1)
+    q = max(solution.rank, 1)
+    if table.read_as_needed and kind == "autocorrelated":
         what = advice.option("std_errors", kind)
-        refuse_too_large(used.used, most, what, "fit a sample of the rows for it")
-    parts = [
-        (
-            solution.in_basis(b.X),
-            (b.beyond_offset - solution.fitted(b.X)) / solution.unit,
-            b.precision,
-            b.repeats,
-        )
-        for b in blocks.row_blocks
-    ]
-    u, e = np.concatenate([p[0] for p in parts]), np.concatenate([p[1] for p in parts])
-    w, r = (
-        np.concatenate([np.ones(len(p[1])) if p[i] is None else p[i] for p in parts])
-        for i in (2, 3)
-    )
-    rows = np.arange(used.total)[used.rows]
+        refuse_too_large(used.used, MOST_CELLS // q, what, "fit a sample of the rows for it")
+    rows = blocks.row_blocks.map(partial(_scored, solution))
+    wanted = np.arange(used.total)[used.rows]
     if kind == "clustered":
-        groups = [_codes(fit, name, "cluster")[rows] for name in fit.options.cluster]
+        groups = [_codes(fit, name, "cluster")[wanted] for name in fit.options.cluster]
         for name, codes in zip(fit.options.cluster, groups, strict=True):
-            if len(np.unique(codes)) < 2:
+            if (count := len(np.unique(codes))) < 2:
                 raise CallError(
                     f"{advice.option('cluster', name)} puts all rows into one cluster",
                     argument="cluster",
                 )
-        return clustered(u, e, w * r, groups, solution.root)
+            if count * q * q > MOST_OF_CLUSTERS:
+                raise TooLargeError(
+                    f"{advice.option('std_errors', kind)} holds how each of {count:,} clusters "
+                    f"goes with {q:,} coefficients, which is too much; leave terms out, or use "
+                    "larger clusters"
+                )
+        return clustered(rows, groups, solution.root)
     if kind == "autocorrelated":
         if fit.asides.repeats is not None:
             raise CallError(
                 "rows that stand for several have no neighbours; leave "
                 f"{advice.option('repeats')} or autocorrelated out"
             )
-        return autocorrelated(u, e, w, _places(fit)[rows], solution.root)
-    return robust(kind, u, e, w, r, solution.root, solution.n)
+        return autocorrelated(rows, _places(fit)[wanted], solution.root)
+    return robust(kind, rows, solution.root, solution.n)
+
+
+def _scored(solution: Solution, block: RowBlock) -> Scored:
+    """A block's rows in the solution's basis, with what is left of them."""
+    e = (block.beyond_offset - solution.fitted(block.columns)) / solution.unit
+    return Scored(solution.in_basis(block.columns), e, block.precisions, block.times, block.own)
 
 
 def _places(fit: Fitted) -> np.ndarray:

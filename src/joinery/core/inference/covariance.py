@@ -7,7 +7,6 @@ coefficients' covariance is root·meat·rootᵀ, and the variance of a combinati
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -20,11 +19,6 @@ ALONE = (
 )
 # a variance that small beside the others comes from residuals that are zero but for rounding
 EXACT = 1e-16
-# cells of the clusters' leverages that are kept for the degrees of freedom of combinations
-MOST_KEPT = 1_000_000
-
-
-MOST_ROWS_KEPT = 100_000  # cells of the rows that are kept for the same under "robust"
 
 
 @dataclass(frozen=True)
@@ -81,7 +75,7 @@ class Sandwich:
             return robust_degrees(self.rows, self.copies, L)
         if not self.leverages:
             return np.full(len(L), np.nanmin(self.df))
-        return np.asarray(np.min([_bell_mccaffrey(K, L) for K in self.leverages], axis=0))
+        return np.asarray(np.min([bell_mccaffrey(K, L) for K in self.leverages], axis=0))
 
 
 @dataclass(frozen=True)
@@ -140,141 +134,47 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
     return Joint(f, r, df2, float(tails.f_upper(f, r, df2)))
 
 
-def robust(
-    kind: str,
-    u: np.ndarray,
-    e: np.ndarray,
-    w: np.ndarray,
-    repeats: np.ndarray,
-    root: np.ndarray,
-    n: int,
-) -> Sandwich:
-    """HC0 (White 1980), HC1, HC2 and HC3 (MacKinnon & White 1985), and "robust".
-
-    That is HC2 with degrees of freedom of each combination's own (Bell & McCaffrey 2002; Imbens &
-    Kolesár 2016), which holds its level where few rows or a far one make HC3 too narrow.
-
-    Parameters: ``kind``; u (m, q); raw residuals e, precision weights w and repeats, each (m,);
-    ``root`` (q, q) takes the basis to coefficients; n rows. A row with leverage 1 leaves a
-    direction blind."""
-    q = u.shape[1]
-    left = 1 - w * (u * u).sum(axis=1)
-    alone = left <= ALONE
-    left = np.where(alone, np.inf, left)
-    factor = {
-        "hc0": 1.0,
-        "hc1": n / (n - q) if n > q else np.nan,
-        "hc2": 1 / left,
-        "hc3": 1 / left**2,
-        "robust": 1 / left,
-    }[kind]
-    weight = np.where(alone, 0.0, repeats * factor * (w * e) ** 2)
-    df = np.full(len(root), float(n - q))
-    rows = u * np.sqrt(w)[:, None]
-    few = kind == "robust" and rows.size <= MOST_ROWS_KEPT
-    if kind == "robust":
-        df = robust_degrees(rows, repeats, root)
-    return Sandwich(
-        kind,
-        (u * weight[:, None]).T @ u,
-        df,
-        blind=_directions(rows[alone]),
-        rows=rows if few else np.empty((0, 0)),
-        copies=repeats if few else np.empty(0),
-    )
-
-
 def robust_degrees(rows: np.ndarray, copies: np.ndarray, L: np.ndarray) -> np.ndarray:
     """Degrees of freedom (m,) of combinations L (m, q) under HC2, as if the spread were even.
 
     The estimated variance is a quadratic form Σ gᵢ²eᵢ²/(1 − hᵢ) of residuals with covariance I − H;
     twice its mean squared over its variance (Bell & McCaffrey 2002; Imbens & Kolesár 2016, 3).
     """
-    h = (rows * rows).sum(axis=1)
-    sound = h < 1 - ALONE
-    rows, copies, h = rows[sound], copies[sound], h[sound]
-    out = np.full(len(L), np.nan)
-    for place, direction in enumerate(L):
-        length = float(np.linalg.norm(direction))
-        if length == 0:
-            continue
-        g2 = (rows @ (direction / length)) ** 2 / (1 - h)
-        mean = float(copies @ (g2 * (1 - h)))
-        across = (rows * (copies * g2)[:, None]).T @ rows
-        spread = float(copies @ (g2 * g2 * (1 - 2 * h))) + float((across * across).sum())
-        out[place] = mean * mean / spread if spread > 0 else np.nan
-    return out
+    return RobustSums.of(rows, copies, L).degrees
 
 
-def _directions(rows: np.ndarray) -> np.ndarray:
-    """Orthonormal directions (q, b) that some rows (m, q) span."""
-    if not len(rows):
-        return np.empty((rows.shape[1], 0))
-    _, values, vectors = np.linalg.svd(rows, full_matrices=False)
-    return np.asarray(vectors[values > 0.5].T)
+@dataclass(frozen=True)
+class RobustSums:
+    """What the degrees of freedom under HC2 take from the rows, for each of m combinations."""
 
+    mean: np.ndarray  # (m,)
+    own: np.ndarray  # (m,)
+    across: np.ndarray  # (m, q, q)
 
-def clustered(
-    u: np.ndarray, e: np.ndarray, w: np.ndarray, groups: Sequence[np.ndarray], root: np.ndarray
-) -> Sandwich:
-    """CR2 with Bell & McCaffrey's degrees of freedom (2002), by one or several crossed groupings.
+    @classmethod
+    def of(cls, rows: np.ndarray, copies: np.ndarray, L: np.ndarray) -> RobustSums:
+        """Of rows (n, q) in the orthonormal basis and how many equal rows each is (n,)."""
+        h = (rows * rows).sum(axis=1)
+        sound = h < 1 - ALONE
+        if not sound.all():
+            rows, copies, h = rows[sound], copies[sound], h[sound]
+        length = row_lengths(L)
+        directions = L / np.where(length > 0, length, 1.0)[:, None]
+        g2 = (rows @ directions.T) ** 2 / (1 - h)[:, None]
+        across = np.empty((len(L), rows.shape[1], rows.shape[1]))
+        for place, own in enumerate(g2.T):
+            np.matmul((rows * (copies * own)[:, None]).T, rows, out=across[place])
+        return cls((copies * (1 - h)) @ g2, (copies * (1 - 2 * h)) @ (g2 * g2), across)
 
-    Parameters: u (m, q), residuals e, weights w (times repeats), each (m,); ``groups`` one array of
-    group numbers (m,) for each grouping; ``root`` (q, q). Crossed groupings are added and their
-    intersections taken away (Cameron, Gelbach & Miller 2011), with the smallest degrees of
-    freedom among them."""
-    q = u.shape[1]
-    meat, counts, kept, alone = np.zeros((q, q)), [], [], []
-    df = np.full(len(root), np.inf)
-    for chosen in range(1, 2 ** len(groups)):
-        members = [g for i, g in enumerate(groups) if chosen >> i & 1]
-        _, joint = np.unique(np.column_stack(members), axis=0, return_inverse=True)
-        part, K, blind = _one_clustering(u, e, w, joint.ravel())
-        meat += part if len(members) % 2 else -part
-        if len(members) == 1:
-            df = np.minimum(df, _bell_mccaffrey(K, root))
-            counts.append(len(K))
-            kept.append(K)
-            alone.append(blind)
-    clipped = False
-    if len(groups) > 1:
-        values, vectors = np.linalg.eigh(meat)
-        clipped = bool(values[0] < -1e-9 * values[-1])
-        meat = (vectors * np.maximum(values, 0.0)) @ vectors.T
-    small = sum(K.size for K in kept) <= MOST_KEPT
-    return Sandwich(
-        "clustered",
-        meat,
-        df,
-        tuple(counts),
-        blind=_directions(np.concatenate(alone)),
-        leverages=tuple(kept) if small else (),
-        clipped=clipped,
-    )
+    def __add__(self, other: RobustSums) -> RobustSums:
+        across = self.across + other.across
+        return RobustSums(self.mean + other.mean, self.own + other.own, across)
 
-
-def _one_clustering(
-    u: np.ndarray, e: np.ndarray, w: np.ndarray, group: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The meat of one grouping, each cluster's leverage K = UᵀWU (G, q, q), and blind directions.
-
-    With t = UᵀWe of a cluster the adjusted score is (I − K)^(−1/2)·t.
-    """
-    q = u.shape[1]
-    order = np.argsort(group, kind="stable")
-    ends = np.flatnonzero(np.diff(group[order])) + 1
-    meat, leverages, blind = np.zeros((q, q)), [], [np.empty((0, q))]
-    for rows in np.split(order, ends):
-        U = u[rows]
-        K = (U * w[rows, None]).T @ U
-        values, vectors = np.linalg.eigh(K)
-        alone = 1 - values <= ALONE
-        inverse_root = np.where(alone, 0.0, 1 / np.sqrt(np.where(alone, 1.0, 1 - values)))
-        score = (vectors * inverse_root) @ (vectors.T @ (U.T @ (w[rows] * e[rows])))
-        meat += np.outer(score, score)
-        leverages.append(K)
-        blind.append(vectors[:, alone].T)
-    return meat, np.array(leverages), np.concatenate(blind)
+    @property
+    def degrees(self) -> np.ndarray:
+        spread = self.own + (self.across**2).sum(axis=(1, 2))
+        with np.errstate(all="ignore"):
+            return np.where(spread > 0, self.mean**2 / spread, np.nan)
 
 
 def _split(K: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -288,7 +188,7 @@ def _split(K: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return inverse, half
 
 
-def _bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
+def bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
     """Degrees of freedom of combinations L (m, q): (tr B)²/tr B² (Bell & McCaffrey 2002).
 
     For ℓ, d = ℓᵀK(I − K)⁻¹ℓ and z = K(I − K)^(−1/2)ℓ of each cluster give B = diag(d) − ZZᵀ.
@@ -363,35 +263,3 @@ def _product(
     """The sum of all cells of (diag(a) − XYᵀ)∘(diag(b) − UWᵀ), without forming them."""
     apart = float(a @ b) - float(a @ (U * W).sum(axis=1)) - float(b @ (X * Y).sum(axis=1))
     return apart + float(((U.T @ X) * (W.T @ Y)).sum())
-
-
-def autocorrelated(
-    u: np.ndarray, e: np.ndarray, w: np.ndarray, place: np.ndarray, root: np.ndarray
-) -> Sandwich:
-    """Equally weighted cosines of the scores (Lazarus, Lewis, Stock & Watson 2018), with t(B).
-
-    The first B cosine transforms of the series of scores are as good as independent where the
-    spectrum is flat near zero, so that their mean square has B degrees of freedom. Residuals are
-    taken over 1 − h, as leverage makes them too small.
-
-    Parameters: u (m, q), e, w (m,); ``place`` (m,) each row's place in the order, rows left out
-    counted, so that they keep their distance; ``root`` (q, q)."""
-    h = w * (u * u).sum(axis=1)
-    alone = 1 - h <= ALONE
-    places = int(place.max()) + 1
-    count = cosines(len(e))
-    waves = np.cos(np.pi * np.outer(np.arange(1, count + 1), (place + 0.5) / places))
-    scores = u * np.where(alone, 0.0, w * e / np.where(alone, 1.0, 1 - h))[:, None]
-    transforms = waves @ scores
-    return Sandwich(
-        "autocorrelated",
-        2 / count * transforms.T @ transforms,
-        np.full(len(root), float(count)),
-        cosines=count,
-        blind=_directions((u * np.sqrt(w)[:, None])[alone]),
-    )
-
-
-def cosines(n: int) -> int:
-    """How many cosine transforms are averaged: 0.4·n^(2/3) (Lazarus et al. 2018)."""
-    return max(int(0.4 * n ** (2 / 3)), 2)
