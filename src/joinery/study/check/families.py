@@ -4,27 +4,29 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 
 from joinery import advice as say
-from joinery.core.blocks.partition import joined
+from joinery.core.blocks.order_statistics import Counted, at_places
+from joinery.core.blocks.partition import Partition
 from joinery.core.glm.families import FAMILIES
-from joinery.core.glm.rows import LikelihoodRows
+from joinery.core.glm.rows import LikelihoodRows, WorkingState
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import Moments, Test
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import WorkingRows
+from joinery.design.row_blocks import RowBlock
 from joinery.errors import listed
 from joinery.show.numbers import figure, percent
 from joinery.study.check.check import NO_ADVICE, Line, cannot
 from joinery.study.check.overlap import overlap
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.straight import straight
-from joinery.study.fitted import Fitted, response_rows, working_rows
+from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.digest import digest
-from joinery.study.rows.figures import figures_in_pieces, per_row, too_many, widening
+from joinery.study.rows.figures import figures_in_pieces, widening
 from joinery.study.rows.glm_figures import has_quantiles
 from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import FINE, SERIOUS, judged
@@ -182,10 +184,6 @@ def calibration(fit: Fitted) -> Iterator[Line]:
     """Observed against expected events in ten groups of probability (Hosmer & Lemeshow 1980)."""
     if not fit.family.shares:
         return
-    if too_many(fit):
-        why = "groups by fitted chance are made of rows in memory; fit a sample of them"
-        yield cannot("calibration", "calibration", CALIBRATED, "calibration by groups", why)
-        return
     observed, expected, variance, _ = groups(fit)
     if len(observed) < 4:
         yield cannot(
@@ -219,28 +217,50 @@ def calibration(fit: Fitted) -> Iterator[Line]:
 
 def groups(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Observed and expected events, variance and trials in groups of fitted probability."""
-    figures = per_row(fit)
-    trials = joined(
-        response_rows(fit).row_blocks, lambda b: np.ones(len(b.y)) if b.trials is None else b.trials
-    )
-    trials = trials * figures.times
-    w = joined(response_rows(fit).row_blocks, lambda b: b.precisions)
-    order = np.argsort(figures.fitted, kind="stable")
-    ordered, upto = figures.fitted[order], np.cumsum(trials[order])
-    # rows with equal means stay together: where the middle of them lies tells their group
-    fresh = np.append(True, np.diff(ordered) > SAME * np.abs(ordered[1:]))
-    tie = np.cumsum(fresh) - 1
-    ends = np.append(np.flatnonzero(fresh)[1:] - 1, len(order) - 1)
-    last = upto[ends]
-    middle = (np.append(0.0, last[:-1]) + last) / 2
+    rows = working_rows(fit)
+    assert isinstance(rows, WorkingRows)
+    chances = rows.states.map(_chances)
+    weighed: Partition[Counted] = chances.map(lambda c: (c.mu, c.trials))
+    total = sum(chances.each(lambda c: float(c.trials.sum())), 0.0)
     count = max(min(GROUPS, fit.n_rows // 3), 1)
-    places = np.empty(len(order), int)
-    places[order] = np.minimum(middle[tie] / upto[-1] * count + SAME, count - 1).astype(int)
-    mu = figures.fitted
-    sums = (figures.observed * trials, mu * trials, mu * (1 - mu) * trials / w, trials)
-    parts = [np.bincount(places, v, minlength=count) for v in sums]
+    between = np.arange(1, count) / count * total
+    ends = at_places(weighed, between, total) if count > 1 else np.empty(0)
+
+    def about(c: _Chances) -> np.ndarray:
+        """Trials below each end, and at it."""
+        low, high = ends - SAME * np.abs(ends), ends + SAME * np.abs(ends)
+        below = [c.trials[c.mu < end].sum() for end in low]
+        upto = [c.trials[c.mu <= end].sum() for end in high]
+        return np.array([below, upto])
+
+    below, upto = sum(chances.each(about), np.zeros((2, len(ends))))
+    # rows with equal means stay together: where the middle of them lies tells their group
+    above = (below + upto) / 2 / total * count + SAME >= np.arange(1, count)
+    starts = np.where(above, ends - SAME * np.abs(ends), ends + SAME * np.abs(ends))
+
+    def sums(c: _Chances) -> np.ndarray:
+        place = np.searchsorted(np.maximum.accumulate(starts), c.mu, side="right")
+        each = (c.y * c.trials, c.mu * c.trials, c.mu * (1 - c.mu) * c.trials / c.w, c.trials)
+        return np.array([np.bincount(place, v, minlength=count) for v in each])
+
+    parts = sum(chances.each(sums), np.zeros((4, count)))
     kept = parts[2] > 0
     return parts[0][kept], parts[1][kept], parts[2][kept], parts[3][kept]
+
+
+class _Chances(NamedTuple):
+    """Fitted and observed shares of some rows, how many trials each is, and their weights."""
+
+    mu: np.ndarray
+    y: np.ndarray
+    trials: np.ndarray
+    w: np.ndarray
+
+
+def _chances(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> _Chances:
+    _, part, state = made
+    trials = part.times if part.trials is None else part.trials * part.times
+    return _Chances(state.mu, part.y, trials, part.precision)
 
 
 def zeros(fit: Fitted) -> Iterator[Line]:
