@@ -134,6 +134,14 @@ def choosing() -> Iterator[Row]:
     )
     work = "stepwise, 50 candidates, 100,000 rows"
     yield Row(work, ours, "one fit of all 50", theirs, "at most 1.1", ours <= 1.1 * theirs)
+    table["y"] = rng.random(len(table)) < 1 / (1 + np.exp(-table["y"] / 4))
+    ours, theirs = in_turn(
+        lambda: jn.stepwise(table, sentence, moves="add", criterion="bic").steps,
+        lambda: jn.fit(table, sentence),
+        1,
+    )
+    work = "the same, yes or no"
+    yield Row(work, ours, "one fit of all 50", theirs, "at most 10", ours <= 10 * theirs)
     X, y = _tall()
     frame = pd.DataFrame(X, columns=[f"x{i}" for i in range(20)]).assign(y=y)
     fit = jn.fit(frame, f"y given {', '.join(frame.columns[:-1])}")

@@ -28,6 +28,7 @@ from joinery.data.sources.source import STRETCH
 from joinery.errors import ClusterError, DataError, JoineryError
 
 TOGETHER = 8  # pieces of files that go to a worker at once
+PARTS_TOGETHER = 16  # at most, parts of one worker in one task, which costs the scheduler time
 AT_ONCE = 4  # parts for each thread that are under way at a time, so that found things do not heap
 
 
@@ -139,24 +140,44 @@ class Cluster:
 
         task = cloudpickle.dumps((partition.make, partition.workspace, work, np.geterr()))
         calls = [
-            (task, self.key, part, self.delayed[part] if self.delayed else None, own)
-            for part, own in self._tasks(partition.count)
+            (task, self.key, [part for part, _ in own], self._frames(own), [p for _, p in own])
+            for own in self._tasks(partition.count)
         ]
-        for found in results(_pass, calls):
+        ready: dict[int, Any] = {}
+        wanted = 0
+        for (*_, pieces), found in zip(calls, results(_pass, calls), strict=True):
             if isinstance(found, JoineryError):
                 raise found
-            yield from pickle.loads(found)
+            together = [piece for own in pieces for piece in own]
+            ready |= zip(together, pickle.loads(found), strict=True)
+            while wanted in ready:
+                yield ready.pop(wanted)
+                wanted += 1
 
-    def _tasks(self, count: int) -> list[tuple[int, list[int]]]:
-        """Which pieces are worked on together: those of one part, or a few of files."""
+    def _frames(self, own: Sequence[tuple[int, list[int]]]) -> list[Any]:
+        return [self.delayed[part] for part, _ in own] if self.delayed else []
+
+    def _tasks(self, count: int) -> list[list[tuple[int, list[int]]]]:
+        """What is worked on together: a few parts of one worker, or a few pieces of files."""
         if not self.delayed:
-            return [
-                (-1, list(range(a, min(a + TOGETHER, count)))) for a in range(0, count, TOGETHER)
-            ]
+            starts = range(0, count, TOGETHER)
+            return [[(-1, list(range(a, min(a + TOGETHER, count))))] for a in starts]
         pieces: dict[int, list[int]] = {}
         for piece, part in enumerate(self.part_of):
             pieces.setdefault(part, []).append(piece)
-        return list(pieces.items())
+        tasks: list[list[tuple[int, list[int]]]] = []
+        open_of: dict[Any, list[tuple[int, list[int]]]] = {}
+        places, threads = _places([self.delayed[part] for part in pieces])
+        for own, place in zip(pieces.items(), places, strict=True):
+            # two tasks for each thread at least, of one size, so that none waits for the others
+            here = places.count(place)
+            shares = max(2 * threads.get(place, 1), -(-here // PARTS_TOGETHER))
+            together = open_of.get(place)
+            if together is None or len(together) >= -(-here // shares):
+                together = open_of[place] = []
+                tasks.append(together)
+            together.append(own)
+        return tasks
 
 
 def for_files() -> Cluster | None:
@@ -166,16 +187,27 @@ def for_files() -> Cluster | None:
     return Cluster("files")
 
 
+def _places(parts: Sequence[Any]) -> tuple[list[Any], dict[Any, int]]:
+    """The worker that has each part, as far as the scheduler knows, and each one's threads."""
+    client = _active_client()
+    if client is not None and all(hasattr(part, "status") for part in parts):
+        with suppress(Exception):  # of a cluster that is gone, which the pass itself will say
+            at = client.who_has(list(parts))
+            return [next(iter(sorted(at.get(p.key, ()))), None) for p in parts], client.nthreads()
+    return list(range(len(parts))), {}
+
+
 def _pass(
-    task: bytes, key: str, part: int, frame: pd.DataFrame | None, pieces: list[int]
+    task: bytes, key: str, parts: list[int], frames: list[pd.DataFrame], pieces: list[list[int]]
 ) -> bytes | JoineryError:
-    """What work finds in the pieces of one part, or why the table cannot be used."""
+    """What work finds in the pieces of some parts, or why the table cannot be used."""
     make, workspace, work, handling = pickle.loads(task)
-    _AT_HAND.parts = {(key, part): frame}
+    _AT_HAND.parts = {(key, part): frame for part, frame in zip(parts, frames)}
+    together = [piece for own in pieces for piece in own]
     try:
         with np.errstate(**handling):
-            room = workspace() if len(pieces) > 1 else None
-            return pickle.dumps([work(make(piece, room)) for piece in pieces])
+            room = workspace() if len(together) > 1 else None
+            return pickle.dumps([work(make(piece, room)) for piece in together])
     except JoineryError as reason:
         return reason
     finally:

@@ -36,6 +36,7 @@ from joinery.study.rows.figures import (
     Limits,
     known_scale,
     limits_at,
+    per_row,
     residuals,
     studentized_df,
     widening,
@@ -140,10 +141,35 @@ def digest(fit: Fitted) -> Digest:
     return joined(pieces(fit).each(partial(_of_rows, asked=_asked(fit))))
 
 
+class Notable(NamedTuple):
+    """Rows that may be remarkable, their figures, and the highest leverages of all rows."""
+
+    places: np.ndarray
+    measures: Influence
+    leverages: np.ndarray
+
+
+@once
+def notable(fit: Fitted) -> Notable:
+    """The rows that may be remarkable: from the figures of all rows where those are at hand."""
+    if per_row.known(fit) and not digest.known(fit):
+        measures = per_row(fit).influence
+        h = measures.leverage
+        return Notable(np.arange(len(h)), measures, _highest(h))
+    found = digest(fit)
+    return Notable(found.places, found.measures, found.leverages)
+
+
+def _highest(leverage: np.ndarray) -> np.ndarray:
+    if len(leverage) <= FARTHEST:
+        return leverage
+    return np.partition(leverage, -FARTHEST)[-FARTHEST:]
+
+
 @once
 def limits(fit: Fitted) -> Limits:
     """From where on a row is far out, badly fitted, or decides the answer."""
-    return limits_at(fit, digest(fit).leverages)
+    return limits_at(fit, notable(fit).leverages)
 
 
 def labels_of(fit: Fitted, places: Sequence[int] | np.ndarray) -> list[Any]:
@@ -291,7 +317,7 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
         distance=_extreme(d, first),
         highest=_extreme(h, first),
         alone=tuple((first + np.flatnonzero(h >= 1)).tolist()),
-        leverages=h if len(h) <= FARTHEST else np.partition(h, -FARTHEST)[-FARTHEST:],
+        leverages=_highest(h),
         places=first + few,
         measures=measures,
         curved=_curved(rows, asked),

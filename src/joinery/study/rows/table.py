@@ -16,7 +16,7 @@ from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
-from joinery.study.rows.digest import digest, limits
+from joinery.study.rows.digest import limits, notable
 from joinery.study.rows.figures import Limits, fitted_values, per_row, widening
 from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
@@ -80,7 +80,7 @@ def remarks(fit: Fitted) -> list[Remark]:
     """The remarkable rows, worst first: deciding, badly fitted, far out."""
     if fit.solution.perfect:
         return []
-    found, at, wide = digest(fit), limits(fit), widening(fit)
+    found, at, wide = notable(fit), limits(fit), widening(fit)
     places = found.places
     measures = replace(
         found.measures,
@@ -88,7 +88,7 @@ def remarks(fit: Fitted) -> list[Remark]:
         cooks_distance=found.measures.cooks_distance / wide**2,
     )
     with np.errstate(invalid="ignore"):
-        notable = (
+        here = (
             (measures.cooks_distance >= at.cooks_distance)
             | (np.abs(measures.studentized) >= at.large)
             | (measures.leverage >= at.leverage)
@@ -97,10 +97,10 @@ def remarks(fit: Fitted) -> list[Remark]:
     several = [
         Remark(place, _verdict(h, t, d, at), h, t, d, at)
         for place, h, t, d in zip(
-            places[notable].tolist(),
-            measures.leverage[notable].tolist(),
-            measures.studentized[notable].tolist(),
-            measures.cooks_distance[notable].tolist(),
+            places[here].tolist(),
+            measures.leverage[here].tolist(),
+            measures.studentized[here].tolist(),
+            measures.cooks_distance[here].tolist(),
             strict=True,
         )
     ]
