@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from joinery.core.blocks.columns import chosen as some_of
 from joinery.core.blocks.columns import some_rows
+from joinery.core.blocks.partition import Partition
 from joinery.core.glm.estimate import Dispersion, likelihood_and_parameters
 from joinery.core.glm.families import Family
-from joinery.core.glm.irls import log_likelihood, reweighted
-from joinery.core.glm.iteration import Iterated
+from joinery.core.glm.irls import log_likelihood, nested_deviance, reweighted
+from joinery.core.glm.iteration import WELL_APART, Iterated, look
 from joinery.core.glm.links import Link
+from joinery.core.glm.problem import Problem
 from joinery.core.glm.rows import (
     ArrayRows,
     LikelihoodRows,
@@ -58,11 +60,15 @@ class LikelihoodCandidates:
         for g in sorted(now.chosen - kept) if drop else ():
             if not any(g in self.needs[other] for other in now.chosen):
                 yield False, g, self.model(now.chosen - {g})
-        for g in range(len(self.groups)) if add else ():
-            if g not in now.chosen and len(self.groups[g]) and self.needs[g] <= now.chosen:
-                model = self.model(now.chosen | {g})
-                if model.rank == now.rank + len(self.groups[g]):
-                    yield True, g, model
+        more = [
+            g
+            for g in (range(len(self.groups)) if add else ())
+            if g not in now.chosen and len(self.groups[g]) and self.needs[g] <= now.chosen
+        ]
+        wider = Partition(len(more), lambda i, _: now.chosen | {more[i]})
+        for g, model in zip(more, wider.each(self._grown_from(now) if more else self.model)):
+            if model.rank == now.rank + len(self.groups[g]):
+                yield True, g, model
 
     def p(self, small: Model, large: Model) -> float:
         """χ² of the fall in deviance where φ is known, else its F; 2Δ log likelihood with a shape.
@@ -142,6 +148,49 @@ class LikelihoodCandidates:
             misfit = -2 * log_likelihood(rows, fit)
         phi = fit.pearson / (self.n - rank) if self.n > rank else float("nan")
         return Model(chosen, rank, misfit, self._figure(chosen, fit, rows), phi)
+
+    def _grown_from(self, now: Model) -> Callable[[frozenset[int]], Model]:
+        """Models of some columns more, each begun from one step of the information at this one.
+
+        Where the dispersion is known the fall in deviance says all of them."""
+        plain = self.dispersion is None and self.family.known_dispersion
+        if not plain or self.family.shape is not None or self.criterion == "crosscheck":
+            return self.model
+        columns = self._columns(now.chosen)
+        fit = self._fit(self.rows, columns)
+        if fit is None or not fit.converged or len(fit.solution.kept) < len(columns):
+            return self.model
+        b = np.zeros(self.rows.X.shape[1] + 1)
+        b[np.append(0, columns + 1)] = fit.b
+        source = ArrayRows(self.rows)
+        seen = look(Problem(source, self.family, self.link, self.intercept, self.n, 1.0), b)
+        weight = {"aic": 2.0, "bic": float(np.log(self.n)), "p": np.nan}[self.criterion]
+
+        def grown(chosen: frozenset[int]) -> Model:
+            if chosen in self._models:
+                return self._models[chosen]
+            own = self._columns(chosen)
+            places = np.append([0] if self.intercept else [], own + 1).astype(int)
+            step = seen.H.solve(seen.gradient, places, WELL_APART)
+            deviance = None
+            if step is not None:
+                deviance = nested_deviance(
+                    ArrayRows(_of_columns(self.rows, own)),
+                    self.family,
+                    self.link,
+                    (b + step)[np.append(0, own + 1)],
+                    intercept=self.intercept,
+                    n=self.n,
+                    dispersion=1.0,
+                )
+            if deviance is None:
+                return self.model(chosen)
+            more = len(own) - len(columns)
+            figure = now.figure + weight * more - (fit.deviance - deviance)
+            model = Model(chosen, now.rank + more, deviance, figure, now.dispersion)
+            return self._models.setdefault(chosen, model)
+
+        return grown
 
     def _figure(self, chosen: frozenset[int], fit: Iterated, rows: ArrayRows) -> float:
         if self.criterion == "p":
