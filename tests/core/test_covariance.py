@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 
 import numpy as np
@@ -10,6 +11,8 @@ import pytest
 from scipy import stats
 
 import joinery as jn
+from joinery.core.blocks.partition import Partition
+from joinery.core.inference.sandwiches import Scored, autocorrelated, clustered, robust
 
 RNG = np.random.default_rng(31)
 N = 48
@@ -239,3 +242,30 @@ def test_robust_is_clustered_where_each_row_is_a_cluster(sentence):
         first, second = (question(f).frame.select_dtypes("number") for f in both)
         assert np.allclose(first, second, rtol=1e-9, equal_nan=True)
     assert first["p"].notna().sum() == sentence.count(",") + 1
+
+
+@pytest.mark.parametrize("kind", ["hc1", "robust", "clustered", "crossed", "autocorrelated"])
+def test_rows_in_pieces_give_what_they_give_together(kind):
+    """Also where a cluster's rows lie in several pieces, and a row alone speaks to a column."""
+    u = np.linalg.qr(np.column_stack([np.ones(N), TABLE["x"], TABLE["z"], np.arange(N) == 20]))[0]
+    e, r = RNG.normal(size=N), RNG.integers(1, 3, N).astype(float)
+    root = RNG.normal(size=(4, 4))
+
+    def cut(ends):
+        parts = [slice(a, b) for a, b in itertools.pairwise(ends)]
+        scored = [Scored(u[own], e[own], np.ones(len(u[own])), r[own], own) for own in parts]
+        return Partition(len(parts), lambda i, _: scored[i])
+
+    def made(rows):
+        if kind == "autocorrelated":
+            return autocorrelated(rows, TABLE["day"].to_numpy(), root)
+        if kind in ("clustered", "crossed"):
+            groups = [pd.factorize(TABLE[name])[0] for name in ("g", "h")]
+            return clustered(rows, groups if kind == "crossed" else groups[:1], root)
+        return robust(kind, rows, root, N)
+
+    whole, cut_up = made(cut([0, N])), made(cut([0, 7, 7, 20, 41, N]))
+    for name in ("meat", "df", "rows", "copies"):
+        assert np.allclose(getattr(whole, name), getattr(cut_up, name), rtol=1e-10, equal_nan=True)
+    assert np.allclose(whole.blind @ whole.blind.T, cut_up.blind @ cut_up.blind.T)
+    assert np.allclose(whole.degrees(root), cut_up.degrees(root), equal_nan=True)

@@ -68,7 +68,9 @@ def robust(kind: str, rows: Partition[Scored], root: np.ndarray, n: int) -> Sand
         meat,
         np.full(q, float(n - q)) if sums is None else sums.degrees,
         blind=_directions(np.concatenate(alone)),
-        rows=np.concatenate([u for u, _ in held]) if held else np.empty((0, 0)),
+        rows=np.ascontiguousarray(np.concatenate([u for u, _ in held]))
+        if held
+        else np.empty((0, 0)),
         copies=np.concatenate([r for _, r in held]) if held else np.empty(0),
     )
 
@@ -152,7 +154,7 @@ def _one_clustering(
         here, first = np.unique(codes[order], return_index=True)
         Z = np.column_stack([part.u, part.e])[order]
         weighted = part.u[order] * weight[order, None]
-        ends = np.append(first[1:], len(codes)).tolist()
+        ends = np.append(first, len(codes))[1:].tolist()
         each = zip(first.tolist(), ends, strict=True)
         return here, np.array([weighted[a:b].T @ Z[a:b] for a, b in each])
 
