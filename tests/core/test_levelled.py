@@ -14,6 +14,7 @@ from joinery.core.blocks import products
 from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.blocks.columns import IndicatorColumns
 from joinery.core.blocks.partition import Partition
+from joinery.core.glm import information
 from joinery.core.inference.correlation import inflation
 from joinery.core.inference.diagnostics import condition_indexes
 from joinery.core.inference.hypotheses import explained
@@ -208,3 +209,25 @@ def test_thousands_of_levels_cost_no_square_of_them():
     assert np.nanmax(np.abs(s.coefficients[:-1] - effects[:-1])) < 0.01
     with pytest.raises(TooLargeError, match="goes with every other"):
         s.root.sum()
+
+
+@pytest.mark.parametrize("signed", [False, True])
+def test_information_of_levels_is_that_of_their_columns(made, signed, monkeypatch):
+    X, y, w = made
+    w, e = np.where(y > y.mean() + 1.5, -w, w) if signed else w, w * y
+    monkeypatch.setattr(information, "WIDE", 3)
+    ours, g = information.information(X, w, e)
+    plain, expected = information.information(X.dense(), w, e)
+    assert_allclose(g, expected, rtol=1e-9, atol=1e-8)
+    ours = ours.settled()
+    assert isinstance(ours, information.OfLevels)
+    step, every = np.arange(1.0, len(g) + 1), np.arange(len(g))
+    for name in ("quadratic", "rounding"):
+        assert getattr(ours, name)(step) == pytest.approx(getattr(plain, name)(step), rel=1e-9)
+    solved, known = ours.solve(g, every, 1e-6), plain.solve(g, every, 1e-6)
+    if solved is not None and known is not None:
+        assert_allclose(solved, known, rtol=1e-5, atol=1e-7)
+    assert signed or solved is not None or not (ours.groups[0] > 0).all()
+    assert ours.solve(g, every[1:], 1e-6) is None  # a column left out: not by elimination
+    monkeypatch.setattr(information, "WIDE", 10)
+    assert_allclose((ours + ours).settled().dense(), 2 * plain.dense(), rtol=1e-9, atol=1e-8)

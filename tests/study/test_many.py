@@ -12,6 +12,7 @@ from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.blocks.columns import IndicatorColumns
 from joinery.core.blocks.order_statistics import quantiles
 from joinery.core.blocks.partition import Partition
+from joinery.core.inference import correlation
 from joinery.core.least_squares import solve
 from joinery.core.least_squares.solve import least_squares
 
@@ -110,11 +111,11 @@ def test_rank_of_more_columns_than_rows_is_told_in_the_order_written():
 
 @pytest.fixture(scope="module")
 def sites():
-    n, q = 1500, 260
+    n, q = 1000, 210
     site = RNG.integers(0, q, n)
     table = pd.DataFrame({"site": [f"s{i:03d}" for i in site], "x": RNG.normal(30, 2, n)})
     table["kind"] = np.array(["a", "b", "c"])[RNG.integers(0, 3, n)]
-    table["w"] = RNG.uniform(0.5, 2, n)
+    table["w"], table["r"] = RNG.uniform(0.5, 2, n), RNG.integers(1, 3, n)
     table["y"] = 2 + 0.5 * table["x"] + RNG.normal(size=q)[site] + RNG.normal(size=n)
     table["many"] = RNG.poisson(np.exp(0.15 * table["y"] - 0.5))
     return table
@@ -125,7 +126,7 @@ ASKED = {
     "overall": lambda fit: fit.overall().frame,
     "after earlier": lambda fit: fit.anova("earlier").frame,
     "after others": lambda fit: fit.anova("others").frame,
-    "checks": lambda fit: fit.checks().frame[["statistic", "p", "verdict"]],  # rows may tie
+    "page": lambda fit: pd.DataFrame([w for w in str(fit).splitlines() if " row " not in w]),
     "rows": lambda fit: fit.rows().frame,
     "claim": lambda fit: fit.claim('"site: s001" = "site: s002", x = 0.4').frame,
     "means": lambda fit: fit.adjusted_means("kind").frame,
@@ -135,8 +136,15 @@ ASKED = {
 NEW = pd.DataFrame({"site": ["s003"], "x": 30.0, "kind": "b", "w": 1.0})
 
 
-@pytest.mark.parametrize("options", [{}, {"weights": "w"}, {"family": "poisson"}])
-@pytest.mark.parametrize("model", ["x, site, kind", "site, x^2, kind"])
+@pytest.mark.parametrize(
+    ("model", "options"),
+    [
+        ("x, site, kind", {}),
+        ("site, x^2, kind", {"weights": "w", "repeats": "r"}),
+        ("x, site, kind", {"std_errors": "robust"}),
+        ("x, site, kind", {"family": "poisson"}),
+    ],
+)
 def test_hundreds_of_levels_answer_as_their_columns_do(
     sites, options, model, monkeypatch, tmp_path
 ):
@@ -159,3 +167,30 @@ def test_hundreds_of_levels_answer_as_their_columns_do(
     loaded = jn.load(ours.save(tmp_path / "fit.json"))
     assert_frame_equal(loaded.coefficients().frame, ours.coefficients().frame)
     assert_frame_equal(loaded.forecast(NEW).frame, ours.forecast(NEW).frame)
+
+
+@pytest.mark.parametrize("gaps", [False, True])
+def test_the_strongest_pairs_are_the_first_of_all(gaps, monkeypatch):
+    X = RNG.normal(size=(40, 30)) @ RNG.normal(size=(30, 30)) + 1e6
+    X[:, 7] = 3.0  # does not vary
+    if gaps:
+        X[RNG.random(X.shape) < 0.1] = np.nan
+    pairs, all_of = correlation.pearson(X)
+    best = np.argsort(-np.abs(np.nan_to_num(all_of.r)), kind="stable")[:25]
+    expected = pairs[np.sort(best)]
+    for at_once in (2**22, 100):
+        monkeypatch.setattr(correlation, "PAIRS_AT_ONCE", at_once)
+        assert correlation.strongest_pairs(X, 25).tolist() == expected.tolist()
+    for kind in (correlation.pearson, correlation.spearman):
+        (_, whole), (_, some) = kind(X), kind(X, 0.95, expected)
+        for name in ("r", "lower", "p", "n"):
+            assert getattr(some, name) == pytest.approx(getattr(whole, name)[np.sort(best)])
+
+
+def test_a_look_at_very_many_columns_tells_the_strongest_pairs():
+    table = pd.DataFrame(RNG.normal(size=(20, 700))).add_prefix("c")
+    table["c5"] = table["c600"] + 0.01 * RNG.normal(size=20)
+    look = jn.look(table)
+    first = look.correlations.frame.iloc[0]
+    assert (first["column"], first["with"], len(look.correlations)) == ("c5", "c600", 1000)
+    assert "the 1,000 strongest of 244,650 pairs" in " ".join(str(look).split())

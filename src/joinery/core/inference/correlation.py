@@ -11,6 +11,8 @@ from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import power_of_two, triangle
 
+PAIRS_AT_ONCE = 2**22  # that are looked at for the strongest
+
 
 @dataclass(frozen=True)
 class Correlation:
@@ -42,16 +44,61 @@ def root_mean_square(values: np.ndarray) -> float:
     return float(np.sqrt(((values / unit) ** 2).mean())) * unit
 
 
-def pearson(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:
-    """Pearson's r of every pair of columns of X (n, k), over the rows where both are present.
+def pearson(
+    X: np.ndarray, level: float = 0.95, pairs: np.ndarray | None = None
+) -> tuple[np.ndarray, Correlation]:
+    """Pearson's r of pairs of columns of X (n, k), over the rows where both are present.
 
-    Returns the places of the pairs (pairs, 2), the first column varying slowest, and a Correlation:
-    intervals by Fisher's z (1921), p from t = r√((n−2)/(1−r²)). NaN where a column does not vary.
-    """
+    Parameters: ``pairs`` (m, 2) of places; every pair for None, the first column varying slowest.
+    Returns the pairs and a Correlation: intervals by Fisher's z (1921), p from
+    t = r√((n−2)/(1−r²)). NaN where a column does not vary."""
     here = ~np.isnan(X)
-    pairs = np.column_stack(np.triu_indices(X.shape[1], 1))
+    pairs = every_pair(X.shape[1]) if pairs is None else pairs
     r, n = _correlations(X, here, pairs)
     return pairs, _with_interval(r, n, np.ones_like(r), level)
+
+
+def every_pair(k: int) -> np.ndarray:
+    """The places of all pairs of k columns (k(k − 1)/2, 2), the first column varying slowest."""
+    return np.column_stack(np.triu_indices(k, 1))
+
+
+def strongest_pairs(X: np.ndarray, most: int) -> np.ndarray:
+    """The pairs (most, 2) of columns of X (n, k) with the largest |r|, in the order of all pairs.
+
+    Some columns at a time, so that no matrix of all by all is made."""
+    here = ~np.isnan(X)
+    n, k = X.shape
+    with np.errstate(all="ignore"):
+        counts = here.sum(axis=0)
+        Z = np.where(here, X - np.where(here, X, 0.0).sum(axis=0) / counts, 0.0)
+        size = np.sqrt((Z * Z).sum(axis=0))
+        varies = size > 8 * np.finfo(float).eps * np.sqrt(n) * np.nanmax(np.abs(X), axis=0)
+        Z = np.where(varies, Z / np.where(varies, size, 1.0), 0.0)
+    masks, squares, gaps = here.astype(float), Z * Z, not here.all()
+    kept, sizes = np.empty((0, 2), int), np.empty(0)
+    step = max(PAIRS_AT_ONCE // max(k, 1), 1)
+    for start in range(0, k, step):
+        own = slice(start, min(start + step, k))
+        r = Z[:, own].T @ Z
+        if gaps:
+            both, of_rest = masks[:, own].T @ masks, masks[:, own].T @ Z
+            of_own = Z[:, own].T @ masks
+            with np.errstate(all="ignore"):
+                r -= of_own * of_rest / both
+                left = squares[:, own].T @ masks - of_own**2 / both
+                right = masks[:, own].T @ squares - of_rest**2 / both
+                r = np.where(both > 1, r / np.sqrt(left * right), 0.0)
+        r = np.abs(np.nan_to_num(r))
+        r[np.arange(own.start, own.stop)[:, None] >= np.arange(k)] = -1.0
+        flat = r.ravel()
+        best = np.argpartition(-flat, min(most, len(flat) - 1))[:most]
+        pairs = np.column_stack([best // k + start, best % k])
+        kept, sizes = np.vstack([kept, pairs]), np.append(sizes, flat[best])
+        order = np.argsort(-sizes, kind="stable")[:most]
+        kept, sizes = kept[order], sizes[order]
+    kept = kept[sizes >= 0]
+    return kept[np.lexsort((kept[:, 1], kept[:, 0]))]
 
 
 def of_sums(
@@ -62,7 +109,7 @@ def of_sums(
     Parameters: how many rows; ``sums`` of column i over the rows of i and j, and of its
     ``squares``, both less about its mean; ``products`` of i and j. Returns as ``pearson`` does.
     """
-    pairs = np.column_stack(np.triu_indices(len(n), 1))
+    pairs = every_pair(len(n))
     with np.errstate(all="ignore"):
         left = squares - sums**2 / n
         r = (products - sums * sums.T / n) / np.sqrt(left * left.T)
@@ -71,16 +118,18 @@ def of_sums(
     return pairs, _with_interval(r, rows, np.ones_like(r), level)
 
 
-def spearman(X: np.ndarray, level: float = 0.95) -> tuple[np.ndarray, Correlation]:
-    """Spearman's rank correlation of every pair, ranked among the rows where both are present.
+def spearman(
+    X: np.ndarray, level: float = 0.95, pairs: np.ndarray | None = None
+) -> tuple[np.ndarray, Correlation]:
+    """Spearman's rank correlation of pairs, ranked among the rows where both are present.
 
     The interval widens Fisher's by √(1 + r²/2) (Bonett & Wright 2000).
     """
     here = ~np.isnan(X)
-    pairs = np.column_stack(np.triu_indices(X.shape[1], 1))
+    pairs = every_pair(X.shape[1]) if pairs is None else pairs
     complete = here.all(axis=0)
     ranked = np.full(X.shape, np.nan, order="F")
-    for j in range(X.shape[1]):
+    for j in np.unique(pairs):
         ranked[here[:, j], j] = ranks(X[here[:, j], j])
     r, n = _correlations(ranked, here, pairs)
     for place, (i, j) in enumerate(pairs):
@@ -111,16 +160,22 @@ def ranks(x: np.ndarray) -> np.ndarray:
 def _correlations(
     X: np.ndarray, here: np.ndarray, pairs: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
-    """r and n of each pair: one matrix product without gaps, pair by pair with them."""
+    """r and n of each pair: one matrix product without gaps, pair by pair with them or for few."""
     i, j = pairs.T
     complete = np.asarray(here.all(axis=0))
     r, n = np.full(len(pairs), np.nan), np.full(len(pairs), len(X))
     if complete.any() and len(X):
-        Z = np.array([_of_length_one(X[:, at]) for at in np.flatnonzero(complete)])
-        products = Z @ Z.T
-        place = np.cumsum(complete) - 1
+        used = np.flatnonzero(complete & np.isin(np.arange(len(complete)), pairs))
+        Z = np.array([_of_length_one(X[:, at]) for at in used]).reshape(len(used), len(X))
+        place = np.full(len(complete), -1)
+        place[used] = np.arange(len(used))
         both = complete[i] & complete[j]
-        r[both] = np.clip(products[place[i[both]], place[j[both]]], -1, 1)
+        first, second = place[i[both]], place[j[both]]
+        if 4 * len(first) > len(used) ** 2:
+            r[both] = np.clip((Z @ Z.T)[first, second], -1, 1)
+        else:
+            each = [Z[a] @ Z[b] for a, b in zip(first.tolist(), second.tolist(), strict=True)]
+            r[both] = np.clip(each, -1, 1)
     for at in np.flatnonzero(~(complete[i] & complete[j])):
         rows = here[:, i[at]] & here[:, j[at]]
         n[at] = rows.sum()

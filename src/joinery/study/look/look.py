@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from joinery.study.look.response import ResponseLook
 
 MOST_RANKED = 200_000
+MOST_PAIRS, STRONGEST = 200_000, 1000  # of more pairs so many are told
 UNSEEN = (
     "columns that say the same and rows that are there twice are looked for among rows in memory: "
     "look at a sample for them"
@@ -186,7 +187,11 @@ class Look:
         )
         # ranks of very long columns would take longer than all the rest
         step = max(-(-len(X) // MOST_RANKED), 1)
-        return self._correlated(names, *correlation.pearson(X, LEVEL), X[::step], step, basis)
+        some = None
+        if (count := len(names) * (len(names) - 1) // 2) > MOST_PAIRS:
+            some = correlation.strongest_pairs(X, STRONGEST)
+            basis += f"; the {len(some):,} strongest of {count:,} pairs"
+        return self._correlated(names, *correlation.pearson(X, LEVEL, some), X[::step], step, basis)
 
     def _correlated(
         self,
@@ -198,7 +203,7 @@ class Look:
         basis: str,
     ) -> Table:
         """Correlations as a Table, Spearman's over ``some`` of the rows, every ``step``-th."""
-        _, ranked = correlation.spearman(some, LEVEL)
+        _, ranked = correlation.spearman(some, LEVEL, pairs)
         if step > 1:
             basis += f"; Spearman's over {len(some):,} of them taken evenly"
         labels = [[names[i], names[j]] for i, j in pairs]

@@ -1,6 +1,7 @@
 """What pictures show of a table too large to be drawn whole: rows evenly taken, remarkable ones.
 
-Both are said under the title, and everything that a picture says of the fit comes from all rows."""
+Both are said under the title. Checks, limits and verdicts come from all rows, smooths from those
+shown."""
 
 from __future__ import annotations
 
