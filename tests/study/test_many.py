@@ -141,7 +141,6 @@ NEW = pd.DataFrame({"site": ["s003"], "x": 30.0, "kind": "b", "w": 1.0})
     [
         ("x, site, kind", {}),
         ("site, x^2, kind", {"weights": "w", "repeats": "r"}),
-        ("x, site, kind", {"std_errors": "robust"}),
         ("x, site, kind", {"family": "poisson"}),
     ],
 )
