@@ -197,7 +197,7 @@ def _beats_none(test: OverallTest) -> Iterator[str]:
         ""
         if math.isinf(test.df2)
         else f", {test.df2:,.0f}"
-        if test.df2 == round(test.df2)
+        if test.df2 == round(test.df2) or test.df2 >= 1000
         else f", {test.df2:.1f}"
     )
     symbol = "χ²" if test.name == "chi2" else "F"
