@@ -16,6 +16,7 @@ from joinery.core.glm.iteration import Iterated
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, MappedRows
+from joinery.core.glm.starting import overall_mean
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
 
@@ -289,18 +290,9 @@ def _common_level(rows: LikelihoodSource, fit: Iterated) -> float | None:
     """η of rows that all have one mean: whatever family and link, that is the responses' mean.
 
     None where offsets part them, or the mean is one that the link does not reach."""
-    total = count = 0.0
-    for own, evidence, offset in rows.pieces.each(
-        lambda part: (
-            inner(part.evidence, part.y),
-            float(part.evidence.sum()),
-            part.offset is not None,
-        )
-    ):
-        if offset:
-            return None
-        total, count = total + own, count + evidence
-    mean = total / count
+    if any(rows.pieces.only(0).each(lambda part: part.offset is not None)):
+        return None
+    mean = overall_mean(rows)
     low, high = fit.family.mean_range
     if not low < mean < high:
         return None

@@ -88,9 +88,7 @@ class _Seen:
     pearson: float
     gradient: np.ndarray
     H: Information
-    curved: (
-        Information | None
-    )  # the same with observed instead of expected weights, where asked for
+    curved: Information | None  # of observed instead of expected weights, where asked for
     lightest: float  # the smallest working weight
     rough: bool
 

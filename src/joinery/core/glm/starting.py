@@ -37,15 +37,20 @@ def rough_start(problem: Problem) -> np.ndarray | None:
     return None if H is None else H.settled().solve(g, places, START_APART)
 
 
-def first_inside(problem: Problem, columns: Columns) -> np.ndarray:
-    """Return coefficients with valid means to start from, near the overall mean."""
+def overall_mean(rows: LikelihoodSource) -> float:
+    """The mean of all responses, each by its weight and trials."""
     total = count = 0.0
-    for own, rows in problem.rows.pieces.each(
+    for own, evidence in rows.pieces.each(
         lambda part: (inner(part.evidence, part.y), float(part.evidence.sum()))
     ):
-        total, count = total + own, count + rows
+        total, count = total + own, count + evidence
+    return total / count
+
+
+def first_inside(problem: Problem, columns: Columns) -> np.ndarray:
+    """Return coefficients with valid means to start from, near the overall mean."""
     low, high = problem.family.mean_range
-    mean = min(max(total / count, low + 1e-6), high - 1e-6)
+    mean = min(max(overall_mean(problem.rows), low + 1e-6), high - 1e-6)
     level = float(problem.link.eta(np.array([mean]))[0])
     b = np.zeros(columns.width + 1)
     if columns.has_intercept:

@@ -128,13 +128,11 @@ class Groups:
         in_groups = self.away.T @ slopes + np.append(levels, 0.0)
         in_groups = self.weights * (in_groups - levels @ self.weights[:-1] / self.weight_sum)
         numbers = self.factor.T @ (self.factor @ slopes) + self.away @ in_groups
-        return self._joined(
-            numbers, in_groups[:-1] - self.weights[:-1] * (in_groups.sum() / self.weight_sum)
-        )
+        return self._joined(numbers, in_groups[:-1])
 
     def covariance_times(self, v: np.ndarray) -> np.ndarray:
-        """The slopes' unscaled covariance (r, r) times v (r,)."""
-        return self.from_basis(self.in_basis(np.append(0.0, v)[None, :])[0])[1:]
+        """The unscaled covariance of the constant and the columns (1 + r, 1 + r) times v."""
+        return self.from_basis(self.in_basis(v[None, :])[0])
 
     @cached_property
     def condition(self) -> float:
@@ -142,7 +140,11 @@ class Groups:
         lengths = self.lengths
         v = np.random.default_rng(1).standard_normal(self.width)
         largest, _ = power_iteration(v, lambda u: self.products(u / lengths) / lengths)
-        smallest, _ = power_iteration(v, lambda u: self.covariance_times(u * lengths) * lengths)
+
+        def covariance(u: np.ndarray) -> np.ndarray:
+            return np.asarray(self.covariance_times(np.append(0.0, u * lengths))[1:] * lengths)
+
+        smallest, _ = power_iteration(v, covariance)
         return float(np.sqrt(largest * smallest))
 
     @cached_property
@@ -157,12 +159,9 @@ class Groups:
             level = W * (u[0] + centre @ u[1:])
             return np.append(level, self.products(u[1:]) + centre * level)
 
-        def covariance(u: np.ndarray) -> np.ndarray:
-            return self.from_basis(self.in_basis(u[None, :])[0])
-
         v = np.random.default_rng(1).standard_normal(1 + self.width)
         largest, _ = power_iteration(v, lambda u: products(u / sizes) / sizes)
-        smallest, weakest = power_iteration(v, lambda u: covariance(u * sizes) * sizes)
+        smallest, weakest = power_iteration(v, lambda u: self.covariance_times(u * sizes) * sizes)
         shares = smallest * (weakest / (self.error_factors * sizes)) ** 2
         return float(np.sqrt(largest * smallest)), shares
 
