@@ -35,8 +35,8 @@ class Runner(Protocol):
         """The same for pieces that lie in these parts of the table."""
         ...
 
-    def only(self, piece: int) -> Runner:
-        """The same for one of its pieces alone."""
+    def only(self, pieces: Sequence[int]) -> Runner:
+        """The same for some of its pieces alone."""
         ...
 
 
@@ -70,11 +70,12 @@ class Partition(Generic[Made]):
         """The same pieces, each turned into something else when it is made."""
         return self.remade(lambda i, workspace: turn(self.make(i, workspace)))
 
-    def only(self, piece: int) -> Partition[Made]:
-        """One of the pieces, as a partition of its own."""
-        runner = self.runner and self.runner.only(piece)
+    def only(self, *pieces: int) -> Partition[Made]:
+        """Some of the pieces, as a partition of their own."""
+        runner = self.runner and self.runner.only(pieces)
+        make, workspace, shared = self.make, self.workspace, self.shared
         return Partition(
-            1, lambda _, workspace: self.make(piece, workspace), self.workspace, runner=runner
+            len(pieces), lambda i, room: make(pieces[i], room), workspace, shared, runner
         )
 
     def remade(self, make: Callable[[int, np.ndarray | None], Other]) -> Partition[Other]:

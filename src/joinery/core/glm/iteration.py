@@ -23,18 +23,22 @@ from joinery.core.glm.rows import (
     LikelihoodSource,
     MappedRows,
     Predictor,
+    SomeRows,
     WorkingBlocks,
     inside,
     observed_weights,
     unit_deviance,
     working_state,
 )
-from joinery.core.glm.starting import far_means, first_inside, rough_start
+from joinery.core.glm.starting import START_APART, far_means, first_inside, rough_start
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares, solution_from_products
-from joinery.errors import NoConvergenceError
+from joinery.errors import DataError, NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS = 200, 40
+SHARE = 16  # one piece of so many is fitted first
+ROWS_A_COLUMN = 50  # which that piece must have to tell where the fit to all rows lies
+NEAR, MOST_NEARING = 1e-2, 25  # far below what separates the coefficients of some rows and of all
 SETTLED = 1e-22
 LAST = 1e-13  # a step so short is followed by one lost in rounding
 ROUNDING = (
@@ -108,6 +112,8 @@ class _Run:
 def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
     """Which columns are estimable, and the first pass at coefficients with valid means."""
     rows, rough = problem.rows, problem.canonical
+    if b is None and (begun := _begun_from_some(problem)) is not None:
+        return begun
     started = rough_start(problem) if rough and b is None else None
     if started is not None:
         columns, b = Columns(np.arange(rows.width), problem.intercept, rows.width), started
@@ -128,10 +134,41 @@ def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
     return columns, now
 
 
-def iterated(problem: Problem, columns: Columns, now: _Seen, enough: float = SETTLED) -> _Run:
+def _begun_from_some(problem: Problem) -> tuple[Columns, _Seen] | None:
+    """The first pass at the coefficients of a fit to one piece in sixteen.
+
+    None where rows are too few for that, where the usual start is the end, or where those pieces
+    mislead: by columns that are not well apart in them, by coefficients that run off, or by rows
+    unlike the others."""
+    count, width = len(problem.rows.pieces), problem.rows.width
+    chosen = tuple(range(SHARE // 2, count, SHARE))
+    if len(chosen) * problem.n < ROWS_A_COLUMN * (width + 1) * count:
+        return None
+    some = SomeRows(problem.rows, chosen)
+    n = sum(some.pieces.each(lambda part: round(float(part.times.sum()))))
+    try:
+        columns, now = _begun(part := replace(problem, rows=some, n=n), None)
+        run = iterated(part, columns, now, NEAR, MOST_NEARING)
+    except (DataError, NoConvergenceError):
+        return None  # all rows may tell more, or say why not
+    if run.count == 1 or len(columns.kept) < width:
+        return None
+    now = look(problem, run.now.b, rough=problem.canonical)
+    likely = now.deviance <= 2 * run.now.deviance * problem.n / n
+    apart = likely and now.H.solve(now.gradient, columns.places, START_APART) is not None
+    return (columns, now) if apart else None
+
+
+def iterated(
+    problem: Problem,
+    columns: Columns,
+    now: _Seen,
+    enough: float = SETTLED,
+    most: int = MOST_STEPS,
+) -> _Run:
     """Steps until one is lost in rounding, or shorter than ``enough``."""
     newton, last = False, np.inf
-    for count in range(1, MOST_STEPS + 1):
+    for count in range(1, most + 1):
         step, decrement = _step(problem, columns, now)
         change = _reach(now, step, decrement, rough=problem.canonical)
         phi = problem.dispersion or max(now.pearson / max(problem.n - columns.rank, 1), 1e-300)
@@ -150,9 +187,9 @@ def iterated(problem: Problem, columns: Columns, now: _Seen, enough: float = SET
         newton = newton or (not problem.canonical and count > 4 and decrement > 0.02 * last)
         last = decrement
     raise NoConvergenceError(
-        f"the fit did not settle in {MOST_STEPS} steps; centre or rescale the predictors, or "
+        f"the fit did not settle in {most} steps; centre or rescale the predictors, or "
         "choose another link",
-        iterations=MOST_STEPS,
+        iterations=most,
     )
 
 

@@ -76,6 +76,22 @@ class MappedRows:
 
 
 @dataclass(frozen=True)
+class SomeRows:
+    """Some pieces of a source."""
+
+    source: LikelihoodSource
+    chosen: tuple[int, ...]
+
+    @property
+    def width(self) -> int:
+        return self.source.width
+
+    @property
+    def pieces(self) -> Partition[LikelihoodRows]:
+        return self.source.pieces.only(*self.chosen)
+
+
+@dataclass(frozen=True)
 class ArrayRows:
     """Rows that are one part."""
 

@@ -132,8 +132,9 @@ class Cluster:
     def of(self, parts: Sequence[int]) -> Cluster:
         return Cluster(self.key, self.delayed, tuple(parts))
 
-    def only(self, piece: int) -> Cluster:
-        return Cluster(self.key, self.delayed, self.part_of[piece : piece + 1])
+    def only(self, pieces: Sequence[int]) -> Cluster:
+        parts = tuple(self.part_of[piece] for piece in pieces) if self.part_of else ()
+        return Cluster(self.key, self.delayed, parts)
 
     def run(self, partition: Partition[Any], work: Callable[[Any], Any]) -> Iterator[Any]:
         import cloudpickle
