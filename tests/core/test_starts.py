@@ -1,4 +1,4 @@
-"""Where the reweighted iteration starts, when rows are many: at the fit to one piece in sixteen."""
+"""Where the reweighted iteration starts when rows are many, and where it may stop a pass early."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import pytest
 from joinery.core.blocks.partition import Partition
 from joinery.core.glm import iteration
 from joinery.core.glm.families import FAMILIES
-from joinery.core.glm.irls import reweighted
+from joinery.core.glm.irls import nested, reweighted
 from joinery.core.glm.links import LINKS
 from joinery.core.glm.rows import ArrayRows, LikelihoodRows
 
@@ -125,3 +125,17 @@ def test_a_start_near_the_end_saves_passes(monkeypatch):
         reweighted(rows, FAMILIES["binomial"], LINKS[link], intercept=True, n=len(X))
         made.append(rows.made / COUNT)
     assert made[0] < made[1] - 3
+
+
+@pytest.mark.parametrize(("family", "link"), [("binomial", "logit"), ("poisson", "log")])
+@pytest.mark.parametrize("off", [0.3, 1e-2, 1e-3, 1e-4, 1e-5, 1e-6, 1e-8])
+def test_the_end_is_told_from_near_it_as_steps_find_it(family, link, off):
+    X, y = drawn(family, link)
+    rows, kind = Pieces(X, y), (FAMILIES[family], LINKS[link])
+    there = reweighted(rows, *kind, intercept=True, n=len(y))
+    start, rows.made = there.b + off * np.array([1, -1, 1]), 0
+    deviance, b = nested(rows, *kind, start, intercept=True, n=len(y), dispersion=1.0)
+    assert deviance == pytest.approx(there.deviance, rel=1e-13, abs=0)
+    assert np.allclose(b, there.b, rtol=1e-5)
+    # a pass of products and one of η at the start, and the same again where that is far
+    assert rows.made / COUNT <= (2 if off < 1e-4 else 6)

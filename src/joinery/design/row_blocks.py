@@ -15,6 +15,7 @@ from joinery.core.blocks.columns import Columns, dense, some_rows
 from joinery.core.blocks.partition import NARROW, Partition
 from joinery.data.records import Records
 from joinery.design.design import Design
+from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale
 from joinery.errors import UnusableColumnError, listed
 from joinery.notation.evaluate import Context, Rows, evaluate
@@ -67,6 +68,21 @@ class Asides:
                 rows=rows,
             )
         return values
+
+    def evidence(self, learner: Learner) -> tuple[int, float]:
+        """How many rows the learner's stand for, and Σ log w over them."""
+        if self.weights is None and self.repeats is None:
+            return learner.table.count(learner.rows), 0.0
+
+        def own(piece: tuple[Context, np.ndarray | None]) -> tuple[float, float]:
+            w, r = (self.values(name, piece[0]) for name in ("weights", "repeats"))
+            times = np.ones(piece[0].size) if r is None else r
+            return float(times.sum()), 0.0 if w is None else float(times @ np.log(w))
+
+        n, log_weights = 0.0, 0.0
+        for rows, logs in learner.stretches.each(own):
+            n, log_weights = n + rows, log_weights + logs
+        return int(n), log_weights
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.learning import Learner
 from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
-from joinery.design.row_blocks import Asides, RowBlocks
+from joinery.design.row_blocks import RowBlocks
 from joinery.errors import (
     CallError,
     EstimationError,
@@ -201,7 +201,7 @@ def estimated(
     for expression in response.expressions:
         if not isinstance(expression, Name):
             learner.exists(expression)
-    n, log_weights = _counted(asides, learner)
+    n, log_weights = asides.evidence(learner)
     blocks = RowBlocks(design, response, asides, table, used.rows)
     family, link = FAMILIES[options.family], LINKS[options.link]
     source = LikelihoodBlocks(blocks)
@@ -276,23 +276,6 @@ def _check_size(design: Design, rows: int) -> None:
             f"{widest.text} ({widest.columns.stop - widest.columns.start:,}): join its levels, or "
             "leave it out"
         )
-
-
-def _counted(asides: Asides, learner: Learner) -> tuple[int, float]:
-    """How many rows the fit rests on, and Σ log w over them."""
-    if asides.weights is None and asides.repeats is None:
-        return learner.table.count(learner.rows), 0.0
-
-    def own(piece: tuple[Context, np.ndarray | None]) -> tuple[float, float]:
-        context = piece[0]
-        w, r = asides.values("weights", context), asides.values("repeats", context)
-        times = np.ones(context.size) if r is None else r
-        return float(times.sum()), 0.0 if w is None else float(times @ np.log(w))
-
-    n, log_weights = 0.0, 0.0
-    for rows, logs in learner.stretches.each(own):
-        n, log_weights = n + rows, log_weights + logs
-    return int(n), log_weights
 
 
 def _checked_dispersion(dispersion: float | str | None) -> Dispersion:

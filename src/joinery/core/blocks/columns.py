@@ -84,8 +84,8 @@ def chosen(X: Columns, kept: np.ndarray) -> Columns:
     )
 
 
-def some_rows(X: Columns, rows: np.ndarray) -> Columns:
-    """Some of the rows, by a mask (m,) or their places."""
+def some_rows(X: Columns, rows: np.ndarray | slice) -> Columns:
+    """Some of the rows, by a mask (m,), their places, or a slice."""
     if isinstance(X, IndicatorColumns):
         value = None if X.value is None else X.value[rows]
         return replace(X, numbers=X.numbers[rows], codes=X.codes[rows], value=value)

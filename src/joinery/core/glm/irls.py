@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from joinery.core.glm.families import Family, shape_slope
-from joinery.core.glm.iteration import LAST, Iterated, iterated, look, settled
+from joinery.core.glm.iteration import LAST, NEAR, Iterated, iterated, look, lowest, settled
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, by_coefficients, linear
@@ -50,7 +50,7 @@ def reweighted(
     return settled(problem, start)
 
 
-def nested_deviance(
+def nested(
     rows: LikelihoodSource,
     family: Family,
     link: Link,
@@ -59,8 +59,8 @@ def nested_deviance(
     intercept: bool,
     n: int,
     dispersion: float | None,
-) -> float | None:
-    """The deviance of a model within one that is fitted, to 12 digits.
+) -> tuple[float, np.ndarray] | None:
+    """The deviance of a model within one that is fitted, to 12 digits, and coefficients (k + 1,).
 
     Parameters: rows of the model's own columns, which are estimable as those of the whole are;
     coefficients ``start`` (k + 1,) near its own; the rest as for ``reweighted``. None where the
@@ -71,12 +71,17 @@ def nested_deviance(
     now = look(problem, start, rough=problem.canonical)
     if not np.isfinite(now.deviance):
         return None
+    # what a step leaves of the deviance is about its square: by Newton's steps nothing
+    enough = (NEAR, ENOUGH) if problem.canonical else (LAST,)
     try:
-        # what a step leaves of the deviance is about its square: by Newton's steps nothing
-        run = iterated(problem, columns, now, ENOUGH if problem.canonical else LAST)
+        for least in enough:
+            if (found := lowest(problem, columns, now)) is not None:
+                return found
+            run = iterated(problem, columns, now, least)
+            now = run.now
     except NoConvergenceError:
         return None
-    return run.now.deviance if run.converged else None
+    return (now.deviance, now.b) if run.converged else None
 
 
 # ------------------------------------------------------------------ the shape of counts

@@ -38,6 +38,7 @@ from joinery.errors import DataError, NoConvergenceError
 MOST_STEPS, MOST_HALVINGS = 200, 40
 SHARE = 16  # one piece of so many is fitted first
 ROWS_A_COLUMN = 50  # which that piece must have to tell where the fit to all rows lies
+DIGITS, ROUGH = 1e-13, 1e-5
 NEAR, MOST_NEARING = 1e-2, 25  # far below what separates the coefficients of some rows and of all
 SETTLED = 1e-22
 LAST = 1e-13  # a step so short is followed by one lost in rounding
@@ -191,6 +192,24 @@ def iterated(
         "choose another link",
         iterations=most,
     )
+
+
+def lowest(problem: Problem, columns: Columns, now: _Seen) -> tuple[float, np.ndarray] | None:
+    """The deviance where the next step leads, to 13 digits without a pass to see it, and b there.
+
+    Along a step δ the deviance falls by δᵀXᵀWXδ less Σ W′(xδ)³/3, with W′ the weights' slope in η:
+    no larger than W where a yes-or-no logit or a poisson log is. None elsewhere, or where that
+    is not small enough."""
+    if not (problem.canonical and problem.family.known_dispersion):
+        return None
+    step, decrement = _step(problem, columns, now)
+    slack = DIGITS * now.deviance
+    if not 0 <= decrement * ROUGH < slack:  # the information is one of single precision
+        return None
+    reach = _reach(now, step, decrement, rough=True)
+    if decrement * reach > slack and decrement * _eta_change(problem.rows, step) > slack:
+        return None
+    return now.deviance - decrement, now.b + step
 
 
 def _halved(

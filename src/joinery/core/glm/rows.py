@@ -12,7 +12,7 @@ from typing import Protocol
 import numpy as np
 
 from joinery.core.blocks.blocks import Block
-from joinery.core.blocks.columns import Columns
+from joinery.core.blocks.columns import Columns, some_rows
 from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import times
 from joinery.core.glm.families import Family
@@ -50,6 +50,15 @@ class LikelihoodRows:
             if self.repeats is None
             else self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
         )
+
+    def taken(self, rows: np.ndarray | slice) -> LikelihoodRows:
+        """Some of them."""
+        y, weights = self.y[rows], self.weights[rows]
+        trials, offset, repeats = (
+            None if values is None else values[rows]
+            for values in (self.trials, self.offset, self.repeats)
+        )
+        return LikelihoodRows(some_rows(self.X, rows), y, weights, trials, offset, repeats)
 
 
 class LikelihoodSource(Protocol):
@@ -93,9 +102,10 @@ class SomeRows:
 
 @dataclass(frozen=True)
 class ArrayRows:
-    """Rows that are one part."""
+    """Rows at hand, as one part or in parts of so many."""
 
     part: LikelihoodRows
+    size: int | None = None
 
     @property
     def width(self) -> int:
@@ -103,7 +113,13 @@ class ArrayRows:
 
     @property
     def pieces(self) -> Partition[LikelihoodRows]:
-        return Partition(1, lambda i, workspace: self.part)
+        size = self.size
+        if size is None:
+            return Partition(1, lambda i, workspace: self.part)
+        return Partition(
+            -(-len(self.part.y) // size),
+            lambda i, workspace: self.part.taken(slice(i * size, (i + 1) * size)),
+        )
 
 
 @dataclass(frozen=True)

@@ -7,12 +7,12 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from joinery.core.blocks.blocks import BLOCK_ROWS
 from joinery.core.blocks.columns import chosen as some_of
-from joinery.core.blocks.columns import some_rows
 from joinery.core.blocks.partition import Partition
 from joinery.core.glm.estimate import Dispersion, likelihood_and_parameters
 from joinery.core.glm.families import Family
-from joinery.core.glm.irls import log_likelihood, nested_deviance, reweighted
+from joinery.core.glm.irls import log_likelihood, nested, reweighted
 from joinery.core.glm.iteration import WELL_APART, Iterated, look
 from joinery.core.glm.links import Link
 from joinery.core.glm.problem import Problem
@@ -48,6 +48,7 @@ class LikelihoodCandidates:
     criterion: str
     fold: np.ndarray
     _models: dict[frozenset[int], Model] = field(default_factory=dict, repr=False)
+    _grown: dict[frozenset[int], np.ndarray] = field(default_factory=dict, repr=False)
 
     def model(self, chosen: frozenset[int]) -> Model:
         if chosen not in self._models:
@@ -87,17 +88,17 @@ class LikelihoodCandidates:
 
     def without(self, left_out: np.ndarray) -> LikelihoodCandidates:
         """The same candidates on the other rows."""
-        rows = taken(self.rows, ~left_out)
+        rows = self.rows.taken(~left_out)
         n = int(rows.times.sum())
-        return replace(self, rows=rows, n=n, fold=self.fold[~left_out], _models={})
+        return replace(self, rows=rows, n=n, fold=self.fold[~left_out], _models={}, _grown={})
 
     def unseen_misfit(self, chosen: frozenset[int], held: np.ndarray) -> float:
         """How far a model of the other rows misses those ``held`` (m,): a sum over them."""
         columns = self._columns(chosen)
-        fit = self._fit(taken(self.rows, ~held), columns)
+        fit = self._fit(self.rows.taken(~held), columns)
         if fit is None:
             return NONE
-        return self._misfit(fit, _of_columns(taken(self.rows, held), columns))
+        return self._misfit(fit, _of_columns(self.rows.taken(held), columns))
 
     @property
     def _known(self) -> float | None:
@@ -156,14 +157,20 @@ class LikelihoodCandidates:
         plain = self.dispersion is None and self.family.known_dispersion
         if not plain or self.family.shape is not None or self.criterion == "crosscheck":
             return self.model
-        columns = self._columns(now.chosen)
-        fit = self._fit(self.rows, columns)
-        if fit is None or not fit.converged or len(fit.solution.kept) < len(columns):
-            return self.model
+        columns, canonical = self._columns(now.chosen), self.family.canonical == self.link.name
+        held = np.append(0, columns + 1)
         b = np.zeros(self.rows.X.shape[1] + 1)
-        b[np.append(0, columns + 1)] = fit.b
-        source = ArrayRows(self.rows)
-        seen = look(Problem(source, self.family, self.link, self.intercept, self.n, 1.0), b)
+        if now.chosen in self._grown:
+            b[held] = self._grown[now.chosen]
+        else:
+            fit = self._fit(self.rows, columns)
+            if fit is None or not fit.converged or len(fit.solution.kept) < len(columns):
+                return self.model
+            b[held] = fit.b
+        problem = Problem(
+            ArrayRows(self.rows, BLOCK_ROWS), self.family, self.link, self.intercept, self.n, 1.0
+        )
+        seen = look(problem, b, rough=canonical)
         weight = {"aic": 2.0, "bic": float(np.log(self.n)), "p": np.nan}[self.criterion]
 
         def grown(chosen: frozenset[int]) -> Model:
@@ -172,9 +179,9 @@ class LikelihoodCandidates:
             own = self._columns(chosen)
             places = np.append([0] if self.intercept else [], own + 1).astype(int)
             step = seen.H.solve(seen.gradient, places, WELL_APART)
-            deviance = None
+            found = None
             if step is not None:
-                deviance = nested_deviance(
+                found = nested(
                     ArrayRows(_of_columns(self.rows, own)),
                     self.family,
                     self.link,
@@ -183,10 +190,11 @@ class LikelihoodCandidates:
                     n=self.n,
                     dispersion=1.0,
                 )
-            if deviance is None:
+            if found is None:
                 return self.model(chosen)
+            deviance, self._grown[chosen] = found
             more = len(own) - len(columns)
-            figure = now.figure + weight * more - (fit.deviance - deviance)
+            figure = now.figure + weight * more - (now.misfit - deviance)
             model = Model(chosen, now.rank + more, deviance, figure, now.dispersion)
             return self._models.setdefault(chosen, model)
 
@@ -203,22 +211,6 @@ class LikelihoodCandidates:
             return NONE
         weight = 2.0 if self.criterion == "aic" else float(np.log(self.n))
         return weight * parameters - 2 * likelihood
-
-
-def taken(rows: LikelihoodRows, chosen: np.ndarray) -> LikelihoodRows:
-    """Some of the rows."""
-
-    def some(values: np.ndarray | None) -> np.ndarray | None:
-        return None if values is None else values[chosen]
-
-    return LikelihoodRows(
-        some_rows(rows.X, chosen),
-        rows.y[chosen],
-        rows.weights[chosen],
-        some(rows.trials),
-        some(rows.offset),
-        some(rows.repeats),
-    )
 
 
 def _of_columns(rows: LikelihoodRows, columns: np.ndarray) -> LikelihoodRows:

@@ -146,19 +146,21 @@ class LinearCandidates:
         outside = np.concatenate([np.empty(0, int), *(self.groups[g] for g in waiting)])
         T = triangle(self.R[:, np.concatenate([inside, outside, [self.R.shape[1] - 1]])])
         left, y, place = T[len(inside) :, len(inside) : -1], T[len(inside) :, -1], 0
-        lengths = np.sqrt((self.R[:, outside] ** 2).sum(axis=0))
+        least = DEPENDENT * np.sqrt((self.R[:, outside] ** 2).sum(axis=0))
+        squares, products = (left * left).sum(axis=0), y @ left  # of columns that stand alone
+        with np.errstate(all="ignore"):
+            alone = (products * products / squares).tolist()
+        apart = (squares > least * least).tolist()
         out = {}
         for g in waiting:
-            width = len(self.groups[g])
-            columns, size = left[:, place : place + width], lengths[place : place + width]
+            width, start = len(self.groups[g]), place
             place += width
             if width == 1:
-                square = float(columns[:, 0] @ columns[:, 0])
-                if square > (DEPENDENT * size[0]) ** 2:
-                    out[g] = float(columns[:, 0] @ y) ** 2 / square, 1
+                if apart[start]:
+                    out[g] = alone[start], 1
             elif width:
-                small = triangle(np.column_stack([columns, y]))
-                if np.all(np.abs(np.diag(small)[:-1]) > DEPENDENT * size):
+                small = triangle(np.column_stack([left[:, start:place], y]))
+                if np.all(np.abs(np.diag(small)[:-1]) > least[start:place]):
                     out[g] = float(small[:width, -1] @ small[:width, -1]), width
         return out
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Protocol
 
 import numpy as np
@@ -17,8 +18,7 @@ from joinery.core.inference.stepwise import Candidates, Model, Path, Rules, step
 from joinery.core.numeric.triangular import triangle
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.row_blocks import RowBlock
-from joinery.study.fitted import Fitted, response_rows
-from joinery.study.rows.figures import per_row
+from joinery.study.fitted import Fitted, fitted_rows, response_rows, rows_at_hand
 
 FOLDS = 10
 Needs = tuple[frozenset[int], ...]
@@ -55,12 +55,18 @@ class Search(Protocol):
 
 @dataclass(frozen=True, eq=False)
 class _Plan:
-    """From which terms a search starts, which stay, by which rules; how rows are dealt (m,)."""
+    """From which terms a search starts, which stay, by which rules; how many rows to deal."""
 
     start: frozenset[int]
     kept: frozenset[int]
     rules: Rules
-    deal: np.ndarray
+    rows: int
+    seed: int | None
+
+    @cached_property
+    def deal(self) -> np.ndarray:
+        """The fold of each row."""
+        return np.random.default_rng(self.seed).permutation(self.rows) % FOLDS
 
     def path(self, candidates: Candidates) -> Path:
         return stepwise_path(candidates, self.start, self.kept, self.rules)
@@ -83,17 +89,12 @@ def search_of(
         choice.limit,
         choice.limit if choice.leave is None else choice.leave,
     )
-    times = per_row(largest).times
-    deal = np.random.default_rng(choice.seed).permutation(len(times)) % FOLDS
+    plan = _Plan(kept, kept, rules, rows_at_hand(largest)[1].used, choice.seed)
     if largest.estimate.linear:
         linear = _linear(largest, needs, choice.criterion)
-        groups, plan = linear.groups, _Plan(kept, kept, rules, deal)
-        search: Search = LinearSearch(largest, linear, replace(plan, start=_start(plan, groups)))
-    else:
-        likely = _likely(largest, needs, choice.criterion, deal)
-        plan = _Plan(kept, kept, rules, deal)
-        search = LikelihoodSearch(likely, replace(plan, start=_start(plan, likely.groups)))
-    return search
+        return LinearSearch(largest, linear, replace(plan, start=_start(plan, linear.groups)))
+    likely = _likely(largest, needs, choice.criterion, plan.deal)
+    return LikelihoodSearch(likely, replace(plan, start=_start(plan, likely.groups)))
 
 
 def _start(plan: _Plan, groups: tuple[np.ndarray, ...]) -> frozenset[int]:
@@ -218,7 +219,7 @@ def _linear(largest: Fitted, needs: Needs, criterion: str) -> LinearCandidates:
         R[-1, -1] = np.sqrt(solution.rss)
         used = set(range(largest.design.width))
     else:
-        every = np.zeros(len(per_row(largest).times), int)
+        every = np.zeros(len(_times(largest)), int)
         R = _centred(fold_factors(largest, every)[0].R, c)
         used = _independent(R[:, :-1], largest)
     groups = tuple(
@@ -228,17 +229,14 @@ def _linear(largest: Fitted, needs: Needs, criterion: str) -> LinearCandidates:
     rows = _weighted_rows(largest) if criterion == "crosscheck" else None
     # what the log likelihood has beside the residual sum of squares: the weights and the response's
     # unit
-    scale = log_weights(largest) - 2 * n * float(np.log(solution.unit))
+    scale = largest.asides.evidence(fitted_rows(largest))[1] - 2 * n * float(np.log(solution.unit))
     return LinearCandidates(R, groups, needs, n, c, criterion, scale, known, rows)
 
 
-def log_weights(fit: Fitted) -> float:
-    """Σ log w over the fitted rows."""
-    total = 0.0
-    for block in response_rows(fit).row_blocks:
-        if block.precision is not None:
-            total += float((block.times) @ np.log(block.precision))
-    return total
+def _times(fit: Fitted) -> np.ndarray:
+    """How often each row that a fit used stands."""
+    rows = fitted_rows(fit)
+    return np.ones(rows.table.count(rows.rows)) if rows.counts is None else rows.counts
 
 
 def _independent(R: np.ndarray, largest: Fitted) -> set[int]:
@@ -271,7 +269,7 @@ class _Fold:
 
 def fold_factors(largest: Fitted, deal: np.ndarray) -> list[_Fold]:
     """Factors of the rows that are dealt (m,) to each fold."""
-    times, unit = per_row(largest).times, largest.solution.unit
+    times, unit = _times(largest), largest.solution.unit
     count = int(deal.max()) + 1
     factors = [np.zeros((0, largest.design.width + 2)) for _ in range(count)]
     for block in response_rows(largest).row_blocks:
@@ -293,4 +291,4 @@ def _weighted_rows(largest: Fitted) -> WeightedRows:
         A = np.column_stack([np.ones(len(block.y)), block.X, block.beyond_offset])
         return np.asarray(A * np.sqrt(block.precisions)[:, None])
 
-    return WeightedRows(joined(response_rows(largest).row_blocks, rows), per_row(largest).times)
+    return WeightedRows(joined(response_rows(largest).row_blocks, rows), _times(largest))

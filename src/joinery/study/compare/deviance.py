@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from joinery.core.blocks.columns import chosen as some_of
-from joinery.core.glm.irls import log_likelihood, nested_deviance, reweighted
+from joinery.core.glm.irls import log_likelihood, nested, reweighted
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
 from joinery.design.glm_blocks import LikelihoodBlocks
@@ -142,20 +142,20 @@ def restricted(
     )
     family, link, constant = fit.family, fit.link, fit.solution.spans_constant
     if fit.estimate.penalty:
-        nested = penalized(
+        held = penalized(
             rows, family, link, intercept=fit.solution.has_intercept, n=fit.n_rows, columns=columns
         )
-        return nested.objective, nested.rank
+        return held.objective, held.rank
     if not len(columns) and not constant:
         return fit.estimate.null_deviance, 0
     some = MappedRows(rows, len(columns), lambda part: replace(part, X=some_of(part.X, columns)))
     known = fit.estimate.dispersion if fit.estimate.known else None
     if (start := _near(fit, rows, columns)) is not None:
-        deviance = nested_deviance(
+        found = nested(
             some, family, link, start, intercept=constant, n=fit.n_rows, dispersion=known
         )
-        if deviance is not None:
-            return deviance, len(columns) + constant
+        if found is not None:
+            return found[0], len(columns) + constant
     try:
         fit_of_some = reweighted(
             some, family, link, intercept=constant, n=fit.n_rows, dispersion=known
