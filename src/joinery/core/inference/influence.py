@@ -148,20 +148,31 @@ def chance_limit(leverage: np.ndarray, p: int, df: float, share: float) -> float
             return float(special.erfc(np.sqrt(r2 / 2)).sum())
         return float(special.betainc((df - 1) / 2, 0.5, np.clip(1 - r2 / df, 0.0, 1.0)).sum())
 
-    # the logarithm of the chance is nearly straight in the limit: false position, its idle end
-    # halved (Dowell & Jarratt 1971)
-    low, high = 0.0, float(pull.max()) * (df if np.isfinite(df) else 200.0)
+    # between what one row of the highest leverage passes so often, and what so many of them would
+    low, high = float(pull.max()) * _squares_beyond(np.array([share, share / len(pull)]), df)
     above, below = (np.log(max(passed(end), TINY) / share) for end in (low, high))
-    for _ in range(100):
+    # the logarithm of the chance is nearly straight in the limit: false position, an end that
+    # stays twice halved (Dowell & Jarratt 1971)
+    stayed = 0
+    while high - low > 1e-12 * high:
         middle = high - below * (high - low) / (below - above)
         at = np.log(max(passed(middle), TINY) / share)
+        if abs(at) <= 1e-12:
+            return float(middle)
         if at > 0:
-            low, above, below = middle, at, below / 2
+            low, above, below = middle, at, below / 2 if stayed > 0 else below
+            stayed = 1
         else:
-            high, below, above = middle, at, above / 2
-        if high - low <= 1e-12 * high or abs(at) <= 1e-12:
-            break
-    return float(middle)
+            high, below, above = middle, at, above / 2 if stayed < 0 else above
+            stayed = -1
+    return float(high)
+
+
+def _squares_beyond(share: np.ndarray, df: float) -> np.ndarray:
+    """The squared standardized residuals that a row of a sound table passes with probabilities."""
+    if np.isinf(df):
+        return np.asarray(special.ndtri(share / 2) ** 2)
+    return np.asarray(df * (1 - special.betaincinv((df - 1) / 2, 0.5, share)))
 
 
 def harm_limit(p: int, df: int) -> float:

@@ -17,7 +17,7 @@ from joinery.notation.evaluate import Context
 from joinery.show.numbers import figure
 from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand
 from joinery.study.rows.glm_figures import family_blocks
-from joinery.study.rows.per_row import PerRow, joined
+from joinery.study.rows.per_row import PerRow, gathered
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 # chances that any row of a sound table is named badly fitted, seriously so, or decides the answer
@@ -40,7 +40,8 @@ def per_row(fit: Fitted) -> PerRow:
             "of the rows"
         )
         refuse_too_large(fit.n_rows, 0, "a question of single rows", instead)
-    return joined([figures for _, figures in figures_in_blocks(fit).each(_kept)])
+    kept = figures_in_blocks(fit).each(_kept)
+    return gathered((figures for _, figures in kept), rows_at_hand(fit)[1].used)
 
 
 def too_many(fit: Fitted) -> bool:

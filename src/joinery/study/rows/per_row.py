@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
 from joinery.core.inference.influence import Influence
+
+ARRAYS = ("observed", "fitted", "times", "terms", "shown", "on_terms", "deletion")
+MEASURES = tuple(Influence.__annotations__)
 
 
 @dataclass(frozen=True)
@@ -44,29 +48,36 @@ class PerRow:
         """Residuals on the scale of the terms."""
         return self.residual if self.on_terms is None else self.on_terms
 
+    @property
+    def arrays(self) -> list[np.ndarray]:
+        """Every figure that there is."""
+        own = [getattr(self, name) for name in ARRAYS]
+        measures = [getattr(self.influence, name) for name in MEASURES]
+        return [*(values for values in own if values is not None), *measures, *self.extras.values()]
 
-def joined(parts: Sequence[PerRow]) -> PerRow:
-    """The figures of several blocks as one."""
+    def with_arrays(self, figures: list[np.ndarray]) -> PerRow:
+        """The same with others in place of its ``arrays``."""
+        rest = iter(figures)
+        own: dict[str, Any] = {
+            name: next(rest) for name in ARRAYS if getattr(self, name) is not None
+        }
+        influence = Influence(*(next(rest) for _ in MEASURES))
+        return replace(self, **own, influence=influence, extras=dict(zip(self.extras, rest)))
 
-    def all_of(name: str) -> np.ndarray:
-        return np.concatenate([getattr(p, name) for p in parts])
 
-    def if_there(name: str) -> np.ndarray | None:
-        return None if getattr(parts[0], name) is None else all_of(name)
+def gathered(parts: Iterable[PerRow], n: int) -> PerRow:
+    """The figures of ``n`` rows, whose blocks come in order, as one.
 
-    measures = {
-        name: np.concatenate([getattr(p.influence, name) for p in parts])
-        for name in Influence.__annotations__
-    }
-    return replace(
-        parts[0],
-        observed=all_of("observed"),
-        fitted=all_of("fitted"),
-        times=all_of("times"),
-        terms=all_of("terms"),
-        influence=Influence(**measures),
-        shown=if_there("shown"),
-        on_terms=if_there("on_terms"),
-        extras={name: np.concatenate([p.extras[name] for p in parts]) for name in parts[0].extras},
-        deletion=if_there("deletion"),
-    )
+    Each is put in its place as it comes, so that they do not stand in memory twice."""
+    whole: list[np.ndarray] = []
+    start = 0
+    for part in parts:
+        if len(part.observed) == n:
+            return part
+        own = part.arrays
+        whole = whole or [np.empty(n, values.dtype) for values in own]
+        stop = start + len(part.observed)
+        for every, values in zip(whole, own, strict=True):
+            every[start:stop] = values
+        start = stop
+    return part.with_arrays(whole)

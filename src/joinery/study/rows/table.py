@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -23,6 +23,7 @@ from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 LEFT_OUT = "left out"
 WELL_FITTED = 2.0
+VERDICTS = (SERIOUS, CAUTION, FINE)
 
 
 @dataclass(frozen=True)
@@ -81,45 +82,26 @@ def remarks(fit: Fitted) -> list[Remark]:
     if fit.solution.perfect:
         return []
     found, at, wide = notable(fit), limits(fit), widening(fit)
-    places = found.places
-    measures = replace(
-        found.measures,
-        studentized=found.measures.studentized / wide,
-        cooks_distance=found.measures.cooks_distance / wide**2,
+    h, t, d = (
+        found.measures.leverage,
+        found.measures.studentized if wide == 1 else found.measures.studentized / wide,
+        found.measures.cooks_distance if wide == 1 else found.measures.cooks_distance / wide**2,
     )
     with np.errstate(invalid="ignore"):
-        here = (
-            (measures.cooks_distance >= at.cooks_distance)
-            | (np.abs(measures.studentized) >= at.large)
-            | (measures.leverage >= at.leverage)
-            | (measures.leverage >= 1)
+        here = np.flatnonzero(
+            (d >= at.cooks_distance) | (np.abs(t) >= at.large) | (h >= min(at.leverage, 1))
         )
-    several = [
-        Remark(place, _verdict(h, t, d, at), h, t, d, at)
-        for place, h, t, d in zip(
-            places[here].tolist(),
-            measures.leverage[here].tolist(),
-            measures.studentized[here].tolist(),
-            measures.cooks_distance[here].tolist(),
-            strict=True,
+    places, h, t, d = found.places[here], h[here], t[here], d[here]
+    decides = (d >= at.cooks_distance) | (np.abs(t) >= at.serious)
+    badly = np.where(decides, 0, np.where(np.abs(t) >= at.studentized, 1, 2))
+    grave = np.where(h >= 1, 1, badly)
+    worst = np.lexsort((-np.nan_to_num(d), grave))
+    return [
+        Remark(place, VERDICTS[rank], h, t, d, at)
+        for place, rank, h, t, d in zip(
+            *(column[worst].tolist() for column in (places, grave, h, t, d)), strict=True
         )
     ]
-    rank = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    return sorted(
-        several,
-        key=lambda r: (
-            rank[r.verdict],
-            -r.cooks_distance if r.cooks_distance == r.cooks_distance else 0.0,
-        ),
-    )
-
-
-def _verdict(leverage: float, studentized: float, cooks_distance: float, at: Limits) -> str:
-    if leverage >= 1:
-        return CAUTION
-    if cooks_distance >= at.cooks_distance or abs(studentized) >= at.serious:
-        return SERIOUS
-    return CAUTION if abs(studentized) >= at.studentized else FINE
 
 
 def left_out(fit: Fitted) -> Table:
