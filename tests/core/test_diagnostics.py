@@ -25,16 +25,17 @@ def fitted():
 def test_an_added_column_has_the_t_of_really_adding_it(fitted):
     X, U, e = fitted
     z = X[:, 1] ** 2
-    found = diagnostics.added_column(z @ z, U.T @ z, z @ e, e @ e, len(e) - 3)
+    Z = np.column_stack([z, X[:, 2]])
+    found, explained = diagnostics.added_columns(
+        (Z * Z).sum(axis=0), U.T @ Z, Z.T @ e, e @ e, len(e) - 3
+    )
     y = X @ [1.0, 2.0, -1.0] + e
     more = least_squares(ArrayBlocks(np.column_stack([X[:, 1:], z]), y))
     s = np.sqrt(more.rss / more.residual_df)
     t = more.coefficients[-1] / (s * more.error_factors[-1])
     assert found.statistic == pytest.approx(t, rel=1e-10)
     assert found.size == pytest.approx(1 - more.rss / (e @ e), rel=1e-10)
-    assert np.isnan(
-        diagnostics.added_column(*(lambda v: (v @ v, U.T @ v, v @ e))(X[:, 2]), e @ e, 27).statistic
-    )
+    assert np.isnan(explained.statistic)
 
 
 def test_holm_is_the_step_down_rule():

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -22,6 +22,7 @@ Labels = Callable[[np.ndarray], Sequence[Any]]
 Values = np.ndarray | Cells  # held, or read when rows are asked for
 DURATIONS = "durations are read as days"
 PERIODS = "periods are read as the day each begins"
+AT_ONCE = 2**15  # cells of a table kept row by row that are gathered before they are gone through
 MOST_DISTINCT = 2**20  # different numbers of a column not held that are told apart
 YES_NO = ({"no", "yes"}, {"n", "y"}, {"false", "true"})
 NOTES = "joinery_notes"  # where a frame carries what was noted while it was read
@@ -181,13 +182,16 @@ class Column:
         return bool(pd.Index(values[:1000]).is_unique and pd.Index(values).is_unique)
 
     @cached_property
+    def found(self) -> Swept:
+        """What all its cells are: as a pass found, or found here."""
+        if self.swept is not None:
+            return self.swept
+        return swept(_stretches(self.values) if self.values is not None else iter(()))
+
+    @property
     def sound(self) -> bool:
         """Whether it holds numbers alone, none missing and none infinite."""
-        if self.swept is not None:
-            return self.swept.sound
-        return self.values is not None and all(
-            bool(np.isfinite(some).all()) for some in _stretches(self.values)
-        )
+        return self.found.sound
 
     def from_text(self, text: str) -> float:
         """A date written as text, as this column's days. Raises UnusableColumnError for another."""
@@ -218,6 +222,17 @@ class Column:
         source = self.values if self.values is not None else self.coded
         assert source is not None
         return len(source)
+
+
+def swept(numbers: Iterable[np.ndarray]) -> Swept:
+    """What numbers are that come some at a time; of none that they are not sound."""
+    low, high = np.inf, -np.inf
+    for some in numbers:
+        for start in range(0, len(some), AT_ONCE):
+            near = np.ascontiguousarray(some[start : start + AT_ONCE])
+            # NaN stays once it is there
+            low, high = np.minimum(low, near.min()), np.maximum(high, near.max())
+    return Swept(bool(np.isfinite(low) and np.isfinite(high)), float(low), float(high))
 
 
 def _stretches(values: Values) -> Iterator[np.ndarray]:

@@ -102,8 +102,8 @@ class Learner:
         """The least and greatest value of an expression, NaN where it has none."""
         if isinstance(expression, Name):
             column = self.table.column(expression.name)
-            if self.rows_are_all and column.swept is not None and column.swept.sound:
-                return column.swept.low, column.swept.high
+            if self.rows_are_all and column.sound:
+                return column.found.low, column.found.high
             if not self.table.read_as_needed:
                 low, high = ends_of(column.numbers(self.rows))
                 if low <= high:  # else a cell is missing, or there are none

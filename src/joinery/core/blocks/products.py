@@ -18,6 +18,7 @@ MATRIX_WORK, VECTOR_WORK = (
     2**13,
 )  # multiplications from which on a product may be shared out among threads
 MOST_ROWS = 1024
+GLANCE = 16  # rows that show most columns to be other than zero
 
 
 def gram(Z: np.ndarray) -> np.ndarray:
@@ -57,7 +58,7 @@ def sparse_gram(Z: Columns) -> Gram:
             Z.number_places, gram(Z.numbers), Z.level_places[present], beside, squares[present]
         )
     places, none = np.arange(Z.shape[1]), np.empty(0)
-    if Z.shape[1] > 5 * NARROW:
+    if Z.shape[1] > 5 * NARROW and not Z[:GLANCE].any(axis=0).all():
         places = np.flatnonzero(Z.any(axis=0))
         if len(places) < Z.shape[1]:
             Z = np.ascontiguousarray(Z[:, places])
@@ -85,7 +86,7 @@ def times(Z: Columns, b: np.ndarray) -> np.ndarray:
 def times_transpose(A: np.ndarray, Z: np.ndarray) -> np.ndarray:
     """A·Zᵀ of a small matrix (r, k) and a block (m, k): (r, m)."""
     (r, k), m = A.shape, len(Z)
-    rows = _slab(r * k, m, MATRIX_WORK) if max(r, k) <= 5 * NARROW else 0
+    rows = _slab(r * k, m, MATRIX_WORK) if max(r, k) <= NARROW else 0
     if not rows:
         return np.asarray(A @ Z.T)
     out, complete = np.empty((r, m)), m // rows * rows
@@ -113,7 +114,7 @@ def inner(a: np.ndarray, b: np.ndarray) -> float:
 def _summed(A: np.ndarray, Z: np.ndarray, work: int) -> np.ndarray:
     """A·Z of (q, m) and (m, k), summed over a few rows at a time."""
     (q, m), k = A.shape, Z.shape[1]
-    rows = _slab(q * k, m, work) if max(q, k) <= 5 * NARROW else 0
+    rows = _slab(q * k, m, work) if max(q, k) <= NARROW else 0
     if not rows:
         return np.asarray(A @ Z)
     complete = m // rows * rows

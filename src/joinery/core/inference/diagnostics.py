@@ -50,19 +50,27 @@ def holm(p: np.ndarray) -> np.ndarray:
     return out
 
 
-def added_column(zz: float, uz: np.ndarray, ze: float, rss: float, df: float) -> Test:
-    """t of one more column z: from zᵀz, Uᵀz and zᵀe; size is its partial r².
+def added_columns(
+    zz: np.ndarray, uz: np.ndarray, ze: np.ndarray, rss: float, df: float
+) -> list[Test]:
+    """t of one more column z, for each of q: from zᵀz (q,), Uᵀz (r, q) and zᵀe (q,).
 
-    NaN when the columns already there explain z. Source: Draper & Smith 1998, 6.1.
+    Size is its partial r². NaN where the columns already there explain z. Source: Draper & Smith
+    1998, 6.1.
     """
+    if df <= 1 or rss <= 0:
+        return [NOTHING] * len(zz)
     with np.errstate(all="ignore"):  # coefficients that run off bring products without end
-        left = zz - float(uz @ uz)
-    if df <= 1 or rss <= 0 or not left > 1e-10 * zz or not np.isfinite(left):
-        return NOTHING
-    gain = ze * ze / left
-    rest = max(rss - gain, 0.0)
-    t = float(np.sign(ze) * np.sqrt(gain * (df - 1) / rest)) if rest > 0 else float("inf")
-    return Test(t, float(tails.t_two_sided(t, df - 1)), (df - 1,), gain / rss)
+        left = zz - np.einsum("ij,ij->j", uz, uz)
+        apart = (left > 1e-10 * zz) & np.isfinite(left)
+        gain = ze * ze / left
+        t = np.sign(ze) * np.sqrt(gain * (df - 1) / np.maximum(rss - gain, 0.0))
+        t[gain >= rss] = np.inf
+        figures = zip(apart, t.tolist(), tails.t_two_sided(t, df - 1).tolist(), gain / rss)
+    return [
+        Test(own, p, (df - 1,), float(size)) if there else NOTHING
+        for there, own, p, size in figures
+    ]
 
 
 def replicate_lack_of_fit(

@@ -108,10 +108,9 @@ def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
     """The t of each predictor's next power, and of squared fitted values."""
     solution, sums = fit.solution, digest(fit).curved
     uz = solution.sums_in_basis(sums.raw)
-    tests = [
-        diagnostics.added_column(zz, uz[:, j], ze, solution.rss, fit.residual_df)
-        for j, (zz, ze) in enumerate(zip(sums.squares, sums.products, strict=True))
-    ]
+    tests = diagnostics.added_columns(
+        sums.squares, uz, sums.products, solution.rss, fit.residual_df
+    )
     numbers = [f for f, _ in numbers_alone(fit)]
     return [(f, tests[j]) for j, f in enumerate(numbers) if sums.between[j]], tests[-1]
 

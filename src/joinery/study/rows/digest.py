@@ -367,12 +367,13 @@ def _between(z: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
 
 
 def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
-    """Each column of z to its own whole power, by multiplication."""
-    out = z * z
-    for j in (j for j, degree in enumerate(degrees) if degree > 2):
-        for _ in range(degrees[j] - 2):
-            out[:, j] *= z[:, j]
-    return np.asarray(out)
+    """Each column of z to its own whole power, by multiplication, in its place."""
+    higher = [(j, degree, z[:, j].copy()) for j, degree in enumerate(degrees) if degree > 2]
+    np.multiply(z, z, out=z)
+    for j, degree, column in higher:
+        for _ in range(degree - 2):
+            z[:, j] *= column
+    return z
 
 
 def squares_of(rows: Rows) -> np.ndarray:
