@@ -6,7 +6,11 @@ import os
 import sys
 import warnings
 from contextvars import copy_context
+from copy import copy
 from typing import Any
+
+from typer import Typer
+from typer.models import CommandInfo
 
 from joinery import advice, errors
 from joinery.cli import check, forecast, mend, read, rehearse, start, understand  # noqa: F401
@@ -36,7 +40,7 @@ def _run() -> None:
         _plain_help()
     try:
         try:
-            app()
+            _of_command(sys.argv[1:2])()
         finally:
             sys.stdout.flush()
     except errors.JoineryError as reason:
@@ -49,6 +53,20 @@ def _run() -> None:
         _forget_output()
         tell(f"joinery: the results cannot be written: {(reason.strerror or str(reason)).lower()}")
         sys.exit(UNWRITABLE)
+
+
+def _of_command(asked: list[str]) -> Typer:
+    """The application with the command alone that is asked for: to make all takes a while."""
+    own = [c for c in app.registered_commands if [_name(c)] == asked]
+    if not own:
+        return app
+    alone = copy(app)
+    alone.registered_commands = own
+    return alone
+
+
+def _name(command: CommandInfo) -> str:
+    return command.name or (command.callback.__name__ if command.callback else "")
 
 
 def _forget_output() -> None:
