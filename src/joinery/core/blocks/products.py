@@ -74,7 +74,7 @@ def times(Z: Columns, b: np.ndarray) -> np.ndarray:
             times(Z.numbers, slopes) + (by_level if Z.value is None else by_level * Z.value)
         )
     m, k = Z.shape
-    rows = _slab(k, m, VECTOR_WORK)
+    rows = _slab(1, k, m, VECTOR_WORK)
     if not rows:
         return np.asarray(Z @ b)
     out, complete = np.empty(m), m // rows * rows
@@ -86,7 +86,7 @@ def times(Z: Columns, b: np.ndarray) -> np.ndarray:
 def times_transpose(A: np.ndarray, Z: np.ndarray) -> np.ndarray:
     """A·Zᵀ of a small matrix (r, k) and a block (m, k): (r, m)."""
     (r, k), m = A.shape, len(Z)
-    rows = _slab(r * k, m, MATRIX_WORK) if max(r, k) <= NARROW else 0
+    rows = _slab(r, k, m, MATRIX_WORK)
     if not rows:
         return np.asarray(A @ Z.T)
     out, complete = np.empty((r, m)), m // rows * rows
@@ -114,7 +114,7 @@ def inner(a: np.ndarray, b: np.ndarray) -> float:
 def _summed(A: np.ndarray, Z: np.ndarray, work: int) -> np.ndarray:
     """A·Z of (q, m) and (m, k), summed over a few rows at a time."""
     (q, m), k = A.shape, Z.shape[1]
-    rows = _slab(q * k, m, work) if max(q, k) <= NARROW else 0
+    rows = _slab(q, k, m, work)
     if not rows:
         return np.asarray(A @ Z)
     complete = m // rows * rows
@@ -125,12 +125,14 @@ def _summed(A: np.ndarray, Z: np.ndarray, work: int) -> np.ndarray:
     return np.asarray(out)
 
 
-def _slab(size: int, m: int, work: int) -> int:
-    """How many rows at a time keep a product of so many cells below ``work``: a power of two.
+def _slab(q: int, k: int, m: int, work: int) -> int:
+    """How many rows at a time keep a product of q by k cells below ``work``: a power of two.
 
-    0 for all at once.
+    0 for all at once: where rows are few, or both sides so wide that the pass has one thread.
     """
-    rows = 1 << max(int(work / max(size, 1)).bit_length() - 1, 0)
+    if min(q, k) > NARROW or (work == MATRIX_WORK and max(q, k) > 5 * NARROW):
+        return 0
+    rows = 1 << max(int(work / max(q * k, 1)).bit_length() - 1, 0)
     return min(rows, MOST_ROWS) if rows >= 32 and m > min(rows, MOST_ROWS) else 0
 
 

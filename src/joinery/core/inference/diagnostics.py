@@ -155,8 +155,8 @@ def normality(
     """Shapiro & Wilk's W up to 5,000 rows, D'Agostino & Pearson's K² beyond.
 
     Parameters: the ``moments`` of residuals; up to 5,000 rows also the residuals z (m,), and how
-    many rows each stands for. Size: |skewness|/2 or |excess kurtosis|/4, whichever is larger.
-    Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
+    many rows each stands for, None for one. Size: |skewness|/2 or |excess kurtosis|/4, whichever
+    is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
     n = int(moments.n)
     name = "Shapiro–Wilk" if n <= NORMAL_ROWS else "D'Agostino's K²"
     if n < 8 or moments.second <= 0:
@@ -165,8 +165,7 @@ def normality(
     size = max(abs(third / second**1.5) / 2, abs(fourth / second**2 - 3) / 4)
     if n <= NORMAL_ROWS:
         assert z is not None
-        assert times is not None
-        w, p = shapiro_wilk(np.repeat(z, times.astype(int)))
+        w, p = shapiro_wilk(z if times is None else np.repeat(z, times.astype(int)))
         return name, Test(w, p, (), size)
     skewed, peaked = _skewness_z(third / second**1.5, n), _kurtosis_z(fourth / second**2, n)
     statistic = skewed**2 + peaked**2

@@ -12,7 +12,7 @@ from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted
-from joinery.study.rows.digest import FAR_SHARE, digest
+from joinery.study.rows.digest import FAR_SHARE, Held, digest
 from joinery.study.rows.figures import studentized_df
 from joinery.study.verdicts import FINE, judged
 
@@ -26,7 +26,8 @@ def normal(fit: Fitted) -> Iterator[Line]:
         yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
     found = digest(fit)
-    z, times = (None, None) if found.held is None else _sound(*found.held[1:])
+    few = found.held is not None and found.moments.n <= diagnostics.NORMAL_ROWS
+    z, times = _sound(found.held) if few and found.held else (None, None)
     name, test = diagnostics.normality(found.moments, z, times)
     if not np.isfinite(test.statistic):
         yield cannot(
@@ -83,7 +84,7 @@ def _far_off(fit: Fitted) -> Iterator[Line]:
     )
 
 
-def _sound(z: np.ndarray, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _sound(held: Held) -> tuple[np.ndarray, np.ndarray | None]:
     """Finite residuals, and how many rows each stands for."""
-    here = np.isfinite(z)
-    return z[here], times[here]
+    here = np.isfinite(held.standardized)
+    return held.standardized[here], None if held.times is None else held.times[here]

@@ -19,7 +19,7 @@ from joinery.design.row_blocks import RowBlock, complete
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, working_rows
-from joinery.study.rows.digest import Rows, digest, pieces, squares_of
+from joinery.study.rows.digest import Rows, digest, pieces, squares_of, times_of
 from joinery.study.verdicts import FINE, judged
 
 EVEN = "Is the spread even?"
@@ -92,10 +92,8 @@ def _ratio(fit: Fitted) -> float:
     found = digest(fit)
     low, high = found.curved.low[-1], found.curved.high[-1]
     margin = 1e-9 * float(high - low) * fit.solution.unit
-    if found.held is not None:
-        terms, z, times = found.held
-        counts = None if found.alike else times
-        judged: Partition[Judged] = Partition(1, lambda i, _: (terms, z, counts))
+    if (held := found.held) is not None:
+        judged: Partition[Judged] = Partition(1, lambda i, _: held)
         counted: Partition[Counted] = judged.map(lambda piece: _sound(piece)[::2])
     else:
         judged = pieces(fit).map(_judged)
@@ -110,8 +108,7 @@ Judged = tuple[np.ndarray, np.ndarray, np.ndarray | None]  # fitted, residual, t
 
 
 def _judged(rows: Rows) -> Judged:
-    times = None if rows.block.repeats is None else rows.times
-    return rows.terms, rows.standardized, times
+    return rows.terms, rows.standardized, times_of(rows)
 
 
 def _fitted(solution: Solution, block: RowBlock) -> Counted:

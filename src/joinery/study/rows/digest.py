@@ -6,7 +6,7 @@ what order statistics need."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, NamedTuple
 
@@ -112,6 +112,14 @@ class Spread:
         return Spread(self.raw + other.raw, self.total + other.total, self.squares + other.squares)
 
 
+class Held(NamedTuple):
+    """What is held of each row, each (n,)."""
+
+    terms: np.ndarray
+    standardized: np.ndarray
+    times: np.ndarray | None  # None for ones
+
+
 @dataclass(frozen=True)
 class Digest:
     """What all rows say, or those of some blocks."""
@@ -132,13 +140,14 @@ class Digest:
     measures: Influence
     curved: Curved
     spread: Spread | None
-    held: tuple[np.ndarray, np.ndarray, np.ndarray] | None  # terms, standardized, times
+    held: Held | None
 
 
 @once
 def digest(fit: Fitted) -> Digest:
     """The digest of a fit's rows, in one pass. Raises CallError for a loaded fit."""
-    return joined(pieces(fit).each(partial(_of_rows, asked=_asked(fit))))
+    parts = pieces(fit).each(partial(_of_rows, asked=_asked(fit)))
+    return joined(parts, rows_at_hand(fit)[1].used)
 
 
 class Notable(NamedTuple):
@@ -301,7 +310,7 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
     largest = NOWHERE
     if best >= 0:
         largest = Extreme(first + best, float(rows.influence(np.array([best])).studentized[0]))
-    away, times = z, None if rows.block.repeats is None else rows.times
+    away, times = z, times_of(rows)
     if not sound.all():
         away, times = z[sound], None if times is None else times[sound]
     plain = asked.level is not None
@@ -322,7 +331,7 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
         measures=measures,
         curved=_curved(rows, asked),
         spread=_spread(rows, asked, asked.level or 0.0) if plain else None,
-        held=(rows.terms, z, rows.times) if asked.hold else None,
+        held=Held(rows.terms, z, times_of(rows)) if asked.hold else None,
     )
 
 
@@ -376,6 +385,11 @@ def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
     return z
 
 
+def times_of(rows: Rows) -> np.ndarray | None:
+    """How often each row stands, None where each stands once."""
+    return None if rows.block.repeats is None else rows.times
+
+
 def squares_of(rows: Rows) -> np.ndarray:
     """Squared residuals over the spread (m,)."""
     return np.asarray(rows.standardized**2 * (1 - rows.leverage))
@@ -387,18 +401,26 @@ def _spread(rows: Rows, asked: Asked, level: float) -> Spread:
     return Spread(raw, float(away.sum()), inner(away, away))
 
 
-def joined(parts: Iterable[Digest]) -> Digest:
-    """The digest of all rows, from those of blocks in their order."""
-    found = list(parts)
+def joined(parts: Iterable[Digest], n: int) -> Digest:
+    """The digest of all ``n`` rows, from those of blocks in their order."""
+    found: list[Digest] = []
+    held: list[np.ndarray] = []
+    start = 0
+    for part in parts:
+        if part.held is not None:  # put in place at once, so that it does not stand there twice
+            own = [values for values in part.held if values is not None]
+            held = held or [np.empty(n) for _ in own]
+            for every, values in zip(held, own, strict=True):
+                every[start : start + part.rows] = values
+            part = replace(part, held=None)
+        start += part.rows
+        found.append(part)
     first = found[0]
     curved, spread = first.curved, first.spread
     moments = first.moments
     for part in found[1:]:
         curved, moments = curved + part.curved, moments + part.moments
         spread = None if spread is None or part.spread is None else spread + part.spread
-    held = None
-    if all(p.held is not None for p in found):
-        held = tuple(np.concatenate([p.held[i] for p in found if p.held]) for i in range(3))
     names = Influence.__annotations__
     return Digest(
         rows=sum(p.rows for p in found),
@@ -419,7 +441,7 @@ def joined(parts: Iterable[Digest]) -> Digest:
         ),
         curved=curved,
         spread=spread,
-        held=held,  # type: ignore[arg-type]
+        held=Held(held[0], held[1], held[2] if len(held) > 2 else None) if held else None,
     )
 
 
