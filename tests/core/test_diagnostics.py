@@ -101,8 +101,9 @@ def test_breusch_godfrey_is_the_f_of_adding_lagged_residuals(fitted):
     lagged = np.column_stack([np.concatenate([np.zeros(k), e[:-k]]) for k in (1, 2)])
     more = least_squares(ArrayBlocks(np.column_stack([X[:, 1:], lagged]), e))
     f = (e @ e - more.rss) / 2 / (more.rss / (len(e) - 5))
-    found = diagnostics.breusch_godfrey(e, U, 2)
-    assert (found.statistic, found.df) == (pytest.approx(f, rel=1e-9), (2, 25))
+    sums = lagged.T @ lagged, U.T @ lagged, lagged.T @ e, e @ e, 25
+    for found in (diagnostics.breusch_godfrey(e, U, 2), diagnostics.breusch_godfrey_of_sums(*sums)):
+        assert (found.statistic, found.df) == (pytest.approx(f, rel=1e-9), (2, 25))
 
 
 def test_condition_indexes_and_shares(fitted):

@@ -14,7 +14,7 @@ from joinery.core.blocks.order_statistics import Counted
 from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner
 from joinery.core.numeric import distributions as tails
-from joinery.core.numeric.triangular import WIDE, triangle
+from joinery.core.numeric.triangular import WIDE, forward, triangle
 
 MOST_EXACT = 4000  # rows up to which the law of Durbin and Watson's d is inverted, normal beyond
 NORMAL_ROWS = 5000
@@ -397,15 +397,38 @@ def _log_symmetric(S: np.ndarray) -> complex:
     return complex(total)
 
 
+def lagged(e: np.ndarray, lags: int) -> np.ndarray:
+    """The residuals (n,) one row back, two rows back and so on, zero before the first (n, lags)."""
+    return np.column_stack([np.append(np.zeros(k), e[:-k])[: len(e)] for k in range(1, lags + 1)])
+
+
 def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
     """F of lagged residuals added to the model (Breusch 1978; Godfrey 1978)."""
-    Z = np.column_stack([np.concatenate([np.zeros(k), e[:-k]]) for k in range(1, lags + 1)])
+    Z = lagged(e, lags)
     df = len(e) - U.shape[1] - lags
     left = Z - U @ (U.T @ Z)
     R = triangle(np.column_stack([left, e]))
     if df <= 0 or np.any(np.abs(np.diag(R)[:lags]) < 1e-10 * np.sqrt((Z * Z).sum(axis=0))):
         return NOTHING
-    gain, rest = float(R[:lags, -1] @ R[:lags, -1]), float(R[lags, -1]) ** 2
+    return _of_lags(float(R[:lags, -1] @ R[:lags, -1]), float(R[lags, -1]) ** 2, lags, df)
+
+
+def breusch_godfrey_of_sums(
+    ZZ: np.ndarray, UZ: np.ndarray, Ze: np.ndarray, ee: float, df: int
+) -> Test:
+    """The same from sums over rows that are not held: ZᵀZ, UᵀZ, Zᵀe of the lagged Z, and eᵀe."""
+    left = ZZ - UZ.T @ UZ
+    if df <= 0 or np.any(np.diag(left) < 1e-10 * np.diag(ZZ)) or not ee > 0:
+        return NOTHING
+    try:
+        half = forward(np.linalg.cholesky(left).T, Ze)
+    except np.linalg.LinAlgError:
+        return NOTHING
+    gain = float(half @ half)
+    return _of_lags(gain, ee - gain, len(Ze), df)
+
+
+def _of_lags(gain: float, rest: float, lags: int, df: int) -> Test:
     f = gain / lags / (rest / df) if rest > 0 else float("inf")
     return Test(f, float(tails.f_upper(f, lags, df)), (lags, df), gain / (gain + rest))
 

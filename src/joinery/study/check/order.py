@@ -4,13 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
 
 from joinery import advice as say
+from joinery.core.blocks.columns import Columns, some_rows
+from joinery.core.blocks.partition import joined
 from joinery.core.blocks.products import inner
 from joinery.core.inference import diagnostics
+from joinery.core.least_squares.solution import Solution
+from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
@@ -43,48 +48,102 @@ def order(fit: Fitted) -> Iterator[Line]:
     if why:
         yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
         return
-    if too_many(fit):
-        yield from _durbin_watson_of_many(fit)
-        return
-    e, U = scaled_residuals(fit)
-    yield _durbin_watson(fit, diagnostics.durbin_watson(e, U))
-    if U is not None and fit.residual_df > 2 * LAGS + 2:
-        yield _where_order_means_something(fit, _breusch_godfrey(e, U))
-
-
-def _durbin_watson_of_many(fit: Fitted) -> Iterator[Line]:
-    """The same of rows that are read as needed, in the table's own order."""
-    if fit.options.order:
+    if too_many(fit) and fit.options.order:
         why = "many rows are gone through in the table's own order alone; write them in that order"
         yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
         return
-    n, square, differences, last = 0, 0.0, 0.0, None
-    for e in pieces(fit).each(_neighbours):
-        if e.n:
-            gap = 0.0 if last is None else (e.first - last) ** 2
-            differences, last = differences + e.differences + gap, e.last
-            n, square = n + e.n, square + e.square
-    if n > 2 and square > 0:
-        yield _durbin_watson(fit, diagnostics.durbin_watson_of_sums(n, differences / square))
+    distances, lagged = _of_many(fit) if too_many(fit) else _of_few(fit)
+    yield _durbin_watson(fit, distances)
+    if fit.residual_df > 2 * LAGS + 2 and np.isfinite(lagged.statistic):
+        yield _where_order_means_something(fit, _breusch_godfrey(lagged))
+
+
+def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
+    """Durbin and Watson's test, and Breusch and Godfrey's, of rows whose figures are held."""
+    e, places, root = scaled_residuals(fit)
+    solution = fit.solution
+    if len(root) * solution.rank <= MOST_BASIS:
+        basis = joined(working_rows(fit).row_blocks, lambda block: solution.in_basis(block.X))
+        U = (basis * root[:, None])[places]
+        return diagnostics.durbin_watson(e, U), diagnostics.breusch_godfrey(e, U, LAGS)
+    Z = diagnostics.lagged(e, LAGS)
+    weighted = np.zeros((len(root), LAGS))  # in the order of the table
+    weighted[places] = Z * root[places, None]
+
+    def own(block: RowBlock) -> np.ndarray:
+        return solution.centred_sums(block.columns, weighted[block.own])
+
+    raw = np.add.reduce(list(working_rows(fit).row_blocks.each(own)))
+    of_lags = _of_sums(fit, len(e), raw, Z.T @ Z, Z.T @ e, float(e @ e))
+    return diagnostics.durbin_watson(e, None), of_lags
+
+
+def _of_sums(
+    fit: Fitted, n: int, raw: np.ndarray, ZZ: np.ndarray, Ze: np.ndarray, ee: float
+) -> diagnostics.Test:
+    """Breusch and Godfrey's test from sums, the first the ``centred_sums`` of lagged residuals."""
+    UZ, df = fit.solution.sums_in_basis(raw), n - fit.solution.rank - LAGS
+    return diagnostics.breusch_godfrey_of_sums(ZZ, UZ, Ze, ee, df)
+
+
+def _of_many(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
+    """The same of rows that are read as needed, in the table's own order.
+
+    The first rows of a block follow the last of the one before: they are added here."""
+    solution, before = fit.solution, np.zeros(LAGS)
+    raw, ZZ, Ze = np.zeros((1 + len(solution.kept), LAGS)), np.zeros((LAGS, LAGS)), np.zeros(LAGS)
+    n, square, differences = 0, 0.0, 0.0
+    for part in pieces(fit).each(partial(_neighbours, solution)):
+        e = np.append(before, part.first)
+        Z = diagnostics.lagged(e, LAGS)[LAGS:]
+        gap = np.diff(e)[LAGS - 1 if n else LAGS :]  # nothing stands before the first row of all
+        raw += part.raw + solution.centred_sums(part.columns, Z * part.root[:, None])
+        ZZ, Ze = ZZ + part.ZZ + Z.T @ Z, Ze + part.Ze + Z.T @ part.first
+        n, square = n + part.n, square + part.square
+        differences += part.differences + float(gap @ gap)
+        before = np.append(before, part.last)[-LAGS:]
+    if n <= 2 or not square > 0:
+        return diagnostics.NOTHING, diagnostics.NOTHING
+    lagged = _of_sums(fit, n, raw, ZZ, Ze, square)
+    return diagnostics.durbin_watson_of_sums(n, differences / square), lagged
 
 
 class _Neighbours(NamedTuple):
-    """Sums of some rows in their order: how many, Σe², Σ(eₜ − eₜ₋₁)², the ends."""
+    """Sums of some rows in their order, without the first few as followers, which stand beside.
+
+    Z are the residuals one row back and so on; ``columns``, ``root`` and ``first`` the first rows,
+    the roots of their weights and their residuals; ``last`` the residuals of the last."""
 
     n: int
     square: float
     differences: float
-    first: float
-    last: float
+    raw: np.ndarray
+    ZZ: np.ndarray
+    Ze: np.ndarray
+    columns: Columns
+    root: np.ndarray
+    first: np.ndarray
+    last: np.ndarray
 
 
-def _neighbours(rows: Rows) -> _Neighbours:
-    w = rows.block.precisions
-    e = (rows.working * np.sqrt(w))[w > 0]
-    if not len(e):
-        return _Neighbours(0, 0.0, 0.0, 0.0, 0.0)
+def _neighbours(solution: Solution, rows: Rows) -> _Neighbours:
+    here = np.flatnonzero(rows.block.precisions > 0)
+    root = np.sqrt(rows.block.precisions[here])
+    e = rows.working[here] * root / solution.unit
+    Z, gap = diagnostics.lagged(e, LAGS)[LAGS:], np.diff(e)[LAGS - 1 :]
+    columns, every = rows.block.columns, len(here) == len(rows.working)
+    follow = some_rows(columns, slice(LAGS, None) if every else here[LAGS:])
     return _Neighbours(
-        len(e), inner(e, e), float(np.sum(np.diff(e) ** 2)), float(e[0]), float(e[-1])
+        len(e),
+        inner(e, e),
+        inner(gap, gap),
+        solution.centred_sums(follow, Z * root[LAGS:, None]),
+        Z.T @ Z,
+        Z.T @ e[LAGS:],
+        some_rows(columns, here[:LAGS]),
+        root[:LAGS],
+        e[:LAGS],
+        e[-LAGS:],
     )
 
 
@@ -112,8 +171,7 @@ def _where_order_means_something(fit: Fitted, line: Line) -> Line:
     return replace(line, verdict=FINE, advice=advice, shares_rate=False)
 
 
-def _breusch_godfrey(e: np.ndarray, U: np.ndarray) -> Line:
-    test = diagnostics.breusch_godfrey(e, U, LAGS)
+def _breusch_godfrey(test: diagnostics.Test) -> Line:
     verdict = judged(test.p, test.size, small=0.03, large=0.25)
     advice = f"rows up to four apart are alike: try {say.change(std_errors='autocorrelated')}"
     advice = NO_ADVICE if verdict == FINE else advice
@@ -121,17 +179,9 @@ def _breusch_godfrey(e: np.ndarray, U: np.ndarray) -> Line:
     return Line("breusch-godfrey", "order", ORDER, check, test, verdict, advice, finding)
 
 
-def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray | None]:
-    """Residuals times √w in order, and the columns' basis, None where memory is too small."""
+def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Residuals times √w in order, the places of their rows, and the √w of all rows (n,)."""
     figures, places = per_row(fit), in_order(fit)
-    small = len(places) * fit.solution.rank <= MOST_BASIS
-    w, parts = [], []
-    for block in working_rows(fit).row_blocks:
-        precisions = block.precisions
-        w.append(precisions)
-        if small:
-            parts.append(fit.solution.in_basis(block.X) * np.sqrt(precisions)[:, None])
-    root = np.sqrt(np.concatenate(w))
+    root = np.sqrt(joined(working_rows(fit).row_blocks, lambda block: block.precisions))
     places = places[root[places] > 0]
-    e = (figures.residual * root)[places]
-    return e / fit.solution.unit, np.concatenate(parts)[places] if small else None
+    return (figures.residual * root)[places] / fit.solution.unit, places, root
