@@ -396,6 +396,22 @@ def test_pages_and_checks_of_rows_that_are_not_held(sentence, options, tmp_path,
     same(near, jn.load(left.save(tmp_path / "fit.json")).forecast(large[:40]).frame)
 
 
+def test_cut_offs_of_rows_that_are_not_held(tmp_path, monkeypatch):
+    large = made(7000)
+    large.to_parquet(tmp_path / "t.parquet", row_group_size=900)
+    held = jn.fit(large, "yes given x, g")
+    told = held.cutoffs()
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 900)
+    left = jn.fit(tmp_path / "t.parquet", "yes given x, g")
+    same(told.frame, left.cutoffs().frame)
+    assert told.notes == left.cutoffs().notes  # the share of pairs is among them
+    for name in ("cutoffs", "calibration"):
+        (ours,), (theirs,) = (fit.draw(name).axes for fit in (held, left))
+        assert ours.title.get_text() == theirs.title.get_text()
+        assert [t.get_text() for t in ours.texts] == [t.get_text() for t in theirs.texts]
+
+
 @pytest.mark.parametrize("options", [{}, {"weights": "w"}, {"order": "t"}], ids=str)
 def test_neighbours_are_followed_from_block_to_block(options, tmp_path, monkeypatch):
     table = made(1500).assign(t=lambda d: -d.index, w=lambda d: np.arange(len(d)) % 3)

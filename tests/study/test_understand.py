@@ -11,9 +11,10 @@ import pytest
 from scipy import optimize, stats
 
 import joinery as jn
+from joinery.core.blocks.partition import Partition
+from joinery.core.inference.chances import Chances, concordance, said_yes
 from joinery.core.numeric import simultaneous
 from joinery.show.numbers import figure
-from joinery.study.understand.cutoffs import concordance
 
 RNG = np.random.default_rng(20)
 N = 90
@@ -519,10 +520,21 @@ def test_a_saved_fit_says_and_draws_what_it_can(tmp_path):
         assert again.draw(name, **options).axes
 
 
-def test_ties_count_half_in_the_share_of_pairs():
-    chance, yes = np.round(RNG.random(60), 1), RNG.random(60) < 0.5
-    pairs = [(a > b) + (a == b) / 2 for a, b in itertools.product(chance[yes], chance[~yes])]
-    assert concordance(chance, yes, np.ones(60)) == pytest.approx(np.mean(pairs))
+@pytest.mark.parametrize("pieces", [1, 3])
+def test_cut_offs_and_pairs_are_those_counted_one_by_one(pieces):
+    n, cutoffs = 60, np.array([0.5, 0.0, 0.31, 1.0, 0.3])
+    chance, yes, times = np.round(RNG.random(n), 1), RNG.random(n) < 0.5, RNG.integers(1, 4, n)
+    each = Chances(chance, yes.astype(float), times.astype(float), np.ones(n))
+    cuts = np.linspace(0, n, pieces + 1).astype(int)
+    rows = Partition(pieces, lambda i, _: Chances(*(v[cuts[i] : cuts[i + 1]] for v in each)))
+    said = said_yes(rows, cutoffs)
+    assert said.yes.tolist() == [times[chance >= c].sum() for c in cutoffs]
+    assert said.rightly.tolist() == [times[(chance >= c) & yes].sum() for c in cutoffs]
+    assert (said.of_yes, said.of_no) == (times[yes].sum(), times[~yes].sum())
+    of_yes, of_no = chance[yes][:, None], chance[~yes]
+    higher = (of_yes > of_no) + (of_yes == of_no) / 2
+    weights = np.outer(times[yes], times[~yes])
+    assert concordance(rows) == pytest.approx(np.average(higher, weights=weights))
 
 
 def test_the_offset_is_held_at_its_mean_in_means():

@@ -510,7 +510,7 @@ def test_calibration_of_weighted_totals_by_hand(decimals):
         "s of m given x",
         weights="w",
     )
-    from joinery.study.check.families import groups
+    from joinery.study.rows.chances import groups
 
     observed, expected, variance, trials = groups(fit._fitted)
     mu = fit.rows()["fitted"].to_numpy()

@@ -4,20 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
-from typing import NamedTuple, TypeVar
+from typing import TypeVar
 
 import numpy as np
 
 from joinery import advice as say
-from joinery.core.blocks.order_statistics import Counted, at_places
-from joinery.core.blocks.partition import Partition
 from joinery.core.glm.families import FAMILIES
-from joinery.core.glm.rows import LikelihoodRows, WorkingState
+from joinery.core.glm.rows import LikelihoodRows
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import Moments, Test
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import WorkingRows
-from joinery.design.row_blocks import RowBlock
 from joinery.errors import listed
 from joinery.show.numbers import figure, percent
 from joinery.study.check.check import NO_ADVICE, Line, cannot
@@ -25,6 +22,7 @@ from joinery.study.check.overlap import overlap
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.straight import straight
 from joinery.study.fitted import Fitted, working_rows
+from joinery.study.rows.chances import groups
 from joinery.study.rows.digest import digest
 from joinery.study.rows.figures import figures_in_pieces, widening
 from joinery.study.rows.glm_figures import has_quantiles
@@ -32,8 +30,6 @@ from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import FINE, SERIOUS, judged
 
 Found = TypeVar("Found")
-GROUPS = 10
-SAME = 1e-9  # of a mean: closer ones differ by rounding alone
 SMALL_COUNT, MOST_SMALL = 5.0, 0.2
 SPREAD, LINK, CALIBRATED = (
     "Is the spread what the family says?",
@@ -213,54 +209,6 @@ def calibration(fit: Fitted) -> Iterator[Line]:
     yield Line(
         "calibration", "calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words
     )
-
-
-def groups(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Observed and expected events, variance and trials in groups of fitted probability."""
-    rows = working_rows(fit)
-    assert isinstance(rows, WorkingRows)
-    chances = rows.states.map(_chances)
-    weighed: Partition[Counted] = chances.map(lambda c: (c.mu, c.trials))
-    total = sum(chances.each(lambda c: float(c.trials.sum())), 0.0)
-    count = max(min(GROUPS, fit.n_rows // 3), 1)
-    between = np.arange(1, count) / count * total
-    ends = at_places(weighed, between, total) if count > 1 else np.empty(0)
-
-    def about(c: _Chances) -> np.ndarray:
-        """Trials below each end, and at it."""
-        low, high = ends - SAME * np.abs(ends), ends + SAME * np.abs(ends)
-        below = [c.trials[c.mu < end].sum() for end in low]
-        upto = [c.trials[c.mu <= end].sum() for end in high]
-        return np.array([below, upto])
-
-    below, upto = sum(chances.each(about), np.zeros((2, len(ends))))
-    # rows with equal means stay together: where the middle of them lies tells their group
-    above = (below + upto) / 2 / total * count + SAME >= np.arange(1, count)
-    starts = np.where(above, ends - SAME * np.abs(ends), ends + SAME * np.abs(ends))
-
-    def sums(c: _Chances) -> np.ndarray:
-        place = np.searchsorted(np.maximum.accumulate(starts), c.mu, side="right")
-        each = (c.y * c.trials, c.mu * c.trials, c.mu * (1 - c.mu) * c.trials / c.w, c.trials)
-        return np.array([np.bincount(place, v, minlength=count) for v in each])
-
-    parts = sum(chances.each(sums), np.zeros((4, count)))
-    kept = parts[2] > 0
-    return parts[0][kept], parts[1][kept], parts[2][kept], parts[3][kept]
-
-
-class _Chances(NamedTuple):
-    """Fitted and observed shares of some rows, how many trials each is, and their weights."""
-
-    mu: np.ndarray
-    y: np.ndarray
-    trials: np.ndarray
-    w: np.ndarray
-
-
-def _chances(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> _Chances:
-    _, part, state = made
-    trials = part.times if part.trials is None else part.trials * part.times
-    return _Chances(state.mu, part.y, trials, part.precision)
 
 
 def zeros(fit: Fitted) -> Iterator[Line]:

@@ -127,12 +127,10 @@ class _Neighbours(NamedTuple):
 
 
 def _neighbours(solution: Solution, rows: Rows) -> _Neighbours:
-    here = np.flatnonzero(rows.block.precisions > 0)
-    root = np.sqrt(rows.block.precisions[here])
-    e = rows.working[here] * root / solution.unit
+    root, columns = np.sqrt(rows.block.precisions), rows.block.columns
+    e = rows.working * root / solution.unit
     Z, gap = diagnostics.lagged(e, LAGS)[LAGS:], np.diff(e)[LAGS - 1 :]
-    columns, every = rows.block.columns, len(here) == len(rows.working)
-    follow = some_rows(columns, slice(LAGS, None) if every else here[LAGS:])
+    follow = some_rows(columns, slice(LAGS, None))
     return _Neighbours(
         len(e),
         inner(e, e),
@@ -140,7 +138,7 @@ def _neighbours(solution: Solution, rows: Rows) -> _Neighbours:
         solution.centred_sums(follow, Z * root[LAGS:, None]),
         Z.T @ Z,
         Z.T @ e[LAGS:],
-        some_rows(columns, here[:LAGS]),
+        some_rows(columns, np.arange(min(LAGS, len(e)))),
         root[:LAGS],
         e[:LAGS],
         e[-LAGS:],
@@ -183,5 +181,4 @@ def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Residuals times √w in order, the places of their rows, and the √w of all rows (n,)."""
     figures, places = per_row(fit), in_order(fit)
     root = np.sqrt(joined(working_rows(fit).row_blocks, lambda block: block.precisions))
-    places = places[root[places] > 0]
     return (figures.residual * root)[places] / fit.solution.unit, places, root

@@ -18,12 +18,12 @@ from joinery.show.numbers import count, figure, p_phrase
 from joinery.show.numbers import value as shown
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide, zero
-from joinery.study.check.families import groups
 from joinery.study.check.order import in_order
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.pictures.thinned import numbers_of, whole
 from joinery.study.pictures.words import flags_of, placed, worded
+from joinery.study.rows.chances import groups
 from joinery.study.rows.figures import per_row
 
 if TYPE_CHECKING:

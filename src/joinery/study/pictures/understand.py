@@ -9,6 +9,7 @@ import numpy as np
 
 from joinery import advice
 from joinery.core.inference import intervals
+from joinery.core.inference.chances import concordance, in_groups
 from joinery.core.inference.intervals import wilson
 from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError, one_of
@@ -20,8 +21,7 @@ from joinery.study.pictures.words import worded
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.covariance_table import covariance_matrix
 from joinery.study.read.estimates import estimates
-from joinery.study.rows.figures import per_row
-from joinery.study.understand.cutoffs import at_each, chances, concordance, yes_no
+from joinery.study.understand.cutoffs import at_each, of_yes_no
 from joinery.study.understand.level_means import adjusted_means as means_table
 from joinery.study.understand.level_means import level_differences as differences_table
 from joinery.study.understand.scale import Scale
@@ -259,15 +259,14 @@ def cutoffs(
     """Both shares right against the cut-off."""
     from joinery.show.pictures.slopes import Share, shares
 
-    yes, times = yes_no(fit), per_row(fit).times
-    chance = chances(fit, crosscheck, seed)
+    rows, _ = of_yes_no(fit, crosscheck, seed)
     at = np.linspace(0, 1, 101)
-    found = at_each(at, chance, yes, times, fit.level)
+    found = at_each(at, rows, fit.level)
     of = [
         Share(name, *(found[f"{column}{tail}"] for tail in ("", "_lower", "_upper")))
         for name, column in (("right of yes", "right_yes"), ("right of no", "right_no"))
     ]
-    whole = 100 * concordance(chance, yes, times)
+    whole = 100 * concordance(rows)
     finding = f"a row with yes has the higher chance in {figure(whole, 3)} % of pairs; bands: "
     finding += f"{level_words(fit.level)} intervals; "
     finding += _judged_on(crosscheck)
@@ -293,17 +292,13 @@ def calibration(
     """Observed shares of yes in groups of fitted chance, each with its interval."""
     from joinery.show.pictures.fit import observed_shares
 
-    yes, times = yes_no(fit), per_row(fit).times
-    chance = chances(fit, crosscheck, seed)
-    known = np.flatnonzero(np.isfinite(chance))
-    order = known[np.argsort(chance[known], kind="stable")]
-    groups = [p for p in np.array_split(order, min(GROUPS, max(len(order) // 8, 2))) if len(p)]
-    n = np.array([times[p].sum() for p in groups])
-    hits = np.array([(times * yes)[p].sum() for p in groups])
-    at = np.array([np.average(chance[p], weights=times[p]) for p in groups])
+    rows, unknown = of_yes_no(fit, crosscheck, seed)
+    most = min(GROUPS, max((rows_at_hand(fit)[1].used - unknown) // 8, 2))
+    hits, expected, _, n = in_groups(rows, most)
+    at = expected / n
     lower, upper = wilson(hits, n, fit.level)
     off = int(((at < lower) | (at > upper)).sum())
-    finding = f"{count(off, 'group')} of {len(groups)} away from what was forecast; "
+    finding = f"{count(off, 'group')} of {len(n)} away from what was forecast; "
     finding += _judged_on(crosscheck)
     caption = Words(
         "Does what is forecast come true as often?",
