@@ -22,7 +22,7 @@ from matplotlib.text import Text
 
 import joinery as jn
 from joinery.data import records
-from joinery.data.sources import cells, source
+from joinery.data.sources import arrow, cells, source
 from joinery.design import learning, row_blocks
 from joinery.study.check import order
 from joinery.study.forecast import table as forecasts
@@ -532,7 +532,26 @@ def test_files_that_are_no_table_are_refused_by_name(tmp_path, monkeypatch):
             call()
 
 
-def test_a_file_that_changes_under_a_fit_is_noticed(tmp_path):
+@pytest.mark.parametrize("kept", [2**22, 100])
+def test_small_files_are_opened_once_a_pass_however_many_columns(kept, tmp_path, monkeypatch):
+    opened = []
+    real = arrow.ArrowSource._columns_of
+    monkeypatch.setattr(arrow.ArrowSource, "_columns_of", lambda source, group, columns: (
+        opened.append(group.path), real(source, group, columns))[1])  # fmt: skip
+    monkeypatch.setattr(arrow, "MOST_KEPT", kept)
+    sentence = "y given x, z, n, o, g"
+    same(
+        jn.fit(TABLE, sentence).coefficients().frame,
+        jn.fit(in_two_hundred_parts(tmp_path), sentence).coefficients().frame,
+    )
+    files = len(set(opened))
+    assert files > 150
+    if kept > 100:  # each column comes alone but once; what is then kept serves every pass
+        assert len(opened) <= 6 * files
+
+
+def test_a_file_that_changes_under_a_fit_is_noticed(tmp_path, monkeypatch):
+    monkeypatch.setattr(arrow, "TOGETHER", 1)  # else all its rows are still at hand
     file = tmp_path / "t.parquet"
     TABLE.to_parquet(file, row_group_size=500)
     fit = jn.fit(str(file), "y given x, z")
@@ -541,7 +560,8 @@ def test_a_file_that_changes_under_a_fit_is_noticed(tmp_path):
         fit.revise(drop="z")
 
 
-def test_writing_that_fails_leaves_no_file(tmp_path):
+def test_writing_that_fails_leaves_no_file(tmp_path, monkeypatch):
+    monkeypatch.setattr(arrow, "TOGETHER", 1)
     file = tmp_path / "t.parquet"
     TABLE.to_parquet(file, row_group_size=500)
     fit = jn.fit(str(file), "y given x, z")
@@ -602,7 +622,7 @@ def test_memory_stays_flat_as_rows_grow(tmp_path):
         code = (
             "import tracemalloc, pyarrow as pa, joinery as jn\n"
             "from joinery.core.blocks import order_statistics\n"
-            "from joinery.data.sources import cells, source\n"
+            "from joinery.data.sources import arrow, cells, source\n"
             "from joinery.study.check import straight\n"
             "from joinery.study.rows import digest\n"
             "source.HELD_CELLS = digest.HELD = straight.MOST_ALIKE = 0\n"

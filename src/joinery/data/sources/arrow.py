@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import sys
-from collections.abc import Iterator, Sequence
+import threading
+from collections import Counter, OrderedDict
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -18,6 +21,8 @@ from joinery.data.sources.source import STRETCH
 from joinery.errors import DataError, EmptyTableError, FileFormatError, listed
 
 Stamp = tuple[int, int]
+TOGETHER = 2**15  # rows up to which neighbouring row groups are one part
+MOST_KEPT = 2**22  # cells of small row groups that are kept
 
 
 @dataclass(frozen=True)
@@ -31,7 +36,8 @@ class ArrowSource:
     stamps: dict[str, Stamp] = field(default_factory=dict)
 
     def __getstate__(self) -> dict[str, Any]:
-        return self.__dict__ | {"keep": None}  # another process must not take the files away
+        # another process must not take the files away, and has its own in memory
+        return {k: v for k, v in self.__dict__.items() if k != "_small"} | {"keep": None}
 
     @property
     def runner(self) -> Runner | None:
@@ -47,8 +53,10 @@ class ArrowSource:
         return self.dataset.schema
 
     @cached_property
-    def _groups(self) -> list[datasets.Fragment]:
-        groups: list[datasets.Fragment] = []
+    def _groups(self) -> list[list[datasets.Fragment]]:
+        """The row groups of each part: one, or neighbours that are small."""
+        parts: list[list[datasets.Fragment]] = []
+        rows = TOGETHER
         for fragment in self.dataset.get_fragments():
             try:
                 own = (
@@ -56,29 +64,45 @@ class ArrowSource:
                     if isinstance(fragment, datasets.ParquetFileFragment)
                     else [fragment]
                 )
-                groups += own
             except (pa.ArrowException, OSError) as reason:
                 raise _unreadable(fragment, reason) from None
+            for group in own:
+                if not (length := _length(group)):
+                    continue
+                if rows + length > TOGETHER:
+                    parts.append([])
+                    rows = 0
+                parts[-1].append(group)
+                rows += length
             path = getattr(fragment, "path", "")
             if path and Path(path).exists():
                 self.stamps[path] = _stamp(path)
-        return groups
+        return parts
 
     @cached_property
     def lengths(self) -> tuple[int, ...]:
-        return tuple(_length(group) for group in self._groups)
+        return tuple(sum(_length(group) for group in part) for part in self._groups)
+
+    @cached_property
+    def _small(self) -> SmallGroups:
+        return SmallGroups(self._columns_of)
 
     def read(self, part: int, column: str) -> Iterator[pa.Array]:
-        group = self._groups[part]
-        path = getattr(group, "path", "")
+        groups = self._groups[part]
+        if len(groups) > 1:
+            for group in {getattr(group, "path", ""): group for group in groups}.values():
+                self._check_unchanged(group)
+            chunks = [c for group in groups for c in self._small.column(group, column).chunks]
+            if all(chunk.type == chunks[0].type for chunk in chunks):
+                chunks = [pa.chunked_array(chunks).unify_dictionaries().combine_chunks()]
+            yield from chunks
+            return
+        (group,) = groups
+        self._check_unchanged(group)
         try:
-            if path in self.stamps and self.stamps[path] != _stamp(path):
-                raise DataError(
-                    f"{path} was changed while its rows were in use; begin again with the table "
-                    "as it is now"
-                )
-            if path in self.stamps and _plainly(group, self.schema.field(column)):
-                yield from _from_file(path, group, column)
+            if self._stands_plainly(group, [column]):
+                for batch in _from_file(group, [column]):
+                    yield batch.column(0)
                 return
             scanner = group.scanner(
                 schema=self.schema,
@@ -94,6 +118,79 @@ class ArrowSource:
         except (pa.ArrowException, OSError) as reason:
             raise _unreadable(group, reason) from None
 
+    def _columns_of(self, group: datasets.Fragment, columns: list[str]) -> pa.Table:
+        """Some columns of a small row group."""
+        try:
+            if self._stands_plainly(group, columns):
+                return pa.Table.from_batches(_from_file(group, columns))
+            return group.to_table(schema=self.schema, columns=columns, use_threads=False)
+        except (pa.ArrowException, OSError) as reason:
+            raise _unreadable(group, reason) from None
+
+    def _stands_plainly(self, group: datasets.Fragment, columns: list[str]) -> bool:
+        """Whether columns stand in a file on this machine as the table has them."""
+        if getattr(group, "path", "") not in self.stamps:
+            return False
+        return all(_plainly(group, self.schema.field(column)) for column in columns)
+
+    def _check_unchanged(self, group: datasets.Fragment) -> None:
+        """Raises DataError where a file is no longer what it was, FileFormatError where gone."""
+        path = getattr(group, "path", "")
+        try:
+            same = path not in self.stamps or self.stamps[path] == _stamp(path)
+        except OSError as reason:
+            raise _unreadable(group, reason) from None
+        if not same:
+            raise DataError(
+                f"{path} was changed while its rows were in use; begin again with the table "
+                "as it is now"
+            )
+
+
+class SmallGroups:
+    """Row groups too small to be opened for each column.
+
+    The columns that others at hand are read for come with the one that is asked for, and the last
+    groups are kept."""
+
+    def __init__(self, read: Callable[[datasets.Fragment, list[str]], pa.Table]) -> None:
+        self._read, self._lock, self._cells = read, threading.Lock(), 0
+        self._kept: OrderedDict[int, tuple[pa.Table, set[str]]] = OrderedDict()
+        self._asked: Counter[str] = Counter()  # of how many that are kept
+
+    def column(self, group: datasets.Fragment, name: str) -> pa.ChunkedArray:
+        """One column of a row group."""
+        with self._lock:
+            table, asked = self._kept.get(id(group), (None, set()))
+            if table is not None and name in table.column_names:
+                self._asked[name] += name not in asked
+                asked.add(name)
+                self._kept.move_to_end(id(group))
+                return table.column(name)
+            wanted = {name, *self._asked}
+        table = self._read(group, sorted(wanted))
+        with self._lock:
+            asked = self._dropped(id(group)) | {name}
+            self._kept[id(group)] = table, asked
+            self._asked.update(asked)
+            self._cells += _cells(table)
+            while self._cells > MOST_KEPT and len(self._kept) > 1:
+                self._dropped(next(iter(self._kept)))
+        return table.column(name)
+
+    def _dropped(self, key: int) -> set[str]:
+        """Keep a row group no longer; what was asked of it."""
+        if key not in self._kept:
+            return set()
+        table, asked = self._kept.pop(key)
+        self._cells -= _cells(table)
+        self._asked -= Counter(asked)
+        return asked
+
+
+def _cells(table: pa.Table) -> int:
+    return int(table.num_rows * table.num_columns)
+
 
 def _plainly(group: datasets.Fragment, field: pa.Field) -> bool:
     """Whether a column stands in the file as the table has it."""
@@ -103,25 +200,25 @@ def _plainly(group: datasets.Fragment, field: pa.Field) -> bool:
     return field.name in own.names and own.field(field.name).type == field.type
 
 
-def _from_file(path: str, group: datasets.ParquetFileFragment, column: str) -> Iterator[pa.Array]:
-    """A column of a row group, straight from the file; texts by their dictionary."""
-    text = pa.types.is_string(group.physical_schema.field(column).type)
+def _from_file(group: datasets.ParquetFileFragment, columns: list[str]) -> Iterator[pa.RecordBatch]:
+    """Columns of a row group, straight from the file; texts by their dictionary."""
+    own = group.physical_schema
     file = parquet.ParquetFile(
-        path,
+        group.path,
         metadata=group.metadata,
         memory_map=True,
-        read_dictionary=[column] if text else None,
+        read_dictionary=[name for name in columns if pa.types.is_string(own.field(name).type)],
     )
     with file:
         for batch in file.iter_batches(
-            STRETCH, [own.id for own in group.row_groups], [column], use_threads=False
+            STRETCH, [own.id for own in group.row_groups], columns, use_threads=False
         ):
             if len(batch):
-                yield batch.column(0)
+                yield batch
 
 
 def _stamp(path: str) -> Stamp:
-    found = Path(path).stat()
+    found = os.stat(path)
     return found.st_mtime_ns, found.st_size
 
 
@@ -157,7 +254,8 @@ def of_files(files: Sequence[Path], name: str, root: Path | None = None) -> Arro
             raise FileFormatError(
                 f"{file} cannot be read as .parquet: {words}", path=str(file), reason=words
             ) from None
-    lacking = {n for own in schemas for other in schemas for n in set(own.names) - set(other.names)}
+    names = [set(own.names) for own in schemas]
+    lacking = set.union(*names) - set.intersection(*names)
     if lacking:
         some = next(f for f, own in zip(files, schemas) if not lacking <= set(own.names))
         raise FileFormatError(
