@@ -247,9 +247,14 @@ class Once(Generic[Found]):
 
     def __call__(self, fit: Fitted) -> Found:
         if self.work not in fit.cache:
-            fit.cache[self.work] = self.work(fit)
+            whole = fit.cache.get((self.work, "of"))
+            fit.cache[self.work] = self.work(fit) if whole is None else self(whole)
         value: Found = fit.cache[self.work]
         return value
+
+    def is_of(self, fit: Fitted, whole: Fitted) -> None:
+        """Let it be asked of another fit in place of this one, once it is asked."""
+        fit.cache[self.work, "of"] = whole
 
     def known(self, fit: Fitted) -> bool:
         """Whether the answer is at hand already."""

@@ -15,6 +15,7 @@ import matplotlib.dates
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.ticker import ScalarFormatter
 
 from joinery.errors import CallError
 from joinery.show.files import write_whole
@@ -138,9 +139,27 @@ def dress(ax: Axes) -> None:
     for side in ("left", "bottom"):
         ax.spines[side].set_color(SLATE)
     ax.tick_params(colors=SLATE, labelsize=9)
+    for axis in (ax.xaxis, ax.yaxis):
+        axis.set_major_formatter(Separated())
     ax.grid(axis="y", color=MIST, linewidth=0.8)
     ax.set_axisbelow(True)
     ax.margins(x=0.04, y=0.08)
+
+
+class Separated(ScalarFormatter):
+    """Numbers along an axis, thousands separated from 10,000 on; years stay as they are."""
+
+    def __init__(self) -> None:
+        super().__init__(useOffset=False)
+        self.set_powerlimits((-5, 13))
+
+    def __call__(self, x: float, pos: int | None = None) -> str:
+        """One of them as text."""
+        whole, point, rest = super().__call__(x, pos).partition(".")
+        digits = whole.lstrip("-−")
+        if len(digits) > 4 and digits.isdecimal():
+            whole = whole.removesuffix(digits) + f"{int(digits):,}"
+        return whole + point + rest
 
 
 def points(
@@ -179,8 +198,12 @@ def _dense(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
     ax.text(1.0, 1.005, key, transform=ax.transAxes, gid=END, **place)
 
 
-def ring(ax: Axes, x: np.ndarray, y: np.ndarray, serious: Sequence[bool]) -> None:
-    """Marks remarkable points: a ring, in rust where serious."""
+def ring(
+    ax: Axes, x: np.ndarray, y: np.ndarray, serious: Sequence[bool], *, lit: bool = False
+) -> None:
+    """Marks remarkable points: a ring, in rust where serious; ``lit`` to be seen on dark cells."""
+    if lit:
+        ax.scatter(x, y, s=70, facecolors="none", edgecolors=PAPER, linewidths=3.6, zorder=3.9)
     for px, py, bad in zip(x, y, serious):
         ax.scatter(
             [px],
@@ -202,7 +225,8 @@ def label_points(
 ) -> None:
     """Write a label beside each point, once all places are settled, where it covers nothing."""
     at = [(float(px), float(py)) for px, py in zip(x, y, strict=True)]
-    later(whole_figure(ax), lambda: place_labels(ax, at, words, others))
+    lit = len(others[0]) > DENSE
+    later(whole_figure(ax), lambda: place_labels(ax, at, words, others, lit=lit))
 
 
 def end_label(ax: Axes, x: float, y: float, words: str, color: str = SLATE) -> None:

@@ -300,7 +300,7 @@ class Band:
 def in_time(
     x: np.ndarray,
     observed: np.ndarray,
-    fitted: np.ndarray,
+    fitted: tuple[np.ndarray, np.ndarray],
     ahead: Band | None,
     flags: Sequence[Flag],
     words: Words,
@@ -311,7 +311,7 @@ def in_time(
     if len(x) <= 2000:
         ax.plot(x, observed, color=SLATE, linewidth=0.6, alpha=0.7, zorder=2)
     points(ax, x, observed, size=14)
-    ax.plot(x, fitted, color=AMBER, linewidth=1.8, zorder=3.5)
+    ax.plot(*fitted, color=AMBER, linewidth=1.8, zorder=3.5)
     if ahead is not None:
         ax.fill_between(ahead.x, *ahead.new, color=MIST, alpha=0.8, linewidth=0, zorder=1)
         ax.fill_between(ahead.x, *ahead.mean, color=AMBER, alpha=0.28, linewidth=0, zorder=1.5)

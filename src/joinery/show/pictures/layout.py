@@ -12,12 +12,13 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.patheffects import withStroke
 from matplotlib.text import Annotation, Text
 from matplotlib.ticker import FixedLocator, MaxNLocator
 from matplotlib.transforms import Bbox
 
 from joinery.show.marks import visible
-from joinery.show.palette import INK, SLATE
+from joinery.show.palette import INK, PAPER, SLATE
 
 Cell = tuple[float, float, float, float]  # left, bottom, right, top as shares of the figure
 Box = tuple[float, float, float, float]  # the same in pixels
@@ -315,10 +316,13 @@ def place_labels(
     words: Sequence[str],
     crowd: tuple[np.ndarray, np.ndarray],
     size: float = 8.5,
+    *,
+    lit: bool = False,
 ) -> None:
     """Write a label beside each point where it covers no other text and few points.
 
-    Labels that find no place are left out: the first are the most important.
+    Labels that find no place are left out: the first are the most important. ``lit`` edges them
+    with paper, to be read on dark cells.
     """
     figure: Any = ax.figure
     renderer, scale = _renderer(figure), figure.dpi / 72
@@ -342,6 +346,8 @@ def place_labels(
             va="bottom",
             zorder=5,
         )
+        if lit:
+            note.set_path_effects([withStroke(linewidth=2.2, foreground=PAPER)])
         extent = note.get_window_extent(renderer)
         box = _best_box(pixel, (extent.width, extent.height), 7 * scale, points, taken, room)
         if box is None:

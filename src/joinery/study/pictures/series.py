@@ -11,10 +11,11 @@ import numpy as np
 from joinery.data.records import Records, records
 from joinery.errors import CallError
 from joinery.show.numbers import count, figure, level_words
-from joinery.show.pictures.canvas import Words
+from joinery.show.pictures.canvas import DENSE, Words
 from joinery.study.check.order import in_order
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.table import forecast_with_remarks
+from joinery.study.pictures.thinned import numbers_of, whole
 from joinery.study.pictures.words import flags_of, placed, worded
 from joinery.study.rows.figures import per_row
 
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 MOST_AHEAD = 500
+STRETCHES = 300  # of a line through too many rows to be followed one by one
 
 
 @dataclass(frozen=True)
@@ -51,10 +53,17 @@ def series(
     order, figures = in_order(fit), per_row(fit)
     positions = np.arange(len(table))[used.rows][order]
     named, dated, x = _axis(fit, table, positions)
-    ahead = _forecasts(fit, table, new, hold, x)
+    ahead = _forecasts(whole(fit), new, hold, x)
     name = fit.words(fit.response.name)
-    e = figures.observed[order] - figures.fitted[order]
-    finding = f"points: observed; amber: fitted, {figure(float(np.sqrt(np.mean(e**2))), 3)} off"
+    finding = "points: observed; amber: fitted"
+    if whole(fit) is fit:
+        e = figures.observed[order] - figures.fitted[order]
+        finding += f", {figure(float(np.sqrt(np.mean(e**2))), 3)} off"
+    line = x, figures.fitted[order]
+    if len(x) > DENSE:
+        several = -(-len(x) // STRETCHES)
+        line = _averaged(line[0], several), _averaged(line[1], several)
+        finding += f"; the line is the mean of {several:,} rows drawn at a time"
     if ahead is not None:
         finding += (
             f"; after them {count(len(ahead.x), 'forecast')} with {level_words(fit.level)} "
@@ -65,8 +74,13 @@ def series(
     )
     band = None if ahead is None else Band(ahead.x, ahead.fitted, ahead.mean, ahead.new)
     flags = placed(flags_of(fit, label_rows), order)
-    fitted = figures.fitted[order]
-    return in_time(x, figures.observed[order], fitted, band, flags, worded(caption, words), ax)
+    return in_time(x, figures.observed[order], line, band, flags, worded(caption, words), ax)
+
+
+def _averaged(values: np.ndarray, several: int) -> np.ndarray:
+    """The means of so many neighbours at a time."""
+    starts = np.arange(0, len(values), several)
+    return np.add.reduceat(values, starts) / np.diff(np.append(starts, len(values)))
 
 
 def _axis(fit: Fitted, table: Records, positions: np.ndarray) -> tuple[str, bool, np.ndarray]:
@@ -76,14 +90,13 @@ def _axis(fit: Fitted, table: Records, positions: np.ndarray) -> tuple[str, bool
         column = table.column(named)
         return fit.words(named), column.is_date, column.numbers(positions)
     label = "row, in the table's own order" if named is None else f"row, by {fit.words(named)}"
-    return label, False, np.arange(1.0, len(positions) + 1)
+    return label, False, numbers_of(fit) if named is None else np.arange(1.0, len(positions) + 1)
 
 
-def _forecasts(
-    fit: Fitted, table: Records, new: Any, hold: str | None, x: np.ndarray
-) -> _Ahead | None:
+def _forecasts(fit: Fitted, new: Any, hold: str | None, x: np.ndarray) -> _Ahead | None:
     """The forecasts and where they stand; None where no row waits and none is given."""
-    waiting = rows_at_hand(fit)[1].awaiting
+    table, used = rows_at_hand(fit)
+    waiting = used.awaiting
     if new is None and not len(waiting):
         return None
     found, _ = forecast_with_remarks(fit, new, None, "model", False, hold)

@@ -39,6 +39,7 @@ THINNED: dict[str, bool] = {
     "influence": True,
     "added_variable": True,
     "component_residual": True,
+    "series": True,
 }
 
 
@@ -50,6 +51,9 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
     if name not in THINNED or not too_many(fit) or lagged(fit):
         return fit, ""
     table, used = rows_at_hand(fit)
+    order = fit.options.order
+    if name == "series" and order and table.column(order).kind not in ("number", "date"):
+        return fit, ""  # only all rows tell how far apart they stand
     step = -(-used.used // MOST_DRAWN)
     said, beside = f"one row in {step} is drawn", np.empty(0, int)
     if THINNED[name]:
@@ -95,7 +99,7 @@ def _of_places(fit: Fitted, places: np.ndarray, named: np.ndarray) -> Fitted:
     drawn.cache[whole], drawn.cache[numbers_of] = fit, places
     drawn.cache[digest.work] = _within(digest(fit), places)
     for question in (check_lines, widening, forecast_memory):
-        drawn.cache[question.work] = question(fit)
+        question.is_of(drawn, fit)
     return drawn
 
 
