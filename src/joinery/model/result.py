@@ -160,7 +160,7 @@ class Fit:
 
     @property
     def iterations(self) -> int | None:
-        """Steps of the iteration; None for least squares, which is solved at once."""
+        """Steps of the iteration over all rows; None for least squares, which is solved at once."""
         return self._fitted.estimate.iterations
 
     @property

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from math import log, pi
 
 import numpy as np
 
@@ -102,13 +103,12 @@ class LinearCandidates:
     def information(self, rss: float, rank: int, weight: float) -> float:
         """AIC (weight 2) or BIC (weight log n) of a model with this residual sum of squares."""
         if self.known is not None:
-            size = self.n * np.log(2 * np.pi * self.known) + rss / self.known
-            return float(size + weight * rank - self.log_scale)
+            size = self.n * log(2 * pi * self.known) + rss / self.known
+            return size + weight * rank - self.log_scale
         if not rss > 0:
             return float("inf")
-        return float(
-            self.n * (np.log(2 * np.pi * rss / self.n) + 1) + weight * (rank + 1) - self.log_scale
-        )
+        size = self.n * (log(2 * pi / self.n) + log(rss) + 1)
+        return size + weight * (rank + 1) - self.log_scale
 
     def _measured(self, chosen: frozenset[int], rss: float, rank: int) -> Model:
         figure = self._figure(chosen, rss, rank)
@@ -125,7 +125,7 @@ class LinearCandidates:
         if self.criterion == "adjusted r2":
             mean_square = self.total_squares / (self.n - self.constant)
             return -(1 - rss / (self.n - rank) / mean_square)
-        return self.information(rss, rank, 2.0 if self.criterion == "aic" else np.log(self.n))
+        return self.information(rss, rank, 2.0 if self.criterion == "aic" else log(self.n))
 
     def _rss(self, chosen: Sequence[int]) -> tuple[float, int]:
         """Residual sum of squares and rank of a model in some groups."""

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from math import inf, isfinite
 from typing import Protocol
-
-import numpy as np
 
 BETTER = 1e-9  # by what share a figure has to fall, so that rounding decides nothing
 
@@ -114,7 +113,7 @@ def _score(c: Candidates, now: Model, added: bool, model: Model, rules: Rules) -
 
 def _order(one: Tried, rules: Rules) -> tuple[int, float]:
     """What is done first: under p drops before additions, the largest p first."""
-    score = one.score if np.isfinite(one.score) else np.inf
+    score = one.score if isfinite(one.score) else inf
     if not rules.by_p:
         return 0, score
     leaves = not one.added and one.score > rules.leave
@@ -125,6 +124,6 @@ def _made(one: Tried, now: Model, rules: Rules) -> bool:
     """Whether a move is worth making."""
     if rules.by_p:
         return one.score < rules.enter if one.added else one.score > rules.leave
-    if not np.isfinite(now.figure):
+    if not isfinite(now.figure):
         return bool(one.score < now.figure)
     return bool(one.score < now.figure - BETTER * abs(now.figure))
