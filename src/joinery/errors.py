@@ -42,11 +42,14 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
     return by_fold[matches[0]] if matches else None
 
 
-def listed(items: Iterable[Any], most: int = 5, word: str = "more") -> str:
-    """Items in one line, cut after `most` with the count of the rest: ``a, b, c and 7 more``."""
+def listed(items: Iterable[Any], most: int = 5, word: str = "more", of: int | None = None) -> str:
+    """Items in one line, cut after `most` with the count of the rest: ``a, b, c and 7 more``.
+
+    ``of`` how many there are, where only the first are given."""
     items = [str(item) for item in items]
+    total = len(items) if of is None else of
     head = ", ".join(items[:most])
-    return head if len(items) <= most else f"{head} and {len(items) - most} {word}"
+    return head if total <= most else f"{head} and {total - most} {word}"
 
 
 class JoineryError(Exception):

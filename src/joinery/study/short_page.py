@@ -112,11 +112,11 @@ def _cautions(fit: Fitted) -> list[Caution]:
     ]
     if fit.origin is not None and not fit.solution.perfect:
         notable = remarks(fit)
-        worse = [r for r in notable if r.verdict != FINE]
+        worse = notable.judged(SERIOUS, CAUTION)
         shown = worse[:MOST_CAUTIONS]
         cautions += [
             Caution(r.verdict, f"row {label} {r.predicate}", "rows")
-            for r, label in zip(shown, labels_of(fit, [r.place for r in shown]), strict=True)
+            for r, label in zip(shown, labels_of(fit, shown.places), strict=True)
         ]
         cautions += [Caution(CAUTION, "", "")] * max(
             len(worse) - MOST_CAUTIONS, 0
@@ -129,7 +129,7 @@ def _cautions(fit: Fitted) -> list[Caution]:
             if c.verdict in (CAUTION, SERIOUS)
         ]
         sound = [c.name for c in lines if c.verdict == FINE] + sound
-        fine = [r.place for r in notable if r.verdict == FINE][:3]
+        fine = notable.judged(FINE).places[:3]
         keep = ", ".join(map(str, labels_of(fit, fine)))
         sound += [f"far out but well fitted: row {keep}"] if keep else []
         if sound:

@@ -83,16 +83,15 @@ def decides(fit: Fitted) -> Iterator[Line]:
             advice,
             words,
         )
-    far = [r for r in remarks(fit) if r.verdict == FINE]
+    far = remarks(fit).judged(FINE)
     verdict = CAUTION if found.alone else FINE
     advice = NO_ADVICE
     if found.alone:
         alone = listed(labels_of(fit, found.alone))
         advice = f"row {alone} alone speaks to a coefficient and is fitted exactly"
     elif far:
-        advice = (
-            f"far out but well fitted, keep: {listed(labels_of(fit, [r.place for r in far]), 3)}"
-        )
+        first = labels_of(fit, far.places[:3])
+        advice = f"far out but well fitted, keep: {listed(first, 3, of=len(far))}"
     label = labels_of(fit, [found.highest.place])[0]
     yield Line(
         "leverage",

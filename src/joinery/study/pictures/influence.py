@@ -21,7 +21,7 @@ from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.estimates import estimates
 from joinery.study.rows.digest import limits
 from joinery.study.rows.figures import per_row
-from joinery.study.rows.table import changes_without, remarks
+from joinery.study.rows.table import VERDICTS, changes_without, remarks
 from joinery.study.verdicts import FINE, SERIOUS
 
 if TYPE_CHECKING:
@@ -44,11 +44,9 @@ def leverage(
         raise CallError("the fit has no residual to scale, so that no row can be judged by one")
     verdicts = np.full(len(figures.observed), FINE, dtype=object)
     notable = remarks(fit)
-    for remark in notable:
-        verdicts[remark.place] = remark.verdict
+    verdicts[notable.places] = np.array(VERDICTS, object)[notable.grave]
     of_all = remarks(whole(fit))
-    bad = [r for r in of_all if r.verdict == SERIOUS]
-    kept = [r for r in of_all if r.verdict == FINE]
+    bad, kept = of_all.judged(SERIOUS), of_all.judged(FINE)
     finding = (
         f"{count(len(bad), 'row')} serious; {count(len(kept), 'row')} far out but well fitted, "
         "to be kept"

@@ -87,7 +87,7 @@ def _of_places(fit: Fitted, places: np.ndarray, named: np.ndarray) -> Fitted:
     Labels have those ``named`` and the remarkable ones.
     """
     table, used = rows_at_hand(fit)
-    remarked = [_remarkable(fit), np.array([r.place for r in remarks(fit)], int)]
+    remarked = [_remarkable(fit), remarks(fit).places]
     named = np.intersect1d(places, np.concatenate([named, *remarked]))
     labels = dict(zip(named.tolist(), labels_of(fit, named), strict=True))
     shown = [labels.get(place, "") for place in places.tolist()]
@@ -108,8 +108,7 @@ def _remarkable(fit: Fitted) -> np.ndarray:
     found = digest(fit)
     weight = np.nan_to_num(found.measures.cooks_distance, nan=-1.0)
     heaviest = found.places[np.argsort(-weight, kind="stable")[:HEAVIEST]]
-    worst = [r.place for r in remarks(fit)[:MOST_REMARKABLE]]
-    return np.union1d(heaviest, np.array(worst, int))
+    return np.union1d(heaviest, remarks(fit)[:MOST_REMARKABLE].places)
 
 
 def _within(found: Digest, places: np.ndarray) -> Digest:

@@ -45,12 +45,10 @@ def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
     notable = remarks(fit)
     labels = table.index[chosen.rows]
     if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
-        flagged = notable if label_rows == "flagged" else []
-        return [
-            Flag(r.place, str(labels[r.place]), r.verdict == SERIOUS) for r in flagged[:MOST_LABELS]
-        ]
+        flagged = notable[: MOST_LABELS if label_rows == "flagged" else 0]
+        return [Flag(r.place, str(labels[r.place]), r.verdict == SERIOUS) for r in flagged]
     wanted = as_labels(label_rows)
-    serious = {r.place for r in notable if r.verdict == SERIOUS}
+    serious = set(notable.judged(SERIOUS).places.tolist())
     place_of = {
         int(position): place for place, position in enumerate(np.arange(len(table))[chosen.rows])
     }

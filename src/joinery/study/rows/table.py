@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, overload
 
 import numpy as np
 
@@ -15,7 +15,7 @@ from joinery.design.row_blocks import RowBlock
 from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.rows.digest import limits, notable
 from joinery.study.rows.figures import Limits, fitted_values, per_row, widening
 from joinery.study.rows.per_row import PerRow
@@ -77,10 +77,51 @@ class Remark:
         return badly
 
 
-def remarks(fit: Fitted) -> list[Remark]:
+@dataclass(frozen=True, eq=False)
+class Remarks(Sequence[Remark]):
+    """Remarks on rows, worst first: their figures (k,), of which Remarks are made when asked."""
+
+    places: np.ndarray
+    grave: np.ndarray  # places among ``VERDICTS``
+    leverage: np.ndarray
+    studentized: np.ndarray
+    cooks_distance: np.ndarray
+    at: Limits
+
+    def __len__(self) -> int:
+        return len(self.places)
+
+    @overload
+    def __getitem__(self, which: int) -> Remark: ...
+    @overload
+    def __getitem__(self, which: slice) -> Remarks: ...
+    def __getitem__(self, which: int | slice) -> Remark | Remarks:
+        if isinstance(which, slice):
+            return self.chosen(which)
+        return next(iter(self.chosen(np.array([which]))))
+
+    def __iter__(self) -> Iterator[Remark]:
+        figures = (self.places, self.grave, self.leverage, self.studentized, self.cooks_distance)
+        for place, rank, h, t, d in zip(*(each.tolist() for each in figures), strict=True):
+            yield Remark(place, VERDICTS[rank], h, t, d, self.at)
+
+    def chosen(self, which: slice | np.ndarray) -> Remarks:
+        """Some of them."""
+        h, t, d = self.leverage[which], self.studentized[which], self.cooks_distance[which]
+        return Remarks(self.places[which], self.grave[which], h, t, d, self.at)
+
+    def judged(self, *verdicts: str) -> Remarks:
+        """Those with some verdicts."""
+        return self.chosen(np.isin(self.grave, [VERDICTS.index(v) for v in verdicts]))
+
+    def between(self, first: int, stop: int) -> Remarks:
+        """Those on rows from one place to before another."""
+        return self.chosen((self.places >= first) & (self.places < stop))
+
+
+@once
+def remarks(fit: Fitted) -> Remarks:
     """The remarkable rows, worst first: deciding, badly fitted, far out."""
-    if fit.solution.perfect:
-        return []
     found, at, wide = notable(fit), limits(fit), widening(fit)
     h, t, d = (
         found.measures.leverage,
@@ -91,17 +132,13 @@ def remarks(fit: Fitted) -> list[Remark]:
         here = np.flatnonzero(
             (d >= at.cooks_distance) | (np.abs(t) >= at.large) | (h >= min(at.leverage, 1))
         )
+    if fit.solution.perfect:
+        here = here[:0]
     places, h, t, d = found.places[here], h[here], t[here], d[here]
     decides = (d >= at.cooks_distance) | (np.abs(t) >= at.serious)
     badly = np.where(decides, 0, np.where(np.abs(t) >= at.studentized, 1, 2))
     grave = np.where(h >= 1, 1, badly)
-    worst = np.lexsort((-np.nan_to_num(d), grave))
-    return [
-        Remark(place, VERDICTS[rank], h, t, d, at)
-        for place, rank, h, t, d in zip(
-            *(column[worst].tolist() for column in (places, grave, h, t, d)), strict=True
-        )
-    ]
+    return Remarks(places, grave, h, t, d, at).chosen(np.lexsort((-np.nan_to_num(d), grave)))
 
 
 def left_out(fit: Fitted) -> Table:
@@ -124,7 +161,7 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     """The rows table. See ``Fit.rows``."""
     table, chosen = rows_at_hand(fit)
     figures, n, out = per_row(fit), chosen.used, len(chosen.out)
-    own = row_columns(figures, {r.place: r for r in remarks(fit)}, 0)
+    own = row_columns(figures, remarks(fit), 0)
     added = changes_without(fit) if dfbetas else {}
     columns = _in_order(own | {f"dfbetas {name}": values for name, values in added.items()})
     if out:
@@ -156,13 +193,13 @@ def _in_order(columns: dict[str, Any]) -> dict[str, Any]:
     return {k: v for k, v in columns.items() if k not in WORDS} | {k: columns[k] for k in WORDS}
 
 
-def row_columns(figures: PerRow, notable: dict[int, Remark], first: int) -> dict[str, Any]:
+def row_columns(figures: PerRow, notable: Remarks, first: int) -> dict[str, Any]:
     """The columns of the rows table for fitted rows, the first of which has place ``first``."""
     measures, m = figures.influence, len(figures.observed)
     verdict, reason = [FINE] * m, [""] * m
-    for place, remark in notable.items():
-        if first <= place < first + m:
-            verdict[place - first], reason[place - first] = remark.verdict, remark.reason
+    for remark in notable.between(first, first + m):
+        place = remark.place - first
+        verdict[place], reason[place] = remark.verdict, remark.reason
     return {
         "observed": figures.observed,
         "fitted": figures.fitted,

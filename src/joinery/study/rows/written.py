@@ -27,7 +27,7 @@ def write_rows(fit: Fitted, path: str | os.PathLike[str]) -> Path:
 def _stretches(fit: Fitted) -> Iterator[pd.DataFrame]:
     table, chosen = rows_at_hand(fit)
     name = str(table.id or table.index.name or "row")
-    notable = {r.place: r for r in remarks(fit)}
+    notable = remarks(fit)
     columns: list[str] = []
     with counted("rows written", chosen.total) as advance:
         for block, figures in figures_in_blocks(fit):
