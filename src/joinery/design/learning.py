@@ -15,7 +15,7 @@ import numpy as np
 
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
-from joinery.data.columns import Column, Swept
+from joinery.data.columns import Column, Swept, swept
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
 from joinery.errors import UnusableColumnError
@@ -102,7 +102,8 @@ class Learner:
         """The least and greatest value of an expression, NaN where it has none."""
         if isinstance(expression, Name):
             column = self.table.column(expression.name)
-            if self.rows_are_all and column.sound:
+            at_hand = column.swept is not None or not self.table.read_as_needed
+            if self.rows_are_all and at_hand and column.sound:
                 return column.found.low, column.found.high
             if not self.table.read_as_needed:
                 low, high = ends_of(column.numbers(self.rows))
@@ -138,8 +139,7 @@ def sweep(table: Records, expressions: Iterable[Expression]) -> None:
 def _swept(column: Column, rows: Rows) -> Swept:
     if column.values is None:
         return Swept(not column.missing(rows).any(), np.nan, np.nan)
-    low, high = ends_of(column.numbers(rows))
-    return Swept(bool(np.isfinite([low, high]).all()), low, high)
+    return swept([column.numbers(rows)])
 
 
 # ------------------------------------------------------------------ sums over stretches

@@ -93,7 +93,7 @@ def _numbered(fits: Sequence[Fitted]) -> dict[str, int]:
     for fit in fits:
         labels = _labels(fit)
         if len(labels) > MOST_ROWS:
-            labels = [labels[r.place] for r in remarks(fit)]
+            labels = [labels[place] for place in remarks(fit).places]
         for label in labels:
             out.setdefault(label, len(out))
     return out
@@ -197,7 +197,7 @@ class _Builder:
         used = len(self._own)
         chosen = list(range(len(index)))
         if len(index) > MOST_ROWS:
-            chosen = sorted(r.place for r in remarks(self.fit))
+            chosen = np.sort(remarks(self.fit).places).tolist()
         numbers = [self.numbers.get(index[i]) if i < used else None for i in chosen]
         return table(found.lines(chosen), numbers)
 

@@ -119,6 +119,22 @@ class Partition(Generic[Made]):
             crew.shutdown(cancel_futures=True)
 
 
+class Laid:
+    """Arrays of ``n`` values each, laid out as their parts come: none stands there twice."""
+
+    def __init__(self, n: int) -> None:
+        self.n, self.start = n, 0
+        self.arrays: list[np.ndarray] = []
+
+    def add(self, parts: Sequence[np.ndarray]) -> None:
+        """The next values of each array."""
+        self.arrays = self.arrays or [np.empty(self.n, values.dtype) for values in parts]
+        stop = self.start + len(parts[0])
+        for every, values in zip(self.arrays, parts, strict=True):
+            every[self.start : stop] = values
+        self.start = stop
+
+
 def joined(pieces: Partition[Made], work: Callable[[Made], np.ndarray]) -> np.ndarray:
     """What ``work`` finds in each piece, an array for its rows, as one array."""
     return np.concatenate(list(pieces.each(work)))

@@ -21,10 +21,6 @@ class Chances(NamedTuple):
     trials: np.ndarray
     w: np.ndarray
 
-    def kept(self) -> Chances:
-        """The same in memory of their own, whatever becomes of the piece they are of."""
-        return Chances(*(values.copy() for values in self))
-
 
 class Groups(NamedTuple):
     """Observed and expected events of groups (g,), the events' variance, and the trials."""

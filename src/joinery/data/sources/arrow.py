@@ -53,7 +53,7 @@ class ArrowSource:
         return self.dataset.schema
 
     @cached_property
-    def _groups(self) -> list[list[datasets.Fragment]]:
+    def _parts(self) -> list[list[datasets.Fragment]]:
         """The row groups of each part: one, or neighbours that are small."""
         parts: list[list[datasets.Fragment]] = []
         rows = TOGETHER
@@ -81,14 +81,14 @@ class ArrowSource:
 
     @cached_property
     def lengths(self) -> tuple[int, ...]:
-        return tuple(sum(_length(group) for group in part) for part in self._groups)
+        return tuple(sum(_length(group) for group in part) for part in self._parts)
 
     @cached_property
     def _small(self) -> SmallGroups:
         return SmallGroups(self._columns_of)
 
     def read(self, part: int, column: str) -> Iterator[pa.Array]:
-        groups = self._groups[part]
+        groups = self._parts[part]
         if len(groups) > 1:
             for group in {getattr(group, "path", ""): group for group in groups}.values():
                 self._check_unchanged(group)

@@ -26,8 +26,8 @@ def normal(fit: Fitted) -> Iterator[Line]:
         yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
     found = digest(fit)
-    few = found.held is not None and found.moments.n <= diagnostics.NORMAL_ROWS
-    z, times = _sound(found.held) if few and found.held else (None, None)
+    held = found.held if found.moments.n <= diagnostics.NORMAL_ROWS else None
+    z, times = (None, None) if held is None else _sound(held)
     name, test = diagnostics.normality(found.moments, z, times)
     if not np.isfinite(test.statistic):
         yield cannot(

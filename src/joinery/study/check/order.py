@@ -16,7 +16,7 @@ from joinery.core.blocks.products import inner
 from joinery.core.inference import diagnostics
 from joinery.core.least_squares.solution import Solution
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.evaluate import EVERY_ROW, Context
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
@@ -60,7 +60,7 @@ def order(fit: Fitted) -> Iterator[Line]:
 
 def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
     """Durbin and Watson's test, and Breusch and Godfrey's, of rows whose figures are held."""
-    e, places, root = scaled_residuals(fit)
+    e, places, root = _scaled_residuals(fit)
     solution = fit.solution
     if len(root) * solution.rank <= MOST_BASIS:
         basis = joined(working_rows(fit).row_blocks, lambda block: solution.in_basis(block.X))
@@ -177,8 +177,10 @@ def _breusch_godfrey(test: diagnostics.Test) -> Line:
     return Line("breusch-godfrey", "order", ORDER, check, test, verdict, advice, finding)
 
 
-def scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Residuals times √w in order, the places of their rows, and the √w of all rows (n,)."""
     figures, places = per_row(fit), in_order(fit)
-    root = np.sqrt(joined(working_rows(fit).row_blocks, lambda block: block.precisions))
+    table, used = rows_at_hand(fit)
+    w = fit.asides.values("weights", Context(table, used.rows))
+    root = np.ones(used.used) if w is None else np.sqrt(w)
     return (figures.residual * root)[places] / fit.solution.unit, places, root

@@ -21,6 +21,7 @@ from joinery.study.pictures.words import worded
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.covariance_table import covariance_matrix
 from joinery.study.read.estimates import estimates
+from joinery.study.rows.chances import MOST_GROUPS
 from joinery.study.understand.cutoffs import at_each, of_yes_no
 from joinery.study.understand.level_means import adjusted_means as means_table
 from joinery.study.understand.level_means import level_differences as differences_table
@@ -34,7 +35,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 Given = Mapping[str, str | None]
-POINTS, EDGE, GROUPS, MOST_PAIRS = 161, 241, 10, 66
+POINTS, EDGE, MOST_PAIRS = 161, 241, 66
 
 
 def simple_slopes(
@@ -293,7 +294,7 @@ def calibration(
     from joinery.show.pictures.fit import observed_shares
 
     rows, unknown = of_yes_no(fit, crosscheck, seed)
-    most = min(GROUPS, max((rows_at_hand(fit)[1].used - unknown) // 8, 2))
+    most = min(MOST_GROUPS, max((rows_at_hand(fit)[1].used - unknown) // 8, 2))
     hits, expected, _, n = in_groups(rows, most)
     at = expected / n
     lower, upper = wilson(hits, n, fit.level)

@@ -19,8 +19,7 @@ def chances(fit: Fitted) -> Partition[Chances]:
     """The chances of the rows a fit used: in one piece where they are held, else block by block."""
     rows = working_rows(fit)
     assert isinstance(rows, WorkingRows)
-    pieces = rows.states.map(_of_rows)
-    return pieces if too_many(fit) else in_one(list(pieces.each(Chances.kept)))
+    return rows.states.map(_of_rows) if too_many(fit) else in_one(list(rows.states.each(_of_rows)))
 
 
 def groups(fit: Fitted) -> Groups:

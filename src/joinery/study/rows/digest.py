@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from joinery.core.blocks.columns import some_columns
-from joinery.core.blocks.partition import Partition
+from joinery.core.blocks.partition import Laid, Partition
 from joinery.core.blocks.products import inner
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.rows import LikelihoodRows, WorkingState
@@ -117,7 +117,7 @@ class Held(NamedTuple):
 
     terms: np.ndarray
     standardized: np.ndarray
-    times: np.ndarray | None  # None for ones
+    times: np.ndarray | None = None  # None for ones
 
 
 @dataclass(frozen=True)
@@ -404,17 +404,11 @@ def _spread(rows: Rows, asked: Asked, level: float) -> Spread:
 def joined(parts: Iterable[Digest], n: int) -> Digest:
     """The digest of all ``n`` rows, from those of blocks in their order."""
     found: list[Digest] = []
-    held: list[np.ndarray] = []
-    start = 0
+    laid = Laid(n)
     for part in parts:
-        if part.held is not None:  # put in place at once, so that it does not stand there twice
-            own = [values for values in part.held if values is not None]
-            held = held or [np.empty(n) for _ in own]
-            for every, values in zip(held, own, strict=True):
-                every[start : start + part.rows] = values
-            part = replace(part, held=None)
-        start += part.rows
-        found.append(part)
+        if part.held is not None:
+            laid.add([values for values in part.held if values is not None])
+        found.append(replace(part, held=None))
     first = found[0]
     curved, spread = first.curved, first.spread
     moments = first.moments
@@ -441,7 +435,7 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
         ),
         curved=curved,
         spread=spread,
-        held=Held(held[0], held[1], held[2] if len(held) > 2 else None) if held else None,
+        held=Held(*laid.arrays) if laid.arrays else None,
     )
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.blocks.partition import Laid
 from joinery.core.inference.influence import Influence
 
 ARRAYS = ("observed", "fitted", "times", "terms", "shown", "on_terms", "deletion")
@@ -66,18 +67,10 @@ class PerRow:
 
 
 def gathered(parts: Iterable[PerRow], n: int) -> PerRow:
-    """The figures of ``n`` rows, whose blocks come in order, as one.
-
-    Each is put in its place as it comes, so that they do not stand in memory twice."""
-    whole: list[np.ndarray] = []
-    start = 0
+    """The figures of ``n`` rows, whose blocks come in order, as one."""
+    laid = Laid(n)
     for part in parts:
         if len(part.observed) == n:
             return part
-        own = part.arrays
-        whole = whole or [np.empty(n, values.dtype) for values in own]
-        stop = start + len(part.observed)
-        for every, values in zip(whole, own, strict=True):
-            every[start:stop] = values
-        start = stop
-    return part.with_arrays(whole)
+        laid.add(part.arrays)
+    return part.with_arrays(laid.arrays)
