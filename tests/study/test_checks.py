@@ -303,3 +303,14 @@ def test_many_rows_far_off_are_counted_against_chance():
     assert line["statistic"] == far.sum()
     assert line["p"] == pytest.approx(stats.binom.sf(far.sum() - 1, 1000, 0.01), rel=1e-6)
     assert line["verdict"] == "caution"
+
+
+def test_a_row_among_the_worst_fitted_is_not_called_well_fitted():
+    fit = jn.fit(
+        jn.sample_data("yields"), "honey_kg given forage_km2, feed_kg, rain_days", id="hive"
+    )
+    assert fit.rows().frame.loc["H089", "reason"].startswith("among the worst fitted")
+    assert "far out but well fitted: row H031" in " ".join(str(fit).split())
+    assert "far out but well fitted, keep: H031" in fit.checks()["advice"].tolist()
+    finding = fit.draw("leverage").findobj(lambda t: t.get_gid() == "finding")[0].get_text()
+    assert "1 row far out but well fitted" in finding

@@ -129,7 +129,7 @@ def _cautions(fit: Fitted) -> list[Caution]:
             if c.verdict in (CAUTION, SERIOUS)
         ]
         sound = [c.name for c in lines if c.verdict == FINE] + sound
-        fine = notable.judged(FINE).places[:3]
+        fine = notable.well_fitted.places[:3]
         keep = ", ".join(map(str, labels_of(fit, fine)))
         sound += [f"far out but well fitted: row {keep}"] if keep else []
         if sound:

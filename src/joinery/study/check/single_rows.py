@@ -83,7 +83,7 @@ def decides(fit: Fitted) -> Iterator[Line]:
             advice,
             words,
         )
-    far = remarks(fit).judged(FINE)
+    far = remarks(fit).well_fitted
     verdict = CAUTION if found.alone else FINE
     advice = NO_ADVICE
     if found.alone:

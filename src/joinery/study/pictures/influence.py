@@ -46,7 +46,7 @@ def leverage(
     notable = remarks(fit)
     verdicts[notable.places] = np.array(VERDICTS, object)[notable.grave]
     of_all = remarks(whole(fit))
-    bad, kept = of_all.judged(SERIOUS), of_all.judged(FINE)
+    bad, kept = of_all.judged(SERIOUS), of_all.well_fitted
     finding = (
         f"{count(len(bad), 'row')} serious; {count(len(kept), 'row')} far out but well fitted, "
         "to be kept"

@@ -114,6 +114,14 @@ class Remarks(Sequence[Remark]):
         """Those with some verdicts."""
         return self.chosen(np.isin(self.grave, [VERDICTS.index(v) for v in verdicts]))
 
+    @property
+    def well_fitted(self) -> Remarks:
+        """Those far out but well fitted, which are to be kept."""
+        fine = self.judged(FINE)
+        return fine.chosen(
+            (fine.leverage >= self.at.leverage) & (np.abs(fine.studentized) < WELL_FITTED)
+        )
+
     def between(self, first: int, stop: int) -> Remarks:
         """Those on rows from one place to before another."""
         return self.chosen((self.places >= first) & (self.places < stop))
