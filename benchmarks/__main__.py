@@ -213,15 +213,15 @@ def starting() -> Iterator[Row]:
         "at most 1.15",
         ours <= 1.15 * theirs,
     )
-    everything = "import joinery as jn; jn.fit, jn.read, jn.load, jn.look"
-    ours, theirs = in_turn(fresh(everything), fresh("import pandas, scipy.linalg"), 7)
+    small = "import joinery; joinery.fit({'x': [1, 2, 3, 4.5], 'y': [2, 4, 5, 9]}, 'y given x')"
+    ours, theirs = in_turn(fresh(small), fresh("import pandas, scipy.linalg"), 7)
     yield Row(
-        "import joinery and touch its calls",
+        "import joinery and one small fit",
         ours,
         "import pandas, scipy.linalg",
         theirs,
-        "(told)",
-        True,
+        "at most 1.5",
+        ours <= 1.5 * theirs,
     )
     help_text = "import sys; sys.argv = ['joinery', '--help']; from joinery.cli import main; main()"
     ours, theirs = in_turn(fresh(help_text), fresh("import pandas, scipy.linalg"), 7)

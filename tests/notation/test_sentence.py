@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import contextlib
 import random
+import sys
 import time
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from lark.load_grammar import load_grammar
 
 from joinery.data.records import records
 from joinery.errors import JoineryError, SentenceError, UnusableColumnError
+from joinery.notation import parse
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.parse import (
     read_assignments,
@@ -342,3 +346,31 @@ def test_everything_in_the_table_of_the_page_about_the_language_reads():
             if piece in ("log2", "log10", "log1p", "sqrt", "exp", "abs", "'helmert'", "'long'"):
                 continue
             assert read_sentence(f"y given {piece}")
+
+
+@pytest.mark.parametrize("spoilt", [None, b"", b"other tables\n", "cut"])
+def test_tables_of_the_grammar_are_kept_and_made_anew_where_they_are_not_its_own(
+    spoilt, tmp_path, monkeypatch
+):
+    monkeypatch.setattr(sys, "dont_write_bytecode", False)
+    monkeypatch.setattr(sys, "pycache_prefix", str(tmp_path))
+    kept = Path(parse._tables())
+    kept.parent.mkdir(parents=True)
+
+    def answers():
+        parse._parser.cache_clear()
+        parser = parse._parser()
+        with pytest.raises(SentenceError) as slip:
+            parse._read("y given (a +", "sentence")
+        return parser.parse('"y z" GIVEN a*b, x^2', start="sentence"), str(slip.value)
+
+    made = answers()
+    whole = kept.read_bytes()
+    if spoilt is not None:
+        kept.write_bytes(whole[:-900] if spoilt == "cut" else spoilt)
+    calls = []
+    monkeypatch.setattr("lark.lark.load_grammar", lambda *a: calls.append(a) or load_grammar(*a))
+    assert answers() == made
+    assert len(calls) == (spoilt is not None)
+    assert kept.read_bytes()[:64] == whole[:64]  # the stamp of grammar and versions
+    parse._parser.cache_clear()

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import re
+import sys
 from collections.abc import Sequence
 from functools import lru_cache
 from importlib.resources import files
+from importlib.util import cache_from_source
+from pathlib import Path
 from typing import Any
 
 from lark import Lark, Token, Transformer, v_args
@@ -270,7 +273,18 @@ def _parser() -> Lark:
         transformer=_Builder(),
         lexer_callbacks={"NAME": _word_or_name},
         maybe_placeholders=True,
+        cache=_tables(),
     )
+
+
+def _tables() -> str | bool:
+    """Where the grammar's tables are kept, beside what Python has compiled (or not at all).
+
+    Making them takes as long as all of a small fit; Lark checks that they are this grammar's.
+    """
+    if sys.dont_write_bytecode:
+        return False
+    return str(Path(cache_from_source(__file__)).with_suffix(".tables"))
 
 
 def _read(text: str, start: str) -> Any:
