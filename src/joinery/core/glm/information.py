@@ -167,15 +167,16 @@ def information(
 def _of_numbers(
     X: np.ndarray, W: np.ndarray, e: np.ndarray, rough: bool
 ) -> tuple[np.ndarray, np.ndarray]:
+    k = X.shape[1]
     root = np.sqrt(np.abs(W))
-    H = np.empty((X.shape[1] + 1, X.shape[1] + 1))
     if rough and X.size > ROUGH_CELLS:
-        single = X.T.astype(np.float32)
-        single *= root.astype(np.float32)
-        H[1:, 1:] = gram(single.T)
-    else:
-        Xw = X * root[:, None]
-        H[1:, 1:] = gram(Xw) if np.all(W >= 0) else weighted_sums(Xw.T, Xw * np.sign(W)[:, None])
+        single = np.empty((k + 1, len(X)), np.float32)
+        single[0] = root
+        np.multiply(X.T, root, out=single[1:], casting="same_kind")
+        return gram(single.T).astype(float), np.append(e.sum(), weighted_sums(e, X))
+    H = np.empty((k + 1, k + 1))
+    Xw = X * root[:, None]
+    H[1:, 1:] = gram(Xw) if np.all(W >= 0) else weighted_sums(Xw.T, Xw * np.sign(W)[:, None])
     H[0, 1:], slopes = weighted_sums(np.vstack([W, e]), X)  # both in one go through X
     H[1:, 0] = H[0, 1:]
     H[0, 0] = W.sum()

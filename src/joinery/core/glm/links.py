@@ -104,11 +104,10 @@ def shares(link: Link, eta: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """μ and 1 − μ for links of probabilities, both with all their digits."""
     if link.name != "logit":
         return link.mu(eta), beyond(link, eta)
-    small = np.abs(eta)
-    np.negative(small, out=small)
-    np.exp(small, out=small)
-    large = small + 1
-    np.reciprocal(large, out=large)
-    small *= large
-    above = eta >= 0
-    return np.where(above, large, small), np.where(above, small, large)
+    # one of the two exponentials is 1: picking them by sign would take longer than both
+    mu, rest = np.exp(np.minimum(eta, 0.0)), np.exp(np.minimum(-eta, 0.0))
+    whole = mu * rest
+    whole += 1
+    mu /= whole
+    rest /= whole
+    return mu, rest

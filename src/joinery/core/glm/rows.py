@@ -180,7 +180,7 @@ def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:
         if family.shares:
             mu, rest = shares(link, eta)
             V, yes_no = mu * rest, np.array_equal(part.y * part.y, part.y)
-            away = np.where(part.y > 0, rest, -mu) if yes_no else part.y * rest - (1 - part.y) * mu
+            away = part.y * rest - (1 - part.y) * mu
         else:
             mu = link.mu(eta)
             V, away = family.variance(mu), part.y - mu
@@ -208,7 +208,7 @@ def linear(predictor: Predictor, part: LikelihoodRows) -> np.ndarray:
 def unit_deviance(family: Family, y: np.ndarray, state: WorkingState) -> np.ndarray:
     """Unit deviances, those of shares with all the digits of 1 − μ."""
     if state.rest is not None and state.yes_no:
-        deviance = np.log(np.maximum(np.where(y > 0, state.mu, state.rest), 1e-320))
+        deviance = np.log(np.maximum(y * state.mu + (1 - y) * state.rest, 1e-320))
         deviance *= -2
         return np.asarray(deviance)
     return family.deviance(y, state.mu, state.rest)

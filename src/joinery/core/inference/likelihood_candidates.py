@@ -66,8 +66,8 @@ class LikelihoodCandidates:
             for g in (range(len(self.groups)) if add else ())
             if g not in now.chosen and len(self.groups[g]) and self.needs[g] <= now.chosen
         ]
-        wider = Partition(len(more), lambda i, _: now.chosen | {more[i]})
-        for g, model in zip(more, wider.each(self._grown_from(now) if more else self.model)):
+        wider = Partition(len(more), lambda i, room: (more[i], room), self._room(now, more))
+        for g, model in zip(more, wider.each(self._grown_from(now)) if more else ()):
             if model.rank == now.rank + len(self.groups[g]):
                 yield True, g, model
 
@@ -150,39 +150,56 @@ class LikelihoodCandidates:
         phi = fit.pearson / (self.n - rank) if self.n > rank else float("nan")
         return Model(chosen, rank, misfit, self._figure(chosen, fit, rows), phi)
 
-    def _grown_from(self, now: Model) -> Callable[[frozenset[int]], Model]:
-        """Models of some columns more, each begun from one step of the information at this one.
+    def _room(self, now: Model, more: list[int]) -> Callable[[], np.ndarray | None]:
+        """Room for the columns of a model and those that a candidate adds, the former in place."""
+        X, columns = self.rows.X, self._columns(now.chosen)
+        width = len(columns) + max((len(self.groups[g]) for g in more), default=0)
+
+        def room() -> np.ndarray | None:
+            if not isinstance(X, np.ndarray):
+                return None
+            made = np.empty((len(X), width), order="F")
+            made[:, : len(columns)] = X[:, columns]
+            return made
+
+        return room
+
+    def _grown_from(self, now: Model) -> Callable[[tuple[int, np.ndarray | None]], Model]:
+        """Models of a group more, each begun from one step of the information at this one.
 
         Where the dispersion is known the fall in deviance says all of them."""
         plain = self.dispersion is None and self.family.known_dispersion
+        fit_anew = lambda one: self.model(now.chosen | {one[0]})  # noqa: E731
         if not plain or self.family.shape is not None or self.criterion == "crosscheck":
-            return self.model
+            return fit_anew
         columns, canonical = self._columns(now.chosen), self.family.canonical == self.link.name
-        held = np.append(0, columns + 1)
-        b = np.zeros(self.rows.X.shape[1] + 1)
-        if now.chosen in self._grown:
-            b[held] = self._grown[now.chosen]
-        else:
+        b = self._grown.get(now.chosen)
+        if b is None:
             fit = self._fit(self.rows, columns)
             if fit is None or not fit.converged or len(fit.solution.kept) < len(columns):
-                return self.model
-            b[held] = fit.b
+                return fit_anew
+            b = self._padded(columns, fit.b)
         problem = Problem(
             ArrayRows(self.rows, BLOCK_ROWS), self.family, self.link, self.intercept, self.n, 1.0
         )
         seen = look(problem, b, rough=canonical)
         weight = {"aic": 2.0, "bic": float(np.log(self.n)), "p": np.nan}[self.criterion]
 
-        def grown(chosen: frozenset[int]) -> Model:
+        def grown(one: tuple[int, np.ndarray | None]) -> Model:
+            g, room = one
+            chosen, more = now.chosen | {g}, len(self.groups[g])
             if chosen in self._models:
                 return self._models[chosen]
-            own = self._columns(chosen)
+            own = np.append(columns, self.groups[g])
             places = np.append([0] if self.intercept else [], own + 1).astype(int)
             step = seen.H.solve(seen.gradient, places, WELL_APART)
             found = None
             if step is not None:
+                if room is not None:
+                    room = room[:, : len(own)]
+                    room[:, len(columns) :] = some_of(self.rows.X, self.groups[g])
                 found = nested(
-                    ArrayRows(_of_columns(self.rows, own)),
+                    ArrayRows(_of_columns(self.rows, own, room)),
                     self.family,
                     self.link,
                     (b + step)[np.append(0, own + 1)],
@@ -192,13 +209,18 @@ class LikelihoodCandidates:
                 )
             if found is None:
                 return self.model(chosen)
-            deviance, self._grown[chosen] = found
-            more = len(own) - len(columns)
+            deviance, self._grown[chosen] = found[0], self._padded(own, found[1])
             figure = now.figure + weight * more - (now.misfit - deviance)
             model = Model(chosen, now.rank + more, deviance, figure, now.dispersion)
             return self._models.setdefault(chosen, model)
 
         return grown
+
+    def _padded(self, columns: np.ndarray, b: np.ndarray) -> np.ndarray:
+        """Coefficients of the constant and some columns, with 0 for the others."""
+        out = np.zeros(self.rows.X.shape[1] + 1)
+        out[np.append(0, columns + 1)] = b
+        return out
 
     def _figure(self, chosen: frozenset[int], fit: Iterated, rows: ArrayRows) -> float:
         if self.criterion == "p":
@@ -213,5 +235,8 @@ class LikelihoodCandidates:
         return weight * parameters - 2 * likelihood
 
 
-def _of_columns(rows: LikelihoodRows, columns: np.ndarray) -> LikelihoodRows:
-    return replace(rows, X=some_of(rows.X, columns))
+def _of_columns(
+    rows: LikelihoodRows, columns: np.ndarray, laid: np.ndarray | None = None
+) -> LikelihoodRows:
+    """Rows with some of their columns, which may be laid out already."""
+    return replace(rows, X=some_of(rows.X, columns) if laid is None else laid)

@@ -134,9 +134,11 @@ def _likely(
     largest: Fitted, needs: Needs, criterion: str, deal: np.ndarray
 ) -> LikelihoodCandidates:
     rows = _in_one(list(LikelihoodBlocks(response_rows(largest)).pieces))
-    one = int(largest.design.intercept)
-    R = triangle(np.column_stack([*[np.ones(len(rows.y))] * one, dense(rows.X)]))
-    kept = _independent(R[one:, one:], largest)
+    kept = set(map(int, largest.solution.kept))
+    if len(kept) < largest.design.width:  # some depend on others, perhaps of other terms
+        one = int(largest.design.intercept)
+        R = triangle(np.column_stack([*[np.ones(len(rows.y))] * one, dense(rows.X)]))
+        kept = _independent(R[one:, one:], largest)
     groups = tuple(
         np.array([j for j in range(t.columns.start, t.columns.stop) if j in kept], int)
         for t in largest.design.terms
