@@ -19,7 +19,7 @@ from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level, response_rows, rows_at_hand
 from joinery.study.resample.statistics import Statistics, statistics
-from joinery.study.rows.figures import per_row
+from joinery.study.rows.figures import per_row, refuse_too_many
 
 RESAMPLES = ("rows", "residuals", "signs", "clusters")
 INTERVALS = ("percentile", "accelerated", "studentized")
@@ -89,6 +89,8 @@ def drawn(
     one_of("resample", resample, RESAMPLES)
     one_of("interval", interval, INTERVALS)
     _check(fit, resamples, resample, interval)
+    instead = f"{advice.option('std_errors', 'robust')} asks as little of the rows"
+    refuse_too_many(fit, "the bootstrap", instead)
     figures, rows = statistics(fit, of), _rows(fit)
     estimate = figures.values(rows.estimate[None])[0]
     rng = np.random.default_rng(seed)

@@ -8,7 +8,7 @@ import pandas as pd
 from joinery.core.blocks.partition import joined
 from joinery.errors import CallError
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand
-from joinery.study.rows.figures import per_row
+from joinery.study.rows.figures import per_row, refuse_too_many
 
 MOST_CELLS = 100_000_000
 
@@ -24,6 +24,8 @@ def simulate(fit: Fitted, copies: int, seed: int | None) -> pd.DataFrame:
 def draws(fit: Fitted, copies: int, rng: np.random.Generator) -> np.ndarray:
     """Responses (n, copies) drawn about the fitted means, with the rows' own variance."""
     blocks = response_rows(fit).row_blocks
+    instead = "Fit.write_forecasts, or forecast --output in a shell, writes each row's interval"
+    refuse_too_many(fit, "a copy of the response", instead)
     n = len(per_row(fit).fitted)
     if copies < 1 or n * copies > MOST_CELLS:
         raise CallError(f"copies={copies} is no number of copies of {n:,} rows", argument="copies")

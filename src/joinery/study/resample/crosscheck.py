@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
 from joinery import advice, progress
+from joinery.core.blocks.partition import Partition
 from joinery.core.inference.intervals import t_times
 from joinery.data.records import Records
+from joinery.design.row_blocks import RowBlock
 from joinery.errors import (
     CallError,
     EstimationError,
@@ -17,24 +20,26 @@ from joinery.errors import (
     NewRowError,
     UnusableColumnError,
 )
-from joinery.notation.evaluate import EVERY_ROW, evaluate
+from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
 from joinery.notation.tree import without_references
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, response_rows, rows_at_hand
+from joinery.study.fitted import Fitted, Options, response_rows, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands
 from joinery.study.resample.scores import (
     Forecasts,
-    Judged,
     Observed,
+    Scale,
+    Scored,
+    Tally,
     auc,
-    brier,
     calibration,
     explained,
-    log_score,
-    share_inside,
+    judged,
+    sums_of,
 )
-from joinery.study.rows.figures import per_row, studentized_df
+from joinery.study.rows.figures import figures_in_blocks, studentized_df, too_many
+from joinery.study.rows.per_row import PerRow
 
 FOLDS = 10
 KEPT = "rows kept"  # the column of repeats that a fold's fit has
@@ -44,7 +49,7 @@ def crosscheck(
     fit: Fitted, folds: int | None = None, *, by: str | None = None, seed: int | None = None
 ) -> Table:
     """The crosscheck table. See ``Fit.crosscheck``."""
-    times = per_row(fit).times
+    _, used = rows_at_hand(fit)
     if fit.solution.perfect:
         raise CallError("the fit is perfect, so that there is nothing to judge it by")
     if folds is not None and not 2 <= folds <= fit.n_rows:
@@ -52,22 +57,21 @@ def crosscheck(
             f"{advice.option('folds', folds)} is not between 2 and the {fit.n_rows:,} rows used",
             argument="folds",
         )
-    order = fit.options.order
-    inside: np.ndarray | None = None
+    order, scale, held = fit.options.order, _scale(fit), not too_many(fit)
+    unseen, seen = Tally(held=held), Tally(held=held)
     if fit.estimate.linear and folds is None and by is None and order is None:
-        unseen, how = (
-            _left_one_out(fit),
-            "each row forecast by the fit without it (leave-one-out, in closed form)",
-        )
-        t = per_row(fit).influence.studentized
-        df = studentized_df(fit)
-        inside = np.abs(t) <= t_times(fit.level, df)
+        how = "each row forecast by the fit without it (leave-one-out, in closed form)"
+        unseen.add(_left_one_out(fit, scale))
     else:
         deal, how = _dealt(fit, folds or FOLDS, by, order, seed)
-        unseen = _folded(fit, deal, in_time=bool(order) and by is None)
-    seen = _seen(fit)
-    figures = _figures(fit, unseen, seen, inside)
-    lost = int(times.sum() - unseen.times[np.isfinite(unseen.fitted)].sum())
+        for part in _held_out(fit, deal, in_time=bool(order) and by is None):
+            unseen.add(_scored(fit, part, scale))
+    if unseen.empty:
+        raise CallError("no fold leaves enough rows to fit the model to; ask for fewer folds")
+    every = _Part(fit, np.arange(used.used), _times(fit))
+    seen.add(_scored(fit, every, scale))
+    figures = list(_figures(fit, unseen, seen, scale))
+    lost = int(every.times.sum() - unseen.sums.times)
     notes = [how]
     if lost:
         why = (
@@ -92,47 +96,92 @@ def crosscheck(
 def left_out_means(fit: Fitted, *, seed: int | None = None) -> np.ndarray:
     """The mean of each row (n,) by a fit to the other folds; NaN where it cannot be forecast."""
     deal, _ = _dealt(fit, min(FOLDS, fit.n_rows), None, None, seed)
-    unseen = _folded(fit, deal, in_time=False)
-    known = np.isfinite(unseen.fitted)
-    place, times = unseen.place[known], unseen.times[known]
-    n = len(per_row(fit).fitted)
-    total = np.bincount(place, weights=times * unseen.fitted[known], minlength=n)
-    count_of = np.bincount(place, weights=times, minlength=n)
+    total, times = np.zeros(deal.rows), np.zeros(deal.rows)
+    for part in _held_out(fit, deal, in_time=False):
+        for f, _ in _forecasts(fit, part):
+            known = np.isfinite(f.fitted)
+            place = f.place[known]
+            total[place] += (f.times * f.fitted)[known]
+            times[place] += f.times[known]
     with np.errstate(all="ignore"):
-        return np.asarray(total / np.where(count_of > 0, count_of, np.nan))
+        return np.asarray(total / np.where(times > 0, times, np.nan))
 
 
-def _observed(fit: Fitted) -> Observed:
-    blocks = list(response_rows(fit).row_blocks)
+# ------------------------------------------------------------------ rows as they are forecast
 
-    def all_of(name: str, otherwise: float) -> np.ndarray:
-        parts = [getattr(b, name) for b in blocks]
-        return np.concatenate(
-            [
-                np.full(len(b.y), otherwise) if v is None else v
-                for b, v in zip(blocks, parts, strict=True)
-            ]
-        )
 
+@dataclass(frozen=True)
+class _Part:
+    """A fit and the rows that it forecasts: places among those used, and how many each is."""
+
+    fit: Fitted
+    place: np.ndarray
+    times: np.ndarray
+
+
+def _times(fit: Fitted) -> np.ndarray:
+    """How often each row used stands (n,)."""
+    table, used = rows_at_hand(fit)
+    times = fit.asides.values("repeats", Context(table, used.rows))
+    return np.ones(used.used) if times is None else times
+
+
+def _scale(fit: Fitted) -> Scale:
+    """The unit and the middle of the first rows' responses."""
+    first = next(iter(response_rows(fit).row_blocks))
+    unit = float(np.max(np.abs(first.y), initial=0.0)) or 1.0
+    if not fit.solution.spans_constant:
+        return Scale(unit, 0.0)
+    return Scale(unit, float(np.mean(first.beyond_offset / unit)))
+
+
+def _observed(block: RowBlock) -> Observed:
+    one, none = np.ones(len(block.y)), np.zeros(len(block.y))
     return Observed(
-        all_of("y", 0), all_of("trials", 1), all_of("precision", 1), all_of("offset", 0)
+        block.y,
+        one if block.trials is None else block.trials,
+        block.precisions,
+        none if block.offset is None else block.offset,
     )
 
 
-def _left_one_out(fit: Fitted) -> Forecasts:
-    figures = per_row(fit)
-    with np.errstate(all="ignore"):
-        h = figures.influence.leverage
-        miss = np.where(h < 1, figures.residual / (1 - h), np.nan)
-    nothing = np.full(len(miss), np.nan)
-    return Forecasts(np.arange(len(miss)), figures.times, figures.observed - miss, nothing, nothing)
-
-
-def _seen(fit: Fitted) -> Forecasts:
-    """The fitted rows as the fit itself has them."""
+def _forecasts(fit: Fitted, part: _Part) -> Partition[tuple[Forecasts, Observed]]:
+    """A part's rows as its fit forecasts them, beside what came, in blocks."""
     table, used = rows_at_hand(fit)
-    place = np.arange(used.used)
-    return _of_rows(fit, fit, table, np.arange(len(table))[used.rows], place, per_row(fit).times)
+    positions = np.arange(len(table))[used.rows]
+
+    def own(block: RowBlock) -> tuple[Forecasts, Observed]:
+        here, times = part.place[block.own], part.times[block.own]
+        return _of_rows(fit, part.fit, table, positions, here, times), _observed(block)
+
+    return replace(response_rows(fit), rows=positions[part.place]).row_blocks.map(own)
+
+
+def _scored(fit: Fitted, part: _Part, scale: Scale) -> Iterator[Scored]:
+    """Sums over each block of a part's rows, and chances beside their outcomes."""
+
+    def own(made: tuple[Forecasts, Observed]) -> Scored:
+        return sums_of(fit, *made, scale), judged(*made) if fit.family.shares else None
+
+    return _forecasts(fit, part).each(own)
+
+
+def _left_one_out(fit: Fitted, scale: Scale) -> Iterator[Scored]:
+    """Each row forecast by the fit without it: e/(1 − h) from what came (Allen 1974)."""
+    limit = t_times(fit.level, studentized_df(fit))
+
+    def own(made: tuple[RowBlock, PerRow]) -> Scored:
+        block, figures = made
+        t, h = figures.influence.studentized, figures.influence.leverage
+        with np.errstate(all="ignore"):
+            fitted = figures.observed - np.where(h < 1, figures.residual / (1 - h), np.nan)
+        nothing = np.full(len(h), np.nan)
+        f = Forecasts(np.arange(len(h)), figures.times, fitted, nothing, nothing)
+        sums, known = sums_of(fit, f, _observed(block), scale), np.isfinite(t)
+        sums[-2:] = figures.times @ known, figures.times @ (known & (np.abs(t) <= limit))
+        return sums, None
+
+    return figures_in_blocks(fit).each(own)
 
 
 def _of_rows(
@@ -174,133 +223,131 @@ def _of_rows(
     return Forecasts(place, times, fitted, lower, upper)
 
 
+@dataclass(frozen=True)
+class _Deal:
+    """The fold of each row used, or where rows stand for several of each of these.
+
+    ``row`` is which of the rows used each is, None where each stands once."""
+
+    fold: np.ndarray
+    folds: int
+    rows: int
+    row: np.ndarray | None
+
+    def times(self, which: np.ndarray) -> np.ndarray:
+        """How many that each row used stands for are among those that a mask picks: (n,)."""
+        if self.row is None:
+            return which.astype(float)
+        return np.bincount(self.row[which], minlength=self.rows).astype(float)
+
+
 def _dealt(
     fit: Fitted, folds: int, by: str | None, order: str | None, seed: int | None
-) -> tuple[np.ndarray, str]:
-    """How many repeats of each fitted row fall in each fold (n, folds), and the way in words."""
+) -> tuple[_Deal, str]:
+    """The fold of each row, and the way in words."""
     table, chosen = rows_at_hand(fit)
-    times = per_row(fit).times.astype(int)
+    times, n = _times(fit).astype(int), chosen.used
+    each = None if (times == 1).all() else np.repeat(np.arange(n), times)
+    total = n if each is None else len(each)
+
+    def deal(fold: np.ndarray, count: int) -> _Deal:
+        return _Deal(fold.astype(np.min_scalar_type(count)), count, n, each)
+
     if by is not None:
         codes = table.column(by).codes(EVERY_ROW)[chosen.rows]
-        _, group = np.unique(codes, return_inverse=True)
+        _, group = np.unique(codes if each is None else codes[each], return_inverse=True)
         groups = int(group.max()) + 1
         if groups < 2:
             raise CallError(f"by={by!r} puts all rows into one group", argument="by")
         if groups <= max(folds, 20):
             words = f"each {by} forecast by a fit without it ({count(groups, 'group')})"
-            return _by_fold(group, times, groups), words
-        deal = np.random.default_rng(seed).permutation(groups) % folds
-        return _by_fold(deal[group], times, folds), f"{folds} folds of whole groups of {by}"
-    each = np.repeat(
-        np.arange(len(times)), times
-    )  # the row of each of the equal rows that rows stand for
+            return deal(group, groups), words
+        fold = np.random.default_rng(seed).permutation(groups) % folds
+        return deal(fold[group], folds), f"{folds} folds of whole groups of {by}"
     if order is not None:
         codes = table.column(order).codes(EVERY_ROW)[chosen.rows]
-        deal = np.empty(len(each), int)
-        deal[np.argsort(codes[each], kind="stable")] = np.arange(len(each)) * folds // len(each)
+        fold = np.empty(total, int)
+        in_order = np.argsort(codes if each is None else codes[each], kind="stable")
+        fold[in_order] = np.arange(total) * folds // total
         words = f"{folds} stretches in the order of {order}, each forecast from those before it"
-    else:
-        deal = np.random.default_rng(seed).permutation(len(each)) % folds
-        words = f"{folds} folds, dealt at random"
-    counts = np.zeros((len(times), folds), int)
-    np.add.at(counts, (each, deal), 1)
-    return counts, words
+        return deal(fold, folds), words
+    fold = np.random.default_rng(seed).permutation(total) % folds
+    return deal(fold, folds), f"{folds} folds, dealt at random"
 
 
-def _by_fold(fold: np.ndarray, times: np.ndarray, folds: int) -> np.ndarray:
-    counts = np.zeros((len(fold), folds), int)
-    counts[np.arange(len(fold)), fold] = times
-    return counts
-
-
-def _folded(fit: Fitted, deal: np.ndarray, *, in_time: bool) -> Forecasts:
-    """Rows of each fold as forecast by a fit of the others (in time: of the earlier ones)."""
-    table, used = rows_at_hand(fit)
-    positions = np.arange(len(table))[used.rows]
-    parts = []
-    with progress.counted("folds", deal.shape[1]) as advance:
-        for fold, part in _parts(fit, deal, positions, in_time=in_time):
-            held = np.flatnonzero(deal[:, fold])
-            times = deal[held, fold].astype(float)
-            parts.append(_of_rows(fit, part, table, positions, held, times))
-            advance(1)
-    if not parts:
-        raise CallError("no fold leaves enough rows to fit the model to; ask for fewer folds")
-    names = Forecasts.__annotations__
-    return Forecasts(**{name: np.concatenate([getattr(f, name) for f in parts]) for name in names})
-
-
-def _parts(
-    fit: Fitted, deal: np.ndarray, positions: np.ndarray, *, in_time: bool
-) -> Iterator[tuple[int, Fitted]]:
-    """A fit without each fold's rows."""
+def _held_out(fit: Fitted, deal: _Deal, *, in_time: bool) -> Iterator[_Part]:
+    """Each fold's rows, and a fit of the others (in time: of the earlier ones)."""
     assert fit.origin is not None
     table, used = rows_at_hand(fit)
+    positions = np.arange(len(table))[used.rows]
     options = replace(fit.options, std_errors="constant spread", cluster=())
-    for fold in range(deal.shape[1]):
-        out = deal[:, fold:].sum(axis=1) if in_time else deal[:, fold]
-        left = deal.sum(axis=1) - out
-        if not out.any() or not left.any():
-            continue
-        rows, changed, changed_options = used.without(positions[left == 0]), table, options
-        if fit.options.repeats is not None:
-            kept = np.zeros(len(table))
-            kept[positions] = left
-            changed, changed_options = (
-                table.replaced(KEPT, kept),
-                replace(options, repeats=f'"{KEPT}"'),
-            )
+    with progress.counted("folds", deal.folds) as advance:
+        for fold in range(deal.folds):
+            here = deal.times(deal.fold == fold)
+            left = deal.times(deal.fold < fold if in_time else deal.fold != fold)
+            part = _fit_of(fit, left, positions, options) if here.any() and left.any() else None
+            if part is not None:
+                held = np.flatnonzero(here)
+                yield _Part(part, held, here[held])
+            advance(1)
+
+
+def _fit_of(
+    fit: Fitted, left: np.ndarray, positions: np.ndarray, options: Options
+) -> Fitted | None:
+    """The fit of the rows that are ``left``, each so many times (n,); None where it has none."""
+    table, used = rows_at_hand(fit)
+    assert fit.origin is not None
+    refit = partial(fit.origin.refit, used=used.without(positions[left == 0]))
+    if fit.options.repeats is not None:
+        kept = np.zeros(len(table))
+        kept[positions] = left
+        options = replace(options, repeats=f'"{KEPT}"')
+        refit = partial(refit, table=table.replaced(KEPT, kept))
+    try:
+        return refit(options=options)
+    except UnusableColumnError:  # a reference level or a curve's values are lost
         try:
-            yield fold, fit.origin.refit(used=rows, table=changed, options=changed_options)
-        except UnusableColumnError:  # a reference level or a curve's values are lost
-            try:
-                sentence = without_references(fit.design.sentence)
-                yield (
-                    fold,
-                    fit.origin.refit(
-                        sentence=sentence, used=rows, table=changed, options=changed_options
-                    ),
-                )
-            except (EstimationError, UnusableColumnError):
-                continue
-        except EstimationError:
-            continue
+            return refit(sentence=without_references(fit.design.sentence), options=options)
+        except (EstimationError, UnusableColumnError):
+            return None
+    except EstimationError:
+        return None
 
 
 # ------------------------------------------------------------------ figures
 
 
 def _figures(
-    fit: Fitted, unseen: Forecasts, seen: Forecasts, inside: np.ndarray | None
-) -> list[tuple[str, float, float]]:
-    rows: list[tuple[str, float, float]] = []
-    observed = _observed(fit)
-    pairs = [
-        Judged(f.fitted, observed.y[f.place], f.times, observed.trials[f.place])
-        for f in (unseen, seen)
-    ]
+    fit: Fitted, unseen: Tally, seen: Tally, scale: Scale
+) -> Iterator[tuple[str, float, float]]:
+    """Each figure of rows not seen and of fitted rows, where either has it."""
+    sums = [tally.sums for tally in (unseen, seen)]
 
-    def add(name: str, values: list[float]) -> None:
-        if any(np.isfinite(values)):
-            rows.append((name, values[0], values[1]))
+    def means(name: str, unit: float = 1.0) -> list[float]:
+        return [getattr(s, name) / s.evidence * unit if s.evidence else float("nan") for s in sums]
 
     if fit.family.shares:
-        add("Brier score", [j.mean(brier(j)) for j in pairs])
-        add("log score", [j.mean(log_score(j)) for j in pairs])
-        add("area under the curve (AUC)", [auc(j) for j in pairs])
-        add("calibration slope", [calibration(j) for j in pairs])
+        chances = [tally.chances for tally in (unseen, seen)]
+        figures = {
+            "Brier score": means("brier"),
+            "log score": means("log_score"),
+            "area under the curve (AUC)": list(map(auc, chances)),
+            "calibration slope": list(map(calibration, chances)),
+        }
     else:
-        add("mean error", [j.mean(j.error) for j in pairs])
-        add("typical error (root mean square)", [j.typical for j in pairs])
-        add("mean absolute error", [j.mean(np.abs(j.error)) for j in pairs])
-        add(
-            "explained (R²)",
-            [explained(fit, observed, f, j) for f, j in zip((unseen, seen), pairs, strict=True)],
-        )
-    shares = [share_inside(fit, f, j) for f, j in zip((unseen, seen), pairs, strict=True)]
-    if inside is not None:
-        known = np.isfinite(per_row(fit).influence.studentized)
-        if known.any():
-            shares[0] = float(np.average(inside[known], weights=unseen.times[known]))
-    add(f"share inside {level_words(fit.level)} intervals", shares)
-    return rows
+        constant = fit.solution.spans_constant
+        figures = {
+            "mean error": means("error", scale.unit),
+            "typical error (root mean square)": [
+                scale.unit * float(np.sqrt(v)) for v in means("squared")
+            ],
+            "mean absolute error": means("size", scale.unit),
+            "explained (R²)": [explained(s, constant) for s in sums],
+        }
+    figures[f"share inside {level_words(fit.level)} intervals"] = [
+        s.inside / s.bounded if s.bounded else float("nan") for s in sums
+    ]
+    for name, values in figures.items():
+        if any(np.isfinite(values)):
+            yield name, values[0], values[1]

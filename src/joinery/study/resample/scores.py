@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -14,6 +16,8 @@ from joinery.errors import (
     EstimationError,
 )
 from joinery.study.fitted import Fitted
+
+CLASSES, WIDEST = 2**20, 28.0  # of chances where rows are not held, evenly in their logits up to
 
 
 @dataclass(frozen=True)
@@ -32,7 +36,7 @@ class Forecasts:
 
 @dataclass(frozen=True)
 class Observed:
-    """The fitted rows, each (n,): responses (shares of totals), totals, weights, offsets."""
+    """The same rows as they came, each (m,): responses (shares of totals) and the asides."""
 
     y: np.ndarray
     trials: np.ndarray
@@ -57,46 +61,72 @@ class Judged:
     def evidence(self) -> np.ndarray:
         return np.asarray(self.times * self.trials)
 
-    def mean(self, values: np.ndarray) -> float:
-        """The mean over rows that were forecast; of totals, over their trials."""
-        known = np.isfinite(values)
-        return (
-            float(np.average(values[known], weights=self.evidence[known]))
-            if known.any()
-            else float("nan")
-        )
 
-    @property
-    def typical(self) -> float:
-        """The root mean square error, in the largest error's unit so that nothing overflows."""
-        size = float(np.max(np.abs(self.error), initial=0.0, where=np.isfinite(self.error))) or 1.0
-        return float(np.sqrt(self.mean((self.error / size) ** 2)) * size)
+@dataclass(frozen=True)
+class Scale:
+    """What sums are taken about and in, so that they neither cancel nor overflow.
+
+    ``about`` is zero where the model has no constant."""
+
+    unit: float
+    about: float
 
 
-def explained(fit: Fitted, observed: Observed, f: Forecasts, j: Judged) -> float:
+def judged(f: Forecasts, observed: Observed) -> Judged:
+    """The rows that could be forecast."""
+    known = np.isfinite(f.fitted)
+    return Judged(f.fitted[known], observed.y[known], f.times[known], observed.trials[known])
+
+
+class Sums(NamedTuple):
+    """Sums over rows that were forecast, errors and responses in a scale's unit."""
+
+    times: float
+    evidence: float  # times, of totals times their trials
+    error: float
+    size: float
+    squared: float
+    brier: float
+    log_score: float
+    weights: float  # times and precision weights
+    response: float  # weighed, about the scale's middle
+    response_squared: float
+    error_squared: float
+    bounded: float  # rows that have an interval, and those inside it
+    inside: float
+
+
+def sums_of(fit: Fitted, f: Forecasts, observed: Observed, scale: Scale) -> np.ndarray:
+    """The ``Sums`` of some rows, as an array."""
+    known, j = np.isfinite(f.fitted), judged(f, observed)
+    y, trials, times = j.y, j.trials, j.times
+    a, e = j.evidence, j.error / scale.unit
+    w = observed.weights[known] * times
+    beyond = (y - observed.offset[known]) / scale.unit - scale.about
+    total: np.ndarray = y * trials if fit.response.kind == "of" else y
+    lower, upper = f.lower[known], f.upper[known]
+    rounding = 1e-9 * float(np.max(np.abs(total), initial=0.0))
+    bounded = np.isfinite(lower)
+    inside = bounded & (total >= lower - rounding) & (total <= upper + rounding)
+    shares = (brier(j), log_score(j)) if fit.family.shares else (np.zeros(1), np.zeros(1))
+    parts = (
+        *(times.sum(), a.sum(), a @ e, a @ np.abs(e), a @ e**2),
+        *((a @ v if fit.family.shares else 0.0) for v in shares),
+        *(w.sum(), w @ beyond, w @ beyond**2, w @ e**2),
+        *(times @ bounded, times @ inside),
+    )
+    return np.array(parts, dtype=float)
+
+
+def explained(s: Sums, constant: bool) -> float:
     """1 − Σwe²/Σw(y − o − mean)², the mean that of the rows forecast.
 
     About zero where the model has no constant.
     """
-    known = np.isfinite(j.fitted)
-    if not known.any():
-        return float("nan")
-    y, e = (j.y - observed.offset[f.place])[known], j.error[known]
-    size = float(np.max(np.abs(y))) or 1.0
-    w = (observed.weights[f.place] * f.times)[known]
-    level = float(np.average(y / size, weights=w)) if fit.solution.spans_constant else 0.0
-    total = float(w @ (y / size - level) ** 2)
-    return 1 - float(w @ (e / size) ** 2) / total if total > 0 else float("nan")
-
-
-def share_inside(fit: Fitted, f: Forecasts, j: Judged) -> float:
-    known = np.isfinite(f.lower) & np.isfinite(f.fitted)
-    y: np.ndarray = j.y * j.trials if fit.response.kind == "of" else j.y
-    if not known.any():
-        return float("nan")
-    rounding = 1e-9 * float(np.max(np.abs(y[known])))
-    held = (y[known] >= f.lower[known] - rounding) & (y[known] <= f.upper[known] + rounding)
-    return float(np.average(held, weights=f.times[known]))
+    total = s.response_squared
+    if constant and s.weights:
+        total -= s.response**2 / s.weights
+    return 1 - s.error_squared / total if total > 0 else float("nan")
 
 
 def brier(j: Judged) -> np.ndarray:
@@ -110,13 +140,57 @@ def log_score(j: Judged) -> np.ndarray:
         return np.asarray(-1.0 * (j.y * np.log(p) + (1 - j.y) * np.log1p(-p)))
 
 
+Scored = tuple[np.ndarray, Judged | None]  # sums over some rows, and chances of shares
+
+
+class Tally:
+    """What forecasts come to, some rows after others.
+
+    Chances are kept where rows are ``held``; else those that agree to a 20,000th count as one."""
+
+    def __init__(self, *, held: bool) -> None:
+        self._sums: np.ndarray | None = None
+        self._judged: list[Judged] = []
+        self._classes = None if held else np.zeros((3, CLASSES))
+
+    def add(self, rows: Iterable[Scored]) -> None:
+        """Some more rows."""
+        for sums, j in rows:
+            self._sums = sums if self._sums is None else self._sums + sums
+            if j is not None and self._classes is None:
+                self._judged.append(j)
+            elif j is not None and self._classes is not None:
+                eta = LINKS["logit"].eta(np.clip(j.fitted, 1e-12, 1 - 1e-12))
+                classes = (CLASSES * (eta + WIDEST) / (2 * WIDEST)).astype(int)
+                own, place = np.unique(classes, return_inverse=True)
+                each = (j.evidence * j.fitted, j.evidence * j.y, j.evidence)
+                self._classes[:, own] += [np.bincount(place, values) for values in each]
+
+    @property
+    def empty(self) -> bool:
+        return self._sums is None
+
+    @property
+    def sums(self) -> Sums:
+        assert self._sums is not None
+        return Sums(*self._sums.tolist())
+
+    @property
+    def chances(self) -> Judged:
+        """The rows' chances, or the classes that they fall in."""
+        if self._classes is None:
+            columns = zip(*((j.fitted, j.y, j.times, j.trials) for j in self._judged), strict=True)
+            return Judged(*map(np.concatenate, columns))
+        expected, yes, evidence = self._classes[:, self._classes[2] > 0]
+        return Judged(expected / evidence, yes / evidence, np.ones(len(yes)), evidence)
+
+
 def auc(j: Judged) -> float:
     """The chance that a row with the event ranks higher, ties half (Hanley & McNeil 1982)."""
-    known = np.isfinite(j.fitted)
-    if not known.any():
+    p, yes = j.fitted, j.y * j.evidence
+    if not len(p):
         return float("nan")
-    p, yes = j.fitted[known], (j.y * j.evidence)[known]
-    no = j.evidence[known] - yes
+    no = j.evidence - yes
     order = np.argsort(p, kind="stable")
     p, yes, no = p[order], yes[order], no[order]
     # equal forecasts may differ by rounding
@@ -129,13 +203,12 @@ def auc(j: Judged) -> float:
 
 def calibration(j: Judged) -> float:
     """The slope of the outcome on its forecast's logit: one is right (Cox 1958)."""
-    known = np.isfinite(j.fitted)
-    n = int(j.times[known].sum())
+    n = int(j.times.sum())
     if n < 3:
         return float("nan")
-    p = np.clip(j.fitted[known], 1e-12, 1 - 1e-12)
+    p = np.clip(j.fitted, 1e-12, 1 - 1e-12)
     logit = LINKS["logit"]
-    part = LikelihoodRows(logit.eta(p)[:, None], j.y[known], j.times[known], j.trials[known], None)
+    part = LikelihoodRows(logit.eta(p)[:, None], j.y, j.times, j.trials, None)
     try:
         logistic = reweighted(
             ArrayRows(part), FAMILIES["binomial"], logit, intercept=True, n=n, dispersion=1.0

@@ -34,20 +34,35 @@ def per_row(fit: Fitted) -> PerRow:
 
     Raises CallError for a loaded fit, TooLargeError for more rows than can be held.
     """
-    if too_many(fit):
-        instead = (
-            "Fit.write_rows, or rows --output in a shell, writes them to a file; or fit a sample "
-            "of the rows"
-        )
-        refuse_too_large(fit.n_rows, 0, "a question of single rows", instead)
+    instead = "Fit.write_rows, or rows --output in a shell, writes them to a file"
+    refuse_too_many(fit, "a question of single rows", instead)
     kept = figures_in_blocks(fit).each(_kept)
     return gathered((figures for _, figures in kept), rows_at_hand(fit)[1].used)
+
+
+def figures_of(fit: Fitted, places: np.ndarray) -> PerRow:
+    """The figures of some rows (m,), by their places in order among those used."""
+    if not too_many(fit):
+        return per_row(fit).taken(places)
+
+    def own(made: tuple[RowBlock, PerRow]) -> PerRow:
+        block, figures = made
+        here = (places >= block.own.start) & (places < block.own.stop)
+        return figures.taken(places[here] - block.first)
+
+    return gathered(figures_in_blocks(fit).each(own), len(places))
 
 
 def too_many(fit: Fitted) -> bool:
     """Whether the figures of single rows are not held."""
     table, used = rows_at_hand(fit)
     return table.read_as_needed and used.used > MOST_HELD
+
+
+def refuse_too_many(fit: Fitted, what: str, instead: str) -> None:
+    """Raise TooLargeError where the figures of single rows are not held."""
+    if too_many(fit):
+        refuse_too_large(fit.n_rows, 0, what, f"{instead}; or fit a sample of the rows")
 
 
 def figures_in_pieces(fit: Fitted) -> Partition[PerRow]:
@@ -169,12 +184,13 @@ def left_out_error(fit: Fitted) -> float | None:
     """
     if fit.origin is None or fit.solution.perfect or not fit.estimate.linear:
         return None
-    figures = per_row(fit)
-    with np.errstate(all="ignore"):
-        e = figures.residual / fit.solution.unit / (1 - figures.influence.leverage)
-    sound = np.isfinite(e)
-    if not sound.any():
-        return None
-    return float(
-        np.sqrt(np.average(e[sound] ** 2, weights=figures.times[sound])) * fit.solution.unit
-    )
+
+    def own(figures: PerRow) -> np.ndarray:
+        with np.errstate(all="ignore"):
+            e = figures.residual / fit.solution.unit / (1 - figures.influence.leverage)
+        sound = np.isfinite(e)
+        times = figures.times[sound]
+        return np.array([times @ e[sound] ** 2, times.sum()])
+
+    squares, times = sum(figures_in_pieces(fit).each(own), np.zeros(2))
+    return float(np.sqrt(squares / times) * fit.solution.unit) if times else None

@@ -32,7 +32,7 @@ def of_yes_no(fit: Fitted, crosscheck: bool, seed: int | None) -> tuple[Partitio
         return chances(fit), 0
     mu = left_out_means(fit, seed=seed)
     known = np.isfinite(mu)
-    (seen,) = chances(fit)
+    (seen,) = in_one(list(chances(fit)))
     rows = Chances(mu[known], *(values[known] for values in seen[1:]))
     return in_one([rows]), int((~known).sum())
 
