@@ -159,7 +159,8 @@ class RowBlocks:
         return self.design.context(self.table, self.rows)
 
     @property
-    def _rows_a_block(self) -> int:
+    def rows_a_block(self) -> int:
+        """How many rows a block has, the last one fewer."""
         width = self.partitioned_as or self.design.block_width
         return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (width + 1)))
 
@@ -175,7 +176,7 @@ class RowBlocks:
     @property
     def row_blocks(self) -> Partition[RowBlock]:
         """The blocks with all that belongs to their rows."""
-        size, cuts = self._rows_a_block, self._cuts
+        size, cuts = self.rows_a_block, self._cuts
 
         def make(i: int, workspace: np.ndarray | None) -> RowBlock:
             here = self._context_of(i)
@@ -201,7 +202,7 @@ class RowBlocks:
     @cached_property
     def _cuts(self) -> np.ndarray:
         """Where the rows are cut into blocks, counted among the rows used."""
-        return self.table.cuts(self.rows, self._rows_a_block)
+        return self.table.cuts(self.rows, self.rows_a_block)
 
     @contextmanager
     def _watched(self) -> Iterator[Callable[[int], None]]:
@@ -228,7 +229,7 @@ class RowBlocks:
     @cached_property
     def _single(self) -> Block | None:
         """The block of a table that is one block: small enough to be made once and kept."""
-        if self._context.size > self._rows_a_block or self.table.apart:
+        if self._context.size > self.rows_a_block or self.table.apart:
             return None
         block = next(iter(self.row_blocks), None)
         return None if block is None else (block.columns, block.beyond_offset, block.weights)

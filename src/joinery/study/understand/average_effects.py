@@ -3,21 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
 from joinery.data.columns import level_text
-from joinery.data.records import Records
+from joinery.data.records import Records, filled
 from joinery.design.factors import CategoryFactor, Factor, shown
 from joinery.errors import CallError
 from joinery.notation.evaluate import Context
 from joinery.notation.tree import is_condition, names_in
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, checked_level, rows_at_hand
+from joinery.study.fitted import (
+    Fitted,
+    checked_level,
+    fitted_rows,
+    response_rows,
+    rows_at_hand,
+)
 from joinery.study.read.coefficients import said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, errors_in_basis, in_basis
-from joinery.study.rows.figures import linear_predictor, per_row
+from joinery.study.rows.figures import linear_predictor
 
 PER_SD = 1e-5  # the step of a numeric derivative, in standard deviations
 
@@ -126,17 +133,20 @@ def _levels(
 
 def _mean(fit: Fitted, table: Records, held: dict[str, float | str]) -> tuple[float, np.ndarray]:
     """The mean response with some factors held, and its derivative by coefficients."""
-    _, used = rows_at_hand(fit)
-    context: Context = fit.design.context(table, used.rows)
-    context.held = held
-    X = fit.design.matrix(context)
-    eta = linear_predictor(fit, context, X)
-    w = per_row(fit).times
-    w = w / w.sum()
-    slope = w * fit.link.slope(eta)
-    D = slope @ X
+    rows = replace(fitted_rows(fit), table=filled(table, fit.design.fills))
+
+    def own(piece: tuple[Context, np.ndarray | None]) -> np.ndarray:
+        """Σ times, Σ times·μ, and their derivatives by the constant and the columns."""
+        context, times = piece
+        context.held = held
+        X = fit.design.matrix(context)
+        eta = linear_predictor(fit, context, X)
+        w = np.ones(len(eta)) if times is None else times
+        slope = w * fit.link.slope(eta)
+        return np.concatenate([[w.sum(), w @ fit.link.mu(eta), slope.sum()], slope @ X])
+
+    sums = sum(rows.cut(response_rows(fit).rows_a_block).each(own), np.zeros(3 + fit.design.width))
+    mean, constant = sums[1:3] / sums[0]
     kept = np.zeros(fit.design.width)
-    kept[fit.solution.kept] = D[fit.solution.kept]
-    return float(w @ fit.link.mu(eta)), np.append(
-        slope.sum(), kept
-    ) if fit.solution.has_intercept else kept
+    kept[fit.solution.kept] = sums[3:][fit.solution.kept] / sums[0]
+    return float(mean), np.append(constant, kept) if fit.solution.has_intercept else kept

@@ -11,13 +11,13 @@ import numpy as np
 
 from joinery.data.written_dates import date_text
 from joinery.errors import CallError
+from joinery.notation.evaluate import Context
 from joinery.show.numbers import level_words, percent
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, checked_level, rows_at_hand
+from joinery.study.fitted import Fitted, checked_level, fitted_rows
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import held_words
 from joinery.study.read.coefficients import said_of_errors
-from joinery.study.rows.figures import per_row
 from joinery.study.understand.simple_slopes import (
     Hold,
     Slopes,
@@ -165,17 +165,23 @@ def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray
     """The share of the fitted rows whose moderator lies in each stretch."""
     if fit.origin is None:
         return None
-    table, used = rows_at_hand(fit)
-    x, times = table.column(across).numbers(used.rows), per_row(fit).times
-    known = np.isfinite(x)
-    x, times = x[known], times[known]
-    total = times.sum()
-    out = []
-    for place, r in enumerate(stretches):
-        last = place == len(stretches) - 1 or r.start == r.stop
-        inside = (x >= r.start) & ((x <= r.stop) if last else (x < r.stop))
-        out.append(float(times[inside].sum() / total))
-    return np.array(out)
+    ends = [r.start for r in stretches], [r.stop for r in stretches]
+    starts, stops = map(np.array, ends)
+    last = (starts == stops) | (np.arange(len(starts)) == len(starts) - 1)
+
+    def own(piece: tuple[Context, np.ndarray | None]) -> np.ndarray:
+        """How many rows lie in each stretch, and how many have a moderator."""
+        context, times = piece
+        x = context.table.column(across).numbers(context.rows)
+        times = np.isfinite(x) * (1.0 if times is None else times)
+        from_start, to_stop = (
+            x[:, None] >= starts,
+            np.where(last, x[:, None] <= stops, x[:, None] < stops),
+        )
+        return np.append(times @ (from_start & to_stop), times.sum())
+
+    found = sum(fitted_rows(fit).stretches.each(own), np.zeros(len(starts) + 1))
+    return np.asarray(found[:-1] / found[-1])
 
 
 def sentence(
