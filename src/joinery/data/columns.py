@@ -135,6 +135,8 @@ class Column:
         if not isinstance(self.values, Cells):
             return np.asarray(self._coding[0][rows])
         numbers = self.numbers(rows)
+        if len(numbers) == len(self):  # what is held whole may have any number of values
+            return _coded(numbers)[0]
         return np.where(np.isnan(numbers), -1, np.searchsorted(self._distinct, numbers))
 
     @property
@@ -166,11 +168,7 @@ class Column:
 
     @cached_property
     def _coding(self) -> tuple[np.ndarray, tuple[Any, ...]]:
-        numbers = self.numbers(slice(None))
-        present = ~np.isnan(numbers)
-        distinct, inverse = np.unique(numbers[present], return_inverse=True)
-        codes = np.full(len(numbers), -1, dtype=np.int64)
-        codes[present] = inverse
+        codes, distinct = _coded(self.numbers(slice(None)))
         return codes, self._as_levels(distinct)
 
     def all_differ(self, rows: Rows) -> bool:
@@ -222,6 +220,15 @@ class Column:
         source = self.values if self.values is not None else self.coded
         assert source is not None
         return len(source)
+
+
+def _coded(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """A whole number for each of the different numbers in order, −1 where missing; and these."""
+    present = ~np.isnan(numbers)
+    distinct, inverse = np.unique(numbers[present], return_inverse=True)
+    codes = np.full(len(numbers), -1, dtype=np.int64)
+    codes[present] = inverse
+    return codes, distinct
 
 
 def swept(numbers: Iterable[np.ndarray]) -> Swept:
