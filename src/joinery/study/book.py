@@ -22,7 +22,8 @@ from joinery.study.read.dialects.spreadsheet import EPOCH, as_spreadsheet, lette
 from joinery.study.read.equation import table_order
 from joinery.study.read.forecast_formula import PARTS, forecast_formula
 from joinery.study.read.overall import overall
-from joinery.study.rows.table import rows
+from joinery.study.rows.figures import too_many
+from joinery.study.rows.table import most_remarkable, rows, some_rows
 from joinery.study.short_page import short_page
 from joinery.study.understand.explain import explain
 
@@ -49,10 +50,15 @@ def _sheets(fit: Fitted) -> Iterator[Sheet]:
     if fit.origin is not None:
         yield Sheet("terms", anova(fit))
         yield Sheet("checks", checks(fit))
-        found = rows(fit)
-        kept = found if len(found) <= MOST_LINES else found.lines(range(MOST_LINES))
-        yield Sheet("rows", kept)
+        yield Sheet("rows", _rows(fit))
     yield _forecasts(fit)
+
+
+def _rows(fit: Fitted) -> Table:
+    if too_many(fit):
+        return some_rows(fit, most_remarkable(fit))
+    found = rows(fit)
+    return found if len(found) <= MOST_LINES else found.lines(range(MOST_LINES))
 
 
 def _forecasts(fit: Fitted) -> Sheet:

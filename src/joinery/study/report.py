@@ -7,13 +7,14 @@ import os
 import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from itertools import count
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
-from joinery.errors import CallError, JoineryWarning
+from joinery.errors import CallError, JoineryWarning, TooLargeError
+from joinery.notation.evaluate import positions_at
 from joinery.show.files import write_text
 from joinery.show.numbers import value
 from joinery.show.report.drawing import picture
@@ -32,15 +33,17 @@ from joinery.show.report.tables import table
 from joinery.study.check.table import checks
 from joinery.study.compare.anova import anova
 from joinery.study.compare.compare import compare
-from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.study.fitted import Fitted, once, rows_at_hand
 from joinery.study.forecast.table import forecast
 from joinery.study.pictures.draw import draw
+from joinery.study.pictures.thinned import numbers_of, thinned
 from joinery.study.read.coefficients import coefficients
 from joinery.study.read.equation import STYLES, equation
 from joinery.study.read.forecast_formula import PARTS
 from joinery.study.read.overall import overall
-from joinery.study.rows.figures import per_row
-from joinery.study.rows.table import remarks, rows
+from joinery.study.rows.digest import labels_of
+from joinery.study.rows.figures import figures_of
+from joinery.study.rows.table import most_remarkable, rows, some_rows
 from joinery.study.short_page import short_page
 from joinery.study.understand.explain import paragraphs
 from joinery.study.understand.workings import workings
@@ -82,37 +85,38 @@ def _page(fits: Sequence[Fitted]) -> Page:
     return Page(title, under, chapters, _row_values(fits, numbers))
 
 
-def _labels(fit: Fitted) -> list[str]:
-    origin, used = rows_at_hand(fit)
-    return [str(v) for v in origin.index[used.rows]]
+class _Listed(NamedTuple):
+    """The rows of a fit that are listed and linked: labels, and places among those used."""
+
+    labels: list[str]
+    places: np.ndarray
+
+
+@once
+def _listed(fit: Fitted) -> _Listed:
+    """All rows, of many those that are most remarkable."""
+    used = rows_at_hand(fit)[1].used
+    places = np.arange(used) if used <= MOST_ROWS else most_remarkable(fit)
+    return _Listed([str(label) for label in labels_of(fit, places)], places)
 
 
 def _numbered(fits: Sequence[Fitted]) -> dict[str, int]:
-    """A number for each row by its label, over all fits; of many rows, the remarkable ones."""
-    out: dict[str, int] = {}
-    for fit in fits:
-        labels = _labels(fit)
-        if len(labels) > MOST_ROWS:
-            labels = [labels[place] for place in remarks(fit).places]
-        for label in labels:
-            out.setdefault(label, len(out))
-    return out
+    """A number for each row that is listed, by its label, over all fits."""
+    labels = dict.fromkeys(label for fit in fits for label in _listed(fit).labels)
+    return {label: number for number, label in enumerate(labels)}
 
 
 def _row_values(fits: Sequence[Fitted], numbers: dict[str, int]) -> list[Row]:
     """What is shown of each row that is pointed at: its columns, fitted value and residual."""
     words = [""] * len(numbers)
     for fit in reversed(fits):
-        origin, used = rows_at_hand(fit)
-        figures = per_row(fit)
-        labels = _labels(fit)
-        chosen = [i for i, label in enumerate(labels) if label in numbers]
-        positions = np.arange(len(origin))[used.rows][chosen]
-        columns = [(fit.words(n), origin.column(n).texts(positions)) for n in fit.design.named]
-        for at, i in enumerate(chosen):
+        (table, used), (labels, places) = rows_at_hand(fit), _listed(fit)
+        figures, positions = figures_of(fit, places), positions_at(used.rows, places)
+        columns = [(fit.words(n), table.column(n).texts(positions)) for n in fit.design.named]
+        for at, label in enumerate(labels):
             parts = [f"{name} {cells[at]}" for name, cells in columns]
-            parts += [f"fitted {value(figures.fitted[i])}", f"residual {value(figures.drawn[i])}"]
-            words[numbers[labels[i]]] = " · ".join(parts)
+            parts += [f"fitted {value(figures.fitted[at])}", f"residual {value(figures.drawn[at])}"]
+            words[numbers[label]] = " · ".join(parts)
     return [Row(label, words[number]) for label, number in numbers.items()]
 
 
@@ -163,14 +167,16 @@ class _Builder:
             figure = draw(
                 self.fit, name, path=None, ax=None, label_rows="flagged", words={}, **options
             )
-        except CallError as reason:
+        except (CallError, TooLargeError) as reason:
             return paragraph(f"no picture of {name}: {reason}", "note")
-        return f"<figure>{picture(figure, f'{name}{next(self.names)}', self._own)}</figure>"
+        own = self._numbers(thinned(self.fit, name, "flagged")[0])
+        return f"<figure>{picture(figure, f'{name}{next(self.names)}', own)}</figure>"
 
-    @cached_property
-    def _own(self) -> list[int]:
-        """The page's number of each fitted row; −1 for one that it does not link."""
-        return [self.numbers.get(label, -1) for label in _labels(self.fit)]
+    def _numbers(self, drawn: Fitted) -> list[int]:
+        """The page's number of each row of a picture; −1 for one that the page does not link."""
+        labels, places = _listed(self.fit)
+        numbers = {place: self.numbers[label] for place, label in zip(places.tolist(), labels)}
+        return [numbers.get(int(number) - 1, -1) for number in numbers_of(drawn)]
 
     def _equations(self) -> Iterator[Block]:
         for style in STYLES:
@@ -192,17 +198,14 @@ class _Builder:
         yield Block("".join(ends), "the ends of its intervals, in SQL")
 
     def _rows(self) -> str:
-        found = rows(self.fit)
-        index = [] if found.index is None else [str(v) for v in found.index]
-        used = len(self._own)
-        chosen = list(range(len(index)))
-        if len(index) > MOST_ROWS:
-            chosen = np.sort(remarks(self.fit).places).tolist()
-        numbers = [self.numbers.get(index[i]) if i < used else None for i in chosen]
-        return table(found.lines(chosen), numbers)
+        labels, places = _listed(self.fit)
+        every = len(places) == rows_at_hand(self.fit)[1].used
+        found = rows(self.fit) if every else some_rows(self.fit, places)
+        numbers: list[int | None] = [self.numbers[label] for label in labels]
+        return table(found, numbers + [None] * (len(found) - len(numbers)))
 
     def _workings(self) -> Block:
         try:
             return Block(workings(self.fit).render("html"), "the workings, step by step")
-        except CallError as reason:
+        except (CallError, TooLargeError) as reason:
             return Block(paragraph(str(reason), "note"))

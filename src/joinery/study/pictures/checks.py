@@ -13,25 +13,35 @@ from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted
 from joinery.study.pictures import influence as influence_pictures
 from joinery.study.pictures import residuals as residual_pictures
+from joinery.study.pictures.thinned import thinned
 from joinery.study.verdicts import FINE, worst
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-_PICTURES: dict[str, Callable[..., Figure]] = {
-    "straight line": residual_pictures.residuals,
-    "even spread": residual_pictures.spread,
-    "normal residuals": residual_pictures.quantiles,
-    "order": residual_pictures.sequence,
-    "outliers": influence_pictures.leverage,
+_DRAWN: dict[str, Callable[..., Figure]] = {
+    "residuals": residual_pictures.residuals,
+    "spread": residual_pictures.spread,
+    "quantiles": residual_pictures.quantiles,
+    "sequence": residual_pictures.sequence,
+    "observed_fitted": residual_pictures.observed_fitted,
+    "leverage": influence_pictures.leverage,
     "influence": influence_pictures.influence,
-    "link": residual_pictures.residuals,
-    "dispersion": residual_pictures.spread,
-    "calibration": residual_pictures.observed_fitted,
-    "family": residual_pictures.quantiles,
-    "separation": residual_pictures.observed_fitted,
-    "zeros": residual_pictures.observed_fitted,
+}
+_PICTURES = {
+    "straight line": "residuals",
+    "even spread": "spread",
+    "normal residuals": "quantiles",
+    "order": "sequence",
+    "outliers": "leverage",
+    "influence": "influence",
+    "link": "residuals",
+    "dispersion": "spread",
+    "calibration": "observed_fitted",
+    "family": "quantiles",
+    "separation": "observed_fitted",
+    "zeros": "observed_fitted",
 }
 
 
@@ -66,9 +76,10 @@ def checks(
     finding = (
         f"{count(bad, 'question')} of {len(rows)} to look into" if bad else "nothing to look into"
     )
+    _, said = thinned(fit, "quantiles", "none")
     return strips(
         words.get("title") or "Does the model deserve to be believed?",
-        f"{fit.sentence}: {finding}",
+        "; ".join(filter(None, (f"{fit.sentence}: {finding}", said))),
         rows,
     )
 
@@ -92,8 +103,9 @@ def _picture(
         return None
 
     def drawn(ax: Axes) -> None:
+        some, _ = thinned(fit, picture, label_rows)
         try:
-            picture(fit, label_rows=label_rows, words={}, ax=ax)
+            _DRAWN[picture](some, label_rows=label_rows, words={}, ax=ax)
         except CallError:  # too little is left to draw; the strip's words say so
             ax.set_axis_off()
 

@@ -9,14 +9,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.core.blocks.partition import joined
-from joinery.core.inference.smooth import Smooth, smooth
+from joinery.core.inference.smooth import Smooth
 from joinery.errors import CallError, listed, one_of
 from joinery.notation.tree import names_in
 from joinery.show.numbers import count, figure, value
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
-from joinery.study.pictures.thinned import whole
+from joinery.study.pictures.thinned import smoothed, whole
 from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.estimates import estimates
 from joinery.study.rows.digest import limits
@@ -186,7 +186,8 @@ def component_residual(
     part = part - part.mean()
     y = part + per_row(fit).working
     order = np.argsort(x, kind="stable")
-    curve = smooth(x, y)
+    rows = np.arange(len(x))
+    curve = smoothed(fit, rows, x, y)
     finding = _shape(curve, x[order], part[order])
     words_own = f"part of {across} + residual"
     caption = Words(
@@ -197,7 +198,7 @@ def component_residual(
         x_dates=across in fit.design.dates,
     )
     guides = _along(x[order], part[order])
-    flags, rows = flags_of(fit, label_rows), np.arange(len(x))
+    flags = flags_of(fit, label_rows)
     caption = worded(caption, words)
     return cloud(x, y, flags, caption, ax, curve=curve, guides=guides, rows=rows)
 

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.core.inference.smooth import smooth
 from joinery.data.columns import level_text
 from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
@@ -20,6 +19,7 @@ from joinery.show.pictures.canvas import Words
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands, turned_back
 from joinery.study.held import Held, averaged_rows, columns_of, held_words, hold_rest
+from joinery.study.pictures.thinned import smoothed
 from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.equation import equation
 from joinery.study.rows.figures import linear_predictor, per_row
@@ -72,11 +72,11 @@ def line(
         y_label,
         x_dates=name in fit.design.dates,
     )
-    local = smooth(x, y) if fit.estimate.linear and not others else None
+    rows = np.arange(len(x))
+    local = smoothed(fit, rows, x, y) if fit.estimate.linear and not others else None
     flags = flags_of(fit, label_rows)
     groups = in_groups(fit, x)
     named = [_beside(fit, other, name, grid) for other in others]
-    rows = np.arange(len(x))
     return line(x, y, curve, flags, worded(caption, words), ax, local, groups, named, rows)
 
 

@@ -21,7 +21,7 @@ from joinery.show.pictures.fit import Guide, zero
 from joinery.study.check.order import in_order
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
-from joinery.study.pictures.thinned import numbers_of, whole
+from joinery.study.pictures.thinned import evenly, numbers_of, smoothed, whole
 from joinery.study.pictures.words import flags_of, placed, worded
 from joinery.study.rows.chances import groups
 from joinery.study.rows.figures import per_row
@@ -84,7 +84,7 @@ def residuals(
         x, label = table.column(against).numbers(chosen.rows), fit.words(against)
     order = np.flatnonzero(np.isfinite(x) & np.isfinite(figures.drawn))
     x, y = x[order], figures.drawn[order]
-    curve = None if fit.solution.perfect else smooth(x, y)
+    curve = None if fit.solution.perfect else smoothed(fit, order, x, y)
     finding = (
         "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
     )
@@ -144,7 +144,9 @@ def spread(
     size = np.abs(figures.drawn)
     sound = np.flatnonzero(np.isfinite(size) & np.isfinite(figures.influence.studentized))
     x, size = figures.fitted[sound], size[sound]
-    typical = _typical_miss(x, size, figures.influence.leverage[sound])
+    even = evenly(fit)[sound]
+    leverage = figures.influence.leverage[sound]
+    typical = _typical_miss(x[even], size[even], leverage[even])
     finding = found_by(fit, "spread")
     unit = fit.words(fit.response.name) if fit.estimate.linear else ""
     if typical is not None:
@@ -220,7 +222,7 @@ def sequence(
     finding = found_by(fit, "durbin-watson") or "neighbours should not resemble one another"
     caption = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
     flags = placed(flags_of(fit, label_rows), order)
-    curve = smooth(x, y, span=0.3)
+    curve = smoothed(fit, order, x, y, span=0.3)
     return cloud(
         x, y, flags, worded(caption, words), ax, curve=curve, guides=[zero(x)], joined=True,
         rows=order,

@@ -1,7 +1,7 @@
 """What pictures show of a table too large to be drawn whole: rows evenly taken, remarkable ones.
 
 Both are said under the title. Checks, limits and verdicts come from all rows, smooths from those
-shown."""
+shown evenly, which remarkable ones beside them would bend."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ import numpy as np
 
 from joinery.arguments import as_labels
 from joinery.core.inference.influence import Influence
+from joinery.core.inference.smooth import Smooth, smooth
 from joinery.notation.evaluate import places_at, positions_at
 from joinery.notation.tree import names_in
 from joinery.show.numbers import count
@@ -24,7 +25,7 @@ from joinery.study.rows.digest import HEAVIEST, Digest, digest, labels_of
 from joinery.study.rows.figures import too_many, widening
 from joinery.study.rows.table import remarks
 
-MOST_DRAWN = 2**20
+MOST_DRAWN = 2**18
 MOST_REMARKABLE = 1000
 # whether remarkable rows stand beside those evenly taken: not where the picture is a distribution
 THINNED: dict[str, bool] = {
@@ -64,8 +65,9 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
         beside = np.union1d(beside, places_at(used.rows, positions))
     key = (thinned, beside.tobytes())
     if key not in fit.cache:
-        evenly = np.arange(step // 2, used.used, step)
-        fit.cache[key] = _of_places(fit, np.union1d(evenly, beside), beside)
+        even = np.arange(step // 2, used.used, step)
+        fit.cache[key] = _of_places(fit, np.union1d(even, beside), beside)
+        fit.cache[key].cache[evenly] = np.isin(np.union1d(even, beside), even)
     return fit.cache[key], said
 
 
@@ -79,6 +81,20 @@ def numbers_of(fit: Fitted) -> np.ndarray:
     """The numbers of the rows shown among all that the fit used, from 1 on."""
     places = fit.cache.get(numbers_of)
     return np.arange(1.0, rows_at_hand(fit)[1].used + 1) if places is None else places + 1.0
+
+
+def evenly(fit: Fitted) -> np.ndarray:
+    """Which rows of a fit (n,) are shown evenly: all, or those not there for being remarkable."""
+    found: np.ndarray | None = fit.cache.get(evenly)
+    return np.ones(rows_at_hand(fit)[1].used, dtype=bool) if found is None else found
+
+
+def smoothed(
+    fit: Fitted, rows: np.ndarray, x: np.ndarray, y: np.ndarray, **options: Any
+) -> Smooth | None:
+    """A smooth of y on x (m,) of some ``rows`` of the fit, of those that are shown evenly."""
+    even = evenly(fit)[rows]
+    return smooth(x[even], y[even], **options)
 
 
 def _of_places(fit: Fitted, places: np.ndarray, named: np.ndarray) -> Fitted:

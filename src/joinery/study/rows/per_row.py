@@ -56,6 +56,10 @@ class PerRow:
         measures = [getattr(self.influence, name) for name in MEASURES]
         return [*(values for values in own if values is not None), *measures, *self.extras.values()]
 
+    def taken(self, which: np.ndarray) -> PerRow:
+        """Some of the rows, by their places."""
+        return self.with_arrays([values[which] for values in self.arrays])
+
     def with_arrays(self, figures: list[np.ndarray]) -> PerRow:
         """The same with others in place of its ``arrays``."""
         rest = iter(figures)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, overload
 
 import numpy as np
@@ -16,13 +16,14 @@ from joinery.errors import DataError, NewRowError
 from joinery.show.numbers import figure
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
-from joinery.study.rows.digest import limits, notable
-from joinery.study.rows.figures import Limits, fitted_values, per_row, widening
+from joinery.study.rows.digest import labels_of, limits, notable
+from joinery.study.rows.figures import Limits, figures_of, fitted_values, per_row, widening
 from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 LEFT_OUT = "left out"
 WELL_FITTED = 2.0
+MOST_LISTED = 5000  # remarkable rows of a table whose rows are too many to be listed
 VERDICTS = (SERIOUS, CAUTION, FINE)
 
 
@@ -122,6 +123,11 @@ class Remarks(Sequence[Remark]):
             (fine.leverage >= self.at.leverage) & (np.abs(fine.studentized) < WELL_FITTED)
         )
 
+    def among(self, places: np.ndarray) -> Remarks:
+        """Those on some rows (m,), in order, by their places among these."""
+        found = self.chosen(np.isin(self.places, places))
+        return replace(found, places=np.searchsorted(places, found.places))
+
     def between(self, first: int, stop: int) -> Remarks:
         """Those on rows from one place to before another."""
         return self.chosen((self.places >= first) & (self.places < stop))
@@ -191,6 +197,25 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
         index_name=str(index.name or "row"),
         kinds=dict.fromkeys(WORDS, "text"),
     )
+
+
+def some_rows(fit: Fitted, places: np.ndarray) -> Table:
+    """The rows table of some rows, by their places in order among those used."""
+    columns = _in_order(row_columns(figures_of(fit, places), remarks(fit).among(places), 0))
+    n = rows_at_hand(fit)[1].used
+    return Table(
+        columns,
+        title=f"Rows of {fit.sentence}",
+        notes=(*_notes(fit, 0), f"of {n:,} rows the {len(places):,} most remarkable"),
+        index=labels_of(fit, places),
+        index_name=fit.options.id or "row",
+        kinds=dict.fromkeys(WORDS, "text"),
+    )
+
+
+def most_remarkable(fit: Fitted) -> np.ndarray:
+    """Places in order of the rows that are listed where all are too many to read."""
+    return np.sort(remarks(fit)[:MOST_LISTED].places)
 
 
 WORDS = ("verdict", "reason")
