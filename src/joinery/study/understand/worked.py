@@ -10,6 +10,7 @@ import numpy as np
 
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
+from joinery.design.row_blocks import RowBlock
 from joinery.errors import one_of
 from joinery.show.forms import as_html, as_latex, as_markdown, as_text, latex_text
 from joinery.show.mathematics import Formula, call, symbol
@@ -146,14 +147,49 @@ class Workings:
         return self.render("html")
 
 
-def estimated_columns(fit: Fitted) -> tuple[np.ndarray, list[str]]:
-    """The estimated columns of the design, the constant first, and their names."""
-    blocks = response_rows(fit).row_blocks
-    X = joined(blocks, lambda b: b.X[:, fit.solution.kept])
+def estimated_names(fit: Fitted) -> list[str]:
+    """The names of the estimated coefficients, the constant's first."""
     names = [fit.words(fit.design.names[j]) for j in fit.solution.kept]
-    if fit.solution.has_intercept:
-        return np.column_stack([np.ones(len(X)), X]), ["intercept", *names]
-    return X, names
+    return ["intercept", *names] if fit.solution.has_intercept else names
+
+
+def estimated_columns(fit: Fitted) -> np.ndarray:
+    """Their columns of the design (n, p), the constant first."""
+    return joined(response_rows(fit).row_blocks, lambda block: _columns(fit, block))
+
+
+def _columns(fit: Fitted, block: RowBlock) -> np.ndarray:
+    X = block.X[:, fit.solution.kept]
+    return np.column_stack([np.ones(len(X)), X]) if fit.solution.has_intercept else X
+
+
+@dataclass(frozen=True)
+class Products:
+    """Weighted sums of products over all rows: of the p columns, and of y less its offset."""
+
+    columns: np.ndarray  # (p, p)
+    with_response: np.ndarray  # (p,)
+    weights: float
+    response: float
+    response_squared: float
+    around_mean: float  # Σw(y − ȳ)²
+    plain: bool  # whether every row weighs one
+
+
+def products(fit: Fitted) -> Products:
+    """The sums that the normal equations are made of, block by block."""
+    blocks, p = response_rows(fit).row_blocks, len(estimated_names(fit))
+
+    def own(block: RowBlock) -> np.ndarray:
+        X, y, w = _columns(fit, block), block.beyond_offset, block.row_weights
+        A = np.column_stack([X, np.ones(len(y)), y])
+        return np.asarray(A.T @ (w[:, None] * A))
+
+    S = sum(blocks.each(own), np.zeros((p + 2, p + 2)))
+    mean = S[p, p + 1] / S[p, p]
+    around = sum(blocks.each(lambda b: float(b.row_weights @ (b.beyond_offset - mean) ** 2)), 0.0)
+    plain = all(blocks.each(lambda b: bool(np.all(b.row_weights == 1))))
+    return Products(S[:p, :p], S[:p, p + 1], S[p, p], S[p, p + 1], S[p + 1, p + 1], around, plain)
 
 
 def weighed_response(fit: Fitted) -> tuple[np.ndarray, np.ndarray]:

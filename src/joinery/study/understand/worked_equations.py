@@ -22,30 +22,31 @@ from joinery.study.understand.worked import (
     about,
     critical_t,
     estimated_columns,
+    estimated_names,
+    products,
     steps_of_the_whole,
     tested,
-    weighed_response,
     weight_notes,
     with_sums,
 )
 
 
-def several(fit: Fitted, X: np.ndarray, names: list[str]) -> Workings:
+def several(fit: Fitted) -> Workings:
     """The normal equations, their solution, and the same steps from them."""
-    if X.shape[1] > MOST_COLUMNS:
+    names = estimated_names(fit)
+    if len(names) > MOST_COLUMNS:
         raise CallError(
-            f"the normal equations of {X.shape[1]} coefficients fill pages; work out a model of at "
+            f"the normal equations of {len(names)} coefficients fill pages; work out a model of at "
             f"most {MOST_COLUMNS}"
         )
-    y, w = weighed_response(fit)
-    e = estimates(fit)
+    e, sums = estimates(fit), products(fit)
     keep = np.isfinite(e.values)
     values, errors = e.values[keep], e.standard_errors[keep]
-    G, g = X.T @ (w[:, None] * X), X.T @ (w * y)
+    G, g = sums.columns, sums.with_response
     C = np.linalg.inv(G)
     table = _normal_equations(names, G, g, C, values)
-    weighted = "" if np.all(w == 1) else "w"
-    yy = symbol(f"Σ{weighted}y²", w @ (y * y))
+    weighted = "" if sums.plain else "w"
+    yy = symbol(f"Σ{weighted}y²", sums.response_squared)
     rss = float(fit.estimate.deviance)
     explained: Formula | None = None
     for j, name in enumerate(names):
@@ -68,9 +69,9 @@ def several(fit: Fitted, X: np.ndarray, names: list[str]) -> Workings:
         steps.append(Step(f"standard error of {name}", se.name, s * root(c), errors[j]))
         steps += tested(name, b.name, b, se, n - p) + about(name, b.name, b, se, t)
     if fit.solution.has_intercept:
-        total = symbol(f"Σ{weighted}y", w @ y)
-        size = symbol("Σw" if weighted else "n", w.sum())
-        sst = float(w @ (y - (w @ y) / w.sum()) ** 2)
+        total = symbol(f"Σ{weighted}y", sums.response)
+        size = symbol("Σw" if weighted else "n", sums.weights)
+        sst = sums.around_mean
         steps.append(Step("total sum of squares", "SST", yy - total.squared / size, sst))
         if p > 1:
             of_all, ssr = symbol("SST", sst), symbol("SSR", sst - rss)
@@ -121,7 +122,7 @@ def reweighted(fit: Fitted) -> Workings:
     deviance = prior * fit.family.deviance(y, mu)
     columns = {"y": y, "η": eta, "μ": mu, "weight w": w, "response z": z, "deviance": deviance}
     table = with_sums(fit, columns, "The last iteration: working weights and responses")
-    X, names = estimated_columns(fit)
+    X, names = estimated_columns(fit), estimated_names(fit)
     G, g = X.T @ (w[:, None] * X), X.T @ (w * z)
     C, b = np.linalg.inv(G), np.linalg.solve(G, g)
     e = estimates(fit)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from joinery.errors import CallError
 from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.understand.worked import Workings, estimated_columns
+from joinery.study.understand.worked import Workings, estimated_columns, estimated_names
 from joinery.study.understand.worked_equations import reweighted, several
 from joinery.study.understand.worked_line import one_predictor
 
@@ -20,7 +20,7 @@ def workings(fit: Fitted, at: float | None = None) -> Workings:
         )
     if not fit.estimate.linear:
         return reweighted(fit)
-    X, names = estimated_columns(fit)
-    if fit.solution.has_intercept and X.shape[1] == 2:
-        return one_predictor(fit, X[:, 1], names[1], at)
-    return several(fit, X, names)
+    names = estimated_names(fit)
+    if fit.solution.has_intercept and len(names) == 2:
+        return one_predictor(fit, estimated_columns(fit)[:, 1], names[1], at)
+    return several(fit)
