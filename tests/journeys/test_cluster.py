@@ -9,6 +9,7 @@ import time
 import warnings
 from itertools import pairwise
 
+import dask.config as dask_config
 import dask.dataframe as dask
 import numpy as np
 import pandas as pd
@@ -57,11 +58,10 @@ def here() -> list[pd.DataFrame]:
     return figures(parts())
 
 
-def started(workers: int) -> LocalCluster:
+def started(workers: int, **limits: str) -> LocalCluster:
     """Worker processes of one thread each, which say nothing."""
-    return LocalCluster(
-        n_workers=workers, threads_per_worker=1, dashboard_address=None, silence_logs=50
-    )
+    quiet = {"dashboard_address": None, "silence_logs": 50}
+    return LocalCluster(n_workers=workers, threads_per_worker=1, **quiet, **limits)
 
 
 @pytest.fixture(scope="module")
@@ -160,6 +160,24 @@ def broken(call) -> dask.DataFrame:
 def test_a_part_that_kills_its_workers_is_said(cluster):
     with pytest.raises(jn.ClusterError, match="a worker died again and again"):
         jn.fit(broken(dying), SENTENCES[0])
+
+
+def hungry(frame: pd.DataFrame) -> pd.DataFrame:
+    """A part that takes more and more memory, until its worker's limit ends it."""
+    taken = []
+    while len(taken) < 200:
+        taken.append(np.ones(2**21))  # 16 MB
+        time.sleep(0.01)
+    raise AssertionError("nothing ended it")
+
+
+def test_a_worker_out_of_memory_is_said_and_the_cluster_goes_on(here):
+    limits = {"distributed.scheduler.allowed-failures": 1, "distributed.worker.memory.pause": False}
+    with dask_config.set(limits), started(1, memory_limit="600MiB") as own, Client(own):
+        with pytest.raises(jn.ClusterError, match="for want of memory; cut the table into smaller"):
+            jn.fit(broken(hungry), SENTENCES[0])
+        fit = jn.fit(parts(), SENTENCES[0])
+    pd.testing.assert_frame_equal(fit.coefficients().frame, here[0], check_exact=True)
 
 
 @pytest.mark.parametrize("where", ["cluster", "here"])

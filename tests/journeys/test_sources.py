@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import gc
+import html
 import os
+import re
 import sqlite3
 import subprocess
 import sys
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 
@@ -21,9 +24,11 @@ import sqlalchemy
 from matplotlib.text import Text
 
 import joinery as jn
-from joinery.data import records
+from joinery.core.inference.smooth import smooth
+from joinery.data import columns, records
 from joinery.data.sources import arrow, cells, source
 from joinery.design import learning, row_blocks
+from joinery.show.palette import TEAL
 from joinery.study.check import order
 from joinery.study.forecast import table as forecasts
 from joinery.study.pictures import thinned
@@ -412,6 +417,73 @@ def test_cut_offs_of_rows_that_are_not_held(tmp_path, monkeypatch):
         assert [t.get_text() for t in ours.texts] == [t.get_text() for t in theirs.texts]
 
 
+@pytest.mark.parametrize(
+    ("sentence", "options", "asked"),
+    [
+        ("y given x, z, g", {}, {}),
+        ("y given x, g", {"weights": "w", "repeats": "r"}, {}),
+        ("y given x, g", {"weights": "w", "repeats": "r", "offset": "o"}, {"folds": 4}),
+        ("y given x, g", {}, {"by": "n"}),
+        ("log(y + 40) given x without intercept", {"order": "t"}, {"folds": 3}),
+        ("yes given x, g", {}, {"folds": 3}),
+        ("s of m given x", {"repeats": "r"}, {"folds": 3}),
+        ("c given x, g", {"family": "poisson", "offset": "o"}, {"folds": 3}),
+    ],
+    ids=str,
+)
+def test_rows_that_are_not_held_are_crosschecked_as_those_that_are(
+    sentence, options, asked, tmp_path, monkeypatch
+):
+    with monkeypatch.context() as whole:
+        whole.setattr(row_blocks, "BLOCK_ROWS", 2**15)
+        held = jn.fit(TABLE, sentence, **options)
+        told, effects = held.crosscheck(**asked, seed=2), held.average_effects()
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    left = jn.fit(in_one_file(tmp_path), sentence, **options)
+    found = left.crosscheck(**asked, seed=2)
+    assert found.notes == told.notes
+    assert found["figure"].tolist() == told["figure"].tolist()
+    assert any("calibration" in f for f in told["figure"]) == sentence.startswith(("yes", "s of"))
+    for column in ("unseen", "fitted_rows"):
+        ours, theirs = (t[column].to_numpy() for t in (found, told))
+        # chances in classes: the totals' hardly differ, which makes the slope a delicate one
+        classed = np.array(["area" in f or "slope" in f for f in told["figure"]])
+        assert ours[~classed] == pytest.approx(theirs[~classed], rel=1e-9, abs=1e-12)
+        assert ours[classed] == pytest.approx(theirs[classed], rel=5e-3)
+    close = partial(pd.testing.assert_frame_equal, check_exact=False, rtol=1e-7)
+    close(effects.frame, left.average_effects().frame)
+    close(*(jn.compare([fit, fit]).frame.dropna(axis=1) for fit in (held, left)))
+
+
+def test_regions_count_rows_that_are_not_held(tmp_path, monkeypatch):
+    table = TABLE.assign(y=TABLE["y"] + TABLE["x"] * (TABLE["z"] - 2))
+    table.to_parquet(tmp_path / "t.parquet", row_group_size=431)
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    left = jn.fit(tmp_path / "t.parquet", "y given x, z, x * z", repeats="r")
+    found = left.slope_regions("x", across="z").frame
+    rows = table.dropna(subset=["y", "x", "z"])
+    inside = [
+        rows["r"] @ rows["z"].between(start, stop) / rows["r"].sum()
+        for start, stop in zip(found["from"], found["to"], strict=True)
+    ]
+    assert len(found) == 3
+    assert found["share_of_rows"].tolist() == pytest.approx(inside, rel=1e-12)
+
+
+def test_an_order_may_have_more_places_than_are_told_apart_as_levels(tmp_path, monkeypatch):
+    monkeypatch.setattr(columns, "MOST_DISTINCT", 1000)
+    table, data = TABLE.assign(t=TABLE["t"] * 1.5), tmp_path / "t.parquet"
+    table.to_parquet(data, row_group_size=431)
+    for sentence, options in {
+        "y given x, lag(x, 2)": {},
+        "y given x": {"std_errors": "autocorrelated"},
+    }.items():
+        told, found = (jn.fit(d, sentence, order="t", **options) for d in (table, data))
+        same(told.coefficients().frame, found.coefficients().frame)
+    with pytest.raises(jn.UnusableColumnError, match="more than 1,000 different values"):
+        jn.fit(data, "y given category(t)")
+
+
 @pytest.mark.parametrize("options", [{}, {"weights": "w"}, {"order": "t"}], ids=str)
 def test_neighbours_are_followed_from_block_to_block(options, tmp_path, monkeypatch):
     table = made(1500).assign(t=lambda d: -d.index, w=lambda d: np.arange(len(d)) % 3)
@@ -471,6 +543,67 @@ def test_pictures_of_rows_that_are_not_held_show_some_and_every_remarkable_one(
         left.draw("residuals", label_rows=["R7000"])
 
 
+def test_remarkable_rows_bend_no_smooth(tmp_path, monkeypatch):
+    large = made(7000)
+    large.to_parquet(tmp_path / "t.parquet", row_group_size=900)
+    held = jn.fit(large, "y given x, g")
+    rows = held.rows().frame.iloc[: held.n_rows].assign(x=large["x"])
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(thinned, "MOST_DRAWN", 700)
+    left = jn.fit(tmp_path / "t.parquet", "y given x, g")
+    even = rows.assign(number=np.arange(1.0, len(rows) + 1))[5::10]
+    squares = even["residual"] ** 2 / (1 - even["leverage"])
+    for name, x, y, options in [
+        ("residuals", "fitted", even["residual"], {}),
+        ("sequence", "number", even["residual"], {"span": 0.3}),
+        ("spread", "fitted", squares, {"rounds": 0}),
+    ]:
+        curve = smooth(even[x].to_numpy(), y.to_numpy(), **options)
+        height = np.sqrt(curve.height) if name == "spread" else curve.height
+        lines = left.draw(name).axes[0].lines
+        drawn = next(line for line in lines if line.get_color() == TEAL)
+        assert drawn.get_xdata() == pytest.approx(curve.at)
+        assert drawn.get_ydata() == pytest.approx(height), name
+    for name in ("line", "component_residual"):
+        lines = left.draw(name).axes[0].lines
+        drawn = next(line for line in lines if line.get_color() == TEAL)
+        assert drawn.get_xdata()[[0, -1]] == pytest.approx([even["x"].min(), even["x"].max()])
+
+
+def test_what_is_sent_of_rows_that_are_not_held_lists_the_remarkable_ones(tmp_path, monkeypatch):
+    large = made(7000).assign(id=lambda t: [f"R{i:04d}" for i in t.index])
+    large.loc[[41, 5005], "y"] = [90.0, -80.0]
+    large.to_parquet(tmp_path / "t.parquet", row_group_size=900)
+    held = jn.fit(large, "y given x, g", id="id").rows().frame
+    worst = held[held["verdict"].isin(["caution", "serious"])]
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(thinned, "MOST_DRAWN", 500)
+    left = jn.fit(tmp_path / "t.parquet", "y given x, g", id="id")
+    page = left.report(tmp_path / "r.html").read_text()
+    assert {"R0041", "R5005"} <= set(worst.index)
+    table = page[page.index('id="rows"') :]
+    lines = {n: line for line, n in re.findall(r"(<tr data-r=.*?>(R\d+)<.*?</tr>)", table, re.S)}
+    assert len(lines) < 300
+    for label, row in worst.iterrows():
+        cells = [html.unescape(c) for c in re.findall(r"<td[^>]*>(.*?)</td>", lines[label])]
+        assert cells[-2:] == [row["verdict"], row["reason"]]
+        assert float(cells[0].replace("−", "-")) == pytest.approx(row["observed"], abs=0.01)
+    # a point and its line carry the same number
+    number = re.match(r"<tr data-r=(\d+)", lines["R5005"])[1]
+    assert len(re.findall(rf'<circle[^>]*data-r="{number}"', page)) >= 3
+    assert page.count("one row in 14 is drawn") >= 4
+    assert "no picture" not in page
+    sheet = pd.read_excel(
+        left.write(tmp_path / "book.xlsx"), sheet_name="rows", header=1, index_col=0
+    )
+    shown = sheet.loc[worst.index, "fitted"].to_numpy(float)
+    assert shown == pytest.approx(worst["fitted"].to_numpy(), rel=1e-9)
+    said = [t.get_text().replace("\n", " ") for t in left.draw("checks").findobj(Text)]
+    assert any("one row in 14 is drawn" in words for words in said)
+
+
 def test_pictures_of_lagged_terms_want_all_rows(tmp_path, monkeypatch):
     fit = jn.fit(in_one_file(tmp_path), "y given x, lag(z, 1)", order="t")
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
@@ -488,11 +621,14 @@ def test_what_needs_all_rows_says_so_and_what_to_do(tmp_path, monkeypatch):
     fit = fit.revise(level=0.9)
     for ask in (
         fit.rows,
-        fit.crosscheck,
         lambda: fit.forecast("x = 1, z = 2", intervals="distribution-free"),
     ):
         with pytest.raises(jn.TooLargeError, match=r"2,946 rows in memory.*write_rows.*sample"):
             ask()
+    with pytest.raises(jn.TooLargeError, match=r'the bootstrap needs.*std_errors="robust".*sample'):
+        fit.bootstrap()
+    with pytest.raises(jn.TooLargeError, match=r"a copy of the response needs.*write_forecasts"):
+        fit.simulate(2)
     monkeypatch.setattr(forecasts, "MOST_HELD", 1000)
     with pytest.raises(jn.TooLargeError, match=r"a table of forecasts needs all 3,001.*write_"):
         fit.forecast(in_one_file(tmp_path))
