@@ -138,7 +138,7 @@ def choosing() -> Iterator[Row]:
     ours, theirs = in_turn(
         lambda: jn.stepwise(table, sentence, moves="add", criterion="bic").steps,
         lambda: jn.fit(table, sentence),
-        1,
+        3,
     )
     work = "the same, yes or no"
     yield Row(work, ours, "one fit of all 50", theirs, "at most 10", ours <= 10 * theirs)

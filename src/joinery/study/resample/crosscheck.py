@@ -31,6 +31,7 @@ from joinery.study.resample.scores import (
     Observed,
     Scale,
     Scored,
+    Sums,
     Tally,
     auc,
     calibration,
@@ -177,9 +178,11 @@ def _left_one_out(fit: Fitted, scale: Scale) -> Iterator[Scored]:
             fitted = figures.observed - np.where(h < 1, figures.residual / (1 - h), np.nan)
         nothing = np.full(len(h), np.nan)
         f = Forecasts(np.arange(len(h)), figures.times, fitted, nothing, nothing)
-        sums, known = sums_of(fit, f, _observed(block), scale), np.isfinite(t)
-        sums[-2:] = figures.times @ known, figures.times @ (known & (np.abs(t) <= limit))
-        return sums, None
+        known = np.isfinite(t)
+        inside = known & (np.abs(t) <= limit)
+        sums = Sums(*sums_of(fit, f, _observed(block), scale))
+        judged_by_t = {"bounded": figures.times @ known, "inside": figures.times @ inside}
+        return np.array(sums._replace(**judged_by_t)), None
 
     return figures_in_blocks(fit).each(own)
 

@@ -17,7 +17,8 @@ from joinery.errors import (
 )
 from joinery.study.fitted import Fitted
 
-CLASSES, WIDEST = 2**20, 28.0  # of chances where rows are not held, evenly in their logits up to
+# classes of chances where rows are not held, even in their logits, and the largest of these
+CLASSES, WIDEST = 2**20, 28.0
 
 
 @dataclass(frozen=True)
