@@ -30,6 +30,8 @@ WORK = {
     "page with its checks": "str(jn.fit(path, {sentence!r}))",
     "look": "str(jn.look(path))",
     "logistic fit": "jn.fit(path, 'yes given x0, x1, x2, site')",
+    "report": "jn.fit(path, {sentence!r}).report(out + '.html')",
+    "crosscheck": "jn.fit(path, {sentence!r}).crosscheck()",
     "write_rows": "jn.fit(path, {sentence!r}).write_rows(out)",
     "write_forecasts": "jn.fit(small, {sentence!r}).write_forecasts(path, out)",
 }

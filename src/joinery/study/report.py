@@ -175,8 +175,11 @@ class _Builder:
     def _numbers(self, drawn: Fitted) -> list[int]:
         """The page's number of each row of a picture; −1 for one that the page does not link."""
         labels, places = _listed(self.fit)
-        numbers = {place: self.numbers[label] for place, label in zip(places.tolist(), labels)}
-        return [numbers.get(int(number) - 1, -1) for number in numbers_of(drawn)]
+        shown = numbers_of(drawn).astype(int) - 1
+        found, own = np.isin(shown, places), np.full(len(shown), -1)
+        numbers = np.array([self.numbers[label] for label in labels], dtype=int)
+        own[found] = numbers[np.searchsorted(places, shown[found])]
+        return own.tolist()
 
     def _equations(self) -> Iterator[Block]:
         for style in STYLES:

@@ -22,7 +22,7 @@ from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, Origin, UsedRows, rows_at_hand
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.rows.digest import HEAVIEST, Digest, digest, labels_of
-from joinery.study.rows.figures import too_many, widening
+from joinery.study.rows.figures import widening
 from joinery.study.rows.table import remarks
 
 MOST_DRAWN = 2**18
@@ -49,9 +49,10 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
 
     The fit itself, and nothing, where all are shown.
     """
-    if name not in THINNED or not too_many(fit) or lagged(fit):
-        return fit, ""
     table, used = rows_at_hand(fit)
+    many = table.read_as_needed and used.used > 4 * MOST_DRAWN
+    if name not in THINNED or not many or lagged(fit):
+        return fit, ""
     order = fit.options.order
     if name == "series" and order and table.column(order).kind not in ("number", "date"):
         return fit, ""  # only all rows tell how far apart they stand
