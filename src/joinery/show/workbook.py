@@ -60,7 +60,7 @@ def _fill(page: Any, sheet: Sheet) -> None:
         _put(head, name)
         head.font = Font(bold=True)
         head.alignment = Alignment(wrap_text=True, vertical="top")
-        widest = len(name)
+        widest, shown = len(name), formats.get(name) or _format(cells)
         for line, value in enumerate(cells, FIRST_LINE):
             cell = page.cell(line, place)
             if name in sheet.formulas:
@@ -69,7 +69,7 @@ def _fill(page: Any, sheet: Sheet) -> None:
                 cell.number_format = "0.000"
                 continue
             _put(cell, value)
-            cell.number_format = formats.get(name) or _format(cells) or cell.number_format
+            cell.number_format = shown or cell.number_format
             widest = max(
                 widest, min(len(str(value)), 12) if isinstance(value, float) else len(str(value))
             )
