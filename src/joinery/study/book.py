@@ -23,7 +23,7 @@ from joinery.study.read.equation import table_order
 from joinery.study.read.forecast_formula import PARTS, forecast_formula
 from joinery.study.read.overall import overall
 from joinery.study.rows.figures import too_many
-from joinery.study.rows.table import most_remarkable, rows, some_rows
+from joinery.study.rows.table import remarkable_rows, rows
 from joinery.study.short_page import short_page
 from joinery.study.understand.explain import explain
 
@@ -56,7 +56,7 @@ def _sheets(fit: Fitted) -> Iterator[Sheet]:
 
 def _rows(fit: Fitted) -> Table:
     if too_many(fit):
-        return some_rows(fit, most_remarkable(fit))
+        return remarkable_rows(fit)
     found = rows(fit)
     return found if len(found) <= MOST_LINES else found.lines(range(MOST_LINES))
 

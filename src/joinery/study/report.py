@@ -43,12 +43,11 @@ from joinery.study.read.forecast_formula import PARTS
 from joinery.study.read.overall import overall
 from joinery.study.rows.digest import labels_of
 from joinery.study.rows.figures import figures_of
-from joinery.study.rows.table import most_remarkable, rows, some_rows
+from joinery.study.rows.table import MOST_LISTED, most_remarkable, remarkable_rows, rows
 from joinery.study.short_page import short_page
 from joinery.study.understand.explain import paragraphs
 from joinery.study.understand.workings import workings
 
-MOST_ROWS = 5000  # rows that are listed and linked; beyond, those that are remarked on
 MOST_LINES = 3  # predictors with a picture of their line
 CHECKED = ("residuals", "spread", "quantiles", "leverage", "influence")
 NAMES = {
@@ -96,7 +95,7 @@ class _Listed(NamedTuple):
 def _listed(fit: Fitted) -> _Listed:
     """All rows, of many those that are most remarkable."""
     used = rows_at_hand(fit)[1].used
-    places = np.arange(used) if used <= MOST_ROWS else most_remarkable(fit)
+    places = np.arange(used) if used <= MOST_LISTED else most_remarkable(fit)
     return _Listed([str(label) for label in labels_of(fit, places)], places)
 
 
@@ -203,7 +202,7 @@ class _Builder:
     def _rows(self) -> str:
         labels, places = _listed(self.fit)
         every = len(places) == rows_at_hand(self.fit)[1].used
-        found = rows(self.fit) if every else some_rows(self.fit, places)
+        found = rows(self.fit) if every else remarkable_rows(self.fit)
         numbers: list[int | None] = [self.numbers[label] for label in labels]
         return table(found, numbers + [None] * (len(found) - len(numbers)))
 

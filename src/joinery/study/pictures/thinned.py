@@ -49,9 +49,10 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
 
     The fit itself, and nothing, where all are shown.
     """
+    if name not in THINNED:
+        return fit, ""
     table, used = rows_at_hand(fit)
-    many = table.read_as_needed and used.used > 4 * MOST_DRAWN
-    if name not in THINNED or not many or lagged(fit):
+    if not table.read_as_needed or used.used <= 4 * MOST_DRAWN or lagged(fit):
         return fit, ""
     order = fit.options.order
     if name == "series" and order and table.column(order).kind not in ("number", "date"):
@@ -66,9 +67,7 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
         beside = np.union1d(beside, places_at(used.rows, positions))
     key = (thinned, beside.tobytes())
     if key not in fit.cache:
-        even = np.arange(step // 2, used.used, step)
-        fit.cache[key] = _of_places(fit, np.union1d(even, beside), beside)
-        fit.cache[key].cache[evenly] = np.isin(np.union1d(even, beside), even)
+        fit.cache[key] = _of_places(fit, np.arange(step // 2, used.used, step), beside)
     return fit.cache[key], said
 
 
@@ -98,14 +97,15 @@ def smoothed(
     return smooth(x[even], y[even], **options)
 
 
-def _of_places(fit: Fitted, places: np.ndarray, named: np.ndarray) -> Fitted:
-    """The fit with some of its rows, by their places, in memory.
+def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
+    """The fit with the rows evenly taken and those beside them, by their places, in memory.
 
-    Labels have those ``named`` and the remarkable ones.
+    Labels have the latter and the remarkable ones.
     """
     table, used = rows_at_hand(fit)
+    places = np.union1d(even, beside)
     remarked = [_remarkable(fit), remarks(fit).places]
-    named = np.intersect1d(places, np.concatenate([named, *remarked]))
+    named = np.intersect1d(places, np.concatenate([beside, *remarked]))
     labels = dict(zip(named.tolist(), labels_of(fit, named), strict=True))
     shown = [labels.get(place, "") for place in places.tolist()]
     own = table.some(positions_at(used.rows, places), _names(fit), shown)
@@ -114,6 +114,7 @@ def _of_places(fit: Fitted, places: np.ndarray, named: np.ndarray) -> Fitted:
     assert fit.origin is not None
     drawn = replace(fit, origin=Origin(own, own, rows, fit.origin.refit))
     drawn.cache[whole], drawn.cache[numbers_of] = fit, places
+    drawn.cache[evenly] = np.isin(places, even)
     drawn.cache[digest.work] = _within(digest(fit), places)
     for question in (check_lines, widening, forecast_memory):
         question.is_of(drawn, fit)

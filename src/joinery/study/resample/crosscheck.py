@@ -20,18 +20,17 @@ from joinery.errors import (
     NewRowError,
     UnusableColumnError,
 )
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.evaluate import EVERY_ROW, evaluate
 from joinery.notation.tree import without_references
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, Options, response_rows, rows_at_hand
+from joinery.study.fitted import Fitted, Options, fitted_rows, response_rows, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands
 from joinery.study.resample.scores import (
     Forecasts,
     Observed,
     Scale,
     Scored,
-    Sums,
     Tally,
     auc,
     calibration,
@@ -122,9 +121,8 @@ class _Part:
 
 def _times(fit: Fitted) -> np.ndarray:
     """How often each row used stands (n,)."""
-    table, used = rows_at_hand(fit)
-    times = fit.asides.values("repeats", Context(table, used.rows))
-    return np.ones(used.used) if times is None else times
+    times = fitted_rows(fit).counts
+    return np.ones(rows_at_hand(fit)[1].used) if times is None else times
 
 
 def _scale(fit: Fitted) -> Scale:
@@ -180,9 +178,9 @@ def _left_one_out(fit: Fitted, scale: Scale) -> Iterator[Scored]:
         f = Forecasts(np.arange(len(h)), figures.times, fitted, nothing, nothing)
         known = np.isfinite(t)
         inside = known & (np.abs(t) <= limit)
-        sums = Sums(*sums_of(fit, f, _observed(block), scale))
-        judged_by_t = {"bounded": figures.times @ known, "inside": figures.times @ inside}
-        return np.array(sums._replace(**judged_by_t)), None
+        sums = sums_of(fit, f, _observed(block), scale)
+        bounded = float(figures.times @ known)
+        return sums._replace(bounded=bounded, inside=float(figures.times @ inside)), None
 
     return figures_in_blocks(fit).each(own)
 

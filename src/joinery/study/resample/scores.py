@@ -97,26 +97,32 @@ class Sums(NamedTuple):
     inside: float
 
 
-def sums_of(fit: Fitted, f: Forecasts, observed: Observed, scale: Scale) -> np.ndarray:
-    """The ``Sums`` of some rows, as an array."""
+def sums_of(fit: Fitted, f: Forecasts, observed: Observed, scale: Scale) -> Sums:
+    """What some rows come to."""
     known, j = np.isfinite(f.fitted), judged(f, observed)
-    y, trials, times = j.y, j.trials, j.times
-    a, e = j.evidence, j.error / scale.unit
-    w = observed.weights[known] * times
-    beyond = (y - observed.offset[known]) / scale.unit - scale.about
-    total: np.ndarray = y * trials if fit.response.kind == "of" else y
+    a, e, shares = j.evidence, j.error / scale.unit, fit.family.shares
+    w = observed.weights[known] * j.times
+    beyond = (j.y - observed.offset[known]) / scale.unit - scale.about
+    total: np.ndarray = j.y * j.trials if fit.response.kind == "of" else j.y
     lower, upper = f.lower[known], f.upper[known]
     rounding = 1e-9 * float(np.max(np.abs(total), initial=0.0))
     bounded = np.isfinite(lower)
     inside = bounded & (total >= lower - rounding) & (total <= upper + rounding)
-    shares = (brier(j), log_score(j)) if fit.family.shares else (np.zeros(1), np.zeros(1))
-    parts = (
-        *(times.sum(), a.sum(), a @ e, a @ np.abs(e), a @ e**2),
-        *((a @ v if fit.family.shares else 0.0) for v in shares),
-        *(w.sum(), w @ beyond, w @ beyond**2, w @ e**2),
-        *(times @ bounded, times @ inside),
+    return Sums(
+        times=float(j.times.sum()),
+        evidence=float(a.sum()),
+        error=float(a @ e),
+        size=float(a @ np.abs(e)),
+        squared=float(a @ e**2),
+        brier=float(a @ brier(j)) if shares else 0.0,
+        log_score=float(a @ log_score(j)) if shares else 0.0,
+        weights=float(w.sum()),
+        response=float(w @ beyond),
+        response_squared=float(w @ beyond**2),
+        error_squared=float(w @ e**2),
+        bounded=float(j.times @ bounded),
+        inside=float(j.times @ inside),
     )
-    return np.array(parts, dtype=float)
 
 
 def explained(s: Sums, constant: bool) -> float:
@@ -141,7 +147,7 @@ def log_score(j: Judged) -> np.ndarray:
         return np.asarray(-1.0 * (j.y * np.log(p) + (1 - j.y) * np.log1p(-p)))
 
 
-Scored = tuple[np.ndarray, Judged | None]  # sums over some rows, and chances of shares
+Scored = tuple[Sums, Judged | None]  # sums over some rows, and chances of shares
 
 
 class Tally:
@@ -157,7 +163,7 @@ class Tally:
     def add(self, rows: Iterable[Scored]) -> None:
         """Some more rows."""
         for sums, j in rows:
-            self._sums = sums if self._sums is None else self._sums + sums
+            self._sums = np.array(sums) if self._sums is None else self._sums + sums
             if j is not None and self._classes is None:
                 self._judged.append(j)
             elif j is not None and self._classes is not None:

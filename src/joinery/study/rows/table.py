@@ -199,8 +199,9 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     )
 
 
-def some_rows(fit: Fitted, places: np.ndarray) -> Table:
-    """The rows table of some rows, by their places in order among those used."""
+def remarkable_rows(fit: Fitted) -> Table:
+    """The rows table of the rows most remarkable."""
+    places = most_remarkable(fit)
     columns = _in_order(row_columns(figures_of(fit, places), remarks(fit).among(places), 0))
     n = rows_at_hand(fit)[1].used
     return Table(

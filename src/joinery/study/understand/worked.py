@@ -187,9 +187,15 @@ def products(fit: Fitted) -> Products:
 
     S = sum(blocks.each(own), np.zeros((p + 2, p + 2)))
     mean = S[p, p + 1] / S[p, p]
-    around = sum(blocks.each(lambda b: float(b.row_weights @ (b.beyond_offset - mean) ** 2)), 0.0)
-    plain = all(blocks.each(lambda b: bool(np.all(b.row_weights == 1))))
-    return Products(S[:p, :p], S[:p, p + 1], S[p, p], S[p, p + 1], S[p + 1, p + 1], around, plain)
+
+    def about(block: RowBlock) -> tuple[float, bool]:
+        w = block.row_weights
+        return float(w @ (block.beyond_offset - mean) ** 2), bool(np.all(w == 1))
+
+    squares, ones = zip(*blocks.each(about), strict=True)
+    return Products(
+        S[:p, :p], S[:p, p + 1], S[p, p], S[p, p + 1], S[p + 1, p + 1], sum(squares), all(ones)
+    )
 
 
 def weighed_response(fit: Fitted) -> tuple[np.ndarray, np.ndarray]:
