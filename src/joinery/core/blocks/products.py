@@ -51,9 +51,7 @@ def sparse_gram(Z: Columns) -> Gram:
     if isinstance(Z, IndicatorColumns):
         sums = Z.sums(None)
         present, squares = np.flatnonzero(sums), sums if Z.value is None else Z.sums(Z.value)
-        beside = np.array([Z.sums(column)[present] for column in Z.numbers.T]).reshape(
-            -1, len(present)
-        )
+        beside = Z.sums_of(Z.numbers)[:, present]
         return Gram(
             Z.number_places, gram(Z.numbers), Z.level_places[present], beside, squares[present]
         )
@@ -101,7 +99,7 @@ def weighted_sums(A: np.ndarray, Z: Columns) -> np.ndarray:
     if isinstance(Z, IndicatorColumns):
         out = np.empty((*A.shape[:-1], Z.shape[1]))
         out[..., Z.number_places] = weighted_sums(A, Z.numbers)
-        out[..., Z.level_places] = Z.sums(A) if A.ndim == 1 else [Z.sums(row) for row in A]
+        out[..., Z.level_places] = Z.sums(A) if A.ndim == 1 else Z.sums_of(A.T)
         return out
     return _summed(A, Z, MATRIX_WORK) if A.ndim == 2 else _summed(A[None, :], Z, VECTOR_WORK)[0]
 

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Protocol, Self
 
 import numpy as np
 from scipy import linalg
 
-from joinery.core.blocks.columns import Columns, IndicatorColumns
+from joinery.core.blocks.blocks import Blocks
+from joinery.core.blocks.columns import Columns, IndicatorColumns, group_sums
 from joinery.core.blocks.products import gram, weighted_sums
+from joinery.core.least_squares.folded import Residuals
+from joinery.core.least_squares.levels import Layout
+from joinery.core.least_squares.solution import Solution
+from joinery.core.least_squares.solve import solution_from_groups, solution_from_products
 from joinery.core.numeric.triangular import WIDE
 
 ROUGH_CELLS = 100_000  # cells of a block from which on a rough product pays
@@ -19,7 +23,9 @@ ROUGH_CELLS = 100_000  # cells of a block from which on a rough product pays
 class Information(Protocol):
     """[1, X]ᵀW[1, X] of k columns X and weights W."""
 
-    def __add__(self, other: Self) -> Self: ...
+    def __iadd__(self, other: Self) -> Self:
+        """Takes in another block's, in place."""
+        ...
 
     def solve(self, g: np.ndarray, places: np.ndarray, apart: float) -> np.ndarray | None:
         """δ (k + 1,) with zeros beside ``places``, there with the information times δ being g.
@@ -39,8 +45,10 @@ class Information(Protocol):
         """The sum of all blocks, as a matrix where levels are few."""
         ...
 
-    def dense(self) -> np.ndarray | None:
-        """The matrix (k + 1, k + 1), or None where it is not made."""
+    def solution(self, blocks: Blocks, seen: Residuals, n: int) -> Solution | None:
+        """The solution of blocks with an intercept and these products.
+
+        None where the rows must be gone through once more."""
         ...
 
 
@@ -50,8 +58,9 @@ class Matrix:
 
     H: np.ndarray
 
-    def __add__(self, other: Matrix) -> Matrix:
-        return Matrix(self.H + other.H)
+    def __iadd__(self, other: Matrix) -> Matrix:
+        np.add(self.H, other.H, out=self.H)
+        return self
 
     def solve(self, g: np.ndarray, places: np.ndarray, apart: float) -> np.ndarray | None:
         x = np.zeros(len(self.H))
@@ -73,8 +82,8 @@ class Matrix:
     def settled(self) -> Matrix:
         return self
 
-    def dense(self) -> np.ndarray:
-        return self.H
+    def solution(self, blocks: Blocks, seen: Residuals, n: int) -> Solution | None:
+        return solution_from_products(blocks, self.H, seen, n)
 
 
 @dataclass(frozen=True)
@@ -84,16 +93,12 @@ class OfLevels:
     numbers: np.ndarray  # (d,) where the numbers stand among the k columns
     levels: np.ndarray  # (q,) where the levels stand
     corner: np.ndarray  # (1 + d, 1 + d) of the constant and the numbers
-    beside: np.ndarray  # (1 + d, q) of these with the levels
+    groups: np.ndarray  # (1 + d, q + 1) of these with the levels, and in rows with none
 
-    def __add__(self, other: OfLevels) -> OfLevels:
-        corner, beside = self.corner + other.corner, self.beside + other.beside
-        return OfLevels(self.numbers, self.levels, corner, beside)
-
-    @cached_property
-    def groups(self) -> np.ndarray:
-        """The same of the constant and numbers with the levels and with none (1 + d, q + 1)."""
-        return np.column_stack([self.beside, self.corner[0] - self.beside.sum(axis=1)])
+    def __iadd__(self, other: OfLevels) -> OfLevels:
+        np.add(self.corner, other.corner, out=self.corner)
+        np.add(self.groups, other.groups, out=self.groups)
+        return self
 
     def solve(self, g: np.ndarray, places: np.ndarray, apart: float) -> np.ndarray | None:
         """By eliminating the groups."""
@@ -121,10 +126,10 @@ class OfLevels:
         return out
 
     def quadratic(self, step: np.ndarray) -> float:
-        return self._form(step, self.corner, self.beside)
+        return self._form(step, self.corner, self.groups[:, :-1])
 
     def rounding(self, step: np.ndarray) -> float:
-        return self._form(np.abs(step), np.abs(self.corner), np.abs(self.beside))
+        return self._form(np.abs(step), np.abs(self.corner), np.abs(self.groups[:, :-1]))
 
     def _form(self, step: np.ndarray, corner: np.ndarray, beside: np.ndarray) -> float:
         own, levels = np.append(step[0], step[1 + self.numbers]), step[1 + self.levels]
@@ -137,13 +142,18 @@ class OfLevels:
         own, levels = np.append(0, 1 + self.numbers), 1 + self.levels
         H = np.zeros((len(own) + len(levels),) * 2)
         H[np.ix_(own, own)] = self.corner
-        H[np.ix_(own, levels)] = self.beside
-        H[np.ix_(levels, own)] = self.beside.T
-        H[levels, levels] = self.beside[0]
+        beside = self.groups[:, :-1]
+        H[np.ix_(own, levels)] = beside
+        H[np.ix_(levels, own)] = beside.T
+        H[levels, levels] = beside[0]
         return Matrix(H)
 
-    def dense(self) -> None:
-        return None
+    def solution(self, blocks: Blocks, seen: Residuals, n: int) -> Solution | None:
+        if not (self.groups[0] > 0).all():
+            return None
+        return solution_from_groups(
+            blocks, Layout(self.numbers, self.levels), self.corner, self.groups, seen, n
+        )
 
 
 def information(
@@ -156,24 +166,42 @@ def information(
     A step needs no more: what it leaves undone the next one, from exact gradients, makes good.
     """
     if not isinstance(X, IndicatorColumns):
-        H, gradient = _of_numbers(X, W, e, rough)
+        if _is_much(X, rough):
+            H = gram(_single(X, np.sqrt(np.abs(W)))).astype(float)
+            return Matrix(H), np.append(e.sum(), weighted_sums(e, X))
+        H, gradient = _of_numbers(X, W, e)
         return Matrix(H), gradient
-    corner, own = _of_numbers(X.numbers, W, e, rough)
-    beside = np.array([X.sums(W), *(X.sums(W * x) for x in X.numbers.T)])
-    found = OfLevels(X.number_places, X.level_places, corner, beside)
-    return found, found._joined(own[0], own[1:], X.sums(e))
+    count = len(X.level_places) + 1
+    weights = np.bincount(X.codes, W, count)
+    if _is_much(X.numbers, rough):
+        root = np.sqrt(np.abs(W))
+        Z = np.ascontiguousarray(_single(X.numbers, root))  # levels are summed along the rows
+        corner, own = gram(Z).astype(float), weighted_sums(e, X.numbers)
+        groups = group_sums(X.codes, Z, root.astype(Z.dtype), count).astype(float)
+        groups[0] = weights
+    else:
+        corner, gradient = _of_numbers(X.numbers, W, e)
+        own = gradient[1:]
+        groups = np.vstack([weights, group_sums(X.codes, X.numbers, W, count)])
+    found = OfLevels(X.number_places, X.level_places, corner, groups)
+    return found, found._joined(e.sum(), own, X.sums(e))
 
 
-def _of_numbers(
-    X: np.ndarray, W: np.ndarray, e: np.ndarray, rough: bool
-) -> tuple[np.ndarray, np.ndarray]:
+def _is_much(X: np.ndarray, rough: bool) -> bool:
+    return rough and X.size > ROUGH_CELLS
+
+
+def _single(X: np.ndarray, root: np.ndarray) -> np.ndarray:
+    """√W[1, X] in single precision, column by column: (m, k + 1)."""
+    single = np.empty((X.shape[1] + 1, len(X)), np.float32)
+    single[0] = root
+    np.multiply(X.T, root, out=single[1:], casting="same_kind")
+    return single.T
+
+
+def _of_numbers(X: np.ndarray, W: np.ndarray, e: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     k = X.shape[1]
     root = np.sqrt(np.abs(W))
-    if rough and X.size > ROUGH_CELLS:
-        single = np.empty((k + 1, len(X)), np.float32)
-        single[0] = root
-        np.multiply(X.T, root, out=single[1:], casting="same_kind")
-        return gram(single.T).astype(float), np.append(e.sum(), weighted_sums(e, X))
     H = np.empty((k + 1, k + 1))
     Xw = X * root[:, None]
     H[1:, 1:] = gram(Xw) if np.all(W >= 0) else weighted_sums(Xw.T, Xw * np.sign(W)[:, None])

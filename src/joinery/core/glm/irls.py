@@ -182,14 +182,21 @@ def _means(problem: Problem, b: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.
 
 
 def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.0) -> float:
-    """Return the log likelihood of rows at estimated coefficients; weight zero counts nothing."""
+    """Return the log likelihood of the rows of a fit; weight zero counts nothing."""
+    family = fit.family
+    saturated = family.known_dispersion and family.shape is None and dispersion == 1.0
 
     def own(part: LikelihoodRows) -> float:
-        eta, counted = linear(fit.solution.fitted, part), part.precision > 0
-        each = fit.family.log_likelihood(
+        counted = part.precision > 0
+        if saturated:  # means that are the responses, which leave out the deviance
+            mu, rest = part.y, 1 - part.y if family.shares else None
+        else:
+            eta = linear(fit.solution.fitted, part)
+            mu, rest = fit.link.mu(eta), beyond(fit.link, eta) if family.shares else None
+        each = family.log_likelihood(
             part.y,
-            fit.link.mu(eta),
-            rest=beyond(fit.link, eta) if fit.family.shares else None,
+            mu,
+            rest=rest,
             trials=part.trials,
             weights=np.where(counted, part.precision, 1.0),
             dispersion=dispersion,
@@ -197,4 +204,5 @@ def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.
         return float((part.times * each)[counted].sum())
 
     with np.errstate(all="ignore"):
-        return sum(rows.pieces.each(own), 0.0)
+        total = sum(rows.pieces.each(own), 0.0)
+    return total - fit.deviance / 2 if saturated else total

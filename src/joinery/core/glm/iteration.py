@@ -31,8 +31,9 @@ from joinery.core.glm.rows import (
     working_state,
 )
 from joinery.core.glm.starting import START_APART, far_means, first_inside, rough_start
+from joinery.core.least_squares.folded import Residuals
 from joinery.core.least_squares.solution import Solution
-from joinery.core.least_squares.solve import least_squares, solution_from_products
+from joinery.core.least_squares.solve import least_squares
 from joinery.errors import DataError, NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS = 200, 40
@@ -240,9 +241,9 @@ def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
         running, converged = _running(problem.rows, run.step), False
         reason = "the deviance has settled, but coefficients grow without end"
     working, solution = problem.at(now.b), None
-    H = now.H.dense()
-    if converged and problem.intercept and not now.rough and H is not None:
-        solution = solution_from_products(working, H, now.gradient, now.pearson, now.b, problem.n)
+    if converged and problem.intercept and not now.rough:
+        seen = Residuals(now.b, now.gradient, now.pearson)
+        solution = now.H.solution(working, seen, problem.n)
     if solution is None:
         solution = least_squares(working, intercept=problem.intercept, n=problem.n)
     moved = np.max(np.abs(solution.padded_coefficients - now.b))
@@ -323,9 +324,8 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
                 deviance = np.inf
                 break
             gradient = gradient + part[0]
-            H = part[1] if H is None else H + part[1]
-            if part[2] is not None:
-                curved = part[2] if curved is None else curved + part[2]
+            H = _with(H, part[1])
+            curved = _with(curved, part[2])
             deviance, pearson, lightest = (
                 deviance + part[3],
                 pearson + part[4],
@@ -335,6 +335,13 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
     if H is None:
         H = Matrix(np.zeros((k + 1, k + 1)))
     return _Seen(b, deviance, pearson, gradient, H, curved, lightest, rough)
+
+
+def _with(total: Information | None, part: Information | None) -> Information | None:
+    if total is None or part is None:
+        return total or part
+    total += part
+    return total
 
 
 def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, float]:

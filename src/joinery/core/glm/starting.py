@@ -32,7 +32,11 @@ def rough_start(problem: Problem) -> np.ndarray | None:
     H: Information | None = None
     g = np.zeros(k + 1)
     for own_H, own_g in problem.rows.pieces.each(added):
-        H, g = own_H if H is None else H + own_H, g + own_g
+        g = g + own_g
+        if H is None:
+            H = own_H
+        else:
+            H += own_H
     places = np.arange(0 if problem.intercept else 1, k + 1)
     return None if H is None else H.settled().solve(g, places, START_APART)
 

@@ -13,7 +13,9 @@ from joinery.core.numeric.triangular import EPS, condition_number, power_of_two
 EXACT_FAR_MEAN = 30.0  # double-double products bear more centring than doubles do
 
 
-def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solution:
+def exact_least_squares(
+    blocks: Blocks, intercept: bool, n: int | None, centred: bool = False
+) -> Solution:
     """The exact way: see ``exact_products``."""
     k, c = blocks.width, int(intercept)
     shift = np.append(*start(blocks, intercept, EXACT_FAR_MEAN))
@@ -41,7 +43,7 @@ def exact_least_squares(blocks: Blocks, intercept: bool, n: int | None) -> Solut
     factor = np.asfortranarray(solved.factor[0][c:, c:] * root)
     coefficients = np.full(k, np.nan)
     coefficients[kept] = b
-    if not intercept and len(kept):
+    if not intercept and len(kept) and not centred:
         direction, tss = constant_in(blocks, kept, factor, kept_scale, ranges.weight_sum, tss, unit)
     count = ranges.n if n is None else n
     explained = float(np.abs(slopes[0]) @ np.linalg.norm(factor, axis=0)) * (y_scale / unit)

@@ -20,3 +20,11 @@ class Folded(NamedTuple):
     n: int
     weight_sum: float
     shift: np.ndarray | None  # what columns were moved by on the way; None for nothing
+
+
+class Residuals(NamedTuple):
+    """What a pass at known coefficients sums of its residuals e."""
+
+    at: np.ndarray  # (k + 1,) the coefficients, the first that of the constant
+    gradient: np.ndarray  # (k + 1,) [1, X]ᵀWe
+    squares: float  # eᵀWe

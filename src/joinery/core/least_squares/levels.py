@@ -14,12 +14,15 @@ from typing import NamedTuple
 import numpy as np
 
 from joinery.core.blocks.blocks import Block, Blocks
-from joinery.core.blocks.columns import IndicatorColumns
+from joinery.core.blocks.columns import IndicatorColumns, group_sums
 from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner
+from joinery.core.least_squares.folded import Residuals
 from joinery.core.least_squares.groups import Groups
 from joinery.core.least_squares.solution import Solution, no_miss
 from joinery.core.numeric.triangular import EPS, WIDE, power_of_two
+
+MOST_TAKEN = 1e-2  # of a number's square that must be left within groups for digits to be left too
 
 
 def swept(blocks: Blocks, n: int | None, solve: Callable[..., Solution]) -> Solution | None:
@@ -47,21 +50,65 @@ def swept(blocks: Blocks, n: int | None, solve: Callable[..., Solution]) -> Solu
     return _solution(within, means, first, own, base, dependence, n)
 
 
-class _Layout(NamedTuple):
-    """Which columns are numbers, and which levels."""
+class WithinProducts(NamedTuple):
+    """Products of the numbers and the response less their means in each group."""
+
+    G: np.ndarray  # (d + 1, d + 1)
+    means: Means
+
+
+def within_products(
+    layout: Layout, corner: np.ndarray, groups: np.ndarray, seen: Residuals, n: int
+) -> WithinProducts | None:
+    """What ``swept`` finds in passes, from sums at coefficients that are known.
+
+    Parameters: ``corner`` (1 + d, 1 + d) and ``groups`` (1 + d, q + 1) are the products of the
+    constant and the numbers with themselves and with each group, all of which have weight.
+    Returns None where taking off the groups' means would take too many digits with it."""
+    weights, means = groups[0], groups[1:] / groups[0]
+    slopes, levels = seen.at[1 + layout.numbers], np.append(seen.at[1 + layout.levels], 0.0)
+    of_levels = seen.gradient[1 + layout.levels]
+    missed = np.append(of_levels, seen.gradient[0] - of_levels.sum())
+    left = corner[1:, 1:] - means @ groups[1:].T
+    if not (left.diagonal() > corner.diagonal()[1:] * MOST_TAKEN).all():
+        return None
+    gradient = seen.gradient[1 + layout.numbers] - means @ missed
+    explained = left @ slopes
+    edge = gradient + explained
+    square = seen.squares - float(missed / weights @ missed)
+    square += float((2 * gradient + explained) @ slopes)
+    response = seen.at[0] + levels + slopes @ means + missed / weights
+    return WithinProducts(
+        np.block([[left, edge[:, None]], [edge[None, :], np.array([[square]])]]),
+        Means(weights, means, response, np.sqrt(corner.diagonal()[1:]), n),
+    )
+
+
+def with_groups(within: Solution, means: Means, layout: Layout, n: int) -> Solution | None:
+    """The solution of all columns from that of the numbers within groups.
+
+    Every group has weight, the last without a level. None where rounding could hide a column."""
+    own, q = np.arange(len(layout.numbers)), len(layout.levels)
+    if not _well_told(within, means, own, len(own) + q):
+        return None
+    return _solution(within, means, layout, own, q, {}, n)
+
+
+class Layout(NamedTuple):
+    """Which columns are numbers (d,), and which levels (q,)."""
 
     numbers: np.ndarray
     levels: np.ndarray
 
 
-def _layout(block: Block) -> _Layout | None:
+def _layout(block: Block) -> Layout | None:
     X = block[0]
     if not isinstance(X, IndicatorColumns) or X.value is not None or len(X.level_places) <= WIDE:
         return None
-    return _Layout(X.number_places, X.level_places)
+    return Layout(X.number_places, X.level_places)
 
 
-class _Means(NamedTuple):
+class Means(NamedTuple):
     """What the first pass finds: of each group its weight, and means of numbers and response."""
 
     weights: np.ndarray  # (q + 1,), the last of rows without a level; 0 of a group without rows
@@ -71,7 +118,7 @@ class _Means(NamedTuple):
     n: int
 
 
-def _group_means(blocks: Blocks, layout: _Layout) -> _Means | None:
+def _group_means(blocks: Blocks, layout: Layout) -> Means | None:
     q, d = len(layout.levels), len(layout.numbers)
 
     def added(block: Block) -> tuple[np.ndarray, np.ndarray, int] | None:
@@ -79,13 +126,10 @@ def _group_means(blocks: Blocks, layout: _Layout) -> _Means | None:
         if not isinstance(X, IndicatorColumns) or not np.array_equal(X.level_places, layout.levels):
             return None
         sums = np.empty((d + 2, q + 1))
-        sums[0] = np.bincount(X.codes, weights=w, minlength=q + 1)
-        squares = np.empty(d)
-        for j, x in enumerate([*X.numbers.T, y]):
-            wx = x if w is None else w * x
-            sums[j + 1] = np.bincount(X.codes, weights=wx, minlength=q + 1)
-            if j < d:
-                squares[j] = inner(wx, x)
+        sums[0] = np.bincount(X.codes, w, q + 1)
+        sums[1:-1] = group_sums(X.codes, X.numbers, w, q + 1)
+        sums[-1] = np.bincount(X.codes, y if w is None else w * y, q + 1)
+        squares = np.array([inner(x if w is None else w * x, x) for x in X.numbers.T])
         return sums, squares, len(y) if w is None else int(np.count_nonzero(w))
 
     sums, squares, n = np.zeros((d + 2, q + 1)), np.zeros(d), 0
@@ -100,10 +144,10 @@ def _group_means(blocks: Blocks, layout: _Layout) -> _Means | None:
     sound = np.isfinite(weights).all() and np.isfinite(means).all() and np.isfinite(sizes).all()
     if not sound or n <= np.count_nonzero(weights) + d:
         return None
-    return _Means(weights, means[:d], means[d], sizes, n)
+    return Means(weights, means[:d], means[d], sizes, n)
 
 
-def _needless_levels(means: _Means, layout: _Layout, base: int) -> dict[int, np.ndarray]:
+def _needless_levels(means: Means, layout: Layout, base: int) -> dict[int, np.ndarray]:
     """Levels without rows, and where every row has one the last, which the others say."""
     k = len(layout.numbers) + len(layout.levels)
     here = means.weights[:-1] > 0
@@ -117,7 +161,7 @@ def _needless_levels(means: _Means, layout: _Layout, base: int) -> dict[int, np.
 
 
 def _beside_levels(
-    blocks: Blocks, means: _Means, layout: _Layout, base: int, dependence: dict[int, np.ndarray]
+    blocks: Blocks, means: Means, layout: Layout, base: int, dependence: dict[int, np.ndarray]
 ) -> np.ndarray | None:
     """Which numbers vary within groups; ``dependence`` gains what the others are of the levels.
 
@@ -148,7 +192,7 @@ def _squares(block: Block) -> np.ndarray:
     return np.asarray(np.einsum("ij,ij->j", X, X if w is None else X * w[:, None]))
 
 
-def _well_told(within: Solution, means: _Means, own: np.ndarray, k: int) -> bool:
+def _well_told(within: Solution, means: Means, own: np.ndarray, k: int) -> bool:
     """Whether earlier columns leave more of each than rounding could, by sizes as written."""
     inverse = np.abs(within.inverse / within.scale[:, None])
     return bool((inverse.T @ means.sizes[own] * (32 + k) * EPS < 1).all())
@@ -159,8 +203,8 @@ class _WithinGroups:
     """The numbers and the response less their means in each group."""
 
     blocks: Blocks
-    layout: _Layout
-    means: _Means
+    layout: Layout
+    means: Means
     own: np.ndarray
 
     @property
@@ -184,8 +228,8 @@ class _WithinGroups:
 
 def _solution(
     within: Solution,
-    means: _Means,
-    layout: _Layout,
+    means: Means,
+    layout: Layout,
     own: np.ndarray,
     base: int,
     dependence: dict[int, np.ndarray],

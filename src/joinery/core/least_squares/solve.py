@@ -24,8 +24,8 @@ from joinery.core.blocks.blocks import Block, Blocks, constant_in
 from joinery.core.blocks.columns import chosen, shifted
 from joinery.core.blocks.products import inner, times, weighted_sums
 from joinery.core.least_squares.exact import exact_least_squares
-from joinery.core.least_squares.folded import Folded
-from joinery.core.least_squares.levels import swept
+from joinery.core.least_squares.folded import Folded, Residuals
+from joinery.core.least_squares.levels import Layout, swept, with_groups, within_products
 from joinery.core.least_squares.quick import QUICK_CONDITION, factored, quick_fold
 from joinery.core.least_squares.solution import Solution, no_miss
 from joinery.core.least_squares.steady import steady_fold
@@ -42,11 +42,14 @@ from joinery.core.numeric.triangular import (
 WIDE_CONDITION = 1000.0
 
 
-def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = None) -> Solution:
+def least_squares(
+    blocks: Blocks, *, intercept: bool = True, n: int | None = None, centred: bool = False
+) -> Solution:
     """Least squares over row blocks.
 
     Parameters: ``blocks`` of X (m, k) without the constant, y (m,) and weights; ``intercept`` adds
-    the constant; ``n`` the rows they stand for, where that is not the number with weight.
+    the constant; ``n`` the rows they stand for, where that is not the number with weight;
+    ``centred`` says that columns sum to zero, so that they do not hold the constant.
     Returns a Solution. Raises DataError when a value is NaN or infinite, or when there is no
     row with weight.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Björck 1987 for the correction.
@@ -58,7 +61,7 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
     (1.0, [2.0])
     """
     if intercept and blocks.width > WIDE:
-        found = swept(blocks, n, partial(least_squares, intercept=False))
+        found = swept(blocks, n, partial(least_squares, intercept=False, centred=True))
         if found is not None:
             return found
     folded = quick_fold(blocks, intercept, n)
@@ -66,40 +69,76 @@ def least_squares(blocks: Blocks, *, intercept: bool = True, n: int | None = Non
         condition = condition_number(folded.R[:-1, :-1])
         if condition <= (QUICK_CONDITION if blocks.width <= WIDE else WIDE_CONDITION):
             return _solve(
-                blocks, folded, intercept, np.arange(blocks.width), {}, condition, "quick"
+                blocks,
+                folded,
+                intercept,
+                np.arange(blocks.width),
+                {},
+                condition,
+                "quick",
+                centred=centred,
             )
     if blocks.width <= WIDE:
         with np.errstate(over="ignore", invalid="ignore"):  # columns too small for coefficients
-            return exact_least_squares(blocks, intercept, n)
+            return exact_least_squares(blocks, intercept, n, centred)
     folded = steady_fold(blocks, intercept)
     kept, dependence, R = _rank_in_order(folded)
     folded = folded._replace(R=R, n=folded.n if n is None else n)
     return _solve(
-        blocks, folded, intercept, kept, dependence, condition_number(R[:-1, :-1]), "steady"
+        blocks,
+        folded,
+        intercept,
+        kept,
+        dependence,
+        condition_number(R[:-1, :-1]),
+        "steady",
+        centred=centred,
     )
 
 
 def solution_from_products(
-    blocks: Blocks, H: np.ndarray, gradient: np.ndarray, squares: float, at: np.ndarray, n: int
+    blocks: Blocks, H: np.ndarray, seen: Residuals, n: int
 ) -> Solution | None:
-    """The solution of blocks with an intercept at known coefficients (k + 1,) and products.
+    """The solution of blocks with an intercept at known coefficients and products.
 
-    Parameters: H = [1, X]ᵀW[1, X] (k + 1, k + 1); ``gradient`` [1, X]ᵀWe and ``squares`` eᵀWe of
-    the residuals there; ``n`` rows. Returns None where columns are not well apart, so that the
-    rows must be gone through once more."""
+    Parameters: H = [1, X]ᵀW[1, X] (k + 1, k + 1); what the residuals there sum to; ``n`` rows.
+    Returns None where columns are not well apart, so that the rows must be gone through once
+    more."""
     with np.errstate(all="ignore"):
-        explained = H @ at
-        cross = gradient + explained  # [1, X]ᵀWy
-        total = squares + float((2 * gradient + explained) @ at)
+        explained = H @ seen.at
+        cross = seen.gradient + explained  # [1, X]ᵀWy
+        total = seen.squares + float((2 * seen.gradient + explained) @ seen.at)
     G = np.block([[H[1:, 1:], cross[1:, None]], [cross[None, 1:], np.array([[total]])]])
     s = np.append(H[0, 1:], cross[0])
     folded = factored(G, s, n, float(H[0, 0]), np.zeros(len(s)), intercept=True)
     if folded is None or (condition := condition_number(folded.R[:-1, :-1])) > QUICK_CONDITION:
         return None
-    return _solve(blocks, folded, True, np.arange(len(s) - 1), {}, condition, "quick", at)
+    return _solve(blocks, folded, True, np.arange(len(s) - 1), {}, condition, "quick", seen.at)
 
 
-# ------------------------------------------------------------------ the quick way
+def solution_from_groups(
+    blocks: Blocks,
+    layout: Layout,
+    corner: np.ndarray,
+    groups: np.ndarray,
+    seen: Residuals,
+    n: int,
+) -> Solution | None:
+    """The same with the levels of a category swept out.
+
+    Parameters: ``corner`` (1 + d, 1 + d) of the constant and the numbers, ``groups`` (1 + d, q + 1)
+    of these with each level and with none, all of which have weight."""
+    with np.errstate(all="ignore"):
+        found = within_products(layout, corner, groups, seen, n)
+    if found is None:
+        return None
+    nothing, weight_sum = np.zeros(len(found.G)), float(groups[0].sum())
+    folded = factored(found.G, nothing, n, weight_sum, nothing, intercept=False)
+    if folded is None or (condition := condition_number(folded.R[:-1, :-1])) > QUICK_CONDITION:
+        return None
+    at, own = np.append(0.0, seen.at[1 + layout.numbers]), np.arange(len(layout.numbers))
+    within = _solve(blocks, folded, False, own, {}, condition, "quick", at, centred=True)
+    return with_groups(within, found.means, layout, n)
 
 
 # ------------------------------------------------------------------ the steady way
@@ -163,6 +202,7 @@ def _solve(
     condition: float,
     way: str,
     at: np.ndarray | None = None,
+    centred: bool = False,
 ) -> Solution:
     """Coefficients from the factor, corrected once from the true residuals of a second pass.
 
@@ -178,13 +218,13 @@ def _solve(
     else:
         b, mean, half, rss, tss = _corrected(blocks, folded, intercept, kept, way)
     direction: np.ndarray | None = None
-    if not intercept and r:
+    if not intercept and r and not centred:
         direction, tss = constant_in(blocks, kept, R, scale, folded.weight_sum, tss)
     constant = float(mean - centre @ b if at is None else at[0]) if intercept else None
     lengths = np.sqrt((R * R).sum(axis=0)) * scale
     size, level = np.sqrt(tss) + float(np.abs(b) @ lengths), abs(mean) * np.sqrt(folded.weight_sum)
     perfect = no_miss(rss, size, level) or folded.n <= r + intercept
-    coefficients = np.full(blocks.width, np.nan)
+    coefficients = np.full(len(folded.scale), np.nan)
     coefficients[kept] = b
     return Solution(
         intercept=constant,

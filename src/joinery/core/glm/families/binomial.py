@@ -59,16 +59,16 @@ class Binomial:
         s = y if trials is None else np.round(y * m)
         # the likelihood of the best share, and what the fitted one falls short of it
         inside = (s > 0) & (s < m)
-        a, b = np.where(inside, s, 1.0), np.where(inside, m - s, 1.0)
-        best = (
-            stirling_error(m)
-            - stirling_error(a)
-            - stirling_error(b)
-            + 0.5 * np.log(m / (2 * np.pi * a * b))
-        )
-        return np.asarray(
-            weights * (np.where(inside, best, 0.0) - m * self.deviance(s / m, mu, rest) / 2)
-        )
+        best = np.zeros(len(s))
+        if inside.any():
+            m_, a, b = m[inside], s[inside], (m - s)[inside]
+            best[inside] = (
+                stirling_error(m_)
+                - stirling_error(a)
+                - stirling_error(b)
+                + 0.5 * np.log(m_ / (2 * np.pi * a * b))
+            )
+        return np.asarray(weights * (best - m * self.deviance(s / m, mu, rest) / 2))
 
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         return None
