@@ -10,6 +10,7 @@ import pandas as pd
 import pytest
 
 import joinery as jn
+from joinery.core.blocks.columns import dense
 from joinery.data.records import records
 from joinery.design.design import learn
 from joinery.notation.evaluate import EVERY_ROW
@@ -291,3 +292,34 @@ def test_powers_and_products_are_not_rounded_before_they_are_solved(
     assert len(found["term"]) == len(truth.b)
     assert correct_digits(found["estimate"], truth.b) > 14
     assert correct_digits(found["standard_error"], truth.se) > 10
+
+
+WIDE = pd.DataFrame(np.asfortranarray(RNG.normal(size=(50, 4))), columns=list("abcy")).assign(
+    g=RNG.choice(list("uvwxz"), 50), n=np.arange(50)
+)
+
+
+@pytest.mark.parametrize(
+    ("terms", "table", "as_it_stands"),
+    [
+        ("a, b, c", WIDE, True),
+        ("a, c", WIDE, True),
+        ("a, b, c, g", WIDE, True),
+        ("c, b", WIDE, False),  # the other way round
+        ("a, b, c", WIDE.assign(b=WIDE["b"] * 2), False),  # not in the same memory
+        ("a, b, n", WIDE, False),  # not doubles
+        ("a, b, log(c + 9)", WIDE, False),
+        ("a", WIDE, False),
+    ],
+)
+def test_columns_that_stand_side_by_side_are_not_copied(terms, table, as_it_stands):
+    table = records(table)
+    made = learn(read_sentence(f"y given {terms}"), table, EVERY_ROW)
+    context = made.context(table, EVERY_ROW)
+    for rows in (slice(3, 40), slice(40, 50), np.arange(3, 40, 2)):
+        here, room = context.at(rows), np.empty((50, made.width), order="F")
+        X = made.columns(here, room)
+        numbers = X if isinstance(X, np.ndarray) else X.numbers
+        shared = np.shares_memory(numbers, table.column(terms.split(",")[0]).numbers(EVERY_ROW))
+        assert shared == (as_it_stands and isinstance(rows, slice)) == (not numbers.flags.writeable)
+        assert np.array_equal(dense(X), made.matrix(here))

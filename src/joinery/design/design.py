@@ -12,6 +12,7 @@ import numpy as np
 
 from joinery.core.blocks.columns import Columns, IndicatorColumns
 from joinery.core.numeric.triangular import WIDE
+from joinery.data.columns import side_by_side
 from joinery.data.records import Records, filled
 from joinery.design.factors import (
     Remembered,
@@ -23,6 +24,7 @@ from joinery.design.terms import DesignTerm, assemble, assemble_numbers
 from joinery.notation.evaluate import Context, Memory, Rows
 from joinery.notation.tree import Sentence, names_in
 
+AS_THEY_STAND = "columns as they stand"  # where a context keeps them
 FEW_LEVELS = 4  # so few columns of levels are multiplied as soon as they are summed
 
 
@@ -74,13 +76,7 @@ class Design:
 
         Into ``workspace`` if given.
         """
-        m = context.size
-        out = (
-            np.empty((m, self.width), order="F") if workspace is None else workspace[:m]
-        )  # filled column by column
-        for term in self.terms:
-            term.fill(out[:, term.columns], context)
-        return out
+        return _made(self.terms, self.width, context, workspace)
 
     def slopes(self, name: str, context: Context) -> np.ndarray:
         """The derivatives of the columns by a column of the table: (m, width).
@@ -121,15 +117,7 @@ class Design:
         codes = lookup[tuple(f.codes(context) for f in term.categories)]
         if (codes < 0).any():  # a cell is missing
             return self.matrix(context, workspace)
-        m, start = context.size, 0
-        out = (
-            np.empty((m, len(places)), order="F")
-            if workspace is None
-            else workspace[:m, : len(places)]
-        )
-        for other in numbers:
-            other.fill(out[:, start : start + len(other.names)], context)
-            start += len(other.names)
+        out = _made(numbers, len(places), context, workspace)
         return IndicatorColumns(out, codes, places, np.arange(term.start, term.columns.stop))
 
     @cached_property
@@ -155,6 +143,39 @@ class Design:
             [np.empty(0, int), *(np.arange(t.start, t.columns.stop) for t in numbers)]
         )
         return term, lookup, numbers, places
+
+
+def _made(
+    terms: tuple[DesignTerm, ...], width: int, context: Context, workspace: np.ndarray | None
+) -> np.ndarray:
+    """The columns of some terms, side by side: (m, width)."""
+    m, start = context.size, 0
+    if workspace is None:
+        out = np.empty((m, width), order="F")  # filled column by column
+    elif (whole := _as_they_stand(terms, context)) is not None:
+        return whole[context.rows]
+    else:
+        out = workspace[:m, :width]
+    for term in terms:
+        term.fill(out[:, start : start + len(term.names)], context)
+        start += len(term.names)
+    return out
+
+
+def _as_they_stand(terms: tuple[DesignTerm, ...], context: Context) -> np.ndarray | None:
+    """All rows (n, width) of terms that are columns as the table holds them, without a copy.
+
+    None where they do not stand next to each other in memory, or rows have to be picked."""
+    if not isinstance(context.rows, slice) or context.held:
+        return None
+    key = f"{AS_THEY_STAND} {len(terms)}"  # of one design: all its terms, or all but a category
+    if key not in context.cache:
+        names = [term.plain_column for term in terms]
+        columns = [context.table.column(name).held_numbers for name in names if name is not None]
+        found = side_by_side(columns) if len(columns) == len(terms) else None
+        context.cache[key] = np.empty(0) if found is None else found
+    found = context.cache[key]
+    return found if found.ndim == 2 else None
 
 
 def learn(

@@ -58,13 +58,13 @@ class DesignTerm:
 
     def fill(self, out: np.ndarray, context: Context) -> None:
         """Writes this term's columns of a block (m, width of the term)."""
-        if self._column is not None and not context.held:  # most terms are a column as it is
-            out[:, 0] = context.table.column(self._column).numbers(context.rows)
+        if self.plain_column is not None and not context.held:  # most terms are a column as it is
+            out[:, 0] = context.table.column(self.plain_column).numbers(context.rows)
             return
         self._spread(out, self._numeric(context), context)
 
     @cached_property
-    def _column(self) -> str | None:
+    def plain_column(self) -> str | None:
         """The column of numbers that this term is and no more, if it is."""
         factor = self.factors[0] if len(self.factors) == 1 else None
         if isinstance(factor, NumberFactor) and factor.first is None:

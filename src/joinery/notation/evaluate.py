@@ -56,6 +56,11 @@ class ColumnLike(Protocol):
         """Values as float64, NaN where missing; raises UnusableColumnError for text."""
         ...
 
+    @property
+    def held_numbers(self) -> np.ndarray | None:
+        """All values, where they are held as they are computed with."""
+        ...
+
     def texts(self, rows: Rows) -> np.ndarray:
         """Values as text objects, None where missing."""
         ...
