@@ -306,7 +306,7 @@ WIDE = pd.DataFrame(np.asfortranarray(RNG.normal(size=(50, 4))), columns=list("a
         ("a, c", WIDE, True),
         ("a, b, c, g", WIDE, True),
         ("c, b", WIDE, False),  # the other way round
-        ("a, b, c", WIDE.assign(b=WIDE["b"] * 2), False),  # not in the same memory
+        ("a, b", WIDE.assign(b=WIDE["b"] * 2), False),  # not in the same memory
         ("a, b, n", WIDE, False),  # not doubles
         ("a, b, log(c + 9)", WIDE, False),
         ("a", WIDE, False),
