@@ -307,6 +307,7 @@ WIDE = pd.DataFrame(np.asfortranarray(RNG.normal(size=(50, 4))), columns=list("a
         ("a, b, c, g", WIDE, True),
         ("c, b", WIDE, False),  # the other way round
         ("a, b", WIDE.assign(b=WIDE["b"] * 2), False),  # not in the same memory
+        ("b, a", WIDE.assign(b=WIDE["b"] * 2), False),
         ("a, b, n", WIDE, False),  # not doubles
         ("a, b, log(c + 9)", WIDE, False),
         ("a", WIDE, False),

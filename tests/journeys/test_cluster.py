@@ -222,5 +222,12 @@ def test_rows_are_written_from_a_cluster(cluster, tmp_path):
     assert rows["studentized_residual"].to_numpy() == pytest.approx(
         held["studentized_residual"].to_numpy(), rel=1e-9, nan_ok=True
     )
-    look = jn.look(parts()).columns.frame
-    assert look["count"].tolist() == jn.look(TABLE).columns.frame["count"].tolist()
+
+
+def test_a_look_at_a_response_is_a_fold(cluster):
+    sentence = SENTENCES[0]
+    here, there = jn.look(TABLE, sentence), jn.look(parts(), sentence)
+    assert there.columns["count"].tolist() == here.columns["count"].tolist()
+    for name in ("correlations", "response", "predictor_pairs"):
+        ours, known = (getattr(look, name).frame for look in (there, here))
+        pd.testing.assert_frame_equal(ours, known, rtol=1e-9, atol=1e-12, check_dtype=False)

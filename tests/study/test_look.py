@@ -7,6 +7,9 @@ import pandas as pd
 import pytest
 
 import joinery as jn
+from joinery.core.blocks import order_statistics
+from joinery.design import learning
+from joinery.study.look import correlations, response, shown
 
 
 def odd_table():
@@ -127,6 +130,106 @@ def test_proportions_and_rates():
     assert mites["rate"].to_numpy() == pytest.approx(
         (mites["events"] / mites["exposure"]).to_numpy()
     )
+
+
+def long_table():
+    rng = np.random.default_rng(6)
+    n = 900
+    x, g = rng.normal(size=n), rng.choice(list("pqr"), n)
+    table = pd.DataFrame({"x": x, "g": g, "k": rng.integers(0, 4, n), "big": x * 1e200 + 1e199})
+    table["y"] = 3 + x + (g == "q") + rng.normal(size=n)
+    table["told"] = table["y"] > 3
+    table["m"] = rng.integers(1, 9, n)
+    table["s"] = rng.binomial(table["m"], 0.3)
+    table.loc[[5, 700], ["x", "y"]] = np.nan
+    table.loc[444, "x"] = 60.0
+    return table
+
+
+@pytest.mark.parametrize("left_in_a_file", [False, True])
+@pytest.mark.parametrize(
+    ("sentence", "where"),
+    [
+        ("y given x, k, g, x * g", None),
+        ("big given x, spline(x), 2 * x", "k > 0"),
+        ("told given x, g", None),
+        ("s of m given log(k + 1), g", "x > -1"),
+        ("s per m given bands(x, -0.5, 0.5), k", None),
+    ],
+)
+def test_rows_taken_some_at_a_time_say_the_same(
+    sentence, where, left_in_a_file, tmp_path, monkeypatch
+):
+    table = long_table()
+    whole = jn.look(table, sentence, where=where)
+    known = [whole.correlations.frame, whole.response.frame, whole.predictor_pairs.frame]
+    for room, name, few in (
+        (learning, "STRETCH", 100),
+        (response, "CELLS", 500),
+        (order_statistics, "GATHERED", 50),
+    ):
+        monkeypatch.setattr(room, name, few)
+    if left_in_a_file:
+        table.to_parquet(tmp_path / "t.parquet")
+        table = tmp_path / "t.parquet"
+    look = jn.look(table, sentence, where=where)
+    for ours, theirs in zip((look.correlations, look.response, look.predictor_pairs), known):
+        pd.testing.assert_frame_equal(ours.frame, theirs, rtol=1e-9, atol=1e-12)
+
+
+def test_a_response_goes_with_terms_as_it_is_known_to():
+    x = np.arange(101.0)
+    table = pd.DataFrame({"x": x, "k": x % 3, "y": np.sqrt(x) + x % 3})
+    look = jn.look(table, "y given x, k")
+    found = look.correlations.frame.set_index("term")
+    for ours, method in (("pearson", "pearson"), ("spearman", "spearman")):
+        known = table[["x", "k"]].corrwith(table["y"], method=method)
+        assert found[ours][["x", "k"]].to_numpy() == pytest.approx(known.to_numpy(), rel=1e-12)
+    groups = look.response.frame
+    across_x, across_k = (groups[groups["term"] == name] for name in "xk")
+    assert across_x["n"].tolist() == [25, 25, 25, 26]  # a quartile belongs to the range it begins
+    assert across_x["group"].tolist() == ["0 to 24", "25 to 49", "50 to 74", "75 to 100"]
+    assert across_k["group"].tolist() == ["0", "1", "2"]
+    for own, by in ((across_x, np.repeat(np.arange(4), [25, 25, 25, 26])), (across_k, table["k"])):
+        known = table["y"].groupby(by).agg(["mean", "std"]).to_numpy()
+        assert own[["mean", "standard_deviation"]].to_numpy() == pytest.approx(known, rel=1e-12)
+
+
+def test_ranks_of_long_columns_are_of_rows_evenly_taken(monkeypatch):
+    table = long_table().dropna()
+    monkeypatch.setattr(correlations, "MOST_RANKED", 300)
+    some = jn.look(table.iloc[::3], "y given x, k").correlations
+    look = jn.look(table, "y given x, k")
+    assert "Spearman's over 300 of them taken evenly" in look.correlations.notes[0]
+    assert "Spearman's over 300 of them taken evenly" in jn.look(table).correlations.notes[0]
+    assert look.correlations["spearman"].tolist() == some["spearman"].tolist()
+    assert (look.correlations["n"] == len(table)).all()
+
+
+def test_pictures_of_long_tables_show_some_rows_and_say_so(monkeypatch, tmp_path):
+    monkeypatch.setattr(shown, "MOST_DRAWN", 100)
+    monkeypatch.setattr(learning, "STRETCH", 250)
+    long_table().to_parquet(tmp_path / "t.parquet")
+    for data in (long_table(), tmp_path / "t.parquet"):
+        look = jn.look(data, "y given x, g")
+        for name in ("columns", "response", "matrix"):
+            figure = look.draw(name, label_rows=[101, 5])
+            texts = [t.get_text() for t in figure.findobj(lambda a: hasattr(a, "get_text"))]
+            assert any("one row in 9 is drawn, and those farthest out" in t for t in texts)
+            assert name == "columns" or "101" in texts
+            counts = long_table()["g"].value_counts()
+            assert name != "columns" or {f"{g}  {n}" for g, n in counts.items()} <= {
+                t.strip() for t in texts
+            }
+        panel = next(a for a in look.draw("response").axes if a.get_xlabel() == "x")
+        places = panel.collections[0].get_offsets()
+        assert 60.0 in places[:, 0]
+        assert 100 <= len(places) <= 120
+        assert "444" in [t.get_text() for t in panel.texts]
+        levels = jn.look(long_table(), "y given x, g").response.frame.set_index("group")
+        means = next(a for a in look.draw("response").axes if a.get_xlabel() == "g")
+        drawn = {tuple(np.round(line.get_ydata(), 12)) for line in means.lines}
+        assert all(any(round(m, 12) in ys for ys in drawn) for m in levels.loc[list("pqr"), "mean"])
 
 
 @pytest.mark.parametrize("name", ["columns", "response", "matrix"])

@@ -55,7 +55,7 @@ def pearson(
     here = ~np.isnan(X)
     pairs = every_pair(X.shape[1]) if pairs is None else pairs
     r, n = _correlations(X, here, pairs)
-    return pairs, _with_interval(r, n, np.ones_like(r), level)
+    return pairs, with_interval(r, n, level)
 
 
 def every_pair(k: int) -> np.ndarray:
@@ -115,7 +115,7 @@ def of_sums(
         r = (products - sums * sums.T / n) / np.sqrt(left * left.T)
     r = np.clip(r[pairs[:, 0], pairs[:, 1]], -1, 1)
     rows = n[pairs[:, 0], pairs[:, 1]].astype(int)
-    return pairs, _with_interval(r, rows, np.ones_like(r), level)
+    return pairs, with_interval(r, rows, level)
 
 
 def spearman(
@@ -136,7 +136,7 @@ def spearman(
         if not (complete[i] and complete[j]):  # ranks among the rows both have
             both = here[:, i] & here[:, j]
             r[place] = _one(ranks(X[both, i]), ranks(X[both, j]))
-    result = _with_interval(r, n, np.sqrt(1 + r**2 / 2), level)
+    result = with_interval(r, n, level, np.sqrt(1 + r**2 / 2))
     # of n! orders of a few rows two agree or disagree throughout: p can be no smaller
     least = np.where(n < 20, 2 / gamma(np.minimum(n, 20) + 1.0), 0.0)
     return pairs, replace(result, p=np.maximum(result.p, least))
@@ -200,7 +200,10 @@ def _of_length_one(x: np.ndarray) -> np.ndarray:
     return np.asarray(z)
 
 
-def _with_interval(r: np.ndarray, n: np.ndarray, widen: np.ndarray, level: float) -> Correlation:
+def with_interval(
+    r: np.ndarray, n: np.ndarray, level: float, widen: np.ndarray | float = 1.0
+) -> Correlation:
+    """Correlations (pairs,) of so many rows with intervals by Fisher's z (1921), and p."""
     with np.errstate(all="ignore"):
         half_width = (
             tails.normal_quantile((1 + level) / 2) * widen / np.sqrt(np.where(n > 3, n - 3, np.nan))

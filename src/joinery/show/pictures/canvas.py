@@ -24,6 +24,7 @@ from joinery.show.pictures.layout import END, fold, keep_within, later, place_la
 
 WIDE, HIGH, DPI = 8.0, 5.0, 160
 DENSE = 5000
+NARROW_KEY, WIDE_KEY = 1.9, 3.8  # inches of a panel that its key of density takes, short and long
 FAINT = "#b9c4c8"  # a cell with few rows
 ROWS = "rows"  # how the name of a group of points begins that stand for rows
 ENDINGS = (".png", ".svg", ".pdf")
@@ -188,12 +189,20 @@ def _dense(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
     """Rows by density, with its key; a row alone in its cell stays a point."""
     from matplotlib.colors import LinearSegmentedColormap
 
+    inches = ax.get_position().width * ax.get_figure(root=True).get_figwidth()  # type: ignore[union-attr]
+    across = int(np.clip(18 * inches, 18, 60))
     shades: Any = LinearSegmentedColormap.from_list("density", [FAINT, SLATE, INK])
-    cells = ax.hexbin(x, y, gridsize=60, mincnt=1, bins="log", cmap=shades, linewidths=0)
+    cells = ax.hexbin(x, y, gridsize=across, mincnt=1, bins="log", cmap=shades, linewidths=0)
     counts = np.asarray(cells.get_array())
     alone = np.asarray(cells.get_offsets())[counts == 1]
-    ax.scatter(alone[:, 0], alone[:, 1], s=5, color=INK, linewidths=0, zorder=3)
-    key = f"darker where more rows lie: 1 to {int(counts.max()):,} in a cell"
+    size = 5 if inches > NARROW_KEY else 2
+    ax.scatter(alone[:, 0], alone[:, 1], s=size, color=INK, linewidths=0, zorder=3)
+    if inches < NARROW_KEY:  # a panel among many
+        return
+    most = int(counts.max())
+    key = f"1 to {most:,} rows a cell"
+    if inches > WIDE_KEY:
+        key = f"darker where more rows lie: 1 to {most:,} in a cell"
     place: dict[str, Any] = {"fontsize": 8, "color": SLATE, "ha": "right", "va": "bottom"}
     ax.text(1.0, 1.005, key, transform=ax.transAxes, gid=END, **place)
 

@@ -7,10 +7,20 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference import correlation
+from joinery.data.records import Records
+from joinery.notation.evaluate import Rows, positions_at
 from joinery.show.people import Layout
 from joinery.show.table import Table
 
 LEVEL = 0.95
+MOST_RANKED = 200_000  # ranks of very long columns would take longer than all the rest
+
+
+def ranked_rows(table: Records, rows: Rows) -> tuple[Rows, int]:
+    """The rows whose ranks are told, every so many of those wanted: all where they are few."""
+    n = table.count(rows)
+    step = max(-(-n // MOST_RANKED), 1)
+    return (rows, 1) if step == 1 else (positions_at(rows, np.arange(0, n, step)), step)
 
 
 def correlation_table(
@@ -20,9 +30,14 @@ def correlation_table(
     *,
     title: str,
     basis: str,
+    ranked_every: int = 1,
     more: dict[str, Any] | None = None,
 ) -> Table:
-    """Correlations as a Table, strongest first; words for strength stand beside the figure."""
+    """Correlations as a Table, strongest first; words for strength stand beside the figure.
+
+    Ranks are of every row, or of one in ``ranked_every``."""
+    if ranked_every > 1 and len(ranked.n):
+        basis += f"; Spearman's over {int(ranked.n.max()):,} of them taken evenly"
     order = np.argsort(-np.abs(np.nan_to_num(straight.r, nan=-1.0)), kind="stable")
     columns: dict[str, Any] = {name: [values[i] for i in order] for name, values in first.items()}
     columns |= {

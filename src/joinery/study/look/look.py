@@ -11,19 +11,21 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.arguments import checked
+from joinery.core.blocks.partition import joined
 from joinery.core.inference import correlation
 from joinery.data.given_columns import named_columns
 from joinery.data.records import Records, records
+from joinery.design.learning import Learner
 from joinery.design.resolving import checked_expression, expressions_of, resolved
 from joinery.errors import EmptyTableError, UnusableColumnError
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.evaluate import EVERY_ROW, Context, evaluate, positions_at
 from joinery.notation.parse import read_sentence
-from joinery.notation.tree import Sentence, names_in
+from joinery.notation.tree import Expression, Sentence, names_in
 from joinery.show.numbers import count
 from joinery.show.table import Table
-from joinery.study.look.correlations import LEVEL, correlation_table
+from joinery.study.look.correlations import LEVEL, correlation_table, ranked_rows
 from joinery.study.look.facts import Facts, facts
-from joinery.study.look.streamed import evenly, pairs, streamed_facts
+from joinery.study.look.streamed import pairs, streamed_facts
 from joinery.study.look.table_facts import table_remarks
 
 if TYPE_CHECKING:
@@ -32,7 +34,6 @@ if TYPE_CHECKING:
 
     from joinery.study.look.response import ResponseLook
 
-MOST_RANKED = 200_000
 MOST_PAIRS, STRONGEST = 200_000, 1000  # of more pairs so many are told
 UNSEEN = (
     "columns that say the same and rows that are there twice are looked for among rows in memory: "
@@ -148,12 +149,7 @@ class Look:
         if self.at_response is None:
             return self.correlations
         predictors = [name for name in self.numeric if name in self.at_response.predictors]
-        complete = self.at_response.rows
-        return self._pairs(
-            predictors,
-            complete,
-            f"over the {count(len(complete), 'row')} complete for the sentence",
-        )
+        return self._pairs(predictors, self.at_response.rows, self.at_response.basis)
 
     @cached_property
     def response(self) -> Table | None:
@@ -173,44 +169,33 @@ class Look:
         return ResponseLook(self.table, self.rows, self.sentence)
 
     def _pairs(self, names: list[str], rows: Any, basis: str) -> Table:
+        """Correlations of all pairs of some columns, or of the strongest of very many."""
+        some, step = ranked_rows(self.table, rows)
+        beside, which = self._beside(names, some), None
         if self.table.read_as_needed:
-            step = -(-self.n_rows // MOST_RANKED)
             means = {f.name: f.mean if np.isfinite(f.mean) else 0.5 for f in self.facts}
             found = pairs(self.table, rows, names, [means[n] for n in names], LEVEL)
-            return self._correlated(
-                names, *found, evenly(self.table, rows, names, step), step, basis
-            )
-        X = (
-            np.array([self.table.column(n).numbers(rows) for n in names]).T
-            if names
-            else np.empty((0, 0))
-        )
-        # ranks of very long columns would take longer than all the rest
-        step = max(-(-len(X) // MOST_RANKED), 1)
-        some = None
-        if (count := len(names) * (len(names) - 1) // 2) > MOST_PAIRS:
-            some = correlation.strongest_pairs(X, STRONGEST)
-            basis += f"; the {len(some):,} strongest of {count:,} pairs"
-        return self._correlated(names, *correlation.pearson(X, LEVEL, some), X[::step], step, basis)
-
-    def _correlated(
-        self,
-        names: list[str],
-        pairs: np.ndarray,
-        straight: correlation.Correlation,
-        some: np.ndarray,
-        step: int,
-        basis: str,
-    ) -> Table:
-        """Correlations as a Table, Spearman's over ``some`` of the rows, every ``step``-th."""
-        _, ranked = correlation.spearman(some, LEVEL, pairs)
-        if step > 1:
-            basis += f"; Spearman's over {len(some):,} of them taken evenly"
-        labels = [[names[i], names[j]] for i, j in pairs]
-        first = {"column": [a for a, _ in labels], "with": [b for _, b in labels]}
+        else:
+            X = beside if step == 1 else self._beside(names, rows)
+            if (many := len(names) * (len(names) - 1) // 2) > MOST_PAIRS:
+                which = correlation.strongest_pairs(X, STRONGEST)
+                basis += f"; the {len(which):,} strongest of {many:,} pairs"
+            found = correlation.pearson(X, LEVEL, which)
+        _, ranked = correlation.spearman(beside, LEVEL, found[0])
+        labels = [[names[i], names[j]] for i, j in found[0]]
         return correlation_table(
-            first, straight, ranked, title="How columns of numbers go together", basis=basis
+            {"column": [a for a, _ in labels], "with": [b for _, b in labels]},
+            found[1],
+            ranked,
+            title="How columns of numbers go together",
+            basis=basis,
+            ranked_every=step,
         )
+
+    def _beside(self, names: list[str], rows: Any) -> np.ndarray:
+        """Columns of numbers side by side (n, k)."""
+        columns = [self.table.column(name).numbers(rows) for name in names]
+        return np.array(columns).T if columns else np.empty((0, 0))
 
     @checked
     def draw(
@@ -258,6 +243,18 @@ class Look:
         return self.columns.render("html")
 
 
+def _meeting(condition: Expression, table: Records) -> np.ndarray:
+    """Positions of the rows that meet a condition."""
+
+    def own(piece: tuple[Context, np.ndarray | None]) -> np.ndarray:
+        context = piece[0]
+        return positions_at(context.rows, np.flatnonzero(evaluate(condition, context) > 0))
+
+    learner = Learner(table, EVERY_ROW, {})
+    learner.know([condition])
+    return joined(learner.stretches, own)
+
+
 @checked
 def look(
     data: Any,
@@ -280,7 +277,7 @@ def look(
     table, options = named_columns(records(data, id), {"where": where})
     rows: Any = EVERY_ROW
     if (condition := options["where"]) is not None:
-        rows = np.flatnonzero(evaluate(checked_expression(condition, table), Context(table)) > 0)
+        rows = _meeting(checked_expression(condition, table), table)
         if not len(rows):
             raise EmptyTableError(f"no row meets {condition}", columns=table.names)
     if model is None:

@@ -9,18 +9,20 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.arguments import as_labels
-from joinery.core.inference.correlation import deviation
 from joinery.core.inference.intervals import wilson
 from joinery.core.inference.smooth import smooth
 from joinery.core.numeric.distributions import t_quantile
 from joinery.data.columns import level_text
 from joinery.design.factors import CategoryFactor
+from joinery.design.learning import Learner
 from joinery.errors import CallError, listed, one_of
-from joinery.notation.evaluate import evaluate
+from joinery.notation.evaluate import Rows, evaluate
 from joinery.notation.tree import Name
 from joinery.show.numbers import count
 from joinery.study.look.facts import Facts
+from joinery.study.look.groups import inner_number
+from joinery.study.look.shown import Shown, shown
+from joinery.study.look.streamed import level_counts
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -28,6 +30,7 @@ if TYPE_CHECKING:
 
     from joinery.show.pictures.look import Across, Distribution
     from joinery.study.look.look import Look
+    from joinery.study.look.response import ResponseLook
 
 MOST_PANELS, MOST_MATRIX = 20, 12
 FAR = 3.0  # robust standard deviations from the middle
@@ -45,16 +48,11 @@ class Wording:
     def of(self, name: str) -> str:
         return self.labels.get(name, name)
 
-    def flags(self, look: Look, rows: np.ndarray, far: np.ndarray) -> list[tuple[int, str]]:
-        """Places among ``rows`` to label, with their labels: those far out, or those asked for."""
-        labels = look.table.labels(rows)
-        if isinstance(self.label_rows, str) and self.label_rows in ("flagged", "none"):
-            shown = far.tolist() if self.label_rows == "flagged" else []
-            return [(int(p), str(labels[int(p)])) for p in shown]
-        wanted = as_labels(self.label_rows)
-        place = {int(position): p for p, position in enumerate(rows)}
-        found = [place[int(p)] for p in look.table.positions(wanted) if int(p) in place]
-        return [(p, str(labels[p])) for p in found]
+
+def _flags(those: Shown, far: np.ndarray) -> list[tuple[int, str]]:
+    """Places to label among the rows shown, with their labels: far out, or those asked for."""
+    places = far if those.asked is None else those.asked
+    return list(zip(places.tolist(), map(str, those.labels(places)), strict=True))
 
 
 def draw(
@@ -82,8 +80,14 @@ def draw(
     return figure
 
 
-def _left(names: list[str], most: int) -> str:
-    return f"; not shown: {listed(names[most:], 6)}" if len(names) > most else ""
+def _left(names: list[str], most: int, those: Shown) -> str:
+    """What is not shown: of many columns, of many rows."""
+    rows = f"; {those.said}" if those.said else ""
+    return rows + (f"; not shown: {listed(names[most:], 6)}" if len(names) > most else "")
+
+
+def _shown(look: Look, rows: Rows, wording: Wording) -> Shown:
+    return shown(look.table, rows, look.names, wording.label_rows)
 
 
 # ------------------------------------------------------------------ columns
@@ -92,28 +96,31 @@ def _left(names: list[str], most: int) -> str:
 def _columns(look: Look, wording: Wording) -> Figure:
     from joinery.show.pictures.look import columns
 
-    shown = [_distribution(look, f, wording) for f in look.facts[:MOST_PANELS]]
+    those = _shown(look, look.rows, wording)
+    panels = [_distribution(look, f, those, wording) for f in look.facts[:MOST_PANELS]]
     odd = sum(bool(f.remarks) for f in look.facts)
     finding = f"{count(look.n_rows, 'row')}; {count(odd, 'column')} with a remark" + _left(
-        list(look.names), MOST_PANELS
+        list(look.names), MOST_PANELS, those
     )
-    return columns(shown, wording.title or "What does each column hold?", finding)
+    return columns(panels, wording.title or "What does each column hold?", finding)
 
 
-def _distribution(look: Look, f: Facts, wording: Wording) -> Distribution:
+def _distribution(look: Look, f: Facts, those: Shown, wording: Wording) -> Distribution:
     from joinery.show.pictures.look import Distribution
 
-    column = look.table.column(f.name)
     name = wording.of(f.name) + (f" ({f.missing:,} missing)" if f.missing else "")
     if f.kind in ("number", "whole number", "date") and f.count:
-        values = column.numbers(look.rows)
+        column = those.table.column(f.name)
+        values = column.numbers(those.rows)[those.even]
         return Distribution(name, values[np.isfinite(values)], dates=column.is_date)
     if f.kind in ("id-like", "text") or not f.count:
         return Distribution(
             name, None, under=f"{f.kind}, {count(int(f.distinct), 'different value')}"
         )
-    codes = column.codes(look.rows)
-    places, counts = np.unique(codes[codes >= 0], return_counts=True)
+    column = look.table.column(f.name)
+    _, each = level_counts(column, Learner(look.table, look.rows, {}))
+    places = np.flatnonzero(each)
+    counts = each[places]
     order = np.argsort(-counts, kind="stable")
     levels = [
         (level_text(column.all_levels[places[i]]), int(counts[i])) for i in order[:MOST_LEVELS]
@@ -137,61 +144,52 @@ def _response(look: Look, wording: Wording) -> Figure:
     factors = [(t.text, t.factors[0]) for t in at.design.terms if len(t.factors) == 1]
     if not factors:
         raise CallError("the sentence has no term of one column to draw the response against")
-    panels = [_across(look, text, factor, wording) for text, factor in factors[:MOST_PANELS]]
-    finding = (
-        f"over the {count(len(at.rows), 'row')} complete for the sentence; teal: a smooth with "
-        "its band"
-    )
+    those = _shown(look, at.rows, wording)
+    panels = [_across(at, text, factor, those, wording) for text, factor in factors[:MOST_PANELS]]
+    finding = f"{at.basis}; teal: a smooth with its band"
     if any(a.levels for a in panels):
         finding += "; amber: means of levels with 95 % intervals"
     if any(a.shares is not None for a in panels):
-        finding = f"over the {count(len(at.rows), 'row')} complete for the sentence; amber: shares "
-        finding += "of yes in groups, and of levels, with 95 % intervals"
+        finding = f"{at.basis}; amber: shares of yes in groups, and of levels, with 95 % intervals"
     if at.kind == "of":
         finding += "; empirical logits add ½ to both counts"
     names = [text for text, _ in factors]
-    finding += _left(names, MOST_PANELS)
+    finding += _left(names, MOST_PANELS, those)
     y_label = {"of": "empirical logit", "per": "rate"}.get(at.kind, wording.of(at.name))
     title = f"How does {wording.of(str(at.sentence.response))} go with each term?"
     return response(panels, y_label, wording.title or title, finding)
 
 
-def _across(look: Look, text: str, factor: Any, wording: Wording) -> Across:
+def _across(at: ResponseLook, text: str, factor: Any, those: Shown, wording: Wording) -> Across:
     from joinery.show.pictures.look import Across
 
-    at = look.at_response
-    assert at is not None
-    y = at.heights
+    own, of_terms = at.context(*those[:2]), at.design.context(*those[:2])
+    y = at.heights(own).height
     if isinstance(factor, CategoryFactor):
-        codes = factor.codes(at.design.context(at.table, at.rows))
-        means, half_widths = [], []
-        for place in range(len(factor.levels)):
-            values = y[codes == place]
-            n = len(values)
-            means.append(float(values.mean()) if n else np.nan)
-            half_widths.append(
-                float(t_quantile(0.975, n - 1) * deviation(values) / np.sqrt(n)) if n > 1 else 0.0
-            )
-        labels = tuple(level_text(level) for level in factor.levels)
+        found = at.across(factor)
+        n, deviations = found.heights.n, found.heights.deviation
+        with np.errstate(all="ignore"):
+            means = np.where(n > 0, found.heights.mean, np.nan)
+            reach = t_quantile(0.975, np.maximum(n - 1.0, 1.0)) * deviations / np.sqrt(n)
         return Across(
             wording.of(text),
-            codes.astype(float),
+            factor.codes(of_terms).astype(float),
             y,
-            levels=labels,
-            means=np.array(means),
-            reach=np.array(half_widths),
+            levels=tuple(found.labels),
+            means=means,
+            reach=np.where(n > 1, reach, 0.0),
         )
-    expression = factor.expression
-    if getattr(expression, "function", "") in ("spline", "polynomial"):
-        expression, text = expression.arguments[0], str(expression.arguments[0])
-    x = evaluate(expression, at.design.context(at.table, at.rows))
-    far = _far_out(np.column_stack([x, y]))[:4]
-    flags = tuple(wording.flags(look, np.arange(len(at.table))[at.rows], far))
+    expression = inner_number(factor.expression)
+    text = text if expression is factor.expression else str(expression)
+    x = evaluate(expression, of_terms)
+    flags = tuple(_flags(those, _far_out(np.column_stack([x, y]))[:4]))
     dates = isinstance(expression, Name) and at.table.column(expression.name).is_date
+    even = those.even
     if set(np.unique(y[np.isfinite(y)])) <= {0.0, 1.0}:  # a smooth of yes or no says little
-        shares = _shares(x, y)
+        shares = _shares(x[even], y[even])
         return Across(wording.of(text), x, y, flags=flags, dates=dates, shares=shares)
-    return Across(wording.of(text), x, y, smooth=smooth(x, y), flags=flags, dates=dates)
+    curve = smooth(x[even], y[even])
+    return Across(wording.of(text), x, y, smooth=curve, flags=flags, dates=dates)
 
 
 def _shares(x: np.ndarray, y: np.ndarray) -> np.ndarray:
@@ -213,7 +211,7 @@ def _far_out(X: np.ndarray) -> np.ndarray:
     with np.errstate(all="ignore"):
         away = np.abs(X - np.nanmedian(X, axis=0))
         spread = 1.4826 * np.nanmedian(away, axis=0)
-        distance = np.nanmax(np.where(spread > 0, away / spread, 0.0), axis=1)
+        distance = np.fmax.reduce(np.where(spread > 0, away / spread, 0.0), axis=1, initial=0.0)
     far = np.flatnonzero(distance > FAR)
     return far[np.argsort(-distance[far], kind="stable")]
 
@@ -230,20 +228,20 @@ def _matrix(look: Look, wording: Wording) -> Figure:
         names.sort(key=lambda n: n not in own)  # the response first
     if len(names) < 2:
         raise CallError("the picture 'matrix' needs two columns of numbers that vary")
-    shown = names[:MOST_MATRIX]
-    values = np.column_stack([look.table.column(n).numbers(look.rows) for n in shown])
-    pairs = look._pairs(shown, look.rows, "")
+    drawn, those = names[:MOST_MATRIX], _shown(look, look.rows, wording)
+    values = np.column_stack([those.table.column(n).numbers(those.rows) for n in drawn])
+    pairs = look._pairs(drawn, look.rows, "")
     strongest = [
         Pair((wording.of(a), wording.of(b)), float(r))
         for a, b, r in zip(pairs["column"], pairs["with"], pairs["pearson"])
         if np.isfinite(r)
     ]
-    flags = wording.flags(look, np.arange(len(look.table))[look.rows], _far_out(values)[:3])
+    flags = _flags(those, _far_out(values)[:3])
     top = strongest[0] if strongest else None
     finding = f"strongest: {top.names[0]} with {top.names[1]}" if top else "no pair varies together"
-    left = _left(names, MOST_MATRIX)
+    left = _left(names, MOST_MATRIX, those)
     title = wording.title or "Which columns go together?"
-    return matrix([wording.of(n) for n in shown], values, strongest, flags, title, finding + left)
+    return matrix([wording.of(n) for n in drawn], values, strongest, flags, title, finding + left)
 
 
 PICTURES: dict[str, Callable[[Look, Wording], Figure]] = {

@@ -14,7 +14,7 @@ from joinery.core.inference.diagnostics import Moments
 from joinery.data.columns import Column
 from joinery.data.records import Records
 from joinery.design.learning import Learner, ends_of
-from joinery.notation.evaluate import Context, Rows, positions_at
+from joinery.notation.evaluate import Context, Rows
 from joinery.notation.tree import Name
 from joinery.study.look.facts import (
     CELLS,
@@ -43,12 +43,19 @@ def streamed_facts(column: Column, table: Records, rows: Rows) -> Facts:
     if column.kind in ("number", "date"):
         return _of_numbers(column, learner)
 
-    def counts(piece: Piece) -> np.ndarray:
+    missing, counts = level_counts(column, learner)
+    places = np.flatnonzero(counts)
+    return level_facts(column, places, counts[places], missing)
+
+
+def level_counts(column: Column, learner: Learner) -> tuple[int, np.ndarray]:
+    """How many cells are missing, and how often each level stands (levels,)."""
+
+    def own(piece: Piece) -> np.ndarray:
         return np.bincount(column.codes(piece[0].rows) + 1, minlength=len(column.all_levels) + 1)
 
-    total = np.add.reduce(list(learner.stretches.each(counts)))
-    places = np.flatnonzero(total[1:])
-    return level_facts(column, places, total[1:][places], int(total[0]))
+    total = np.add.reduce(list(learner.stretches.each(own)))
+    return int(total[0]), total[1:]
 
 
 def _of_numbers(column: Column, learner: Learner) -> Facts:
@@ -171,9 +178,3 @@ def pairs(
 
     total = np.add.reduce(list(Learner(table, rows, {}).stretches.each(sums)))
     return of_sums(total[0], total[1], total[2], total[3], level)
-
-
-def evenly(table: Records, rows: Rows, names: list[str], step: int) -> np.ndarray:
-    """Every ``step``-th of the rows: (n, k)."""
-    positions = positions_at(rows, np.arange(0, table.count(rows), step))
-    return np.column_stack([table.column(n).numbers(positions) for n in names])

@@ -1,0 +1,137 @@
+"""A response in groups: the levels of a category, or ranges of a number."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from joinery.core.blocks.order_statistics import Counted, quantiles
+from joinery.design.learning import Learner
+from joinery.show.numbers import value
+
+GROUPS = 4
+
+
+@dataclass(frozen=True)
+class Spreads:
+    """How values spread in each of some groups, each (groups,): sums that add up over parts.
+
+    Sums are in a ``unit`` in which squares exist."""
+
+    n: np.ndarray
+    middle: np.ndarray
+    second: np.ndarray  # Σ(value − middle)²
+    unit: float
+
+    @classmethod
+    def of(cls, values: np.ndarray, at: np.ndarray, size: int, unit: float) -> Spreads:
+        n, values = np.bincount(at, minlength=size), values / unit
+        middle = np.bincount(at, values, size) / np.maximum(n, 1)
+        away = values - middle[at]
+        return cls(n, middle, np.bincount(at, away * away, size), unit)
+
+    def __add__(self, other: Spreads) -> Spreads:
+        n = self.n + other.n
+        share, apart = other.n / np.maximum(n, 1), other.middle - self.middle
+        second = self.second + other.second + apart**2 * self.n * share
+        return Spreads(n, self.middle + apart * share, second, self.unit)
+
+    @property
+    def mean(self) -> np.ndarray:
+        return self.middle * self.unit
+
+    @property
+    def deviation(self) -> np.ndarray:
+        """Standard deviations, NaN of fewer than two values."""
+        with np.errstate(all="ignore"):
+            spread = np.sqrt(np.where(self.n > 1, self.second / (self.n - 1.0), np.nan))
+        return np.asarray(spread * self.unit)
+
+
+@dataclass(frozen=True)
+class Across:
+    """The response in each group of a factor."""
+
+    labels: list[str]
+    heights: Spreads
+    sums: np.ndarray  # (1 or 2, groups) of the response and of its total
+
+    def rows(self, kind: str) -> list[dict[str, Any]]:
+        """A line for each group that has rows."""
+        places = np.flatnonzero(self.heights.n)
+        return [{"group": self.labels[p], **self._line(int(p), kind)} for p in places]
+
+    def _line(self, place: int, kind: str) -> dict[str, Any]:
+        n = int(self.heights.n[place])
+        if kind == "plain":
+            mean, deviation = self.heights.mean[place], self.heights.deviation[place]
+            return {"n": n, "mean": float(mean), "standard_deviation": float(deviation)}
+        events, total = self.sums[:, place].tolist()
+        share = events / total if total > 0 else np.nan
+        if kind == "of":
+            logit = float(empirical_logit(np.array([events]), np.array([total]))[0])
+            more = {"proportion": share, "empirical_logit": logit}
+            return {"n": n, "events": events, "total": total, **more}
+        return {"n": n, "events": events, "exposure": total, "rate": share}
+
+
+@dataclass(frozen=True)
+class Ranges:
+    """A number cut into ranges of about equally many rows.
+
+    A number with ``few`` values keeps each as a group of its own."""
+
+    cuts: np.ndarray
+    few: bool
+
+    @classmethod
+    def of(cls, learner: Learner, number: Any, groups: int = GROUPS) -> Ranges:
+        values, distinct = learner.values(number), np.empty(0)
+        for some in values.each(lambda piece: _few_of(piece[0], groups + 3)):
+            distinct = np.union1d(distinct, some)
+        if len(distinct) <= groups + 2:
+            return cls(distinct, True)
+        return cls(np.unique(quantiles(values, np.arange(1, groups) / groups)), False)
+
+    @property
+    def count(self) -> int:
+        return len(self.cuts) + (not self.few)
+
+    def place(self, x: np.ndarray) -> np.ndarray:
+        """The range of each value."""
+        return np.searchsorted(self.cuts, x, side="left" if self.few else "right")
+
+    def labels(self, learner: Learner, number: Any) -> list[str]:
+        """Each value, or the ends of each range as they were seen."""
+        if self.few:
+            return [value(float(v)) for v in self.cuts]
+
+        def ends(piece: Counted) -> np.ndarray:
+            x, at = piece[0], self.place(piece[0])
+            own = [x[at == place] for place in range(self.count)]
+            return np.array([[v.min(initial=np.inf), -v.max(initial=-np.inf)] for v in own])
+
+        found = np.minimum.reduce(list(learner.values(number).each(ends)))
+        return [" to ".join(dict.fromkeys((value(low), value(-high)))) for low, high in found]
+
+
+def _few_of(x: np.ndarray, most: int) -> np.ndarray:
+    """The different values of x, or more than ``most`` of them where they are that many."""
+    some = np.unique(x[:1000])
+    return some if len(some) > most else np.unique(x)
+
+
+def inner_number(expression: Any) -> Any:
+    """The number inside a curve: of spline(x) it is x."""
+    return (
+        expression.arguments[0]
+        if getattr(expression, "function", "") in ("spline", "polynomial")
+        else expression
+    )
+
+
+def empirical_logit(events: np.ndarray, total: np.ndarray) -> np.ndarray:
+    """log((events + ½)/(total − events + ½)) (Cox & Snell 1989, 2.1)."""
+    return np.asarray(np.log((events + 0.5) / (total - events + 0.5)))
