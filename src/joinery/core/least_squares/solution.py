@@ -6,12 +6,11 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.linalg import lapack
 
 from joinery.core.blocks.columns import Columns, IndicatorColumns, chosen, dense, shifted
 from joinery.core.blocks.products import times, times_transpose, weighted_sums
 from joinery.core.least_squares.groups import Groups
-from joinery.core.numeric.triangular import EPS, WIDE, row_lengths
+from joinery.core.numeric.triangular import EPS, WIDE, inverse_of, row_lengths
 from joinery.errors import TooLargeError
 
 FULL = 0.2  # share of cells that are not zero from which dense products are faster
@@ -137,10 +136,7 @@ class Solution:
         """
         if self.exact_inverse is not None:
             return self.exact_inverse
-        if not len(self.kept):
-            return np.empty((0, 0))
-        out, _ = lapack.dtrtri(self.factor)
-        return np.asarray(out)
+        return inverse_of(self.factor)
 
     @cached_property
     def root(self) -> np.ndarray:

@@ -10,6 +10,7 @@ from scipy.linalg import lapack
 EPS = float(np.finfo(float).eps)
 # more columns than this are levels nearly always: what suits few columns would take too long
 WIDE = 200
+AT_ONCE = 64  # columns of a triangle that LAPACK inverts in one thread
 
 
 def backward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
@@ -20,6 +21,26 @@ def backward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
 def forward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
     """x with Rᵀ·x = v for upper triangular R (r, r); empty for r = 0."""
     return np.asarray(lapack.dtrtrs(R, v, trans=1)[0]) if len(R) else np.empty(0)
+
+
+def inverse_of(R: np.ndarray) -> np.ndarray:
+    """The inverse of an upper triangular R (r, r), upper triangular too.
+
+    Halves are inverted and multiplied by NumPy: LAPACK's own, of another library than NumPy's
+    products, would wait for their threads to go to rest (Higham 2002, 14.2)."""
+    out = np.zeros((len(R), len(R)), order="F")
+    _invert(R, out)
+    return out
+
+
+def _invert(R: np.ndarray, out: np.ndarray) -> None:
+    if len(R) <= AT_ONCE:
+        out[:] = lapack.dtrtri(R)[0] if len(R) else 0.0
+        return
+    first, rest = slice(len(R) // 2), slice(len(R) // 2, None)
+    _invert(R[first, first], out[first, first])
+    _invert(R[rest, rest], out[rest, rest])
+    out[first, rest] = -(out[first, first] @ (R[first, rest] @ out[rest, rest]))
 
 
 def triangle(A: np.ndarray) -> np.ndarray:
