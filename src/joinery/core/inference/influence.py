@@ -31,6 +31,10 @@ class Influence:
     dffits: np.ndarray
     covratio: np.ndarray
 
+    def of(self, rows: np.ndarray) -> Influence:
+        """The figures of some of the rows, by a mask or their places."""
+        return Influence(*(getattr(self, name)[rows] for name in self.__annotations__))
+
 
 @dataclass(frozen=True)
 class Scaled:

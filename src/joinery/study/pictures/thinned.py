@@ -12,7 +12,6 @@ from typing import Any
 import numpy as np
 
 from joinery.arguments import as_labels
-from joinery.core.inference.influence import Influence
 from joinery.core.inference.smooth import Smooth, smooth
 from joinery.notation.evaluate import places_at, positions_at
 from joinery.notation.tree import names_in
@@ -132,12 +131,8 @@ def _remarkable(fit: Fitted) -> np.ndarray:
 def _within(found: Digest, places: np.ndarray) -> Digest:
     """A digest of all rows that knows remarkable ones by their places among those drawn."""
     here = np.isin(found.places, places)
-    measures = {n: getattr(found.measures, n)[here] for n in Influence.__annotations__}
-    return replace(
-        found,
-        places=np.searchsorted(places, found.places[here]),
-        measures=Influence(**measures),
-    )
+    own = np.searchsorted(places, found.places[here])
+    return replace(found, places=own, measures=found.measures.of(here))
 
 
 def _names(fit: Fitted) -> list[str]:

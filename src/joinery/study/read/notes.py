@@ -15,7 +15,7 @@ from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.design.learning import Learner
 from joinery.errors import Note, listed
-from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.evaluate import EVERY_ROW, Context
 from joinery.notation.tree import Call, Name, names_in, quoted_text
 from joinery.show.numbers import count, value
 from joinery.study.fitted import Fitted, constant_response, once, rows_at_hand
@@ -151,12 +151,19 @@ def _about_terms(design: Design) -> Iterator[Note]:
 def _thin_levels(fit: Fitted) -> Iterator[Note]:
     """Levels with hardly any rows: the reference, and those whose coefficient rests on one row."""
     table, used = rows_at_hand(fit)
-    context = fit.design.context(table, used.rows)
-    times = fit.asides.values("repeats", context)
-    factors = {str(f.expression): f for t in fit.design.terms for f in t.categories}
-    for factor in factors.values():
-        codes = factor.codes(context)
-        sizes = np.bincount(codes, weights=times, minlength=len(factor.levels))
+    factors = list({str(f.expression): f for t in fit.design.terms for f in t.categories}.values())
+    if not factors:
+        return
+    design, asides = fit.design, fit.asides
+
+    def counts(piece: tuple[Context, np.ndarray | None]) -> list[np.ndarray]:
+        context = design.context(table, piece[0].rows)
+        times = asides.values("repeats", context)
+        return [np.bincount(f.codes(context), times, len(f.levels)) for f in factors]
+
+    found = list(Learner(table, used.rows, {}).stretches.each(counts))
+    for factor, *parts in zip(factors, *found, strict=True):
+        sizes = np.sum(parts, axis=0)
         rows, levels = [int(n) for n in sizes], [level_text(level) for level in factor.levels]
         most = int(np.argmax(sizes))
         if factor.coding == "indicator" and rows[0] < FEW_ROWS and rows[most] >= 3 * rows[0]:

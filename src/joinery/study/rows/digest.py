@@ -45,6 +45,7 @@ from joinery.study.rows.glm_figures import family_figures
 
 HELD = 2**22  # rows of which three figures are held
 GLANCE = 64  # rows that tell of most columns whether they have more than two values
+TOGETHER = 32  # blocks that are joined as soon as they are there
 HEAVIEST = 10  # rows that weigh most, which are told one by one
 FAR_SHARE = 0.01  # of residuals that chance takes far off
 
@@ -299,13 +300,15 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
             size, large = np.abs(z), _standardized(large, asked.df)
         else:
             size = np.abs(rows.studentized) / asked.wide
-        far, decides = (h >= asked.leverage) | (h >= 1), d >= asked.harm * asked.wide**2
-        notable = far | decides | (size >= large)
+        notable = (h >= asked.leverage) | (h >= 1) | (d >= asked.harm * asked.wide**2)
+        badly_fitted = size >= large
     if len(d) > HEAVIEST:  # the heaviest of all rows are among those of each block
         notable[np.argpartition(np.where(np.isfinite(d), -d, np.inf), HEAVIEST)[:HEAVIEST]] = True
-    few = np.flatnonzero(notable)
+    few = np.flatnonzero(notable | badly_fitted)
     measures = rows.influence(few)
     t = np.abs(measures.studentized)
+    # of those badly fitted most are there to be counted
+    kept = notable[few] | ~(t < asked.large * asked.wide)
     best = int(np.nanargmax(size)) if np.isfinite(size).any() else -1
     largest = NOWHERE
     if best >= 0:
@@ -327,8 +330,8 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
         highest=_extreme(h, first),
         alone=tuple((first + np.flatnonzero(h >= 1)).tolist()),
         leverages=_highest(h),
-        places=first + few,
-        measures=measures,
+        places=first + few[kept],
+        measures=measures.of(kept),
         curved=_curved(rows, asked),
         spread=_spread(rows, asked, asked.level or 0.0) if plain else None,
         held=Held(rows.terms, z, times_of(rows)) if asked.hold else None,
@@ -409,6 +412,13 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
         if part.held is not None:
             laid.add([values for values in part.held if values is not None])
         found.append(replace(part, held=None))
+        if len(found) == TOGETHER:  # kept for long they would keep a block's memory in pieces
+            found = [_together(found)]
+    return replace(_together(found), held=Held(*laid.arrays) if laid.arrays else None)
+
+
+def _together(found: list[Digest]) -> Digest:
+    """The digest of the rows of several, in their order."""
     first = found[0]
     curved, spread = first.curved, first.spread
     moments = first.moments
@@ -435,7 +445,7 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
         ),
         curved=curved,
         spread=spread,
-        held=Held(*laid.arrays) if laid.arrays else None,
+        held=None,
     )
 
 
