@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import random
+import weakref
 
 import numpy as np
 import pandas as pd
 import pytest
 
 import joinery as jn
+from joinery.data import records
+from joinery.design import row_blocks
 
 GOOD = pd.DataFrame(
     {
@@ -393,3 +397,25 @@ def test_remarks_that_are_only_counted_leave_no_empty_line():
     page = str(jn.fit("sample:winter", "survived of colonies given apiary, stores_kg"))
     assert "more remarks" in page
     assert not [line for line in page.splitlines() if line.strip() == "caution"]
+
+
+@pytest.mark.parametrize("left_in_a_file", [False, True])
+def test_a_fit_nobody_holds_leaves_no_rows_behind(left_in_a_file, tmp_path, monkeypatch):
+    """Nothing waits for the collector of circles, which hardly ever looks at large arrays."""
+    rng = np.random.default_rng(2)
+    table = pd.DataFrame({"x": rng.normal(size=400), "y": rng.normal(size=400)})
+    table.loc[3, "x"] = np.nan
+    if left_in_a_file:
+        monkeypatch.setattr(records, "is_held", lambda source, apart=False: apart)
+        table.to_parquet(tmp_path / "t.parquet")
+    monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 100)
+    gc.disable()
+    try:
+        fit = jn.fit(tmp_path / "t.parquet" if left_in_a_file else table, "y given x")
+        rows = weakref.ref(fit._fitted.origin.used_rows.rows)
+        for ask in (str, jn.Fit.rows, jn.Fit.crosscheck, jn.Fit.checks, jn.Fit.anova):
+            ask(fit)
+        del fit
+        assert rows() is None
+    finally:
+        gc.enable()

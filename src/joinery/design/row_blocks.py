@@ -164,12 +164,10 @@ class RowBlocks:
         width = self.partitioned_as or self.design.block_width
         return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (width + 1)))
 
-    @cached_property
+    @property
     def pieces(self) -> Partition[Block]:
-        if self._single is not None:
-            single = self._single
-            return Partition(1, lambda i, workspace: single)
-        return self.row_blocks.map(
+        # kept here, blocks made anew would keep this alive, and with it the rows
+        return self._single or self.row_blocks.map(
             lambda block: (block.columns, block.beyond_offset, block.weights)
         )
 
@@ -227,12 +225,15 @@ class RowBlocks:
         return self._context.between(int(self._cuts[i]), int(self._cuts[i + 1]))
 
     @cached_property
-    def _single(self) -> Block | None:
+    def _single(self) -> Partition[Block] | None:
         """The block of a table that is one block: small enough to be made once and kept."""
         if self._context.size > self.rows_a_block or self.table.apart:
             return None
         block = next(iter(self.row_blocks), None)
-        return None if block is None else (block.columns, block.beyond_offset, block.weights)
+        if block is None:
+            return None
+        single = block.columns, block.beyond_offset, block.weights
+        return Partition(1, lambda i, workspace: single)
 
 
 @dataclass(frozen=True)

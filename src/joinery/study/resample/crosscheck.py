@@ -20,7 +20,7 @@ from joinery.errors import (
     NewRowError,
     UnusableColumnError,
 )
-from joinery.notation.evaluate import EVERY_ROW, evaluate
+from joinery.notation.evaluate import EVERY_ROW, Rows, evaluate, positions_at
 from joinery.notation.tree import without_references
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
@@ -68,10 +68,10 @@ def crosscheck(
             unseen.add(_scored(fit, part, scale))
     if unseen.empty:
         raise CallError("no fold leaves enough rows to fit the model to; ask for fewer folds")
-    every = _Part(fit, np.arange(used.used), _times(fit))
-    seen.add(_scored(fit, every, scale))
+    times = fitted_rows(fit).counts
+    seen.add(_scored(fit, _Part(fit, None, times), scale))
     figures = list(_figures(fit, unseen, seen, scale))
-    lost = int(every.times.sum() - unseen.sums.times)
+    lost = int((used.used if times is None else times.sum()) - unseen.sums.times)
     notes = [how]
     if lost:
         why = (
@@ -112,17 +112,18 @@ def left_out_means(fit: Fitted, *, seed: int | None = None) -> np.ndarray:
 
 @dataclass(frozen=True)
 class _Part:
-    """A fit and the rows that it forecasts: places among those used, and how many each is."""
+    """A fit and the rows that it forecasts: places among those used, and how many each is.
+
+    None for all of them, and for one each."""
 
     fit: Fitted
-    place: np.ndarray
-    times: np.ndarray
+    place: np.ndarray | None
+    times: np.ndarray | None
 
-
-def _times(fit: Fitted) -> np.ndarray:
-    """How often each row used stands (n,)."""
-    times = fitted_rows(fit).counts
-    return np.ones(rows_at_hand(fit)[1].used) if times is None else times
+    def own(self, rows: slice) -> tuple[np.ndarray, np.ndarray]:
+        """Places and times of some of its rows."""
+        place = np.arange(rows.start, rows.stop) if self.place is None else self.place[rows]
+        return place, np.ones(len(place)) if self.times is None else self.times[rows]
 
 
 def _scale(fit: Fitted) -> Scale:
@@ -147,13 +148,13 @@ def _observed(block: RowBlock) -> Observed:
 def _forecasts(fit: Fitted, part: _Part) -> Partition[tuple[Forecasts, Observed]]:
     """A part's rows as its fit forecasts them, beside what came, in blocks."""
     table, used = rows_at_hand(fit)
-    positions = np.arange(len(table))[used.rows]
+    rows = used.rows
 
     def own(block: RowBlock) -> tuple[Forecasts, Observed]:
-        here, times = part.place[block.own], part.times[block.own]
-        return _of_rows(fit, part.fit, table, positions, here, times), _observed(block)
+        return _of_rows(fit, part.fit, table, rows, *part.own(block.own)), _observed(block)
 
-    return replace(response_rows(fit), rows=positions[part.place]).row_blocks.map(own)
+    here = rows if part.place is None else positions_at(rows, part.place)
+    return replace(response_rows(fit), rows=here).row_blocks.map(own)
 
 
 def _scored(fit: Fitted, part: _Part, scale: Scale) -> Iterator[Scored]:
@@ -189,15 +190,15 @@ def _of_rows(
     fit: Fitted,
     part: Fitted,
     table: Records,
-    positions: np.ndarray,
+    rows: Rows,
     place: np.ndarray,
     times: np.ndarray,
 ) -> Forecasts:
     """Some rows of a table as a fit forecasts them, shares of totals as shares."""
     nothing = np.full(len(place), np.nan)
 
-    def forecast(rows: np.ndarray) -> Bands:
-        context = part.design.context(table, positions[rows])
+    def forecast(place: np.ndarray) -> Bands:
+        context = part.design.context(table, positions_at(rows, place))
         X = part.design.matrix(context)
         X[part.solution.broken(X).any(axis=1)] = (
             np.nan
@@ -220,7 +221,8 @@ def _of_rows(
                 forecasts.new_upper[0],
             )
     if fit.response.kind == "of" and fit.response.total is not None:
-        fitted = fitted / evaluate(fit.response.total, part.design.context(table, positions[place]))
+        context = part.design.context(table, positions_at(rows, place))
+        fitted = fitted / evaluate(fit.response.total, context)
     return Forecasts(place, times, fitted, lower, upper)
 
 
@@ -238,7 +240,7 @@ class _Deal:
     def times(self, which: np.ndarray) -> np.ndarray:
         """How many that each row used stands for are among those that a mask picks: (n,)."""
         if self.row is None:
-            return which.astype(float)
+            return which
         return np.bincount(self.row[which], minlength=self.rows).astype(float)
 
 
@@ -247,8 +249,10 @@ def _dealt(
 ) -> tuple[_Deal, str]:
     """The fold of each row, and the way in words."""
     table, chosen = rows_at_hand(fit)
-    times, n = _times(fit).astype(int), chosen.used
-    each = None if (times == 1).all() else np.repeat(np.arange(n), times)
+    times, n = fitted_rows(fit).counts, chosen.used
+    each = None
+    if times is not None and (times != 1).any():
+        each = np.repeat(np.arange(n), times.astype(int))
     total = n if each is None else len(each)
 
     def deal(fold: np.ndarray, count: int) -> _Deal:
@@ -272,37 +276,35 @@ def _dealt(
         fold[in_order] = np.arange(total) * folds // total
         words = f"{folds} stretches in the order of {order}, each forecast from those before it"
         return deal(fold, folds), words
-    fold = np.random.default_rng(seed).permutation(total) % folds
+    numbers = np.arange(total, dtype=np.min_scalar_type(-total))  # no wider than they need to be
+    fold = np.random.default_rng(seed).permutation(numbers) % folds
     return deal(fold, folds), f"{folds} folds, dealt at random"
 
 
 def _held_out(fit: Fitted, deal: _Deal, *, in_time: bool) -> Iterator[_Part]:
     """Each fold's rows, and a fit of the others (in time: of the earlier ones)."""
     assert fit.origin is not None
-    table, used = rows_at_hand(fit)
-    positions = np.arange(len(table))[used.rows]
     options = replace(fit.options, std_errors="constant spread", cluster=())
     with progress.counted("folds", deal.folds) as advance:
         for fold in range(deal.folds):
             here = deal.times(deal.fold == fold)
             left = deal.times(deal.fold < fold if in_time else deal.fold != fold)
-            part = _fit_of(fit, left, positions, options) if here.any() and left.any() else None
+            part = _fit_of(fit, left, options) if here.any() and left.any() else None
             if part is not None:
                 held = np.flatnonzero(here)
-                yield _Part(part, held, here[held])
+                yield _Part(part, held, None if deal.row is None else here[held])
             advance(1)
 
 
-def _fit_of(
-    fit: Fitted, left: np.ndarray, positions: np.ndarray, options: Options
-) -> Fitted | None:
+def _fit_of(fit: Fitted, left: np.ndarray, options: Options) -> Fitted | None:
     """The fit of the rows that are ``left``, each so many times (n,); None where it has none."""
     table, used = rows_at_hand(fit)
     assert fit.origin is not None
-    refit = partial(fit.origin.refit, used=used.without(positions[left == 0]))
+    gone = positions_at(used.rows, np.flatnonzero(left == 0))
+    refit = partial(fit.origin.refit, used=used.without(gone))
     if fit.options.repeats is not None:
         kept = np.zeros(len(table))
-        kept[positions] = left
+        kept[used.rows] = left
         options = replace(options, repeats=f'"{KEPT}"')
         refit = partial(refit, table=table.replaced(KEPT, kept))
     try:
