@@ -51,7 +51,7 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
     if name not in THINNED:
         return fit, ""
     table, used = rows_at_hand(fit)
-    if not table.read_as_needed or used.used <= 4 * MOST_DRAWN or lagged(fit):
+    if used.used <= 4 * MOST_DRAWN or lagged(fit):
         return fit, ""
     order = fit.options.order
     if name == "series" and order and table.column(order).kind not in ("number", "date"):
