@@ -29,6 +29,7 @@ WORK = {
     "fit": "jn.fit(path, {sentence!r})",
     "page with its checks": "str(jn.fit(path, {sentence!r}))",
     "look": "str(jn.look(path))",
+    "look at a response": "str(jn.look(path, {sentence!r}))",
     "logistic fit": "jn.fit(path, 'yes given x0, x1, x2, site')",
     "report": "jn.fit(path, {sentence!r}).report(out + '.html')",
     "crosscheck": "jn.fit(path, {sentence!r}).crosscheck()",
