@@ -262,6 +262,8 @@ def test_a_family_with_levels_swept_out_ends_where_their_columns_do(
         monkeypatch.setattr(room, "WIDE", 3)
     if rough:
         monkeypatch.setattr(information, "ROUGH_CELLS", 0)
+        monkeypatch.setattr(levelled, "FEW_COLUMNS", 0)
+        monkeypatch.setattr(levelled, "FEW_CELLS", 0)
     passes, swept = [], levels.swept
     monkeypatch.setattr(solve, "swept", lambda *args: passes.append(1) or swept(*args))
     ours = fitted(rows)
@@ -276,3 +278,18 @@ def test_a_family_with_levels_swept_out_ends_where_their_columns_do(
     assert_allclose(mine.error_factors, theirs.error_factors, rtol=1e-8)
     assert (mine.tss, mine.rss) == pytest.approx((theirs.tss, theirs.rss), rel=1e-8)
     assert mine.mean_response == pytest.approx(theirs.mean_response, rel=1e-8)
+
+
+@pytest.mark.parametrize("weighted", [False, True])
+@pytest.mark.parametrize("columns", [0, 1, 6])
+def test_columns_summed_in_one_go_are_summed_one_by_one(columns, weighted, monkeypatch):
+    rng = np.random.default_rng(9)
+    codes, Z = rng.integers(0, 5, 70), rng.normal(size=(70, columns))
+    w = rng.uniform(1, 2, 70) if weighted else None
+    known = [[(z * (1 if w is None else w))[codes == c].sum() for c in range(7)] for z in Z.T]
+    for few in (0, 2**15):
+        monkeypatch.setattr(levelled, "FEW_COLUMNS", few)
+        monkeypatch.setattr(levelled, "FEW_CELLS", few)
+        found = levelled.group_sums(codes, np.asfortranarray(Z), w, 7)
+        assert found.shape == (columns, 7)
+        assert_allclose(found, np.reshape(known, (columns, 7)), rtol=1e-13, atol=1e-13)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-FEW_COLUMNS = 4  # fewer are summed one by one
+FEW_COLUMNS, FEW_CELLS = 4, 2**15  # fewer are summed column by column
 
 
 @dataclass(frozen=True)
@@ -70,11 +70,11 @@ def group_sums(
 
     Returns them as (d, count). Many columns are summed in one go along the rows: that is faster
     than column by column, and leaves Python's lock to other threads."""
-    if Z.shape[1] < FEW_COLUMNS:
+    if Z.shape[1] < FEW_COLUMNS or Z.size < FEW_CELLS:
         each = (z if weights is None else weights * z for z in Z.T)
         sums = [np.bincount(codes, z, count) for z in each]
         return np.array(sums, float).reshape(len(sums), count)
-    from scipy import sparse  # takes long to import, and is asked for by many levels alone
+    from scipy import sparse  # takes long to import, and only long blocks ask for it
 
     each_row = np.ones(len(codes)) if weights is None else weights
     by_row = sparse.csc_array(
