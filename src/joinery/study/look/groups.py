@@ -91,7 +91,9 @@ class Ranges:
         values, distinct = learner.values(number), np.empty(0)
         for some in values.each(lambda piece: _few_of(piece[0], groups + 3)):
             distinct = np.union1d(distinct, some)
-        if len(distinct) <= groups + 2:
+            if len(distinct) > groups + 2:
+                break
+        else:
             return cls(distinct, True)
         return cls(np.unique(quantiles(values, np.arange(1, groups) / groups)), False)
 
