@@ -29,6 +29,7 @@ from joinery.data import columns, records
 from joinery.data.sources import arrow, cells, source
 from joinery.design import learning, row_blocks
 from joinery.show.palette import TEAL
+from joinery.study import evenly
 from joinery.study.check import order
 from joinery.study.forecast import table as forecasts
 from joinery.study.pictures import thinned
@@ -527,7 +528,7 @@ def test_pictures_of_many_rows_show_some_and_every_remarkable_one(
     whole, rows = {name: texts(held.draw(name)) for name in names}, len(held.rows())
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
     monkeypatch.setattr(digest, "HELD", 1000)
-    monkeypatch.setattr(thinned, "MOST_DRAWN", 500)
+    monkeypatch.setattr(evenly, "MOST_DRAWN", 500)
     left = jn.fit(large if in_memory else tmp_path / "t.parquet", sentence, id="id", **options)
     for name, beside in names.items():
         some = texts(left.draw(name))
@@ -550,7 +551,7 @@ def test_remarkable_rows_bend_no_smooth(tmp_path, monkeypatch):
     rows = held.rows().frame.iloc[: held.n_rows].assign(x=large["x"])
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
     monkeypatch.setattr(digest, "HELD", 1000)
-    monkeypatch.setattr(thinned, "MOST_DRAWN", 700)
+    monkeypatch.setattr(evenly, "MOST_DRAWN", 700)
     left = jn.fit(tmp_path / "t.parquet", "y given x, g")
     even = rows.assign(number=np.arange(1.0, len(rows) + 1))[5::10]
     squares = even["residual"] ** 2 / (1 - even["leverage"])
@@ -579,7 +580,7 @@ def test_what_is_sent_of_rows_that_are_not_held_lists_the_remarkable_ones(tmp_pa
     worst = held[held["verdict"].isin(["caution", "serious"])]
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
     monkeypatch.setattr(digest, "HELD", 1000)
-    monkeypatch.setattr(thinned, "MOST_DRAWN", 500)
+    monkeypatch.setattr(evenly, "MOST_DRAWN", 500)
     left = jn.fit(tmp_path / "t.parquet", "y given x, g", id="id")
     page = left.report(tmp_path / "r.html").read_text()
     assert {"R0041", "R5005"} <= set(worst.index)

@@ -9,7 +9,8 @@ import pytest
 import joinery as jn
 from joinery.core.blocks import order_statistics
 from joinery.design import learning
-from joinery.study.look import correlations, response, shown
+from joinery.study import evenly
+from joinery.study.look import correlations, response
 
 
 def odd_table():
@@ -207,7 +208,7 @@ def test_ranks_of_long_columns_are_of_rows_evenly_taken(monkeypatch):
 
 
 def test_pictures_of_long_tables_show_some_rows_and_say_so(monkeypatch, tmp_path):
-    monkeypatch.setattr(shown, "MOST_DRAWN", 100)
+    monkeypatch.setattr(evenly, "MOST_DRAWN", 100)
     monkeypatch.setattr(learning, "STRETCH", 250)
     long_table().to_parquet(tmp_path / "t.parquet")
     for data in (long_table(), tmp_path / "t.parquet"):

@@ -6,7 +6,6 @@ import datetime
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -81,8 +80,8 @@ class Column:
     @property
     def held_numbers(self) -> np.ndarray | None:
         """All values, where they are held as doubles."""
-        held = self.values if isinstance(self.values, np.ndarray) else None
-        return held if held is not None and held.dtype == np.float64 else None
+        values = self.values
+        return values if isinstance(values, np.ndarray) and values.dtype == float else None
 
     def not_numbers(self) -> UnusableColumnError:
         """Why this column cannot serve as numbers, with the first rows that show it."""
@@ -252,23 +251,6 @@ def swept(numbers: Iterable[np.ndarray]) -> Swept:
 def _stretches(values: Values) -> Iterator[np.ndarray]:
     """All cells, at once where they are held."""
     return values.stretches() if isinstance(values, Cells) else iter((values,))
-
-
-def side_by_side(columns: Sequence[np.ndarray | None]) -> np.ndarray | None:
-    """Columns (n,) that lie at even distances in one array, seen as one (n, q).
-
-    None for others. It cannot be written to."""
-    held = [column for column in columns if column is not None]
-    if len(held) < max(len(columns), 2) or held[0].base is None:
-        return None
-    first, at = held[0], [c.__array_interface__["data"][0] for c in held]
-    alike = all(c.base is first.base and c.strides == (8,) for c in held)
-    step = at[1] - at[0]
-    even = step > 0 and all(after - before == step for before, after in pairwise(at))
-    if not (alike and even):
-        return None
-    seen = np.lib.stride_tricks.as_strided
-    return seen(first, (len(first), len(held)), (8, step), writeable=False)
 
 
 def column_name(label: Any) -> str:

@@ -10,9 +10,8 @@ from functools import cached_property
 
 import numpy as np
 
-from joinery.core.blocks.columns import Columns, IndicatorColumns
+from joinery.core.blocks.columns import Columns, IndicatorColumns, side_by_side
 from joinery.core.numeric.triangular import WIDE
-from joinery.data.columns import side_by_side
 from joinery.data.records import Records, filled
 from joinery.design.factors import (
     Remembered,

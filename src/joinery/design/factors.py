@@ -20,7 +20,7 @@ from joinery.design.curves import (
     spline,
     spline_slopes,
 )
-from joinery.design.learning import Learner, ends, inner_knots, learn_polynomial
+from joinery.design.learning import Learner, Piece, ends, inner_knots, learn_polynomial
 from joinery.errors import NewRowError, UnusableColumnError, listed, nearest
 from joinery.notation.derivative import derivative
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
@@ -293,7 +293,7 @@ def _levels_seen(expression: Expression, learner: Learner) -> list[Any]:
         if column.is_text and learner.rows_are_all:  # a pass has found them
             return list(column.all_levels)
 
-    def seen(piece: tuple[Context, np.ndarray | None]) -> tuple[np.ndarray, Sequence[Any]]:
+    def seen(piece: Piece) -> tuple[np.ndarray, Sequence[Any]]:
         codes, names = coded(expression, piece[0])
         present = np.flatnonzero(np.bincount(codes + 1)[1:])
         return present, [names[i] for i in present.tolist()]

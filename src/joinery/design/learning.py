@@ -23,6 +23,7 @@ from joinery.notation.evaluate import EVERY_ROW, LEARNT, Context, Memory, Rows, 
 from joinery.notation.tree import Call, Expression, Name, calls_in, names_in
 
 Learnt = dict[str, Any]
+Piece = tuple[Context, np.ndarray | None]  # some rows, and how often each stands (None: once)
 
 
 @dataclass(frozen=True)
@@ -43,16 +44,16 @@ class Learner:
         return isinstance(self.rows, slice) and self.rows == EVERY_ROW
 
     @property
-    def stretches(self) -> Partition[tuple[Context, np.ndarray | None]]:
+    def stretches(self) -> Partition[Piece]:
         """Some rows at a time, with how often each stands."""
         return self.cut(STRETCH)
 
-    def cut(self, size: int) -> Partition[tuple[Context, np.ndarray | None]]:
+    def cut(self, size: int) -> Partition[Piece]:
         """The rows, so many at a time, with how often each stands."""
         cuts = self.table.cuts(self.rows, size)
         whole = Context(self.table, self.rows, self.memory, order=self.order)
 
-        def make(i: int, workspace: np.ndarray | None) -> tuple[Context, np.ndarray | None]:
+        def make(i: int, workspace: np.ndarray | None) -> Piece:
             start, stop = int(cuts[i]), int(cuts[i + 1])
             counts = None if self.counts is None else self.counts[start:stop]
             return whole.between(start, stop), counts
@@ -63,7 +64,7 @@ class Learner:
         """An expression's values, none missing, with how often each stands."""
         self.know([expression])
 
-        def present(piece: tuple[Context, np.ndarray | None]) -> Counted:
+        def present(piece: Piece) -> Counted:
             context, counts = piece
             x = evaluate(expression, context)
             here = ~np.isnan(x)
@@ -122,7 +123,7 @@ def sweep(table: Records, expressions: Iterable[Expression]) -> None:
     if not wanted:
         return
 
-    def own(piece: tuple[Context, np.ndarray | None]) -> list[Swept]:
+    def own(piece: Piece) -> list[Swept]:
         return [_swept(table.column(name), piece[0].rows) for name in wanted]
 
     for parts in Learner(table, EVERY_ROW, {}).stretches.each(own):

@@ -15,7 +15,7 @@ from joinery.core.blocks.columns import Columns, dense, some_rows
 from joinery.core.blocks.partition import NARROW, Partition
 from joinery.data.records import Records
 from joinery.design.design import Design
-from joinery.design.learning import Learner
+from joinery.design.learning import Learner, Piece
 from joinery.design.response import ResponseScale
 from joinery.errors import UnusableColumnError, listed
 from joinery.notation.evaluate import Context, Rows, evaluate
@@ -74,7 +74,7 @@ class Asides:
         if self.weights is None and self.repeats is None:
             return learner.table.count(learner.rows), 0.0
 
-        def own(piece: tuple[Context, np.ndarray | None]) -> tuple[float, float]:
+        def own(piece: Piece) -> tuple[float, float]:
             w, r = (self.values(name, piece[0]) for name in ("weights", "repeats"))
             times = np.ones(piece[0].size) if r is None else r
             return float(times.sum()), 0.0 if w is None else float(times @ np.log(w))

@@ -12,7 +12,7 @@ from joinery import advice
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
 from joinery.design.factors import shown
-from joinery.design.learning import Learner, mean, sweep
+from joinery.design.learning import Learner, Piece, mean, sweep
 from joinery.design.resolving import checked_expression
 from joinery.errors import (
     MissingCellsError,
@@ -110,7 +110,7 @@ class _Judged:
     where: Expression | None
     asked_out: np.ndarray  # positions in the table
 
-    def left_in(self, piece: tuple[Context, np.ndarray | None]) -> tuple[int, _Left]:
+    def left_in(self, piece: Piece) -> tuple[int, _Left]:
         """The first row of a stretch, and which of its rows are left out."""
         context, options = piece[0], self.options
         assert isinstance(context.rows, slice)

@@ -156,6 +156,14 @@ class OfLevels:
         )
 
 
+def together(total: Information | None, part: Information | None) -> Information | None:
+    """The sum of what is there, in place of the first."""
+    if total is None or part is None:
+        return total or part
+    total += part
+    return total
+
+
 def information(
     X: Columns, W: np.ndarray, e: np.ndarray, *, rough: bool = False
 ) -> tuple[Information, np.ndarray]:

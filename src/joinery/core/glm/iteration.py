@@ -15,7 +15,7 @@ import numpy as np
 from joinery.core.blocks.columns import shifted, spans
 from joinery.core.blocks.products import inner, times
 from joinery.core.glm.families import Family
-from joinery.core.glm.information import Information, Matrix, information
+from joinery.core.glm.information import Information, Matrix, information, together
 from joinery.core.glm.links import Link
 from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import (
@@ -324,8 +324,8 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
                 deviance = np.inf
                 break
             gradient = gradient + part[0]
-            H = _with(H, part[1])
-            curved = _with(curved, part[2])
+            H = together(H, part[1])
+            curved = together(curved, part[2])
             deviance, pearson, lightest = (
                 deviance + part[3],
                 pearson + part[4],
@@ -335,13 +335,6 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
     if H is None:
         H = Matrix(np.zeros((k + 1, k + 1)))
     return _Seen(b, deviance, pearson, gradient, H, curved, lightest, rough)
-
-
-def _with(total: Information | None, part: Information | None) -> Information | None:
-    if total is None or part is None:
-        return total or part
-    total += part
-    return total
 
 
 def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, float]:

@@ -9,7 +9,7 @@ import numpy as np
 from joinery.core.blocks.blocks import Block
 from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner
-from joinery.core.glm.information import Information, information
+from joinery.core.glm.information import Information, information, together
 from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, working_state
 from joinery.core.least_squares.solution import FAR_MEAN
@@ -32,11 +32,7 @@ def rough_start(problem: Problem) -> np.ndarray | None:
     H: Information | None = None
     g = np.zeros(k + 1)
     for own_H, own_g in problem.rows.pieces.each(added):
-        g = g + own_g
-        if H is None:
-            H = own_H
-        else:
-            H += own_H
+        H, g = together(H, own_H), g + own_g
     places = np.arange(0 if problem.intercept else 1, k + 1)
     return None if H is None else H.settled().solve(g, places, START_APART)
 

@@ -189,7 +189,9 @@ def _dense(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
     """Rows by density, with its key; a row alone in its cell stays a point."""
     from matplotlib.colors import LinearSegmentedColormap
 
-    inches = ax.get_position().width * ax.get_figure(root=True).get_figwidth()  # type: ignore[union-attr]
+    figure = ax.get_figure(root=True)
+    assert figure is not None
+    inches = ax.get_position().width * figure.get_figwidth()
     across = int(np.clip(18 * inches, 18, 60))
     shades: Any = LinearSegmentedColormap.from_list("density", [FAINT, SLATE, INK])
     cells = ax.hexbin(x, y, gridsize=across, mincnt=1, bins="log", cmap=shades, linewidths=0)

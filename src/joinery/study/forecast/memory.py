@@ -13,8 +13,7 @@ from joinery.core.blocks.order_statistics import Counted
 from joinery.core.blocks.partition import joined
 from joinery.data.columns import Column, level_text
 from joinery.design.factors import CategoryFactor
-from joinery.design.learning import mean
-from joinery.notation.evaluate import Context
+from joinery.design.learning import Piece, mean
 from joinery.notation.tree import Name, names_in
 from joinery.study.fitted import Fitted, fitted_rows, once, working_rows
 from joinery.study.forecast.spreads import Spreads, spreads
@@ -90,7 +89,7 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
     return out
 
 
-def _counted(column: Column, piece: tuple[Context, np.ndarray | None]) -> np.ndarray:
+def _counted(column: Column, piece: Piece) -> np.ndarray:
     """How often each level stands among some rows."""
     context, times = piece
     codes = column.codes(context.rows)
@@ -139,9 +138,7 @@ def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
     return out
 
 
-def _combined(
-    categories: Sequence[CategoryFactor], piece: tuple[Context, np.ndarray | None]
-) -> np.ndarray:
+def _combined(categories: Sequence[CategoryFactor], piece: Piece) -> np.ndarray:
     """The combinations of levels among some rows, each once."""
     return np.unique(np.column_stack([f.codes(piece[0]) for f in categories]), axis=0)
 

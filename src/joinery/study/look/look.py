@@ -15,10 +15,10 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference import correlation
 from joinery.data.given_columns import named_columns
 from joinery.data.records import Records, records
-from joinery.design.learning import Learner
+from joinery.design.learning import Learner, Piece
 from joinery.design.resolving import checked_expression, expressions_of, resolved
 from joinery.errors import EmptyTableError, UnusableColumnError
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate, positions_at
+from joinery.notation.evaluate import EVERY_ROW, evaluate, positions_at
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Expression, Sentence, names_in
 from joinery.show.numbers import count
@@ -246,7 +246,7 @@ class Look:
 def _meeting(condition: Expression, table: Records) -> np.ndarray:
     """Positions of the rows that meet a condition."""
 
-    def own(piece: tuple[Context, np.ndarray | None]) -> np.ndarray:
+    def own(piece: Piece) -> np.ndarray:
         context = piece[0]
         return positions_at(context.rows, np.flatnonzero(evaluate(condition, context) > 0))
 

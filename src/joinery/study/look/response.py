@@ -18,7 +18,7 @@ from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.design import Design, learn
 from joinery.design.factors import CategoryFactor
-from joinery.design.learning import Learner, sweep
+from joinery.design.learning import Learner, Piece, sweep
 from joinery.design.resolving import expressions_of
 from joinery.errors import EmptyTableError
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, positions_at
@@ -34,7 +34,6 @@ LOGIT_NOTE = (
     "empirical logit: log((events + ½) / (not + ½)), the ½ keeping it finite where a group has "
     "none or all"
 )
-Piece = tuple[Context, np.ndarray | None]
 
 
 class Heights(NamedTuple):

@@ -9,10 +9,10 @@ import numpy as np
 
 from joinery.arguments import as_labels
 from joinery.data.records import Records
-from joinery.design.learning import Learner
-from joinery.notation.evaluate import EVERY_ROW, Context, Rows, places_at, positions_at
+from joinery.design.learning import Learner, Piece
+from joinery.notation.evaluate import EVERY_ROW, Rows, places_at, positions_at
+from joinery.study.evenly import drawn_evenly, in_memory
 
-MOST_DRAWN = 2**18
 FARTHEST = 4  # rows at each end of each column of numbers
 
 
@@ -34,28 +34,22 @@ def shown(
     table: Records, rows: Rows, names: Sequence[str], label_rows: str | Sequence[Any]
 ) -> Shown:
     """The rows of a table that its pictures show, with labels those farthest out and asked for."""
-    n = table.count(rows)
     asked: np.ndarray | None
     if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
         asked = None if label_rows == "flagged" else np.empty(0, int)
     else:
         asked = places_at(rows, np.asarray(table.positions(as_labels(label_rows))))
-    if n <= 4 * MOST_DRAWN:
+    if (some := drawn_evenly(table.count(rows))) is None:
         return Shown(table, rows, asked)
-    step = -(-n // MOST_DRAWN)
-    even, beside = np.arange(step // 2, n, step), _farthest(table, rows, names)
+    (even, said), beside = some, _farthest(table, rows, names)
     beside = beside if asked is None else np.union1d(beside, asked)
     places = np.union1d(even, beside)
-    labels = [""] * len(places)
-    own_labels = table.labels(positions_at(rows, beside))
-    for place, label in zip(np.searchsorted(places, beside).tolist(), own_labels, strict=True):
-        labels[place] = label
     return Shown(
-        table.some(positions_at(rows, places), names, labels),
+        in_memory(table, rows, places, beside, names),
         EVERY_ROW,
         None if asked is None else np.searchsorted(places, asked),
         np.isin(places, even),
-        f"one row in {step} is drawn, and those farthest out",
+        f"{said}, and those farthest out",
     )
 
 
@@ -63,7 +57,7 @@ def _farthest(table: Records, rows: Rows, names: Sequence[str]) -> np.ndarray:
     """Places of the rows at the ends of each column of numbers."""
     columns = [table.column(n) for n in names if table.column(n).kind in ("number", "date")]
 
-    def own(piece: tuple[Context, np.ndarray | None]) -> list[np.ndarray]:
+    def own(piece: Piece) -> list[np.ndarray]:
         return [_ends(column.numbers(piece[0].rows), piece[0].rows) for column in columns]
 
     found = [np.empty((2, 0))] * len(columns)

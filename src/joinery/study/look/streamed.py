@@ -13,8 +13,8 @@ from joinery.core.inference.correlation import Correlation, of_sums
 from joinery.core.inference.diagnostics import Moments
 from joinery.data.columns import Column
 from joinery.data.records import Records
-from joinery.design.learning import Learner, ends_of
-from joinery.notation.evaluate import Context, Rows
+from joinery.design.learning import Learner, Piece, ends_of
+from joinery.notation.evaluate import Rows
 from joinery.notation.tree import Name
 from joinery.study.look.facts import (
     CELLS,
@@ -33,8 +33,6 @@ from joinery.study.look.facts import (
 )
 
 MOST_DISTINCT = 1000  # different numbers of a column that are counted
-
-Piece = tuple[Context, np.ndarray | None]
 
 
 def streamed_facts(column: Column, table: Records, rows: Rows) -> Facts:

@@ -13,18 +13,18 @@ import numpy as np
 
 from joinery.arguments import as_labels
 from joinery.core.inference.smooth import Smooth, smooth
-from joinery.notation.evaluate import places_at, positions_at
+from joinery.notation.evaluate import places_at
 from joinery.notation.tree import names_in
 from joinery.show.numbers import count
 from joinery.study.check.straight import lagged
 from joinery.study.check.table import check_lines
+from joinery.study.evenly import drawn_evenly, in_memory
 from joinery.study.fitted import Fitted, Origin, UsedRows, rows_at_hand
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.rows.digest import HEAVIEST, Digest, digest, labels_of
+from joinery.study.rows.digest import HEAVIEST, Digest, digest
 from joinery.study.rows.figures import widening
 from joinery.study.rows.table import remarks
 
-MOST_DRAWN = 2**18
 MOST_REMARKABLE = 1000
 # whether remarkable rows stand beside those evenly taken: not where the picture is a distribution
 THINNED: dict[str, bool] = {
@@ -51,13 +51,12 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
     if name not in THINNED:
         return fit, ""
     table, used = rows_at_hand(fit)
-    if used.used <= 4 * MOST_DRAWN or lagged(fit):
+    if (some := drawn_evenly(used.used)) is None or lagged(fit):
         return fit, ""
     order = fit.options.order
     if name == "series" and order and table.column(order).kind not in ("number", "date"):
         return fit, ""  # only all rows tell how far apart they stand
-    step = -(-used.used // MOST_DRAWN)
-    said, beside = f"one row in {step} is drawn", np.empty(0, int)
+    (even, said), beside = some, np.empty(0, int)
     if THINNED[name]:
         beside = _remarkable(fit)
         said += f", and the {count(len(beside), 'row')} most remarkable"
@@ -66,7 +65,7 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
         beside = np.union1d(beside, places_at(used.rows, positions))
     key = (thinned, beside.tobytes())
     if key not in fit.cache:
-        fit.cache[key] = _of_places(fit, np.arange(step // 2, used.used, step), beside)
+        fit.cache[key] = _of_places(fit, even, beside)
     return fit.cache[key], said
 
 
@@ -105,9 +104,7 @@ def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
     places = np.union1d(even, beside)
     remarked = [_remarkable(fit), remarks(fit).places]
     named = np.intersect1d(places, np.concatenate([beside, *remarked]))
-    labels = dict(zip(named.tolist(), labels_of(fit, named), strict=True))
-    shown = [labels.get(place, "") for place in places.tolist()]
-    own = table.some(positions_at(used.rows, places), _names(fit), shown)
+    own = in_memory(table, used.rows, places, named, _names(fit))
     nothing = np.empty(0, dtype=int)
     rows = UsedRows(len(places), nothing, (), nothing)
     assert fit.origin is not None

@@ -13,12 +13,12 @@ from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
-from joinery.design.learning import Learner
+from joinery.design.learning import Learner, Piece
 from joinery.errors import Note, listed
-from joinery.notation.evaluate import EVERY_ROW, Context
+from joinery.notation.evaluate import EVERY_ROW
 from joinery.notation.tree import Call, Name, names_in, quoted_text
 from joinery.show.numbers import count, value
-from joinery.study.fitted import Fitted, constant_response, once, rows_at_hand
+from joinery.study.fitted import Fitted, constant_response, fitted_rows, once
 
 FEW_ROWS = 5  # below which a reference level is remarked on
 SMALL_COUNTS = 100.0  # means above which a count is as good as normal
@@ -150,18 +150,15 @@ def _about_terms(design: Design) -> Iterator[Note]:
 
 def _thin_levels(fit: Fitted) -> Iterator[Note]:
     """Levels with hardly any rows: the reference, and those whose coefficient rests on one row."""
-    table, used = rows_at_hand(fit)
     factors = list({str(f.expression): f for t in fit.design.terms for f in t.categories}.values())
     if not factors:
         return
-    design, asides = fit.design, fit.asides
 
-    def counts(piece: tuple[Context, np.ndarray | None]) -> list[np.ndarray]:
-        context = design.context(table, piece[0].rows)
-        times = asides.values("repeats", context)
+    def counts(piece: Piece) -> list[np.ndarray]:
+        context, times = piece
         return [np.bincount(f.codes(context), times, len(f.levels)) for f in factors]
 
-    found = list(Learner(table, used.rows, {}).stretches.each(counts))
+    found = list(fitted_rows(fit).stretches.each(counts))
     for factor, *parts in zip(factors, *found, strict=True):
         sizes = np.sum(parts, axis=0)
         rows, levels = [int(n) for n in sizes], [level_text(level) for level in factor.levels]

@@ -10,8 +10,8 @@ import numpy as np
 from joinery.data.columns import level_text
 from joinery.data.records import Records, filled
 from joinery.design.factors import CategoryFactor, Factor, shown
+from joinery.design.learning import Piece
 from joinery.errors import CallError
-from joinery.notation.evaluate import Context
 from joinery.notation.tree import is_condition, names_in
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
@@ -135,7 +135,7 @@ def _mean(fit: Fitted, table: Records, held: dict[str, float | str]) -> tuple[fl
     """The mean response with some factors held, and its derivative by coefficients."""
     rows = replace(fitted_rows(fit), table=filled(table, fit.design.fills))
 
-    def own(piece: tuple[Context, np.ndarray | None]) -> np.ndarray:
+    def own(piece: Piece) -> np.ndarray:
         """Σ times, Σ times·μ, and their derivatives by the constant and the columns."""
         context, times = piece
         context.held = held

@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 
 from joinery.data.written_dates import date_text
+from joinery.design.learning import Piece
 from joinery.errors import CallError
-from joinery.notation.evaluate import Context
 from joinery.show.numbers import level_words, percent
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level, fitted_rows
@@ -169,7 +169,7 @@ def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray
     starts, stops = map(np.array, ends)
     last = (starts == stops) | (np.arange(len(starts)) == len(starts) - 1)
 
-    def own(piece: tuple[Context, np.ndarray | None]) -> np.ndarray:
+    def own(piece: Piece) -> np.ndarray:
         """How many rows lie in each stretch, and how many have a moderator."""
         context, times = piece
         x = context.table.column(across).numbers(context.rows)
