@@ -15,9 +15,9 @@ from joinery.data.sources.cells import Cells
 from joinery.data.written_dates import date_text, in_days, read_dates
 from joinery.data.written_numbers import Reading, read_numbers
 from joinery.errors import UnusableColumnError, listed
+from joinery.notation.evaluate import Rows
 from joinery.notation.tree import number_text
 
-Rows = slice | np.ndarray
 Labels = Callable[[np.ndarray], Sequence[Any]]
 Values = np.ndarray | Cells  # held, or read when rows are asked for
 DURATIONS = "durations are read as days"
@@ -188,9 +188,7 @@ class Column:
     @cached_property
     def found(self) -> Swept:
         """What all its cells are: as a pass found, or found here."""
-        if self.swept is not None:
-            return self.swept
-        return swept(_stretches(self.values) if self.values is not None else iter(()))
+        return self.swept or swept(_stretches(self.values) if self.values is not None else iter(()))
 
     @property
     def sound(self) -> bool:

@@ -14,7 +14,7 @@ import pandas as pd
 
 from joinery import advice
 from joinery.core.blocks.partition import Runner
-from joinery.data.columns import NOTES, Column, Rows, Swept, Values, column_name, understand
+from joinery.data.columns import NOTES, Column, Swept, Values, column_name, understand
 from joinery.data.reading import read, sample_data
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.opening import opened, whole
@@ -35,7 +35,7 @@ from joinery.errors import (
     UnknownColumnError,
     listed,
 )
-from joinery.notation.evaluate import count_of, positions_at
+from joinery.notation.evaluate import Rows, count_of, positions_at
 
 FEW_CELLS = 2000
 SPARSE = 8  # rows between labels from which on they are picked rather than read on

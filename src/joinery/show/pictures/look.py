@@ -16,6 +16,8 @@ from joinery.show.numbers import count, fixed
 from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
 from joinery.show.pictures.canvas import HIGH, date_axis, dress, label_points, panels, paper, points
 
+ROOMY = 8  # columns of a matrix in whose panels three numbers stand along an axis
+
 
 @dataclass(frozen=True)
 class Distribution:
@@ -248,9 +250,11 @@ def matrix(
 
 
 def _outer_ticks(ax: Axes, names: Sequence[str], i: int, j: int, k: int) -> None:
-    """Two numbers on each outer axis of the matrix, none inside."""
+    """A few numbers on each outer axis of the matrix, none inside."""
     ax.tick_params(labelsize=6.5, length=2, pad=1)
     ax.locator_params(nbins=3)
+    if k > ROOMY:  # one number alone rather than some over one another
+        ax.locator_params(axis="x", nbins=2, min_n_ticks=1)
     if i < k - 1:
         ax.tick_params(labelbottom=False)
     if j > 0 or i == j:
