@@ -211,7 +211,7 @@ def test_covariances_that_cannot_be(options, said):
 
 def test_robust_intervals_cover_where_plain_ones_fail():
     rng = np.random.default_rng(17)
-    times, hits = 600, np.zeros(4)
+    times, hits = 300, np.zeros(4)
     for _ in range(times):
         x = rng.exponential(size=60)
         spread = {"x": x, "y": x + x * rng.normal(size=60)}

@@ -68,7 +68,7 @@ def test_clean_tables_are_left_in_peace():
 def test_intervals_cover_as_often_as_they_say():
     rng = np.random.default_rng(4)
     inside = np.zeros(3)
-    times = 1500
+    times = 600
     for _ in range(times):
         x = rng.uniform(0, 10, 12)
         fit = jn.fit({"x": x, "y": 3 + 2 * x + rng.normal(0, 2, 12)}, "y given x", level=0.9)
