@@ -254,6 +254,34 @@ def test_differences_are_coefficients_with_another_reference(response, options):
     assert ("ratio" in table) == (response == "log(y)" or fit.link in ("log", "logit"))
 
 
+@pytest.mark.parametrize(
+    ("response", "inside"),
+    [("log(y)", "y"), ("log(y + 3)", "(y + 3)"), ("log(y / x)", "(y / x)"), ('"log(y)"', ""), ("(log(y) - 2)", "")],
+)  # fmt: skip
+def test_only_differences_of_a_logarithm_are_ratios(response, inside):
+    fit = jn.fit(TABLE.assign(**{"log(y)": TABLE["y"]}), f"{response} given x, g")
+    tables = [fit.level_differences("g"), fit.difference({"x": 5}, {"x": 4})]
+    for table in tables:
+        assert ("ratio" in table) == bool(inside)
+        assert any(f"medians of {inside}," in note for note in table.notes) == bool(inside)
+    if inside:
+        ratios = fit.coefficients(ratios=True)
+        assert f"the median of {inside} is" in ratios.notes[-1]
+        assert tables[1]["ratio"][0] == pytest.approx(ratios.frame.iloc[1]["median_ratio"])
+    else:
+        with pytest.raises(jn.CallError, match="means nothing under the identity link"):
+            fit.coefficients(ratios=True)
+
+
+def test_only_terms_that_a_search_chose_make_a_reading_hopeful():
+    table = TABLE.assign(chosen_x=TABLE["x"] ** 2)
+    own = jn.fit(table, "y given x").revise(add="chosen_x")
+    searched = jn.stepwise(table, "y given x, chosen_x, g", criterion="bic").final
+    assert "too hopeful" not in own.explain()
+    assert "too hopeful" in searched.explain()
+    assert "too hopeful" in searched.revise(where="x > 2").explain()
+
+
 def test_cells_of_a_product_are_the_means_of_its_rows():
     fit = jn.fit(TABLE, "y given crossed(g, h)")
     cells = fit.adjusted_means("g * h").frame
@@ -469,6 +497,9 @@ def test_cutoffs_are_counts_and_pairs():
         ("y given log(x)", {}, ["Each doubling of x goes with", "x is 1"]),
         ("log(y) given log(x)", {}, ["Each doubling of x goes with", "% more", "in y"]),
         ("log(y) given x", {}, ["% more (95 %", "in y"]),
+        ("log(y + 3) given x", {}, ["% more (95 %", "in (y + 3),"]),
+        ('"log(y)" given x', {}, ["more log(y) (95 %"]),
+        ("(log(y) - 2) given x", {}, ["more on the scale of (log(y) - 2)"]),
         ("sqrt(y) given x", {}, ["more on the scale of sqrt(y)"]),
         ("y given standardized(x)", {}, ["x higher by its standard deviation", "at its mean"]),
         ("y given bands(x, 3, 6)", {}, ["x 3 to under 6, against under 3, goes with"]),
@@ -484,7 +515,11 @@ def test_cutoffs_are_counts_and_pairs():
     ],
 )  # fmt: skip
 def test_the_reading_fits_the_term(model, options, said):
-    text = " ".join(jn.fit(TABLE.assign(twice=2 * TABLE["x"]), model, **options).explain().split())
+    text = " ".join(
+        jn.fit(TABLE.assign(**{"twice": 2 * TABLE["x"], "log(y)": TABLE["y"]}), model, **options)
+        .explain()
+        .split()
+    )
     for words in said:
         assert words in text, text
     assert "cannot say" in text

@@ -67,6 +67,14 @@ class ResponseScale:
         )
 
     @property
+    def inside_log(self) -> str:
+        """What it is the logarithm of, whose ratios are exp of differences; empty otherwise."""
+        made = self.expression
+        if self.total is None and isinstance(made, Call) and made.function == "log":
+            return shown(made.arguments[0])
+        return ""
+
+    @property
     def expressions(self) -> list[Expression]:
         """The response itself, and its total or exposure where it has one."""
         return [self.expression] if self.total is None else [self.expression, self.total]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -58,7 +58,8 @@ class Table:
     (same decimals down the column), ``own`` (each by its own size), ``value`` (so, no zeros added),
     ``error`` (decimals by the row's ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``,
     ``text``, ``cell`` (made up already). ``headings`` gives words for people, ``layout`` says how
-    they see it, and ``labels`` names columns of the data in the terms."""
+    they see it, and ``labels`` names columns of the data in the terms.
+    ``table["p"]``, ``"p" in table`` and ``list(table)`` speak of its columns."""
 
     columns: Mapping[str, Sequence[Any] | np.ndarray]
     title: str = ""
@@ -94,6 +95,12 @@ class Table:
         if column not in self.columns:
             one_of("column", column, tuple(self.columns))
         return self.frame[column]
+
+    def __contains__(self, column: object) -> bool:
+        return column in self.columns
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.columns)
 
     def __len__(self) -> int:
         return len(next(iter(self.columns.values()), ()))

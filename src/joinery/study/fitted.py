@@ -118,6 +118,9 @@ class Origin:
     refit: Refit
 
 
+CHOSEN = "chosen stepwise"  # the change that a search for terms makes
+
+
 @dataclass(frozen=True, eq=False)
 class Fitted:
     """A fitted model: design, estimate, options, and where it came from."""
@@ -130,7 +133,7 @@ class Fitted:
         None  # the covariance that std_errors= asks for, unless it is the plain one
     )
     early_notes: tuple[Note, ...] = ()  # what was noted on the way; of a loaded fit, every note
-    changes: tuple[str, ...] = ()  # the trail of revisions
+    changes: tuple[str, ...] = ()  # the trail of revisions, CHOSEN where a search made it
     memory: Any = None  # what a loaded fit remembers of its rows: study.forecast.memory
     cache: dict[Any, Any] = field(
         default_factory=dict, init=False, repr=False

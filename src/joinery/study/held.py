@@ -115,6 +115,12 @@ def averaged_rows(fit: Fitted, held: Held, make: Make, positions: np.ndarray) ->
     return total
 
 
+def held_note(fit: Fitted, held: Held) -> list[str]:
+    """What is held at what, as a note under a table; none where nothing is."""
+    words = held_words(fit, held)
+    return [f"held: {', '.join(words)}"] if words else []
+
+
 def held_words(fit: Fitted, held: Held) -> list[str]:
     """What is held at what, for people: ``rain_days 29.1``, ``hive_type long 45 %, …``."""
     out = []

@@ -15,7 +15,7 @@ from joinery.study.compare.likelihood_ratio import Nested
 from joinery.study.compare.nested import differing, nested_test
 from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates
-from joinery.study.resample.crosscheck import FOLDS
+from joinery.study.resample.crosscheck import ERROR, EXPLAINED, FOLDS, LOG_SCORE
 from joinery.study.resample.crosscheck import crosscheck as crosschecked
 from joinery.study.rows.figures import left_out_error
 
@@ -27,11 +27,7 @@ HEADINGS = {
     "residual_sd": "residual SD",
 }
 # figures of a crosscheck, by the column that they stand in
-UNSEEN = {
-    "unseen_error": "typical error (root mean square)",
-    "unseen_explained": "explained (R²)",
-    "unseen_log_score": "log score",
-}
+UNSEEN = {"unseen_error": ERROR, "unseen_explained": EXPLAINED, "unseen_log_score": LOG_SCORE}
 TESTED = ("against", "test", "statistic", "df", "p")
 HEAD: tuple[str, ...] = (
     *FIGURES,
@@ -121,11 +117,7 @@ def _unseen(fit: Fitted, seed: int | None) -> dict[str, float]:
     """What a fit is worth on rows not seen, in ten folds that a seed deals."""
     folds = min(FOLDS, fit.n_rows)
     table = crosschecked(fit, folds, seed=seed).frame.set_index("figure")["unseen"]
-    found = {
-        column: next((v for name, v in table.items() if str(name).startswith(figure)), None)
-        for column, figure in UNSEEN.items()
-    }
-    return {column: float(v) for column, v in found.items() if v is not None}
+    return {column: float(table[name]) for column, name in UNSEEN.items() if name in table}
 
 
 def _tested(before: Fitted, fit: Fitted, place: int, notes: list[str]) -> dict[str, Any]:

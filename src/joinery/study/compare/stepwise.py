@@ -18,7 +18,7 @@ from joinery.show.numbers import figure, p_value
 from joinery.show.table import Table
 from joinery.study.compare.adjusting import contained
 from joinery.study.compare.candidates import FOLDS, Search, search_of
-from joinery.study.fitted import Fitted
+from joinery.study.fitted import CHOSEN, Fitted
 
 MOVES = {"add": (True, False), "drop": (False, True), "add and drop": (True, True)}
 
@@ -82,10 +82,10 @@ class Steps:
     def final(self) -> Fitted:
         """The model that the steps ended in, fitted to the same rows."""
         if "fits" in self.__dict__:
-            return replace(self.fits[-1], changes=("chosen stepwise",))
+            return replace(self.fits[-1], changes=(CHOSEN,))
         assert self.largest.origin is not None
         chosen = self._sentence(self.path.final.chosen)
-        return replace(self.largest.origin.refit(sentence=chosen), changes=("chosen stepwise",))
+        return replace(self.largest.origin.refit(sentence=chosen), changes=(CHOSEN,))
 
     def _sentence(self, chosen: frozenset[int]) -> Sentence:
         sentence = self.largest.design.sentence

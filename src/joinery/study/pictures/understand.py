@@ -13,10 +13,13 @@ from joinery.core.inference.chances import concordance, in_groups
 from joinery.core.inference.intervals import wilson
 from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError, one_of
+from joinery.notation.evaluate import positions_at
 from joinery.show.numbers import count, figure, level_words
 from joinery.show.pictures.canvas import Words
+from joinery.study.evenly import drawn_evenly
 from joinery.study.fitted import Fitted, checked_level, rows_at_hand
 from joinery.study.forecast.memory import forecast_memory
+from joinery.study.held import held_note
 from joinery.study.pictures.words import worded
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.covariance_table import covariance_matrix
@@ -26,8 +29,8 @@ from joinery.study.understand.cutoffs import at_each, of_yes_no
 from joinery.study.understand.level_means import adjusted_means as means_table
 from joinery.study.understand.level_means import level_differences as differences_table
 from joinery.study.understand.scale import Scale
+from joinery.study.understand.simple_slopes import check_columns, slopes_at
 from joinery.study.understand.simple_slopes import simple_slopes as slopes_table
-from joinery.study.understand.simple_slopes import slopes_at
 from joinery.study.understand.slope_regions import UNCERTAIN, regions, sentence
 
 if TYPE_CHECKING:
@@ -69,7 +72,7 @@ def simple_slopes(
         finding = f"points with {level_words(level)} intervals"
         caption = Words(title, finding, name, fit.words(across))
         return _listed(names, table, "slope", caption, words, ax, zero=True)
-    table_of = slopes_table(fit, of, across, hold=hold, level=level)  # refuses what has no slope
+    check_columns(fit, of, across)
     low, high = fit.design.seen[across]
     grid = np.linspace(low, high, POINTS)
 
@@ -80,11 +83,12 @@ def simple_slopes(
     seen = np.empty(0)
     if fit.origin is not None:
         table_rows, used = rows_at_hand(fit)
-        seen = table_rows.column(across).numbers(used.rows)
+        rows, even = used.rows, drawn_evenly(used.used)
+        rows = rows if even is None else positions_at(rows, even[0])
+        seen = table_rows.column(across).numbers(rows)
         seen = seen[np.isfinite(seen)]
     uncertain = [(r.start, r.stop) for r in found if r.slope_is == UNCERTAIN]
-    held = [note for note in table_of.notes if note.startswith("held")]
-    finding = "; ".join([sentence(fit, of, across, found, None), *held])
+    finding = "; ".join([sentence(fit, of, across, found, None), *held_note(fit, curve.held)])
     drawn = Across(grid, curve.combination.values, curve.lower, curve.upper, uncertain, seen)
     caption = Words(title, finding, fit.words(across), name, across in fit.design.dates)
     return across_number(drawn, worded(caption, words), ax)

@@ -76,12 +76,18 @@ def statistic_name(fit: Fitted) -> str:
     return "z" if np.isinf(fit.estimate.reference_df) and fit.sandwich is None else "t"
 
 
+def ratio_of_differences(fit: Fitted) -> str:
+    """What exp of a difference on the model's scale is a ratio of; empty where it is none."""
+    if fit.link.name == "identity" and (inside := fit.response.inside_log):
+        return f"medians of {fit.words(inside)}"
+    return ratio_words(fit)[0].replace("_", " ") if fit.link.name in ("log", "logit") else ""
+
+
 def ratio_words(fit: Fitted) -> tuple[str, str]:
     """What exp of a coefficient is called, and what it means.
 
     Raises CallError where it means nothing.
     """
-    response = fit.design.sentence.response
     link = fit.link.name
     if link == "logit":
         return (
@@ -105,10 +111,10 @@ def ratio_words(fit: Fitted) -> tuple[str, str]:
             "hazard_ratio",
             "hazard ratio: how many times the hazard is as high for one unit more",
         )
-    if str(response.expression).startswith("log("):
+    if link == "identity" and (inside := fit.response.inside_log):
         return (
             "median_ratio",
-            "median ratio: how many times the median is as high for one unit more",
+            f"median ratio: how many times the median of {inside} is as high for one unit more",
         )
     raise CallError(
         f"exp of a coefficient means nothing under the {link} link: ratios belong to log, logit "

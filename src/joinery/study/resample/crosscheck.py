@@ -42,6 +42,7 @@ from joinery.study.rows.figures import figures_in_blocks, studentized_df, too_ma
 from joinery.study.rows.per_row import PerRow
 
 FOLDS = 10
+ERROR, EXPLAINED, LOG_SCORE = "typical error (root mean square)", "explained (R²)", "log score"
 KEPT = "rows kept"  # the column of repeats that a fold's fit has
 
 
@@ -334,7 +335,7 @@ def _figures(
         chances = [tally.chances for tally in (unseen, seen)]
         figures = {
             "Brier score": means("brier"),
-            "log score": means("log_score"),
+            LOG_SCORE: means("log_score"),
             "area under the curve (AUC)": list(map(auc, chances)),
             "calibration slope": list(map(calibration, chances)),
         }
@@ -342,11 +343,9 @@ def _figures(
         constant = fit.solution.spans_constant
         figures = {
             "mean error": means("error", scale.unit),
-            "typical error (root mean square)": [
-                scale.unit * float(np.sqrt(v)) for v in means("squared")
-            ],
+            ERROR: [scale.unit * float(np.sqrt(v)) for v in means("squared")],
             "mean absolute error": means("size", scale.unit),
-            "explained (R²)": [explained(s, constant) for s in sums],
+            EXPLAINED: [explained(s, constant) for s in sums],
         }
     figures[f"share inside {level_words(fit.level)} intervals"] = [
         s.inside / s.bounded if s.bounded else float("nan") for s in sums

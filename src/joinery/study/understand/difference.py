@@ -15,8 +15,8 @@ from joinery.notation.parse import read_assignments
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
-from joinery.study.held import Held, averaged_rows, columns_of, held_words, hold_rest
-from joinery.study.read.coefficients import ratio_words, said_of_errors, statistic_name
+from joinery.study.held import Held, averaged_rows, columns_of, held_note, hold_rest
+from joinery.study.read.coefficients import ratio_of_differences, said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, contrast, errors_in_basis, in_basis, means
 from joinery.study.understand.scale import Scale
 
@@ -56,13 +56,12 @@ def difference(
     }
     notes = [f"{_words(fit, first)}, less {_words(fit, second)}"]
     shared = Held(one.table, {n: v for n, v in one.at.items() if n in two.at})
-    words = held_words(fit, shared)
-    notes += [f"held: {', '.join(words)}"] if words else []
-    if scale.on in ("log", "logit") or fit.response.name.startswith("log("):
+    notes += held_note(fit, shared)
+    if kind := ratio_of_differences(fit):
         on_scale = contrast(fit, X[0] - X[1])
         ends = [np.exp(v) for v in (on_scale.values, *on_scale.ends(level))]
         columns |= dict(zip(("ratio", "ratio_lower", "ratio_upper"), ends, strict=True))
-        notes.append(f"ratio: {ratio_words(fit)[0].replace('_', ' ')} of the first to the second")
+        notes.append(f"ratio: {kind}, of the first to the second")
     if scale.on:
         what = "medians" if fit.response.transformed else "means"
         notes.append(f"the difference is of {what}, its standard error by the delta method")

@@ -19,7 +19,7 @@ from joinery.errors import CallError, listed
 from joinery.notation.tree import Call, Name, is_condition, names_in
 from joinery.show.numbers import figure, percent, telling_step, value
 from joinery.study.check.table import said_on_page
-from joinery.study.fitted import Fitted
+from joinery.study.fitted import CHOSEN, Fitted
 from joinery.study.held import averaged_rows, columns_of, hold_rest
 from joinery.study.read.estimates import contrast, estimates, means
 from joinery.study.read.overall import overall_test
@@ -381,7 +381,7 @@ def _limits(fit: Fitted) -> Iterator[str]:
             )
             + "."
         )
-    if any("chosen" in change for change in fit.changes):
+    if CHOSEN in fit.changes:
         yield "The terms were chosen on these rows, so that intervals and p are too hopeful."
     if fit.origin is None:
         return

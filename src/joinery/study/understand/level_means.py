@@ -23,8 +23,8 @@ from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import Held, averaged_rows, held_words, hold_rest
-from joinery.study.read.coefficients import ratio_words, said_of_errors, statistic_name
+from joinery.study.held import Held, averaged_rows, held_note, hold_rest
+from joinery.study.read.coefficients import ratio_of_differences, said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, contrast, in_basis, means
 from joinery.study.understand.scale import Scale
 
@@ -138,16 +138,11 @@ def adjusted_means(
     return Table(
         columns,
         title=f"Adjusted means of {fit.words(scale.name)}, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *_held(fit, found), *scale.notes, *_empty(c)),
+        notes=(*said_of_errors(fit), *held_note(fit, found.held), *scale.notes, *_empty(c)),
         kinds=dict.fromkeys(("mean", "lower", "upper", "standard_error"), "error")
         | {n: "text" if isinstance(v[0], str) else "value" for n, v in found.labels.items()},
         headings={n: fit.words(n) for n in found.labels},
     )
-
-
-def _held(fit: Fitted, found: Cells) -> list[str]:
-    words = held_words(fit, found.held)
-    return [f"held: {', '.join(words)}"] if words else []
 
 
 def _empty(c: Combination) -> list[str]:
@@ -194,7 +189,7 @@ def level_differences(
         "p": corrected.p,
     }
     scale, notes = Scale(fit), [corrected.words]
-    if kind := _ratio(fit):
+    if kind := ratio_of_differences(fit):
         ends = [np.exp(columns[n]) for n in ("difference", "lower", "upper")]
         columns |= dict(zip(("ratio", "ratio_lower", "ratio_upper"), ends, strict=True))
         notes.append(f"ratio: {kind}, of a level to that it is set against")
@@ -203,18 +198,11 @@ def level_differences(
     return Table(
         columns,
         title=f"Differences between levels, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *_held(fit, found), *notes, *_empty(c)),
+        notes=(*said_of_errors(fit), *held_note(fit, found.held), *notes, *_empty(c)),
         kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
         | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own")
         | {"level": "text", "minus": "text"},
     )
-
-
-def _ratio(fit: Fitted) -> str:
-    """What exp of a difference is called; empty where it means nothing."""
-    logged = fit.link.name in ("log", "logit")
-    logged = logged or (fit.response.transformed and fit.response.name.startswith("log("))
-    return ratio_words(fit)[0].replace("_", " ") if logged else ""
 
 
 def _groups(found: Cells, at: Mapping[str, Any] | None) -> list[list[int]]:

@@ -54,8 +54,8 @@ def _amount(fit: Fitted, b: float, lower: float, upper: float) -> str:
             return f"{_per_cent(b, lower, upper, sure)} in {what} {name}"
         ends = f"[{_times(lower)}, {_times(upper)}]"
         return f"{what} {name} multiplied by {_times(b)} ({sure}: {ends})"
-    if fit.link.name == "identity" and fit.response.name.startswith("log("):
-        return f"{_per_cent(b, lower, upper, sure)} in {fit.words(fit.response.original)}"
+    if fit.link.name == "identity" and (inside := fit.response.inside_log):
+        return f"{_per_cent(b, lower, upper, sure)} in {fit.words(inside)}"
     on = Scale(fit).on
     name = fit.words((on and (fit.response.name if fit.response.transformed else on))
                      or fit.response.name)  # fmt: skip

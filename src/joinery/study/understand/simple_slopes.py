@@ -18,7 +18,7 @@ from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import Held, averaged_rows, columns_of, held_words, hold_rest
+from joinery.study.held import Held, averaged_rows, columns_of, held_note, hold_rest
 from joinery.study.read.coefficients import said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, contrast
 
@@ -182,8 +182,7 @@ def spread_out(low: float, high: float) -> list[float]:
 
 def _said(found: Slopes, simultaneous: bool) -> list[str]:
     fit = found.fit
-    words = held_words(fit, found.held)
-    notes = [f"held: {', '.join(words)}"] if words else []
+    notes = held_note(fit, found.held)
     if simultaneous:
         notes.append("intervals hold for all values together: √(qF), q the dimensions they span")
     if not np.isfinite(found.combination.values).all():

@@ -16,7 +16,7 @@ from joinery.show.numbers import level_words, percent
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level, fitted_rows
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import held_words
+from joinery.study.held import held_note
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.understand.simple_slopes import (
     Hold,
@@ -69,9 +69,7 @@ def slope_regions(
         (lambda v: date_text(v)) if across in fit.design.dates else (lambda v: v)
     )
     found = at([stretches[0].start])
-    words = held_words(fit, found.held)
-    notes = [sentence(fit, of, across, stretches, shares)]
-    notes += [f"held: {', '.join(words)}"] if words else []
+    notes = [sentence(fit, of, across, stretches, shares), *held_note(fit, found.held)]
     notes += ["the stretches are cut at the ends of what was seen"]
     notes += ["they hold for all values together"] if simultaneous else []
     notes += ["a loaded fit keeps no rows to count"] if shares is None else []
