@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from math import inf, isfinite
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 BETTER = 1e-9  # by what share a figure has to fall, so that rounding decides nothing
 
 
-@dataclass(frozen=True)
-class Model:
+class Model(NamedTuple):
     """One candidate: its groups, its coefficients (the constant's included), how far it misses."""
 
     chosen: frozenset[int]
@@ -51,8 +50,7 @@ class Rules:
     leave: float  # the p above which it leaves
 
 
-@dataclass(frozen=True)
-class Tried:
+class Tried(NamedTuple):
     """A move that was looked at, and its score: the figure after it, or the p of its group."""
 
     added: bool

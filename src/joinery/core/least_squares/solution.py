@@ -14,7 +14,8 @@ from joinery.core.numeric.triangular import EPS, WIDE, inverse_of, row_lengths
 from joinery.errors import TooLargeError
 
 FULL = 0.2  # share of cells that are not zero from which dense products are faster
-GLANCE = 16  # one row in so many tells that share
+GLANCE = 256  # rows that tell that share
+TOGETHER = 32  # columns of a block that are centred and squared while they are in cache
 MOST_WRITTEN_OUT = 10_000  # columns with swept levels whose factor is made when it is asked for
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 
@@ -171,18 +172,21 @@ class Solution:
 
     def whitened(self, X: Columns) -> np.ndarray:
         """Rows of X (m, k) in the basis where the slopes' unscaled covariance is I: (m, r)."""
+        white, middle = self._turned(X)
+        white -= middle[:, None]
+        return white.T
+
+    def _turned(self, X: Columns) -> tuple[np.ndarray, np.ndarray]:
+        """The same before it is centred, on its side (r, m), and what centres it (r,)."""
         columns, near = dense(self._brought_near(X)), self.centre - self.far_centre
-        some = columns[::GLANCE]
+        root = self.inverse / self.scale[:, None]
+        some = columns[:GLANCE]
         if len(self.kept) <= WIDE or np.count_nonzero(some) > FULL * some.size:
-            root = self.inverse / self.scale[:, None]
-            white = times_transpose(root.T, columns)
-            white -= (near @ root)[:, None]
-            return white.T
+            return times_transpose(root.T, columns), near @ root
         # of hundreds of columns most are levels, zero in nearly every row
         from scipy.sparse import csr_array
 
-        sparse = csr_array(columns / self.scale)
-        return np.asarray(sparse @ self.inverse - (near / self.scale) @ self.inverse)
+        return np.asarray(csr_array(columns) @ root).T, near @ root
 
     def centred_sums(self, X: Columns, V: np.ndarray) -> np.ndarray:
         """[1, X − ``far_centre``]ᵀ·V of rows X (m, k) and V (m, q): (1 + r, q).
@@ -225,11 +229,13 @@ class Solution:
             X = X.dense()
         if self.groups is not None:
             return row_lengths(self.groups.in_basis(self.with_constant(X))) ** 2
-        white = self.whitened(X)
-        return np.asarray(
-            np.einsum("ji,ji->i", white.T, white.T)
-            + (1 / self.weight_sum if self.has_intercept else 0.0)
-        )
+        white, middle = self._turned(X)
+        out = np.full(len(X), 1 / self.weight_sum if self.has_intercept else 0.0)
+        for first in range(0, len(white), TOGETHER):
+            some = white[first : first + TOGETHER]
+            some -= middle[first : first + TOGETHER, None]
+            out += np.einsum("ji,ji->i", some, some)
+        return out
 
     def _levelled_variance(self, X: IndicatorColumns) -> np.ndarray:
         """The same by groups of levels: 1/W of the group, and what numbers add about its means."""

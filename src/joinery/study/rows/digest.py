@@ -82,7 +82,7 @@ class Curved:
     raw: np.ndarray  # centred sums (1 + kept, q)
     squares: np.ndarray  # (q,)
     products: np.ndarray  # with the residuals (q,)
-    low: np.ndarray
+    low: np.ndarray  # of some rows where those tell that a column has more than two values
     high: np.ndarray
     between: np.ndarray  # whether a value lies between the lowest and the highest
 
@@ -357,9 +357,10 @@ def _curved(rows: Rows, asked: Asked) -> Curved:
     z = np.empty((m, size), order="F")  # as the columns lie
     np.subtract(some_columns(block.columns, asked.places), asked.centres, out=z[:, :-1])
     z[:, -1] = (rows.terms - asked.middle) / solution.unit
-    low, high = z.min(axis=0, initial=np.inf), z.max(axis=0, initial=-np.inf)
+    low, high = _ends(z[:GLANCE])
     inside = _between(z[:GLANCE], low, high)
     if not inside.all():
+        low, high = _ends(z)
         inside = _between(z, low, high)
     Z = _powers(z, [*asked.degrees, 2])
     weighted = Z if block.weights is None else Z * block.weights[:, None]
@@ -371,6 +372,10 @@ def _curved(rows: Rows, asked: Asked) -> Curved:
         high,
         inside,
     )
+
+
+def _ends(z: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    return z.min(axis=0, initial=np.inf), z.max(axis=0, initial=-np.inf)
 
 
 def _between(z: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
@@ -477,4 +482,5 @@ def numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
         factor = term.factors[0]
         if len(term.factors) == 1 and isinstance(factor, NumberFactor) and factor.degree == 1:
             out.setdefault(factor.base, (factor, term.start))
-    return [(f, c) for f, c in out.values() if c in fit.solution.kept]
+    kept = set(fit.solution.kept.tolist())
+    return [(f, c) for f, c in out.values() if c in kept]
