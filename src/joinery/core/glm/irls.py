@@ -184,15 +184,17 @@ def _means(problem: Problem, b: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.
 def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.0) -> float:
     """Return the log likelihood of the rows of a fit; weight zero counts nothing."""
     family = fit.family
-    saturated = family.known_dispersion and family.shape is None and dispersion == 1.0
+
+    def best(part: LikelihoodRows) -> float:
+        each = family.best_log_likelihood(part.y, part.trials)
+        assert each is not None
+        counted = part.precision > 0
+        return float((part.times * part.precision * each)[counted].sum())
 
     def own(part: LikelihoodRows) -> float:
         counted = part.precision > 0
-        if saturated:  # means that are the responses, which leave out the deviance
-            mu, rest = part.y, 1 - part.y if family.shares else None
-        else:
-            eta = linear(fit.solution.fitted, part)
-            mu, rest = fit.link.mu(eta), beyond(fit.link, eta) if family.shares else None
+        eta = linear(fit.solution.fitted, part)
+        mu, rest = fit.link.mu(eta), beyond(fit.link, eta) if family.shares else None
         each = family.log_likelihood(
             part.y,
             mu,
@@ -204,5 +206,6 @@ def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.
         return float((part.times * each)[counted].sum())
 
     with np.errstate(all="ignore"):
-        total = sum(rows.pieces.each(own), 0.0)
-    return total - fit.deviance / 2 if saturated else total
+        if family.best_log_likelihood(np.ones(1), None) is not None and dispersion == 1.0:
+            return sum(rows.pieces.each(best), 0.0) - fit.deviance / 2
+        return sum(rows.pieces.each(own), 0.0)

@@ -56,19 +56,20 @@ class Binomial:
         dispersion: float,
     ) -> Rows:
         m = np.ones(len(y)) if trials is None else trials
-        s = y if trials is None else np.round(y * m)
-        # the likelihood of the best share, and what the fitted one falls short of it
-        inside = (s > 0) & (s < m)
-        best = np.zeros(len(s))
-        if inside.any():
-            m_, a, b = m[inside], s[inside], (m - s)[inside]
-            best[inside] = (
-                stirling_error(m_)
-                - stirling_error(a)
-                - stirling_error(b)
-                + 0.5 * np.log(m_ / (2 * np.pi * a * b))
-            )
-        return np.asarray(weights * (best - m * self.deviance(s / m, mu, rest) / 2))
+        share = y if trials is None else np.round(y * m) / m
+        best = self.best_log_likelihood(y, trials)
+        return np.asarray(weights * (best - m * self.deviance(share, mu, rest) / 2))
+
+    def best_log_likelihood(self, y: Rows, trials: Rows | None) -> Rows:
+        best = np.zeros(len(y))
+        if trials is None:
+            return best
+        s = np.round(y * trials)
+        inside = (s > 0) & (s < trials)
+        m, a, b = trials[inside], s[inside], (trials - s)[inside]
+        errors = stirling_error(m) - stirling_error(a) - stirling_error(b)
+        best[inside] = errors + 0.5 * np.log(m / (2 * np.pi * a * b))
+        return best
 
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         return None

@@ -115,6 +115,12 @@ class Family(Protocol):
         """Each row's part of the log likelihood with all its constants."""
         ...
 
+    def best_log_likelihood(self, y: Rows, trials: Rows | None) -> Rows | None:
+        """The same of one weight with means that are the responses, where that needs no dispersion.
+
+        The fitted means' is lower by half the deviance."""
+        ...
+
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         """The maximum-likelihood dispersion.
 
@@ -139,15 +145,15 @@ class Family(Protocol):
 
 def excess(a: Rows, b: Rows, away: Rows) -> Rows:
     """a·log(a/b) − (a − b) with away = a − b, by its series near zero lest it cancel."""
-    r = away / np.where(b > 0, b, 1.0)
-    near = (
-        b
-        * r
-        * r
-        * (0.5 - r * (1 / 6 - r * (1 / 12 - r * (1 / 20 - r * (1 / 30 - r * (1 / 42 - r / 56))))))
-    )
-    far = special.xlogy(a, a / np.where(b > 0, b, 1.0)) - away
-    return np.where(np.abs(r) < 1e-2, near, far)
+    if b.shape != away.shape:
+        b = np.broadcast_to(b, away.shape)
+    of = b if b.min(initial=1.0) > 0 else np.where(b > 0, b, 1.0)
+    out = special.xlogy(a, a / of) - away
+    near = np.abs(away) < 1e-2 * of
+    r = away[near] / of[near]
+    series = 1 / 20 - r * (1 / 30 - r * (1 / 42 - r / 56))
+    out[near] = b[near] * r * r * (0.5 - r * (1 / 6 - r * (1 / 12 - r * series)))
+    return np.asarray(out)
 
 
 def stirling_error(n: Rows) -> Rows:

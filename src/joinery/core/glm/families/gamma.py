@@ -59,6 +59,9 @@ class Gamma:
         best = 0.5 * np.log(v / (2 * np.pi)) - stirling_error(v)
         return np.asarray(best - v * self.deviance(y, mu) / 2 - np.log(y))
 
+    def best_log_likelihood(self, y: Rows, trials: Rows | None) -> None:
+        return None
+
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         """From Σw[log(wν) − ψ(wν)] = D/2, ν = 1/φ (McCullagh & Nelder 1989, 8.3)."""
         from scipy import optimize

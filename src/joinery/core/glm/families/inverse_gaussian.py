@@ -56,6 +56,9 @@ class InverseGaussian:
             -0.5 * (np.log(2 * np.pi * spread) + 3 * np.log(y) + self.deviance(y, mu) / spread)
         )
 
+    def best_log_likelihood(self, y: Rows, trials: Rows | None) -> None:
+        return None
+
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         return deviance / float(repeats[weights > 0].sum())
 

@@ -65,16 +65,18 @@ class NegativeBinomial:
         weights: Rows,
         dispersion: float,
     ) -> Rows:
+        best = self.best_log_likelihood(y, trials)
+        return np.asarray(weights * (best - self.deviance(y, mu) / 2))
+
+    def best_log_likelihood(self, y: Rows, trials: Rows | None) -> Rows:
         k = self.k
         if not np.isfinite(k):
-            return POISSON.log_likelihood(
-                y, mu, rest=None, trials=None, weights=weights, dispersion=1.0
-            )
+            return POISSON.best_log_likelihood(y, trials)
         some = np.where(y > 0, y, 1.0)
         # k/(k + y) times a binomial chance of k in k + y, at the best mean (Loader 2000)
         errors = stirling_error(k + some) - stirling_error(np.array(k)) - stirling_error(some)
         best = errors + 0.5 * (np.log(k / (k + some)) - np.log(2 * np.pi * some))
-        return np.asarray(weights * (np.where(y > 0, best, 0.0) - self.deviance(y, mu) / 2))
+        return np.where(y > 0, best, 0.0)
 
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         return None

@@ -54,6 +54,9 @@ class Normal:
         spread = dispersion / weights
         return np.asarray(-0.5 * (np.log(2 * np.pi * spread) + (y - mu) ** 2 / spread))
 
+    def best_log_likelihood(self, y: Rows, trials: Rows | None) -> None:
+        return None
+
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         return deviance / float(repeats[weights > 0].sum())
 

@@ -52,9 +52,12 @@ class Poisson:
         weights: Rows,
         dispersion: float,
     ) -> Rows:
-        some = np.where(y > 0, y, 1.0)
-        best = np.where(y > 0, -stirling_error(some) - 0.5 * np.log(2 * np.pi * some), 0.0)
+        best = self.best_log_likelihood(y, trials)
         return np.asarray(weights * (best - self.deviance(y, mu) / 2))
+
+    def best_log_likelihood(self, y: Rows, trials: Rows | None) -> Rows:
+        some = np.where(y > 0, y, 1.0)
+        return np.where(y > 0, -stirling_error(some) - 0.5 * np.log(2 * np.pi * some), 0.0)
 
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
         return None
