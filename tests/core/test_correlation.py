@@ -79,6 +79,7 @@ def test_columns_that_do_not_vary_have_no_correlation():
     for find in (pearson, spearman):
         assert np.isnan(find(X)[1].r).all()
     assert ranks(np.array([2.0, 1, 2, 5])).tolist() == [2.5, 1, 2.5, 4]
+    assert ranks(np.array([2.0, 1, 2, 1, 2])).tolist() == [4, 1.5, 4, 1.5, 4]
 
 
 def test_variance_inflation_is_one_over_what_the_others_leave():

@@ -313,6 +313,13 @@ def test_a_look_says_the_same(tmp_path):
             b[name].to_numpy(float), rel=1e-9, abs=1e-12
         )
     assert set(held.columns.notes) <= {*left.columns.notes}
+    full = TABLE.dropna()[["x", "y", "z"]]
+    full.to_parquet(tmp_path / "full.parquet")
+    r = jn.look(tmp_path / "full.parquet").correlations.frame.set_index(["column", "with"])[
+        "pearson"
+    ]
+    known = full.corr()
+    assert r.to_numpy() == pytest.approx([known.loc[pair] for pair in r.index], rel=1e-12)
 
 
 ODD = {

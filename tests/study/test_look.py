@@ -196,6 +196,38 @@ def test_a_response_goes_with_terms_as_it_is_known_to():
         assert own[["mean", "standard_deviation"]].to_numpy() == pytest.approx(known, rel=1e-12)
 
 
+@pytest.mark.parametrize(
+    "sentence", ["y given h, x", "m per e given x, h", "y given x, h without intercept"]
+)
+def test_many_levels_go_with_a_response_as_their_columns_do(sentence, monkeypatch):
+    monkeypatch.setattr(response, "CELLS", 900)
+    rng = np.random.default_rng(3)
+    table = long_table().dropna().reset_index(drop=True)
+    n = len(table)
+    table["h"] = [f"h{i:02d}" for i in rng.choice(40, n, p=[0.61, *[0.01] * 39])]
+    table["e"] = rng.choice([0.0, 1, 2], n)
+    written = pd.get_dummies(table["h"], dtype=float).iloc[:, int("intercept" not in sentence) :]
+    names = [f"h: {name}" for name in written]
+    written.columns = names
+    found = jn.look(table, sentence).correlations.frame.set_index("term").loc[names]
+    height = table["y"] if sentence[0] == "y" else (table["m"] / table["e"])[table["e"] > 0]
+    columns = written.loc[height.index]
+    for ours, of, with_ in (
+        ("pearson", columns, height),
+        ("spearman", columns.rank(), height.rank()),
+    ):
+        known = of.corrwith(with_)
+        close = pytest.approx(known.to_numpy(), rel=1e-9, abs=1e-12, nan_ok=True)
+        assert found[ours].to_numpy() == close
+    if "intercept" in sentence:
+        return
+    quoted = ", ".join(f'"{name}"' for name in names)
+    alone = jn.look(table.join(written), sentence.replace("h", quoted)).correlations.frame
+    # a category's levels are one term: its inflation is that of x, which stands beside it alone
+    x = alone.set_index("term").loc["x", "variance_inflation"]
+    assert found["variance_inflation"].to_numpy() == pytest.approx(x ** (1 / 39), rel=1e-9)
+
+
 def test_ranks_of_long_columns_are_of_rows_evenly_taken(monkeypatch):
     table = long_table().dropna()
     monkeypatch.setattr(correlations, "MOST_RANKED", 300)

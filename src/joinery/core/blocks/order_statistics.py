@@ -81,9 +81,11 @@ class _Bin(NamedTuple):
 
 def _keys(x: np.ndarray) -> np.ndarray:
     """Whole numbers (m,) that sort as the doubles do; zeros of both signs are one."""
-    bits = (np.asarray(x, float) + 0.0).view(np.uint64)
-    negative = bits >> np.uint64(63) == 1
-    return np.where(negative, ~bits, bits | np.uint64(2**63))
+    bits = np.asarray(x, float) + 0.0
+    turned = (bits.view(np.int64) >> np.int64(63)).view(np.uint64)  # all ones below zero
+    turned |= np.uint64(2**63)
+    turned ^= bits.view(np.uint64)
+    return turned
 
 
 def _numbers(keys: np.ndarray) -> np.ndarray:
@@ -98,11 +100,11 @@ def _weight(piece: Counted) -> float:
 
 
 def _histograms(piece: Counted, bins: list[_Bin]) -> list[np.ndarray]:
-    return [_histogram(piece, b) for b in bins]
+    keys = _keys(piece[0])
+    return [_histogram(keys, piece[1], b) for b in bins]
 
 
-def _histogram(piece: Counted, b: _Bin) -> np.ndarray:
-    keys, weights = _keys(piece[0]), piece[1]
+def _histogram(keys: np.ndarray, weights: np.ndarray | None, b: _Bin) -> np.ndarray:
     if b.bits < 64:
         here = b.holds(keys)
         keys, weights = keys[here], None if weights is None else weights[here]

@@ -144,6 +144,11 @@ def spearman(
 
 def ranks(x: np.ndarray) -> np.ndarray:
     """Ranks from 1, equal values sharing their mean rank: (n,)."""
+    low, high = (x.min(), x.max()) if len(x) else (0.0, 0.0)
+    lower = x == low
+    below = int(lower.sum())
+    if below + int((x == high).sum()) == len(x) and low < high:  # two values need no sorting
+        return np.where(lower, (below + 1) / 2, below + (len(x) - below + 1) / 2)
     order = np.argsort(
         x
     )  # equal values share a rank, so their order among themselves does not matter

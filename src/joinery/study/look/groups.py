@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from joinery.core.blocks.order_statistics import Counted, quantiles
+from joinery.core.blocks.order_statistics import quantiles
 from joinery.design.learning import Learner
+from joinery.notation.evaluate import Context, Rows, evaluate
 from joinery.show.numbers import value
 
 GROUPS = 4
@@ -51,24 +53,38 @@ class Spreads:
 
 
 @dataclass(frozen=True)
+class Grouped:
+    """The response in each of some groups: parts of the rows, which add up."""
+
+    heights: Spreads
+    sums: np.ndarray  # (1 or 2, groups) of the response and of its total
+    ends: np.ndarray  # (2, groups) the least and the largest number in a range
+
+    def __add__(self, other: Grouped) -> Grouped:
+        low, high = np.minimum(self.ends[0], other.ends[0]), np.maximum(self.ends[1], other.ends[1])
+        sums = self.sums + other.sums
+        return Grouped(self.heights + other.heights, sums, np.array([low, high]))
+
+
+@dataclass(frozen=True)
 class Across:
     """The response in each group of a factor."""
 
     labels: list[str]
-    heights: Spreads
-    sums: np.ndarray  # (1 or 2, groups) of the response and of its total
+    found: Grouped
 
     def rows(self, kind: str) -> list[dict[str, Any]]:
         """A line for each group that has rows."""
-        places = np.flatnonzero(self.heights.n)
+        places = np.flatnonzero(self.found.heights.n)
         return [{"group": self.labels[p], **self._line(int(p), kind)} for p in places]
 
     def _line(self, place: int, kind: str) -> dict[str, Any]:
-        n = int(self.heights.n[place])
+        heights = self.found.heights
+        n = int(heights.n[place])
         if kind == "plain":
-            mean, deviation = self.heights.mean[place], self.heights.deviation[place]
+            mean, deviation = heights.mean[place], heights.deviation[place]
             return {"n": n, "mean": float(mean), "standard_deviation": float(deviation)}
-        events, total = self.sums[:, place].tolist()
+        events, total = self.found.sums[:, place].tolist()
         share = events / total if total > 0 else np.nan
         if kind == "of":
             logit = float(empirical_logit(np.array([events]), np.array([total]))[0])
@@ -78,45 +94,67 @@ class Across:
 
 
 @dataclass(frozen=True)
+class Levels:
+    """The levels of a category, whose ``codes`` in some rows can be had."""
+
+    names: list[str]
+    codes: Callable[[Rows], np.ndarray]
+
+    @property
+    def count(self) -> int:
+        return len(self.names)
+
+    def place(self, rows: Rows) -> tuple[np.ndarray, np.ndarray]:
+        """The level of each of some rows, and the ends of what is in each: there are none."""
+        return self.codes(rows), np.full((2, self.count), np.nan)
+
+    def labels(self, found: Grouped) -> list[str]:
+        return self.names
+
+
+@dataclass(frozen=True)
 class Ranges:
-    """A number cut into ranges of about equally many rows.
+    """A number, whose ``values`` in some rows can be had, in ranges of about equally many rows.
 
     A number with ``few`` values keeps each as a group of its own."""
 
+    values: Callable[[Rows], np.ndarray]
     cuts: np.ndarray
     few: bool
 
     @classmethod
     def of(cls, learner: Learner, number: Any, groups: int = GROUPS) -> Ranges:
         values, distinct = learner.values(number), np.empty(0)
+
+        def own(rows: Rows) -> np.ndarray:
+            return evaluate(number, Context(learner.table, rows, learner.memory))
+
         for some in values.each(lambda piece: _few_of(piece[0], groups + 3)):
             distinct = np.union1d(distinct, some)
             if len(distinct) > groups + 2:
                 break
         else:
-            return cls(distinct, True)
-        return cls(np.unique(quantiles(values, np.arange(1, groups) / groups)), False)
+            return cls(own, distinct, True)
+        return cls(own, np.unique(quantiles(values, np.arange(1, groups) / groups)), False)
 
     @property
     def count(self) -> int:
         return len(self.cuts) + (not self.few)
 
-    def place(self, x: np.ndarray) -> np.ndarray:
-        """The range of each value."""
-        return np.searchsorted(self.cuts, x, side="left" if self.few else "right")
-
-    def labels(self, learner: Learner, number: Any) -> list[str]:
-        """Each value, or the ends of each range as they were seen."""
+    def place(self, rows: Rows) -> tuple[np.ndarray, np.ndarray]:
+        """The range of each of some rows, and the ends of what is in each (2, count)."""
+        x = self.values(rows)
+        at = np.searchsorted(self.cuts, x, side="left" if self.few else "right")
         if self.few:
-            return [value(float(v)) for v in self.cuts]
+            return at, np.array([self.cuts, self.cuts])
+        inside = [x[at == place] for place in range(self.count)]
+        low = [v.min(initial=np.inf) for v in inside]
+        return at, np.array([low, [v.max(initial=-np.inf) for v in inside]])
 
-        def ends(piece: Counted) -> np.ndarray:
-            x, at = piece[0], self.place(piece[0])
-            own = [x[at == place] for place in range(self.count)]
-            return np.array([[v.min(initial=np.inf), -v.max(initial=-np.inf)] for v in own])
-
-        found = np.minimum.reduce(list(learner.values(number).each(ends)))
-        return [" to ".join(dict.fromkeys((value(low), value(-high)))) for low, high in found]
+    def labels(self, found: Grouped) -> list[str]:
+        """Each value, or the ends of each range as they were seen."""
+        ends = found.ends.T.tolist()
+        return [" to ".join(dict.fromkeys((value(low), value(high)))) for low, high in ends]
 
 
 def _few_of(x: np.ndarray, most: int) -> np.ndarray:

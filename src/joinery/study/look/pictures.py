@@ -166,16 +166,17 @@ def _across(at: ResponseLook, text: str, factor: Any, those: Shown, wording: Wor
     own, of_terms = at.context(*those[:2]), at.design.context(*those[:2])
     y = at.heights(own).height
     if isinstance(factor, CategoryFactor):
-        found = at.across(factor)
-        n, deviations = found.heights.n, found.heights.deviation
+        (across,) = at.across([factor])
+        heights = across.found.heights
+        n, deviations = heights.n, heights.deviation
         with np.errstate(all="ignore"):
-            means = np.where(n > 0, found.heights.mean, np.nan)
+            means = np.where(n > 0, heights.mean, np.nan)
             reach = t_quantile(0.975, np.maximum(n - 1.0, 1.0)) * deviations / np.sqrt(n)
         return Across(
             wording.of(text),
             factor.codes(of_terms).astype(float),
             y,
-            levels=tuple(found.labels),
+            levels=tuple(across.labels),
             means=means,
             reach=np.where(n > 1, reach, 0.0),
         )

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any, NamedTuple
 
 import numpy as np
 
 from joinery.core.blocks.blocks import Block
+from joinery.core.blocks.columns import Columns, IndicatorColumns, some_rows
 from joinery.core.blocks.partition import Partition, joined
 from joinery.core.inference import correlation
 from joinery.core.least_squares.solve import least_squares
@@ -27,7 +28,15 @@ from joinery.show.numbers import count
 from joinery.show.people import Layout
 from joinery.show.table import Table
 from joinery.study.look.correlations import LEVEL, correlation_table, ranked_rows
-from joinery.study.look.groups import Across, Ranges, Spreads, empirical_logit, inner_number
+from joinery.study.look.groups import (
+    Across,
+    Grouped,
+    Levels,
+    Ranges,
+    Spreads,
+    empirical_logit,
+    inner_number,
+)
 
 CELLS = 2**21  # of a design that are made at a time
 LOGIT_NOTE = (
@@ -169,22 +178,26 @@ class ResponseLook:
         return np.column_stack([self.heights(self.context(self.table, rows)).height, X])
 
     @property
-    def _pieces(self) -> Partition[np.ndarray]:
-        """The same, some rows at a time."""
-        size = max(CELLS // (1 + self.design.width), 64)
-        return self._learner.cut(size).map(lambda piece: self._beside(piece[0].rows))
+    def _parts(self) -> Partition[_Part]:
+        """Design columns, most levels as codes, and heights, some rows at a time."""
+        size = max(CELLS // (1 + self.design.stored_width), 64)
+
+        def own(piece: Piece) -> _Part:
+            rows = piece[0].rows
+            X = self.design.columns(self.design.context(self.table, rows))
+            return _Part(X, self.heights(self.context(self.table, rows)).height)
+
+        return self._learner.cut(size).map(own)
 
     def _straight(self) -> correlation.Correlation:
         """Pearson's r of each design column with the response, where that has a height."""
-        ends = sum(self._pieces.each(_Ends.of), _Ends.none(1 + self.design.width))
+        parts, none = self._parts.map(_Part.known), _Ends.none(1 + self.design.width)
+        ends = sum(parts.each(_Ends.of), none)
         middle = ends.sums / max(ends.n, 1)
         unit = power_of_two(np.maximum(np.abs(ends.low), np.abs(ends.high)))
-
-        def products(Z: np.ndarray) -> np.ndarray:
-            Z = (Z[~np.isnan(Z[:, 0])] - middle) / unit
-            return np.array([Z[:, 0] @ Z, np.einsum("ij,ij->j", Z, Z)])
-
-        found = sum(self._pieces.each(products), np.zeros((2, 1 + self.design.width)))
+        found = sum(
+            parts.each(partial(_products, middle=middle, unit=unit)), np.zeros((2, len(unit)))
+        )
         (cross, squares), largest = found, np.maximum(ends.high - middle, middle - ends.low)
         varies = largest > 8 * np.finfo(float).eps * np.maximum(np.abs(ends.low), np.abs(ends.high))
         with np.errstate(all="ignore"):
@@ -195,7 +208,7 @@ class ResponseLook:
     def _inflation(self) -> np.ndarray:
         """The variance inflation of each design column's term, for one column: its q-th root."""
         solution = least_squares(
-            _Columns(self.design.width, self._pieces), intercept=self.sentence.intercept
+            _Columns(self.design.width, self._parts), intercept=self.sentence.intercept
         )
         place = {int(column): i for i, column in enumerate(solution.kept)}
         groups = [
@@ -220,11 +233,12 @@ class ResponseLook:
     @cached_property
     def by_group(self) -> Table:
         """The response across each single-factor term: levels, or four equal ranges."""
-        groups: list[dict[str, Any]] = []
-        for term in self.design.terms:
-            if len(term.factors) == 1:
-                found = self.across(term.factors[0])
-                groups += [{"term": term.text, **row} for row in found.rows(self.kind)]
+        terms = [term for term in self.design.terms if len(term.factors) == 1]
+        groups = [
+            {"term": term.text, **row}
+            for term, found in zip(terms, self.across([t.factors[0] for t in terms]), strict=True)
+            for row in found.rows(self.kind)
+        ]
         names = list(dict.fromkeys(key for row in groups for key in row))
         notes = {"of": LOGIT_NOTE, "per": "rate: count over exposure"}.get(self.kind)
         return Table(
@@ -241,40 +255,32 @@ class ResponseLook:
             },
         )
 
-    def across(self, factor: Any) -> Across:
-        """What the response is in each group of a factor: its levels, or ranges of a number."""
-        if isinstance(factor, CategoryFactor):
-            labels = [level_text(level) for level in factor.levels]
-
-            def codes(rows: Rows) -> np.ndarray:
-                return factor.codes(self.design.context(self.table, rows))
-
-            return Across(labels, *self._grouped(codes, len(labels)))
-        number = inner_number(factor.expression)
-        ranges = Ranges.of(self._learner, number)
-
-        def place(rows: Rows) -> np.ndarray:
-            return ranges.place(evaluate(number, self.context(self.table, rows)))
-
-        return Across(ranges.labels(self._learner, number), *self._grouped(place, ranges.count))
-
-    def _grouped(
-        self, codes: Callable[[Rows], np.ndarray], size: int
-    ) -> tuple[Spreads, np.ndarray]:
-        """Of each group how heights spread, and the sums of the response and its total."""
+    def across(self, factors: Sequence[Any]) -> list[Across]:
+        """What the response is in each group of factors: levels, or ranges of a number."""
+        cuts = [self._cut(factor) for factor in factors]
         unit = self._unit  # found before the pass, which may run elsewhere
 
-        def own(piece: Piece) -> tuple[Spreads, np.ndarray]:
+        def own(piece: Piece) -> list[Grouped]:
             y = self.heights(self.context(self.table, piece[0].rows))
-            at = codes(piece[0].rows)
-            sums = [np.bincount(at, v, size) for v in (y.observed, y.total) if v is not None]
-            return Spreads.of(y.height, at, size, unit), np.array(sums)
+            out = []
+            for cut in cuts:
+                at, ends = cut.place(piece[0].rows)
+                sums = [np.bincount(at, v, cut.count) for v in y[:2] if v is not None]
+                out.append(Grouped(Spreads.of(y.height, at, cut.count, unit), np.array(sums), ends))
+            return out
 
         parts = iter(self._learner.stretches.each(own))
-        spreads, sums = next(parts)
-        for more, own_sums in parts:
-            spreads, sums = spreads + more, sums + own_sums
-        return spreads, sums
+        found = next(parts)
+        for more in parts:
+            found = [mine + other for mine, other in zip(found, more, strict=True)]
+        return [Across(cut.labels(one), one) for cut, one in zip(cuts, found, strict=True)]
+
+    def _cut(self, factor: Any) -> Levels | Ranges:
+        """The groups of a factor."""
+        if not isinstance(factor, CategoryFactor):
+            return Ranges.of(self._learner, inner_number(factor.expression))
+        names = [level_text(level) for level in factor.levels]
+        return Levels(names, lambda rows: factor.codes(self.design.context(self.table, rows)))
 
     @cached_property
     def _unit(self) -> float:
@@ -285,20 +291,39 @@ class ResponseLook:
         return float(power_of_two(np.array([ends.max()]))[0])
 
 
+class _Part(NamedTuple):
+    """Design columns of some rows (m, k), and their heights (m,)."""
+
+    X: Columns
+    y: np.ndarray
+
+    def known(self) -> _Part:
+        """Those that have a height."""
+        here = ~np.isnan(self.y)
+        return self if here.all() else _Part(some_rows(self.X, here), self.y[here])
+
+    @property
+    def numbers(self) -> tuple[np.ndarray, np.ndarray]:
+        """Heights and all columns but levels (m, 1 + d), and where those stand beside heights."""
+        if not isinstance(self.X, IndicatorColumns):
+            return np.column_stack([self.y, self.X]), np.arange(1 + self.X.shape[1])
+        return np.column_stack([self.y, self.X.numbers]), np.append(0, 1 + self.X.number_places)
+
+
 @dataclass(frozen=True)
 class _Columns:
     """Design columns beside a response of nothing, as blocks of least squares."""
 
     width: int
-    beside: Partition[np.ndarray]
+    parts: Partition[_Part]
 
     @property
     def pieces(self) -> Partition[Block]:
-        return self.beside.map(lambda Z: (Z[:, 1:], np.zeros(len(Z)), None))
+        return self.parts.map(lambda part: (part.X, np.zeros(len(part.y)), None))
 
 
 class _Ends(NamedTuple):
-    """Of rows whose response has a height: how many, sums and ends of all columns."""
+    """Of some rows: how many, sums and ends of heights and design columns, each (1 + k,)."""
 
     n: int
     sums: np.ndarray
@@ -310,11 +335,34 @@ class _Ends(NamedTuple):
         return cls(0, np.zeros(width), np.full(width, np.inf), np.full(width, -np.inf))
 
     @classmethod
-    def of(cls, Z: np.ndarray) -> _Ends:
-        Z = Z[~np.isnan(Z[:, 0])]
-        low, high = Z.min(axis=0, initial=np.inf), Z.max(axis=0, initial=-np.inf)
-        return cls(len(Z), Z.sum(axis=0), low, high)
+    def of(cls, part: _Part) -> _Ends:
+        Z, at = part.numbers
+        out = cls.none(1 + part.X.shape[1])._replace(n=len(Z))
+        out.sums[at], out.low[at] = Z.sum(axis=0), Z.min(axis=0, initial=np.inf)
+        out.high[at] = Z.max(axis=0, initial=-np.inf)
+        if isinstance(part.X, IndicatorColumns):
+            at, count = 1 + part.X.level_places, part.X.sums(None)
+            out.sums[at], out.low[at], out.high[at] = count, count == len(Z), count > 0
+        return out
 
     def __add__(self, other: _Ends) -> _Ends:  # type: ignore[override]
         low, high = np.minimum(self.low, other.low), np.maximum(self.high, other.high)
         return _Ends(self.n + other.n, self.sums + other.sums, low, high)
+
+
+def _products(part: _Part, middle: np.ndarray, unit: np.ndarray) -> np.ndarray:
+    """Sums of products of heights and columns, about their middles and in units of their own.
+
+    Of each with heights, and with itself: (2, 1 + k).
+    """
+    out = np.zeros((2, len(unit)))
+    Z, at = part.numbers
+    Z -= middle[at]
+    Z /= unit[at]
+    out[0, at], out[1, at] = Z[:, 0] @ Z, np.einsum("ij,ij->j", Z, Z)
+    if isinstance(part.X, IndicatorColumns):
+        at, count = 1 + part.X.level_places, part.X.sums(None)
+        share, height = middle[at], Z[:, 0]
+        out[0, at] = part.X.sums(height) - share * height.sum()
+        out[1, at] = count * (1 - share) ** 2 + (len(Z) - count) * share**2
+    return out

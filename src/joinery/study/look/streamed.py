@@ -171,6 +171,12 @@ def pairs(
     def sums(piece: Piece) -> np.ndarray:
         X = np.column_stack([table.column(n).numbers(piece[0].rows) for n in names])
         here = ~np.isnan(X)
+        if here.all():
+            X -= middle
+            n, sums, squares = np.full(len(names), len(X)), X.sum(axis=0), (X * X).sum(axis=0)
+            return np.array(
+                [*(np.tile(v[:, None], len(names)) for v in (n, sums, squares)), X.T @ X]
+            )
         Z, M = np.where(here, X - middle, 0.0), here.astype(float)
         return np.array([M.T @ M, Z.T @ M, (Z * Z).T @ M, Z.T @ Z])
 
