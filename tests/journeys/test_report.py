@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import html
 import json
 import re
 from pathlib import Path
@@ -12,6 +13,7 @@ import pandas as pd
 import pytest
 
 import joinery as jn
+from joinery.study import report
 from tests.engines import headless_browser
 
 NASTY = '<img src=x onerror="document.title=1">'
@@ -187,6 +189,17 @@ def test_the_file_is_small(rows, most, tmp_path):
     table["y"] = table.sum(axis=1) + rng.normal(size=rows)
     path = jn.fit(table, "y given first, second, third").report(tmp_path / "big.html")
     assert path.stat().st_size < most
+
+
+def test_code_too_long_for_a_page_is_left_to_be_asked_for(tmp_path, monkeypatch):
+    fit = jn.fit("sample:jars", "jars_sold given hours_open")
+    monkeypatch.setattr(report, "MOST_CODE", 100)
+    text = html.unescape(fit.report(tmp_path / "a.html").read_text("utf-8"))
+    long, asked = re.search(
+        r"each is some (\d+) characters long; fit(.*?) writes it", text
+    ).groups()
+    assert asked == '.equation(style="sql", part="mean_lower")'
+    assert len(fit.equation(style="sql", part="mean_lower")) == int(long)
 
 
 @pytest.mark.parametrize(

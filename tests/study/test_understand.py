@@ -15,6 +15,7 @@ from joinery.core.blocks.partition import Partition
 from joinery.core.inference.chances import Chances, concordance, said_yes
 from joinery.core.numeric import simultaneous
 from joinery.show.numbers import figure
+from joinery.study import held
 
 RNG = np.random.default_rng(20)
 N = 90
@@ -570,6 +571,32 @@ def test_cut_offs_and_pairs_are_those_counted_one_by_one(pieces):
     higher = (of_yes > of_no) + (of_yes == of_no) / 2
     weights = np.outer(times[yes], times[~yes])
     assert concordance(rows) == pytest.approx(np.average(higher, weights=weights))
+
+
+@pytest.mark.parametrize(
+    "terms",
+    ["x, g, h, farm", "crossed(x, g), h", "crossed(g, h), x, farm", "farm, x * h, log(x) * g"],
+)
+def test_what_is_averaged_is_the_mean_over_every_combination(terms):
+    fit = jn.fit(TABLE, f"y given {terms}")
+    names = [name for name in ("g", "h", "farm") if name in terms]
+    shares = [TABLE[name].value_counts(normalize=True) for name in names]
+    cells = pd.DataFrame(list(itertools.product(*(s.index for s in shares))), columns=names)
+    weight = np.prod([s.loc[cells[n]].to_numpy() for n, s in zip(names, shares)], axis=0)
+    new = pd.DataFrame({"x": [2.0, 7.5]})
+    known = [fit.forecast(cells.assign(x=x))["fitted"] @ weight for x in new["x"]]
+    averaged = fit.forecast(new, hold="average")
+    assert averaged["fitted"].to_numpy() == pytest.approx(known, rel=1e-12)
+    slope = fit.difference({"x": 7.5}, {"x": 2.0})["difference"][0]
+    assert slope == pytest.approx(known[1] - known[0], rel=1e-9)
+
+
+def test_many_levels_are_averaged_unless_one_term_joins_too_many(monkeypatch):
+    monkeypatch.setattr(held, "MOST_CELLS", 5)
+    apart = jn.fit(TABLE, "y given x, g, h").forecast("x = 3", hold="average")
+    assert np.isfinite(apart["fitted"][0])
+    with pytest.raises(jn.CallError, match="g, h have too many levels together"):
+        jn.fit(TABLE, "y given x, crossed(g, h)").forecast("x = 3", hold="average")
 
 
 def test_the_offset_is_held_at_its_mean_in_means():

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from itertools import product
 from typing import Any
 
@@ -12,16 +13,17 @@ import numpy as np
 from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.data.written_dates import date_text, stamps_of
+from joinery.design.terms import DesignTerm
 from joinery.errors import CallError, UnknownColumnError, listed
-from joinery.notation.evaluate import Context
-from joinery.notation.tree import names_in
+from joinery.notation.evaluate import Context, Rows
+from joinery.notation.tree import calls_in, names_in
 from joinery.show.numbers import percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
 
 MOST_CELLS = 5000
 Shares = dict[str, float]  # of the levels of a category, averaged over
-Make = Callable[[Context], np.ndarray]
+Fill = Callable[[DesignTerm, np.ndarray, Context], None]
 
 
 @dataclass(frozen=True)
@@ -88,31 +90,55 @@ def _cell(fit: Fitted, name: str, v: float | Shares | str) -> Any:
     return stamps_of(np.array([v]))[0] if name in fit.design.dates and not isinstance(v, str) else v
 
 
-def averaged_rows(fit: Fitted, held: Held, make: Make, positions: np.ndarray) -> np.ndarray:
-    """What ``make`` gives of the rows, averaged over the categories that are held so.
+def averaged_rows(
+    fit: Fitted, held: Held, positions: np.ndarray, fill: Fill = DesignTerm.fill
+) -> np.ndarray:
+    """The design's rows (m, width), averaged over the categories that are held so.
 
-    Parameters: ``make`` takes a context and gives (m, …). Raises CallError for more than 5,000
-    combinations of levels.
+    Parameters: ``positions`` (m,) of rows of the held table; ``fill`` writes what is asked of a
+    term, its columns or their slopes, of a context's rows. Raises CallError for a term of more than
+    5,000 combinations of levels.
     """
-    shares = held.averaged
-    if not shares:
-        return make(fit.design.context(held.table, positions))
+    design = fit.design
+    out = np.empty((len(positions), design.width), order="F")
+    each, first = (design.context(held.table, rows) for rows in (positions, positions[:1]))
+    for written, term in zip(design.sentence.terms, design.terms, strict=True):
+        names = {n.name for f in written.factors for n in names_in(f)}
+        lagged = any(call.function == "lag" for f in written.factors for call in calls_in(f))
+        same = names <= set(held.at) and not lagged  # in all rows
+        own, context = out[:, term.columns], first if same else each
+        part = own[:1] if same else own
+        shares = {name: v for name, v in held.averaged.items() if name in names}
+        if not shares:
+            fill(term, part, context)
+        else:
+            _average(fit, held, shares, context.rows, part, partial(fill, term))
+        if same:
+            own[1:] = part
+    return out
+
+
+def _average(
+    fit: Fitted,
+    held: Held,
+    shares: Mapping[str, Shares],
+    rows: Rows,
+    out: np.ndarray,
+    fill: Callable[[np.ndarray, Context], None],
+) -> None:
+    """Write what is asked of one term, averaged over some categories that it names."""
     if np.prod([len(v) for v in shares.values()]) > MOST_CELLS:
         raise CallError(
             f"{listed(shares)} have too many levels together to hold at an average; give some of "
             "them"
         )
-    total: np.ndarray | None = None
+    frame, part = held.table.frame.iloc[rows], np.empty_like(out)
+    out[:] = 0.0
     for cell in product(*(v.items() for v in shares.values())):
-        frame = held.table.frame.assign(
-            **{name: level for name, (level, _) in zip(shares, cell, strict=True)}
-        )
-        weight = float(np.prod([share for _, share in cell]))
-        table = Records(frame, held.table.name, held.table.id)
-        part = weight * make(fit.design.context(table, positions))
-        total = part if total is None else total + part
-    assert total is not None
-    return total
+        levels = {name: level for name, (level, _) in zip(shares, cell, strict=True)}
+        table = Records(frame.assign(**levels), held.table.name, held.table.id)
+        fill(part, fit.design.context(table, np.arange(len(part))))
+        out += float(np.prod([share for _, share in cell])) * part
 
 
 def held_note(fit: Fitted, held: Held) -> list[str]:

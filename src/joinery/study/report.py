@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from joinery import advice
 from joinery.errors import CallError, JoineryWarning, TooLargeError
 from joinery.notation.evaluate import positions_at
 from joinery.show.files import write_text
@@ -49,6 +50,7 @@ from joinery.study.understand.explain import paragraphs
 from joinery.study.understand.workings import workings
 
 MOST_LINES = 3  # predictors with a picture of their line
+MOST_CODE = 100_000  # characters of one end of an interval that are written out
 CHECKED = ("residuals", "spread", "quantiles", "leverage", "influence")
 NAMES = {
     "text": "to read", "latex": "LaTeX", "python": "a Python function", "sql": "an SQL expression",
@@ -191,12 +193,16 @@ class _Builder:
         ends = []
         for part in PARTS[1:]:
             try:
-                ends.append(
-                    code(equation(self.fit, "sql", part=part), part, f"{self.prefix}{part}")
-                )
+                text = equation(self.fit, "sql", part=part)
             except CallError as reason:
                 ends = [paragraph(str(reason), "note")]
                 break
+            if len(text) > MOST_CODE:
+                asked = advice.ask("equation", style="sql", part=part)
+                words = f"each is some {len(text):,} characters long; {asked} writes it"
+                ends = [paragraph(words, "note")]
+                break
+            ends.append(code(text, part, f"{self.prefix}{part}"))
         yield Block("".join(ends), "the ends of its intervals, in SQL")
 
     def _rows(self) -> str:

@@ -76,7 +76,7 @@ def forecast_with_remarks(
     _check_exposure(fit, table, positions)
     given, table = table, _without_infinite(fit, table)
     context = fit.design.context(table, positions)
-    X = averaged_rows(fit, replace(held, table=table), fit.design.matrix, positions)
+    X = averaged_rows(fit, replace(held, table=table), positions)
     how = How(intervals, simultaneous)
     by_level = [turned_back(fit, bands(fit, context, X, v, how)) for v in levels]
     measured = by_level[0]

@@ -111,7 +111,7 @@ def _table(fit: Fitted, name: str, values: np.ndarray, **more: Any) -> Records:
 def _bands_at(fit: Fitted, held: Held) -> Bands:
     held = _with_exposure(fit, held)
     positions = np.arange(len(held.table))
-    X = averaged_rows(fit, held, fit.design.matrix, positions)
+    X = averaged_rows(fit, held, positions)
     return bands(fit, fit.design.context(held.table, positions), X, fit.level)
 
 
@@ -156,7 +156,7 @@ def _points(fit: Fitted, name: str, held: Held, x: np.ndarray) -> tuple[np.ndarr
         at = hold_rest(fit, _table(fit, name, x))
         positions = np.arange(len(x))
         at = _with_exposure(fit, at)
-        X = averaged_rows(fit, at, fit.design.matrix, positions)
+        X = averaged_rows(fit, at, positions)
         y = linear_predictor(fit, fit.design.context(at.table, positions), X) + figures.residual
         finding = f"held: {', '.join(said)}; points are the fitted curve plus each row's residual"
         return y, f"{label}, brought to the held values", f"{equation(fit)}; {finding}"

@@ -42,7 +42,7 @@ def difference(
         raise CallError(f"{given} is not known; it is 'average', or values", argument="hold")
     # what only one setting names is for the other where it is held
     one, two = (hold_rest(fit, _row(fit, own), fixed) for own in (first, second))
-    X = [averaged_rows(fit, h, fit.design.matrix, np.arange(1)) for h in (one, two)]
+    X = [averaged_rows(fit, h, np.arange(1)) for h in (one, two)]
     scale = Scale(fit)
     c = _difference(fit, scale, X[0], X[1])
     lower, upper = c.ends(level)

@@ -201,7 +201,7 @@ def _levels(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
         return
     levels = [level_text(v) for v in factor.levels]
     held = hold_rest(fit, records({part.name: levels}))
-    X = averaged_rows(fit, held, fit.design.matrix, np.arange(len(levels)))
+    X = averaged_rows(fit, held, np.arange(len(levels)))
     name, reference = fit.words(part.name), levels[0]
     tail = f"{_at_average(others)}other things held"
     for place, level in list(enumerate(levels))[1 : MOST_LEVELS + 1]:
@@ -293,7 +293,7 @@ def _curve(fit: Fitted, part: _Part) -> Iterator[str]:
     dated = part.name in fit.design.dates
     table = records({part.name: stamps_of(np.array(at)) if dated else np.array(at, float)})
     held = hold_rest(fit, table)
-    X = averaged_rows(fit, held, fit.design.matrix, np.arange(len(at)))
+    X = averaged_rows(fit, held, np.arange(len(at)))
     c, scale = means(fit, X), Scale(fit)
     turned = scale.turned(c, *c.ends(fit.level), scale.offsets(len(at)), "mean")
     shown = ", ".join(

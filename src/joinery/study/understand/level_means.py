@@ -71,7 +71,7 @@ def cells(fit: Fitted, term: str, at: Mapping[str, Any] | None, weighting: str =
                         for v in labels[name]]  # fmt: skip
     held = hold_rest(fit, records(dict(labels)), equal=weighting == "equal")
     positions = np.arange(len(rows))
-    X = averaged_rows(fit, held, fit.design.matrix, positions)
+    X = averaged_rows(fit, held, positions)
     return Cells(fit, labels, X, Scale(fit).offsets(len(rows)), held)
 
 

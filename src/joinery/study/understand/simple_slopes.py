@@ -13,7 +13,9 @@ from joinery.core.inference import intervals
 from joinery.data.columns import level_text
 from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
+from joinery.design.terms import DesignTerm
 from joinery.errors import CallError, UnknownColumnError, listed, one_of
+from joinery.notation.evaluate import Context
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -101,7 +103,11 @@ def slopes_at(
     fixed = dict(hold or {})
     table = _moderator(fit, across, at)
     held = hold_rest(fit, table, fixed)
-    D = averaged_rows(fit, held, lambda context: fit.design.slopes(of, context), np.arange(len(at)))
+
+    def slopes(term: DesignTerm, out: np.ndarray, context: Context) -> None:
+        term.fill_slopes(out, of, context)
+
+    D = averaged_rows(fit, held, np.arange(len(at)), slopes)
     c = contrast(fit, D)
     with np.errstate(all="ignore"):
         if simultaneous:
