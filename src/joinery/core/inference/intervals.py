@@ -11,8 +11,10 @@ def t_times(level: float, df: float | np.ndarray, together: int = 1) -> np.ndarr
     """How many standard errors a two-sided interval reaches for each df; NaN where that is 0.
 
     ``together`` so many intervals hold jointly at least at the level (Bonferroni)."""
-    share = 1 - (1 - level) / (2 * together)
-    return np.asarray(tails.t_quantile(share, np.where(np.asarray(df) > 0, df, np.nan)))
+    share, df = 1 - (1 - level) / (2 * together), np.asarray(df, dtype=float)
+    if df.size > 1 and (df == df.flat[0]).all():  # most often all are the same
+        return np.full(df.shape, t_times(level, df.flat[0], together))
+    return np.asarray(tails.t_quantile(share, np.where(df > 0, df, np.nan)))
 
 
 def scheffe_times(level: float, dimensions: int, df: np.ndarray) -> np.ndarray:

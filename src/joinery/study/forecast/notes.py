@@ -50,7 +50,20 @@ class Remark:
 
 
 BEYOND = ("outside", "unseen", "far", "intercept")  # remarks that a row lies beyond what was seen
-RowRemarks = list[list[Remark]]
+
+
+class RowRemarks(dict[int, list[Remark]]):
+    """What is said of forecasts, by the place of the row; most have nothing said of them."""
+
+    def add(self, place: int | np.integer[Any], kind: str, words: str) -> None:
+        self.setdefault(int(place), []).append(Remark(kind, words))
+
+    def texts(self, count: int) -> list[str]:
+        """The words of each of so many rows, empty where there are none."""
+        out = [""] * count
+        for place, own in self.items():
+            out[place] = "; ".join(remark.words for remark in own)
+        return out
 
 
 def remarks_by_row(
@@ -66,16 +79,16 @@ def remarks_by_row(
     Parameters: the table as ``given``, and the ``table`` whose infinite numbers are missing.
     """
     usable = ~np.isnan(measured.fitted)
-    notes: RowRemarks = [[] for _ in positions]
+    notes = RowRemarks()
     for name in needed_columns(fit):
         column = given.column(name)
         for place in np.flatnonzero(column.infinite(positions)):
-            notes[place].append(Remark("infinite", f"{name} is infinite"))
+            notes.add(place, "infinite", f"{name} is infinite")
         for place in np.flatnonzero(column.missing(positions) & ~usable):
-            notes[place].append(Remark("missing", f"no {name}"))
+            notes.add(place, "missing", f"no {name}")
     for name in fit.design.fills:
         for place in np.flatnonzero(table.column(name).missing(positions)):
-            notes[place].append(Remark("filled", f"no {name}: its mean stands for it"))
+            notes.add(place, "filled", f"no {name}: its mean stands for it")
     for name, (low, high) in fit.design.seen.items():
         values = table.column(name).numbers(positions)
         with np.errstate(invalid="ignore"):
@@ -84,13 +97,13 @@ def remarks_by_row(
         for place in outside:
             words = f"{name} {written(values[place])} lies outside what was seen"
             seen = f"({written(low)} to {written(high)})"
-            notes[place].append(Remark("outside", f"{words} {seen}"))
+            notes.add(place, "outside", f"{words} {seen}")
     _say_unseen(fit, table, positions, X, notes)
     for lag in _lags(fit):
         for place in np.flatnonzero(
             np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable
         ):
-            notes[place].append(Remark("missing", f"no {shown(lag)}"))
+            notes.add(place, "missing", f"no {shown(lag)}")
     _say_not_admitted(fit, measured, notes)
     _say_no_interval(fit, measured, notes)
     return notes
@@ -105,9 +118,9 @@ def _say_no_interval(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
         ends = ends + measured.new_lower + measured.new_upper
     lost = np.isfinite(measured.fitted) & np.isnan(ends)
     for place in np.flatnonzero(lost):
-        if not notes[place]:
+        if int(place) not in notes:
             words = "the mean is so uncertain that no interval can be computed"
-            notes[place].append(Remark("no interval", words))
+            notes.add(place, "no interval", words)
 
 
 def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
@@ -118,9 +131,7 @@ def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
                 measured.mean_lower + measured.mean_upper + measured.new_lower + measured.new_upper
             )
         ):
-            notes[place].append(
-                Remark("pole", f"an end lies past the pole of {fit.response.name}: infinite")
-            )
+            notes.add(place, "pole", f"an end lies past the pole of {fit.response.name}: infinite")
         return
     outside = ~np.isnan(measured.fitted) & np.isnan(measured.mean_lower)
     for place in np.flatnonzero(
@@ -128,7 +139,7 @@ def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
     ):
         mean = value(float(measured.fitted[place]), 3)
         words = f"a mean of {mean} is none that the {fit.family.name} family can have: no interval"
-        notes[place].append(Remark("not admitted", words))
+        notes.add(place, "not admitted", words)
 
 
 def _say_unseen(
@@ -139,23 +150,21 @@ def _say_unseen(
     context = fit.design.context(table, positions)
     for term in fit.design.terms:
         if (cells := kept.cells.get(term.text)) is not None:
-            codes = [f.codes(context) for f in term.categories]
-            for row in range(len(positions)):
-                if all(c[row] >= 0 for c in codes):
-                    cell = tuple(
-                        level_text(f.levels[c[row]]) for f, c in zip(term.categories, codes)
-                    )
-                    if cell not in cells:
-                        notes[row].append(
-                            Remark("unseen", f"no fitted row has {' with '.join(cell)}")
-                        )
+            codes = np.array([f.codes(context) for f in term.categories])
+            known = np.flatnonzero((codes >= 0).all(axis=0))
+            distinct, which = np.unique(codes[:, known], axis=1, return_inverse=True)
+            for place, own in enumerate(distinct.T):
+                cell = tuple(level_text(f.levels[c]) for f, c in zip(term.categories, own))
+                if cell not in cells:
+                    for row in known[which.ravel() == place]:
+                        notes.add(row, "unseen", f"no fitted row has {' with '.join(cell)}")
     farthest = kept.largest_leverage
     if farthest is not None and fit.solution.rank > 1 and fit.estimate.linear:
         with np.errstate(invalid="ignore"):
             far = np.flatnonzero(fit.solution.unscaled_variance(X) > 1.0000001 * farthest)
         for place in far.tolist():
-            if not notes[place]:
-                notes[place].append(Remark("far", "a combination farther out than any fitted row"))
+            if place not in notes:
+                notes.add(place, "far", "a combination farther out than any fitted row")
     dropped = [fit.design.names[column] for column in fit.solution.dependence]
     broken = fit.solution.broken(X)
     for place in np.flatnonzero(broken.any(axis=1)).tolist():
@@ -164,13 +173,11 @@ def _say_unseen(
             f"{names} does not go with the other columns as in every fitted row: it counts for "
             "nothing"
         )
-        notes[place].append(Remark("dependent", words))
+        notes.add(place, "dependent", words)
     alone = np.flatnonzero(np.all(X == 0, axis=1)) if X.shape[1] else np.empty(0, int)
     for place in alone.tolist():
-        if any(remark.kind == "outside" for remark in notes[place]):
-            notes[place].append(
-                Remark("intercept", "this is the intercept alone, far outside the data")
-            )
+        if any(remark.kind == "outside" for remark in notes.get(place, ())):
+            notes.add(place, "intercept", "this is the intercept alone, far outside the data")
 
 
 def table_notes(
@@ -248,12 +255,13 @@ def judgement(columns: dict[str, Any], level: float) -> list[str]:
         f"mean error {figure(float(error.mean()), 3)}, typical error (root mean square) "
         f"{figure(root_mean_square(error), 3)}, over {len(error):,} rows"
     ]
-    known = [v for v in columns["inside"] if v]
-    if known:
-        share, n = sum(v == "yes" for v in known) / len(known), len(known)
+    inside = np.asarray(columns["inside"], object)
+    yes, n = int((inside == "yes").sum()), int((inside != None).sum())  # noqa: E711
+    if n:
+        share = yes / n
         chance = np.sqrt(level * (1 - level) / n)
         notes.append(
-            f"{sum(v == 'yes' for v in known)} of {n} observed values lie inside the new-row "
+            f"{yes} of {n} observed values lie inside the new-row "
             "interval "
             f"({percent(share)}; meant {level_words(level)}, give or take {percent(float(chance))})"
         )

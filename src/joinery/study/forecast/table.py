@@ -91,7 +91,7 @@ def forecast_with_remarks(
             columns[name + tail] = getattr(own, name)
     columns |= _judged(fit, table, context, measured) if new is not None else {}
     remarks = remarks_by_row(fit, given, table, positions, measured, X)
-    columns["note"] = ["; ".join(remark.words for remark in own) for own in remarks]
+    columns["note"] = remarks.texts(len(positions))
     index = table.index
     ends = ("new_lower", "new_upper", "mean_lower", "mean_upper")
     sure = " and ".join(map(level_words, levels))
@@ -212,9 +212,11 @@ def _judged(fit: Fitted, table: Records, context: Context, measured: Bands) -> d
     if fit.response.kind == "of" and trials_of(fit, context) is None:
         return {}
     known = ~np.isnan(observed) & ~np.isnan(measured.new_lower)
-    inside = (observed >= measured.new_lower) & (observed <= measured.new_upper)
+    inside = np.full(len(observed), None, dtype=object)
+    inside[known] = "no"
+    inside[known & (observed >= measured.new_lower) & (observed <= measured.new_upper)] = "yes"
     return {
         "observed": observed,
         "error": observed - measured.fitted,
-        "inside": [("yes" if i else "no") if k else None for i, k in zip(inside, known)],
+        "inside": inside.tolist(),
     }

@@ -40,7 +40,8 @@ def forecast(
         raise CallError(
             f"the picture shows up to {MOST_ROWS} rows, not {len(frame):,}; forecast some of them"
         )
-    outside = np.array([any(remark.kind in BEYOND for remark in of_row) for of_row in remarks])
+    outside = np.zeros(len(frame), bool)
+    outside[[at for at, own in remarks.items() if any(r.kind in BEYOND for r in own)]] = True
     observed = frame["observed"].to_numpy(float) if "observed" in frame else None
     finding = f"{level_words(fit.level)} intervals for the mean and for a single new row"
     if outside.any():
