@@ -211,6 +211,11 @@ class Records:
             )
         return out
 
+    def expect(self, names: Sequence[str]) -> None:
+        """Be told that some columns are about to be read side by side."""
+        if self.source is not None:
+            self.source.expect([name for name in names if not self._held(name)])
+
     def told(self, swept: Mapping[str, Swept]) -> None:
         """Keep what a pass over all cells of some columns found."""
         for name, own in swept.items():

@@ -118,6 +118,7 @@ def sweep(table: Records, expressions: Iterable[Expression]) -> None:
     if not table.read_as_needed:
         return
     names = dict.fromkeys(n.name for e in expressions for n in names_in(e))
+    table.expect(list(names))
     wanted = [n for n in names if table.column(n).swept is None and not table.column(n).trouble]
     found = dict.fromkeys(wanted, Swept(True, np.inf, -np.inf))
     if not wanted:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import threading
-from collections import Counter, OrderedDict
+from collections import Counter, OrderedDict, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -22,7 +22,7 @@ from joinery.errors import DataError, EmptyTableError, FileFormatError, listed
 
 Stamp = tuple[int, int]
 TOGETHER = 2**15  # rows up to which neighbouring row groups are one part
-MOST_KEPT = 2**22  # cells of small row groups that are kept
+MOST_KEPT = 3 * 2**23  # cells of small row groups that are kept: some 200 MB
 
 
 @dataclass(frozen=True)
@@ -85,17 +85,18 @@ class ArrowSource:
 
     @cached_property
     def _small(self) -> SmallGroups:
-        return SmallGroups(self._columns_of)
+        return SmallGroups(self._together)
+
+    def expect(self, columns: Sequence[str]) -> None:
+        if len(columns) * sum(self.lengths) <= MOST_KEPT:  # all of them can be kept
+            self._small.expected = set(columns)
 
     def read(self, part: int, column: str) -> Iterator[pa.Array]:
         groups = self._parts[part]
         if len(groups) > 1:
             for group in {getattr(group, "path", ""): group for group in groups}.values():
                 self._check_unchanged(group)
-            chunks = [c for group in groups for c in self._small.column(group, column).chunks]
-            if all(chunk.type == chunks[0].type for chunk in chunks):
-                chunks = [pa.chunked_array(chunks).unify_dictionaries().combine_chunks()]
-            yield from chunks
+            yield from self._small.column(part, column)
             return
         (group,) = groups
         self._check_unchanged(group)
@@ -117,6 +118,11 @@ class ArrowSource:
                     yield batch.column(0)
         except (pa.ArrowException, OSError) as reason:
             raise _unreadable(group, reason) from None
+
+    def _together(self, part: int, columns: list[str]) -> dict[str, list[pa.Array]]:
+        """Some columns of a part of small row groups, each in one array where that can be."""
+        tables = [self._columns_of(group, columns) for group in self._parts[part]]
+        return {name: _joined([t.column(name) for t in tables]) for name in columns}
 
     def _columns_of(self, group: datasets.Fragment, columns: list[str]) -> pa.Table:
         """Some columns of a small row group."""
@@ -148,48 +154,63 @@ class ArrowSource:
 
 
 class SmallGroups:
-    """Row groups too small to be opened for each column.
+    """Parts of row groups too small to be opened for each column.
 
-    The columns that others at hand are read for come with the one that is asked for, and the last
-    groups are kept."""
+    The columns that other parts at hand are read for come with the one that is asked for, and the
+    last parts are kept."""
 
-    def __init__(self, read: Callable[[datasets.Fragment, list[str]], pa.Table]) -> None:
+    def __init__(self, read: Callable[[int, list[str]], dict[str, list[pa.Array]]]) -> None:
         self._read, self._lock, self._cells = read, threading.Lock(), 0
-        self._kept: OrderedDict[int, tuple[pa.Table, set[str]]] = OrderedDict()
+        self._reading: defaultdict[int, threading.Lock] = defaultdict(threading.Lock)
+        self._kept: OrderedDict[int, tuple[dict[str, list[pa.Array]], set[str]]] = OrderedDict()
         self._asked: Counter[str] = Counter()  # of how many that are kept
+        self.expected: set[str] = set()  # columns that are about to be asked for together
 
-    def column(self, group: datasets.Fragment, name: str) -> pa.ChunkedArray:
-        """One column of a row group."""
+    def column(self, part: int, name: str) -> list[pa.Array]:
+        """One column of a part; whoever else asks for one of it meanwhile waits."""
         with self._lock:
-            table, asked = self._kept.get(id(group), (None, set()))
-            if table is not None and name in table.column_names:
-                self._asked[name] += name not in asked
-                asked.add(name)
-                self._kept.move_to_end(id(group))
-                return table.column(name)
-            wanted = {name, *self._asked}
-        table = self._read(group, sorted(wanted))
-        with self._lock:
-            asked = self._dropped(id(group)) | {name}
-            self._kept[id(group)] = table, asked
-            self._asked.update(asked)
-            self._cells += _cells(table)
-            while self._cells > MOST_KEPT and len(self._kept) > 1:
-                self._dropped(next(iter(self._kept)))
-        return table.column(name)
+            reading = self._reading[part]
+        with reading:
+            with self._lock:
+                columns, asked = self._kept.get(part, ({}, set()))
+                if name in columns:
+                    self._asked[name] += name not in asked
+                    asked.add(name)
+                    self._kept.move_to_end(part)
+                    return columns[name]
+                wanted = {name, *self._asked}
+                if name in self.expected:
+                    wanted |= self.expected
+            columns = self._read(part, sorted(wanted))
+            with self._lock:
+                asked = self._dropped(part) | {name}
+                self._kept[part] = columns, asked
+                self._asked.update(asked)
+                self._cells += _cells(columns)
+                while self._cells > MOST_KEPT and len(self._kept) > 1:
+                    self._dropped(next(iter(self._kept)))
+            return columns[name]
 
-    def _dropped(self, key: int) -> set[str]:
-        """Keep a row group no longer; what was asked of it."""
-        if key not in self._kept:
+    def _dropped(self, part: int) -> set[str]:
+        """Keep a part no longer; what was asked of it."""
+        if part not in self._kept:
             return set()
-        table, asked = self._kept.pop(key)
-        self._cells -= _cells(table)
+        columns, asked = self._kept.pop(part)
+        self._cells -= _cells(columns)
         self._asked -= Counter(asked)
         return asked
 
 
-def _cells(table: pa.Table) -> int:
-    return int(table.num_rows * table.num_columns)
+def _cells(columns: dict[str, list[pa.Array]]) -> int:
+    return sum(len(array) for arrays in columns.values() for array in arrays)
+
+
+def _joined(columns: list[pa.ChunkedArray]) -> list[pa.Array]:
+    """Columns of several row groups as one array, or as they are where their types differ."""
+    chunks = [chunk for column in columns for chunk in column.chunks]
+    if any(chunk.type != chunks[0].type for chunk in chunks):
+        return chunks
+    return [pa.chunked_array(chunks).unify_dictionaries().combine_chunks()]
 
 
 def _plainly(group: datasets.Fragment, field: pa.Field) -> bool:

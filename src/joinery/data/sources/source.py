@@ -38,6 +38,10 @@ class Source(Protocol):
         """Whether parts lie on several machines, so that no block of rows may cross their ends."""
         ...
 
+    def expect(self, columns: Sequence[str]) -> None:
+        """Be told that some columns are about to be read side by side."""
+        ...
+
     def read(self, part: int, column: str) -> Iterator[pa.Array]:
         """One column of a part, some rows at a time, in their order.
 
