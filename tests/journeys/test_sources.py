@@ -551,6 +551,28 @@ def test_pictures_of_many_rows_show_some_and_every_remarkable_one(sentence, tmp_
         left.draw("residuals", label_rows=["R7000"])
 
 
+@pytest.mark.parametrize(
+    "sentence", ["y given x, lag(y, 1), g", "(y - lag(y, 2)) given x, lag(log(z), 1, by=g)"]
+)
+def test_pictures_of_many_rows_that_look_back_show_what_all_rows_say(
+    sentence, tmp_path, monkeypatch
+):
+    large = made(7000).sample(frac=1, random_state=1).assign(t=lambda t: np.arange(len(t))[::-1])
+    large.to_parquet(tmp_path / "t.parquet", row_group_size=900)
+    held = jn.fit(large, sentence, order="t")
+    rows = held.rows().frame.dropna(subset="residual")
+    monkeypatch.setattr(figures, "MOST_HELD", 1000)
+    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(evenly, "MOST_DRAWN", 500)
+    left = jn.fit(tmp_path / "t.parquet", sentence, order="t")
+    drawn, said = thinned.thinned(left._fitted, "residuals", "flagged")
+    assert "is drawn" in said
+    places = thinned.numbers_of(drawn).astype(int) - 1
+    found = figures.per_row(drawn)
+    assert found.residual == pytest.approx(rows["residual"].to_numpy()[places], rel=1e-9, abs=1e-9)
+    assert found.influence.leverage == pytest.approx(rows["leverage"].to_numpy()[places], rel=1e-9)
+
+
 def test_remarkable_rows_bend_no_smooth(tmp_path, monkeypatch):
     large = made(7000)
     large.to_parquet(tmp_path / "t.parquet", row_group_size=900)

@@ -62,6 +62,7 @@ class Records:
         self.names: tuple[str, ...] = tuple(frame.columns.tolist() if names is None else names)
         self._known = frozenset(self.names)
         self.notes: tuple[str, ...] = tuple(frame.attrs.get(NOTES, ()))
+        self.lags: dict[str, np.ndarray] = {}  # of some rows that are here without their neighbours
         self._columns: dict[str, Column] = {}
         self._passes = 0
         if id is not None and id not in self._known:
@@ -173,7 +174,7 @@ class Records:
     def same(self) -> Records:
         """Another view of the same table, with the columns that are understood already."""
         out = Records(self._frame, self.name, self.id, self.names, self.beside, self.source)
-        out._columns = dict(self._columns)
+        out._columns, out.lags = dict(self._columns), self.lags
         return out
 
     def stretch(self, rows: slice, names: Sequence[str]) -> Records:

@@ -20,7 +20,7 @@ from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
 from joinery.errors import UnusableColumnError
 from joinery.notation.evaluate import EVERY_ROW, LEARNT, Context, Memory, Rows, evaluate
-from joinery.notation.tree import Call, Expression, Name, calls_in, names_in
+from joinery.notation.tree import Call, Expression, Name, calls_in, lags_in, names_in
 
 Learnt = dict[str, Any]
 Piece = tuple[Context, np.ndarray | None]  # some rows, and how often each stands (None: once)
@@ -85,10 +85,9 @@ class Learner:
 
     def know_lags(self, expression: Expression) -> None:
         """Learn what stands inside lags: of the whole table, whichever rows are used."""
-        for call in calls_in(expression):
-            if call.function == "lag":
-                everywhere = Learner(self.table, EVERY_ROW, self.memory, self.order)
-                everywhere.know(call.arguments)
+        for call in lags_in(expression):
+            everywhere = Learner(self.table, EVERY_ROW, self.memory, self.order)
+            everywhere.know(call.arguments)
 
     def exists(self, expression: Expression) -> None:
         """Raise UnusableColumnError where an expression does not exist in some row."""

@@ -21,6 +21,7 @@ from joinery.notation.tree import (
     Power,
     Prefix,
     is_condition,
+    lags_in,
     names_in,
 )
 
@@ -58,8 +59,12 @@ class ResponseScale:
 
     @property
     def transformed(self) -> bool:
-        """Whether it is a function of exactly one column rather than that column itself."""
-        if self.total is not None or (is_condition(self.expression)):
+        """Whether it is a function of exactly one column rather than that column itself.
+
+        What it is of other rows, which have that column too, is no function of it."""
+        if self.total is not None or is_condition(self.expression):
+            return False
+        if any(True for _ in lags_in(self.expression)):
             return False
         return (
             not isinstance(self.expression, Name)

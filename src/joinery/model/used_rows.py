@@ -22,7 +22,7 @@ from joinery.errors import (
     listed,
 )
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, positions_at
-from joinery.notation.tree import Call, Expression, Name, calls_in, names_in
+from joinery.notation.tree import Expression, Name, lags_in, names_in, names_in_own_row
 from joinery.show.numbers import value
 from joinery.study.fitted import Options, UsedRows
 
@@ -207,20 +207,12 @@ def _missing(
     expression: Expression, table: Records, context: Context
 ) -> Iterable[tuple[str, np.ndarray]]:
     """What can be missing in an expression, by name, with the context's rows where it is."""
-    lags = [
-        call for call in calls_in(expression) if isinstance(call, Call) and call.function == "lag"
-    ]
-    inside_lags = {n.name for call in lags for n in names_in(call)}
-    for call in lags:
+    for call in lags_in(expression):
         if (mask := np.isnan(evaluate(call, context))).any():
             yield shown(call), mask
-    for name in dict.fromkeys(n.name for n in names_in(expression)):
+    for name in dict.fromkeys(n.name for n in names_in_own_row(expression)):
         column = table.column(name)
-        if (
-            name not in inside_lags
-            and not column.sound
-            and (mask := column.missing(context.rows)).any()
-        ):
+        if not column.sound and (mask := column.missing(context.rows)).any():
             yield name, mask
 
 

@@ -5,7 +5,7 @@ own text, so that new rows meet the same numbers. Nothing here is ever evaluated
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
@@ -89,6 +89,11 @@ class TableLike(Protocol):
 
     @property
     def names(self) -> tuple[str, ...]: ...
+
+    @property
+    def lags(self) -> Mapping[str, np.ndarray]:
+        """Lags by their text, of a table that has some rows and not those before them."""
+        ...
 
     @property
     def read_as_needed(self) -> bool:
@@ -370,6 +375,8 @@ _ELEMENTWISE: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 def _lag(node: Call, context: Context) -> np.ndarray:
     """The value so many rows before in the table's order, within groups where `by=` names them."""
     key = str(node)
+    if (known := context.table.lags.get(key)) is not None:
+        return np.asarray(known[context.rows])
     if key not in context.cache:
         everywhere = context.at(EVERY_ROW)
         x = evaluate(node.arguments[0], everywhere)

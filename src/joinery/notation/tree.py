@@ -344,6 +344,20 @@ def calls_in(node: Expression) -> Iterator[Call]:
     return (part for part in inside(node) if isinstance(part, Call))
 
 
+def lags_in(node: Expression) -> Iterator[Call]:
+    """The calls that look at other rows than their own, innermost first."""
+    return (call for call in calls_in(node) if call.function == "lag")
+
+
+def names_in_own_row(node: Expression) -> Iterator[Name]:
+    """The columns that an expression needs of the row itself: those that stand outside lags."""
+    if isinstance(node, Name):
+        yield node
+    elif not (isinstance(node, Call) and node.function == "lag"):
+        for part in parts(node):
+            yield from names_in_own_row(part)
+
+
 def without_references(sentence: Sentence) -> Sentence:
     """The same model with default reference levels: other coefficients, equal fitted values."""
 

@@ -16,7 +16,7 @@ from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.terms import DesignTerm
 from joinery.errors import CallError, UnknownColumnError, listed
 from joinery.notation.evaluate import Context, Rows
-from joinery.notation.tree import calls_in, names_in
+from joinery.notation.tree import lags_in, names_in
 from joinery.show.numbers import percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
@@ -104,7 +104,7 @@ def averaged_rows(
     each, first = (design.context(held.table, rows) for rows in (positions, positions[:1]))
     for written, term in zip(design.sentence.terms, design.terms, strict=True):
         names = {n.name for f in written.factors for n in names_in(f)}
-        lagged = any(call.function == "lag" for f in written.factors for call in calls_in(f))
+        lagged = any(True for f in written.factors for _ in lags_in(f))
         same = names <= set(held.at) and not lagged  # in all rows
         own, context = out[:, term.columns], first if same else each
         part = own[:1] if same else own

@@ -11,7 +11,7 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.design.factors import NumberFactor
-from joinery.notation.tree import names_in, number_text, outside
+from joinery.notation.tree import lags_in, names_in, number_text, outside
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.rows.digest import digest, highest_powers, numbers_alone
@@ -150,4 +150,5 @@ def _too_many(fit: Fitted) -> bool:
 
 def lagged(fit: Fitted) -> bool:
     """Whether a term looks at other rows than its own."""
-    return any("lag(" in str(t) for t in fit.design.sentence.terms)
+    factors = (f for t in fit.design.sentence.terms for f in t.factors)
+    return any(True for f in factors for _ in lags_in(f))

@@ -15,7 +15,7 @@ from joinery.data.written_dates import date_text
 from joinery.design.factors import shown
 from joinery.errors import listed
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import Call, calls_in, names_in
+from joinery.notation.tree import Call, lags_in, names_in
 from joinery.show.numbers import figure, level_words, percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.bands import Bands
@@ -36,7 +36,7 @@ def needed_columns(fit: Fitted) -> list[str]:
 def _lags(fit: Fitted) -> list[Call]:
     """The lags in the terms, which are missing in the first rows of any table."""
     factors = (f for t in fit.design.sentence.terms for f in t.factors)
-    return [call for f in factors for call in calls_in(f) if call.function == "lag"]
+    return [call for f in factors for call in lags_in(f)]
 
 
 @dataclass(frozen=True)

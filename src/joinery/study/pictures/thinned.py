@@ -13,10 +13,10 @@ import numpy as np
 
 from joinery.arguments import as_labels
 from joinery.core.inference.smooth import Smooth, smooth
-from joinery.notation.evaluate import places_at
-from joinery.notation.tree import names_in
+from joinery.design.resolving import expressions_of
+from joinery.notation.evaluate import evaluate, places_at, positions_at
+from joinery.notation.tree import Expression, lags_in, names_in
 from joinery.show.numbers import count
-from joinery.study.check.straight import lagged
 from joinery.study.check.table import check_lines
 from joinery.study.evenly import drawn_evenly, in_memory
 from joinery.study.fitted import Fitted, Origin, UsedRows, rows_at_hand
@@ -51,7 +51,7 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
     if name not in THINNED:
         return fit, ""
     table, used = rows_at_hand(fit)
-    if (some := drawn_evenly(used.used)) is None or lagged(fit):
+    if (some := drawn_evenly(used.used)) is None:
         return fit, ""
     order = fit.options.order
     if name == "series" and order and table.column(order).kind not in ("number", "date"):
@@ -105,6 +105,9 @@ def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
     remarked = [_remarkable(fit), remarks(fit).places]
     named = np.intersect1d(places, np.concatenate([beside, *remarked]))
     own = in_memory(table, used.rows, places, named, _names(fit))
+    context = fit.design.context(table, positions_at(used.rows, places))
+    lags = [call for e in _expressions(fit) for call in lags_in(e)]
+    own.lags = {str(call): evaluate(call, context) for call in lags}
     nothing = np.empty(0, dtype=int)
     rows = UsedRows(len(places), nothing, (), nothing)
     assert fit.origin is not None
@@ -130,6 +133,11 @@ def _within(found: Digest, places: np.ndarray) -> Digest:
     here = np.isin(found.places, places)
     own = np.searchsorted(places, found.places[here])
     return replace(found, places=own, measures=found.measures.of(here))
+
+
+def _expressions(fit: Fitted) -> list[Expression]:
+    """All that is computed of the fit's rows."""
+    return [*expressions_of(fit.design.sentence), *fit.asides.expressions.values()]
 
 
 def _names(fit: Fitted) -> list[str]:
