@@ -419,3 +419,19 @@ def test_a_fit_nobody_holds_leaves_no_rows_behind(left_in_a_file, tmp_path, monk
         assert rows() is None
     finally:
         gc.enable()
+
+
+@pytest.mark.parametrize("sentence", ["STEP given x", "x given STEP", "(y + STEP) given x"])
+def test_a_step_from_the_row_before_is_the_column_that_says_the_same(sentence):
+    """Cells may be missing in the row itself, in the row before, or in both."""
+    rng = np.random.default_rng(5)
+    table = pd.DataFrame(rng.normal(size=(60, 2)), columns=["x", "y"])
+    table.loc[[7, 20, 21, 40], "y"] = np.nan
+    written = table.assign(step=table["y"] - table["y"].shift(1))
+    ours = jn.fit(table, sentence.replace("STEP", "(y - lag(y, 1))"))
+    known = jn.fit(written, sentence.replace("STEP", "step"))
+    assert ours.n_rows == known.n_rows == 52
+    assert ours.coefficients()["estimate"].tolist() == known.coefficients()["estimate"].tolist()
+    if not sentence.startswith("x"):  # what is of another row is not turned back
+        ahead = [f.forecast({"x": [0.5]})["new_upper"][0] for f in (ours, known)]
+        assert ahead[0] == pytest.approx(ahead[1], rel=1e-12)

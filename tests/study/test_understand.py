@@ -591,6 +591,57 @@ def test_what_is_averaged_is_the_mean_over_every_combination(terms):
     assert slope == pytest.approx(known[1] - known[0], rel=1e-9)
 
 
+@pytest.mark.parametrize(("response", "options"), MODELS)
+@pytest.mark.parametrize(
+    "terms",
+    ['BEFORE, "rain days", g', 'crossed(g, "rain days"), BEFORE, log(x)', "BEFORE * x, x, g"],
+)
+def test_what_another_row_has_is_a_predictor_of_its_own(terms, response, options, tmp_path):
+    """A lag is held as a column is that says the same."""
+    written = TABLE.assign(before=TABLE["x"].shift(1))
+    fits = [
+        jn.fit(written, f"{response} given {terms.replace('BEFORE', name)}", **options)
+        for name in ("lag(x, 1)", "before")
+    ]
+    fits.append(jn.load(fits[0].save(tmp_path / "fit.json")))
+    free = '"rain days"' if "rain" in terms else "x"
+    setting = {free.strip('"'): [6.0]}
+    questions = [
+        lambda f: f.adjusted_means("g"),
+        lambda f: f.level_differences("g"),
+        lambda f: f.difference(f"{free} = 9", f"{free} = 6"),
+        lambda f: f.forecast(setting | {"g": ["b"]}, hold="average"),
+        lambda f: f.simple_slopes(free.strip('"'), "g"),
+    ]
+    for ask in questions:
+        ours, known, loaded = (ask(f).frame.select_dtypes("number") for f in fits)
+        assert ours.to_numpy() == pytest.approx(known.to_numpy(), rel=1e-9, abs=1e-12, nan_ok=True)
+        assert loaded.to_numpy() == pytest.approx(
+            known.to_numpy(), rel=1e-9, abs=1e-12, nan_ok=True
+        )
+    said = [f.explain().split("Each predictor")[1].split("The intercept")[0] for f in fits]
+    lines = said[0].replace("lag(x, 1)", "before").splitlines()
+    assert "cannot be told" not in said[0]
+    if "*" not in terms:
+        assert sorted(lines) == sorted(said[1].splitlines())
+
+
+def test_rows_that_follow_one_another_are_lagged_by_each_other_where_they_can_be():
+    fit = jn.fit(TABLE, "y given lag(x, 1), x")
+    b = fit.coefficients()["estimate"].to_numpy()
+    usual = TABLE["x"].shift(1)[1:].mean()
+    found = fit.forecast({"x": [2.0, 5.0, 3.0]}, hold="average")
+    assert found["fitted"].tolist() == pytest.approx(
+        [b[0] + b[1] * v + b[2] * x for v, x in [(usual, 2), (2, 5), (5, 3)]]
+    )
+    assert any("lag(x, 1)" in note for note in found.notes)
+    plain = fit.forecast({"x": [2.0, 5.0]})
+    assert np.isnan(plain["fitted"][0])
+    assert plain["fitted"][1] == pytest.approx(found["fitted"][1])
+    with pytest.raises(jn.UnknownColumnError, match="no column 'z' in the model"):
+        jn.fit(TABLE.assign(z=TABLE["x"]), "y given lag(z, 1), x").difference("z = 1")
+
+
 def test_many_levels_are_averaged_unless_one_term_joins_too_many(monkeypatch):
     monkeypatch.setattr(held, "MOST_CELLS", 5)
     apart = jn.fit(TABLE, "y given x, g, h").forecast("x = 3", hold="average")

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from itertools import pairwise
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -230,6 +231,21 @@ class Records:
             **self._columns,
             name: Column(name, "number", values, None, (), self.labels),
         }
+        out.lags = self.lags
+        return out
+
+    def picked(self, rows: Rows) -> Records:
+        """Some of the rows, held in memory."""
+        out = Records(self.frame.iloc[rows], self.name, self.id)
+        out.lags = {name: values[rows] for name, values in self.lags.items()}
+        return out
+
+    def assigned(
+        self, columns: Mapping[str, Any], lags: Mapping[str, np.ndarray] = MappingProxyType({})
+    ) -> Records:
+        """The same rows, held in memory, with more columns or others, and more that are lagged."""
+        out = Records(self.frame.assign(**columns), self.name, self.id)
+        out.lags = self.lags | dict(lags)
         return out
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]:

@@ -21,7 +21,7 @@ from joinery.model.saved_form import (
     require,
 )
 from joinery.notation.parse import read_expression
-from joinery.notation.tree import Sentence, calls_in, names_in
+from joinery.notation.tree import Sentence, calls_in, lags_in, names_in
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast
@@ -71,7 +71,8 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
     require(sorted(design.named) == wanted, "other columns in order than the sentence names")
     ends = [*design.seen.values(), *design.response_ranges]
     require(all(low <= high for low, high in ends), "a range ends before it begins")
-    require(set(saved.rows.typical) <= names, "typical values of columns the model has not")
+    lags = {str(call) for f in factors for call in lags_in(f)}
+    require(set(saved.rows.typical) <= names | lags, "typical values of columns the model has not")
     shares = {name for name, v in saved.rows.typical.items() if isinstance(v, dict)}
     require(not shares & set(design.seen), "a number with the shares of levels")
     for factor in factors:

@@ -8,7 +8,16 @@ import numpy as np
 
 from joinery.errors import CallError
 from joinery.notation.evaluate import Context, evaluate
-from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, names_in
+from joinery.notation.tree import (
+    Call,
+    Chain,
+    Expression,
+    Name,
+    Number,
+    Power,
+    Prefix,
+    names_in_own_row,
+)
 
 
 def derivative(node: Expression, name: str, context: Context) -> np.ndarray:
@@ -17,8 +26,8 @@ def derivative(node: Expression, name: str, context: Context) -> np.ndarray:
     Comparisons are steps, whose derivative is zero. Raises CallError for what has none: ranks, and
     values of other rows.
     """
-    if not any(n.name == name for n in names_in(node)):
-        return np.zeros(context.size)
+    if not any(n.name == name for n in names_in_own_row(node)):
+        return np.zeros(context.size)  # what another row has stays as it is
     if isinstance(node, Name):
         return np.ones(context.size)
     if isinstance(node, Prefix):

@@ -25,7 +25,7 @@ from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlocks
 from joinery.errors import CallError, Note
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows
-from joinery.notation.tree import Sentence
+from joinery.notation.tree import Call, Sentence, lags_in
 from joinery.show.labels import Labels
 
 
@@ -173,6 +173,12 @@ class Fitted:
     @property
     def level(self) -> float:
         return self.options.level
+
+    @property
+    def lags(self) -> tuple[Call, ...]:
+        """What the terms take of columns from other rows, each once, in order."""
+        factors = [f for t in self.design.sentence.terms for f in t.factors]
+        return tuple({str(call): call for f in factors for call in lags_in(f)}.values())
 
     def words(self, name: str) -> str:
         """The name of a column, term or coefficient in the words that ``labels`` gave."""

@@ -15,8 +15,8 @@ from joinery.data.records import Records
 from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.terms import DesignTerm
 from joinery.errors import CallError, UnknownColumnError, listed
-from joinery.notation.evaluate import Context, Rows
-from joinery.notation.tree import lags_in, names_in
+from joinery.notation.evaluate import Context, Rows, evaluate
+from joinery.notation.tree import lags_in, names_in, names_in_own_row
 from joinery.show.numbers import percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
@@ -40,21 +40,25 @@ class Held:
 
 
 def columns_of(fit: Fitted) -> list[str]:
-    """The columns that the terms name, in order."""
-    return list(
-        dict.fromkeys(
-            n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)
-        )
-    )
+    """The columns that the terms take from a row itself, in order."""
+    factors = [f for t in fit.design.sentence.terms for f in t.factors]
+    return list(dict.fromkeys(n.name for f in factors for n in names_in_own_row(f)))
 
 
 def hold_rest(
-    fit: Fitted, table: Records, fixed: Mapping[str, Any] | None = None, *, equal: bool = False
+    fit: Fitted,
+    table: Records,
+    fixed: Mapping[str, Any] | None = None,
+    *,
+    equal: bool = False,
+    follow: bool = False,
 ) -> Held:
     """Add the columns of the terms that a table lacks: at ``fixed`` values, else at their average.
 
     A number is held at its mean over the fitted rows; a category averaged over its levels by their
-    shares, or ``equal``ly. Raises UnknownColumnError for a fixed column that no term names.
+    shares, or ``equal``ly. So is what a term takes from another row; where rows ``follow`` one
+    another, only where it is not known. Raises UnknownColumnError for a fixed column that no term
+    names.
     """
     typical, names = forecast_memory(fit).typical, columns_of(fit)
     fixed = dict(fixed or {})
@@ -71,9 +75,21 @@ def hold_rest(
             at[name] = dict.fromkeys(average, 1 / len(average))
         else:
             at[name] = average
-    columns = {name: _cell(fit, name, v) for name, v in at.items()}
-    frame = table.frame.assign(**columns)
-    return Held(Records(frame, table.name, table.id), at)
+    out = table.assigned({name: _cell(fit, name, v) for name, v in at.items()})
+    lags: dict[str, np.ndarray] = {}
+    for call in fit.lags:
+        usual = typical.get(str(call))
+        if not isinstance(usual, float):
+            continue  # a fit saved before lags had one
+        known = np.full(len(out), np.nan)
+        inside = [n.name for n in names_in(call)]
+        if follow and all(name in table.names for name in inside):
+            known = evaluate(call, fit.design.context(out, np.arange(len(out))))
+        lags[str(call)] = np.where(np.isnan(known), usual, known)
+        if np.isnan(known).any():
+            at[str(call)] = usual
+        out = out.assigned({n: np.nan for n in inside if n not in out.names})
+    return Held(out.assigned({}, lags), at)
 
 
 def _plain(given: Any, average: float | Shares) -> float | str:
@@ -90,20 +106,29 @@ def _cell(fit: Fitted, name: str, v: float | Shares | str) -> Any:
     return stamps_of(np.array([v]))[0] if name in fit.design.dates and not isinstance(v, str) else v
 
 
+def slopes_in(name: str) -> Fill:
+    """Write the slopes of a term's columns in a column of the table."""
+
+    def fill(term: DesignTerm, out: np.ndarray, context: Context) -> None:
+        term.fill_slopes(out, name, context)
+
+    return fill
+
+
 def averaged_rows(
     fit: Fitted, held: Held, positions: np.ndarray, fill: Fill = DesignTerm.fill
 ) -> np.ndarray:
     """The design's rows (m, width), averaged over the categories that are held so.
 
     Parameters: ``positions`` (m,) of rows of the held table; ``fill`` writes what is asked of a
-    term, its columns or their slopes, of a context's rows. Raises CallError for a term of more than
-    5,000 combinations of levels.
+    term, its columns or their slopes (``slopes_in``), of a context's rows. Raises CallError for a
+    term of more than 5,000 combinations of levels.
     """
     design = fit.design
     out = np.empty((len(positions), design.width), order="F")
     each, first = (design.context(held.table, rows) for rows in (positions, positions[:1]))
     for written, term in zip(design.sentence.terms, design.terms, strict=True):
-        names = {n.name for f in written.factors for n in names_in(f)}
+        names = {n.name for f in written.factors for n in names_in_own_row(f)}
         lagged = any(True for f in written.factors for _ in lags_in(f))
         same = names <= set(held.at) and not lagged  # in all rows
         own, context = out[:, term.columns], first if same else each
@@ -132,12 +157,11 @@ def _average(
             f"{listed(shares)} have too many levels together to hold at an average; give some of "
             "them"
         )
-    frame, part = held.table.frame.iloc[rows], np.empty_like(out)
+    some, part = held.table.picked(rows), np.empty_like(out)
     out[:] = 0.0
     for cell in product(*(v.items() for v in shares.values())):
         levels = {name: level for name, (level, _) in zip(shares, cell, strict=True)}
-        table = Records(frame.assign(**levels), held.table.name, held.table.id)
-        fill(part, fit.design.context(table, np.arange(len(part))))
+        fill(part, fit.design.context(some.assigned(levels), np.arange(len(part))))
         out += float(np.prod([share for _, share in cell])) * part
 
 

@@ -11,7 +11,7 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.design.factors import NumberFactor
-from joinery.notation.tree import lags_in, names_in, number_text, outside
+from joinery.notation.tree import names_in, number_text, outside
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.rows.digest import digest, highest_powers, numbers_alone
@@ -124,7 +124,7 @@ def lack_of_fit(fit: Fitted) -> Test:
     names = dict.fromkeys(
         n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)
     )
-    if not names or lagged(fit) or _too_many(fit):
+    if not names or fit.lags or _too_many(fit):
         return NOTHING
     if any(table.column(name).all_differ(chosen.rows) for name in names):
         return NOTHING
@@ -146,9 +146,3 @@ def _too_many(fit: Fitted) -> bool:
     """Whether rows alike are not looked for, as that takes all rows at once."""
     table, chosen = rows_at_hand(fit)
     return table.read_as_needed and chosen.used > MOST_ALIKE
-
-
-def lagged(fit: Fitted) -> bool:
-    """Whether a term looks at other rows than its own."""
-    factors = (f for t in fit.design.sentence.terms for f in t.factors)
-    return any(True for f in factors for _ in lags_in(f))

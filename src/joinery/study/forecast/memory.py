@@ -72,7 +72,7 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
 
 
 def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
-    """Each column's mean over the fitted rows, or the share of each of its levels."""
+    """Each column's mean over the fitted rows, or the share of each of its levels; lags' means."""
     learner = fitted_rows(fit)
     out: dict[str, float | dict[str, float]] = {}
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
@@ -86,6 +86,8 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
             out[name] = {
                 level_text(column.all_levels[p]): float(shares[p]) for p in np.flatnonzero(counts)
             }
+    for call in fit.lags:
+        out[str(call)] = mean(learner.values(call))[0]
     return out
 
 

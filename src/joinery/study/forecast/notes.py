@@ -15,7 +15,7 @@ from joinery.data.written_dates import date_text
 from joinery.design.factors import shown
 from joinery.errors import listed
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import Call, lags_in, names_in
+from joinery.notation.tree import names_in
 from joinery.show.numbers import figure, level_words, percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.bands import Bands
@@ -31,12 +31,6 @@ def needed_columns(fit: Fitted) -> list[str]:
     if fit.response.kind == "per" and fit.response.total is not None:
         expressions.append(fit.response.total)
     return list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
-
-
-def _lags(fit: Fitted) -> list[Call]:
-    """The lags in the terms, which are missing in the first rows of any table."""
-    factors = (f for t in fit.design.sentence.terms for f in t.factors)
-    return [call for f in factors for call in lags_in(f)]
 
 
 @dataclass(frozen=True)
@@ -99,7 +93,7 @@ def remarks_by_row(
             seen = f"({written(low)} to {written(high)})"
             notes.add(place, "outside", f"{words} {seen}")
     _say_unseen(fit, table, positions, X, notes)
-    for lag in _lags(fit):
+    for lag in fit.lags:
         for place in np.flatnonzero(
             np.isnan(evaluate(lag, fit.design.context(table, positions))) & ~usable
         ):

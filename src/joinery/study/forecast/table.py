@@ -70,7 +70,7 @@ def forecast_with_remarks(
     requested = level if isinstance(level, (list, tuple)) else [level]
     levels = [fit.level if v is None else checked_level(v) for v in requested]
     table, positions = _new_rows(fit, new)
-    held = Held(table) if hold is None else hold_rest(fit, table)
+    held = Held(table) if hold is None else hold_rest(fit, table, follow=True)
     table = held.table
     _check_columns(fit, table)
     _check_exposure(fit, table, positions)

@@ -129,7 +129,7 @@ def _with_exposure(fit: Fitted, held: Held) -> Held:
             at[name] = mean
     if not columns:
         return held
-    return Held(Records(held.table.frame.assign(**columns), "", None), at)
+    return Held(held.table.assigned(columns), at)
 
 
 def _curve(fit: Fitted, name: str, held: Held, seen: tuple[float, float] | None = None) -> Curve:

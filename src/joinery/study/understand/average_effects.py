@@ -65,6 +65,7 @@ def average_effects(fit: Fitted, level: float | None = None, *, step: float | No
             )
             + ", averaged over the rows; of a level: the step from the reference level; of a "
             "comparison: the step from no to yes",
+            *(["a number moves in every row, also where a lag looks"] if fit.lags else []),
         ),
         kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error"),
     )

@@ -16,11 +16,11 @@ from joinery.data.written_dates import stamps_of
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
 from joinery.design.terms import DesignTerm
 from joinery.errors import CallError, listed
-from joinery.notation.tree import Call, Name, is_condition, names_in
+from joinery.notation.tree import Call, Expression, Name, is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import figure, percent, telling_step, value
 from joinery.study.check.table import said_on_page
 from joinery.study.fitted import CHOSEN, Fitted
-from joinery.study.held import averaged_rows, columns_of, hold_rest
+from joinery.study.held import averaged_rows, columns_of, hold_rest, slopes_in
 from joinery.study.read.estimates import contrast, estimates, means
 from joinery.study.read.overall import overall_test
 from joinery.study.understand.phrases import ends, goes_with
@@ -84,21 +84,25 @@ def _whole(fit: Fitted) -> Iterator[str]:
 
 @dataclass(frozen=True)
 class _Part:
-    """A column of the data, and the terms in which it takes part."""
+    """A column of the data, or what is taken of it from another row, and the terms it is in."""
 
     name: str
     terms: tuple[DesignTerm, ...]
 
 
 def _parts(fit: Fitted) -> list[_Part]:
-    out = []
-    for name in columns_of(fit):
-        own = tuple(
-            t
-            for t in fit.design.terms
-            if any(name == n.name for f in t.factors for n in names_in(f.expression))
-        )
-        out.append(_Part(name, own))
+    return [
+        _Part(name, tuple(t for t in fit.design.terms if name in _names(t)))
+        for name in [*columns_of(fit), *map(str, fit.lags)]
+    ]
+
+
+def _names(term: DesignTerm) -> list[str]:
+    """What a term is made of: columns, and what is taken of columns from other rows."""
+    out: list[str] = []
+    for factor in term.factors:
+        out += [n.name for n in names_in_own_row(factor.expression)]
+        out += [str(call) for call in lags_in(factor.expression)]
     return out
 
 
@@ -114,16 +118,10 @@ def _predictors(fit: Fitted) -> Iterator[str]:
 
 
 def _one(fit: Fitted, part: _Part) -> Iterator[str]:
-    others = list(
-        dict.fromkeys(
-            n.name
-            for t in part.terms
-            for f in t.factors
-            for n in names_in(f.expression)
-            if n.name != part.name
-        )
-    )
-    if part.name not in fit.design.seen:
+    others = list(dict.fromkeys(n for t in part.terms for n in _names(t) if n != part.name))
+    if part.name not in columns_of(fit):
+        yield from _from_another_row(fit, part, others)
+    elif part.name not in fit.design.seen:
         yield from _levels(fit, part, others)
     elif _stepped(part):
         yield from _steps(fit, part)
@@ -135,14 +133,23 @@ def _one(fit: Fitted, part: _Part) -> Iterator[str]:
         yield from _curve(fit, part)
 
 
+def _from_another_row(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
+    """What is taken of a column from another row: a predictor of its own."""
+    factor = part.terms[0].factors[0]
+    if len(part.terms) == 1 and not others and str(factor.expression) == part.name:
+        yield from _slope(fit, part)
+    else:
+        yield f"{fit.words(part.name)} is bent, or stands with others: see coefficients."
+
+
 def _stepped(part: _Part) -> bool:
     """Whether it is cut into bands, taken as a category, or compared with a limit."""
     own = [f for t in part.terms for f in t.factors if _is_of(f.expression, part.name)]
     return any(isinstance(f, CategoryFactor) or is_condition(f.expression) for f in own)
 
 
-def _is_of(expression: object, name: str) -> bool:
-    return any(n.name == name for n in names_in(expression))  # type: ignore[arg-type]
+def _is_of(expression: Expression, name: str) -> bool:
+    return any(n.name == name for n in names_in_own_row(expression))
 
 
 def _straight(part: _Part) -> bool:
@@ -253,6 +260,9 @@ def _steps(fit: Fitted, part: _Part) -> Iterator[str]:
 def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
     """Through its simple slopes, never coefficient by coefficient."""
     for across in others:
+        if across not in columns_of(fit):
+            yield _at_usual(fit, part, across)
+            continue
         try:
             at = usual_values(fit, across)
             table = simple_slopes(fit, part.name, across, at).frame
@@ -271,6 +281,17 @@ def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
             at_values = partial(_slopes, fit, part.name, across)
             found = regions(fit, across, at_values)
             yield f"{_capital(sentence(fit, part.name, across, found, None))}."
+
+
+def _at_usual(fit: Fitted, part: _Part, across: str) -> str:
+    """The slope where what is taken from another row is at its average."""
+    held = hold_rest(fit, records({part.name: [np.mean(fit.design.seen[part.name])]}))
+    c = contrast(fit, averaged_rows(fit, held, np.arange(1), slopes_in(part.name)))
+    lower, upper = (float(v[0]) for v in c.ends(fit.level))
+    return (
+        f"What a further unit of {fit.words(part.name)} brings depends on {fit.words(across)}: "
+        f"{ends(float(c.values[0]), lower, upper)} at its average."
+    )
 
 
 def _slopes(fit: Fitted, of: str, across: str, at: Sequence[float]) -> Slopes:
@@ -321,10 +342,10 @@ def _intercept(fit: Fitted) -> Iterator[str]:
     b = ends(float(e.values[0]), float(lower[0]), float(upper[0]))
     on = Scale(fit).on
     scale = f" on the scale of {on}" if on else ""
-    zeros = {name: _zero(fit, name) for name in fit.design.seen}
+    zeros = {name: _zero(fit, name) for name in fit.design.seen if name in columns_of(fit)}
     where = [
         f"{fit.words(name)} is {'at its mean' if at is None else value(at)}"
-        for name, at in zeros.items()
+        for name, at in (zeros | dict.fromkeys(map(str, fit.lags), 0.0)).items()
     ]
     where += [
         f"{fit.words(f.label)} is {level_text(f.levels[0])}"

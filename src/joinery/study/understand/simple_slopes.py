@@ -13,14 +13,12 @@ from joinery.core.inference import intervals
 from joinery.data.columns import level_text
 from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
-from joinery.design.terms import DesignTerm
 from joinery.errors import CallError, UnknownColumnError, listed, one_of
-from joinery.notation.evaluate import Context
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import Held, averaged_rows, columns_of, held_note, hold_rest
+from joinery.study.held import Held, averaged_rows, columns_of, held_note, hold_rest, slopes_in
 from joinery.study.read.coefficients import said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, contrast
 
@@ -103,11 +101,7 @@ def slopes_at(
     fixed = dict(hold or {})
     table = _moderator(fit, across, at)
     held = hold_rest(fit, table, fixed)
-
-    def slopes(term: DesignTerm, out: np.ndarray, context: Context) -> None:
-        term.fill_slopes(out, of, context)
-
-    D = averaged_rows(fit, held, np.arange(len(at)), slopes)
+    D = averaged_rows(fit, held, np.arange(len(at)), slopes_in(of))
     c = contrast(fit, D)
     with np.errstate(all="ignore"):
         if simultaneous:
