@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from itertools import pairwise
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -241,11 +240,11 @@ class Records:
         return out
 
     def assigned(
-        self, columns: Mapping[str, Any], lags: Mapping[str, np.ndarray] = MappingProxyType({})
+        self, columns: Mapping[str, Any], lags: Mapping[str, np.ndarray] | None = None
     ) -> Records:
         """The same rows, held in memory, with more columns or others, and more that are lagged."""
         out = Records(self.frame.assign(**columns), self.name, self.id)
-        out.lags = self.lags | dict(lags)
+        out.lags = {**self.lags, **(lags or {})}
         return out
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]:

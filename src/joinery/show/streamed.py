@@ -12,6 +12,7 @@ from joinery.errors import CallError
 from joinery.show.files import suffix_of, write_whole
 
 ENDINGS = (".parquet", ".csv")
+ROW_GROUP = 2**17  # rows that are written together
 
 
 def write_streamed(path: str | os.PathLike[str], stretches: Iterator[pd.DataFrame]) -> Path:
@@ -39,10 +40,16 @@ def _write_parquet(beside: Path, stretches: Iterator[pd.DataFrame]) -> None:
         pa.field(f.name, pa.string()) if pa.types.is_null(f.type) else f for f in first.schema
     ]
     schema = pa.schema(fields)
+    waiting, rows = [first.cast(schema)], len(first)
     with parquet.ParquetWriter(beside, schema) as writer:
-        writer.write_table(first.cast(schema))
         for frame in stretches:
-            writer.write_table(pa.Table.from_pandas(frame, schema, preserve_index=False))
+            waiting.append(pa.Table.from_pandas(frame, schema, preserve_index=False))
+            rows += len(frame)
+            if rows >= ROW_GROUP:
+                writer.write_table(pa.concat_tables(waiting))
+                waiting, rows = [], 0
+        if waiting:
+            writer.write_table(pa.concat_tables(waiting))
 
 
 def _write_csv(beside: Path, stretches: Iterator[pd.DataFrame]) -> None:

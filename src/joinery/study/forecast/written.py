@@ -48,7 +48,7 @@ def _stretches(
     response = {n.name for e in fit.response.expressions for n in names_in(e)}
     wanted = [n for n in table.names if n in {*needed_columns(fit), *response}]
     judged = {n.name for n in names_in(fit.response.expression)} <= set(wanted)
-    cuts = table.cuts(slice(None), STRETCH).tolist()
+    cuts = table.cuts(slice(None), STRETCH // 4).tolist()  # of which many columns are made
     with counted("rows forecast", len(table)) as advance:
         for start, stop in pairwise(cuts):
             some = table.stretch(slice(start, stop), wanted)
