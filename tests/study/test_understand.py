@@ -638,8 +638,17 @@ def test_rows_that_follow_one_another_are_lagged_by_each_other_where_they_can_be
     plain = fit.forecast({"x": [2.0, 5.0]})
     assert np.isnan(plain["fitted"][0])
     assert plain["fitted"][1] == pytest.approx(found["fitted"][1])
-    with pytest.raises(jn.UnknownColumnError, match="no column 'z' in the model"):
-        jn.fit(TABLE.assign(z=TABLE["x"]), "y given lag(z, 1), x").difference("z = 1")
+    alone = jn.fit(TABLE.assign(z=TABLE["x"]), "y given lag(z, 1), x")
+    for call in (
+        lambda: alone.difference("z = 1"),
+        lambda: alone.simple_slopes("x", "z"),
+        lambda: alone.draw("line", against="z"),
+    ):
+        with pytest.raises(jn.CallError, match=r"z stands in the model as lag\(z, 1\) alone"):
+            call()
+    assert alone.draw("line").axes[0].get_xlabel() == "x"
+    with pytest.raises(jn.UnknownColumnError, match="no column 'w' in the model"):
+        alone.difference("w = 1")
 
 
 def test_many_levels_are_averaged_unless_one_term_joins_too_many(monkeypatch):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import partial
 from itertools import product
@@ -45,6 +45,29 @@ def columns_of(fit: Fitted) -> list[str]:
     return list(dict.fromkeys(n.name for f in factors for n in names_in_own_row(f)))
 
 
+def numeric_columns(fit: Fitted) -> list[str]:
+    """Those of numbers and dates."""
+    return [name for name in columns_of(fit) if name in fit.design.seen]
+
+
+def check_named(fit: Fitted, names: Iterable[str], where: str) -> None:
+    """Raise CallError for a column that terms take from other rows alone.
+
+    UnknownColumnError for one that no term names.
+    """
+    known = columns_of(fit)
+    for name in names:
+        if name in known:
+            continue
+        for call in fit.lags:
+            if name in {n.name for n in names_in(call)}:
+                raise CallError(
+                    f"{name} stands in the model as {call} alone: what another row has is held at "
+                    "its average"
+                )
+        raise UnknownColumnError(name, tuple(known), where=where)
+
+
 def hold_rest(
     fit: Fitted,
     table: Records,
@@ -62,8 +85,7 @@ def hold_rest(
     """
     typical, names = forecast_memory(fit).typical, columns_of(fit)
     fixed = dict(fixed or {})
-    if odd := [name for name in fixed if name not in names]:
-        raise UnknownColumnError(odd[0], tuple(names), where=" among those of the model to hold")
+    check_named(fit, fixed, " among those of the model to hold")
     at: dict[str, float | Shares | str] = {}
     for name in names:
         if name in table.names:

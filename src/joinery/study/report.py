@@ -36,6 +36,7 @@ from joinery.study.compare.anova import anova
 from joinery.study.compare.compare import compare
 from joinery.study.fitted import Fitted, once, rows_at_hand
 from joinery.study.forecast.table import forecast
+from joinery.study.held import numeric_columns
 from joinery.study.pictures.draw import draw
 from joinery.study.pictures.thinned import numbers_of, thinned
 from joinery.study.read.coefficients import coefficients
@@ -143,7 +144,7 @@ class _Builder:
         yield self._section("short", "In short", [paragraph(" ".join(page.in_short))])
         yield self._section("read", "Read", [
             table(coefficients(fit)), self._picture("coefficients"),
-            *(self._picture("line", against=name) for name in list(fit.design.seen)[:MOST_LINES]),
+            *(self._picture("line", against=name) for name in numeric_columns(fit)[:MOST_LINES]),
         ])  # fmt: skip
         yield Section(f"{self.prefix}equation", "The equation", list(self._equations()))
         yield self._section("tests", "Test", [table(overall(fit)), table(anova(fit))])

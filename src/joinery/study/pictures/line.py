@@ -18,7 +18,15 @@ from joinery.show.numbers import fixed, value
 from joinery.show.pictures.canvas import Words
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands, turned_back
-from joinery.study.held import Held, averaged_rows, columns_of, held_words, hold_rest
+from joinery.study.held import (
+    Held,
+    averaged_rows,
+    check_named,
+    columns_of,
+    held_words,
+    hold_rest,
+    numeric_columns,
+)
 from joinery.study.pictures.thinned import smoothed
 from joinery.study.pictures.words import flags_of, worded
 from joinery.study.read.equation import equation
@@ -81,8 +89,10 @@ def line(
 
 
 def _numeric(fit: Fitted, given: str | None, argument: str) -> str:
-    numeric = list(fit.design.seen)
+    numeric = numeric_columns(fit)
     if given is not None:
+        if given in fit.design.seen:
+            check_named(fit, [given], f" ({argument}) in the model")
         return one_of(argument, given, tuple(numeric))
     if not numeric:
         raise CallError("the picture 'line' needs a numeric predictor, and the model has none")

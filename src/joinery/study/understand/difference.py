@@ -10,12 +10,12 @@ import numpy as np
 from joinery import advice
 from joinery.data.records import records
 from joinery.data.written_dates import stamps_of
-from joinery.errors import CallError, UnknownColumnError
+from joinery.errors import CallError
 from joinery.notation.parse import read_assignments
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
-from joinery.study.held import Held, averaged_rows, columns_of, held_note, hold_rest
+from joinery.study.held import Held, averaged_rows, check_named, held_note, hold_rest
 from joinery.study.read.coefficients import ratio_of_differences, said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, contrast, errors_in_basis, in_basis, means
 from joinery.study.understand.scale import Scale
@@ -95,9 +95,7 @@ def _read(fit: Fitted, given: Setting) -> dict[str, Any]:
     if given is None:
         return {}
     setting = dict(read_assignments(given)) if isinstance(given, str) else dict(given)
-    names = columns_of(fit)
-    if odd := [name for name in setting if name not in names]:
-        raise UnknownColumnError(odd[0], tuple(names), where=" in the model")
+    check_named(fit, setting, " in the model")
     return setting
 
 

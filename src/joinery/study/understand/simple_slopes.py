@@ -13,12 +13,12 @@ from joinery.core.inference import intervals
 from joinery.data.columns import level_text
 from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
-from joinery.errors import CallError, UnknownColumnError, listed, one_of
+from joinery.errors import CallError, listed, one_of
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import Held, averaged_rows, columns_of, held_note, hold_rest, slopes_in
+from joinery.study.held import Held, averaged_rows, check_named, held_note, hold_rest, slopes_in
 from joinery.study.read.coefficients import said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, contrast
 
@@ -113,10 +113,8 @@ def slopes_at(
 
 
 def check_columns(fit: Fitted, of: str, across: str) -> None:
-    names = columns_of(fit)
     for argument, name in (("of", of), ("across", across)):
-        if name not in names:
-            raise UnknownColumnError(name, tuple(names), where=f" ({argument}) in the model")
+        check_named(fit, [name], f" ({argument}) in the model")
     if of not in fit.design.seen:
         raise CallError(
             f"{of} is a category, which has no slope; ask for level_differences", argument="of"
