@@ -154,7 +154,7 @@ def level_differences(
     """Differences between levels with their intervals, zero drawn."""
     term = _term(fit, term)
     table = differences_table(
-        fit, term, reference=reference, correction=correction, at=at, level=level
+        fit, term, reference=reference, correction=correction, at=at, level=level, ratios=False
     )
     if len(table) > MOST_PAIRS:
         raise CallError(

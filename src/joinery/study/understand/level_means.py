@@ -163,8 +163,9 @@ def level_differences(
     correction: str | None = None,
     at: Mapping[str, Any] | None = None,
     level: float | None = None,
+    ratios: bool = True,
 ) -> Table:
-    """The table of differences. See ``Fit.level_differences``."""
+    """The table of differences, with their ratios. See ``Fit.level_differences``."""
     level = fit.level if level is None else checked_level(level)
     found = cells(fit, term, at)
     correction = correction or ("tukey" if reference is None else "dunnett")
@@ -189,7 +190,7 @@ def level_differences(
         "p": corrected.p,
     }
     scale, notes = Scale(fit), [corrected.words]
-    if kind := ratio_of_differences(fit):
+    if ratios and (kind := ratio_of_differences(fit)):
         ends = [np.exp(columns[n]) for n in ("difference", "lower", "upper")]
         columns |= dict(zip(("ratio", "ratio_lower", "ratio_upper"), ends, strict=True))
         notes.append(f"ratio: {kind}, of a level to that it is set against")
