@@ -239,12 +239,10 @@ class Records:
         out.lags = {name: values[rows] for name, values in self.lags.items()}
         return out
 
-    def assigned(
-        self, columns: Mapping[str, Any], lags: Mapping[str, np.ndarray] | None = None
-    ) -> Records:
-        """The same rows, held in memory, with more columns or others, and more that are lagged."""
+    def assigned(self, columns: Mapping[str, Any]) -> Records:
+        """The same rows, held in memory, with more columns or others."""
         out = Records(self.frame.assign(**columns), self.name, self.id)
-        out.lags = {**self.lags, **(lags or {})}
+        out.lags = dict(self.lags)
         return out
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]:

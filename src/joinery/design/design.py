@@ -77,16 +77,6 @@ class Design:
         """
         return _made(self.terms, self.width, context, workspace)
 
-    def slopes(self, name: str, context: Context) -> np.ndarray:
-        """The derivatives of the columns by a column of the table: (m, width).
-
-        Raises CallError for a term that has none.
-        """
-        out = np.empty((context.size, self.width), order="F")
-        for term in self.terms:
-            term.fill_slopes(out[:, term.columns], name, context)
-        return out
-
     def rounding_residue(self, context: Context) -> np.ndarray | None:
         """What the columns are more than doubles: (m, width), or None where nothing is rounded."""
         rounding = [term for term in self.terms if term.rounds]

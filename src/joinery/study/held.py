@@ -97,21 +97,21 @@ def hold_rest(
             at[name] = dict.fromkeys(average, 1 / len(average))
         else:
             at[name] = average
-    out = table.assigned({name: _cell(fit, name, v) for name, v in at.items()})
-    lags: dict[str, np.ndarray] = {}
+    # what only lags name is there, though nobody asks for it
+    lacking = {n.name: np.nan for call in fit.lags for n in names_in(call)}
+    lacking = {name: v for name, v in lacking.items() if name not in table.names}
+    out = table.assigned(lacking | {name: _cell(fit, name, v) for name, v in at.items()})
     for call in fit.lags:
         usual = typical.get(str(call))
         if not isinstance(usual, float):
             continue  # a fit saved before lags had one
         known = np.full(len(out), np.nan)
-        inside = [n.name for n in names_in(call)]
-        if follow and all(name in table.names for name in inside):
+        if follow and all(n.name in table.names for n in names_in(call)):
             known = evaluate(call, fit.design.context(out, np.arange(len(out))))
-        lags[str(call)] = np.where(np.isnan(known), usual, known)
+        out.lags[str(call)] = np.where(np.isnan(known), usual, known)
         if np.isnan(known).any():
             at[str(call)] = usual
-        out = out.assigned({n: np.nan for n in inside if n not in out.names})
-    return Held(out.assigned({}, lags), at)
+    return Held(out, at)
 
 
 def _plain(given: Any, average: float | Shares) -> float | str:

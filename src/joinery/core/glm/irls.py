@@ -206,6 +206,6 @@ def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.
         return float((part.times * each)[counted].sum())
 
     with np.errstate(all="ignore"):
-        if family.best_log_likelihood(np.ones(1), None) is not None and dispersion == 1.0:
+        if family.known_dispersion and dispersion == 1.0:
             return sum(rows.pieces.each(best), 0.0) - fit.deviance / 2
         return sum(rows.pieces.each(own), 0.0)

@@ -20,7 +20,7 @@ from joinery.notation.tree import Call, Expression, Name, is_condition, lags_in,
 from joinery.show.numbers import figure, percent, telling_step, value
 from joinery.study.check.table import said_on_page
 from joinery.study.fitted import CHOSEN, Fitted
-from joinery.study.held import averaged_rows, columns_of, hold_rest, slopes_in
+from joinery.study.held import averaged_rows, columns_of, hold_rest, numeric_columns, slopes_in
 from joinery.study.read.estimates import contrast, estimates, means
 from joinery.study.read.overall import overall_test
 from joinery.study.understand.phrases import ends, goes_with
@@ -342,7 +342,7 @@ def _intercept(fit: Fitted) -> Iterator[str]:
     b = ends(float(e.values[0]), float(lower[0]), float(upper[0]))
     on = Scale(fit).on
     scale = f" on the scale of {on}" if on else ""
-    zeros = {name: _zero(fit, name) for name in fit.design.seen if name in columns_of(fit)}
+    zeros = {name: _zero(fit, name) for name in numeric_columns(fit)}
     where = [
         f"{fit.words(name)} is {'at its mean' if at is None else value(at)}"
         for name, at in (zeros | dict.fromkeys(map(str, fit.lags), 0.0)).items()
