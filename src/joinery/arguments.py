@@ -71,7 +71,7 @@ KINDS: dict[str, Kind] = {
     **dict.fromkeys(("against", "term", "table"), TEXT),
     **dict.fromkeys(("terms", "add", "drop", "keep", "empty"), TEXTS),
     **dict.fromkeys(("weights", "repeats", "offset", "where", "order", "cluster"), COLUMN),
-    **dict.fromkeys(("leave", "limit", "step", "residual_sd", "shape"), NUMBER),
+    **dict.fromkeys(("leave", "limit", "step", "per", "residual_sd", "shape"), NUMBER),
     **dict.fromkeys(("folds", "seed", "digits", "times", "copies", "resamples"), WHOLE),
     **dict.fromkeys(("standardized", "ratios", "profile", "dfbetas", "crosscheck"), FLAG),
     **dict.fromkeys(("simultaneous", "for_spreadsheets"), FLAG),

@@ -54,8 +54,10 @@ def test_robust_errors_are_whites_and_their_corrections(kind, weights):
     wald = (
         fit.coefficients()["estimate"].to_numpy()[1:] @ np.linalg.inv(V[1:, 1:])
     ) @ fit.coefficients()["estimate"].to_numpy()[1:]
-    if kind != "robust":
-        assert np.isclose(fit.overall()["f"][0], wald / 2)
+    if kind != "robust":  # Hotelling's T² with n − p degrees of freedom
+        df = N - 3
+        assert np.isclose(fit.overall()["f"][0], wald / 2 * (df - 1) / df)
+        assert np.isclose(fit.overall()["p"][0], stats.f.sf(fit.overall()["f"][0], 2, df - 1))
         return
     # Hotelling's T² of Pustejovsky & Tipton, each row a cluster, on whole matrices
     root = np.sqrt(w)[:, None] * X @ bread[:, 1:]

@@ -147,11 +147,13 @@ def response_units(c: Case, rng: np.random.Generator) -> Pair | None:
         "mean_upper",
         "new_lower",
         "new_upper",
+        "median_lower",
+        "median_upper",
         "observed",
         "error",
         "typical_miss",
     )
-    mean += tuple(f"{end}_{level}" for end in mean[2:6] for level in (50, 90))
+    mean += tuple(f"{end}_{level}" for end in mean[2:8] for level in (50, 90))
     squares = ("ss", "ms", "dispersion", "deviance", "null_deviance")
     lengths = ("residual", "residual_sd", "effect", "pearson_residual", "deviance_residual")
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import shutil
 import sqlite3
 import subprocess
@@ -13,6 +14,7 @@ import pytest
 from tests import engines
 
 import joinery as jn
+from joinery.notation.tree import names_in
 
 RNG = np.random.default_rng(21)
 N = 60
@@ -68,15 +70,21 @@ def fitted(case):
 
 
 def parts_of(fit):
-    return ("fitted", *ENDS) if fit.family == "normal" else ("fitted",)
+    middle = "median" if fit._fitted.response.transformed else "mean"
+    ends = [name.replace("mean", middle) for name in ENDS]
+    return ("fitted", *ends) if fit.family == "normal" else ("fitted",)
 
 
 def in_python(fit, part, rows):
     from joinery.study.read.dialects.python import identifiers
 
-    names = identifiers(run_columns(fit, part))
     room = {}
     exec(fit.equation("python", part=part), room)
+    columns = {own: name for name, own in identifiers(run_columns(fit, part)).items()}
+    names = {columns[own]: own for own in inspect.signature(room[part]).parameters}
+    terms = [name for term in fit._fitted.design.sentence.terms for f in term.factors
+             for name in (n.name for n in names_in(f))]  # fmt: skip
+    assert [name for name in names if name in terms] == list(dict.fromkeys(terms))
     alone = room[part](**{own: rows[name].iloc[0] for name, own in names.items()})
     together = room[part](*(rows[name].to_numpy() for name in names))
     assert alone == pytest.approx(together[0], rel=1e-13)

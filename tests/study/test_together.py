@@ -247,7 +247,7 @@ def test_one_model_has_one_mean_however_it_is_written(response):
     plain = jn.fit(TABLE, "log(y) given x", weights="w")
     at = plain.forecast({"x": [4.0], "w": [0.5]}).frame.iloc[0]
     assert row["expected"] == pytest.approx(at["fitted"] * np.exp(plain.residual_sd**2 / 0.5 / 2))
-    for name in ("fitted", "mean_lower", "mean_upper", "new_lower", "new_upper"):
+    for name in ("fitted", "median_lower", "median_upper", "new_lower", "new_upper"):
         assert row[name] == pytest.approx(at[name])
 
 

@@ -31,6 +31,7 @@ def forecast(
     hold: Annotated[
         str | None, typer.Option("--hold", help="average: hold columns not given at it")
     ] = None,
+    per: o.Per = None,
     **given: Any,
 ) -> None:
     """Forecast rows whose response is missing, a file of new rows, or one row given here."""
@@ -47,7 +48,7 @@ def forecast(
         tell_notes(rows.notes)
     output = given["output"]
     if new is not None and rows.read_as_needed and output is not None:
-        for name, asked in (("simultaneous", simultaneous), ("hold", hold)):
+        for name, asked in (("simultaneous", simultaneous), ("hold", hold), ("per", per)):
             if asked:
                 raise errors.CallError(
                     f"{advice.option(name)} is for forecasts of rows in memory; leave it out, or "
@@ -57,7 +58,12 @@ def forecast(
         path = fitted.write_forecasts(rows, output, level=given["level"], intervals=intervals)
         tell(f"wrote {path}")
         return
-    options: dict[str, Any] = {"intervals": intervals, "simultaneous": simultaneous, "hold": hold}
+    options: dict[str, Any] = {
+        "intervals": intervals,
+        "simultaneous": simultaneous,
+        "hold": hold,
+        "per": per,
+    }
     table = fitted.forecast(rows, level=given["level"], **options)
     if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):
         table = _beside(rows, table)

@@ -97,6 +97,10 @@ Link = Annotated[
 Penalty = Annotated[
     str | None, typer.Option("--penalty", help="firth: finite estimates where the data separate")
 ]
+Per = Annotated[
+    float | None,
+    typer.Option("--per", help="rates of counts per so much exposure: 100000"),
+]
 Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
 As = Annotated[str, typer.Option("--as", help="text, markdown, csv, json, html or latex")]
 Output = Annotated[

@@ -169,7 +169,7 @@ def equation(
     ] = "text",
     part: Annotated[
         str,
-        typer.Option("--part", help="fitted, mean_lower, mean_upper, new_lower or new_upper"),
+        typer.Option("--part", help="fitted, or an end of an interval: mean_lower, new_upper"),
     ] = "fitted",
     cells: Annotated[
         list[str] | None,

@@ -19,7 +19,10 @@ Across = Annotated[str, typer.Option("--across", help="the column across which i
 Hold = Annotated[
     str | None, typer.Option("--hold", help="the rest at values: 'forage_km2=3, hive_type=long'")
 ]
-Simultaneous = Annotated[bool, typer.Option("--simultaneous", help="hold for all values together")]
+Simultaneous = Annotated[
+    bool,
+    typer.Option("--simultaneous/--no-simultaneous", help="hold for all values together"),
+]
 Settings = Annotated[
     list[str] | None,
     typer.Option("--at", help="values of other columns: 'rain_days=40'; repeat for several"),
@@ -108,7 +111,7 @@ def simple_slopes(
 @app.command("slope-regions", rich_help_panel=UNDERSTAND)
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def slope_regions(
-    of: Of, across: Across, hold: Hold = None, simultaneous: Simultaneous = False, **given: Any
+    of: Of, across: Across, hold: Hold = None, simultaneous: Simultaneous = True, **given: Any
 ) -> None:
     """Where that slope differs from zero."""
     fitted = fit_of(**given)
@@ -140,12 +143,13 @@ def adjusted_means(
     weighting: Annotated[
         str, typer.Option("--weighting", help="of other categories' levels: equal or 'as seen'")
     ] = "equal",
+    per: o.Per = None,
     **given: Any,
 ) -> None:
     """The means of a category's levels, the rest held."""
     term, given = _saved_term(given, term)
     fitted = fit_of(**given)
-    show(fitted.adjusted_means(term, at=settings_in(at), weighting=weighting), given)
+    show(fitted.adjusted_means(term, at=settings_in(at), weighting=weighting, per=per), given)
 
 
 @app.command("level-differences", rich_help_panel=UNDERSTAND)
@@ -197,10 +201,11 @@ def average_effects(
     step: Annotated[
         float | None, typer.Option("--step", help="of numbers: so much more, not the slope")
     ] = None,
+    per: o.Per = None,
     **given: Any,
 ) -> None:
     """How the mean changes with each predictor, on its own scale."""
-    show(fit_of(**given).average_effects(step=step), given)
+    show(fit_of(**given).average_effects(step=step, per=per), given)
 
 
 @app.command(rich_help_panel=UNDERSTAND)

@@ -13,10 +13,7 @@ import numpy as np
 from joinery.core.blocks.columns import Columns, IndicatorColumns, side_by_side
 from joinery.core.numeric.triangular import WIDE
 from joinery.data.records import Records, filled
-from joinery.design.factors import (
-    Remembered,
-    learn_factor,
-)
+from joinery.design.factors import Remembered, category_of, learn_factor
 from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.design.terms import DesignTerm, assemble, assemble_numbers
@@ -192,6 +189,8 @@ def learn(
                 column = table.column(name.name)
                 if column.is_date:
                     dates.setdefault(name.name)
+                if category_of(factor) == name:
+                    continue
                 if column.kind in ("number", "date") and name.name not in seen:
                     low, high = learner.ends(name)
                     if low <= high:  # inside a lag a cell may be missing

@@ -308,11 +308,17 @@ def _levels_seen(expression: Expression, learner: Learner) -> list[Any]:
     return sorted(place, key=lambda level: place[level])
 
 
-def _of_category(expression: Expression) -> Expression:
-    """What stands inside ``category()``."""
+def category_of(expression: Expression) -> Expression | None:
+    """What stands inside ``category()``; None of another expression."""
     if isinstance(expression, Call) and expression.function == "category":
         return expression.arguments[0]
-    return expression
+    return None
+
+
+def _of_category(expression: Expression) -> Expression:
+    """What stands inside ``category()``, else the expression itself."""
+    inner = category_of(expression)
+    return expression if inner is None else inner
 
 
 def _is_bands(expression: Expression) -> bool:

@@ -72,6 +72,11 @@ class ResponseScale:
         )
 
     @property
+    def middle(self) -> str:
+        """What is fitted, turned back: the median of a transformed response, else the mean."""
+        return "median" if self.transformed else "mean"
+
+    @property
     def inside_log(self) -> str:
         """What it is the logarithm of, whose ratios are exp of differences; empty otherwise."""
         made = self.expression

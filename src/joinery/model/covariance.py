@@ -67,9 +67,10 @@ def _scored(solution: Solution, block: RowBlock) -> Scored:
 
 
 def _places(fit: Fitted) -> np.ndarray:
-    """Each row's place in the order.
+    """Each row's place in the order, the first used row's 0.
 
-    Rows of no weight have none, those left out otherwise break the neighbourhood.
+    Rows of no weight, and those that where= cuts off, have none; rows left out otherwise keep
+    their neighbours apart.
     """
     _, used = rows_at_hand(fit)
     key = (
@@ -78,10 +79,10 @@ def _places(fit: Fitted) -> np.ndarray:
         else _codes(fit, fit.options.order, "order")
     )
     order = np.argsort(key, kind="stable")
-    order = order[~np.isin(order, used.weightless)]
+    order = order[~np.isin(order, np.concatenate([used.weightless, used.cut]))]
     place = np.zeros(used.total, dtype=int)
     place[order] = np.arange(len(order))
-    return place
+    return np.asarray(place - place[used.rows].min())
 
 
 def _codes(fit: Fitted, name: str, option: str) -> np.ndarray:

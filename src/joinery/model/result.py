@@ -234,13 +234,17 @@ class Fit:
         return term_correlations(self._fitted)
 
     @answered
-    def average_effects(self, level: float | None = None, *, step: float | None = None) -> Table:
+    def average_effects(
+        self, level: float | None = None, *, step: float | None = None, per: float | None = None
+    ) -> Table:
         """How the mean of the response changes with each predictor, averaged over the rows.
 
-        Parameters: ``level`` of the intervals. For a number the slope of the mean; for a level the
-        difference from the reference level. Returns a Table: term, effect, lower, upper,
-        standard_error, z (or t), p. Raises CallError for a loaded fit. Standard errors by the
-        delta method.
+        Parameters: ``level`` of the intervals; ``step`` for the difference that so much more of a
+        number makes, in place of its slope; ``per`` for rates of a count with its exposure, per so
+        much of it. For a number the slope of the mean; for a level the difference from the
+        reference level. Returns a Table: term, effect, lower, upper, standard_error, z (or t), p;
+        empty for what is left out of the model. Raises CallError for a loaded fit. Standard errors
+        by the delta method.
 
         >>> import joinery as jn
         >>> fit = jn.fit("sample:winter", "survived of colonies given stores_kg")
@@ -249,7 +253,7 @@ class Fit:
         """
         from joinery.study.understand.average_effects import average_effects
 
-        return average_effects(self._fitted, level, step=step)
+        return average_effects(self._fitted, level, step=step, per=per)
 
     @answered
     def simple_slopes(
@@ -272,7 +276,8 @@ class Fit:
         hold: column → value for the rest, and for ``of`` itself where its slope is not constant;
             else numbers are held at their mean, categories averaged by their shares.
         level: of the intervals.
-        simultaneous: whether they hold for all values together (√(qF), q the dimensions spanned).
+        simultaneous: whether they hold for all values together (Scheffé's multiplier; Hotelling's
+            under robust, clustered and autocorrelated errors).
 
         Returns a Table: at, slope (the derivative in the column as the table has it, on the scale
         of the link), lower, upper, standard_error, t (or z), p. Raises CallError for a slope of a
@@ -298,12 +303,12 @@ class Fit:
         *,
         hold: Mapping[str, Any] | None = None,
         level: float | None = None,
-        simultaneous: bool = False,
+        simultaneous: bool = True,
     ) -> Table:
         """Where the slope of one predictor differs from zero across another.
 
         Parameters: as for ``simple_slopes``; ``across`` is a number. Returns a Table: from, to,
-        slope_is (above zero, below zero, not told from zero), share_of_rows; cut at the ends of
+        slope_is (above zero, below zero, unclear), share_of_rows; cut at the ends of
         what was seen, one line a value where the moderator has few. Raises CallError for a
         category, UnknownColumnError for a column that the model does not have.
         Source: Johnson & Neyman 1936; Bauer & Curran 2005 for ``simultaneous``.
@@ -311,7 +316,7 @@ class Fit:
         >>> import joinery as jn
         >>> fit = jn.fit("sample:yields", "honey_kg given crossed(feed_kg, rain_days)")
         >>> fit.slope_regions("feed_kg", "rain_days")["slope_is"].tolist()
-        ['below zero', 'not told from zero', 'above zero']
+        ['below zero', 'unclear', 'above zero']
         """
         from joinery.study.understand.slope_regions import slope_regions
 
@@ -326,15 +331,17 @@ class Fit:
         *,
         at: Mapping[str, Any] | None = None,
         weighting: str = "equal",
+        per: float | None = None,
         level: float | None = None,
     ) -> Table:
         """The means of a category's levels, or of a product's cells, the rest held.
 
         Parameters: ``term`` a category, or a product of several: ``"hive_type * swarmed"``; ``at``
         column → value or values of other columns; ``weighting`` of the other categories' levels,
-        ``"equal"`` or ``"as seen"`` (by their shares); numbers are held at their mean. Returns a
-        Table: the level columns, mean, lower, upper, standard_error, turned back from link and
-        transformation. Raises CallError for a term without levels.
+        ``"equal"`` or ``"as seen"`` (by their shares); ``per`` so much exposure, for rates of
+        counts; numbers are held at their mean. Returns a Table: the level columns, mean, lower,
+        upper, standard_error, turned back from link and transformation. Raises CallError for a
+        term without levels.
         Source: Searle, Speed & Milliken 1980.
 
         >>> import joinery as jn
@@ -344,7 +351,7 @@ class Fit:
         """
         from joinery.study.understand.level_means import adjusted_means
 
-        return adjusted_means(self._fitted, term, at=at, weighting=weighting, level=level)
+        return adjusted_means(self._fitted, term, at=at, weighting=weighting, per=per, level=level)
 
     @answered
     def level_differences(
@@ -692,6 +699,7 @@ other things held.
         intervals: str = "model",
         simultaneous: bool = False,
         hold: str | None = None,
+        per: float | None = None,
     ) -> Table:
         """Forecasts with an interval for the mean and one for a single new row.
 
@@ -699,12 +707,12 @@ other things held.
         'long'"``; without it, the rows whose response is missing. ``level`` of the intervals,
         or several. ``intervals``: ``"model"`` or ``"distribution-free"``. ``simultaneous``:
         they hold for all rows together. ``hold="average"``: columns not given are held at their
-        average.
-        Returns a Table: fitted, mean_lower, mean_upper, new_lower, new_upper, note; expected for a
-        transformed response, probability beside counts of a total; where new has the response
-        also observed, error, inside. A missing predictor gives an empty forecast with the
-        reason. Raises NewRowError for a level never seen, a column not there or a missing
-        exposure.
+        average. ``per``: rates of counts per so much exposure, which need none in the new rows.
+        Returns a Table: fitted, mean_lower, mean_upper, new_lower, new_upper, note; of a
+        transformed response median_lower, median_upper and expected; probability beside counts of
+        a total; where new has the response also observed, error, inside. A missing predictor
+        gives an empty forecast with the reason. Raises NewRowError for a level never seen, a
+        column not there or a missing exposure.
         Source: Draper & Smith 1998, 3.1; Barber, Candès, Ramdas & Tibshirani 2021.
 
         >>> import joinery as jn
@@ -721,6 +729,7 @@ other things held.
             intervals=intervals,
             simultaneous=simultaneous,
             hold=hold,
+            per=per,
         )
 
     @checked
@@ -790,7 +799,8 @@ other things held.
         cells: column → cell for the spreadsheet formula; else B2, C2 and so on, in the order of
             the table's columns.
         part: ``"fitted"``, or for normal fits with the identity link an end of an interval:
-            ``"mean_lower"``, ``"mean_upper"``, ``"new_lower"``, ``"new_upper"``.
+            ``"mean_lower"``, ``"mean_upper"`` (of a transformed response ``"median_lower"``,
+            ``"median_upper"``), ``"new_lower"``, ``"new_upper"``.
 
         Returns text; the code gives what ``forecast`` gives, on the response's own scale (counts of
         a total). A missing cell gives a missing value, a level never seen an error (Python), NULL

@@ -39,7 +39,7 @@ from joinery.study.forecast.memory import ForecastMemory, as_plain, forecast_mem
 from joinery.study.read.notes import notes
 
 KIND: Literal["joinery fit"] = "joinery fit"
-VERSION = 4
+VERSION = 5
 
 
 def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
@@ -314,12 +314,14 @@ def _rebuilt_groups(g: SavedGroups) -> Groups:
 def _rebuilt_memory(rows: SavedRows, rank: int) -> ForecastMemory:
     kept = ForecastMemory(
         typical=rows.typical,
-        largest_leverage=rows.largest_leverage,
+        farthest=rows.farthest,
         basis=None if rows.basis is None else np.array(rows.basis, dtype=float).reshape(-1, rank),
         left_out=None if rows.left_out is None else np.array(rows.left_out),
         cells={name: tuple(map(tuple, cells)) for name, cells in rows.cells.items()},
         spreads=tuple(rows.spreads),
         few={name: tuple(values) for name, values in rows.few.items()},
+        offset=rows.offset,
+        columns=tuple(rows.columns),
     )
     if (kept.basis is None) != (kept.left_out is None) or (
         kept.basis is not None and len(kept.basis) != len(rows.left_out or [])

@@ -9,6 +9,7 @@ import numpy as np
 
 from joinery.core.glm.families import FAMILIES
 from joinery.data.columns import level_text
+from joinery.design.factors import category_of
 from joinery.errors import JoineryError
 from joinery.model.saved_form import (
     LEARNT,
@@ -25,6 +26,7 @@ from joinery.notation.tree import Sentence, calls_in, lags_in, names_in
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast
+from joinery.study.held import held_cell
 from joinery.study.read.coefficients import coefficients
 from joinery.study.read.overall import overall
 
@@ -74,7 +76,8 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
     lags = {str(call) for f in factors for call in lags_in(f)}
     require(set(saved.rows.typical) <= names | lags, "typical values of columns the model has not")
     shares = {name for name, v in saved.rows.typical.items() if isinstance(v, dict)}
-    require(not shares & set(design.seen), "a number with the shares of levels")
+    grouped = {n.name for f in factors for n in names_in(f) if category_of(f) == n}
+    require(shares & set(design.seen) <= grouped, "a number with the shares of levels")
     for factor in factors:
         memory, own = design.factors[str(factor)], [n.name for n in names_in(factor)]
         typical = saved.rows.typical.get(own[0]) if len(own) == 1 else None
@@ -86,7 +89,7 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
         if isinstance(typical, dict) and isinstance(memory, SavedCategory):
             levels = {level_text(level) for level in memory.levels}
             require(set(typical) <= levels, f"the levels of {own[0]} differ from part to part")
-        if isinstance(typical, dict) and str(factor) == own[0]:
+        if isinstance(typical, dict) and str(factor) == own[0] and own[0] not in grouped:
             require(isinstance(memory, SavedCategory), f"{own[0]} is no category")
         if isinstance(typical, float) and str(factor) == own[0]:
             plain = not isinstance(memory, SavedCategory)
@@ -167,6 +170,7 @@ def check_use(fit: Fitted) -> None:
         typical = {} if fit.memory is None else fit.memory.typical
         if typical and set(needed_columns(fit)) <= set(typical):
             try:
-                forecast(fit, {"any column": [0]}, hold="average")
+                name, usual = next(iter(typical.items()))
+                forecast(fit, {name: [held_cell(fit, name, usual)]}, hold="average")
             except JoineryError:
                 raise ValueError("nothing can be forecast with it") from None

@@ -239,12 +239,14 @@ class SavedRows(Strict):
     """What forecasts need of the fitted rows: see ``study.forecast.memory``."""
 
     typical: dict[str, Wide | Annotated[dict[str, Share], pydantic.Field(min_length=1)]]
-    largest_leverage: Share | None
+    farthest: Annotated[float, pydantic.Field(ge=0, le=1e306)] | None
     basis: list[list[Number]] | None
     left_out: list[Wide] | None
     cells: dict[str, list[list[str]]]
     spreads: list[tuple[Positive, Share]]
-    few: dict[str, list[Number]] = {}
+    few: dict[str, list[Wide]]
+    offset: Wide
+    columns: list[str]
 
 
 class SavedNote(Strict):

@@ -38,6 +38,7 @@ class _Left:
     words: list[str]
     awaiting: np.ndarray  # (m,): the response alone is missing
     weightless: np.ndarray  # (m,)
+    cut: np.ndarray  # (m,): where= does not hold
     empty: dict[str, np.ndarray]  # where each name is missing, of rows not left out before
 
     def take(self, mask: np.ndarray, why: str) -> None:
@@ -71,7 +72,7 @@ def choose_rows(
     asked_out = np.empty(0, dtype=int)
     if options.leave_out is not None:
         asked_out = np.sort(table.positions(options.leave_out))
-    out, awaiting, weightless = [], [], []
+    out, awaiting, weightless, cut = [], [], [], []
     reasons: list[str] = []
     refused: dict[str, list[np.ndarray]] = {}
     everywhere = Learner(table, EVERY_ROW, {}, options.order)
@@ -83,6 +84,7 @@ def choose_rows(
         reasons += [left.words[r - 1] for r in left.reason[left.taken].tolist()]
         awaiting.append(a + np.flatnonzero(left.awaiting))
         weightless.append(a + np.flatnonzero(left.weightless))
+        cut.append(a + np.flatnonzero(left.cut))
         for label, places in left.empty.items():
             refused.setdefault(label, []).append(a + np.flatnonzero(places))
     if options.missing == "refuse":
@@ -93,6 +95,7 @@ def choose_rows(
         tuple(reasons),
         np.concatenate(awaiting),
         np.concatenate(weightless),
+        np.concatenate(cut),
     )
     if not used.used:
         _refuse_none_left(used)
@@ -116,15 +119,17 @@ class _Judged:
         assert isinstance(context.rows, slice)
         m, first = context.size, context.rows.indices(len(self.table))[0]
         nobody = np.zeros(m, dtype=bool)
-        left = _Left(np.zeros(m, dtype=np.int32), [], nobody.copy(), nobody.copy(), {})
+        left = _Left(
+            np.zeros(m, dtype=np.int32), [], nobody.copy(), nobody.copy(), nobody.copy(), {}
+        )
         asked = self.asked_out[(self.asked_out >= first) & (self.asked_out < first + m)]
         if len(asked):
             mask = nobody.copy()
             mask[asked - first] = True
             left.take(mask, "asked to be left out")
         if self.where is not None:
-            condition = evaluate(self.where, context)
-            left.take(~(condition > 0) & ~(condition < 0), f"not {options.where}")
+            left.cut = self._cut(self.where, context)
+            left.take(left.cut, f"not {options.where}")
         self._take_missing(context, left)
         kept = np.flatnonzero(~left.taken)
         for aside in ("weights", "repeats"):
@@ -133,6 +138,24 @@ class _Judged:
                 left.weightless[kept[values == 0]] = True
         left.take(left.weightless, NO_WEIGHT)
         return first, left
+
+    def _cut(self, where: Expression, context: Context) -> np.ndarray:
+        """Return the rows where the condition does not hold.
+
+        Where it cannot be told for want of the response alone, the row awaits its forecast.
+        """
+        condition = evaluate(where, context)
+        cut = ~(condition > 0) & ~(condition < 0)
+        response = {n.name for n in names_in(self.expressions[0])}
+        names = {n.name for n in names_in(where)}
+        if not names & response:
+            return cut
+        others = [self.table.column(name).missing(context.rows) for name in names - response]
+        unknown = np.logical_or.reduce([np.zeros(len(cut), dtype=bool), *others])
+        awaits = np.logical_or.reduce(
+            [self.table.column(name).missing(context.rows) for name in names & response]
+        )
+        return np.asarray(cut & ~(np.isnan(condition) & awaits & ~unknown))
 
     def _take_missing(self, context: Context, left: _Left) -> None:
         """Take rows with missing cells, and note which of the others lack their response alone."""

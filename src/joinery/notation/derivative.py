@@ -16,6 +16,7 @@ from joinery.notation.tree import (
     Number,
     Power,
     Prefix,
+    lags_in,
     names_in_own_row,
 )
 
@@ -23,11 +24,14 @@ from joinery.notation.tree import (
 def derivative(node: Expression, name: str, context: Context) -> np.ndarray:
     """d(node)/d(column ``name``) at each wanted row: (rows,).
 
-    Comparisons are steps, whose derivative is zero. Raises CallError for what has none: ranks, and
-    values of other rows.
+    ``name`` may be a lag by its text: what another row has is a predictor of its own. Comparisons
+    are steps, whose derivative is zero. Raises CallError for ranks, which have none.
     """
-    if not any(n.name == name for n in names_in_own_row(node)):
-        return np.zeros(context.size)  # what another row has stays as it is
+    if isinstance(node, Call) and node.function == "lag":
+        size = 1.0 if str(node) == name else 0.0  # what another row has stays as it is
+        return np.full(context.size, size)
+    if not _depends(node, name):
+        return np.zeros(context.size)
     if isinstance(node, Name):
         return np.ones(context.size)
     if isinstance(node, Prefix):
@@ -39,6 +43,13 @@ def derivative(node: Expression, name: str, context: Context) -> np.ndarray:
         return _of_chain(node, name, context)
     assert isinstance(node, Call)
     return _of_call(node, name, context)
+
+
+def _depends(node: Expression, name: str) -> bool:
+    """Return True if an expression names the column, or holds the lag called so."""
+    if any(n.name == name for n in names_in_own_row(node)):
+        return True
+    return any(str(call) == name for call in lags_in(node))
 
 
 def _of_power(node: Power, name: str, context: Context) -> np.ndarray:

@@ -18,6 +18,7 @@ from joinery.show import numbers
 from joinery.show.files import suffix_of, write_text, write_whole
 from joinery.show.labels import Labels
 from joinery.show.marks import visible
+from joinery.show.names import label_column
 from joinery.show.people import Layout
 
 if TYPE_CHECKING:
@@ -54,11 +55,12 @@ class Table:
     """Figures with names.
 
     ``columns`` maps names to values at full precision; ``index`` (with ``index_name``) labels rows
-    where they have labels. ``kinds`` says how a column is shown where its name does not: ``figure``
-    (same decimals down the column), ``own`` (each by its own size), ``value`` (so, no zeros added),
-    ``error`` (decimals by the row's ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``,
-    ``text``, ``cell`` (made up already). ``headings`` gives words for people, ``layout`` says how
-    they see it, and ``labels`` names columns of the data in the terms.
+    where they have labels: ``row``, where a figure is called like their column. ``kinds`` says how
+    a column is shown where its name does not: ``figure`` (same decimals down the column), ``own``
+    (each by its own size), ``value`` (so, no zeros added), ``error`` (decimals by the row's
+    ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``, ``text``, ``cell`` (made up
+    already). ``headings`` gives words for people, ``layout`` says how they see it, and ``labels``
+    names columns of the data in the terms.
     ``table["p"]``, ``"p" in table`` and ``list(table)`` speak of its columns."""
 
     columns: Mapping[str, Sequence[Any] | np.ndarray]
@@ -72,6 +74,10 @@ class Table:
     most_rows: int = 200
     layout: Layout = field(default_factory=Layout)
     labels: Labels = field(default_factory=lambda: Labels({}))
+
+    def __post_init__(self) -> None:
+        if self.index is not None:
+            object.__setattr__(self, "index_name", label_column(self.index_name, self.columns))
 
     @cached_property
     def frame(self) -> pd.DataFrame:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from joinery.show.table import Table
 
 WIDEST, FIRST_LINE = 60, 3  # signs across a column; the line of a sheet's first row of figures
+FORMULA = "formula"  # in place of a number format: the sheet computes the column
 FORMATS = {"p": "0.0000", "share": "0.0%", "whole": "#,##0", "degrees": "0"}
 
 
@@ -50,20 +51,17 @@ def _fill(page: Any, sheet: Sheet) -> None:
     from openpyxl.utils import get_column_letter
 
     table = sheet.table
-    columns = {} if table.index is None else {table.index_name: list(table.index)}
-    columns |= {table.heading(name): plain_cells(v) for name, v in table.columns.items()}
-    formats = {table.heading(n): FORMATS.get(table.kinds.get(n, "")) for n in table.columns}
     _put(page.cell(1, 1), table.title)
     page.cell(1, 1).font = Font(bold=True, size=13)
-    for place, (name, cells) in enumerate([*columns.items(), *sheet.formulas.items()], 1):
+    for place, (name, cells, shown) in enumerate(_columns(sheet), 1):
         head = page.cell(FIRST_LINE - 1, place)
         _put(head, name)
         head.font = Font(bold=True)
         head.alignment = Alignment(wrap_text=True, vertical="top")
-        widest, shown = len(name), formats.get(name) or _format(cells)
+        widest = len(name)
         for line, value in enumerate(cells, FIRST_LINE):
             cell = page.cell(line, place)
-            if name in sheet.formulas:
+            if shown == FORMULA:
                 cell.value = value or None
                 widest = max(widest, 12)
                 cell.number_format = "0.000"
@@ -80,6 +78,19 @@ def _fill(page: Any, sheet: Sheet) -> None:
         _put(page.cell(lines + 1, 1), note)
         page.cell(lines + 1, 1).font = Font(italic=True)
         lines += 1
+
+
+def _columns(sheet: Sheet) -> Iterator[tuple[str, Sequence[Any], str | None]]:
+    """Yield each column's heading, cells and number format, the formulas last."""
+    table = sheet.table
+    if table.index is not None:
+        labels = list(table.index)
+        yield table.index_name, labels, _format(labels)
+    for name, values in table.columns.items():
+        cells = plain_cells(values)
+        yield table.heading(name), cells, FORMATS.get(table.kinds.get(name, "")) or _format(cells)
+    for heading, formulas in sheet.formulas.items():
+        yield heading, formulas, FORMULA
 
 
 def _format(cells: Sequence[Any]) -> str | None:

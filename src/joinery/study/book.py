@@ -11,6 +11,7 @@ import numpy as np
 
 from joinery.data.columns import level_text
 from joinery.errors import CallError
+from joinery.show.names import apart, headings
 from joinery.show.table import Table
 from joinery.show.workbook import FIRST_LINE, Sheet, write_book
 from joinery.study.check.table import checks
@@ -20,7 +21,7 @@ from joinery.study.forecast.memory import forecast_memory
 from joinery.study.read.coefficients import coefficients
 from joinery.study.read.dialects.spreadsheet import EPOCH, as_spreadsheet, letters
 from joinery.study.read.equation import table_order
-from joinery.study.read.forecast_formula import PARTS, forecast_formula
+from joinery.study.read.forecast_formula import forecast_formula, parts
 from joinery.study.read.overall import overall
 from joinery.study.rows.figures import too_many
 from joinery.study.rows.table import remarkable_rows, rows
@@ -74,7 +75,7 @@ def _forecasts(fit: Fitted) -> Sheet:
     start = 2 if index is not None else 1
     lines = range(FIRST_LINE, FIRST_LINE + len(next(iter(columns.values()), [0])))
     formulas: dict[str, list[str]] = {}
-    for part in PARTS:
+    for part in parts(fit):
         try:
             formula = fitted if part == "fitted" else forecast_formula(fit, part)
             own = table_order(fit, formula)
@@ -90,18 +91,18 @@ def _forecasts(fit: Fitted) -> Sheet:
             break
     title = f"Forecasts of {fit.words(fit.response.original)}"
     name = str(fit.origin.table.index.name or "row") if fit.origin else "row"
-    kinds = dict.fromkeys(columns, "value")
-    heads = {n: fit.words(n) for n in columns}
+    names = apart(columns, [part.replace("_", " ") for part in parts(fit)])
+    kinds = dict.fromkeys(names.values(), "value")
     return Sheet(
         "forecast",
         Table(
-            columns,
+            {names[n]: cells for n, cells in columns.items()},
             title=title,
             notes=tuple(notes),
             index=index,
             index_name=name,
             kinds=kinds,
-            headings=heads,
+            headings=headings(names, fit.words),
         ),
         formulas,
     )

@@ -61,13 +61,14 @@ class UsedRows:
     """The rows used (a slice when all are), and the position and reason of rows left out.
 
     ``awaiting`` holds positions of rows left out only because their response is missing: the rows
-    to forecast; ``weightless`` those whose weight is zero."""
+    to forecast; ``weightless`` those whose weight is zero; ``cut`` those that where= cuts off."""
 
     total: int
     out: np.ndarray
     reasons: tuple[str, ...]
     awaiting: np.ndarray
     weightless: np.ndarray = field(default_factory=lambda: np.empty(0, dtype=int))
+    cut: np.ndarray = field(default_factory=lambda: np.empty(0, dtype=int))
 
     @cached_property
     def rows(self) -> Rows:

@@ -100,7 +100,7 @@ def hold_rest(
     # what only lags name is there, though nobody asks for it
     lacking = {n.name: np.nan for call in fit.lags for n in names_in(call)}
     lacking = {name: v for name, v in lacking.items() if name not in table.names}
-    out = table.assigned(lacking | {name: _cell(fit, name, v) for name, v in at.items()})
+    out = table.assigned(lacking | {name: held_cell(fit, name, v) for name, v in at.items()})
     for call in fit.lags:
         usual = typical.get(str(call))
         if not isinstance(usual, float):
@@ -121,11 +121,20 @@ def _plain(given: Any, average: float | Shares) -> float | str:
     return float(given)
 
 
-def _cell(fit: Fitted, name: str, v: float | Shares | str) -> Any:
+def held_cell(fit: Fitted, name: str, v: float | Shares | str) -> Any:
     """What stands in the table for a held value; of a category averaged over, some level."""
     if isinstance(v, dict):
-        return next(iter(v))
-    return stamps_of(np.array([v]))[0] if name in fit.design.dates and not isinstance(v, str) else v
+        return level_cell(fit, name, next(iter(v)))
+    if isinstance(v, str):
+        return level_cell(fit, name, v)
+    return stamps_of(np.array([v]))[0] if name in fit.design.dates else v
+
+
+def level_cell(fit: Fitted, name: str, level: str) -> Any:
+    """Return what stands in a table for a level: a number where terms take the column as one."""
+    if name in fit.design.seen and name not in fit.design.dates:
+        return float(level)
+    return level
 
 
 def slopes_in(name: str) -> Fill:
@@ -182,7 +191,10 @@ def _average(
     some, part = held.table.picked(rows), np.empty_like(out)
     out[:] = 0.0
     for cell in product(*(v.items() for v in shares.values())):
-        levels = {name: level for name, (level, _) in zip(shares, cell, strict=True)}
+        levels = {
+            name: level_cell(fit, name, level)
+            for name, (level, _) in zip(shares, cell, strict=True)
+        }
         fill(part, fit.design.context(some.assigned(levels), np.arange(len(part))))
         out += float(np.prod([share for _, share in cell])) * part
 

@@ -41,7 +41,7 @@ from joinery.study.pictures.draw import draw
 from joinery.study.pictures.thinned import numbers_of, thinned
 from joinery.study.read.coefficients import coefficients
 from joinery.study.read.equation import STYLES, equation
-from joinery.study.read.forecast_formula import PARTS
+from joinery.study.read.forecast_formula import parts
 from joinery.study.read.overall import overall
 from joinery.study.rows.digest import labels_of
 from joinery.study.rows.figures import figures_of
@@ -192,7 +192,7 @@ class _Builder:
                 block = paragraph(f"{NAMES[style]}: {reason}", "note")
             yield Block(block, "" if style == "text" else NAMES[style])
         ends = []
-        for part in PARTS[1:]:
+        for part in parts(self.fit)[1:]:
             try:
                 text = equation(self.fit, "sql", part=part)
             except CallError as reason:

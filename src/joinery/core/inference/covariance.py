@@ -19,6 +19,8 @@ ALONE = (
 )
 # a variance that small beside the others comes from residuals that are zero but for rounding
 EXACT = 1e-16
+ALONE_SPEAKS = "one row or cluster alone speaks to a coefficient"
+TOO_MANY = "there is too little to tell so many at once by"
 
 
 @dataclass(frozen=True)
@@ -92,14 +94,13 @@ class Joint:
 def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
     """Wald's test that combinations L (r, q) in the basis, ``away`` from claims, are zero.
 
-    Clusters, and rows under "robust": the approximate Hotelling T² of Pustejovsky & Tipton 2018,
-    (11) to (15), which no recoding changes; of too many to keep, F with the smallest degrees of
-    freedom of any coefficient; else F(r, n − p)."""
+    Hotelling's T² under every sandwich, with the degrees of freedom of ``joint_degrees``: Q of as
+    many as r combinations is more spread than r·F, most of all where they are few."""
     r = len(L)
     if not r:
         return Joint(np.nan, 0, np.nan, np.nan, "there is nothing to test")
     if not sandwich.sighted(L).all():
-        return Joint(np.nan, r, np.nan, np.nan, "one row or cluster alone speaks to a coefficient")
+        return Joint(np.nan, r, np.nan, np.nan, ALONE_SPEAKS)
     size = row_lengths(L)
     L, away = L / size[:, None], away / size
     V = L @ sandwich.meat @ L.T
@@ -117,21 +118,27 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
             f"the covariance has rank {rank} only, and {r} are to be tested",
         )
     Q = float(((vectors.T @ (away / scale)) ** 2 / values).sum())
-    if sandwich.kind == "autocorrelated":
-        df2 = float(sandwich.cosines or 0) - r + 1
-        f = Q * df2 / (df2 + r - 1) / r  # Hotelling's T²
-    elif sandwich.leverages or len(sandwich.rows):
-        if sandwich.leverages:
-            eta = min(_hotelling_degrees(K, L) for K in sandwich.leverages)
-        else:
-            eta = _rows_hotelling_degrees(sandwich.rows, sandwich.copies, L)
-        df2 = eta - r + 1
-        f = Q * df2 / (eta * r)
-    else:
-        df2, f = float(np.nanmin(sandwich.df)), Q / r
+    eta = joint_degrees(L, sandwich)
+    df2 = eta - r + 1
     if not df2 > 0:
-        return Joint(np.nan, r, np.nan, np.nan, "there is too little to tell so many at once by")
+        return Joint(np.nan, r, np.nan, np.nan, TOO_MANY)
+    f = Q * df2 / (eta * r)
     return Joint(f, r, df2, float(tails.f_upper(f, r, df2)))
+
+
+def joint_degrees(L: np.ndarray, sandwich: Sandwich) -> float:
+    """Degrees of freedom η of Hotelling's T² of combinations L (r, q) in the basis.
+
+    By clusters, and by rows under "robust", those of the approximate T² of Pustejovsky & Tipton
+    2018, (11) to (15), which no recoding changes; of too many of them to keep, the smallest of any
+    coefficient. The number of cosines where neighbours may be alike, else n − p."""
+    if sandwich.kind == "autocorrelated":
+        return float(sandwich.cosines or 0)
+    if sandwich.leverages:
+        return min(_hotelling_degrees(K, L) for K in sandwich.leverages)
+    if len(sandwich.rows):
+        return _rows_hotelling_degrees(sandwich.rows, sandwich.copies, L)
+    return float(np.nanmin(sandwich.df))
 
 
 def robust_degrees(rows: np.ndarray, copies: np.ndarray, L: np.ndarray) -> np.ndarray:

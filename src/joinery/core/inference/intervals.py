@@ -17,14 +17,19 @@ def t_times(level: float, df: float | np.ndarray, together: int = 1) -> np.ndarr
     return np.asarray(tails.t_quantile(share, np.where(df > 0, df, np.nan)))
 
 
-def scheffe_times(level: float, dimensions: int, df: np.ndarray) -> np.ndarray:
-    """The same for every combination in so many dimensions at once: √(qF) (Scheffé 1959)."""
-    distinct, place = np.unique(df, return_inverse=True)
-    F = [
-        tails.f_quantile(level, dimensions, v) if v > 0 and dimensions > 0 else np.nan
-        for v in distinct
-    ]
-    return np.asarray(np.sqrt(dimensions * np.array(F, float)[place]))
+def joint_times(level: float, q: int, df: float, *, hotelling: bool) -> float:
+    """The same for every combination in q dimensions at once; NaN where they are too many.
+
+    √(q·F(q, df)) where all rest on one variance (Scheffé 1959). Under a sandwich each combination
+    has a variance of its own: Hotelling's c² = q·df/(df − q + 1)·F(q, df − q + 1).
+    """
+    if q < 1:
+        return np.nan
+    rest = df - q + 1 if hotelling else df
+    if not rest > 0:
+        return np.nan
+    factor = df / rest if np.isfinite(df) else 1.0
+    return float(np.sqrt(q * factor * tails.f_quantile(level, q, rest)))
 
 
 def around(

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery.errors import JoineryWarning
+from joinery.show.names import apart, headings
 from joinery.show.people import Layout
 from joinery.show.table import Table
 from joinery.study.compare.likelihood_ratio import Nested
@@ -57,15 +58,17 @@ def compare(fits: Sequence[Fitted], *, crosscheck: bool = False, seed: int | Non
         rows.append(row)
         if fit.changes:
             notes.append(f"fit {place + 1} came about by: {'; then '.join(fit.changes)}")
-    for row, fit in zip(rows, fits, strict=True):
-        e = estimates(fit)
-        for name, value, error in zip(e.names, e.values, e.standard_errors):
-            row[name], row[f"{name} (standard error)"] = value, error
-    order = ["fit", "sentence", *(n for n in HEAD if any(n in r for r in rows))]
-    for name in dict.fromkeys(name for row in rows for name in row):
-        if name not in order and "(standard error)" not in name:
-            order += [name, f"{name} (standard error)"]
-    terms = [name for name in order if f"{name} (standard error)" in order]
+    figures = ["fit", "sentence", *(n for n in HEAD if any(n in row for row in rows))]
+    fitted = [estimates(fit) for fit in fits]
+    names = list(dict.fromkeys(name for e in fitted for name in e.names))
+    reserved = ["fit", "sentence", *HEAD]
+    terms = apart(names, reserved)
+    errors = apart((f"{name} (standard error)" for name in names), [*reserved, *terms.values()])
+    beside = {terms[name]: errors[f"{name} (standard error)"] for name in names}
+    for row, e in zip(rows, fitted, strict=True):
+        row |= {terms[name]: value for name, value in zip(e.names, e.values)}
+        row |= {beside[terms[name]]: error for name, error in zip(e.names, e.standard_errors)}
+    order = [*figures, *(column for pair in beside.items() for column in pair)]
     if crosscheck:
         same = len({f.n_rows for f in fits}) == 1
         notes.append(
@@ -91,11 +94,11 @@ def compare(fits: Sequence[Fitted], *, crosscheck: bool = False, seed: int | Non
         title="Fits side by side",
         notes=tuple(dict.fromkeys(notes)),
         kinds=kinds,
-        headings=HEADINGS | {name: fits[0].words(name) for name in terms},
+        headings=HEADINGS | headings(terms, fits[0].words),
         layout=Layout(
             turned="fit",
             listed="sentence",
-            joined={name: (f"{name} (standard error)",) for name in terms},
+            joined={term: (error,) for term, error in beside.items()},
         ),
     )
 

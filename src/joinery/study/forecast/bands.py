@@ -8,13 +8,14 @@ import numpy as np
 from scipy import special
 
 from joinery.core.inference import predictive
-from joinery.core.inference.intervals import scheffe_times, t_times
+from joinery.core.inference.intervals import joint_times, t_times
 from joinery.errors import CallError
 from joinery.notation.evaluate import Context, TableLike, evaluate
 from joinery.notation.tree import Expression, names_in
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.read.estimates import mean_errors
+from joinery.study.rates import Counted
+from joinery.study.read.estimates import Together, mean_errors, together
 from joinery.study.rows.figures import linear_predictor
 
 PANELS, PANEL_NODES, FAR = (
@@ -42,6 +43,7 @@ class How:
 
     intervals: str = "model"
     simultaneous: bool = False
+    rates: Counted | None = None  # rates rather than counts, where they are asked for
 
 
 def bands(
@@ -50,29 +52,37 @@ def bands(
     """Intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s²/w₀ more for a new row.
 
     Without weights for the new rows of a weighted fit there is no interval for a row. Simultaneous:
-    √(pF) for the mean, the smaller of √(mF) and Bonferroni for m new rows (Scheffé 1959; Miller
-    1981), Bonferroni under other families."""
+    the multiplier of ``together`` for the mean; for m new rows the smaller of Scheffé's in m
+    dimensions and Bonferroni's (Miller 1981), Bonferroni's under other families."""
     how = how or How()
-    eta = linear_predictor(fit, context, X)
+    rates = how.rates or Counted(fit)
+    eta, _ = rates.predictor(context, X)
     variance = own_variance(fit, context, len(X))
     of_mean, df = mean_errors(fit, X)
     rows = max(int(np.isfinite(eta).sum()), 1)
-    p = fit.solution.rank
     t = t_times(level, df)
-    mean_times = scheffe_times(level, p, df) if how.simultaneous else t
+    mean_times = all_rows_together(fit, level).times if how.simultaneous else t
     mean_lower, mean_upper = eta - mean_times * of_mean, eta + mean_times * of_mean
     if not fit.estimate.linear:
         each = 1 - (1 - level) / rows if how.simultaneous else level
-        return _linked(fit, context, eta, of_mean, variance, (mean_lower, mean_upper), each)
+        own = _linked(fit, context, eta, of_mean, variance, (mean_lower, mean_upper), each)
+        return own if rates.per is None else _as_rates(own, rates, context, of_mean, each)
     if how.intervals == "distribution-free":
         return Bands(eta, mean_lower, mean_upper, *_distribution_free(fit, X, eta, level))
     new_times = t
     if how.simultaneous:
-        bonferroni = t_times(level, df, rows)
-        new_times = np.minimum(scheffe_times(level, rows, df), bonferroni)
+        robust = fit.sandwich is not None
+        least = float(np.nanmin(df, initial=np.inf))
+        scheffe = joint_times(level, rows, least, hotelling=robust)
+        new_times = np.fmin(scheffe, t_times(level, df, rows))
     spread = np.nan if fit.estimate.scale is None else fit.estimate.scale
     error = np.hypot(np.sqrt(variance) * spread, of_mean)
     return Bands(eta, mean_lower, mean_upper, eta - new_times * error, eta + new_times * error)
+
+
+def all_rows_together(fit: Fitted, level: float) -> Together:
+    """The multiplier of intervals that hold for the mean at every row there could be."""
+    return together(fit, np.eye(fit.solution.rank), level)
 
 
 def own_variance(fit: Fitted, context: Context, m: int) -> np.ndarray:
@@ -117,6 +127,22 @@ def _linked(
         )
     scale = 1.0 if trials is None else trials
     return Bands(mu * scale, mean_lower * scale, mean_upper * scale, new_lower, new_upper)
+
+
+def _as_rates(
+    counts: Bands, rates: Counted, context: Context, error: np.ndarray, level: float
+) -> Bands:
+    """Means of counts at an exposure of one as rates, a row's ends from its own exposure."""
+    per, fit = rates.per or 1.0, rates.fit
+    exposure = rates.exposure(context)
+    ends = np.full(len(counts.fitted), np.nan), np.full(len(counts.fitted), np.nan)
+    if exposure is not None:
+        with np.errstate(all="ignore"):
+            eta = np.log(counts.fitted) + np.log(exposure)
+        variance = own_variance(fit, context, len(eta))
+        own = _linked(fit, context, eta, error, variance, (eta, eta), level)
+        ends = own.new_lower / exposure * per, own.new_upper / exposure * per
+    return Bands(counts.fitted * per, counts.mean_lower * per, counts.mean_upper * per, *ends)
 
 
 def _likely(fit: Fitted) -> list[predictive.Likely]:

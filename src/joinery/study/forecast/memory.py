@@ -12,10 +12,10 @@ import numpy as np
 from joinery.core.blocks.order_statistics import Counted
 from joinery.core.blocks.partition import joined
 from joinery.data.columns import Column, level_text
-from joinery.design.factors import CategoryFactor
+from joinery.design.factors import CategoryFactor, category_of
 from joinery.design.learning import Piece, mean
 from joinery.notation.tree import Name, names_in
-from joinery.study.fitted import Fitted, fitted_rows, once, working_rows
+from joinery.study.fitted import Fitted, fitted_rows, once, rows_at_hand, working_rows
 from joinery.study.forecast.spreads import Spreads, spreads
 from joinery.study.rows.digest import digest
 from joinery.study.rows.figures import per_row
@@ -27,19 +27,21 @@ MOST_KEPT, MOST_FEW = 5000, 6
 class ForecastMemory:
     """What is kept of the fitted rows.
 
-    Means and level shares, the largest leverage, and for distribution-free intervals each row in
+    Means and level shares, how far out rows lie, and for distribution-free intervals each row in
     the orthonormal basis with its left-one-out residual (None where they are too many).
     ``cells`` are the combinations of levels seen, by the columns that a product joins.
     """
 
     typical: Mapping[str, float | dict[str, float]] = field(default_factory=dict)
-    largest_leverage: float | None = None
+    farthest: float | None = None  # xᵀ(XᵀWX)⁻¹x of the row farthest out
     basis: np.ndarray | None = None
     left_out: np.ndarray | None = None
     cells: Mapping[str, tuple[tuple[str, ...], ...]] = field(default_factory=dict)
     spreads: Spreads = ()  # what the dispersion or shape may be: see ``spreads``
     # the values of a number that has few of them, by column
     few: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
+    offset: float = 0.0  # its mean over the fitted rows
+    columns: tuple[str, ...] = ()  # every column of the fitted table
 
 
 @once
@@ -62,13 +64,22 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
             left = np.repeat(np.where(h < 1, per_row(fit).residual / (1 - h), 0.0), times)
     return ForecastMemory(
         typical=_typical(fit),
-        largest_leverage=float(np.nan_to_num(digest(fit).highest.value)),
+        farthest=digest(fit).farthest,
         basis=basis,
         left_out=left,
         spreads=spreads(fit),
         cells=_cells(fit),
         few=_few(fit),
+        offset=_mean_offset(fit),
+        columns=rows_at_hand(fit)[0].names,
     )
+
+
+def _mean_offset(fit: Fitted) -> float:
+    expression = fit.asides.expressions.get("offset")
+    if expression is None:
+        return 0.0
+    return mean(fitted_rows(fit).values(expression))[0]
 
 
 def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
@@ -76,9 +87,10 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
     learner = fitted_rows(fit)
     out: dict[str, float | dict[str, float]] = {}
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
+    grouped = {category_of(e) for e in expressions}
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
         column = learner.table.column(name)
-        if column.kind in ("number", "date"):
+        if column.kind in ("number", "date") and Name(name) not in grouped:
             out[name] = mean(learner.values(Name(name)))[0]
         else:
             counts = np.add.reduce(list(learner.stretches.each(partial(_counted, column))))
@@ -149,10 +161,12 @@ def as_plain(memory: ForecastMemory) -> dict[str, Any]:
     """As JSON values."""
     return {
         "typical": dict(memory.typical),
-        "largest_leverage": memory.largest_leverage,
+        "farthest": memory.farthest,
         "basis": None if memory.basis is None else memory.basis.tolist(),
         "left_out": None if memory.left_out is None else memory.left_out.tolist(),
         "spreads": [list(pair) for pair in memory.spreads],
         "few": {name: list(values) for name, values in memory.few.items()},
+        "offset": memory.offset,
+        "columns": list(memory.columns),
         "cells": {name: [list(cell) for cell in cells] for name, cells in memory.cells.items()},
     }

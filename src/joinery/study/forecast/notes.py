@@ -18,17 +18,17 @@ from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import names_in
 from joinery.show.numbers import figure, level_words, percent, value
 from joinery.study.fitted import Fitted
-from joinery.study.forecast.bands import Bands
+from joinery.study.forecast.bands import Bands, all_rows_together
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import Held, held_words
 
 
-def needed_columns(fit: Fitted) -> list[str]:
-    """The columns that the terms, the offset and the exposure name."""
+def needed_columns(fit: Fitted, *, exposure: bool = True) -> list[str]:
+    """The columns that the terms, the offset and, if wanted, the exposure name."""
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
     if (offset := fit.asides.expressions.get("offset")) is not None:
         expressions.append(offset)
-    if fit.response.kind == "per" and fit.response.total is not None:
+    if exposure and fit.response.kind == "per" and fit.response.total is not None:
         expressions.append(fit.response.total)
     return list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
 
@@ -75,6 +75,8 @@ def remarks_by_row(
     usable = ~np.isnan(measured.fitted)
     notes = RowRemarks()
     for name in needed_columns(fit):
+        if name not in given.names:
+            continue
         column = given.column(name)
         for place in np.flatnonzero(column.infinite(positions)):
             notes.add(place, "infinite", f"{name} is infinite")
@@ -152,7 +154,7 @@ def _say_unseen(
                 if cell not in cells:
                     for row in known[which.ravel() == place]:
                         notes.add(row, "unseen", f"no fitted row has {' with '.join(cell)}")
-    farthest = kept.largest_leverage
+    farthest = kept.farthest
     if farthest is not None and fit.solution.rank > 1 and fit.estimate.linear:
         with np.errstate(invalid="ignore"):
             far = np.flatnonzero(fit.solution.unscaled_variance(X) > 1.0000001 * farthest)
@@ -205,10 +207,9 @@ def table_notes(
     elif fit.sandwich is not None:
         notes.append("the interval for a new row still takes the spread of single rows to be even")
     if simultaneous:
-        rows = "the smaller of √(mF) and Bonferroni" if fit.estimate.linear else "Bonferroni"
-        notes.append(
-            f"intervals hold for all rows together: √(pF) for the mean; {rows} for new rows"
-        )
+        rows = "the smaller of Scheffé and Bonferroni" if fit.estimate.linear else "Bonferroni"
+        joint = all_rows_together(fit, level)
+        notes.append(f"of the mean, {joint.words('all rows')}; of new rows by {rows}")
     notes += _about_new_rows(fit, columns)
     if "inside" in columns:
         notes += judgement(columns, level)

@@ -26,10 +26,13 @@ from joinery.study.forecast.bands import (
     trials_of,
     turned_back,
 )
+from joinery.study.forecast.memory import forecast_memory
 from joinery.study.forecast.notes import RowRemarks, needed_columns, remarks_by_row, table_notes
 from joinery.study.held import Held, averaged_rows, hold_rest
+from joinery.study.rates import Counted, counted
 from joinery.study.rows.figures import MOST_HELD
 
+ENDS = ("mean_lower", "mean_upper", "new_lower", "new_upper")
 INTERVALS = ("model", "distribution-free")
 HOLDS = ("average",)
 
@@ -45,9 +48,10 @@ def forecast(
     intervals: str = "model",
     simultaneous: bool = False,
     hold: str | None = None,
+    per: float | None = None,
 ) -> Table:
     """The forecast table. See ``Fit.forecast``."""
-    return forecast_with_remarks(fit, new, level, intervals, simultaneous, hold)[0]
+    return forecast_with_remarks(fit, new, level, intervals, simultaneous, hold, per)[0]
 
 
 def forecast_with_remarks(
@@ -57,6 +61,7 @@ def forecast_with_remarks(
     intervals: str,
     simultaneous: bool,
     hold: str | None,
+    per: float | None = None,
 ) -> tuple[Table, RowRemarks]:
     """The forecast table, and what is said of each row as data."""
     one_of("intervals", intervals, INTERVALS)
@@ -66,18 +71,22 @@ def forecast_with_remarks(
         raise CallError(
             "distribution-free intervals are for one row at a time", argument="simultaneous"
         )
+    rates = counted(fit, per)
     several = isinstance(level, (list, tuple))
     requested = level if isinstance(level, (list, tuple)) else [level]
     levels = [fit.level if v is None else checked_level(v) for v in requested]
     table, positions = _new_rows(fit, new)
+    unused = [] if new is None else _unused_columns(fit, table, strict=hold is not None)
     held = Held(table) if hold is None else hold_rest(fit, table, follow=True)
     table = held.table
-    _check_columns(fit, table)
-    _check_exposure(fit, table, positions)
+    needed = needed_columns(fit, exposure=per is None)
+    _check_columns(fit, table, needed)
+    if per is None:
+        _check_exposure(fit, table, positions)
     given, table = table, _without_infinite(fit, table)
     context = fit.design.context(table, positions)
     X = averaged_rows(fit, replace(held, table=table), positions)
-    how = How(intervals, simultaneous)
+    how = How(intervals, simultaneous, rates)
     by_level = [turned_back(fit, bands(fit, context, X, v, how)) for v in levels]
     measured = by_level[0]
     columns: dict[str, Any] = {"fitted": measured.fitted}
@@ -87,28 +96,41 @@ def forecast_with_remarks(
         columns["probability"] = probability
     for own, v in zip(by_level, levels, strict=True):
         tail = f"_{100 * v:.10g}" if several else ""
-        for name in ("mean_lower", "mean_upper", "new_lower", "new_upper"):
-            columns[name + tail] = getattr(own, name)
-    columns |= _judged(fit, table, context, measured) if new is not None else {}
+        for name in ENDS:
+            columns[name.replace("mean", fit.response.middle) + tail] = getattr(own, name)
+    columns |= _judged(fit, table, context, measured, rates) if new is not None else {}
     remarks = remarks_by_row(fit, given, table, positions, measured, X)
     columns["note"] = remarks.texts(len(positions))
     index = table.index
-    ends = ("new_lower", "new_upper", "mean_lower", "mean_upper")
     sure = " and ".join(map(level_words, levels))
     found_table = Table(
         columns,
-        title=f"Forecasts of {fit.words(fit.response.original)}, with {sure} intervals",
-        notes=tuple(table_notes(fit, columns, levels[0], intervals, simultaneous, held)),
+        title=f"Forecasts of {rates.name}, with {sure} intervals",
+        notes=(
+            *table_notes(fit, columns, levels[0], intervals, simultaneous, held),
+            *rates.notes,
+            *_rate_notes(rates, columns),
+            *unused,
+        ),
         index=index[positions].tolist(),
         index_name=str(index.name or "row"),
         kinds={"note": "text", "inside": "text", "probability": "own"},
         headings={
             n: n.replace("new_", "new row ").replace("_", " ")
             for n in columns
-            if n.startswith(ends)
+            if n.endswith(("_lower", "_upper")) or "_lower_" in n or "_upper_" in n
         },
     )
     return found_table, remarks
+
+
+def _rate_notes(rates: Counted, columns: dict[str, Any]) -> list[str]:
+    """What the interval of a single row's rate rests on."""
+    if rates.per is None:
+        return []
+    if any(np.isnan(v).all() for name, v in columns.items() if name.startswith("new_lower")):
+        return ["a rate of a single row has an interval only where its exposure is given"]
+    return ["the interval of a single row is of its own rate, at its own exposure"]
 
 
 def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
@@ -141,9 +163,32 @@ def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
     return table, np.arange(len(table))
 
 
-def _check_columns(fit: Fitted, table: Records) -> None:
-    """Raises NewRowError when the new table lacks a column that the terms name."""
-    needed = needed_columns(fit)
+def _unused_columns(fit: Fitted, table: Records, *, strict: bool) -> list[str]:
+    """Return a note on the columns of new rows that the model does not use.
+
+    Raises NewRowError, where other columns are held, for one that the fitted table had not: the
+    name is a slip, and would be held unseen.
+    """
+    options = fit.options
+    asides = [n.name for e in fit.asides.expressions.values() for n in names_in(e)]
+    labels = [name for name in (options.id, options.order, *options.cluster) if name]
+    used = {*needed_columns(fit), *fit.design.named, *asides, *labels}
+    unused = [name for name in table.names if name not in used]
+    fitted_columns = forecast_memory(fit).columns
+    for name in unused if strict else ():
+        if name not in fitted_columns:
+            near = nearest(name, used)
+            hint = f"did you mean {near!r}?" if near else f"it needs {listed(sorted(used), 12)}"
+            raise NewRowError(
+                f"the new rows have a column {name!r}, which the fitted table had not; {hint}",
+                column=name,
+                known=tuple(used),
+            )
+    return [f"the model does not use {listed(unused, 8)}"] if unused else []
+
+
+def _check_columns(fit: Fitted, table: Records, needed: list[str]) -> None:
+    """Raises NewRowError when the new table lacks a column that is needed."""
     lacking = [name for name in needed if name not in table.names]
     if lacking:
         near = nearest(lacking[0], [n for n in table.names if n not in needed])
@@ -168,7 +213,8 @@ def _check_columns(fit: Fitted, table: Records) -> None:
 
 def _without_infinite(fit: Fitted, table: Records) -> Records:
     """The table with infinite numbers taken for missing: nothing can be forecast at them."""
-    infinite = [n for n in needed_columns(fit) if table.column(n).infinite(slice(None)).any()]
+    needed = [n for n in needed_columns(fit) if n in table.names]
+    infinite = [n for n in needed if table.column(n).infinite(slice(None)).any()]
     for name in infinite:
         values = table.column(name).numbers(slice(None))
         table = table.replaced(name, np.where(np.isinf(values), np.nan, values))
@@ -196,7 +242,9 @@ def _probability(fit: Fitted, context: Context, measured: Bands) -> np.ndarray |
         return np.asarray(measured.fitted / trials)
 
 
-def _judged(fit: Fitted, table: Records, context: Context, measured: Bands) -> dict[str, Any]:
+def _judged(
+    fit: Fitted, table: Records, context: Context, measured: Bands, rates: Counted
+) -> dict[str, Any]:
     """Compare with the new rows' responses: observed, error, whether inside the interval."""
     name = fit.response.original if fit.response.transformed else None
     needed = [name] if name else [n.name for n in names_in(fit.response.expression)]
@@ -211,6 +259,11 @@ def _judged(fit: Fitted, table: Records, context: Context, measured: Bands) -> d
         return {}
     if fit.response.kind == "of" and trials_of(fit, context) is None:
         return {}
+    if rates.per is not None:
+        exposure = rates.exposure(context)
+        if exposure is None:
+            return {}
+        observed = observed / exposure * rates.per
     known = ~np.isnan(observed) & ~np.isnan(measured.new_lower)
     inside = np.full(len(observed), None, dtype=object)
     inside[known] = "no"

@@ -15,6 +15,7 @@ from joinery.data.records import Records, records
 from joinery.data.sources.source import STRETCH
 from joinery.notation.tree import names_in
 from joinery.progress import counted
+from joinery.show.names import label_column
 from joinery.show.streamed import write_streamed
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
@@ -44,7 +45,6 @@ def _labelled(fit: Fitted, new: Any) -> bool:
 def _stretches(
     fit: Fitted, table: Records, level: float | None, intervals: str
 ) -> Iterator[pd.DataFrame]:
-    name = str(table.id or table.index.name or "row")
     response = {n.name for e in fit.response.expressions for n in names_in(e)}
     wanted = [n for n in table.names if n in {*needed_columns(fit), *response}]
     judged = {n.name for n in names_in(fit.response.expression)} <= set(wanted)
@@ -54,11 +54,12 @@ def _stretches(
             some = table.stretch(slice(start, stop), wanted)
             found = forecast(fit, some, level=level, intervals=intervals).frame
             labels = list(table.labels(np.arange(start, stop)))
-            columns = {name: labels} | {c: found[c].to_numpy() for c in found}
+            columns = {c: found[c].to_numpy() for c in found}
             if judged:  # also where none of these rows has its response
                 nothing = np.full(stop - start, np.nan)
                 columns |= {c: columns.get(c, nothing) for c in JUDGED}
                 columns["note"] = columns.pop("note")
             words = {c: pd.array(columns[c], dtype="str") for c in WORDS if c in columns}
-            yield pd.DataFrame(columns | words)
+            name = label_column(table.id or table.index.name, columns)
+            yield pd.DataFrame({name: labels} | columns | words)
             advance(stop - start)

@@ -79,7 +79,7 @@ PICTURES: dict[str, tuple[Picture, tuple[str, ...]]] = {
     "influence": (influence_pictures.influence, ()),
     "added_variable": (influence_pictures.added_variable, ("term",)),
     "component_residual": (influence_pictures.component_residual, ("against",)),
-    "forecast": (forecast_picture.forecast, ("new", "hold")),
+    "forecast": (forecast_picture.forecast, ("new", "hold", "per")),
     "series": (series_picture.series, ("new", "hold")),
     "box_cox": (powers.picture, ()),
     "checks": (checks_sheet.checks, ()),
@@ -88,7 +88,7 @@ PICTURES: dict[str, tuple[Picture, tuple[str, ...]]] = {
         effects.simple_slopes,
         ("of", "across", "at", "hold", "level", "simultaneous"),
     ),
-    "adjusted_means": (effects.adjusted_means, ("term", "at", "weighting", "level")),
+    "adjusted_means": (effects.adjusted_means, ("term", "at", "weighting", "per", "level")),
     "level_differences": (
         effects.level_differences,
         ("term", "reference", "correction", "at", "level"),

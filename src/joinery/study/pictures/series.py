@@ -116,7 +116,8 @@ def _forecasts(fit: Fitted, new: Any, hold: str | None, x: np.ndarray) -> _Ahead
     def column_of(name: str) -> np.ndarray:
         return np.asarray(frame[name].to_numpy(float)[order])
 
-    mean = column_of("mean_lower"), column_of("mean_upper")
+    middle = fit.response.middle
+    mean = column_of(f"{middle}_lower"), column_of(f"{middle}_upper")
     return _Ahead(
         at[order], column_of("fitted"), mean, (column_of("new_lower"), column_of("new_upper"))
     )

@@ -11,7 +11,6 @@ from joinery import advice
 from joinery.core.inference import intervals
 from joinery.core.inference.chances import concordance, in_groups
 from joinery.core.inference.intervals import wilson
-from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError, one_of
 from joinery.notation.evaluate import positions_at
 from joinery.show.numbers import count, figure, level_words
@@ -23,13 +22,14 @@ from joinery.study.held import held_note
 from joinery.study.pictures.words import worded
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.covariance_table import covariance_matrix
-from joinery.study.read.estimates import estimates
+from joinery.study.read.estimates import estimates, in_basis, together
 from joinery.study.rows.chances import MOST_GROUPS
 from joinery.study.understand.cutoffs import at_each, of_yes_no
+from joinery.study.understand.level_means import MEANS
 from joinery.study.understand.level_means import adjusted_means as means_table
 from joinery.study.understand.level_means import level_differences as differences_table
 from joinery.study.understand.scale import Scale
-from joinery.study.understand.simple_slopes import check_columns, slopes_at
+from joinery.study.understand.simple_slopes import SlopesAcross, check_columns
 from joinery.study.understand.simple_slopes import simple_slopes as slopes_table
 from joinery.study.understand.slope_regions import UNCERTAIN, regions, sentence
 
@@ -52,7 +52,7 @@ def simple_slopes(
     at: Sequence[Any] | None = None,
     hold: Mapping[str, Any] | None = None,
     level: float | None = None,
-    simultaneous: bool = False,
+    simultaneous: bool = True,
 ) -> Figure:
     """The slope of a predictor across a moderator."""
     from joinery.show.pictures.slopes import Across, across_number
@@ -76,10 +76,8 @@ def simple_slopes(
     low, high = fit.design.seen[across]
     grid = np.linspace(low, high, POINTS)
 
-    def slopes(values: Sequence[float]) -> Any:
-        return slopes_at(fit, of, across, values, hold, level, simultaneous=simultaneous)
-
-    curve, found = slopes(grid.tolist()), regions(fit, across, slopes)
+    asked = SlopesAcross(fit, of, across, hold, level, simultaneous)
+    curve, found = asked.at(grid.tolist()), regions(asked)
     seen = np.empty(0)
     if fit.origin is not None:
         table_rows, used = rows_at_hand(fit)
@@ -124,17 +122,18 @@ def adjusted_means(
     term: str | None = None,
     at: Mapping[str, Any] | None = None,
     weighting: str = "equal",
+    per: float | None = None,
     level: float | None = None,
 ) -> Figure:
     """The means of levels with their intervals, the largest on top."""
     term = _term(fit, term)
-    table = means_table(fit, term, at=at, weighting=weighting, level=level)
+    table = means_table(fit, term, at=at, weighting=weighting, per=per, level=level)
     frame = table.frame.sort_values("mean", ascending=False, kind="stable")
-    keys = [c for c in frame.columns if c not in ("mean", "lower", "upper", "standard_error")]
+    keys = [c for c in frame.columns if c not in MEANS]
     names = [" · ".join(map(str, row)) for row in frame[keys].itertuples(index=False)]
     sure = level_words(fit.level if level is None else checked_level(level))
     finding = f"{sure} intervals; {'; '.join(table.notes)}"
-    unit = fit.words(Scale(fit).name)
+    unit = fit.words(Scale(fit, per).name)
     caption = Words(f"What are the means of {fit.words(term)}?", finding, f"mean {unit}", "")
     return _listed(names, frame, "mean", caption, words, ax, zero=False)
 
@@ -230,16 +229,18 @@ def joint_region(
     i, j = (names.index(one_of("of", name, tuple(names))) for name in chosen)
     e = estimates(fit)
     at = [e.names.index(name) for name in chosen]
-    middle, df = e.values[at], float(np.min(e.df[at]))
+    middle, df = e.values[at], e.df[at]
     W = V[np.ix_([i, j], [i, j])]
-    if not (np.isfinite(W).all() and df > 0 and np.linalg.det(W) > 0):
-        raise CallError("nothing tells how sure these coefficients are, so no region is to be had")
+    joint = together(fit, in_basis(fit, np.eye(len(e.names))[at]), level)
+    if joint.why or not (np.isfinite(W).all() and np.linalg.det(W) > 0):
+        why = joint.why or "nothing tells how sure these coefficients are"
+        raise CallError(f"no region of both is to be had: {why}")
     around = np.linspace(0, 2 * np.pi, EDGE)
-    size = np.sqrt(2 * tails.f_quantile(level, 2, df))
+    size = joint.times
     edge = middle[:, None] + size * np.linalg.cholesky(W) @ np.vstack(
         [np.cos(around), np.sin(around)]
     )
-    half = float(intervals.t_times(level, df)) * np.sqrt(np.diag(W))
+    half = intervals.t_times(level, df) * np.sqrt(np.diag(W))
     ends = tuple((float(m - h), float(m + h)) for m, h in zip(middle, half, strict=True))
     r = float(W[0, 1] / np.sqrt(W[0, 0] * W[1, 1]))
     inside = float(middle @ np.linalg.solve(W, middle)) <= size**2

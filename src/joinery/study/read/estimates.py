@@ -7,10 +7,19 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.core.inference import intervals
-from joinery.core.inference.covariance import Joint, joint_test
+from joinery.core.inference.covariance import (
+    TOO_MANY,
+    Joint,
+    joint_degrees,
+    joint_test,
+)
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import row_lengths
 from joinery.study.fitted import Fitted
+
+# Of singular values in the basis: smaller ones are what rounding leaves of columns that lie as far
+# from zero as a billion times their spread.
+SPANNED = 1e-6
 
 
 @dataclass(frozen=True)
@@ -98,13 +107,18 @@ def contrast(fit: Fitted, D: np.ndarray) -> Combination:
 
     Empty where the rows do not settle it: a dropped column departs from its combination.
     """
-    solution = fit.solution
-    kept = D[:, solution.kept]
-    L = np.column_stack([np.zeros(len(D)), kept]) if solution.has_intercept else kept
-    values = kept @ solution.coefficients[solution.kept]
-    errors, df = errors_in_basis(fit, _of_estimable(fit, L))
+    values = D[:, fit.solution.kept] @ fit.solution.coefficients[fit.solution.kept]
+    errors, df = errors_in_basis(fit, contrast_in_basis(fit, D))
     known = ~_unsettled(fit, D).any(axis=1)
     return Combination(np.where(known, values, np.nan), np.where(known, errors, np.nan), df)
+
+
+def contrast_in_basis(fit: Fitted, D: np.ndarray) -> np.ndarray:
+    """Differences or derivatives of design rows (m, width) as combinations (m, rank)."""
+    kept = D[:, fit.solution.kept]
+    if fit.solution.has_intercept:
+        kept = np.column_stack([np.zeros(len(D)), kept])
+    return _of_estimable(fit, kept)
 
 
 def _unsettled(fit: Fitted, D: np.ndarray) -> np.ndarray:
@@ -138,6 +152,55 @@ def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]
         return fit.sandwich.errors(U) * fit.solution.unit, fit.sandwich.degrees(U)
     scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
     return scale * row_lengths(U), np.full(len(U), fit.estimate.reference_df)
+
+
+@dataclass(frozen=True)
+class Together:
+    """How far intervals reach that hold for every combination of some coefficients at once."""
+
+    times: float  # standard errors; NaN where there is no such number
+    dimensions: int
+    why: str = ""  # the reason for none
+
+    def words(self, what: str) -> str:
+        """What is said under a table of intervals that hold together."""
+        if self.why:
+            return f"no interval holds for {what} together: {self.why}"
+        size = f"{self.times:.3g} standard errors, {self.dimensions} dimensions"
+        return f"intervals hold for {what} together ({size})"
+
+
+def together(fit: Fitted, U: np.ndarray, level: float) -> Together:
+    """The one multiplier of intervals that hold for all combinations of directions U at once.
+
+    Parameters: U (r, rank) in the basis, which may repeat one another; ``level`` of all intervals.
+    Scheffé's under constant spread, Hotelling's under every sandwich: see ``joint_times``.
+    """
+    if fit.sandwich is not None and fit.sandwich.blind.size:
+        # combinations that lean on a blind direction have no standard error to multiply
+        U = U - (U @ fit.sandwich.blind) @ fit.sandwich.blind.T
+    basis = _spanned(U)
+    q = len(basis)
+    if fit.sandwich is None:
+        df = float(fit.estimate.reference_df)
+        times = intervals.joint_times(level, q, df, hotelling=False)
+        why = "no degrees of freedom are left"
+    else:
+        df = joint_degrees(basis, fit.sandwich)
+        times = intervals.joint_times(level, q, df, hotelling=True)
+        why = f"{TOO_MANY} ({df:.3g} degrees of freedom for {q} dimensions)"
+    return Together(times, q, "" if np.isfinite(times) else why)
+
+
+def _spanned(U: np.ndarray) -> np.ndarray:
+    """Orthonormal directions (q, rank) that combinations in the basis span.
+
+    The basis is free of units, so that what is small in it is rounding.
+    """
+    if not U.size:
+        return np.empty((0, U.shape[1]))
+    _, values, vectors = np.linalg.svd(U, full_matrices=False)
+    return np.asarray(vectors[values > SPANNED * values[0]])
 
 
 def test_together(fit: Fitted, U: np.ndarray, away: np.ndarray) -> Joint:

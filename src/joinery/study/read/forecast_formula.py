@@ -36,8 +36,13 @@ from joinery.study.read.formula import (
     total,
 )
 
-PARTS = ("fitted", "mean_lower", "mean_upper", "new_lower", "new_upper")
 COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
+
+
+def parts(fit: Fitted) -> tuple[str, ...]:
+    """What a formula may be of: the columns of ``forecast``."""
+    middle = fit.response.middle
+    return ("fitted", f"{middle}_lower", f"{middle}_upper", "new_lower", "new_upper")
 
 
 def forecast_formula(fit: Fitted, part: str) -> Formula:
@@ -45,7 +50,7 @@ def forecast_formula(fit: Fitted, part: str) -> Formula:
 
     Raises CallError for what no formula of one row can say, and for the ends of other families.
     """
-    one_of("part", part, PARTS)
+    one_of("part", part, parts(fit))
     build = _Builder(fit)
     columns = build.columns()
     eta = build.predictor(columns)

@@ -12,6 +12,7 @@ import numpy as np
 from joinery.core.numeric import distributions as tails
 from joinery.errors import CallError
 from joinery.progress import Advance
+from joinery.show.names import apart
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.resample.process import Process
@@ -87,9 +88,11 @@ class Rehearsals:
 
         frames = []
         for block in self.blocks:
-            frame = pd.DataFrame(block.estimates, columns=list(block.process.names))
-            if len(self.blocks) > 1:
-                frame.insert(0, "rows", block.rows)
+            several = ["rows"] if len(self.blocks) > 1 else []
+            names = apart(block.process.names, several)
+            frame = pd.DataFrame(block.estimates, columns=list(names.values()))
+            for column in several:
+                frame.insert(0, column, block.rows)
             frames.append(frame)
         return pd.concat(frames, ignore_index=True)
 

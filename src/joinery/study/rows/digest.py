@@ -135,6 +135,7 @@ class Digest:
     largest: Extreme  # studentized residual
     distance: Extreme  # Cook's
     highest: Extreme  # leverage
+    farthest: float  # xᵀ(XᵀWX)⁻¹x, the leverage of a row as if its weight were one
     alone: tuple[int, ...]  # rows of leverage 1
     leverages: np.ndarray  # the highest
     places: np.ndarray  # rows that may be remarkable, the heaviest too, and their figures
@@ -328,6 +329,7 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
         largest=largest,
         distance=_extreme(d, first),
         highest=_extreme(h, first),
+        farthest=_farthest(rows),
         alone=tuple((first + np.flatnonzero(h >= 1)).tolist()),
         leverages=_highest(h),
         places=first + few[kept],
@@ -341,6 +343,14 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
 def _standardized(t: float, df: float) -> float:
     """The standardized residual of a studentized one."""
     return t if np.isinf(df) else float(t * np.sqrt((df + 1) / (df + t * t)))
+
+
+def _farthest(rows: Rows) -> float:
+    h = rows.leverage
+    if rows.block.precision is not None:
+        with np.errstate(all="ignore"):
+            h = h / rows.block.precision
+    return float(h[np.isfinite(h)].max(initial=0.0))
 
 
 def _extreme(figure: np.ndarray, first: int) -> Extreme:
@@ -442,6 +452,7 @@ def _together(found: list[Digest]) -> Digest:
         largest=_first_largest([p.largest for p in found]),
         distance=_first_largest([p.distance for p in found]),
         highest=_first_largest([p.highest for p in found]),
+        farthest=max(p.farthest for p in found),
         alone=tuple(place for p in found for place in p.alone),
         leverages=np.sort(np.concatenate([p.leverages for p in found]))[-FARTHEST:],
         places=np.concatenate([p.places for p in found]),

@@ -117,10 +117,16 @@ def fitted_values(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
 
 def linear_predictor(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
     """The sum of the terms for any rows, the offset and exposure included."""
+    eta = without_exposure(fit, context, X)
+    exposure = fit.response.log_exposure(context)
+    return eta if exposure is None else eta + exposure
+
+
+def without_exposure(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
+    """The same with the offset alone: of a count with its exposure, for an exposure of one."""
     eta = fit.solution.fitted(X)
-    for offset in (fit.asides.values("offset", context), fit.response.log_exposure(context)):
-        eta = eta if offset is None else np.asarray(eta + offset)
-    return eta
+    offset = fit.asides.values("offset", context)
+    return eta if offset is None else np.asarray(eta + offset)
 
 
 @once

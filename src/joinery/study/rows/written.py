@@ -12,6 +12,7 @@ import pandas as pd
 
 from joinery.data.sources.source import STRETCH
 from joinery.progress import counted
+from joinery.show.names import label_column
 from joinery.show.streamed import write_streamed
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.rows.digest import labels_of
@@ -26,7 +27,7 @@ def write_rows(fit: Fitted, path: str | os.PathLike[str]) -> Path:
 
 def _stretches(fit: Fitted) -> Iterator[pd.DataFrame]:
     table, chosen = rows_at_hand(fit)
-    name = str(table.id or table.index.name or "row")
+    given = table.id or table.index.name
     notable = remarks(fit)
     columns: list[str] = []
     with counted("rows written", chosen.total) as advance:
@@ -34,7 +35,7 @@ def _stretches(fit: Fitted) -> Iterator[pd.DataFrame]:
             own = row_columns(figures, notable, block.first)
             columns = list(own)
             labels = labels_of(fit, np.arange(block.own.start, block.own.stop))
-            yield _frame(name, labels, own)
+            yield _frame(given, labels, own)
             advance(len(labels))
         for start in range(0, len(chosen.out), STRETCH):
             some = slice(start, start + STRETCH)
@@ -42,9 +43,9 @@ def _stretches(fit: Fitted) -> Iterator[pd.DataFrame]:
             rest = left_out_columns(fit, out, chosen.reasons[some])
             nothing = np.full(len(out), np.nan)
             own = {column: rest.get(column, nothing) for column in columns}
-            yield _frame(name, list(table.labels(out)), own)
+            yield _frame(given, list(table.labels(out)), own)
             advance(len(out))
 
 
-def _frame(name: str, labels: list[Any], columns: dict[str, Any]) -> pd.DataFrame:
-    return pd.DataFrame({name: labels} | columns)
+def _frame(given: object, labels: list[Any], columns: dict[str, Any]) -> pd.DataFrame:
+    return pd.DataFrame({label_column(given, columns): labels} | columns)

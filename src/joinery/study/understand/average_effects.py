@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
@@ -11,8 +12,9 @@ from joinery.data.columns import level_text
 from joinery.data.records import Records, filled
 from joinery.design.factors import CategoryFactor, Factor, shown
 from joinery.design.learning import Piece
-from joinery.errors import CallError
-from joinery.notation.tree import is_condition, names_in
+from joinery.errors import CallError, listed
+from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.tree import is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import (
@@ -22,99 +24,214 @@ from joinery.study.fitted import (
     response_rows,
     rows_at_hand,
 )
+from joinery.study.rates import Counted, counted
 from joinery.study.read.coefficients import said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, errors_in_basis, in_basis
-from joinery.study.rows.figures import linear_predictor
 
-PER_SD = 1e-5  # the step of a numeric derivative, in standard deviations
+Held = dict[str, float | str]
 
 
-def average_effects(fit: Fitted, level: float | None = None, *, step: float | None = None) -> Table:
+@dataclass(frozen=True)
+class Effect:
+    """A predictor's average effect, and its derivative by the coefficients, the constant first."""
+
+    name: str
+    value: float
+    gradient: np.ndarray  # (coefficients,)
+    why: str = ""  # the reason for none
+
+
+def average_effects(
+    fit: Fitted,
+    level: float | None = None,
+    *,
+    step: float | None = None,
+    per: float | None = None,
+) -> Table:
     """The table of average effects. See ``Fit.average_effects``."""
     level = fit.level if level is None else checked_level(level)
     if step is not None and not (np.isfinite(step) and step != 0):
         raise CallError("the step is a number other than zero", argument="step")
-    rows = list(_effects(fit, step))
-    if not rows:
+    averages = _Averages(fit, counted(fit, per))
+    effects = list(averages.effects(step))
+    if not effects:
         raise CallError("the model has no predictor whose effect could be averaged")
-    J = np.array([slope for _, _, slope in rows])
-    effects = Combination(
-        np.array([effect for _, effect, _ in rows]), *errors_in_basis(fit, in_basis(fit, J))
+    J = np.array([effect.gradient for effect in effects])
+    empty = np.array([bool(effect.why) for effect in effects])
+    c = Combination(
+        np.array([effect.value for effect in effects]), *errors_in_basis(fit, in_basis(fit, J))
     )
-    lower, upper = effects.ends(level)
+    c = replace(c, standard_errors=np.where(empty, np.nan, c.standard_errors))
+    lower, upper = c.ends(level)
+    notes = [_meaning(step), *averages.of.notes]
+    if fit.lags:
+        notes.append("what a lag takes from another row is a predictor of its own")
+    notes += dict.fromkeys(effect.why for effect in effects if effect.why)
     return Table(
         {
-            "term": [name for name, _, _ in rows],
-            "effect": effects.values,
+            "term": [effect.name for effect in effects],
+            "effect": c.values,
             "lower": lower,
             "upper": upper,
-            "standard_error": effects.standard_errors,
-            statistic_name(fit): effects.t,
-            "p": effects.p,
+            "standard_error": c.standard_errors,
+            statistic_name(fit): c.t,
+            "p": c.p,
         },
-        title=(
-            f"Average effects on {fit.words(fit.response.name)}, with {level_words(level)} "
-            "intervals"
-        ),
-        notes=(
-            *said_of_errors(fit),
-            (
-                "of a number: the slope of the mean"
-                if step is None
-                else f"of a number: the mean with {step:g} more less the mean as it is"
-            )
-            + ", averaged over the rows; of a level: the step from the reference level; of a "
-            "comparison: the step from no to yes",
-            *(["a number moves in every row, also where a lag looks"] if fit.lags else []),
-        ),
+        title=(f"Average effects on {averages.name}, with {level_words(level)} intervals"),
+        notes=(*said_of_errors(fit), *notes),
         kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error"),
     )
 
 
-def _effects(fit: Fitted, wide: float | None) -> Iterator[tuple[str, float, np.ndarray]]:
-    """Each predictor's average effect and its derivative by the coefficients."""
-    table, used = rows_at_hand(fit)
-    seen: set[str] = set()
-    factors: dict[str, Factor] = {}
-    for term in fit.design.terms:
-        for factor in term.factors:
-            factors.setdefault(str(factor.expression), factor)
-    for key, factor in factors.items():
-        if isinstance(factor, CategoryFactor):
-            if factor.label not in seen:
-                yield from _levels(
-                    fit, [k for k, f in factors.items() if _alike(f, factor)], factor
-                )
-            seen.add(factor.label)
-        elif is_condition(factor.expression):
-            yes, no = (_mean(fit, table, {key: value}) for value in (1.0, 0.0))
-            yield shown(factor.expression), yes[0] - no[0], yes[1] - no[1]
+def _meaning(step: float | None) -> str:
+    number = "the slope of the mean"
+    if step is not None:
+        number = f"the mean with {step:g} more less the mean as it is"
+    return (
+        f"of a number: {number}, averaged over the rows; of a level: the step from the reference "
+        "level; of a comparison: the step from no to yes"
+    )
+
+
+@dataclass(frozen=True)
+class _Averages:
+    """Averages over the fitted rows of changes of the mean."""
+
+    fit: Fitted
+    of: Counted
+
+    @property
+    def name(self) -> str:
+        """What the effects are on."""
+        plain = self.fit.response.kind != "per"
+        return self.fit.words(self.fit.response.name) if plain else self.of.name
+
+    def effects(self, step: float | None) -> Iterator[Effect]:
+        """Each predictor's effect, in the order of the terms."""
+        factors = {str(f.expression): f for t in self.fit.design.terms for f in t.factors}
+        done: set[str] = set()
+        for key, factor in factors.items():
+            if isinstance(factor, CategoryFactor):
+                if factor.label not in done:
+                    alike = [k for k, f in factors.items() if _alike(f, factor)]
+                    yield from self._of_levels(alike, factor)
+                done.add(factor.label)
+            elif is_condition(factor.expression):
+                yes, no = (partial(_held, held={key: v}) for v in (1.0, 0.0))
+                yield self._between(shown(factor.expression), yes, no)
+            else:
+                for name in _numbers_in(self.fit, factor):
+                    if name not in done:
+                        yield self._of_number(name, step)
+                    done.add(name)
+
+    def _of_levels(self, keys: list[str], factor: CategoryFactor) -> Iterator[Effect]:
+        """The steps from a category's reference level to each other level."""
+        reference, *others = (level_text(level) for level in factor.levels)
+        before = partial(_held, held=dict.fromkeys(keys, reference))
+        for level in others:
+            after = partial(_held, held=dict.fromkeys(keys, level))
+            yield self._between(f"{factor.label}: {level}", after, before)
+
+    def _of_number(self, name: str, step: float | None) -> Effect:
+        if step is None:
+            try:
+                return self._slope(name)
+            except CallError as reason:
+                nothing = np.zeros(self.fit.design.width + self.fit.solution.has_intercept)
+                way = "step= gives the difference that a step makes"
+                return Effect(name, np.nan, nothing, f"{name}: {reason}; {way}")
+        moved = self.fit.design.context(self._moved(name, step), EVERY_ROW)
+        return self._between(name, lambda context: moved.at(context.rows), lambda context: context)
+
+    def _moved(self, name: str, step: float) -> Records:
+        """The table with a number moved in every row, what lags take from other rows as it is."""
+        table = self._table
+        everywhere = self.fit.design.context(table, EVERY_ROW)
+        lags = {str(call): evaluate(call, everywhere) for call in self.fit.lags}
+        if name in lags:
+            out = table.same()
+            lags[name] = lags[name] + step
         else:
-            for name in dict.fromkeys(n.name for n in names_in(factor.expression)):
-                column = table.column(name)
-                if name in seen or column.kind not in ("number", "date"):
-                    continue
-                seen.add(name)
-                values = column.numbers(slice(None))
-                if wide is not None:
-                    after, before = (
-                        _mean(fit, table.replaced(name, values + k * wide), {}) for k in (1, 0)
-                    )
-                    yield name, after[0] - before[0], after[1] - before[1]
-                    continue
-                step = PER_SD * (float(np.nanstd(values[used.rows])) or 1.0)
-                # four points: what a step bends is left out to the fourth order
-                at = {
-                    k: _mean(fit, table.replaced(name, values + k * step), {})
-                    for k in (-2, -1, 1, 2)
-                }
-                weights = {-2: 1 / 12, -1: -2 / 3, 1: 2 / 3, 2: -1 / 12}
-                effect = sum(w * at[k][0] for k, w in weights.items()) / step
-                yield (
-                    name,
-                    effect,
-                    np.sum([w * at[k][1] for k, w in weights.items()], axis=0) / step,
-                )
+            out = table.replaced(name, table.column(name).numbers(EVERY_ROW) + step)
+        out.lags = lags
+        return out
+
+    @property
+    def _table(self) -> Records:
+        return filled(rows_at_hand(self.fit)[0], self.fit.design.fills)
+
+    def _slope(self, name: str) -> Effect:
+        """The derivative of the mean by a column of the table, averaged."""
+        design, link = self.fit.design, self.fit.link
+
+        def sums(context: Context, w: np.ndarray) -> np.ndarray:
+            X = design.matrix(context)
+            D = np.empty_like(X)
+            for term in design.terms:
+                term.fill_slopes(D[:, term.columns], name, context)
+            eta, unit = self.of.predictor(context, X)
+            slope = w * unit * link.slope(eta)
+            by_eta = D[:, self._kept] @ self.fit.solution.coefficients[self._kept]
+            bent = slope * link.bend(eta) * by_eta
+            gradient = np.append(bent.sum(), bent @ X + slope @ D)
+            return np.concatenate([[w.sum(), slope @ by_eta], gradient, w @ np.abs(D)])
+
+        return self._averaged(name, sums)
+
+    def _between(
+        self, name: str, after: Callable[[Context], Context], before: Callable[[Context], Context]
+    ) -> Effect:
+        """The mean at one setting of some factors less the mean at another."""
+        design, link = self.fit.design, self.fit.link
+
+        def sums(context: Context, w: np.ndarray) -> np.ndarray:
+            there, here = after(context), before(context)
+            X1, X0 = design.matrix(there), design.matrix(here)
+            (eta1, unit), (eta0, _) = (
+                self.of.predictor(at, X) for at, X in ((there, X1), (here, X0))
+            )
+            change = (w * unit) @ (link.mu(eta1) - link.mu(eta0))
+            s1, s0 = w * unit * link.slope(eta1), w * unit * link.slope(eta0)
+            gradient = np.append(s1.sum() - s0.sum(), s1 @ X1 - s0 @ X0)
+            return np.concatenate([[w.sum(), change], gradient, w @ np.abs(X1 - X0)])
+
+        return self._averaged(name, sums)
+
+    def _averaged(self, name: str, sums: Callable[[Context, np.ndarray], np.ndarray]) -> Effect:
+        """Σw, the effect, its derivatives and the sizes of change, summed over all rows."""
+        fit, width = self.fit, self.fit.design.width
+        rows = replace(fitted_rows(fit), table=self._table)
+
+        def own(piece: Piece) -> np.ndarray:
+            context, times = piece
+            w = np.ones(context.size) if times is None else times
+            return sums(context, w)
+
+        pieces = rows.cut(response_rows(fit).rows_a_block).each(own)
+        total = sum(pieces, np.zeros(3 + 2 * width))
+        value, constant = total[1:3] / total[0]
+        derivatives, sizes = total[3 : 3 + width] / total[0], total[3 + width :]
+        gradient = np.zeros(width)
+        gradient[self._kept] = derivatives[self._kept]
+        if fit.solution.has_intercept:
+            gradient = np.append(constant, gradient)
+        moved = np.flatnonzero(sizes)
+        if len(moved) and not np.isin(moved, self._kept).any():
+            names = listed(fit.design.names[place] for place in moved)
+            why = f"no effect of {name}: {names} is left out of the model, as it adds nothing"
+            return Effect(name, np.nan, gradient, why)
+        return Effect(name, float(value), gradient)
+
+    @property
+    def _kept(self) -> np.ndarray:
+        return self.fit.solution.kept
+
+
+def _numbers_in(fit: Fitted, factor: Factor) -> list[str]:
+    """The columns of numbers that a factor names in its own row, and what lags take there."""
+    own = [n.name for n in names_in_own_row(factor.expression) if n.name in fit.design.seen]
+    return list(dict.fromkeys([*own, *map(str, lags_in(factor.expression))]))
 
 
 def _alike(a: Factor, b: CategoryFactor) -> bool:
@@ -122,32 +239,6 @@ def _alike(a: Factor, b: CategoryFactor) -> bool:
     return isinstance(a, CategoryFactor) and a.label == b.label
 
 
-def _levels(
-    fit: Fitted, keys: list[str], factor: CategoryFactor
-) -> Iterator[tuple[str, float, np.ndarray]]:
-    """The steps from a category's reference level to each other level."""
-    table, _ = rows_at_hand(fit)
-    means = [_mean(fit, table, dict.fromkeys(keys, level_text(level))) for level in factor.levels]
-    for level, after in zip(factor.levels[1:], means[1:], strict=True):
-        yield f"{factor.label}: {level_text(level)}", after[0] - means[0][0], after[1] - means[0][1]
-
-
-def _mean(fit: Fitted, table: Records, held: dict[str, float | str]) -> tuple[float, np.ndarray]:
-    """The mean response with some factors held, and its derivative by coefficients."""
-    rows = replace(fitted_rows(fit), table=filled(table, fit.design.fills))
-
-    def own(piece: Piece) -> np.ndarray:
-        """Σ times, Σ times·μ, and their derivatives by the constant and the columns."""
-        context, times = piece
-        context.held = held
-        X = fit.design.matrix(context)
-        eta = linear_predictor(fit, context, X)
-        w = np.ones(len(eta)) if times is None else times
-        slope = w * fit.link.slope(eta)
-        return np.concatenate([[w.sum(), w @ fit.link.mu(eta), slope.sum()], slope @ X])
-
-    sums = sum(rows.cut(response_rows(fit).rows_a_block).each(own), np.zeros(3 + fit.design.width))
-    mean, constant = sums[1:3] / sums[0]
-    kept = np.zeros(fit.design.width)
-    kept[fit.solution.kept] = sums[3:][fit.solution.kept] / sums[0]
-    return float(mean), np.append(constant, kept) if fit.solution.has_intercept else kept
+def _held(context: Context, held: Held) -> Context:
+    """The same rows with some factors the same in each."""
+    return replace(context, held=held)

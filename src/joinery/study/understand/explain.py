@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import partial
 
 import numpy as np
 
@@ -26,9 +25,8 @@ from joinery.study.read.overall import overall_test
 from joinery.study.understand.phrases import ends, goes_with
 from joinery.study.understand.scale import Scale
 from joinery.study.understand.simple_slopes import (
-    Slopes,
+    SlopesAcross,
     simple_slopes,
-    slopes_at,
     spread_out,
     usual_values,
 )
@@ -278,8 +276,8 @@ def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
             f"{fit.words(across)}: {shown}."
         )
         if across in fit.design.seen and len(rows) > 2:
-            at_values = partial(_slopes, fit, part.name, across)
-            found = regions(fit, across, at_values)
+            asked = SlopesAcross(fit, part.name, across, None, fit.level, simultaneous=True)
+            found = regions(asked)
             yield f"{_capital(sentence(fit, part.name, across, found, None))}."
 
 
@@ -292,10 +290,6 @@ def _at_usual(fit: Fitted, part: _Part, across: str) -> str:
         f"What a further unit of {fit.words(part.name)} brings depends on {fit.words(across)}: "
         f"{ends(float(c.values[0]), lower, upper)} at its average."
     )
-
-
-def _slopes(fit: Fitted, of: str, across: str, at: Sequence[float]) -> Slopes:
-    return slopes_at(fit, of, across, at, None, fit.level, simultaneous=False)
 
 
 def _capital(text: str) -> str:

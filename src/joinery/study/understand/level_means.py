@@ -19,11 +19,13 @@ from joinery.design.factors import CategoryFactor
 from joinery.errors import CallError, one_of
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import names_in
+from joinery.show.names import apart, headings
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import Held, averaged_rows, held_note, hold_rest
+from joinery.study.held import Held, averaged_rows, held_note, hold_rest, level_cell
+from joinery.study.rates import counted
 from joinery.study.read.coefficients import ratio_of_differences, said_of_errors, statistic_name
 from joinery.study.read.estimates import Combination, contrast, in_basis, means
 from joinery.study.understand.scale import Scale
@@ -32,6 +34,7 @@ WEIGHTINGS = ("equal", "as seen")
 CORRECTIONS = ("tukey", "holm", "bonferroni", "none")
 TO_REFERENCE = ("dunnett", "holm", "bonferroni", "none")
 MOST_ROWS = 400
+MEANS = ("mean", "lower", "upper", "standard_error")  # the figures of a mean
 
 
 @dataclass(frozen=True)
@@ -67,12 +70,28 @@ def cells(fit: Fitted, term: str, at: Mapping[str, Any] | None, weighting: str =
     for name in given:
         if name not in typical:
             one_of("at", name, tuple(typical))
-        labels[name] = [level_text(v) if isinstance(typical[name], dict) else float(v)
-                        for v in labels[name]]  # fmt: skip
-    held = hold_rest(fit, records(dict(labels)), equal=weighting == "equal")
+        labels[name] = [_value_at(fit, name, v) for v in labels[name]]
+    table = {name: [_cell(fit, name, v) for v in values] for name, values in labels.items()}
+    held = hold_rest(fit, records(table), equal=weighting == "equal")
     positions = np.arange(len(rows))
     X = averaged_rows(fit, held, positions)
     return Cells(fit, labels, X, Scale(fit).offsets(len(rows)), held)
+
+
+def _value_at(fit: Fitted, name: str, v: Any) -> str | float:
+    """A value given of a column: a level or a date as text, a number as one."""
+    if isinstance(forecast_memory(fit).typical[name], dict):
+        return level_text(v)
+    if name in fit.design.dates:
+        return str(v)
+    try:
+        return float(v)
+    except (TypeError, ValueError):
+        raise CallError(f"{name} is a number, and {v!r} is none", argument="at") from None
+
+
+def _cell(fit: Fitted, name: str, v: str | float) -> Any:
+    return level_cell(fit, name, v) if isinstance(v, str) else v
 
 
 def _values(v: Any) -> list[Any]:
@@ -127,21 +146,24 @@ def adjusted_means(
     *,
     at: Mapping[str, Any] | None = None,
     weighting: str = "equal",
+    per: float | None = None,
     level: float | None = None,
 ) -> Table:
     """The table of means. See ``Fit.adjusted_means``."""
     level = fit.level if level is None else checked_level(level)
-    found, scale = cells(fit, term, at, weighting), Scale(fit)
+    found, scale = cells(fit, term, at, weighting), Scale(fit, counted(fit, per).per)
     c = means(fit, found.X)
     lower, upper = c.ends(level)
-    columns = dict(found.labels) | scale.turned(c, lower, upper, found.offsets, "mean")
+    names = apart(found.labels, MEANS)
+    columns = {names[n]: v for n, v in found.labels.items()}
+    columns |= scale.turned(c, lower, upper, found.offsets, "mean")
     return Table(
         columns,
         title=f"Adjusted means of {fit.words(scale.name)}, with {level_words(level)} intervals",
         notes=(*said_of_errors(fit), *held_note(fit, found.held), *scale.notes, *_empty(c)),
-        kinds=dict.fromkeys(("mean", "lower", "upper", "standard_error"), "error")
-        | {n: "text" if isinstance(v[0], str) else "value" for n, v in found.labels.items()},
-        headings={n: fit.words(n) for n in found.labels},
+        kinds=dict.fromkeys(MEANS, "error")
+        | {names[n]: "text" if isinstance(v[0], str) else "value" for n, v in found.labels.items()},
+        headings=headings(names, fit.words),
     )
 
 

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference import predictive
-from joinery.design.learning import mean
-from joinery.study.fitted import Fitted, fitted_rows
+from joinery.study.fitted import Fitted
+from joinery.study.forecast.memory import forecast_memory
+from joinery.study.rates import Counted
 from joinery.study.read.estimates import Combination
 
 STEP = 1e-6  # of a numeric derivative of the way back, in the value's own size
@@ -20,6 +21,7 @@ class Scale:
     """What a fit's linear predictor is of, and how it is turned back."""
 
     fit: Fitted
+    per: float | None = None  # so much exposure that means of counts are for; else for one
 
     @property
     def on(self) -> str:
@@ -35,7 +37,7 @@ class Scale:
         if fit.family.shares:
             what = fit.response.name if fit.response.kind == "of" else str(fit.response.expression)
             return f"share {what}" if fit.response.kind == "of" else f"chance of {what.strip('()')}"
-        return fit.response.original
+        return fit.response.original if self.per is None else Counted(fit, self.per).name
 
     @property
     def notes(self) -> list[str]:
@@ -49,7 +51,7 @@ class Scale:
                 f"means and ends are turned back from the scale of {fit.link.name}; the standard "
                 "error is of the mean, by the delta method"
             )
-        if fit.response.kind == "per":
+        if fit.response.kind == "per" and self.per is None:
             out.append(f"counts for one of {fit.response.total}")
         if "offset" in fit.asides.expressions:
             out.append("the offset is held at its mean over the rows")
@@ -57,10 +59,7 @@ class Scale:
 
     def offsets(self, m: int) -> np.ndarray:
         """What the offset adds to each of m means: its mean over the fitted rows."""
-        expression = self.fit.asides.expressions.get("offset")
-        if expression is None or self.fit.origin is None:
-            return np.zeros(m)
-        return np.full(m, mean(fitted_rows(self.fit).values(expression))[0])
+        return np.full(m, forecast_memory(self.fit).offset)
 
     def back(self, eta: np.ndarray) -> np.ndarray:
         """Values of the linear predictor as means, or medians of a transformed response."""
@@ -68,14 +67,14 @@ class Scale:
         if not fit.estimate.linear:
             low, high = predictive.eta_range(fit.family, fit.link)
             with np.errstate(all="ignore"):
-                return np.asarray(fit.link.mu(np.clip(eta, low, high)))
+                return np.asarray(fit.link.mu(np.clip(eta, low, high)) * (self.per or 1.0))
         return fit.response.turn_back(eta) if fit.response.transformed else eta
 
     def slope(self, eta: np.ndarray) -> np.ndarray:
         """d(mean)/d(linear predictor)."""
         fit = self.fit
         if not fit.estimate.linear:
-            return np.asarray(fit.link.slope(eta))
+            return np.asarray(fit.link.slope(eta) * (self.per or 1.0))
         if not fit.response.transformed:
             return np.ones_like(eta)
         h = STEP * np.maximum(np.abs(eta), 1.0)

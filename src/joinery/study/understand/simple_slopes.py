@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -18,10 +19,26 @@ from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import Held, averaged_rows, check_named, held_note, hold_rest, slopes_in
+from joinery.study.held import (
+    Held,
+    averaged_rows,
+    check_named,
+    held_note,
+    hold_rest,
+    level_cell,
+    slopes_in,
+)
 from joinery.study.read.coefficients import said_of_errors, statistic_name
-from joinery.study.read.estimates import Combination, contrast
+from joinery.study.read.estimates import (
+    SPANNED,
+    Combination,
+    Together,
+    contrast,
+    contrast_in_basis,
+    together,
+)
 
+PLACES = 65  # at which the slopes that could be asked for are spanned
 FEWEST, SPREAD_OUT = 4, 5  # round values of a moderator, and days, over its range
 Hold = Mapping[str, Any] | None
 
@@ -30,9 +47,7 @@ Hold = Mapping[str, Any] | None
 class Slopes:
     """The slope of a predictor at values of a moderator, with what it takes to say how sure."""
 
-    fit: Fitted
-    of: str
-    across: str
+    asked: SlopesAcross
     at: Sequence[Any]
     held: Held
     rows: np.ndarray  # derivatives of the design columns (m, width)
@@ -62,7 +77,7 @@ def simple_slopes(
     level = fit.level if level is None else checked_level(level)
     check_columns(fit, of, across)
     at = usual_values(fit, across) if at is None else at
-    found = slopes_at(fit, of, across, at, hold, level, simultaneous=simultaneous)
+    found = SlopesAcross(fit, of, across, hold, level, simultaneous).at(list(at))
     c = found.combination
     columns: dict[str, Any] = {
         "at": [shown_value(fit, across, v) for v in found.at] if across in fit.design.dates
@@ -74,7 +89,7 @@ def simple_slopes(
         statistic_name(fit): c.t,
         "p": c.p,
     }  # fmt: skip
-    notes = [*said_of_errors(fit), *_said(found, simultaneous)]
+    notes = [*said_of_errors(fit), *_said(found)]
     return Table(
         columns,
         title=f"Slope of {fit.words(of)} across {fit.words(across)}, with {level_words(level)} "
@@ -86,30 +101,59 @@ def simple_slopes(
     )
 
 
-def slopes_at(
-    fit: Fitted,
-    of: str,
-    across: str,
-    at: Sequence[Any],
-    hold: Hold,
-    level: float,
-    *,
-    simultaneous: bool,
-) -> Slopes:
-    """Slopes at values of the moderator, the rest held."""
-    at = list(at)
-    fixed = dict(hold or {})
-    table = _moderator(fit, across, at)
-    held = hold_rest(fit, table, fixed)
-    D = averaged_rows(fit, held, np.arange(len(at)), slopes_in(of))
-    c = contrast(fit, D)
-    with np.errstate(all="ignore"):
-        if simultaneous:
-            dimensions = max(int(np.linalg.matrix_rank(D[:, fit.solution.kept])), 1)
-            times = intervals.scheffe_times(level, dimensions, c.df)  # Bauer & Curran 2005
+@dataclass(frozen=True)
+class SlopesAcross:
+    """The question of a predictor's slopes across a moderator, to be asked at values of it."""
+
+    fit: Fitted
+    of: str
+    across: str
+    hold: Hold
+    level: float
+    simultaneous: bool
+
+    def at(self, values: Sequence[Any]) -> Slopes:
+        """The slopes at some values, the rest held."""
+        held, rows = self._derivatives(values)
+        c = contrast(self.fit, rows)
+        if self.joint is None:
+            times = intervals.t_times(self.level, c.df)
         else:
-            times = intervals.t_times(level, c.df)
-    return Slopes(fit, of, across, at, held, D, c, times)
+            times = np.full(len(rows), self.joint.times)
+        return Slopes(self, list(values), held, rows, c, times)
+
+    @cached_property
+    def joint(self) -> Together | None:
+        """The multiplier of intervals that hold for all values at once, where that is asked."""
+        return together(self.fit, self.reach, self.level) if self.simultaneous else None
+
+    @cached_property
+    def reach(self) -> np.ndarray:
+        """Every slope that could be asked for, as combinations in the basis (r, rank).
+
+        At each level of a category, or at places all over the seen range of a number: never at the
+        values that happen to be asked (Bauer & Curran 2005).
+        """
+        fit, across = self.fit, self.across
+        if across in fit.design.seen:
+            low, high = fit.design.seen[across]
+            values: Sequence[Any] = np.linspace(low, high, PLACES).tolist()
+        else:
+            values = usual_values(fit, across)
+        return contrast_in_basis(fit, self._derivatives(values)[1])
+
+    @property
+    def moderated(self) -> bool:
+        """Whether the slope can differ from value to value at all."""
+        span = np.ptp(self.reach, axis=0)
+        return bool((span > SPANNED * np.abs(self.reach).max(initial=0.0)).any())
+
+    def _derivatives(self, values: Sequence[Any]) -> tuple[Held, np.ndarray]:
+        """What is held, and the derivatives of the design's columns (m, width)."""
+        table = _moderator(self.fit, self.across, values)
+        held = hold_rest(self.fit, table, dict(self.hold or {}))
+        rows = averaged_rows(self.fit, held, np.arange(len(values)), slopes_in(self.of))
+        return held, rows
 
 
 def check_columns(fit: Fitted, of: str, across: str) -> None:
@@ -136,7 +180,7 @@ def _moderator(fit: Fitted, across: str, at: Sequence[Any]) -> Records:
         levels = [level_text(v) for v in at]
         for name in levels:
             one_of(across, name, tuple(average))
-        return records({across: levels})
+        return records({across: [level_cell(fit, across, level) for level in levels]})
     if across in fit.design.dates:
         return records({across: [str(v) for v in at]}) if isinstance(at[0], str) else records(
             {across: stamps_of(np.asarray(at, float))}
@@ -178,30 +222,27 @@ def spread_out(low: float, high: float) -> list[float]:
     return [float(f"{v:.12g}") for v in np.arange(first, last + 1) * step]
 
 
-def _said(found: Slopes, simultaneous: bool) -> list[str]:
-    fit = found.fit
+def _said(found: Slopes) -> list[str]:
+    asked = found.asked
+    fit, across = asked.fit, asked.across
     notes = held_note(fit, found.held)
-    if simultaneous:
-        notes.append("intervals hold for all values together: √(qF), q the dimensions they span")
+    if asked.joint is None:
+        notes.append("each interval answers for its own value alone")
+    else:
+        notes.append(asked.joint.words("all values"))
     if not np.isfinite(found.combination.values).all():
         notes.append("empty where the model cannot tell the slope")
     outside = [
         v for v in found.at
-        if found.across in fit.design.seen and not isinstance(v, str)
-        and not fit.design.seen[found.across][0] <= v <= fit.design.seen[found.across][1]
+        if across in fit.design.seen and not isinstance(v, str)
+        and not fit.design.seen[across][0] <= v <= fit.design.seen[across][1]
     ]  # fmt: skip
     if outside:
-        values = listed(shown_value(fit, found.across, v) for v in outside)
-        notes.append(f"{fit.words(found.across)} {values} lies outside what was seen")
-    if not _depends(found):
-        notes.append(f"the slope does not depend on {fit.words(found.across)} in this model")
+        values = listed(shown_value(fit, across, v) for v in outside)
+        notes.append(f"{fit.words(across)} {values} lies outside what was seen")
+    if not asked.moderated:
+        notes.append(f"the slope does not depend on {fit.words(across)} in this model")
     return notes
-
-
-def _depends(found: Slopes) -> bool:
-    """Whether the slope can differ from value to value at all."""
-    span = np.ptp(found.rows, axis=0)
-    return bool((span > 1e-12 * np.abs(found.rows).max(axis=0, initial=0.0)).any())
 
 
 def on_scale(fit: Fitted) -> str:

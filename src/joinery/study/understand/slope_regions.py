@@ -21,14 +21,14 @@ from joinery.study.read.coefficients import said_of_errors
 from joinery.study.understand.simple_slopes import (
     Hold,
     Slopes,
+    SlopesAcross,
     check_columns,
     on_scale,
     shown_value,
-    slopes_at,
 )
 
 GRID = 801  # places at which a region is looked for
-ABOVE, BELOW, UNCERTAIN = "above zero", "below zero", "not told from zero"
+ABOVE, BELOW, UNCERTAIN = "above zero", "below zero", "unclear"
 EXACT = 1e-9  # how straight in the moderator, for its size, a slope is that has two roots
 
 
@@ -48,7 +48,7 @@ def slope_regions(
     *,
     hold: Hold = None,
     level: float | None = None,
-    simultaneous: bool = False,
+    simultaneous: bool = True,
 ) -> Table:
     """Where the slope differs from zero. See ``Fit.slope_regions``."""
     level = fit.level if level is None else checked_level(level)
@@ -59,19 +59,17 @@ def slope_regions(
             "at each level",
             argument="across",
         )
-
-    def at(values: Sequence[float]) -> Slopes:
-        return slopes_at(fit, of, across, values, hold, level, simultaneous=simultaneous)
-
-    stretches = regions(fit, across, at)
+    asked = SlopesAcross(fit, of, across, hold, level, simultaneous)
+    stretches = regions(asked)
     shares = _shares(fit, across, stretches)
     shown: Callable[[float], Any] = (
         (lambda v: date_text(v)) if across in fit.design.dates else (lambda v: v)
     )
-    found = at([stretches[0].start])
+    found = asked.at([stretches[0].start])
     notes = [sentence(fit, of, across, stretches, shares), *held_note(fit, found.held)]
     notes += ["the stretches are cut at the ends of what was seen"]
-    notes += ["they hold for all values together"] if simultaneous else []
+    if asked.joint is not None:
+        notes.append(asked.joint.words("all values"))
     notes += ["a loaded fit keeps no rows to count"] if shares is None else []
     return Table(
         {
@@ -88,8 +86,9 @@ def slope_regions(
     )
 
 
-def regions(fit: Fitted, across: str, at: Callable[[Sequence[float]], Slopes]) -> list[Region]:
+def regions(asked: SlopesAcross) -> list[Region]:
     """The stretches from one end of the seen range to the other, or one a value where few."""
+    fit, across, at = asked.fit, asked.across, asked.at
     few = forecast_memory(fit).few.get(across)
     low, high = fit.design.seen[across]
     if few is not None or not high > low:
@@ -186,18 +185,20 @@ def sentence(
     fit: Fitted, of: str, across: str, stretches: Sequence[Region], shares: np.ndarray | None
 ) -> str:
     """The regions in words."""
+    slope = f"the slope of {fit.words(of)} is"
     parts = []
     for verdict in (ABOVE, BELOW):
         own = [i for i, r in enumerate(stretches) if r.slope_is == verdict]
         if not own:
-            parts.append(f"{verdict} for none")
             continue
         where = " and ".join(_where(fit, across, stretches, i) for i in own)
         share = "" if shares is None else f" ({percent(float(shares[own].sum()))} of rows)"
         parts.append(f"{verdict} for {where}{share}")
+    if not parts:
+        return f"{slope} nowhere clearly different from zero"
     rest = any(r.slope_is == UNCERTAIN for r in stretches)
-    tail = f", elsewhere {UNCERTAIN}" if rest else ""
-    return f"the slope of {fit.words(of)} is {', '.join(parts)}{tail}"
+    tail = ", elsewhere not clearly different from zero" if rest else ""
+    return f"{slope} {', '.join(parts)}{tail}"
 
 
 def _where(fit: Fitted, across: str, stretches: Sequence[Region], place: int) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import keyword
 import re
+import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -30,58 +31,59 @@ FUNCTIONS = {
     "^": "({} ** {})",
 }  # fmt: skip
 NUMBERS = """
-    def numbers(values):
-        return np.asarray(values, dtype=float)
+def _numbers(values):
+    return np.asarray(values, dtype=float)
 """
 TEXTS = """
-    def texts(values):
-        values = np.asarray(values, dtype=object)
-        strip = np.vectorize(lambda v: v.strip() if isinstance(v, str) else v, otypes=[object])
-        return strip(values)
+def _texts(values):
+    values = np.asarray(values, dtype=object)
+    strip = np.vectorize(lambda v: v.strip() if isinstance(v, str) else v, otypes=[object])
+    return strip(values)
 """
 MISSING = """
-    def missing(value):
-        return value is None or value != value or (isinstance(value, str) and not value.strip())
+def _missing(value):
+    return value is None or value != value or (isinstance(value, str) and not value.strip())
 """
 LEVELS = """
-    def by_level(values, weights, name):
-        def one(value):
-            if missing(value):
-                return np.nan
-            key = value.strip() if isinstance(value, str) else value
-            if key not in weights:
-                raise ValueError(f"{name} {value!r} was not among the fitted rows")
-            return weights[key]
+def _by_level(values, weights, name):
+    def one(value):
+        if _missing(value):
+            return np.nan
+        key = value.strip() if isinstance(value, str) else value
+        if key not in weights:
+            raise ValueError(f"{name} {value!r} was not among the fitted rows")
+        return weights[key]
 
-        return np.vectorize(one, otypes=[float])(np.asarray(values, dtype=object))
+    return np.vectorize(one, otypes=[float])(np.asarray(values, dtype=object))
 """
 RANGES = """
-    def by_range(x, cuts, parts, name=""):
-        place = np.searchsorted(cuts, x, side="right")
-        out = np.select([place == i for i in range(len(parts))], parts)
-        if name and np.isnan(out[~np.isnan(x)]).any():
-            raise ValueError(f"a range of {name} was not among the fitted rows")
-        return np.where(np.isnan(x), np.nan, out)
+def _by_range(x, cuts, parts, name=""):
+    place = np.searchsorted(cuts, x, side="right")
+    out = np.select([place == i for i in range(len(parts))], parts)
+    if name and np.isnan(out[~np.isnan(x)]).any():
+        raise ValueError(f"a range of {name} was not among the fitted rows")
+    return np.where(np.isnan(x), np.nan, out)
 """
 COMPARE = """
-    def compare(how, left, right):
-        return np.where(np.isnan(left) | np.isnan(right), np.nan, how(left, right))
+def _compare(how, left, right):
+    return np.where(np.isnan(left) | np.isnan(right), np.nan, how(left, right))
 """
 SAME_TEXT = """
-    def same_text(values, text, wanted):
-        return np.where([missing(v) for v in np.ravel(values)], np.nan,
-                        [(v == text) == wanted for v in np.ravel(values)]).reshape(np.shape(values))
+def _same_text(values, text, wanted):
+    return np.where([_missing(v) for v in np.ravel(values)], np.nan,
+                    [(v == text) == wanted for v in np.ravel(values)]).reshape(np.shape(values))
 """
 BOTH = """
-    def negation(value):
-        return np.where(np.isnan(value), np.nan, value == 0)
+def _negation(value):
+    return np.where(np.isnan(value), np.nan, value == 0)
 
-    def both(left, right):
-        return np.where((left == 0) | (right == 0), 0.0, (left * right != 0) + 0 * left * right)
+
+def _both(left, right):
+    return np.where((left == 0) | (right == 0), 0.0, (left * right != 0) + 0 * left * right)
 """
 DAYS = """
-    def days(values):
-        return np.asarray(values, dtype="datetime64[us]").astype(float) / 86_400e6
+def _days(values):
+    return np.asarray(values, dtype="datetime64[us]").astype(float) / 86_400e6
 """
 HOW = {"=": "equal", "!=": "not_equal", "<": "less", "<=": "less_equal",
         ">": "greater", ">=": "greater_equal"}  # fmt: skip
@@ -120,44 +122,44 @@ class _Python:
         if isinstance(node, ByLevel):
             self.use(MISSING, LEVELS)
             levels = ", ".join(f"{level!r}: {weight!r}" for level, weight in node.weights)
-            return f"by_level({self.write(node.of)}, {{{levels}}}, {node.label!r})"
+            return f"_by_level({self.write(node.of)}, {{{levels}}}, {node.label!r})"
         if isinstance(node, ByRange):
             self.use(RANGES)
             x, cuts = bare(self.write(node.of)), [float(c) for c in node.cuts]
             ranges = ", ".join(bare(self.write(p)) for p in node.parts)
             label = f", {node.label!r}" if node.label else ""
-            return f"by_range({x}, {cuts!r}, [{ranges}]{label})"
+            return f"_by_range({x}, {cuts!r}, [{ranges}]{label})"
         if isinstance(node, Compare):
             left = self.write(node.left)
             if isinstance(node.right, str):
                 self.use(TEXTS, MISSING, SAME_TEXT)
-                return f"same_text({left}, {node.right!r}, {node.sign == '='})"
+                return f"_same_text({left}, {node.right!r}, {node.sign == '='})"
             self.use(COMPARE)
-            return f"compare(np.{HOW[node.sign]}, {left}, {self.write(node.right)})"
+            return f"_compare(np.{HOW[node.sign]}, {left}, {self.write(node.right)})"
         self.use(BOTH)
         parts = [self.write(p) for p in node.parts]
         if node.word == "not":
-            return f"negation({parts[0]})"
+            return f"_negation({parts[0]})"
         out = parts[0]
         for part in parts[1:]:
             out = (
-                f"both({out}, {part})"
+                f"_both({out}, {part})"
                 if node.word == "and"
-                else f"negation(both(negation({out}), negation({part})))"
+                else f"_negation(_both(_negation({out}), _negation({part})))"
             )
         return out
 
 
-TAKEN = {"np", "ndtr", "value"}
-TAKEN |= {"numbers", "texts", "missing", "by_level", "by_range", "compare", "same_text"}
-TAKEN |= {"negation", "both", "days"}
+TAKEN = {"np", "ndtr"}  # what the function itself names; its helpers begin with an underscore
 
 
 def identifiers(columns: Sequence[str]) -> dict[str, str]:
     """A Python name for each column, as near to its own as can be."""
     out: dict[str, str] = {}
     for column in columns:
-        plain = "".join(c if f"_{c}".isidentifier() else "_" for c in column)
+        # Python takes names that look alike for one: µ and μ
+        alike = unicodedata.normalize("NFKC", column)
+        plain = "".join(c if f"_{c}".isidentifier() else "_" for c in alike)
         name = re.sub("_+", "_", plain).strip("_") or "column"
         name = name if name.isidentifier() else f"column_{name}"
         name = f"{name}_" if keyword.iskeyword(name) or name in TAKEN else name
@@ -183,13 +185,13 @@ def as_python(formula: Formula, order: Sequence[str], part: str, words: str) -> 
     lines = ["import numpy as np"]
     if any("ndtr(" in line for line in (*terms, *shared)):
         lines.append("from scipy.special import ndtr")
-    lines += ["", "", f"def {part}({', '.join(names.values())}):", *_docstring(words, names)]
     for helper in writer.helpers:
-        lines += helper.rstrip("\n").split("\n")
-    lines += [""] * bool(writer.helpers) + reads + shared
-    lines += ['    with np.errstate(all="ignore"):', "        value = ("]
+        lines += ["", *helper.rstrip("\n").split("\n")]
+    lines += ["", "", f"def {part}({', '.join(names.values())}):", *_docstring(words, names)]
+    lines += [*reads, *shared]
+    lines += ['    with np.errstate(all="ignore"):', "        _value = ("]
     lines += [f"            {bare(terms[0])}", *(f"            + {t}" for t in terms[1:])]
-    return "\n".join([*lines, "        )", "    return np.asarray(value)[()]"]) + "\n"
+    return "\n".join([*lines, "        )", "    return np.asarray(_value)[()]"]) + "\n"
 
 
 def _docstring(words: str, names: Mapping[str, str]) -> list[str]:
@@ -209,8 +211,8 @@ def _reads(
         column = columns[name]
         if column.kind == "text" and name not in compared:
             continue  # by_level reads it as it is
-        call, helper = {"number": ("numbers", NUMBERS), "date": ("days", DAYS),
-                        "text": ("texts", TEXTS)}[column.kind]  # fmt: skip
+        call, helper = {"number": ("_numbers", NUMBERS), "date": ("_days", DAYS),
+                        "text": ("_texts", TEXTS)}[column.kind]  # fmt: skip
         writer.use(helper)
         lines.append(f"    {own} = {call}({own})")
         if column.filled is not None:

@@ -1,0 +1,33 @@
+"""Names of columns: those that users gave, kept apart from those of a table's own figures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+
+
+def apart(names: Iterable[str], figures: Iterable[str]) -> dict[str, str]:
+    """Return the column that each user's name gets in a table that has these figures.
+
+    It is the name itself, or ``name (column)`` where a figure is called so.
+    """
+    taken = set(figures)
+    out: dict[str, str] = {}
+    for name in names:
+        column = str(name)
+        while column in taken:
+            column += " (column)"
+        taken.add(column)
+        out[name] = column
+    return out
+
+
+def headings(columns: Mapping[str, str], words: Callable[[str], str]) -> dict[str, str]:
+    """Return the heading of each column that ``apart`` gave: the name in words, kept apart too."""
+    return {column: words(name) + column.removeprefix(name) for name, column in columns.items()}
+
+
+def label_column(name: object, figures: Iterable[str]) -> str:
+    """Return the column of the row labels: their own name, or ``row`` where a figure has it."""
+    taken = set(figures)
+    wanted = "row" if name is None or str(name) in {"", *taken} else str(name)
+    return apart([wanted], taken)[wanted]

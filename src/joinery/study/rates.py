@@ -1,0 +1,75 @@
+"""Rates: means of counts for so much exposure, rather than for what each row has."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from joinery.design.factors import shown
+from joinery.errors import CallError
+from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.tree import names_in
+from joinery.study.fitted import Fitted
+from joinery.study.rows.figures import linear_predictor, without_exposure
+
+
+@dataclass(frozen=True)
+class Counted:
+    """What the means of a fit are given as: counts, or rates ``per`` so much exposure.
+
+    Of a response without exposure, the response itself.
+    """
+
+    fit: Fitted
+    per: float | None = None
+
+    def predictor(self, context: Context, X: np.ndarray) -> tuple[np.ndarray, float]:
+        """The linear predictor of some rows (m,), and what its means are multiplied by."""
+        if self.per is None:
+            return linear_predictor(self.fit, context, X), 1.0
+        return without_exposure(self.fit, context, X), self.per
+
+    def exposure(self, context: Context) -> np.ndarray | None:
+        """What each row's count is for (m,); None where the table has no column of it."""
+        total = self.fit.response.total
+        if total is None or any(n.name not in context.table.names for n in names_in(total)):
+            return None
+        return evaluate(total, context)
+
+    @property
+    def name(self) -> str:
+        """What the means are of: ``cases``, or ``cases per 100,000 population``."""
+        response = self.fit.response
+        if response.kind != "per" or response.total is None:
+            return self.fit.words(response.original)
+        counts = self.fit.words(shown(response.expression))
+        if self.per is None:
+            return counts
+        return f"{counts} per {self.per:,.10g} {self.fit.words(shown(response.total))}"
+
+    @property
+    def notes(self) -> list[str]:
+        response = self.fit.response
+        if response.kind != "per" or response.total is None or self.per is not None:
+            return []
+        exposure = self.fit.words(shown(response.total))
+        return [f"counts for the {exposure} that each row has; per= gives rates"]
+
+
+def counted(fit: Fitted, per: float | None) -> Counted:
+    """Counts, or rates ``per`` so much exposure.
+
+    Raises CallError where the response has no exposure, and for a number not above zero.
+    """
+    if per is None:
+        return Counted(fit)
+    if fit.response.kind != "per":
+        raise CallError(
+            "rates are of a response with its exposure, as 'cases per population'; "
+            f"{fit.response.name} has none",
+            argument="per",
+        )
+    if not (np.isfinite(per) and per > 0):
+        raise CallError(f"{per} is no exposure to give rates for; it is above zero", argument="per")
+    return Counted(fit, float(per))
