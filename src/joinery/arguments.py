@@ -13,6 +13,7 @@ from typing import Any, ParamSpec, TypeVar
 import numpy as np
 
 from joinery.errors import CallError
+from joinery.threads import one_thread_a_product
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -90,7 +91,10 @@ KINDS: dict[str, Kind] = {
 
 
 def checked(call: Callable[P, R]) -> Callable[P, R]:
-    """Hold a public call to ``KINDS``: a value of another kind is a CallError that says which."""
+    """Hold a public call to ``KINDS``: a value of another kind is a CallError that says which.
+
+    Its products of matrices have one thread each: see ``threads``.
+    """
     signature = inspect.signature(call)
     watched = {name: KINDS[name] for name in signature.parameters if name in KINDS}
     defaults = {name: signature.parameters[name].default for name in watched}
@@ -108,7 +112,8 @@ def checked(call: Callable[P, R]) -> Callable[P, R]:
         for name, value in bound.get(extra, {}).items() if extra else ():
             if name in KINDS:
                 _check(name, value, *KINDS[name], None)
-        return call(*args, **kwargs)
+        with one_thread_a_product():
+            return call(*args, **kwargs)
 
     return wrapper
 

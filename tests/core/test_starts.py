@@ -30,9 +30,7 @@ class Pieces:
 
     @property
     def pieces(self):
-        return Partition(
-            COUNT, lambda i, _: self.part(slice(i * SIZE, (i + 1) * SIZE)), shared=False
-        )
+        return Partition(COUNT, lambda i, _: self.part(slice(i * SIZE, (i + 1) * SIZE)))
 
 
 def both(X, y, family="binomial", link="logit"):

@@ -470,7 +470,7 @@ def test_cutoffs_are_counts_and_pairs():
         )
     assert np.isnan(table.frame.iloc[2]["yes_when_said"])
     pairs = np.mean([a > b for a, b in itertools.product(chance[yes], chance[~yes])])
-    assert f"in {100 * pairs:.1f} % of pairs" in " ".join(table.notes)
+    assert f"area under the curve {pairs:.3f}" in " ".join(table.notes)
     unseen = fit.cutoffs(crosscheck=True, seed=1)
     assert "by a fit without it" in " ".join(unseen.notes)
     left = np.full(N, np.nan)
@@ -481,6 +481,14 @@ def test_cutoffs_are_counts_and_pairs():
     assert unseen["right_yes"].tolist() == pytest.approx(
         [(left[yes] >= c).mean() for c in unseen["cutoff"]]
     )
+    # pairs are of rows forecast by one fit: pooled, noise would rank the wrong way round
+    of_a_fold = [(i, j) for i in np.flatnonzero(yes) for j in np.flatnonzero(~yes)
+                 if fold[i] == fold[j]]  # fmt: skip
+    area = np.mean([left[i] > left[j] for i, j in of_a_fold])
+    assert f"area under the curve {area:.3f}" in " ".join(unseen.notes)
+    seen = fit.crosscheck(seed=1).frame.set_index("figure")
+    assert seen.loc["area under the curve (AUC)", "unseen"] == pytest.approx(area)
+    assert fit.crosscheck().frame.equals(fit.crosscheck(seed=0).frame)  # as compare and stepwise
 
 
 # ------------------------------------------------------------------ in words

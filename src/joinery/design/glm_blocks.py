@@ -48,7 +48,7 @@ class LikelihoodBlocks:
                 part = self._kept[i] = likelihood_rows(made.make(i, None))
             return part
 
-        return Partition(made.count, kept, shared=made.shared)
+        return Partition(made.count, kept)
 
 
 def likelihood_rows(block: RowBlock) -> LikelihoodRows:

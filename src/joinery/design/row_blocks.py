@@ -12,7 +12,7 @@ import numpy as np
 
 from joinery.core.blocks.blocks import BLOCK_ROWS, Block, BlockWithResidue
 from joinery.core.blocks.columns import Columns, dense, some_rows
-from joinery.core.blocks.partition import NARROW, Partition
+from joinery.core.blocks.partition import Partition
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.learning import Learner, Piece
@@ -192,7 +192,6 @@ class RowBlocks:
             len(cuts) - 1,
             make,
             lambda: np.empty((size, self.width), order="F"),
-            self.design.stored_width <= NARROW,
             self.table.runner_of(self.rows, cuts),
             self._watched if self.table.read_as_needed else None,
         )

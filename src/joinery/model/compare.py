@@ -18,8 +18,10 @@ from joinery.show.table import Table
 from joinery.study.compare import stepwise as study
 from joinery.study.compare.compare import compare as side_by_side
 from joinery.study.compare.stepwise import CRITERIA, MOVES, Steps
+from joinery.threads import one_thread_a_product
 
 
+@one_thread_a_product()
 def compare(*fits: Fit, crosscheck: bool = False, seed: int | None = 0) -> Table:
     """Fits of the same response side by side: figures, nested tests, coefficients.
 
@@ -41,6 +43,7 @@ def compare(*fits: Fit, crosscheck: bool = False, seed: int | None = 0) -> Table
     return side_by_side(several, crosscheck=crosscheck, seed=seed)
 
 
+@one_thread_a_product()
 def report(path: str | os.PathLike[str], *fits: Fit) -> Path:
     """Writes one page to send of one fit or several side by side.
 
@@ -83,11 +86,13 @@ class Trail:
     _steps: Steps
 
     @cached_property
+    @one_thread_a_product()
     def final(self) -> Fit:
         """The model that the steps ended in, fitted to the same rows."""
         return Fit(self._steps.final)
 
     @cached_property
+    @one_thread_a_product()
     def fits(self) -> tuple[Fit, ...]:
         """The model after each step, the start first, all fitted to the same rows."""
         return tuple(Fit(record) for record in self._steps.fits)
@@ -108,6 +113,7 @@ class Trail:
         return self._steps.page
 
     @property
+    @one_thread_a_product()
     def crosscheck(self) -> tuple[float, float]:
         """The error of the whole choice on rows not seen, and on its own rows."""
         return self._steps.crosscheck

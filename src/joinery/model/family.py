@@ -104,7 +104,14 @@ def family_notes(
         words = (
             f"the iteration stopped after {count(estimate.iterations, 'step')}: {estimate.reason}"
         )
-        yield Note("not settled", "caution", words)
+        yield Note("not settled", "serious", words)
+    elif estimate.edge:
+        words = (
+            f"the likeliest means lie at an edge of what the {family.name} family with the "
+            f"{estimate.link.name} link can have, so that standard errors, intervals and tests do "
+            "not hold; another link may suit the rows"
+        )
+        yield Note("edge", "serious", words)
     if family.discrete and seen.fractional:
         words = f"{blocks.response.expression} has fractional counts; they are taken as they are"
         yield Note("fractional counts", "caution", words, (str(blocks.response.expression),))

@@ -14,6 +14,7 @@ from joinery.errors import Note
 from joinery.show.labels import Labels
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
+from joinery.threads import one_thread_a_product
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -174,6 +175,7 @@ class Fit:
         return tuple(note.words for note in self.remarks)
 
     @property
+    @one_thread_a_product()
     def remarks(self) -> tuple[Note, ...]:
         """The notes as data: kind, gravity (serious, caution, note), words, subjects."""
         from joinery.study.read.notes import notes
@@ -912,6 +914,7 @@ other things held.
 
         return save(self._fitted, path)
 
+    @one_thread_a_product()
     def report(self, path: str | os.PathLike[str]) -> Path:
         """Writes one page to send: every step of the work, with tables and pictures.
 
@@ -928,6 +931,7 @@ other things held.
 
         return report([self._fitted], path)
 
+    @one_thread_a_product()
     def write(self, path: str | os.PathLike[str]) -> Path:
         """Writes a workbook: a sheet a table, and one of forecasts that the sheet computes.
 
@@ -945,6 +949,7 @@ other things held.
 
     # ------------------------------------------------------------------ the short page
 
+    @one_thread_a_product()
     def __str__(self) -> str:
         from joinery.show.short_page import as_text
         from joinery.study.short_page import short_page
@@ -954,6 +959,7 @@ other things held.
     def __repr__(self) -> str:
         return f"<Fit {self.sentence!r}, {self.n_rows:,} rows>"
 
+    @one_thread_a_product()
     def _repr_html_(self) -> str:
         from joinery.show.short_page import as_html
         from joinery.study.short_page import short_page

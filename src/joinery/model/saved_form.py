@@ -216,6 +216,7 @@ class SavedEstimate(Strict):
     reason: str
     running: list[Count]
     penalty: Literal["firth"] | None
+    edge: bool
 
 
 class SavedOptions(Strict):

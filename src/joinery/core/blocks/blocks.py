@@ -8,7 +8,7 @@ from typing import Protocol, runtime_checkable
 import numpy as np
 
 from joinery.core.blocks.columns import Columns, chosen, dense
-from joinery.core.blocks.partition import NARROW, Partition
+from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner, weighted_sums
 from joinery.core.numeric.triangular import forward
 from joinery.errors import DataError
@@ -62,7 +62,7 @@ class ArrayBlocks:
 
     @property
     def pieces(self) -> Partition[Block]:
-        return Partition(-(-len(self.y) // self.rows), self._block, shared=self.width <= NARROW)
+        return Partition(-(-len(self.y) // self.rows), self._block)
 
     def _block(self, i: int, workspace: np.ndarray | None) -> Block:
         part = slice(i * self.rows, (i + 1) * self.rows)

@@ -20,7 +20,7 @@ Other = TypeVar("Other")
 Found = TypeVar("Found")
 
 FEW = 4  # fewer pieces are gone through sooner than threads are started
-NARROW = 40  # wider pieces leave the cores to the products of matrices themselves
+NARROW = 40  # columns, up to which a product of a piece stays in cache a few rows at a time
 MOST_CORES = 8  # more would wait for memory
 
 
@@ -48,14 +48,12 @@ class Partition(Generic[Made]):
     """So many pieces, each made when asked for.
 
     ``make`` takes a piece's number and room to make it in, an array from ``workspace`` that one
-    piece after another may stand in, or None for fresh memory. ``shared`` is False where passes had
-    better keep to one thread. ``runner`` goes through the pieces where they are, on a cluster;
-    ``watch`` is told of each piece that is done."""
+    piece after another may stand in, or None for fresh memory. ``runner`` goes through the pieces
+    where they are, on a cluster; ``watch`` is told of each piece that is done."""
 
     count: int
     make: Callable[[int, np.ndarray | None], Made]
     workspace: Callable[[], np.ndarray | None] = lambda: None
-    shared: bool = True
     runner: Runner | None = None
     watch: Watch | None = None
 
@@ -73,14 +71,12 @@ class Partition(Generic[Made]):
     def only(self, *pieces: int) -> Partition[Made]:
         """Some of the pieces, as a partition of their own."""
         runner = self.runner and self.runner.only(pieces)
-        make, workspace, shared = self.make, self.workspace, self.shared
-        return Partition(
-            len(pieces), lambda i, room: make(pieces[i], room), workspace, shared, runner
-        )
+        make = self.make
+        return Partition(len(pieces), lambda i, room: make(pieces[i], room), self.workspace, runner)
 
     def remade(self, make: Callable[[int, np.ndarray | None], Other]) -> Partition[Other]:
         """The same pieces, made in another way."""
-        return Partition(self.count, make, self.workspace, self.shared, self.runner, self.watch)
+        return Partition(self.count, make, self.workspace, self.runner, self.watch)
 
     def each(self, work: Callable[[Made], Found]) -> Iterator[Found]:
         """What ``work`` finds in each piece, in their order.
@@ -99,7 +95,7 @@ class Partition(Generic[Made]):
         if self.runner is not None:
             yield from self.runner.run(self, work)
             return
-        workers = min(cores(), self.count) if self.shared and self.count >= FEW else 1
+        workers = min(cores(), self.count) if self.count >= FEW else 1
         if workers == 1:
             workspace = self.workspace() if self.count > 1 else None
             yield from (work(self.make(i, workspace)) for i in range(self.count))

@@ -15,8 +15,7 @@ from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.iteration import Iterated
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.penalized import penalized
-from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, MappedRows
-from joinery.core.glm.starting import overall_mean
+from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, MappedRows, overall_mean
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
 
@@ -54,6 +53,7 @@ class Estimate:
     reason: str  # why the iteration stopped
     running: tuple[int, ...]  # columns (0 the constant) whose coefficients grow without end
     penalty: str | None
+    edge: bool = False  # whether the likeliest means lie at an edge of what the family admits
 
     @property
     def linear(self) -> bool:
@@ -201,6 +201,7 @@ def _iterated(
         iterations=fit.iterations,
         converged=fit.converged,
         reason=fit.reason,
+        edge=fit.edge,
         running=fit.running,
         penalty=penalty,
     )

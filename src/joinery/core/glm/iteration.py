@@ -9,11 +9,13 @@ together. The step is halved while the deviance rises or a mean is invalid; iter
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
 from joinery.core.blocks.columns import shifted, spans
 from joinery.core.blocks.products import inner, times
+from joinery.core.glm.edges import BARRIERS, NEAR_ENOUGH, has_edges, nearing, wall
 from joinery.core.glm.families import Family
 from joinery.core.glm.information import Information, Matrix, information, together
 from joinery.core.glm.links import Link
@@ -25,7 +27,9 @@ from joinery.core.glm.rows import (
     Predictor,
     SomeRows,
     WorkingBlocks,
+    by_coefficients,
     inside,
+    linear,
     observed_weights,
     unit_deviance,
     working_state,
@@ -47,6 +51,9 @@ ROUNDING = (
     1e-10  # of a step that no halving makes lower the deviance: shorter ones are lost in rounding
 )
 WELL_APART = 1e-2  # of a scaled factor's diagonal: below it steps go through ``core.least_squares``
+AT_EDGE = "the likeliest means lie at the edge of what family and link admit"
+OF_THE_WAY = 0.8  # to a wall, at most in one step
+SLIGHTLY_APART = 1e-9  # the same at an edge, where one row's weight outgrows all others
 RUNNING = 0.05  # a change of η in the last step that shows coefficients running off
 
 
@@ -67,6 +74,7 @@ class Iterated:
     converged: bool
     reason: str
     running: tuple[int, ...] = ()
+    edge: bool = False  # whether the best means lie at an edge of what the family admits
 
     @property
     def b(self) -> np.ndarray:
@@ -82,7 +90,40 @@ def settled(problem: Problem, b: np.ndarray | None) -> Iterated:
     columns, now = _begun(problem, b)
     if (shift := far_means(problem, columns)) is not None:
         return _shifted(problem, shift)
-    return _finished(problem, columns, iterated(problem, columns, now))
+    run = iterated(problem, columns, now)
+    if not run.converged and has_edges(problem.family, problem.link):
+        return _at_edge(problem, columns, run)
+    return _finished(problem, columns, run)
+
+
+def _at_edge(problem: Problem, columns: Columns, run: _Run) -> Iterated:
+    """The fit whose best means lie at an edge, which plain steps do not reach."""
+    start = look(problem, first_inside(problem, columns))
+    b = start.b if np.isfinite(start.deviance) else run.now.b
+    count, path = run.count, [b]
+    for place, t in enumerate(BARRIERS):
+        walled = replace(problem, barrier=t)
+        begun = look(walled, path[-1])
+        if place > 1:  # coefficients go with t as good as straight
+            ahead = path[-1] + (path[-1] - path[-2]) * (t - BARRIERS[place - 1]) / (
+                BARRIERS[place - 1] - BARRIERS[place - 2]
+            )
+            approach = partial(_approach, problem, path[-1], ahead - path[-1])
+            if max(problem.rows.pieces.each(approach)) < 1:
+                begun = look(walled, ahead)
+        try:
+            steps = iterated(walled, columns, begun, NEAR_ENOUGH)
+        except NoConvergenceError:
+            break
+        path.append(steps.now.b)
+        count += steps.count
+    now = look(problem, path[-1])
+    if not now.deviance < run.now.deviance:
+        return _finished(problem, columns, run)
+    ended = _finished(problem, columns, replace(run, now=now, count=count, reason=AT_EDGE))
+    # a least squares there would leave the domain; its covariance is the information's
+    solution = with_coefficients(ended.solution, now.b)
+    return replace(ended, solution=solution, converged=True, edge=True)
 
 
 @dataclass(frozen=True)
@@ -221,6 +262,9 @@ def _halved(
     None where none helps.
     """
     size = 1.0
+    if problem.barrier:  # most of the way to a wall at once would leave hardly any way back
+        approach = max(problem.rows.pieces.each(partial(_approach, problem, now.b, step)))
+        size = min(1.0, OF_THE_WAY / max(approach, 1e-300))
     slack = 1e-11 * (abs(now.deviance) + 1e-300)
     for _ in range(MOST_HALVINGS):
         after = look(problem, now.b + size * step, newton, rough)
@@ -228,6 +272,13 @@ def _halved(
             return after, size
         size /= 2
     return None
+
+
+def _approach(problem: Problem, b: np.ndarray, step: np.ndarray, part: LikelihoodRows) -> float:
+    """The largest share of its distance from an edge of η that a step takes a row."""
+    eta = linear(by_coefficients(b), part)
+    move = by_coefficients(step)(part.X)
+    return nearing(problem.family, problem.link, eta, move)
 
 
 def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
@@ -306,12 +357,21 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
         if not inside(problem.family, problem.link, state):
             return None
         e = state.W * state.residual
-        H, gradient = information(part.X, state.W, e, rough=rough)
+        W, score, cost = state.W, e, 0.0
+        more: np.ndarray | float = 0.0
+        if problem.barrier:
+            own = wall(problem.family, problem.link, state.eta, part.times, problem.barrier)
+            more, cost = own.weight, float(own.cost.sum())
+            W, score = W + more, e + own.score
+        H, gradient = information(part.X, W, score, rough=rough)
+        observed = None
+        if newton:
+            observed = information(part.X, observed_weights(working, state) + more, score)[0]
         return (
             gradient,
             H,
-            information(part.X, observed_weights(working, state), e)[0] if newton else None,
-            inner(part.evidence, unit_deviance(problem.family, part.y, state)),
+            observed,
+            inner(part.evidence, unit_deviance(problem.family, part.y, state)) + 2 * cost,
             inner(e, state.residual),
             float(state.W.min(initial=np.inf)),
         )
@@ -345,10 +405,13 @@ def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, f
     places = columns.places
     if not len(places):
         return np.zeros(len(now.b)), 0.0
+    apart = SLIGHTLY_APART if problem.barrier else WELL_APART
     for both in ([now.curved] if now.curved is not None else []) + [now.H]:
-        step = both.solve(now.gradient, places, WELL_APART)
+        step = both.solve(now.gradient, places, apart)
         if step is not None:
             return step, now.H.quadratic(step)
+    if problem.barrier:
+        raise NoConvergenceError("the edge is too near for another step", iterations=0)
     solution = least_squares(problem.at(now.b), intercept=columns.has_intercept, n=problem.n)
     step = solution.padded_coefficients - now.b
     step[~np.isin(np.arange(len(step)), places)] = 0.0

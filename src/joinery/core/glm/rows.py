@@ -14,7 +14,7 @@ import numpy as np
 from joinery.core.blocks.blocks import Block
 from joinery.core.blocks.columns import Columns, some_rows
 from joinery.core.blocks.partition import Partition
-from joinery.core.blocks.products import times
+from joinery.core.blocks.products import inner, times
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link, shares
 
@@ -133,6 +133,7 @@ class WorkingBlocks:
     family: Family
     link: Link
     predictor: Predictor | None
+    level: float = 0.0  # η to begin with where a response is no mean that the link can have
 
     @property
     def width(self) -> int:
@@ -174,6 +175,8 @@ def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:
     with np.errstate(all="ignore"):
         if working.predictor is None:
             eta = link.eta(family.start(part.y, part.trials))
+            low, high = link.domain
+            eta = np.where(np.isfinite(eta) & (eta > low) & (eta < high), eta, working.level)
         else:
             eta = linear(working.predictor, part)
         rest, yes_no = None, False
@@ -192,6 +195,18 @@ def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:
             good = (W > 0) & np.isfinite(W + residual)
             W, residual = np.where(good, W, 0.0), np.where(good, residual, 0.0)
     return WorkingState(eta, mu, residual, W, slope, part.offset, rest, yes_no)
+
+
+def overall_mean(
+    rows: LikelihoodSource, of: Callable[[np.ndarray], np.ndarray] = np.asarray
+) -> float:
+    """The mean of all responses, or ``of`` something made of them, each by weight and trials."""
+    total = count = 0.0
+    for own, evidence in rows.pieces.each(
+        lambda part: (inner(part.evidence, of(part.y)), float(part.evidence.sum()))
+    ):
+        total, count = total + own, count + evidence
+    return total / count
 
 
 def by_coefficients(b: np.ndarray) -> Predictor:

@@ -8,10 +8,9 @@ import numpy as np
 
 from joinery.core.blocks.blocks import Block
 from joinery.core.blocks.partition import Partition
-from joinery.core.blocks.products import inner
 from joinery.core.glm.information import Information, information, together
 from joinery.core.glm.problem import Columns, Problem
-from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, working_state
+from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, overall_mean, working_state
 from joinery.core.least_squares.solution import FAR_MEAN
 from joinery.core.least_squares.solve import least_squares
 
@@ -35,16 +34,6 @@ def rough_start(problem: Problem) -> np.ndarray | None:
         H, g = together(H, own_H), g + own_g
     places = np.arange(0 if problem.intercept else 1, k + 1)
     return None if H is None else H.settled().solve(g, places, START_APART)
-
-
-def overall_mean(rows: LikelihoodSource) -> float:
-    """The mean of all responses, each by its weight and trials."""
-    total = count = 0.0
-    for own, evidence in rows.pieces.each(
-        lambda part: (inner(part.evidence, part.y), float(part.evidence.sum()))
-    ):
-        total, count = total + own, count + evidence
-    return total / count
 
 
 def first_inside(problem: Problem, columns: Columns) -> np.ndarray:

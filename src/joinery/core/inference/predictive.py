@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import special
 
+from joinery.core.glm.edges import eta_range
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
 
@@ -28,16 +29,6 @@ def admitted(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:
         return np.asarray(
             (eta > low) & (eta < high) & (mu >= lowest) & (mu <= highest) & np.isfinite(mu)
         )
-
-
-def eta_range(family: Family, link: Link) -> tuple[float, float]:
-    """The ends of η between which there is a mean that link and family admit."""
-    with np.errstate(all="ignore"):
-        image = np.sort(link.mu(np.array(link.domain)))
-        ends = link.eta(np.clip(family.mean_range, *image))
-    ends = np.where(np.isnan(ends), np.array([-np.inf, np.inf]), ends)
-    low, high = float(ends.min()), float(ends.max())
-    return max(low, link.domain[0]), min(high, link.domain[1])
 
 
 @dataclass(frozen=True)

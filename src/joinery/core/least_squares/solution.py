@@ -18,6 +18,7 @@ GLANCE = 256  # rows that tell that share
 TOGETHER = 32  # columns of a block that are centred and squared while they are in cache
 MOST_WRITTEN_OUT = 10_000  # columns with swept levels whose factor is made when it is asked for
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
+DEPARTED = 1e-7  # of the sizes that go into a combination: farther off is no rounding
 
 
 @dataclass(frozen=True)
@@ -306,17 +307,22 @@ class Solution:
         """[1, kept columns] of rows X (m, k): (m, 1 + r)."""
         return np.column_stack([np.ones(len(X)), X[:, self.kept]])
 
-    def broken(self, X: np.ndarray) -> np.ndarray:
+    def broken(self, X: np.ndarray, *, differences: bool = False) -> np.ndarray:
         """Return (m, d) whether each dropped column departs from its combination in each row.
 
-        Where one is not, what is fitted there depends on which of the columns were kept.
+        Where one does, what is fitted there depends on which of the columns were kept. Of
+        ``differences`` or derivatives of rows the constant is no part.
         """
         out = np.zeros((len(X), len(self.dependence)), bool)
+        usual = np.zeros(X.shape[1])  # what the columns are like, beside which rounding is none
+        usual[self.kept] = np.abs(self.centre) + self.spread
         for place, (column, combination) in enumerate(self.dependence.items()):
+            constant = 0.0 if differences else combination[0]
             parts = X * combination[1:]
-            size = np.abs(X[:, column]) + np.abs(parts).sum(axis=1) + abs(combination[0])
-            away = np.abs(X[:, column] - parts.sum(axis=1) - combination[0])
-            out[:, place] = away > 1e-7 * size
+            size = np.abs(X[:, column]) + np.abs(parts).sum(axis=1) + abs(constant)
+            size = np.maximum(size, np.abs(combination[1:]) @ usual)
+            away = np.abs(X[:, column] - parts.sum(axis=1) - constant)
+            out[:, place] = away > DEPARTED * size
         return out
 
     @cached_property

@@ -26,6 +26,7 @@ from dask.delayed import delayed
 from joinery.core.blocks.partition import Partition, Runner, cores
 from joinery.data.sources.source import STRETCH
 from joinery.errors import ClusterError, DataError, JoineryError
+from joinery.threads import one_thread_a_product
 
 TOGETHER = 8  # pieces of files that go to a worker at once
 PARTS_TOGETHER = 16  # at most, parts of one worker in one task, which costs the scheduler time
@@ -201,6 +202,7 @@ def _places(parts: Sequence[Any]) -> tuple[list[Any], dict[Any, int]]:
     return list(range(len(parts))), {}
 
 
+@one_thread_a_product()
 def _pass(
     task: bytes, key: str, parts: list[int], frames: list[pd.DataFrame], pieces: list[list[int]]
 ) -> bytes | JoineryError:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import special
 
+from joinery.core.glm.edges import eta_range
 from joinery.core.inference import predictive
 from joinery.core.inference.intervals import joint_times, t_times
 from joinery.errors import CallError
@@ -110,7 +111,7 @@ def _linked(
     No interval is made about a mean that the family cannot have; ends beyond its range are cut
     there."""
     link, family, e = fit.link, fit.family, fit.estimate
-    low, high = predictive.eta_range(family, link)
+    low, high = eta_range(family, link)
     trials = trials_of(fit, context)
     with np.errstate(all="ignore"):
         mu = link.mu(eta)

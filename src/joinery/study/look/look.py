@@ -27,6 +27,7 @@ from joinery.study.look.correlations import LEVEL, correlation_table, ranked_row
 from joinery.study.look.facts import Facts, facts
 from joinery.study.look.streamed import pairs, streamed_facts
 from joinery.study.look.table_facts import table_remarks
+from joinery.threads import one_thread_a_product
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -76,6 +77,7 @@ class Look:
             )
 
     @cached_property
+    @one_thread_a_product()
     def columns(self) -> Table:
         """Each column's kind, count, missing, mean, standard deviation, ends, median and values.
 
@@ -131,6 +133,7 @@ class Look:
         )
 
     @cached_property
+    @one_thread_a_product()
     def correlations(self) -> Table:
         """Correlations with the response or of all pairs, strongest first.
 
@@ -141,6 +144,7 @@ class Look:
         return self._pairs(list(self.numeric), self.rows, "each pair over the rows that have both")
 
     @cached_property
+    @one_thread_a_product()
     def predictor_pairs(self) -> Table:
         """Correlations among predictors, strongest first.
 
@@ -152,6 +156,7 @@ class Look:
         return self._pairs(predictors, self.at_response.rows, self.at_response.basis)
 
     @cached_property
+    @one_thread_a_product()
     def response(self) -> Table | None:
         """The response across each term: means by group, or proportions, or rates.
 
@@ -160,6 +165,7 @@ class Look:
         return None if self.at_response is None else self.at_response.by_group
 
     @cached_property
+    @one_thread_a_product()
     def at_response(self) -> ResponseLook | None:
         """The look at the sentence's response, or None without one."""
         if self.sentence is None:
@@ -228,6 +234,7 @@ class Look:
         wording = Wording(title, label_rows, labels or {})
         return draw(self, name, path=path, ax=ax, wording=wording)
 
+    @one_thread_a_product()
     def __str__(self) -> str:
         parts = [self.columns]
         if len(self.numeric) > 1:
@@ -239,6 +246,7 @@ class Look:
     def __repr__(self) -> str:
         return f"<Look at {count(len(self.table), 'row')}, {count(len(self.names), 'column')}>"
 
+    @one_thread_a_product()
     def _repr_html_(self) -> str:
         return self.columns.render("html")
 

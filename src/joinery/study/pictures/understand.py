@@ -9,7 +9,7 @@ import numpy as np
 
 from joinery import advice
 from joinery.core.inference import intervals
-from joinery.core.inference.chances import concordance, in_groups
+from joinery.core.inference.chances import in_groups
 from joinery.core.inference.intervals import wilson
 from joinery.errors import CallError, one_of
 from joinery.notation.evaluate import positions_at
@@ -265,15 +265,14 @@ def cutoffs(
     """Both shares right against the cut-off."""
     from joinery.show.pictures.slopes import Share, shares
 
-    rows, _ = of_yes_no(fit, crosscheck, seed)
+    rows, _, area = of_yes_no(fit, crosscheck, seed)
     at = np.linspace(0, 1, 101)
     found = at_each(at, rows, fit.level)
     of = [
         Share(name, *(found[f"{column}{tail}"] for tail in ("", "_lower", "_upper")))
         for name, column in (("right of yes", "right_yes"), ("right of no", "right_no"))
     ]
-    whole = 100 * concordance(rows)
-    finding = f"a row with yes has the higher chance in {figure(whole, 3)} % of pairs; bands: "
+    finding = f"area under the curve {figure(area, 3)}; bands: "
     finding += f"{level_words(fit.level)} intervals; "
     finding += _judged_on(crosscheck)
     caption = Words(
@@ -283,7 +282,7 @@ def cutoffs(
 
 
 def _judged_on(crosscheck: bool) -> str:
-    return "rows not seen" if crosscheck else "rows of the fit itself, which flatters it"
+    return "rows not seen" if crosscheck else "the rows of the fit itself, which is optimistic"
 
 
 def calibration(
@@ -298,7 +297,7 @@ def calibration(
     """Observed shares of yes in groups of fitted chance, each with its interval."""
     from joinery.show.pictures.fit import observed_shares
 
-    rows, unknown = of_yes_no(fit, crosscheck, seed)
+    rows, unknown, _ = of_yes_no(fit, crosscheck, seed)
     most = min(MOST_GROUPS, max((rows_at_hand(fit)[1].used - unknown) // 8, 2))
     hits, expected, _, n = in_groups(rows, most)
     at = expected / n

@@ -109,7 +109,7 @@ def contrast(fit: Fitted, D: np.ndarray) -> Combination:
     """
     values = D[:, fit.solution.kept] @ fit.solution.coefficients[fit.solution.kept]
     errors, df = errors_in_basis(fit, contrast_in_basis(fit, D))
-    known = ~_unsettled(fit, D).any(axis=1)
+    known = ~fit.solution.broken(D, differences=True).any(axis=1)
     return Combination(np.where(known, values, np.nan), np.where(known, errors, np.nan), df)
 
 
@@ -119,16 +119,6 @@ def contrast_in_basis(fit: Fitted, D: np.ndarray) -> np.ndarray:
     if fit.solution.has_intercept:
         kept = np.column_stack([np.zeros(len(D)), kept])
     return _of_estimable(fit, kept)
-
-
-def _unsettled(fit: Fitted, D: np.ndarray) -> np.ndarray:
-    """Whether each dropped column departs from its combination in each difference: (m, d)."""
-    out = np.zeros((len(D), len(fit.solution.dependence)), bool)
-    for place, (column, combination) in enumerate(fit.solution.dependence.items()):
-        parts = D * combination[1:]
-        size = np.abs(D[:, column]) + np.abs(parts).sum(axis=1)
-        out[:, place] = np.abs(D[:, column] - parts.sum(axis=1)) > 1e-7 * size
-    return out
 
 
 def in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:

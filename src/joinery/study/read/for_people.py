@@ -86,7 +86,7 @@ def _allowed(fit: Fitted) -> np.ndarray:
     reach = _reach(fit)
     for term in terms:
         own = reach[term.columns]
-        together = len(own) if not term.categories else max(len(own) // len(term.cells or own), 1)
+        together = max(len(own) // max(len(term.cells), 1), 1)
         with np.errstate(divide="ignore"):
             allowed += list(share / together / own)
     return np.array(allowed)
@@ -122,10 +122,10 @@ def _reach(fit: Fitted) -> np.ndarray:
 
 def _products(term: DesignTerm, parts: list[np.ndarray]) -> list[float]:
     """The bound of each column of a term: the product of what its factors reach."""
-    by_factor = dict(zip(term.factors, parts, strict=True))
+    by_text = {str(f.expression): part for f, part in zip(term.factors, parts, strict=True)}
     out = []
     for recipe in term.recipes:
-        sizes = [by_factor[factor] for factor, _ in recipe]
+        sizes = [by_text[str(factor.expression)] for factor, _ in recipe]
         places = [min(piece, len(size) - 1) for (_, piece), size in zip(recipe, sizes)]
         out.append(float(np.prod([size[p] for size, p in zip(sizes, places)])))
     return out

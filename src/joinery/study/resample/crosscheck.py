@@ -32,7 +32,6 @@ from joinery.study.resample.scores import (
     Scale,
     Scored,
     Tally,
-    auc,
     calibration,
     explained,
     judged,
@@ -58,6 +57,7 @@ def crosscheck(
             f"{advice.option('folds', folds)} is not between 2 and the {fit.n_rows:,} rows used",
             argument="folds",
         )
+    seed = 0 if seed is None else seed  # the same folds as in ``compare`` and ``stepwise``
     order, scale, held = fit.options.order, _scale(fit), not too_many(fit)
     unseen, seen = Tally(held=held), Tally(held=held)
     if fit.estimate.linear and folds is None and by is None and order is None:
@@ -94,18 +94,24 @@ def crosscheck(
     )
 
 
-def left_out_means(fit: Fitted, *, seed: int | None = None) -> np.ndarray:
-    """The mean of each row (n,) by a fit to the other folds; NaN where it cannot be forecast."""
-    deal, _ = _dealt(fit, min(FOLDS, fit.n_rows), None, None, seed)
+def left_out_means(fit: Fitted, *, seed: int | None = None) -> tuple[np.ndarray, float]:
+    """The mean of each row (n,) by a fit to the other folds; NaN where it cannot be forecast.
+
+    Beside it the area under the curve, over pairs of rows of one fold.
+    """
+    deal, _ = _dealt(fit, min(FOLDS, fit.n_rows), None, None, seed or 0)
     total, times = np.zeros(deal.rows), np.zeros(deal.rows)
+    tally, scale = Tally(held=not too_many(fit)), _scale(fit)
     for part in _held_out(fit, deal, in_time=False):
-        for f, _ in _forecasts(fit, part):
+        made = list(_forecasts(fit, part))
+        tally.add((sums_of(fit, *own, scale), judged(*own)) for own in made)
+        for f, _ in made:
             known = np.isfinite(f.fitted)
             place = f.place[known]
             total[place] += (f.times * f.fitted)[known]
             times[place] += f.times[known]
     with np.errstate(all="ignore"):
-        return np.asarray(total / np.where(times > 0, times, np.nan))
+        return np.asarray(total / np.where(times > 0, times, np.nan)), tally.auc
 
 
 # ------------------------------------------------------------------ rows as they are forecast
@@ -246,7 +252,7 @@ class _Deal:
 
 
 def _dealt(
-    fit: Fitted, folds: int, by: str | None, order: str | None, seed: int | None
+    fit: Fitted, folds: int, by: str | None, order: str | None, seed: int
 ) -> tuple[_Deal, str]:
     """The fold of each row, and the way in words."""
     table, chosen = rows_at_hand(fit)
@@ -336,7 +342,7 @@ def _figures(
         figures = {
             "Brier score": means("brier"),
             LOG_SCORE: means("log_score"),
-            "area under the curve (AUC)": list(map(auc, chances)),
+            "area under the curve (AUC)": [unseen.auc, seen.auc],
             "calibration slope": list(map(calibration, chances)),
         }
     else:

@@ -156,22 +156,37 @@ class Tally:
     Chances are kept where rows are ``held``; else those that agree to a 20,000th count as one."""
 
     def __init__(self, *, held: bool) -> None:
+        self._held = held
         self._sums: np.ndarray | None = None
         self._judged: list[Judged] = []
-        self._classes = None if held else np.zeros((3, CLASSES))
+        self._classes = np.zeros((3, 0 if held else CLASSES))
+        self._pairs = np.zeros(2)
 
     def add(self, rows: Iterable[Scored]) -> None:
-        """Some more rows."""
+        """Some more rows, all of them forecast by one fit."""
+        judged: list[Judged] = []
+        classes = np.zeros_like(self._classes)
         for sums, j in rows:
             self._sums = np.array(sums) if self._sums is None else self._sums + sums
-            if j is not None and self._classes is None:
-                self._judged.append(j)
-            elif j is not None and self._classes is not None:
-                eta = LINKS["logit"].eta(np.clip(j.fitted, 1e-12, 1 - 1e-12))
-                classes = (CLASSES * (eta + WIDEST) / (2 * WIDEST)).astype(int)
-                own, place = np.unique(classes, return_inverse=True)
-                each = (j.evidence * j.fitted, j.evidence * j.y, j.evidence)
-                self._classes[:, own] += [np.bincount(place, values) for values in each]
+            if j is None:
+                continue
+            if self._held:
+                judged.append(j)
+            else:
+                _classify(j, classes)
+        self._judged += judged
+        self._classes += classes
+        self._pairs += pairs(_together(judged) if judged else _of_classes(classes))
+
+    @property
+    def auc(self) -> float:
+        """The chance that a row with the event ranks higher, of rows forecast by the same fit.
+
+        Forecasts by different fits are not set against each other: a row left out lowers what is
+        forecast for rows like it, so that pooled pairs would rank the wrong way round.
+        """
+        right, total = self._pairs
+        return float(right / total) if total > 0 else float("nan")
 
     @property
     def empty(self) -> bool:
@@ -185,18 +200,37 @@ class Tally:
     @property
     def chances(self) -> Judged:
         """The rows' chances, or the classes that they fall in."""
-        if self._classes is None:
-            columns = zip(*((j.fitted, j.y, j.times, j.trials) for j in self._judged), strict=True)
-            return Judged(*map(np.concatenate, columns))
-        expected, yes, evidence = self._classes[:, self._classes[2] > 0]
-        return Judged(expected / evidence, yes / evidence, np.ones(len(yes)), evidence)
+        return _together(self._judged) if self._held else _of_classes(self._classes)
 
 
-def auc(j: Judged) -> float:
-    """The chance that a row with the event ranks higher, ties half (Hanley & McNeil 1982)."""
+def _classify(j: Judged, classes: np.ndarray) -> None:
+    """Add rows to classes of chances (3, CLASSES): Σ of the expected, the events and all."""
+    eta = LINKS["logit"].eta(np.clip(j.fitted, 1e-12, 1 - 1e-12))
+    of_row = (CLASSES * (eta + WIDEST) / (2 * WIDEST)).astype(int)
+    own, place = np.unique(of_row, return_inverse=True)
+    each = (j.evidence * j.fitted, j.evidence * j.y, j.evidence)
+    classes[:, own] += [np.bincount(place, values) for values in each]
+
+
+def _of_classes(classes: np.ndarray) -> Judged:
+    """The classes that have rows, as a row each."""
+    expected, yes, evidence = classes[:, classes[2] > 0] if classes.size else np.zeros((3, 0))
+    return Judged(expected / evidence, yes / evidence, np.ones(len(yes)), evidence)
+
+
+def _together(judged: list[Judged]) -> Judged:
+    columns = zip(*((j.fitted, j.y, j.times, j.trials) for j in judged), strict=True)
+    return Judged(*map(np.concatenate, columns))
+
+
+def pairs(j: Judged) -> np.ndarray:
+    """How many pairs of an event and none have the event ranked higher, and all such pairs.
+
+    Ties count half (Hanley & McNeil 1982).
+    """
     p, yes = j.fitted, j.y * j.evidence
     if not len(p):
-        return float("nan")
+        return np.zeros(2)
     no = j.evidence - yes
     order = np.argsort(p, kind="stable")
     p, yes, no = p[order], yes[order], no[order]
@@ -204,8 +238,7 @@ def auc(j: Judged) -> float:
     starts = np.flatnonzero(np.append(True, np.diff(p) > 1e-12 * p[1:]))
     yes, no = np.add.reduceat(yes, starts), np.add.reduceat(no, starts)
     below = np.cumsum(no) - no
-    total = yes.sum() * no.sum()
-    return float((yes * (below + no / 2)).sum() / total) if total > 0 else float("nan")
+    return np.array([(yes * (below + no / 2)).sum(), yes.sum() * no.sum()])
 
 
 def calibration(j: Judged) -> float:

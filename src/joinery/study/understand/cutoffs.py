@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -21,20 +22,29 @@ from joinery.study.rows.chances import chances, in_one
 USUAL = tuple(round(0.1 * k, 1) for k in range(1, 10))
 
 
-def of_yes_no(fit: Fitted, crosscheck: bool, seed: int | None) -> tuple[Partition[Chances], int]:
-    """The same of single yes or no, and how many rows have none.
+class YesNo(NamedTuple):
+    """Chances of single yes or no, how many rows have none, and the area under the curve."""
+
+    rows: Partition[Chances]
+    unknown: int
+    area: float
+
+
+def of_yes_no(fit: Fitted, crosscheck: bool, seed: int | None) -> YesNo:
+    """The chances of a fit's rows beside what came.
 
     With ``crosscheck`` each from a fit without the row; a level that only the row has leaves it
     without. Raises CallError for another response."""
     if not fit.family.shares or fit.response.kind != "plain":
         raise CallError("cut-offs are for models of a single yes or no a row")
     if not crosscheck:
-        return chances(fit), 0
-    mu = left_out_means(fit, seed=seed)
+        rows = chances(fit)
+        return YesNo(rows, 0, concordance(rows))
+    mu, area = left_out_means(fit, seed=seed)
     known = np.isfinite(mu)
     (seen,) = in_one(list(chances(fit)))
-    rows = Chances(mu[known], *(values[known] for values in seen[1:]))
-    return in_one([rows]), int((~known).sum())
+    own = Chances(mu[known], *(values[known] for values in seen[1:]))
+    return YesNo(in_one([own]), int((~known).sum()), area)
 
 
 def cutoffs(
@@ -50,16 +60,15 @@ def cutoffs(
     chosen = np.asarray(USUAL if at is None else at, float).reshape(-1)
     if not len(chosen) or (chosen < 0).any() or (chosen > 1).any():
         raise CallError("cut-offs are probabilities, between 0 and 1", argument="at")
-    rows, unknown = of_yes_no(fit, crosscheck, seed)
+    rows, unknown, area = of_yes_no(fit, crosscheck, seed)
     columns = at_each(chosen, rows, level)
-    whole = concordance(rows)
     notes = [
         "right of yes: the share of rows with yes that are said so; right of no likewise",
-        f"a row with yes has the higher chance than one with no in {figure(100 * whole, 3)} % of "
-        "pairs",
+        f"area under the curve {figure(area, 3)}: so often a row with yes has a higher chance than "
+        "one with no",
         "each row judged by a fit without it, in ten folds"
         if crosscheck
-        else "on the rows of the fit itself, which flatters it: rows not seen with "
+        else "on the rows of the fit itself, which is optimistic: rows not seen with "
         + advice.ask("cutoffs", crosscheck=True),
     ]
     if unknown:

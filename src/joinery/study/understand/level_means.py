@@ -267,12 +267,14 @@ def _corrected(
     """Each group of comparisons corrected by itself."""
     uneven = fit.sandwich is not None and correction in ("tukey", "dunnett")
     way = "holm" if uneven else correction
+    settled = np.isfinite(means(fit, found.X).values)  # of cells without rows nothing is known
     p, times = np.full(len(D), np.nan), np.full(len(D), np.nan)
     start = 0
     for size, group in zip(sizes, groups, strict=True):
         own = slice(start, start + size)
         part = Combination(c.values[own], c.standard_errors[own], c.df[own])
-        p[own], times[own] = _one_group(fit, part, D[own], level, way, len(group))
+        cells_known = int(settled[list(group)].sum())
+        p[own], times[own] = _one_group(fit, part, D[own], level, way, cells_known)
         start += size
     words = {
         "tukey": "p and ends by Tukey & Kramer, for all pairs together",

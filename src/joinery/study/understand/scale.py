@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.core.inference import predictive
+from joinery.core.glm.edges import eta_range
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.rates import Counted
@@ -65,7 +65,7 @@ class Scale:
         """Values of the linear predictor as means, or medians of a transformed response."""
         fit = self.fit
         if not fit.estimate.linear:
-            low, high = predictive.eta_range(fit.family, fit.link)
+            low, high = eta_range(fit.family, fit.link)
             with np.errstate(all="ignore"):
                 return np.asarray(fit.link.mu(np.clip(eta, low, high)) * (self.per or 1.0))
         return fit.response.turn_back(eta) if fit.response.transformed else eta
