@@ -23,6 +23,7 @@ Values = np.ndarray | Cells  # held, or read when rows are asked for
 DURATIONS = "durations are read as days"
 PERIODS = "periods are read as the day each begins"
 AT_ONCE = 2**15  # cells of a table kept row by row that are gathered before they are gone through
+EXACT = 2**53  # whole numbers up to here are doubles
 MOST_DISTINCT = 2**20  # different numbers of a column not held that are told apart
 YES_NO = ({"no", "yes"}, {"n", "y"}, {"false", "true"})
 NOTES = "joinery_notes"  # where a frame carries what was noted while it was read
@@ -123,6 +124,8 @@ class Column:
 
     def texts(self, rows: Rows) -> np.ndarray:
         """Values as text, None where missing."""
+        if self.large_whole is not None:
+            return self.large_whole[rows].astype(str).astype(object)
         if self.coded is None:
             shown = date_text if self.is_date else number_text
             return np.array(
@@ -173,7 +176,18 @@ class Column:
         return tuple(map(date_text, distinct.tolist()) if self.is_date else distinct.tolist())
 
     @cached_property
+    def large_whole(self) -> np.ndarray | None:
+        """All values as whole numbers, where some are beyond what a double can tell apart."""
+        values = self.values
+        if not isinstance(values, np.ndarray) or values.dtype.kind not in "iu" or not len(values):
+            return None
+        return values if max(abs(int(values.min())), int(values.max())) > EXACT else None
+
+    @cached_property
     def _coding(self) -> tuple[np.ndarray, tuple[Any, ...]]:
+        if self.large_whole is not None:
+            levels, codes = np.unique(self.large_whole, return_inverse=True)
+            return codes, tuple(levels.tolist())
         codes, distinct = _coded(self.numbers(slice(None)))
         return codes, self._as_levels(distinct)
 
@@ -265,6 +279,8 @@ def level_text(level: Any) -> str:
     """A level as people see it: 2021 rather than 2021.0."""
     if isinstance(level, (bool, np.bool_)):
         return str(bool(level))
+    if isinstance(level, (int, np.integer)) and abs(int(level)) > EXACT:
+        return str(int(level))
     if isinstance(level, (int, float, np.integer, np.floating)):
         return number_text(float(level))
     return str(level)
@@ -292,6 +308,8 @@ def understand(
         raise UnusableColumnError(
             f"column {name!r} holds complex numbers; take their real or absolute part", column=name
         )
+    if pd.api.types.is_integer_dtype(dtype) and not series.isna().any():
+        return replace(plain, values=series.to_numpy(dtype=f"{dtype.kind}8"))
     if pd.api.types.is_numeric_dtype(dtype):
         return replace(plain, values=series.to_numpy(dtype=np.float64, na_value=np.nan))
     if isinstance(dtype, pd.PeriodDtype):

@@ -14,7 +14,7 @@ import pandas as pd
 
 from joinery import advice
 from joinery.core.blocks.partition import Runner
-from joinery.data.columns import NOTES, Column, Swept, Values, column_name, understand
+from joinery.data.columns import EXACT, NOTES, Column, Swept, Values, column_name, understand
 from joinery.data.reading import read, sample_data
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.opening import opened, whole
@@ -311,7 +311,10 @@ class Records:
         if self.source is not None or len(self) * len(self.names) > FEW_CELLS:
             return None
         cells = self._frame.to_numpy()
-        return cells if cells.dtype == np.float64 else None
+        if cells.dtype != np.float64:
+            return None
+        large = np.abs(cells) > EXACT  # whole numbers may have been rounded to doubles
+        return None if large.any() else cells
 
 
 def _label_text(label: Any) -> str:

@@ -18,7 +18,7 @@ from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.design.terms import DesignTerm, assemble, assemble_numbers
 from joinery.notation.evaluate import Context, Memory, Rows
-from joinery.notation.tree import Sentence, names_in
+from joinery.notation.tree import Expression, Sentence, names_in
 
 AS_THEY_STAND = "columns as they stand"  # where a context keeps them
 FEW_LEVELS = 4  # so few columns of levels are multiplied as soon as they are summed
@@ -164,6 +164,21 @@ def _as_they_stand(terms: tuple[DesignTerm, ...], context: Context) -> np.ndarra
     return found if found.ndim == 2 else None
 
 
+def _share_codings(remembered: dict[str, Remembered], sentence: Sentence) -> None:
+    """Let a category that stands plain beside ``category(g, …)`` take its levels and coding.
+
+    Else the terms of one category would be set against two reference levels.
+    """
+    codings: dict[Expression, list[str]] = {}
+    for factor in (f for term in sentence.terms for f in term.factors):
+        if (column := category_of(factor)) is not None:
+            codings.setdefault(column, []).append(str(factor))
+    for column, written in codings.items():
+        plain = remembered.get(str(column), {})
+        if plain.get("kind") == "category" and len(set(written)) == 1:
+            remembered[str(column)] = remembered[written[0]]
+
+
 def learn(
     sentence: Sentence,
     table: Records,
@@ -195,6 +210,7 @@ def learn(
                     low, high = learner.ends(name)
                     if low <= high:  # inside a lag a cell may be missing
                         seen[name.name] = low, high
+    _share_codings(remembered, sentence)
     response = sentence.response
     scale = ResponseScale(response.expression, response.kind, response.total)
     ranges = inner_ranges(response.expression, learner) if scale.transformed else ()

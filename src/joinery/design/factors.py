@@ -11,7 +11,7 @@ import numpy as np
 
 from joinery.core.numeric import double_double as precise
 from joinery.core.numeric.double_double import Pair
-from joinery.data.columns import Column, level_text
+from joinery.data.columns import EXACT, Column, level_text
 from joinery.data.records import Records
 from joinery.design.curves import (
     knots_of,
@@ -329,6 +329,8 @@ def _plain(level: Any) -> Any:
     """A level as a JSON value."""
     if isinstance(level, (bool, np.bool_)):
         return bool(level)
+    if isinstance(level, (int, np.integer)) and abs(int(level)) > EXACT:
+        return str(int(level))  # as a double it would be another number
     if isinstance(level, (int, float, np.integer, np.floating)):
         return float(level)
     return str(level)

@@ -61,6 +61,11 @@ class ColumnLike(Protocol):
         """All values, where they are held as they are computed with."""
         ...
 
+    @property
+    def large_whole(self) -> np.ndarray | None:
+        """All values as whole numbers, where some are beyond what a double can tell apart."""
+        ...
+
     def texts(self, rows: Rows) -> np.ndarray:
         """Values as text objects, None where missing."""
         ...
@@ -231,8 +236,29 @@ def _compare(node: Chain, operator: str, context: Context) -> np.ndarray:
         return _compare_dates(node, operator, context)
     if _textual(left, context) or _textual(right, context):
         return _compare_texts(node, operator, context)
+    if (whole := _large_whole(left, right, context)) is not None:
+        return np.asarray(_COMPARISONS[operator](*whole), dtype=float)
     a, b = evaluate(left, context), evaluate(right, context)
     return np.where(np.isnan(a) | np.isnan(b), np.nan, _COMPARISONS[operator](a, b))
+
+
+def _large_whole(
+    left: Expression, right: Expression, context: Context
+) -> tuple[np.ndarray, np.ndarray] | None:
+    """Both sides as Python's whole numbers, where doubles would not tell them apart."""
+    sides, large = [], False
+    for side in (left, right):
+        if isinstance(side, Number) and side.value == int(side.value):
+            sides.append(np.full(context.size, int(side.value), dtype=object))
+            continue
+        if not isinstance(side, Name):
+            return None
+        values = context.table.column(side.name).large_whole
+        if values is None:
+            return None
+        large = True
+        sides.append(values[context.rows].astype(object))
+    return (sides[0], sides[1]) if large else None
 
 
 def _textual(node: Expression, context: Context) -> bool:

@@ -197,11 +197,14 @@ class _Builder(Transformer[Token, Any]):
 
     @staticmethod
     def _signed_number(children: Sequence[Token]) -> Number:
-        value = float(children[-1])
+        value: float = float(children[-1])
         if value in (float("inf"), float("-inf")):
             raise SentenceError(
                 f"the number {children[-1]} is too large", position=children[-1].start_pos
             )
+        digits = str(children[-1])
+        if digits.isdecimal() and int(digits) != value:
+            value = int(digits)  # a double would be another whole number
         return Number(-value if len(children) > 1 and _operator(children[0]) == "-" else value)
 
 

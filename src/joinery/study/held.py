@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.data.columns import level_text
+from joinery.data.columns import EXACT, level_text
 from joinery.data.records import Records
 from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.terms import DesignTerm
@@ -134,6 +134,8 @@ def level_cell(fit: Fitted, name: str, level: str) -> Any:
     """Return what stands in a table for a level: a number where terms take the column as one."""
     if name in fit.design.seen and name not in fit.design.dates:
         return float(level)
+    if level.lstrip("-").isdecimal() and abs(int(level)) > EXACT:
+        return int(level)  # read as a number it would be another one
     return level
 
 

@@ -63,7 +63,7 @@ def short_page(fit: Fitted, digits: int | None = None) -> Page:
 
 def _under(fit: Fitted) -> str:
     text = f"{fit.family.name} family, {fit.link.name} link{_dispersion(fit)}"
-    text += "".join(f"; {words}" for words in said_of_errors(fit)) + "."
+    text += "".join(f"; {words}" for words in (*_asides(fit), *said_of_errors(fit))) + "."
     if fit.origin is None:
         return f"{text} {fit.n_rows:,} rows, loaded from a file"
     used = fit.origin.used_rows
@@ -73,6 +73,17 @@ def _under(fit: Fitted) -> str:
         return f"{text} All {total:,} rows"
     why = ", ".join(f"{count:,} {reason}" for reason, count in used.counts.items())
     return f"{text} {fit.n_rows:,} of {total:,} rows; left out: {why}"
+
+
+def _asides(fit: Fitted) -> Iterator[str]:
+    """What stands beside the terms: weights, repeats and an offset."""
+    options = fit.options
+    if options.weights is not None:
+        yield f"weighted by {fit.words(options.weights)}"
+    if options.repeats is not None:
+        yield f"each row counted {fit.words(options.repeats)} times"
+    if options.offset is not None:
+        yield f"offset {fit.words(options.offset)}"
 
 
 def _settled(fit: Fitted) -> str:
@@ -179,8 +190,9 @@ def _in_short(fit: Fitted) -> list[str]:
         )
     if fit.residual_sd is not None:
         line = "the fitted value" if fit.model_df > 0 else "the mean"
+        row = "A typical row" if fit.options.weights is None else "A typical row of weight 1"
         out.append(
-            f"A typical row lies {figure(fit.residual_sd, 3)} from {line} "
+            f"{row} lies {figure(fit.residual_sd, 3)} from {line} "
             f"(typical miss: residual SD, s; {fit.residual_df:,} degrees of freedom)."
         )
     return [*out, *_beats_none(test)]

@@ -56,6 +56,7 @@ class Tried(NamedTuple):
     added: bool
     group: int
     score: float
+    beside: frozenset[int] = frozenset()  # groups that it cannot be without, added with it
 
 
 @dataclass(frozen=True)
@@ -66,6 +67,7 @@ class Move:
     group: int | None
     model: Model
     tried: tuple[Tried, ...]  # the best first
+    beside: frozenset[int] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -90,17 +92,46 @@ def stepwise_path(c: Candidates, start: frozenset[int], kept: frozenset[int], ru
             (Tried(added, group, _score(c, now, added, model, rules)), model)
             for added, group, model in c.near(now, kept, add=rules.add, drop=rules.drop)
         ]
-        options.sort(key=lambda one: (_order(one[0], rules), one[0].added, one[0].group))
+        best = _best(options, now, seen, rules)
+        if best is None and rules.add:  # what helps only together, where nothing helps alone
+            options += [
+                (Tried(True, group, _score(c, now, True, model, rules), beside), model)
+                for group, beside, model in _with_needs(c, now)
+            ]
+            best = _best(options, now, seen, rules)
         tried = tuple(one for one, _ in options)
-        best = next(
-            ((one, m) for one, m in options if _made(one, now, rules) and m.chosen not in seen),
-            None,
-        )
         if best is None:
             return Path(tuple(moves), tried)
         one, now = best
         seen.add(now.chosen)
-        moves.append(Move(one.added, one.group, now, tried))
+        moves.append(Move(one.added, one.group, now, tried, one.beside))
+
+
+Option = tuple[Tried, Model]
+
+
+def _best(
+    options: list[Option], now: Model, seen: set[frozenset[int]], rules: Rules
+) -> Option | None:
+    """Sort the options, the best first, and return the first that is worth making."""
+    options.sort(key=lambda one: (_order(one[0], rules), one[0].added, one[0].group))
+    for one, model in options:
+        if _made(one, now, rules) and model.chosen not in seen:
+            return one, model
+    return None
+
+
+def _with_needs(c: Candidates, now: Model) -> Iterator[tuple[int, frozenset[int], Model]]:
+    """Yield groups that lack what they cannot be without, as a product its factors, with that.
+
+    Factors that help only in their product would else never be looked at.
+    """
+    for group, needs in enumerate(c.needs):
+        lacking = needs - now.chosen
+        if lacking and group not in now.chosen:
+            model = c.model(now.chosen | needs | {group})
+            if model.rank > now.rank:
+                yield group, lacking, model
 
 
 def _score(c: Candidates, now: Model, added: bool, model: Model, rules: Rules) -> float:

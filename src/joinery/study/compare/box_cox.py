@@ -65,7 +65,7 @@ def powers(fit: Fitted) -> Powers:
         low, high = low - wide[0], high + wide[1]
     top, peak = _highest(likelihood, at[max(best - 1, 0)], at[min(best + 1, len(at) - 1)])
     cut = peak - float(tails.chi2_quantile(fit.level, 1)) / 2
-    ends = [_crossing(likelihood, at, heights, best, cut, side) for side in (-1, 1)]
+    ends = [_crossing(likelihood, at, heights, top, cut, side) for side in (-1, 1)]
     return Powers(at, heights, top, ends[0], ends[1], fit.response.original, peak)
 
 
@@ -140,22 +140,21 @@ def _highest(likelihood: Any, low: float, high: float) -> tuple[float, float]:
 
 
 def _crossing(
-    likelihood: Any, at: np.ndarray, heights: np.ndarray, best: int, cut: float, side: int
+    likelihood: Any, at: np.ndarray, heights: np.ndarray, top: float, cut: float, side: int
 ) -> float:
-    """Where the likelihood falls through ``cut`` on one side of the best power.
+    """Where the likelihood falls through ``cut`` on one side of the best power ``top``.
 
     Infinite when it does not.
     """
-    places = range(best, len(at)) if side > 0 else range(best, -1, -1)
-    under = next((i for i in places if heights[i] < cut), None)
-    if under is None:
+    beyond = at[(side * (at - top) > 0) & (heights < cut)]
+    if not len(beyond):
         return float(side) * np.inf
-    low, high = at[under - side], at[under]
+    inside, outside = top, beyond[np.argmin(side * beyond)]
     for _ in range(3):
-        grid = np.linspace(low, high, 21)
+        grid = np.linspace(inside, outside, 21)
         first = int(np.argmax(likelihood(grid) < cut))
-        low, high = grid[max(first - 1, 0)], grid[first]
-    return float((low + high) / 2)
+        inside, outside = grid[max(first - 1, 0)], grid[first]
+    return float((inside + outside) / 2)
 
 
 def suggested(curve: Powers) -> float | None:

@@ -44,6 +44,10 @@ class Search(Protocol):
     """A search among the terms of a fit, which can be made again without some rows."""
 
     @property
+    def candidates(self) -> Candidates:
+        """Return the models that are searched."""
+
+    @property
     def n(self) -> int: ...
 
     def path(self) -> Path:

@@ -13,7 +13,7 @@ from joinery.show.names import apart, headings
 from joinery.show.people import Layout
 from joinery.show.table import Table
 from joinery.study.compare.likelihood_ratio import Nested
-from joinery.study.compare.nested import differing, nested_test
+from joinery.study.compare.nested import differing, nested_test, same_columns
 from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates
 from joinery.study.resample.crosscheck import ERROR, EXPLAINED, FOLDS, LOG_SCORE
@@ -136,10 +136,11 @@ def _tested(before: Fitted, fit: Fitted, place: int, notes: list[str]) -> dict[s
     )
     test: Nested | None = nested_test(small, large)
     if test is None:
-        notes.append(
-            f"fits {place} and {place + 1} are not nested: neither holds all the columns of the "
-            "other"
-        )
+        pair = f"fits {place} and {place + 1}"
+        if same_columns(small, large):
+            notes.append(f"{pair} have the same columns, so there is nothing to test")
+        else:
+            notes.append(f"{pair} are not nested: neither holds all the columns of the other")
         return {"against": place}
     return {
         "against": place,

@@ -109,6 +109,14 @@ def nested_test(small: Fitted, large: Fitted) -> Nested | None:
     return Nested(f, "F", q, df2, float(tails.f_upper(max(f, 0.0), q, df2)))
 
 
+def same_columns(a: Fitted, b: Fitted) -> bool:
+    """Return True if two fits span the same space of columns."""
+    if a.solution.rank != b.solution.rank:
+        return False
+    within = _unweighted(a, b)
+    return bool(np.all(np.abs((within**2).sum(axis=0) - 1) <= SAME_SPACE))
+
+
 def _beyond(across: np.ndarray, large: Fitted, small: Fitted) -> np.ndarray:
     """Directions (rank, q) of the larger model's basis that are zero where the smaller model holds.
 

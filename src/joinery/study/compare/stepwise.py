@@ -12,7 +12,7 @@ import numpy as np
 
 from joinery import advice
 from joinery.core.inference.stepwise import Path, Tried
-from joinery.errors import CallError
+from joinery.errors import CallError, listed
 from joinery.notation.tree import Sentence, Term
 from joinery.show.numbers import figure, p_value
 from joinery.show.table import Table
@@ -108,12 +108,14 @@ class Steps:
         names = [self.names[g] for g in sorted(first)]
         what = "all terms" if len(first) == len(self.names) else ", ".join(names) or "no terms"
         return [
-            f"start with {what}" if m.group is None else self._words(bool(m.added), m.group)
+            f"start with {what}" if m.group is None else self._words(m.added, m.group, m.beside)
             for m in self.path.moves
         ]
 
-    def _words(self, added: bool, group: int) -> str:
-        return f"{'add' if added else 'drop'} {self.names[group]}"
+    def _words(self, added: bool | None, group: int, beside: frozenset[int]) -> str:
+        words = f"{'add' if added else 'drop'} {self.names[group]}"
+        others = [self.names[g] for g in sorted(beside)]
+        return f"{words} with {listed(others)}" if others else words
 
     @property
     def table(self) -> Table:
@@ -130,7 +132,9 @@ class Steps:
             better = "higher_by" if c.higher_is_better else "lower_by"
             gains = [np.nan, *(self._sign * (a - b) for a, b in pairwise(after))]
             columns[better] = gains
-        columns["runner_up"] = ["" if t is None else self._words(t.added, t.group) for t in second]
+        columns["runner_up"] = [
+            "" if t is None else self._words(t.added, t.group, t.beside) for t in second
+        ]
         scores = [np.nan if t is None else self._sign * t.score for t in second]
         columns["runner_up_p" if by_p else "behind_by"] = (
             scores
@@ -162,7 +166,7 @@ class Steps:
         return Table(
             {
                 "step": [step for step, _ in rows],
-                "move": [self._words(one.added, one.group) for _, one in rows],
+                "move": [self._words(one.added, one.group, one.beside) for _, one in rows],
                 c.column: [self._sign * one.score for _, one in rows],
             },
             title=f"What was tried, by {c.words}",
@@ -182,6 +186,8 @@ class Steps:
 
     def _notes(self) -> Iterator[str]:
         yield f"chosen: {self._sentence(self.path.final.chosen)}"
+        if self.choice.criterion != "p":
+            yield self._of_all_terms()
         if self.path.last_tried:
             yield f"no other move helps: the best would be to {self._told(self.path.last_tried[0])}"
         if self.choice.criterion == "crosscheck" and not self.largest.estimate.linear:
@@ -195,9 +201,18 @@ class Steps:
             "data chose it; the crosscheck repeats the whole choice on rows it has not seen"
         )
 
+    def _of_all_terms(self) -> str:
+        """The criterion of the whole sentence, which steps one at a time may not reach."""
+        whole = self.search.candidates.model(frozenset(range(len(self.names)))).figure
+        if not np.isfinite(whole):
+            return f"the whole sentence has no {self._criterion.words}"
+        words = f"the whole sentence has {self._criterion.words} {figure(self._sign * whole)}"
+        better = whole < self.path.final.figure
+        return f"{words}, better than where the steps end" if better else words
+
     def _told(self, one: Tried) -> str:
         """A move and its score in words."""
-        words, score = self._words(one.added, one.group), self._sign * one.score
+        words, score = self._words(one.added, one.group, one.beside), self._sign * one.score
         if self.choice.criterion == "p":
             return f"{words} (p {p_value(score)})"
         by = self._sign * (score - self._figure(len(self.path.moves) - 1))

@@ -73,9 +73,13 @@ def checks(
             Strip(lines[0].question, verdict, phrase, advice, _picture(fit, name, label_rows))
         )
     bad = sum(s.verdict not in (FINE, "") for s in rows)
-    finding = (
-        f"{count(bad, 'question')} of {len(rows)} to look into" if bad else "nothing to look into"
-    )
+    judged = sum(s.verdict != "" for s in rows)
+    if bad:
+        finding = f"{count(bad, 'question')} of {len(rows)} to look into"
+    elif judged:
+        finding = f"nothing to look into in {judged} of {count(len(rows), 'question')}"
+    else:
+        finding = f"none of {count(len(rows), 'question')} can be judged"
     _, said = thinned(fit, "quantiles", "none")
     return strips(
         words.get("title") or "Does the model deserve to be believed?",

@@ -12,7 +12,7 @@ from joinery.errors import CallError
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
-from joinery.study.read.estimates import Estimates, estimates
+from joinery.study.read.estimates import Estimates, estimates, statistic_name, t_values
 from joinery.study.read.notes import dependences
 
 
@@ -35,12 +35,13 @@ def coefficients(
     e = estimates(fit)
     lower, upper = intervals.around(e.values, e.standard_errors, e.df, level)
     notes: list[str] = []
-    if profile:
-        from joinery.study.read.profile import profile_ends
-
-        lower, upper, words = profile_ends(fit, level)
-        notes += words
     t = t_values(e)
+    if profile:
+        from joinery.study.read.profile import profiled
+
+        own = profiled(fit, level)
+        lower, upper, t = own.lower, own.upper, own.roots
+        notes += own.notes
     columns: dict[str, Any] = {
         "term": list(e.names),
         "estimate": e.values,
@@ -69,11 +70,6 @@ def coefficients(
         notes=(*said_of_errors(fit), *notes, *dropped),
         kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own"),
     )
-
-
-def statistic_name(fit: Fitted) -> str:
-    """``z`` where the dispersion is known, else ``t``."""
-    return "z" if np.isinf(fit.estimate.reference_df) and fit.sandwich is None else "t"
 
 
 def ratio_of_differences(fit: Fitted) -> str:
@@ -121,12 +117,6 @@ def ratio_words(fit: Fitted) -> tuple[str, str]:
         "and cloglog",
         argument="ratios",
     )
-
-
-def t_values(e: Estimates) -> np.ndarray:
-    """estimate / standard error, NaN where there is no standard error."""
-    with np.errstate(all="ignore"):
-        return np.where(e.standard_errors > 0, e.values / e.standard_errors, np.nan)
 
 
 def said_of_errors(fit: Fitted) -> tuple[str, ...]:

@@ -52,6 +52,17 @@ def estimates(fit: Fitted, *, plain: bool = False) -> Estimates:
     return Estimates(names, values, errors, df)
 
 
+def statistic_name(fit: Fitted) -> str:
+    """``z`` where the dispersion is known, else ``t``."""
+    return "z" if np.isinf(fit.estimate.reference_df) and fit.sandwich is None else "t"
+
+
+def t_values(e: Estimates) -> np.ndarray:
+    """estimate / standard error, NaN where there is no standard error."""
+    with np.errstate(all="ignore"):
+        return np.where(e.standard_errors > 0, e.values / e.standard_errors, np.nan)
+
+
 @dataclass(frozen=True)
 class Combination:
     """Combinations of coefficients, each (m,): values, standard errors, degrees of freedom."""

@@ -12,11 +12,11 @@ from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.design import Design
-from joinery.design.factors import CategoryFactor
+from joinery.design.factors import CategoryFactor, category_of
 from joinery.design.learning import Learner, Piece
 from joinery.errors import Note, listed
 from joinery.notation.evaluate import EVERY_ROW
-from joinery.notation.tree import Call, Name, names_in, quoted_text
+from joinery.notation.tree import Call, Expression, Name, names_in, quoted_text
 from joinery.show.numbers import count, value
 from joinery.study.fitted import Fitted, constant_response, fitted_rows, once
 
@@ -39,6 +39,7 @@ def notes(fit: Fitted) -> tuple[Note, ...]:
                     else ()
                 ),
                 *fit.early_notes,
+                *_about_weights(fit),
                 *dependences(design, solution),
                 *_about_terms(design),
                 *_thin_levels(fit),
@@ -91,6 +92,14 @@ def _about_the_fit(solution: Solution, response: str, design: Design) -> Iterato
         yield Note("no intercept", "caution", words)
 
 
+def _about_weights(fit: Fitted) -> Iterator[Note]:
+    """What weights are: the variance of a row, and the unit of the residual SD."""
+    weights = fit.options.weights
+    if weights is not None and fit.estimate.linear:
+        words = f"weighted by {weights}: the variance of a row is s²/w, s that of a row of weight 1"
+        yield Note("weights", "note", words, (weights,))
+
+
 def dependences(design: Design, solution: Solution) -> Iterator[Note]:
     """For each column left out, the combination of earlier columns that it is."""
     names: tuple[str, ...] = ("", *design.names)
@@ -117,8 +126,14 @@ def dependences(design: Design, solution: Solution) -> Iterator[Note]:
         yield Note("column left out", "caution", words, (names[column + 1],))
 
 
+def _plain(factor: Expression) -> str:
+    """A factor by its text, a category by its column whatever its reference and coding."""
+    column = category_of(factor)
+    return str(factor if column is None else column)
+
+
 def _about_terms(design: Design) -> Iterator[Note]:
-    present = {frozenset(str(f) for f in t.factors) for t in design.sentence.terms}
+    present = {frozenset(_plain(f) for f in t.factors) for t in design.sentence.terms}
     for written, term in zip(design.sentence.terms, design.terms, strict=True):
         for factor in term.factors:
             if isinstance(factor, CategoryFactor) and len(factor.levels) == 1:
@@ -128,7 +143,7 @@ def _about_terms(design: Design) -> Iterator[Note]:
                 )
                 yield Note("one level", "caution", words, (factor.label,))
         if len(written.factors) > 1:
-            lacking = [str(f) for f in written.factors if frozenset([str(f)]) not in present]
+            lacking = [str(f) for f in written.factors if frozenset([_plain(f)]) not in present]
             if lacking:
                 numbers = not any(isinstance(f, CategoryFactor) for f in term.factors)
                 meaning = (
@@ -214,6 +229,13 @@ def _are_counts(table: Records, name: Name) -> bool:
 def _about_columns(table: Records, design: Design) -> Iterator[Note]:
     sentence = design.sentence
     expressions = [sentence.response.expression, *(f for t in sentence.terms for f in t.factors)]
+    for name in design.seen:
+        if table.column(name).large_whole is not None:
+            words = (
+                f"{name}: whole numbers beyond 2⁵³ lose their last digits when they are computed "
+                "with; take something near them off first, or write category() for labels"
+            )
+            yield Note("large whole numbers", "caution", words, (name,))
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
         if note := table.column(name).note:
             yield Note("column", "caution", f"{name}: {note}", (name,))

@@ -16,21 +16,31 @@ from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.errors import EstimationError
 from joinery.study.fitted import Fitted, response_rows
-from joinery.study.read.estimates import estimates
+from joinery.study.read.estimates import estimates, statistic_name, t_values
 
 ROUNDS, DOUBLINGS = 60, 40
 
 
-def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, list[str]]:
-    """The ends of profile-likelihood intervals, and a note (Venzon & Moolgavkar 1988).
+@dataclass(frozen=True)
+class Profiled:
+    """Ends of intervals, and signed roots of what holding each coefficient at zero costs."""
+
+    lower: np.ndarray
+    upper: np.ndarray
+    roots: np.ndarray
+    notes: tuple[str, ...]
+
+
+def profiled(fit: Fitted, level: float) -> Profiled:
+    """Intervals and tests of each coefficient from one profile (Venzon & Moolgavkar 1988).
 
     Under an estimated dispersion the fall in deviance over φ is held against F(1, n − p).
     """
     e = estimates(fit)
     if fit.estimate.linear:
-        return *intervals.around(e.values, e.standard_errors, e.df, level), [
-            "for the normal family the profile interval is the t interval"
-        ]
+        lower, upper = intervals.around(e.values, e.standard_errors, e.df, level)
+        words = "for the normal family the profile interval is the t interval"
+        return Profiled(lower, upper, t_values(e), (words,))
     profile = _Profile(fit, LikelihoodBlocks(response_rows(fit)))
     best, df2 = profile.best(), fit.estimate.reference_df
     bound = float(
@@ -38,7 +48,8 @@ def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, lis
     )
     bound *= fit.estimate.dispersion or np.nan
     shift = int(not fit.solution.has_intercept)
-    lower, upper = np.full(len(e.values), np.nan), np.full(len(e.values), np.nan)
+    lower, upper, roots = (np.full(len(e.values), np.nan) for _ in range(3))
+    phi = fit.estimate.dispersion or np.nan
     for place, value in enumerate(e.values):
         if np.isfinite(value):
             held = _at(profile, place + shift, best + bound)
@@ -47,8 +58,11 @@ def profile_ends(fit: Fitted, level: float) -> tuple[np.ndarray, np.ndarray, lis
             lower[place], upper[place] = (
                 _end(held, float(value), side * step, bound) for side in (-1, 1)
             )
+            roots[place] = np.sign(value) * np.sqrt(max(held(0.0) + bound, 0.0) / phi)
     kind = "penalized profile likelihood" if fit.estimate.penalty else "profile likelihood"
-    return lower, upper, [f"the ends of the intervals are those of the {kind}"]
+    return Profiled(
+        lower, upper, roots, (f"intervals, {statistic_name(fit)} and p are of the {kind}",)
+    )
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,7 @@ import numpy as np
 from joinery.errors import CallError
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
-from joinery.study.read.coefficients import t_values
-from joinery.study.read.estimates import estimates
+from joinery.study.read.estimates import estimates, t_values
 
 
 def term_correlations(fit: Fitted) -> Table:

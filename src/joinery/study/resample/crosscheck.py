@@ -42,6 +42,7 @@ from joinery.study.rows.per_row import PerRow
 
 FOLDS = 10
 ERROR, EXPLAINED, LOG_SCORE = "typical error (root mean square)", "explained (R²)", "log score"
+ROUNDING = 1e-10  # of the errors' sizes: a sum so small is what rounding leaves of none
 KEPT = "rows kept"  # the column of repeats that a fold's fit has
 
 
@@ -348,7 +349,10 @@ def _figures(
     else:
         constant = fit.solution.spans_constant
         figures = {
-            "mean error": means("error", scale.unit),
+            "mean error": [
+                0.0 if s.evidence and abs(s.error) < ROUNDING * s.size else mean
+                for s, mean in zip(sums, means("error", scale.unit), strict=True)
+            ],
             ERROR: [scale.unit * float(np.sqrt(v)) for v in means("squared")],
             "mean absolute error": means("size", scale.unit),
             EXPLAINED: [explained(s, constant) for s in sums],

@@ -25,8 +25,8 @@ from joinery.study.fitted import (
     rows_at_hand,
 )
 from joinery.study.rates import Counted, counted
-from joinery.study.read.coefficients import said_of_errors, statistic_name
-from joinery.study.read.estimates import Combination, errors_in_basis, in_basis
+from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.estimates import Combination, errors_in_basis, in_basis, statistic_name
 
 Held = dict[str, float | str]
 

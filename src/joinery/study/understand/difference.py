@@ -16,8 +16,15 @@ from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.held import Held, averaged_rows, check_named, held_note, hold_rest
-from joinery.study.read.coefficients import ratio_of_differences, said_of_errors, statistic_name
-from joinery.study.read.estimates import Combination, contrast, errors_in_basis, in_basis, means
+from joinery.study.read.coefficients import ratio_of_differences, said_of_errors
+from joinery.study.read.estimates import (
+    Combination,
+    contrast,
+    errors_in_basis,
+    in_basis,
+    means,
+    statistic_name,
+)
 from joinery.study.understand.scale import Scale
 
 Setting = Mapping[str, Any] | str | None

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -14,18 +15,26 @@ from joinery.data.records import records
 from joinery.data.written_dates import stamps_of
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
 from joinery.design.terms import DesignTerm
-from joinery.errors import CallError, listed
+from joinery.errors import CallError, JoineryError, listed
 from joinery.notation.tree import Call, Expression, Name, is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import figure, percent, telling_step, value
 from joinery.study.check.table import said_on_page
 from joinery.study.fitted import CHOSEN, Fitted
-from joinery.study.held import averaged_rows, columns_of, hold_rest, numeric_columns, slopes_in
+from joinery.study.held import (
+    averaged_rows,
+    columns_of,
+    hold_rest,
+    level_cell,
+    numeric_columns,
+    slopes_in,
+)
 from joinery.study.read.estimates import contrast, estimates, means
 from joinery.study.read.overall import overall_test
 from joinery.study.understand.phrases import ends, goes_with
 from joinery.study.understand.scale import Scale
 from joinery.study.understand.simple_slopes import (
     SlopesAcross,
+    shown_value,
     simple_slopes,
     spread_out,
     usual_values,
@@ -34,6 +43,7 @@ from joinery.study.understand.slope_regions import regions, sentence
 from joinery.study.verdicts import CAUTION, SERIOUS
 
 MOST_LEVELS, MOST_VALUES = 12, 5
+SPECK = 1e-9  # of a column's size: as good as zero
 NEAR = 0.1  # a share of the range that is hardly outside it
 
 
@@ -65,7 +75,8 @@ def _whole(fit: Fitted) -> Iterator[str]:
         if fit.r_squared is not None and fit.model_df:
             yield f"{percent(fit.r_squared)} of the variation in {name} is explained by the model."
         if fit.residual_sd is not None and not fit.solution.perfect:
-            yield f"A typical row lies {figure(fit.residual_sd, 3)} from what the model says."
+            row = "A typical row" if fit.options.weights is None else "A typical row of weight 1"
+            yield f"{row} lies {figure(fit.residual_sd, 3)} from what the model says."
     elif fit.estimate.null_deviance > 0 and fit.model_df:
         share = 1 - fit.estimate.deviance / fit.estimate.null_deviance
         yield f"{percent(max(share, 0.0))} of the deviance of {name} is explained by the model."
@@ -337,29 +348,57 @@ def _intercept(fit: Fitted) -> Iterator[str]:
     on = Scale(fit).on
     scale = f" on the scale of {on}" if on else ""
     zeros = {name: _zero(fit, name) for name in numeric_columns(fit)}
-    where = [
-        f"{fit.words(name)} is {'at its mean' if at is None else value(at)}"
-        for name, at in (zeros | dict.fromkeys(map(str, fit.lags), 0.0)).items()
-    ]
-    where += [
-        f"{fit.words(f.label)} is {level_text(f.levels[0])}"
+    references = {
+        name: level_text(f.levels[0])
         for t in fit.design.terms
         for f in t.categories
-        if f.coding == "indicator" and len(t.factors) == 1
-    ]
+        for name in (n.name for n in names_in_own_row(f.expression))
+        if name not in zeros
+    }
+    if not _nothing_else(fit, zeros | references):
+        yield (
+            f"It is {b}{scale}. At no plain values are all terms zero, so it is no row's mean by "
+            "itself."
+        )
+        return
+    where = [_stands_at(fit, name, at) for name, at in zeros.items()]
+    where += [f"{fit.words(str(lag))} is 0" for lag in fit.lags]
+    where += [f"{fit.words(name)} is {level}" for name, level in references.items()]
     yield f"It is {b}{scale}: the mean where {listed(where, 8) or 'nothing is said'}."
-    outside = [
-        name
-        for name, at in zeros.items()
-        if at is not None and not _near(at, *fit.design.seen[name])
-    ]
+    outside = [name for name, at in zeros.items() if not _near(at, *fit.design.seen[name])]
     if outside:
         ranges = listed(
-            f"{fit.words(n)} runs from {_value(fit.design.seen[n][0])} to "
-            f"{_value(fit.design.seen[n][1])}"
+            f"{fit.words(n)} runs from {shown_value(fit, n, fit.design.seen[n][0])} to "
+            f"{shown_value(fit, n, fit.design.seen[n][1])}"
             for n in outside
         )
         yield f"No row is near that: {ranges}. By itself it means nothing."
+
+
+def _stands_at(fit: Fitted, name: str, at: float) -> str:
+    """Where a number's terms are zero, in words."""
+    mean = "at its mean, " if _calls(fit, name) <= {"centred", "standardized"} else ""
+    return f"{fit.words(name)} is {mean}{shown_value(fit, name, at)}"
+
+
+def _nothing_else(fit: Fitted, at: Mapping[str, Any]) -> bool:
+    """Return True if every estimated term is zero at some values, so that the constant is left."""
+    columns = {
+        name: stamps_of(np.array([v]))
+        if name in fit.design.dates and not isinstance(v, str)
+        else [v if isinstance(v, float) else level_cell(fit, name, v)]
+        for name, v in at.items()
+    }
+    if not columns and not fit.lags:
+        return True
+    table = records(columns or {"": [0.0]})
+    table.lags.update({str(lag): np.zeros(1) for lag in fit.lags})
+    try:
+        X = fit.design.matrix(fit.design.context(table, np.arange(1)))[:, fit.solution.kept]
+    except JoineryError:  # a term does not exist there
+        return False
+    usual = np.abs(fit.solution.centre) + fit.solution.spread
+    return bool((np.abs(X[0]) <= SPECK * usual).all())
 
 
 def _near(at: float, low: float, high: float) -> bool:
@@ -368,16 +407,34 @@ def _near(at: float, low: float, high: float) -> bool:
     return low - margin <= at <= high + margin
 
 
-def _zero(fit: Fitted, name: str) -> float | None:
-    """Where a number's terms are zero: at 0, at 1 under a logarithm, or at its mean (None)."""
-    factors = [
-        f for t in fit.design.terms for f in t.factors
+def _zero(fit: Fitted, name: str) -> float:
+    """Where a number's terms may be zero: 0, 1 under a logarithm, its mean, the first date."""
+    if name in fit.design.dates:
+        return fit.design.seen[name][0]
+    calls = _calls(fit, name)
+    if calls <= {"centred", "standardized"}:
+        factor = next(iter(_number_factors(fit, name)))
+        return float(fit.design.function_memory[str(factor.expression)]["mean"])
+    return 1.0 if calls <= {"log", "log2", "log10"} else 0.0
+
+
+def _number_factors(fit: Fitted, name: str) -> list[NumberFactor]:
+    return [
+        f
+        for t in fit.design.terms
+        for f in t.factors
         if isinstance(f, NumberFactor) and _is_of(f.expression, name)
-    ]  # fmt: skip
-    calls = {_called(f) for f in factors}
-    if calls and calls <= {"centred", "standardized"}:
-        return None
-    return 1.0 if calls and calls <= {"log", "log2", "log10"} else 0.0
+    ]
+
+
+def _calls(fit: Fitted, name: str) -> set[str | None]:
+    """The functions around a number; None where it stands in another way, or in no factor."""
+    return {_called(f) for f in _number_factors(fit, name)} or {None}
+
+
+def _end(fit: Fitted, name: str, v: float) -> str:
+    """An end of a column's range."""
+    return shown_value(fit, name, v) if name in fit.design.dates else value(v, 3)
 
 
 def _limits(fit: Fitted) -> Iterator[str]:
@@ -387,15 +444,11 @@ def _limits(fit: Fitted) -> Iterator[str]:
             "causes what, the model cannot say."
         )
     if fit.design.seen:
-        yield (
-            "Outside the range of the rows nothing is known: "
-            + listed(
-                f"{fit.words(n)} {value(a, 3)} to {value(b, 3)}"
-                for n, (a, b) in fit.design.seen.items()
-                if n not in fit.design.dates
-            )
-            + "."
+        ranges = listed(
+            f"{fit.words(n)} {_end(fit, n, low)} to {_end(fit, n, high)}"
+            for n, (low, high) in fit.design.seen.items()
         )
+        yield f"Outside the range of the rows nothing is known: {ranges}."
     if CHOSEN in fit.changes:
         yield "The terms were chosen on these rows, so that intervals and p are too hopeful."
     if fit.origin is None:

@@ -26,8 +26,8 @@ from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import Held, averaged_rows, held_note, hold_rest, level_cell
 from joinery.study.rates import counted
-from joinery.study.read.coefficients import ratio_of_differences, said_of_errors, statistic_name
-from joinery.study.read.estimates import Combination, contrast, in_basis, means
+from joinery.study.read.coefficients import ratio_of_differences, said_of_errors
+from joinery.study.read.estimates import Combination, contrast, in_basis, means, statistic_name
 from joinery.study.understand.scale import Scale
 
 WEIGHTINGS = ("equal", "as seen")

@@ -28,13 +28,14 @@ from joinery.study.held import (
     level_cell,
     slopes_in,
 )
-from joinery.study.read.coefficients import said_of_errors, statistic_name
+from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import (
     SPANNED,
     Combination,
     Together,
     contrast,
     contrast_in_basis,
+    statistic_name,
     together,
 )
 
