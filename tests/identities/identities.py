@@ -1,7 +1,8 @@
-"""The ten identities: each turns a case into another that must be answered alike, and says what may differ."""
+"""The identities: each turns a case into another that must be answered alike, and says what may differ."""
 
 from __future__ import annotations
 
+import re
 import tempfile
 import warnings
 from collections.abc import Callable, Iterable, Iterator
@@ -9,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from pathlib import Path
 
+import matplotlib.pyplot as plt
 import numpy as np
 import pandas as pd
 
@@ -308,6 +310,90 @@ def order_of_rows(c: Case, rng: np.random.Generator) -> Pair | None:
     return Pair(c, c.but(table=table), skip, ("quantile_residual",), turn)
 
 
+# figures of tables, a field of objects, functions and words of Python and of the sentence
+CALLED = (
+    {"x": "p", "z": "mean", "g": "lower", "h": "test", "y": "aic", "c": "df", "s": "sentence", "yes": "observed", "w": "note",
+     "r": "rows", "o": "covratio", "e": "deviance", "m": "n_rows", "t": "against", "k": "statistic", "row": "fitted"},
+    {"x": "range", "z": "len", "g": "values", "h": "self", "y": "float", "c": "np", "s": "name", "yes": "isinstance",
+     "w": "object", "r": "str", "o": "sum", "e": "_value", "m": "list", "t": "order", "k": "log", "row": "index"},
+)  # fmt: skip
+
+
+def other_names(c: Case, rng: np.random.Generator) -> Pair | None:
+    """Columns called like figures, or like functions and words of Python."""
+    names = CALLED[c.seed % 2]
+    back = {new: old for old, new in names.items()}
+
+    def renamed(text: str) -> str:
+        word = rf"(?<!['\w])({'|'.join(names)})(?!['\w(])"
+        return re.sub(word, lambda found: names[found.group()], text)
+
+    def turn(question: str, frame: Frame) -> Frame:
+        frame = frame.copy()
+        word = rf"(?<!\w)({'|'.join(back)})(?!\w)"
+        for name in ("term", "adjusted_for", "move", "runner_up"):
+            if name in frame:
+                own = [re.sub(word, lambda f: back[f.group()], str(v)) for v in frame[name]]
+                frame[name] = own
+        return frame[[n for n in frame.columns if not n.startswith("dfbetas")]]
+
+    written = ("where", "weights", "repeats", "offset", "order", "cluster", "id")
+    options = {k: renamed(v) for k, v in c.options.items() if k in written}
+    other = c.but(
+        table=c.table.rename(columns=names),
+        new=c.new.rename(columns=names),
+        terms=tuple(map(renamed, c.terms)),
+        response=renamed(c.response),
+        options=options,
+        names=names,
+    )
+    return Pair(c, other, ("picture", "checks"), ("claim", "response"), turn)
+
+
+def numbers_as_levels(c: Case, rng: np.random.Generator) -> Pair | None:
+    """A category of text, against the same category made of numbers."""
+    if not c.has("g"):
+        return None
+    numbers = dict(zip("abc", (10**16 + np.arange(3) if c.seed % 2 else (1, 2, 3)), strict=True))
+
+    def turn(question: str, frame: Frame) -> Frame:
+        return frame[[name for name in frame.columns if not name.startswith("dfbetas")]]
+
+    terms = [t.replace("reference='b'", f"reference='{numbers['b']}'") for t in c.terms]
+    terms = [re.sub(r"(?<!category\()\bg\b", "category(g)", t) for t in terms]
+    other = c.but(
+        table=c.table.assign(g=c.table["g"].map(numbers)),
+        new=c.new.assign(g=c.new["g"].map(numbers)),
+        terms=tuple(terms),
+        names={level: str(number) for level, number in numbers.items()},
+    )
+    own = ("term", "adjusted_for", "g", "at", "pair", "move", "runner_up", "check")
+    return Pair(c, other, ("picture", "claim", "compare"), own, turn)
+
+
+def cut_beforehand(c: Case, rng: np.random.Generator) -> Pair | None:
+    """Rows that where= cuts off at either end and inside, against a table without them."""
+    if c.has("lag("):
+        return None
+    options = {"where": "x > 2.5 and x < 7.5 or z > 2"}
+    kept = c.table["x"].between(2.5, 7.5, inclusive="neither") | (c.table["z"] > 2)
+    c = c.but(options={"leave_out": None})
+    cut = c.but(table=c.table[kept], options={"where": None})
+    return Pair(c.but(options=options), cut, ("rows", "picture", "stepwise"))
+
+
+def reversed_rows(c: Case, rng: np.random.Generator) -> Pair | None:
+    """The table upside down, where neighbours may be alike."""
+    if c.has("lag(") or "repeats" in c.options or not c.plain:
+        return None
+    options = {"std_errors": "autocorrelated", "cluster": None, "order": None}
+    options |= {"leave_out": [1, 2, int(c.table["row"].iloc[-1])]}
+    first = c.but(options=options)
+    asked = ("coefficients", "overall", "claim", "forecast", "anova others", "slopes")
+    skip = tuple(question for question in QUESTIONS if question not in asked)
+    return Pair(first, first.but(table=c.table[::-1]), skip)
+
+
 def left_in_files(c: Case, rng: np.random.Generator) -> Pair | None:
     """The table in files that are read as needed, one of them empty."""
     folder = Folder()
@@ -335,6 +421,10 @@ IDENTITIES: dict[str, Callable[[Case, np.random.Generator], Pair | None]] = {
     "offset of zeros": offset_of_zeros,
     "order of rows": order_of_rows,
     "left in files": left_in_files,
+    "other names": other_names,
+    "numbers as levels": numbers_as_levels,
+    "cut beforehand": cut_beforehand,
+    "order reversed": reversed_rows,
 }
 PAIRS = len(IDENTITIES)
 
@@ -397,6 +487,21 @@ def _two_ways(c: Case) -> Iterator[tuple[str, str]]:
         if c.intercept and "offset" not in c.options:
             yield "crosscheck of fitted rows, the fit's own", difference(left, right)
     assert names
+    if len(estimable) > 1:
+        yield "the edge of a joint region, a joint claim", _edge(fit, estimable[-2:])
+
+
+def _edge(fit: jn.Fit, pair: list[str]) -> str:
+    """A point on the edge of the region of two coefficients, as a claim about both."""
+    try:
+        figure = fit.draw("joint_region", of=pair)
+    except jn.CallError:
+        return ""
+    edge = max((line.get_xydata() for ax in figure.axes for line in ax.lines), key=len)
+    plt.close(figure)
+    a, b = edge[len(edge) // 3]
+    p = fit.claim(f'"{pair[0]}" = {a:.17g}, "{pair[1]}" = {b:.17g}')["p"].iloc[-1]
+    return "" if abs(p - (1 - fit.level)) < 1e-6 else f"p {p} at the edge of {fit.level}"
 
 
 def _saved(c: Case) -> Iterator[tuple[str, str]]:
@@ -413,10 +518,18 @@ def _saved(c: Case) -> Iterator[tuple[str, str]]:
         "forecast all at once",
         "forecast held",
         "forecast free",
+        "means",
+        "levels",
+        "what if",
+        "slopes",
+        "slope regions",
+        "equation",
     ):
         if question == "profile":
             continue
         a, b = answer(fit, c, question), answer(again, c, question)
+        if question == "slope regions":  # a loaded fit keeps no rows to count
+            a, b = (one.drop(columns="share_of_rows", errors="ignore") for one in (a, b))
         yield question, "" if a.equals(b) else difference(a, b, 0.0) or "other columns"
 
 

@@ -32,6 +32,7 @@ FIGURES = [
     "aic",
     "bic",
 ]
+MEANS = ("mean", "lower", "upper", "standard_error")
 PICTURES = [
     "line",
     "observed_fitted",
@@ -78,8 +79,8 @@ def forecast_all_at_once(fit: jn.Fit, case: Case) -> pd.DataFrame:
 
 
 def forecast_held(fit: jn.Fit, case: Case) -> pd.DataFrame:
-    needed = {"e", "m", "o", "w"}
-    return fit.forecast(case.new[["x", *sorted(needed)]], hold="average").frame
+    needed = [case.called(name) for name in "xemow"]
+    return fit.forecast(case.new[needed], hold="average").frame
 
 
 def forecast_free(fit: jn.Fit, case: Case) -> pd.DataFrame:
@@ -114,9 +115,9 @@ def claim(fit: jn.Fit, case: Case) -> pd.DataFrame:
 
 
 def _columns(case: Case) -> list[str]:
-    """The columns of the table that the terms name."""
+    """The columns of the table that the terms name, as the tables first call them."""
     words = " ".join(case.terms)
-    return [n for n in ("x", "z", "g", "h") if re.search(rf"\b{n}\b", words)]
+    return [n for n in "xzgh" if re.search(rf"\b{case.called(n)}\b", words)]
 
 
 def _two(case: Case) -> tuple[str, str]:
@@ -129,17 +130,21 @@ def _two(case: Case) -> tuple[str, str]:
 def slopes(fit: jn.Fit, case: Case) -> pd.DataFrame:
     of, across = _two(case)
     at = {"z": [2.0, 4.0], "x": [3.0, 8.0]}.get(across)
-    return fit.simple_slopes(of, across, at, simultaneous=case.seed % 2 == 0).frame
+    asked = case.called(of), case.called(across)
+    return fit.simple_slopes(*asked, at, simultaneous=case.seed % 2 == 0).frame
 
 
 def slope_regions(fit: jn.Fit, case: Case) -> pd.DataFrame:
-    return fit.slope_regions(*_two(case)).frame
+    return fit.slope_regions(*map(case.called, _two(case))).frame
 
 
 def means(fit: jn.Fit, case: Case) -> pd.DataFrame:
-    term = " * ".join(n for n in _columns(case) if n in "gh")
+    named = {case.called(n): n for n in _columns(case) if n in "gh"}
     weighting = ("equal", "as seen")[case.seed % 2]
-    frame = fit.adjusted_means(term or "none", weighting=weighting).frame
+    frame = fit.adjusted_means(" * ".join(named) or "none", weighting=weighting).frame
+    frame.columns = [
+        named.get(c.removesuffix(" (column)"), c) if c not in MEANS else c for c in frame.columns
+    ]
     return frame.sort_values([n for n in "gh" if n in frame], ignore_index=True)
 
 
@@ -147,6 +152,7 @@ def levels(fit: jn.Fit, case: Case) -> pd.DataFrame:
     term = next((n for n in _columns(case) if n in "gh"), "none")
     correction = ("tukey", "dunnett", "holm", "none")[case.seed % 4]
     reference = {"g": "b", "h": "no"}.get(term) if correction == "dunnett" else None
+    reference, term = reference and case.called(reference), case.called(term)
     frame = fit.level_differences(term, reference=reference, correction=correction).frame
     turned = frame["level"] > frame["minus"]  # the same pair whichever level comes first
     lower, upper = frame["lower"].copy(), frame["upper"].copy()
@@ -160,7 +166,12 @@ def levels(fit: jn.Fit, case: Case) -> pd.DataFrame:
 
 def what_if(fit: jn.Fit, case: Case) -> pd.DataFrame:
     setting = {"x": 6.0, "z": 3.0, "g": "b", "h": "yes"}
-    return fit.difference({n: setting[n] for n in _columns(case)[:1]}).frame
+    first = _columns(case)[:1]
+    return fit.difference({case.called(n): _valued(case, setting[n]) for n in first}).frame
+
+
+def _valued(case: Case, value: Any) -> Any:
+    return case.called(value) if isinstance(value, str) else value
 
 
 def saved(fit: jn.Fit, case: Case) -> pd.DataFrame:

@@ -83,6 +83,7 @@ class Case:
     new: pd.DataFrame
     seed: int
     name: str = field(default="")
+    names: dict[str, str] = field(default_factory=dict)  # what columns and levels are called
 
     @property
     def sentence(self) -> str:
@@ -95,6 +96,10 @@ class Case:
         """The same with other fields, or other ``options`` in place of some of its own."""
         options = self.options | changed.pop("options", {})
         return replace(self, options={k: v for k, v in options.items() if v is not None}, **changed)
+
+    def called(self, name: str) -> str:
+        """What a column, or a level, is called in this case."""
+        return self.names.get(name, name)
 
     @property
     def plain(self) -> bool:
@@ -123,6 +128,8 @@ def case(seed: int) -> Case:
     n = int(rng.integers(24, 44))
     table = _predictors(rng, n)
     table[["y", "c", "s", "yes"]] = _responses(rng, table, family, link)
+    if (family, link) == ("normal", "identity"):
+        table["o"] += 3  # an offset far from zero
     options: dict[str, Any] = {"id": "row", "family": family, "link": link}
 
     def perhaps(chance: float, **some: Any) -> None:
@@ -151,6 +158,7 @@ def case(seed: int) -> Case:
             perhaps(0.25, penalty="firth")
     intercept = bool(rng.random() < 0.85 or not any("g" in t for t in terms))
     new = _predictors(rng, 5).drop(columns=["row", "k"])
+    new["o"] += table["o"].mean().round()
     new["g"] = table["g"].to_numpy()[:5]
     return Case(table, response, terms, intercept, options, new, seed, f"{seed}: {family} {link}")
 

@@ -79,7 +79,7 @@ class Records:
         if not is_held(self.source, apart=True):
             refuse_too_large(len(self), 0, "this question", "ask it of a sample of the rows")
         frame = whole(self.source)
-        return frame.assign(**{name: self._frame[name].to_numpy() for name in self.beside})
+        return with_columns(frame, {n: self._frame[n].to_numpy() for n in self.beside})
 
     @property
     def index(self) -> pd.Index:
@@ -166,7 +166,7 @@ class Records:
 
     def with_column(self, name: str, values: Any) -> Records:
         """The same table with a column that was given beside it, a value for each row."""
-        frame = self._frame.assign(**{name: values})
+        frame = with_columns(self._frame, {name: values})
         frame.attrs = self._frame.attrs
         names, beside = (*self.names, name), (*self.beside, name)
         return Records(frame, self.name, self.id, names, beside, self.source)
@@ -241,7 +241,7 @@ class Records:
 
     def assigned(self, columns: Mapping[str, Any]) -> Records:
         """The same rows, held in memory, with more columns or others."""
-        out = Records(self.frame.assign(**columns), self.name, self.id)
+        out = Records(with_columns(self.frame, columns), self.name, self.id)
         out.lags = dict(self.lags)
         return out
 
@@ -322,6 +322,14 @@ def _label_text(label: Any) -> str:
     if isinstance(label, tuple):
         return str(tuple(_label_text(part) for part in label))
     return str(label.item() if isinstance(label, np.generic) else label)
+
+
+def with_columns(frame: pd.DataFrame, columns: Mapping[str, Any]) -> pd.DataFrame:
+    """A frame with more columns, or others; they may be called anything, ``self`` too."""
+    out = frame.copy(deep=False)
+    for name, values in columns.items():
+        out[name] = values
+    return out
 
 
 def filled(table: Records, means: Mapping[str, float]) -> Records:

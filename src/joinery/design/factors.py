@@ -336,6 +336,13 @@ def _plain(level: Any) -> Any:
     return str(level)
 
 
+def _recalled(level: Any) -> Any:
+    """A level from its JSON value: a whole number that no double can hold is text there."""
+    if isinstance(level, str) and level.lstrip("-").isdecimal() and abs(int(level)) > EXACT:
+        return int(level)
+    return level
+
+
 # ------------------------------------------------------------------ from memory to factors
 
 
@@ -344,7 +351,8 @@ def recall(expression: Expression, remembered: Remembered) -> Factor:
     kind = remembered["kind"]
     if kind == "category":
         label = _label(expression)
-        return CategoryFactor(expression, label, tuple(remembered["levels"]), remembered["coding"])
+        levels = tuple(map(_recalled, remembered["levels"]))
+        return CategoryFactor(expression, label, levels, remembered["coding"])
     if kind in ("polynomial", "spline"):
         assert isinstance(expression, Call)
         if kind == "polynomial":

@@ -14,7 +14,7 @@ import pandas as pd
 from joinery import progress
 from joinery.arguments import checked
 from joinery.core.inference import intervals
-from joinery.data.records import records
+from joinery.data.records import records, with_columns
 from joinery.errors import CallError, JoineryError, one_of
 from joinery.model.steps import chosen_family, fit_to_table
 from joinery.notation.parse import read_sentence
@@ -103,7 +103,7 @@ def _process(
     names = [n.name for n in names_in(sentence.response.expression)]
     yes = is_condition(sentence.response.expression) or family == "binomial"
     stand_in: Any = np.arange(rows) % 2 == 0 if yes else np.linspace(1, 2, rows)
-    seen = records(table.frame.assign(**{n: stand_in for n in names if n not in table.names}))
+    seen = records(with_columns(table.frame, {n: stand_in for n in names if n not in table.names}))
     family, link = chosen_family(family, link, sentence, seen)
     spread = residual_sd**2 if family == "normal" else 1.0
     if dispersion is not None:

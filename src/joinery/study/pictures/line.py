@@ -29,6 +29,7 @@ from joinery.study.held import (
 )
 from joinery.study.pictures.thinned import smoothed
 from joinery.study.pictures.words import flags_of, worded
+from joinery.study.rates import counted
 from joinery.study.read.equation import equation
 from joinery.study.rows.figures import linear_predictor, per_row
 
@@ -74,7 +75,7 @@ def line(
     if _leaves_zero_out(y, curve, bands_too=not others):
         finding += "; the upright axis does not start at zero"
     caption = Words(
-        f"How does {fit.words(fit.response.name)} change with {fit.words(name)}?",
+        f"How does {counted(fit, None).name} change with {fit.words(name)}?",
         finding,
         fit.words(name),
         y_label,
@@ -249,7 +250,7 @@ def _many(
         f"How does {fit.words(name)} act at each {fit.words(across)}?",
         finding,
         fit.words(name),
-        fit.words(fit.response.name),
+        counted(fit, None).name,
         x_dates=name in fit.design.dates,
     )
     colors = group if own else None

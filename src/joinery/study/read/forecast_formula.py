@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference.intervals import t_times
+from joinery.data.columns import EXACT
 from joinery.data.written_dates import in_days, read_dates
 from joinery.design.codings import coding_matrix
 from joinery.design.curves import spline_pieces
@@ -188,7 +189,8 @@ class _Builder:
             cuts = tuple(a.value for a in node.arguments[1:] if isinstance(a, Number))
             x = self.expression(node.arguments[0])
             return ByRange(x, cuts, _in_bands(factor, cuts, values), factor.label)
-        texts = any(isinstance(v, str) for v in factor.levels)
+        # whole numbers that no double can hold are looked up as they are, as texts are
+        texts = any(isinstance(v, str) or abs(v) > EXACT for v in factor.levels)
         of = (
             self._column(node.name, "text" if texts else "number", levels=True)
             if isinstance(node, Name)

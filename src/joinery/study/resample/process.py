@@ -14,7 +14,7 @@ from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.families.family import Family
 from joinery.core.glm.links import LINKS, Link
 from joinery.core.inference import predictive
-from joinery.data.records import Records, records
+from joinery.data.records import Records, records, with_columns
 from joinery.design.design import Design, learn
 from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale, inner_ranges
@@ -165,7 +165,7 @@ def _ranged(response: ResponseScale, table: Records) -> ResponseScale:
 def _with_placeholder(sentence: Sentence, table: Records) -> Records:
     """The table with something in the response's columns, so that the sentence can be learnt."""
     names = [n.name for n in names_in(sentence.response.expression) if n.name not in table.names]
-    frame = table.frame.assign(**{name: np.linspace(1, 2, len(table)) for name in names})
+    frame = with_columns(table.frame, {name: np.linspace(1, 2, len(table)) for name in names})
     return records(frame)
 
 

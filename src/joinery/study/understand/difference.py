@@ -15,7 +15,14 @@ from joinery.notation.parse import read_assignments
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
-from joinery.study.held import Held, averaged_rows, check_named, held_note, hold_rest
+from joinery.study.held import (
+    Held,
+    averaged_rows,
+    check_named,
+    held_note,
+    hold_rest,
+    level_cell,
+)
 from joinery.study.read.coefficients import ratio_of_differences, said_of_errors
 from joinery.study.read.estimates import (
     Combination,
@@ -110,6 +117,8 @@ def _row(fit: Fitted, setting: Mapping[str, Any]) -> Any:
     columns: dict[str, Any] = {}
     for name, v in setting.items():
         number = isinstance(v, (int, float)) and name in fit.design.dates
+        if isinstance(v, str) and name not in fit.design.seen:
+            v = level_cell(fit, name, v)
         columns[name] = stamps_of(np.array([float(v)])) if number else [v]
     if not columns:  # a row without columns is none; one that no term reads stands for it
         columns = {"": [0.0]}
