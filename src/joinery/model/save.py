@@ -316,7 +316,7 @@ def _rebuilt_memory(rows: SavedRows, rank: int) -> ForecastMemory:
         typical=rows.typical,
         farthest=rows.farthest,
         basis=None if rows.basis is None else np.array(rows.basis, dtype=float).reshape(-1, rank),
-        left_out=None if rows.left_out is None else np.array(rows.left_out),
+        left_out=None if rows.left_out is None else np.array(rows.left_out, dtype=float),
         cells={name: tuple(map(tuple, cells)) for name, cells in rows.cells.items()},
         spreads=tuple(rows.spreads),
         few={name: tuple(values) for name, values in rows.few.items()},

@@ -242,7 +242,7 @@ class SavedRows(Strict):
     typical: dict[str, Wide | Annotated[dict[str, Share], pydantic.Field(min_length=1)]]
     farthest: Annotated[float, pydantic.Field(ge=0, le=1e306)] | None
     basis: list[list[Number]] | None
-    left_out: list[Wide] | None
+    left_out: list[Wide | None] | None
     cells: dict[str, list[list[str]]]
     spreads: list[tuple[Positive, Share]]
     few: dict[str, list[Wide]]

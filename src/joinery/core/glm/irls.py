@@ -181,8 +181,13 @@ def _means(problem: Problem, b: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.
     return y, mu, w
 
 
-def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.0) -> float:
-    """Return the log likelihood of the rows of a fit; weight zero counts nothing."""
+def log_likelihood(
+    rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.0, *, fitted: bool = True
+) -> float:
+    """Return the log likelihood of the rows of a fit; weight zero counts nothing.
+
+    ``fitted`` is False where the rows may be others than it was fitted to.
+    """
     family = fit.family
 
     def best(part: LikelihoodRows) -> float:
@@ -206,6 +211,6 @@ def log_likelihood(rows: LikelihoodSource, fit: Iterated, dispersion: float = 1.
         return float((part.times * each)[counted].sum())
 
     with np.errstate(all="ignore"):
-        if family.known_dispersion and dispersion == 1.0:
+        if fitted and family.known_dispersion and dispersion == 1.0:
             return sum(rows.pieces.each(best), 0.0) - fit.deviance / 2
         return sum(rows.pieces.each(own), 0.0)

@@ -130,7 +130,7 @@ class LikelihoodCandidates:
         if not len(rows.y):
             return 0.0
         if fit.family.shape is not None:
-            return -2 * log_likelihood(ArrayRows(rows), fit)
+            return -2 * log_likelihood(ArrayRows(rows), fit, fitted=False)
         working = WorkingBlocks(ArrayRows(rows), fit.family, self.link, fit.solution.fitted)
         state = working_state(working, rows)
         if not inside(fit.family, self.link, state):

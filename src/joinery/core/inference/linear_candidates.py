@@ -15,6 +15,11 @@ from joinery.core.numeric.triangular import triangle
 DEPENDENT = 1e-9
 
 
+CANCELLED = 1e-8  # of a misfit: so little left of it by subtraction is found anew
+PERFECT = 1e-12  # of the response's length about its mean: a residual so short is rounding
+ALONE = 1e-10  # of 1 − leverage: below it a row alone speaks to one of the coefficients
+
+
 @dataclass(frozen=True)
 class WeightedRows:
     """Rows [1, columns | y] times √w, one of each (m, q + 2), and how often each stands (m,)."""
@@ -33,9 +38,10 @@ class WeightedRows:
         if np.any(np.abs(np.diag(T)[:k]) <= DEPENDENT * np.sqrt((T[:, :k] ** 2).sum(axis=0))):
             return float("inf")
         U = np.linalg.solve(T[:k, :k].T, X.T).T
+        left = 1 - (U * U).sum(axis=1)
         with np.errstate(all="ignore"):
-            miss = (self.A[:, -1] - U @ T[:k, k]) / (1 - (U * U).sum(axis=1)) / self.A[:, 0]
-        sound = np.isfinite(miss)
+            miss = (self.A[:, -1] - U @ T[:k, k]) / left / self.A[:, 0]
+        sound = np.isfinite(miss) & (left > ALONE)  # of a row alone at a level nothing is forecast
         if not sound.any():
             return float("inf")
         return float(np.sqrt(np.average(miss[sound] ** 2, weights=self.times[sound])))
@@ -77,6 +83,8 @@ class LinearCandidates:
         if add:
             for g, (less, width) in self._gains(now.chosen).items():
                 rss = max(now.misfit - less, 0.0)
+                if rss < CANCELLED * now.misfit:
+                    rss, _ = self._rss(sorted(now.chosen | {g}))
                 yield True, g, self._measured(now.chosen | {g}, rss, now.rank + width)
 
     def p(self, small: Model, large: Model) -> float:
@@ -87,8 +95,10 @@ class LinearCandidates:
         change = max(small.misfit - large.misfit, 0.0)
         if self.known is not None:
             return float(tails.chi2_upper(change / self.known, width))
-        if df < 1 or not large.misfit > 0:
+        if df < 1:
             return 1.0
+        if not large.misfit > 0:  # a perfect model: nothing that it needs may leave
+            return 0.0 if change > 0 else 1.0
         return float(tails.f_upper(change / width / (large.misfit / df), width, df))
 
     def columns(self, chosen: frozenset[int]) -> np.ndarray:
@@ -111,14 +121,18 @@ class LinearCandidates:
         return size + weight * (rank + 1) - self.log_scale
 
     def _measured(self, chosen: frozenset[int], rss: float, rank: int) -> Model:
+        if rss <= PERFECT**2 * self.total_squares:
+            rss = 0.0
         figure = self._figure(chosen, rss, rank)
         return Model(chosen, rank, rss, figure)
 
     def _figure(self, chosen: frozenset[int], rss: float, rank: int) -> float:
         if self.criterion == "p":
             return float("nan")
-        if self.n - rank < 1 or not rss > 0:
+        if self.n - rank < 1 or rss != rss:
             return float("inf")
+        if rss == 0:  # nothing can be better than a perfect model
+            return float("-inf")
         if self.rows is not None:
             ones = np.zeros(self.constant, int)
             return self.rows.left_out_error(np.append(ones, self.columns(chosen) + 1))

@@ -190,8 +190,10 @@ def jackknife_plus(
     orthonormal basis; the left-one-out residuals (n,). Each fitted row in turn is left out of
     the forecast and lends its own miss."""
     n = len(left_out)
+    known = np.isfinite(left_out)  # of a row that nothing else speaks to any miss is possible
+    basis, left_out, lost = basis[known], left_out[known], n - int(known.sum())
     # 1 − 0.9 is not quite 0.1: a place must not be lost to that
-    place_low = int(np.floor((1 - level) * (n + 1) + 1e-9)) - 1
+    place_low = int(np.floor((1 - level) * (n + 1) + 1e-9)) - 1 - lost
     place_high = int(np.ceil(level * (n + 1) - 1e-9)) - 1
     lower, upper = np.full(len(fitted), -np.inf), np.full(len(fitted), np.inf)
     for start in range(0, len(fitted), 256):
@@ -200,6 +202,6 @@ def jackknife_plus(
         miss = np.abs(left_out)
         if place_low >= 0:
             lower[rows] = np.partition(without - miss, place_low, axis=1)[:, place_low]
-        if place_high < n:
+        if place_high < n - lost:
             upper[rows] = np.partition(without + miss, place_high, axis=1)[:, place_high]
     return lower, upper

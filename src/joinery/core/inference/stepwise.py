@@ -142,7 +142,7 @@ def _score(c: Candidates, now: Model, added: bool, model: Model, rules: Rules) -
 
 def _order(one: Tried, rules: Rules) -> tuple[int, float]:
     """What is done first: under p drops before additions, the largest p first."""
-    score = one.score if isfinite(one.score) else inf
+    score = one.score if one.score < inf else inf  # NaN is last too
     if not rules.by_p:
         return 0, score
     leaves = not one.added and one.score > rules.leave
@@ -153,6 +153,8 @@ def _made(one: Tried, now: Model, rules: Rules) -> bool:
     """Whether a move is worth making."""
     if rules.by_p:
         return one.score < rules.enter if one.added else one.score > rules.leave
+    if one.score == now.figure == -inf:  # both are perfect: the smaller will do
+        return not one.added
     if not isfinite(now.figure):
         return bool(one.score < now.figure)
     return bool(one.score < now.figure - BETTER * abs(now.figure))

@@ -25,7 +25,7 @@ from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.chances import groups
 from joinery.study.rows.digest import digest
 from joinery.study.rows.figures import figures_in_pieces, widening
-from joinery.study.rows.glm_figures import has_quantiles
+from joinery.study.rows.glm_figures import each_repeat_drawn, has_quantiles
 from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import FINE, SERIOUS, judged
 
@@ -250,6 +250,8 @@ def shape(fit: Fitted) -> Iterator[Line]:
         return q[here], figures.times[here]
 
     parts = figures_in_pieces(fit).map(own)
+    if fit.asides.repeats is not None and fit.family.discrete:
+        parts = each_repeat_drawn(fit)
     moments = Moments.over(parts)
     few = fit.n_rows <= diagnostics.NORMAL_ROWS
     name, test = diagnostics.normality(moments, *(next(iter(parts)) if few else (None, None)))

@@ -121,6 +121,7 @@ def _degrees(term: DesignTerm) -> dict[str, float]:
                 isinstance(power, Power)
                 and isinstance(power.exponent, Number)
                 and factor.degree > 0
+                and factor.degree == int(factor.degree)  # x is no part of √x
             )
             base, degree = (factor.base, factor.degree) if whole else (str(factor.expression), 1.0)
             out[base] = out.get(base, 0.0) + degree

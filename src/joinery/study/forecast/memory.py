@@ -11,6 +11,7 @@ import numpy as np
 
 from joinery.core.blocks.order_statistics import Counted
 from joinery.core.blocks.partition import joined
+from joinery.core.inference.covariance import ALONE
 from joinery.data.columns import Column, level_text
 from joinery.design.factors import CategoryFactor, category_of
 from joinery.design.learning import Piece, mean
@@ -61,7 +62,8 @@ def _from_rows(fit: Fitted) -> ForecastMemory:
             axis=0,
         )
         with np.errstate(all="ignore"):
-            left = np.repeat(np.where(h < 1, per_row(fit).residual / (1 - h), 0.0), times)
+            left = np.where(1 - h > ALONE, per_row(fit).residual / (1 - h), np.nan)
+            left = np.repeat(left, times)
     return ForecastMemory(
         typical=_typical(fit),
         farthest=digest(fit).farthest,

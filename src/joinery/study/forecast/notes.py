@@ -109,10 +109,10 @@ def _say_no_interval(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
     """No gap without its reason: a mean so uncertain that no interval of numbers holds it."""
     if fit.estimate.scale is None or fit.estimate.reference_df <= 0 or fit.sandwich is not None:
         return
-    ends = measured.mean_lower + measured.mean_upper
+    ends = [measured.mean_lower, measured.mean_upper]
     if fit.estimate.law and fit.asides.weights is None and not fit.family.shares:
-        ends = ends + measured.new_lower + measured.new_upper
-    lost = np.isfinite(measured.fitted) & np.isnan(ends)
+        ends += [measured.new_lower, measured.new_upper]
+    lost = np.isfinite(measured.fitted) & np.isnan(ends).any(axis=0)
     for place in np.flatnonzero(lost):
         if int(place) not in notes:
             words = "the mean is so uncertain that no interval can be computed"
@@ -122,12 +122,12 @@ def _say_no_interval(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
 def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
     """Means that the family cannot have, and ends past the pole of a transformed response."""
     if fit.estimate.linear:
-        for place in np.flatnonzero(
-            np.isinf(
-                measured.mean_lower + measured.mean_upper + measured.new_lower + measured.new_upper
-            )
-        ):
-            notes.add(place, "pole", f"an end lies past the pole of {fit.response.name}: infinite")
+        ends = (measured.mean_lower, measured.mean_upper, measured.new_lower, measured.new_upper)
+        words = "too few rows speak to it for an end of its interval: infinite"
+        if fit.response.transformed:
+            words = f"an end lies past the pole of {fit.response.name}: infinite"
+        for place in np.flatnonzero(np.isinf(ends).any(axis=0)):
+            notes.add(place, "pole", words)
         return
     outside = ~np.isnan(measured.fitted) & np.isnan(measured.mean_lower)
     for place in np.flatnonzero(

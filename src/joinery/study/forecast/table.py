@@ -109,6 +109,7 @@ def forecast_with_remarks(
         notes=(
             *table_notes(fit, columns, levels[0], intervals, simultaneous, held),
             *rates.notes,
+            *_order_note(fit, table),
             *_rate_notes(rates, columns),
             *unused,
         ),
@@ -122,6 +123,14 @@ def forecast_with_remarks(
         },
     )
     return found_table, remarks
+
+
+def _order_note(fit: Fitted, table: Records) -> list[str]:
+    """Rows whose lags go by the table's own order, for want of the column that ordered them."""
+    order = fit.options.order
+    if not fit.lags or order is None or order in table.names:
+        return []
+    return [f"the new rows have no {order}: lags take them in the order in which they stand"]
 
 
 def _rate_notes(rates: Counted, columns: dict[str, Any]) -> list[str]:

@@ -38,7 +38,7 @@ def correlation_table(
     Ranks are of every row, or of one in ``ranked_every``."""
     if ranked_every > 1 and len(ranked.n):
         basis += f"; Spearman's over {int(ranked.n.max()):,} of them taken evenly"
-    order = np.argsort(-np.abs(np.nan_to_num(straight.r, nan=-1.0)), kind="stable")
+    order = np.argsort(-np.nan_to_num(np.abs(straight.r), nan=-1.0), kind="stable")
     columns: dict[str, Any] = {name: [values[i] for i in order] for name, values in first.items()}
     columns |= {
         "n": straight.n[order],

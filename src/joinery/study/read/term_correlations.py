@@ -18,6 +18,9 @@ def term_correlations(fit: Fitted) -> Table:
     skip, df = int(fit.solution.has_intercept), fit.residual_df
     t = t_values(e)[skip:]
     with np.errstate(all="ignore"):
+        if fit.estimate.known:  # correlations are of the rows, whatever dispersion was given
+            s = np.sqrt(fit.solution.rss / df) * fit.solution.unit
+            t = t * (fit.estimate.scale or np.nan) / s
         partial = t / np.sqrt(t**2 + df)
         unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
     return Table(

@@ -261,7 +261,8 @@ def _of_errors(
             s = np.sqrt((left**2).sum(axis=1) / (n - p))
             errors.append(s[:, None] * np.sqrt((gradients**2).sum(axis=2)))
     own = (root * figures.residual[place])[None, :]
-    scale, gradients = float(fit.estimate.scale or np.nan), followed.gradients(rows.estimate[None])
+    # by the residuals as the draws are, also where a dispersion was given
+    scale, gradients = np.sqrt((own**2).sum() / (n - p)), followed.gradients(rows.estimate[None])
     error = _uneven(own, U, gradients)[0] if signs else scale * row_lengths(gradients[0])
     return np.concatenate(draws), np.concatenate(errors), error
 

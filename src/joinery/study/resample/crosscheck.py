@@ -284,7 +284,7 @@ def _dealt(
         fold[in_order] = np.arange(total) * folds // total
         words = f"{folds} stretches in the order of {order}, each forecast from those before it"
         return deal(fold, folds), words
-    numbers = np.arange(total, dtype=np.min_scalar_type(-total))  # no wider than they need to be
+    numbers = np.arange(total, dtype=np.min_scalar_type(-total - 1))  # as narrow as they can be
     fold = np.random.default_rng(seed).permutation(numbers) % folds
     return deal(fold, folds), f"{folds} folds, dealt at random"
 

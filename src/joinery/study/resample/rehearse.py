@@ -101,9 +101,10 @@ def _summary(block: Block, several: bool) -> dict[str, np.ndarray]:
     truth = block.process.truth
     sound = ~np.isnan(block.estimates).all(axis=1)
     b, se = block.estimates[sound], block.standard_errors[sound]
+    lower, upper, told = block.lower[sound], block.upper[sound], block.p[sound]
     with np.errstate(all="ignore"):
-        held = (block.lower[sound] <= truth) & (truth <= block.upper[sound])
-        told = block.p[sound]
+        held = ((lower <= truth) & (truth <= upper)).astype(float)
+    held[np.isnan(lower) | np.isnan(upper)] = np.nan  # no interval, which neither holds nor misses
     columns: dict[str, Any] = {}
     if several:
         columns["rows"] = np.full(len(truth), block.rows)
@@ -113,9 +114,17 @@ def _summary(block: Block, several: bool) -> dict[str, np.ndarray]:
         "mean_estimate": b.mean(axis=0) if len(b) else np.full(len(truth), np.nan),
         "sd_of_estimates": b.std(axis=0, ddof=1) if len(b) > 1 else np.full(len(truth), np.nan),
         "mean_standard_error": se.mean(axis=0) if len(b) else np.full(len(truth), np.nan),
-        "coverage": held.mean(axis=0) if len(b) else np.full(len(truth), np.nan),
-        "power": told.mean(axis=0) if len(b) else np.full(len(truth), np.nan),
+        "coverage": _mean_of_known(held),
+        "power": _mean_of_known(told),
     }
+
+
+def _mean_of_known(values: np.ndarray) -> np.ndarray:
+    """The mean of each column (m,) over the draws that have a value; NaN where none has."""
+    known = ~np.isnan(values)
+    counts = known.sum(axis=0)
+    with np.errstate(all="ignore"):
+        return np.where(counts > 0, np.where(known, values, 0.0).sum(axis=0) / counts, np.nan)
 
 
 def by_factor(made: Process, Y: np.ndarray, level: float) -> Block:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -118,3 +119,25 @@ def quantile_residuals(
         )
     u = lower + (upper - lower) * rng.uniform(size=len(lower))
     return np.asarray(tails.normal_quantile(np.clip(u, 1e-300, 1 - 1e-16)))
+
+
+def each_repeat_drawn(fit: Fitted) -> Partition[tuple[np.ndarray, np.ndarray]]:
+    """Quantile residuals with a draw for each of the equal rows that a row stands for, and ones.
+
+    One draw for all of them would be so many equal residuals, which no sound family has.
+    """
+    rows, e = working_rows(fit), fit.estimate
+    assert isinstance(rows, WorkingRows)
+
+    def drawn(
+        made: tuple[RowBlock, LikelihoodRows, WorkingState],
+    ) -> tuple[np.ndarray, np.ndarray]:
+        block, part, state = made
+        each = np.repeat(np.arange(len(part.y)), part.times.astype(int))
+        single = replace(part.taken(each), weights=part.precision[each], repeats=None)
+        rng = np.random.default_rng([SEED, block.first])
+        q = quantile_residuals(e, state.mu[each], single, rng)
+        q = q[np.isfinite(q)]
+        return q, np.ones(len(q))
+
+    return rows.states.map(drawn)

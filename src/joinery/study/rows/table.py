@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, overload
 
@@ -13,6 +13,7 @@ from joinery.core.inference.influence import changes
 from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
 from joinery.errors import DataError, NewRowError
+from joinery.notation.evaluate import Context
 from joinery.show.numbers import figure
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
@@ -292,15 +293,22 @@ class _LeftOut:
 
 
 def _left_out(fit: Fitted, table: Records, positions: np.ndarray) -> _LeftOut:
+    """Rows by their positions; one that cannot be forecast leaves the others their figures."""
     nothing = np.full(len(positions), np.nan)
     if not len(positions):
         return _LeftOut(nothing, nothing, nothing)
     context = fit.design.context(table, positions)
-    observed = _or_missing(lambda: fit.response.values(context), nothing)
-    X = _or_missing(
-        lambda: fit.design.matrix(context), np.full((len(positions), fit.design.width), np.nan)
-    )
-    fitted = _or_missing(lambda: fitted_values(fit, context, X), nothing)
+    try:
+        X = fit.design.matrix(context)
+        fitted = fitted_values(fit, context, X)
+        observed = fit.response.values(context)
+    except (DataError, NewRowError):
+        if len(positions) == 1:
+            return _LeftOut(_observed(fit, context), nothing, nothing)
+        halves = np.array_split(positions, 2)
+        parts = [_left_out(fit, table, half) for half in halves]
+        figures = ("observed", "fitted", "studentized")
+        return _LeftOut(*(np.concatenate([getattr(p, name) for p in parts]) for name in figures))
     studentized = nothing
     if fit.estimate.linear and fit.asides.weights is None and fit.estimate.scale:
         with np.errstate(all="ignore"):
@@ -310,11 +318,12 @@ def _left_out(fit: Fitted, table: Records, positions: np.ndarray) -> _LeftOut:
     return _LeftOut(observed, fitted, studentized)
 
 
-def _or_missing(compute: Callable[[], np.ndarray], nothing: np.ndarray) -> np.ndarray:
+def _observed(fit: Fitted, context: Context) -> np.ndarray:
+    """The response of some rows; NaN where it does not exist."""
     try:
-        return compute()
-    except (DataError, NewRowError):
-        return nothing
+        return fit.response.values(context)
+    except DataError:
+        return np.full(context.size, np.nan)
 
 
 def _notes(fit: Fitted, out: int) -> Iterator[str]:

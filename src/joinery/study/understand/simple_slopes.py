@@ -220,7 +220,8 @@ def spread_out(low: float, high: float) -> list[float]:
         for a, b in [(np.ceil(low / s - 1e-9), np.floor(high / s + 1e-9))]
         if b - a >= FEWEST - 1
     )
-    return [float(f"{v:.12g}") for v in np.arange(first, last + 1) * step]
+    decimals = max(1 - int(np.floor(np.log10(step))), 0)
+    return [round(float(v), decimals) for v in np.arange(first, last + 1) * step]
 
 
 def _said(found: Slopes) -> list[str]:

@@ -144,15 +144,21 @@ class Family(Protocol):
 
 
 def excess(a: Rows, b: Rows, away: Rows) -> Rows:
-    """a·log(a/b) − (a − b) with away = a − b, by its series near zero lest it cancel."""
+    """a·log(a/b) − (a − b) with away = a − b, by its series near zero lest it cancel.
+
+    Infinite where b is 0 and a is not: what never happens has happened.
+    """
     if b.shape != away.shape:
         b = np.broadcast_to(b, away.shape)
-    of = b if b.min(initial=1.0) > 0 else np.where(b > 0, b, 1.0)
+    sound = b.min(initial=1.0) > 0
+    of = b if sound else np.where(b > 0, b, 1.0)
     out = special.xlogy(a, a / of) - away
     near = np.abs(away) < 1e-2 * of
     r = away[near] / of[near]
     series = 1 / 20 - r * (1 / 30 - r * (1 / 42 - r / 56))
     out[near] = b[near] * r * r * (0.5 - r * (1 / 6 - r * (1 / 12 - r * series)))
+    if not sound:
+        out[(b <= 0) & (a > 0)] = np.inf
     return np.asarray(out)
 
 
