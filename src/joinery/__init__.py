@@ -3,7 +3,7 @@
 >>> import joinery as jn
 >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
 >>> print(fit.equation())
-jars_sold = 3.7 + 5.29 hours_open
+jars_sold = 3.74 + 5.293 hours_open
 
 Everything public is importable from here; heavy modules load when first used.
 """

@@ -136,7 +136,7 @@ def test_forecasts_from_a_saved_fit_alone(joinery, tmp_path):
 def test_standard_input_and_pipes(joinery, tmp_path):
     content = b"hours,sold\n1,3\n2,5\n3,8\n4,9\n"
     status, out, _ = joinery("equation", "-", "sold given hours", stdin=content)
-    assert (status, out) == (0, "sold = 1.00 + 2.10 hours\n")
+    assert (status, out) == (0, "sold = 1.000 + 2.100 hours\n")
     piped = subprocess.run(
         [*COMMAND, "look", "-"],
         input=content,
@@ -197,7 +197,7 @@ def test_guesses_about_a_file_are_said_on_standard_error(joinery, tmp_path):
     assert "--decimal" in err
     assert (
         joinery("equation", file, "price given hours", "--decimal", ".")[1]
-        == "price = 1153 + 88 hours\n"
+        == "price = 1153.3 + 87.50 hours\n"
     )
 
 
@@ -314,7 +314,7 @@ def test_changes_labels_and_forms_from_the_command_line(joinery, tmp_path):
     assert out == jn.fit(*asked[:2], id="hive").coefficients().render("csv")
     text = joinery("fit", *asked, "--labels", "forage_km2=Forage (km²)")[1]
     assert "Forage (km²)" in text
-    assert "= 12.23 + 2.35 Forage (km²)" in text
+    assert "= 12.23 + 2.349 Forage (km²)" in text
     saved = tmp_path / "f.json"
     joinery("fit", *asked, "--save", saved)
     wide = joinery("coefficients", saved, "--level", "99", "--as", "csv")[1]

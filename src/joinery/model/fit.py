@@ -76,7 +76,7 @@ def fit(
 
     >>> import joinery as jn
     >>> jn.fit("sample:jars", "jars_sold given hours_open").equation()
-    'jars_sold = 3.7 + 5.29 hours_open'
+    'jars_sold = 3.74 + 5.293 hours_open'
     """
     given: dict[str, Any] = {
         "family": family,
@@ -111,7 +111,7 @@ def load(path: str | os.PathLike[str]) -> Fit:
     >>> file = pathlib.Path(tempfile.mkdtemp()) / "jars.json"
     >>> _ = jn.fit("sample:jars", "jars_sold given hours_open").save(file)
     >>> jn.load(file).equation()
-    'jars_sold = 3.7 + 5.29 hours_open'
+    'jars_sold = 3.74 + 5.293 hours_open'
     """
     from joinery.model.save import load_fitted  # brings what checks a file, which takes its time
 

@@ -811,7 +811,7 @@ other things held.
         >>> import joinery as jn
         >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
         >>> fit.equation("latex")
-        '\\\\widehat{\\\\text{jars\\\\_sold}} = 3.7 + 5.29\\\\,\\\\text{hours\\\\_open}'
+        '\\\\widehat{\\\\text{jars\\\\_sold}} = 3.74 + 5.293\\\\,\\\\text{hours\\\\_open}'
         >>> room = {}
         >>> exec(fit.equation("python"), room)
         >>> float(room["fitted"](4)) == float(fit.forecast("hours_open=4")["fitted"][0])

@@ -11,6 +11,12 @@ import numpy as np
 from scipy import special
 
 
+def _complement(a: Any, b: Any, x: Any) -> Any:
+    """1 − the incomplete beta function: by subtraction where that keeps the digits, else itself."""
+    below = special.betainc(a, b, x)
+    return np.where(below < 0.5, 1 - below, special.betaincc(a, b, x))
+
+
 def t_two_sided(t: Any, df: Any) -> Any:
     """P(|T| ≥ |t|) for Student's t with df degrees of freedom; the normal's for df = ∞."""
     t, df = np.abs(np.asarray(t, float)), np.asarray(df, float)
@@ -18,7 +24,7 @@ def t_two_sided(t: Any, df: Any) -> Any:
         finite = np.where(np.isinf(df), 1.0, df)
         # the smaller of x and 1 − x is formed directly, so that neither end loses digits
         ratio = (t / np.sqrt(finite)) ** 2
-        near = special.betaincc(0.5, finite / 2, ratio / (1 + ratio))
+        near = _complement(0.5, finite / 2, ratio / (1 + ratio))
         far = special.betainc(finite / 2, 0.5, 1 / (1 + ratio))
         p = np.where(ratio < 1e-3, near, far)
         p = np.where(np.isinf(df), 2 * special.ndtr(-t), p)
@@ -46,7 +52,7 @@ def f_upper(f: Any, df1: Any, df2: Any) -> Any:
     with np.errstate(all="ignore"):
         finite = np.where(np.isinf(df2), 1.0, df2)
         ratio = df1 * f / finite
-        near = special.betaincc(df1 / 2, finite / 2, ratio / (1 + ratio))
+        near = _complement(df1 / 2, finite / 2, ratio / (1 + ratio))
         far = special.betainc(finite / 2, df1 / 2, 1 / (1 + ratio))
         p = np.where(ratio < 1e-3, near, far)
         p = np.where(np.isinf(df2), special.gammaincc(df1 / 2, df1 * f / 2), p)
