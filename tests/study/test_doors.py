@@ -81,6 +81,7 @@ def test_rates_are_counts_over_their_exposure():
     bare = fit.forecast({"x": [0.5], "mean": ["u"]}, per=1000).frame
     assert np.isfinite(bare["mean_lower"][0])
     assert np.isnan(bare["new_lower"][0])
+    assert bare["note"][0] == ""  # nothing is wrong with it
     means, of_one = fit.adjusted_means("mean", per=1000), fit.adjusted_means("mean")
     for name in ("mean", "lower", "standard_error"):
         assert means[name].tolist() == pytest.approx((1000 * of_one[name]).tolist())

@@ -21,6 +21,7 @@ from joinery.study.fitted import Fitted
 from joinery.study.forecast.bands import Bands, all_rows_together
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import Held, held_words
+from joinery.study.rates import Counted
 
 
 def needed_columns(fit: Fitted, *, exposure: bool = True) -> list[str]:
@@ -67,6 +68,7 @@ def remarks_by_row(
     positions: np.ndarray,
     measured: Bands,
     X: np.ndarray,
+    rates: Counted,
 ) -> RowRemarks:
     """Why a row has no forecast, and what lies outside what was seen or is admitted.
 
@@ -101,16 +103,17 @@ def remarks_by_row(
         ):
             notes.add(place, "missing", f"no {shown(lag)}")
     _say_not_admitted(fit, measured, notes)
-    _say_no_interval(fit, measured, notes)
+    _say_no_interval(fit, measured, rates, notes)
     return notes
 
 
-def _say_no_interval(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
+def _say_no_interval(fit: Fitted, measured: Bands, rates: Counted, notes: RowRemarks) -> None:
     """No gap without its reason: a mean so uncertain that no interval of numbers holds it."""
     if fit.estimate.scale is None or fit.estimate.reference_df <= 0 or fit.sandwich is not None:
         return
     ends = [measured.mean_lower, measured.mean_upper]
-    if fit.estimate.law and fit.asides.weights is None and not fit.family.shares:
+    of_rows = fit.estimate.law and fit.asides.weights is None and not fit.family.shares
+    if of_rows and rates.per is None:  # a rate's wants an exposure, of which a note speaks
         ends += [measured.new_lower, measured.new_upper]
     lost = np.isfinite(measured.fitted) & np.isnan(ends).any(axis=0)
     for place in np.flatnonzero(lost):
@@ -183,6 +186,7 @@ def table_notes(
     intervals: str,
     simultaneous: bool,
     held: Held,
+    rates: Counted,
 ) -> list[str]:
     """What is said under a table of forecasts."""
     notes = []
@@ -210,7 +214,8 @@ def table_notes(
         rows = "the smaller of Scheffé and Bonferroni" if fit.estimate.linear else "Bonferroni"
         joint = all_rows_together(fit, level)
         notes.append(f"of the mean, {joint.words('all rows')}; of new rows by {rows}")
-    notes += _about_new_rows(fit, columns)
+    if rates.per is None:
+        notes += _about_new_rows(fit, columns)
     if "inside" in columns:
         notes += judgement(columns, level)
     return notes

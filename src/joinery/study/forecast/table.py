@@ -99,7 +99,7 @@ def forecast_with_remarks(
         for name in ENDS:
             columns[name.replace("mean", fit.response.middle) + tail] = getattr(own, name)
     columns |= _judged(fit, table, context, measured, rates) if new is not None else {}
-    remarks = remarks_by_row(fit, given, table, positions, measured, X)
+    remarks = remarks_by_row(fit, given, table, positions, measured, X, rates)
     columns["note"] = remarks.texts(len(positions))
     index = table.index
     sure = " and ".join(map(level_words, levels))
@@ -107,7 +107,7 @@ def forecast_with_remarks(
         columns,
         title=f"Forecasts of {rates.name}, with {sure} intervals",
         notes=(
-            *table_notes(fit, columns, levels[0], intervals, simultaneous, held),
+            *table_notes(fit, columns, levels[0], intervals, simultaneous, held, rates),
             *rates.notes,
             *_order_note(fit, table),
             *_rate_notes(rates, columns),
