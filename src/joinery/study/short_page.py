@@ -12,6 +12,7 @@ from joinery.data.columns import level_text
 from joinery.errors import CallError, listed
 from joinery.notation.tree import is_condition
 from joinery.show.numbers import (
+    count,
     figure,
     fixed,
     interval,
@@ -193,9 +194,13 @@ def _in_short(fit: Fitted) -> list[str]:
         row = "A typical row" if fit.options.weights is None else "A typical row of weight 1"
         out.append(
             f"{row} lies {figure(fit.residual_sd, 3)} from {line} "
-            f"(typical miss: residual SD, s; {fit.residual_df:,} degrees of freedom)."
+            f"(typical miss: residual SD, s; {_degrees(fit)})."
         )
     return [*out, *_beats_none(test)]
+
+
+def _degrees(fit: Fitted) -> str:
+    return count(fit.residual_df, "degree of freedom", "degrees of freedom")
 
 
 def _beats_none(test: OverallTest) -> Iterator[str]:
@@ -234,10 +239,7 @@ def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
     if strongest:
         out.append(strongest)
     if not fit.estimate.known and fit.estimate.dispersion is not None:
-        out.append(
-            f"Dispersion φ {figure(fit.estimate.dispersion, 3)} ({fit.residual_df:,} degrees of "
-            "freedom)."
-        )
+        out.append(f"Dispersion φ {figure(fit.estimate.dispersion, 3)} ({_degrees(fit)}).")
     return [*out, *_beats_none(overall_test(fit))]
 
 
