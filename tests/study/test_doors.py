@@ -14,6 +14,7 @@ from scipy import optimize, stats
 from tests.identities.tables import case
 
 import joinery as jn
+from joinery.study.compare.box_cox import powers
 
 rng = np.random.default_rng(35)
 N = 60
@@ -247,6 +248,14 @@ def test_means_at_an_edge_are_found_and_said_first(seed):
     best = optimize.minimize(deviance, start * 0.999 + [0.01, 0, 0], method="Nelder-Mead",
                              options={"maxiter": 4000, "maxfev": 4000, "xatol": 1e-10, "fatol": 1e-12})  # fmt: skip
     assert fit.deviance <= best.fun + 1e-7
+    counts = r.integers(1, 4, 20)
+    table = {"x": X[:, 1], "z": X[:, 2], "y": y, "r": counts}
+    written = {name: np.repeat(values, counts) for name, values in table.items()}
+    short, long = (
+        jn.fit(t, "y given x, z", family="poisson", link="sqrt", repeats=by)
+        for t, by in ((table, "r"), (written, None))
+    )
+    assert short.deviance == pytest.approx(long.deviance, rel=1e-9)
     assert fit.converged
     assert "edge of what the poisson family" in fit.notes[0]
 
@@ -334,10 +343,19 @@ def test_rows_that_await_a_forecast_are_not_cut_off_by_their_missing_response():
     assert fit.n_rows == (table["y"] > -1).sum()
 
 
-def test_the_interval_of_powers_holds_the_best_one():
-    table = TABLE.assign(w=np.exp(5 * TABLE["x"] + 1e-3 * TABLE["z"]))
-    notes = " ".join(jn.fit(table, "w given x").box_cox().notes)
-    assert "log(w) lies inside" in notes
+def test_the_interval_of_powers_ends_where_the_likelihood_has_fallen():
+    w = np.exp(5 * TABLE["x"] + 1e-3 * TABLE["z"])
+    curve = powers(jn.fit(TABLE.assign(w=w), "w given x")._fitted)
+    X = np.column_stack([np.ones(N), TABLE["x"]])
+
+    def likelihood(power):  # of (w^λ − 1)/(λ·ẇ^(λ−1)), ẇ the geometric mean (Box & Cox 1964)
+        logs = np.log(w) - np.log(w).mean()
+        z = np.expm1(power * logs) / power
+        return -N / 2 * np.log(((z - X @ np.linalg.lstsq(X, z, rcond=None)[0]) ** 2).sum())
+
+    assert curve.lower < curve.best < curve.upper
+    fall = likelihood(curve.best) - np.array([likelihood(v) for v in (curve.lower, curve.upper)])
+    assert fall == pytest.approx(stats.chi2.ppf(0.95, 1) / 2, rel=0.02)
 
 
 def test_whole_numbers_beyond_doubles_stay_whole():

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import mpmath as mp
 import numpy as np
 import pandas as pd
@@ -11,6 +13,7 @@ from scipy import stats
 import joinery as jn
 from joinery.core.glm.families import FAMILIES
 from joinery.core.numeric import distributions as tails
+from joinery.study.resample.rehearse import Block, Rehearsals
 
 rng = np.random.default_rng(36)
 N = 60
@@ -179,3 +182,14 @@ def test_pairs_without_a_correlation_stand_last():
     found = jn.look(table).correlations["pearson"]
     assert found.isna().sum() == 1
     assert np.isnan(found.iloc[-1])
+
+
+def test_an_empty_interval_of_a_rehearsal_neither_holds_nor_misses():
+    made = SimpleNamespace(names=("a",), truth=np.array([1.0]))
+    estimates = np.array([[1.0], [1.2], [0.9]])
+    lower, upper = (np.array([[v], [1.1], [np.nan]]) for v in (0.5, 1.5))
+    block = Block(
+        made, 10, estimates, estimates / 9, lower, upper, np.array([[1.0], [0], [np.nan]])
+    )
+    found = Rehearsals((block,), 0.95).coefficients.frame.iloc[0]
+    assert [found["coverage"], found["power"]] == [0.5, 0.5]

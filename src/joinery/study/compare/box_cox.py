@@ -33,6 +33,7 @@ LADDER = {
     2.0: "{}^2",
 }
 NAMES = dict(zip(LADDER, ("1/y²", "1/y", "1/√y", "log y", "√y", "y", "y²"), strict=True))
+FINER = 6  # grids of twenty steps one inside the other: ends to a millionth of a step
 PLAINEST = (1.0, 0.0, 0.5, -1.0, 2.0, -0.5, -2.0)  # which is offered where several lie inside
 
 
@@ -131,7 +132,7 @@ def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndar
 
 def _highest(likelihood: Any, low: float, high: float) -> tuple[float, float]:
     """The best power between two, by finer and finer grids."""
-    for _ in range(3):
+    for _ in range(FINER):
         at = np.linspace(low, high, 21)
         heights = likelihood(at)
         best = int(np.argmax(heights))
@@ -150,7 +151,7 @@ def _crossing(
     if not len(beyond):
         return float(side) * np.inf
     inside, outside = top, beyond[np.argmin(side * beyond)]
-    for _ in range(3):
+    for _ in range(FINER):
         grid = np.linspace(inside, outside, 21)
         first = int(np.argmax(likelihood(grid) < cut))
         inside, outside = grid[max(first - 1, 0)], grid[first]
