@@ -12,9 +12,11 @@ import pandas as pd
 import pytest
 from scipy import optimize, stats
 from tests.identities.tables import case
+from threadpoolctl import threadpool_info, threadpool_limits
 
 import joinery as jn
 from joinery.study.compare.box_cox import powers
+from joinery.threads import one_thread_a_product
 
 rng = np.random.default_rng(35)
 N = 60
@@ -391,3 +393,19 @@ def test_no_number_of_threads_changes_a_bit():
         for n in ("1", "2")
     ]  # fmt: skip
     assert said[0] == said[1]
+
+
+def test_the_threads_of_others_are_given_back():
+    def threads():
+        return [pool["num_threads"] for pool in threadpool_info() if pool["user_api"] == "blas"]
+
+    jn.fit(TABLE, "y given x")
+    with threadpool_limits(2):
+        before = threads()
+        with one_thread_a_product():
+            str(jn.fit(TABLE, "y given x"))
+            assert set(threads()) == {1}
+        assert threads() == before
+        with pytest.raises(jn.JoineryError):
+            jn.fit(TABLE, "y given nobody")
+        assert threads() == before
