@@ -275,11 +275,22 @@ def column_name(label: Any) -> str:
     return str(label)
 
 
+def beyond_doubles(level: Any) -> bool:
+    """Return True for a whole number that a double cannot tell from its neighbours."""
+    return isinstance(level, (int, np.integer)) and abs(int(level)) > EXACT
+
+
+def exact_level(level: Any) -> Any:
+    """Return a level as it was: the digits of a whole number beyond doubles are that number."""
+    digits = isinstance(level, str) and level.lstrip("-").isdecimal()
+    return int(level) if digits and beyond_doubles(int(level)) else level
+
+
 def level_text(level: Any) -> str:
     """A level as people see it: 2021 rather than 2021.0."""
     if isinstance(level, (bool, np.bool_)):
         return str(bool(level))
-    if isinstance(level, (int, np.integer)) and abs(int(level)) > EXACT:
+    if beyond_doubles(level):
         return str(int(level))
     if isinstance(level, (int, float, np.integer, np.floating)):
         return number_text(float(level))

@@ -11,7 +11,7 @@ import numpy as np
 
 from joinery.core.numeric import double_double as precise
 from joinery.core.numeric.double_double import Pair
-from joinery.data.columns import EXACT, Column, level_text
+from joinery.data.columns import Column, beyond_doubles, exact_level, level_text
 from joinery.data.records import Records
 from joinery.design.curves import (
     knots_of,
@@ -309,14 +309,14 @@ def _levels_seen(expression: Expression, learner: Learner) -> list[Any]:
 
 
 def category_of(expression: Expression) -> Expression | None:
-    """What stands inside ``category()``; None of another expression."""
+    """Return the argument of ``category()``; None of another expression."""
     if isinstance(expression, Call) and expression.function == "category":
         return expression.arguments[0]
     return None
 
 
 def _of_category(expression: Expression) -> Expression:
-    """What stands inside ``category()``, else the expression itself."""
+    """Return the argument of ``category()``, else the expression itself."""
     inner = category_of(expression)
     return expression if inner is None else inner
 
@@ -329,18 +329,11 @@ def _plain(level: Any) -> Any:
     """A level as a JSON value."""
     if isinstance(level, (bool, np.bool_)):
         return bool(level)
-    if isinstance(level, (int, np.integer)) and abs(int(level)) > EXACT:
+    if beyond_doubles(level):
         return str(int(level))  # as a double it would be another number
     if isinstance(level, (int, float, np.integer, np.floating)):
         return float(level)
     return str(level)
-
-
-def _recalled(level: Any) -> Any:
-    """A level from its JSON value: a whole number that no double can hold is text there."""
-    if isinstance(level, str) and level.lstrip("-").isdecimal() and abs(int(level)) > EXACT:
-        return int(level)
-    return level
 
 
 # ------------------------------------------------------------------ from memory to factors
@@ -351,7 +344,7 @@ def recall(expression: Expression, remembered: Remembered) -> Factor:
     kind = remembered["kind"]
     if kind == "category":
         label = _label(expression)
-        levels = tuple(map(_recalled, remembered["levels"]))
+        levels = tuple(map(exact_level, remembered["levels"]))
         return CategoryFactor(expression, label, levels, remembered["coding"])
     if kind in ("polynomial", "spline"):
         assert isinstance(expression, Call)

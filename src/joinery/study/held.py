@@ -10,12 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from joinery.data.columns import EXACT, level_text
+from joinery.data.columns import exact_level, level_text
 from joinery.data.records import Records
 from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.terms import DesignTerm
 from joinery.errors import CallError, UnknownColumnError, listed
-from joinery.notation.evaluate import Context, Rows, evaluate
+from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
 from joinery.notation.tree import lags_in, names_in, names_in_own_row
 from joinery.show.numbers import percent, value
 from joinery.study.fitted import Fitted
@@ -121,6 +121,14 @@ def _plain(given: Any, average: float | Shares) -> float | str:
     return float(given)
 
 
+def lags_of(fit: Fitted, table: Records) -> dict[str, np.ndarray]:
+    """Return what the terms take from other rows, by its text, for every row of a table."""
+    if not fit.lags:
+        return {}
+    everywhere = fit.design.context(table, EVERY_ROW)
+    return {str(call): evaluate(call, everywhere) for call in fit.lags}
+
+
 def held_cell(fit: Fitted, name: str, v: float | Shares | str) -> Any:
     """What stands in the table for a held value; of a category averaged over, some level."""
     if isinstance(v, dict):
@@ -134,9 +142,7 @@ def level_cell(fit: Fitted, name: str, level: str) -> Any:
     """Return what stands in a table for a level: a number where terms take the column as one."""
     if name in fit.design.seen and name not in fit.design.dates:
         return float(level)
-    if level.lstrip("-").isdecimal() and abs(int(level)) > EXACT:
-        return int(level)  # read as a number it would be another one
-    return level
+    return exact_level(level)
 
 
 def slopes_in(name: str) -> Fill:

@@ -16,7 +16,7 @@ from joinery.study.rows.figures import linear_predictor, without_exposure
 
 @dataclass(frozen=True)
 class Counted:
-    """What the means of a fit are given as: counts, or rates ``per`` so much exposure.
+    """The unit of the means of a fit: counts, or rates ``per`` so much exposure.
 
     Of a response without exposure, the response itself.
     """
@@ -31,7 +31,7 @@ class Counted:
         return without_exposure(self.fit, context, X), self.per
 
     def exposure(self, context: Context) -> np.ndarray | None:
-        """What each row's count is for (m,); None where the table has no column of it."""
+        """Return the exposure of each row (m,); None where the table has no column of it."""
         total = self.fit.response.total
         if total is None or any(n.name not in context.table.names for n in names_in(total)):
             return None
@@ -39,7 +39,7 @@ class Counted:
 
     @property
     def name(self) -> str:
-        """What the means are of: ``cases``, or ``cases per 100,000 population``."""
+        """Return the name of the means: ``cases``, or ``cases per 100,000 population``."""
         response = self.fit.response
         if response.kind != "per" or response.total is None:
             return self.fit.words(response.original)

@@ -77,7 +77,7 @@ def _under(fit: Fitted) -> str:
 
 
 def _asides(fit: Fitted) -> Iterator[str]:
-    """What stands beside the terms: weights, repeats and an offset."""
+    """Name the weights, repeats and offset that stand beside the terms."""
     options = fit.options
     if options.weights is not None:
         yield f"weighted by {fit.words(options.weights)}"

@@ -19,7 +19,7 @@ NEAR_ENOUGH = 1e-9  # of a step at each t: the next begins there
 
 @dataclass(frozen=True)
 class Wall:
-    """What a barrier adds in some rows, each (m,), to score, weights and −log likelihood."""
+    """The additions of a barrier in some rows, each (m,)."""
 
     score: np.ndarray
     weight: np.ndarray

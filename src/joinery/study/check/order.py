@@ -41,7 +41,7 @@ def in_order(fit: Fitted) -> np.ndarray:
 
 
 def _without_place(fit: Fitted) -> int:
-    """How many of the rows used have no value in the column that orders them."""
+    """Count the rows used that have no value in the column that orders them."""
     table, chosen = rows_at_hand(fit)
     if not fit.options.order:
         return 0

@@ -143,7 +143,7 @@ def _highest(likelihood: Any, low: float, high: float) -> tuple[float, float]:
 def _crossing(
     likelihood: Any, at: np.ndarray, heights: np.ndarray, top: float, cut: float, side: int
 ) -> float:
-    """Where the likelihood falls through ``cut`` on one side of the best power ``top``.
+    """Return the power at which the likelihood falls through ``cut`` on one side of ``top``.
 
     Infinite when it does not.
     """

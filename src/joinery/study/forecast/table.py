@@ -134,7 +134,7 @@ def _order_note(fit: Fitted, table: Records) -> list[str]:
 
 
 def _rate_notes(rates: Counted, columns: dict[str, Any]) -> list[str]:
-    """What the interval of a single row's rate rests on."""
+    """Return a note on the interval of a single row's rate."""
     if rates.per is None:
         return []
     if any(np.isnan(v).all() for name, v in columns.items() if name.startswith("new_lower")):

@@ -13,7 +13,6 @@ import pandas as pd
 
 from joinery.data.records import Records, records
 from joinery.data.sources.source import STRETCH
-from joinery.notation.evaluate import EVERY_ROW, evaluate
 from joinery.notation.tree import names_in
 from joinery.progress import counted
 from joinery.show.names import label_column
@@ -21,6 +20,7 @@ from joinery.show.streamed import write_streamed
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast
+from joinery.study.held import lags_of
 
 JUDGED = ("observed", "error", "inside")
 WORDS = ("inside", "note")
@@ -43,20 +43,12 @@ def _labelled(fit: Fitted, new: Any) -> bool:
     return fit.options.id is not None and fit.options.id in records(new).names
 
 
-def _lags(fit: Fitted, table: Records) -> dict[str, np.ndarray]:
-    """What the terms take from other rows, which a stretch may not have: in the whole table."""
-    if not fit.lags:
-        return {}
-    whole = fit.design.context(table, EVERY_ROW)
-    return {str(call): np.asarray(evaluate(call, whole)) for call in fit.lags}
-
-
 def _stretches(
     fit: Fitted, table: Records, level: float | None, intervals: str
 ) -> Iterator[pd.DataFrame]:
     response = {n.name for e in fit.response.expressions for n in names_in(e)}
     wanted = [n for n in table.names if n in {*needed_columns(fit), *response}]
-    lags = _lags(fit, table)
+    lags = lags_of(fit, table)
     judged = {n.name for n in names_in(fit.response.expression)} <= set(wanted)
     cuts = table.cuts(slice(None), STRETCH // 4).tolist()  # of which many columns are made
     with counted("rows forecast", len(table)) as advance:

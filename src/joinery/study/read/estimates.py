@@ -157,14 +157,14 @@ def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]
 
 @dataclass(frozen=True)
 class Together:
-    """How far intervals reach that hold for every combination of some coefficients at once."""
+    """The reach of intervals that hold for every combination of some coefficients at once."""
 
     times: float  # standard errors; NaN where there is no such number
     dimensions: int
     why: str = ""  # the reason for none
 
     def words(self, what: str) -> str:
-        """What is said under a table of intervals that hold together."""
+        """Return the note under a table of intervals that hold together."""
         if self.why:
             return f"no interval holds for {what} together: {self.why}"
         size = f"{self.times:.3g} standard errors, {self.dimensions} dimensions"

@@ -45,7 +45,7 @@ def equation_for_people(fit: Fitted, style: str) -> str:
 
 
 def _pieces(fit: Fitted, latex: bool) -> Iterator[tuple[bool, str]]:
-    """Whether each coefficient is negative, and its size with the term that it multiplies."""
+    """Yield each coefficient's sign (True for minus), and its size with its term."""
     e = estimates(fit)
     allowed = _allowed(fit)
     for place, (name, value, error) in enumerate(zip(e.names, e.values, e.standard_errors)):
@@ -75,7 +75,7 @@ def _rounded(size: float, error: float, allowed: float) -> str:
 
 
 def _allowed(fit: Fitted) -> np.ndarray:
-    """How far each coefficient may be rounded, the intercept first: (coefficients,).
+    """Return by how much each coefficient may be rounded, the intercept first: (coefficients,).
 
     All together move no row by more than ``ENOUGH`` of the residual SD. Of a category's columns one
     counts at a time.

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference.intervals import t_times
-from joinery.data.columns import EXACT
+from joinery.data.columns import beyond_doubles
 from joinery.data.written_dates import in_days, read_dates
 from joinery.design.codings import coding_matrix
 from joinery.design.curves import spline_pieces
@@ -41,7 +41,7 @@ COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
 
 
 def parts(fit: Fitted) -> tuple[str, ...]:
-    """What a formula may be of: the columns of ``forecast``."""
+    """Return the columns of ``forecast`` that a formula may give."""
     middle = fit.response.middle
     return ("fitted", f"{middle}_lower", f"{middle}_upper", "new_lower", "new_upper")
 
@@ -190,7 +190,7 @@ class _Builder:
             x = self.expression(node.arguments[0])
             return ByRange(x, cuts, _in_bands(factor, cuts, values), factor.label)
         # whole numbers that no double can hold are looked up as they are, as texts are
-        texts = any(isinstance(v, str) or abs(v) > EXACT for v in factor.levels)
+        texts = any(isinstance(v, str) or beyond_doubles(v) for v in factor.levels)
         of = (
             self._column(node.name, "text" if texts else "number", levels=True)
             if isinstance(node, Name)

@@ -45,12 +45,7 @@ def notes(fit: Fitted) -> tuple[Note, ...]:
                 *_thin_levels(fit),
                 *(_about_counts(table, design, solution) if fit.estimate.linear else ()),
                 *_about_columns(table, design),
-                Note(
-                    "solver",
-                    "note",
-                    f"solved the {solution.way} way, condition number "
-                    f"{value(solution.condition, 3)}",
-                ),
+                _about_the_solver(solution),
             ]
         )
     )
@@ -93,7 +88,7 @@ def _about_the_fit(solution: Solution, response: str, design: Design) -> Iterato
 
 
 def _about_weights(fit: Fitted) -> Iterator[Note]:
-    """What weights are: the variance of a row, and the unit of the residual SD."""
+    """Explain weights: the variance of a row, and the unit of the residual SD."""
     weights = fit.options.weights
     if weights is not None and fit.estimate.linear:
         words = f"weighted by {weights}: the variance of a row is s²/w, s that of a row of weight 1"

@@ -224,7 +224,7 @@ def _together(judged: list[Judged]) -> Judged:
 
 
 def pairs(j: Judged) -> np.ndarray:
-    """How many pairs of an event and none have the event ranked higher, and all such pairs.
+    """Count the pairs of an event and none in which the event ranks higher, and all pairs.
 
     Ties count half (Hanley & McNeil 1982).
     """

@@ -13,7 +13,7 @@ from joinery.data.records import Records, filled
 from joinery.design.factors import CategoryFactor, Factor, shown
 from joinery.design.learning import Piece
 from joinery.errors import CallError, listed
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.evaluate import EVERY_ROW, Context
 from joinery.notation.tree import is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
@@ -24,6 +24,7 @@ from joinery.study.fitted import (
     response_rows,
     rows_at_hand,
 )
+from joinery.study.held import lags_of
 from joinery.study.rates import Counted, counted
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import Combination, errors_in_basis, in_basis, statistic_name
@@ -102,7 +103,7 @@ class _Averages:
 
     @property
     def name(self) -> str:
-        """What the effects are on."""
+        """Return the name of what the effects are on."""
         plain = self.fit.response.kind != "per"
         return self.fit.words(self.fit.response.name) if plain else self.of.name
 
@@ -147,8 +148,7 @@ class _Averages:
     def _moved(self, name: str, step: float) -> Records:
         """The table with a number moved in every row, what lags take from other rows as it is."""
         table = self._table
-        everywhere = self.fit.design.context(table, EVERY_ROW)
-        lags = {str(call): evaluate(call, everywhere) for call in self.fit.lags}
+        lags = lags_of(self.fit, table)
         if name in lags:
             out = table.same()
             lags[name] = lags[name] + step

@@ -23,8 +23,8 @@ from joinery.study.fitted import CHOSEN, Fitted
 from joinery.study.held import (
     averaged_rows,
     columns_of,
+    held_cell,
     hold_rest,
-    level_cell,
     numeric_columns,
     slopes_in,
 )
@@ -376,19 +376,14 @@ def _intercept(fit: Fitted) -> Iterator[str]:
 
 
 def _stands_at(fit: Fitted, name: str, at: float) -> str:
-    """Where a number's terms are zero, in words."""
+    """Return where a number's terms are zero, in words."""
     mean = "at its mean, " if _calls(fit, name) <= {"centred", "standardized"} else ""
     return f"{fit.words(name)} is {mean}{shown_value(fit, name, at)}"
 
 
 def _nothing_else(fit: Fitted, at: Mapping[str, Any]) -> bool:
     """Return True if every estimated term is zero at some values, so that the constant is left."""
-    columns = {
-        name: stamps_of(np.array([v]))
-        if name in fit.design.dates and not isinstance(v, str)
-        else [v if isinstance(v, float) else level_cell(fit, name, v)]
-        for name, v in at.items()
-    }
+    columns = {name: [held_cell(fit, name, v)] for name, v in at.items()}
     if not columns and not fit.lags:
         return True
     table = records(columns or {"": [0.0]})
@@ -408,7 +403,7 @@ def _near(at: float, low: float, high: float) -> bool:
 
 
 def _zero(fit: Fitted, name: str) -> float:
-    """Where a number's terms may be zero: 0, 1 under a logarithm, its mean, the first date."""
+    """Return a value at which a number's terms may be zero: 0, 1, its mean, the first date."""
     if name in fit.design.dates:
         return fit.design.seen[name][0]
     calls = _calls(fit, name)

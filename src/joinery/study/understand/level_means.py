@@ -24,7 +24,7 @@ from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import Held, averaged_rows, held_note, hold_rest, level_cell
+from joinery.study.held import Held, averaged_rows, held_cell, held_note, hold_rest
 from joinery.study.rates import counted
 from joinery.study.read.coefficients import ratio_of_differences, said_of_errors
 from joinery.study.read.estimates import Combination, contrast, in_basis, means, statistic_name
@@ -71,7 +71,7 @@ def cells(fit: Fitted, term: str, at: Mapping[str, Any] | None, weighting: str =
         if name not in typical:
             one_of("at", name, tuple(typical))
         labels[name] = [_value_at(fit, name, v) for v in labels[name]]
-    table = {name: [_cell(fit, name, v) for v in values] for name, values in labels.items()}
+    table = {name: [held_cell(fit, name, v) for v in values] for name, values in labels.items()}
     held = hold_rest(fit, records(table), equal=weighting == "equal")
     positions = np.arange(len(rows))
     X = averaged_rows(fit, held, positions)
@@ -88,10 +88,6 @@ def _value_at(fit: Fitted, name: str, v: Any) -> str | float:
         return float(v)
     except (TypeError, ValueError):
         raise CallError(f"{name} is a number, and {v!r} is none", argument="at") from None
-
-
-def _cell(fit: Fitted, name: str, v: str | float) -> Any:
-    return level_cell(fit, name, v) if isinstance(v, str) else v
 
 
 def _values(v: Any) -> list[Any]:

@@ -145,12 +145,12 @@ class SlopesAcross:
 
     @property
     def moderated(self) -> bool:
-        """Whether the slope can differ from value to value at all."""
+        """Return True if the slope can differ from value to value at all."""
         span = np.ptp(self.reach, axis=0)
         return bool((span > SPANNED * np.abs(self.reach).max(initial=0.0)).any())
 
     def _derivatives(self, values: Sequence[Any]) -> tuple[Held, np.ndarray]:
-        """What is held, and the derivatives of the design's columns (m, width)."""
+        """Return the held table, and the derivatives of the design's columns (m, width)."""
         table = _moderator(self.fit, self.across, values)
         held = hold_rest(self.fit, table, dict(self.hold or {}))
         rows = averaged_rows(self.fit, held, np.arange(len(values)), slopes_in(self.of))
