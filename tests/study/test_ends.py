@@ -193,3 +193,20 @@ def test_an_empty_interval_of_a_rehearsal_neither_holds_nor_misses():
     )
     found = Rehearsals((block,), 0.95).coefficients.frame.iloc[0]
     assert [found["coverage"], found["power"]] == [0.5, 0.5]
+
+
+@pytest.mark.parametrize("levels", [150, 250])
+@pytest.mark.parametrize("far, apart", [(0.0, 1e-7), (0.0, 3e-8), (1e8, 1.0)])
+def test_leverages_of_wide_tables_with_levels(levels, far, apart):
+    r = np.random.default_rng(5)
+    Z = r.normal(size=(1200, 60))
+    codes = r.permutation(np.arange(1200) % levels)
+    Q = np.linalg.qr(np.column_stack([np.eye(levels)[codes], Z]))[0]
+    table = pd.DataFrame(Z + far, columns=[f"x{j}" for j in range(60)])
+    table["x1"] = table["x0"] + apart * Z[:, 1]
+    table["g"] = [f"level {code:03d}" for code in codes]
+    table["y"] = r.normal(size=1200)
+    fit = jn.fit(table, "y given g, " + ", ".join(f"x{j}" for j in range(60)))
+    leverage = fit.rows()["leverage"]
+    assert leverage.to_numpy() == pytest.approx((Q**2).sum(axis=1), abs=2e-8)
+    assert len(str(fit)) > 100

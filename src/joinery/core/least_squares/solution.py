@@ -246,10 +246,16 @@ class Solution:
                 X.level_places, X.number_places
             )
         share, away, root = parts
-        own = np.isin(X.number_places, self.kept)
-        white = times_transpose(root, X.numbers if own.all() else X.numbers[:, own])
+        kept = np.isin(X.number_places, self.kept)
+        numbers = X.numbers if kept.all() else X.numbers[:, kept]
+        far = self._far_numbers(X.number_places[kept])
+        white = times_transpose(root, numbers - far if far.any() else numbers)
         white -= away.take(X.codes, axis=1)
         return np.asarray(share[X.codes] + np.einsum("ji,ji->i", white, white))
+
+    def _far_numbers(self, places: np.ndarray) -> np.ndarray:
+        """Return ``far_centre`` of the kept columns that stand at these places."""
+        return self.far_centre[np.searchsorted(self.kept, places)]
 
     @cached_property
     def _by_groups(self) -> dict[bytes, tuple[np.ndarray, np.ndarray, np.ndarray]]:
@@ -266,22 +272,18 @@ class Solution:
         slopes, which is that of their parts within groups (Frisch & Waugh 1933)."""
         if (g := self.groups) is not None:
             root = g.inverse.T
-            return (1 / g.weights)[g.of_code], (root @ g.means)[:, g.of_code], root
+            near = g.means - self._far_numbers(numbers[np.isin(numbers, self.kept)])[:, None]
+            return (1 / g.weights)[g.of_code], (root @ near)[:, g.of_code], root
         slopes = self.inverse / self.scale[:, None]
-        rows = slopes[numbers]
-        covariance = rows @ rows.T
-        # the numbers' coefficients on the levels, from the blocks of an inverse
-        means = (
-            -np.linalg.solve(covariance, rows @ slopes[levels].T)
-            if len(numbers)
-            else np.zeros((0, len(levels)))
-        )
-        middle = self.centre[numbers] - means @ self.centre[levels]
-        means = np.column_stack([means + middle[:, None], middle])
+        # the numbers' rows as Rᵀ·Qᵀ: their covariance is Rᵀ·R, and forming it would square its
+        # condition number
+        Q, root = np.linalg.qr(slopes[numbers].T)
+        of_levels = Q.T @ slopes[levels].T
+        middle = root @ (self.centre - self.far_centre)[numbers] + of_levels @ self.centre[levels]
+        away = np.column_stack([middle[:, None] - of_levels, middle])
         shares = np.append(self.centre[levels], 1 - self.centre[levels].sum())
         with np.errstate(all="ignore"):
-            root = np.linalg.cholesky(covariance).T if len(numbers) else covariance
-            return 1 / (shares * self.weight_sum), root @ means, root
+            return 1 / (shares * self.weight_sum), away, root
 
     def fitted(self, X: Columns) -> np.ndarray:
         """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
