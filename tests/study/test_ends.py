@@ -12,7 +12,11 @@ from scipy import stats
 
 import joinery as jn
 from joinery.core.glm.families import FAMILIES
+from joinery.core.glm.links import LINKS
+from joinery.core.inference import predictive
+from joinery.core.inference.resampling import counted
 from joinery.core.numeric import distributions as tails
+from joinery.study.resample.bootstrap import drawn
 from joinery.study.resample.rehearse import Block, Rehearsals
 
 rng = np.random.default_rng(36)
@@ -196,7 +200,7 @@ def test_an_empty_interval_of_a_rehearsal_neither_holds_nor_misses():
 
 
 @pytest.mark.parametrize("levels", [150, 250])
-@pytest.mark.parametrize("far, apart", [(0.0, 1e-7), (0.0, 3e-8), (1e8, 1.0)])
+@pytest.mark.parametrize(("far", "apart"), [(0.0, 1e-7), (0.0, 3e-8), (1e8, 1.0)])
 def test_leverages_of_wide_tables_with_levels(levels, far, apart):
     r = np.random.default_rng(5)
     Z = r.normal(size=(1200, 60))
@@ -210,3 +214,67 @@ def test_leverages_of_wide_tables_with_levels(levels, far, apart):
     leverage = fit.rows()["leverage"]
     assert leverage.to_numpy() == pytest.approx((Q**2).sum(axis=1), abs=2e-8)
     assert len(str(fit)) > 100
+
+
+def _near_an_edge(family, link):
+    r = np.random.default_rng(8)
+    x = np.repeat(np.linspace(0, 1, 8), 2)
+    eta = {"identity": 0.99 - 0.9 * x, "log": -0.02 - 2.5 * x}[link]
+    mu = np.exp(eta) if link == "log" else eta
+    if family == "binomial":
+        return pd.DataFrame({"x": x, "y": r.binomial(12, mu), "m": 12}), "y of m given x"
+    return pd.DataFrame({"x": x, "y": r.poisson(1.2 * np.maximum(mu - 0.1, 0))}), "y given x"
+
+
+@pytest.mark.parametrize(
+    ("family", "link"), [("binomial", "identity"), ("binomial", "log"), ("poisson", "identity")]
+)
+def test_a_bootstrap_keeps_to_means_that_the_family_has(family, link):
+    table, sentence = _near_an_edge(family, link)
+    fit = jn.fit(table, sentence, family=family, link=link)
+    found = drawn(fit._fitted, 24, None, "rows", "percentile", 0.95, 3)
+    assert found.lost == 0
+    counts = next(counted(np.random.default_rng(3), np.ones(len(table)), 24, None))
+    for place in (0, 10, 20):
+        again = jn.fit(
+            table.assign(r=counts[place]), sentence, family=family, link=link, repeats="r"
+        )
+        estimates = again.coefficients()["estimate"].to_numpy()
+        assert found.draws[place] == pytest.approx(estimates, abs=1e-6)
+    means = found.draws @ np.array([np.ones(len(table)), table["x"]])
+    assert (
+        means[counts > 0] <= {"log": 0, "identity": 1}[link] + 1e-9
+    ).all() or family == "poisson"
+
+
+@pytest.mark.parametrize("name", ["gamma", "inverse-gaussian"])
+@pytest.mark.parametrize("error", [0.05, 0.6, 3.0])
+def test_new_row_ends_far_outside_are_quantiles_of_the_average(name, error):
+    family, link, phi = FAMILIES[name], LINKS["log"], 0.05
+    likely = [predictive.Likely(family, ratio, share) for ratio, share in ((0.5, 0.3), (2, 0.7))]
+    args = np.array([1.0]), np.array([error])
+    found = predictive.ends(
+        family, link, *args, 0.95, trials=None, spread=np.array([phi]), likely=likely
+    )
+    z = np.linspace(-9, 9, 100_001)
+    density = stats.norm.pdf(z) * (z[1] - z[0])
+    for value, share in zip(found, (0.025, 0.975), strict=True):
+        total = 0.0
+        for one in likely:
+            mu, size = np.exp(1 + error * np.sqrt(one.ratio) * z), phi * one.ratio
+            if name == "gamma":
+                below = stats.gamma.cdf(value[0], 1 / size, scale=mu * size)
+            else:
+                below = stats.invgauss.cdf(value[0], mu * size, scale=1 / size)
+            total += one.share * (below * density).sum()
+        # where η is far less sure than a response, its points are at most 1,024
+        assert total == pytest.approx(share, rel=1e-6 if error < 1 else 0.02)
+
+
+def test_separation_is_named_where_each_block_holds_one_value():
+    n = 65_536
+    r = np.random.default_rng(4)
+    table = pd.DataFrame({"x": (np.arange(n) >= n // 2).astype(float), "z": r.normal(size=n)})
+    table["y"] = np.where(table["x"] == 0, r.random(n) < 0.4, True)
+    fit = jn.fit(table, "y given z, x")
+    assert any("separation: x tells" in note for note in fit.notes)

@@ -145,15 +145,15 @@ def some_columns(X: Columns, places: np.ndarray) -> np.ndarray:
     return np.asarray(dense(chosen(X, places)) if len(places) < X.shape[1] else dense(X)[:, places])
 
 
-def spans(X: Columns) -> np.ndarray:
-    """How far each column goes from its first value (k,)."""
+def extremes(X: Columns) -> tuple[np.ndarray, np.ndarray]:
+    """Return the least and the greatest value of each column, each (k,), of rows that are there."""
     if not isinstance(X, IndicatorColumns):
-        return np.asarray(np.abs(X - X[:1]).max(axis=0, initial=0.0))
-    out = np.empty(X.shape[1])
-    out[X.number_places] = spans(X.numbers)
+        return X.min(axis=0, initial=np.inf), X.max(axis=0, initial=-np.inf)
+    low, high = np.empty(X.shape[1]), np.empty(X.shape[1])
+    low[X.number_places], high[X.number_places] = extremes(X.numbers)
     count = np.bincount(X.codes, minlength=len(X.level_places) + 1)[:-1]
-    out[X.level_places] = (count > 0) & (count < len(X))
-    return out
+    low[X.level_places], high[X.level_places] = count == len(X), count > 0
+    return low, high
 
 
 def shifted(X: Columns, shift: np.ndarray | None) -> Columns:

@@ -41,6 +41,14 @@ def has_edges(family: Family, link: Link) -> bool:
     return bool(np.isfinite(eta_range(family, link)).any())
 
 
+def barrier_gap(n: int) -> float:
+    """The most by which a path of barriers ends above the least deviance of n rows.
+
+    A minimum behind a barrier costs at most t for each constraint (Nocedal & Wright 2006, 19.6); a
+    row has up to two, and a deviance is twice a log likelihood."""
+    return float(4 * n * BARRIERS[-1])
+
+
 def wall(family: Family, link: Link, eta: np.ndarray, times: np.ndarray, t: float) -> Wall:
     """The barrier at some rows' η, each row counted so many times."""
     score, weight, cost = (np.zeros_like(eta) for _ in range(3))

@@ -13,9 +13,9 @@ from functools import partial
 
 import numpy as np
 
-from joinery.core.blocks.columns import shifted, spans
+from joinery.core.blocks.columns import extremes, shifted
 from joinery.core.blocks.products import inner, times
-from joinery.core.glm.edges import BARRIERS, NEAR_ENOUGH, has_edges, nearing, wall
+from joinery.core.glm.edges import BARRIERS, NEAR_ENOUGH, barrier_gap, has_edges, nearing, wall
 from joinery.core.glm.families import Family
 from joinery.core.glm.information import Information, Matrix, information, together
 from joinery.core.glm.links import Link
@@ -119,7 +119,10 @@ def _at_edge(problem: Problem, columns: Columns, run: _Run) -> Iterated:
         count += steps.count
     now = look(problem, path[-1])
     if not now.deviance < run.now.deviance:
-        return _finished(problem, columns, run)
+        complete = len(path) > len(BARRIERS)
+        if not complete or now.deviance - run.now.deviance > barrier_gap(problem.n):
+            return _finished(problem, columns, run)
+        now = run.now  # the plain steps came to the same edge, and nearer
     ended = _finished(problem, columns, replace(run, now=now, count=count, reason=AT_EDGE))
     # a least squares there would leave the domain; its covariance is the information's
     solution = with_coefficients(ended.solution, now.b)
@@ -439,8 +442,9 @@ def _eta_change(rows: LikelihoodSource, step: np.ndarray) -> float:
 
 def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
     """Columns (0 the intercept) that take part in a step which no longer lowers the deviance."""
-    spread = np.append(1.0, np.zeros(len(step) - 1))
-    for own in rows.pieces.each(lambda part: spans(part.X)):
-        spread[1:] = np.maximum(spread[1:], own)
+    low, high = np.full(rows.width, np.inf), np.full(rows.width, -np.inf)
+    for least, greatest in rows.pieces.each(lambda part: extremes(part.X)):
+        low, high = np.minimum(low, least), np.maximum(high, greatest)
+    spread = np.append(1.0, high - low)
     moved = np.abs(step) * spread
     return tuple(int(j) for j in np.flatnonzero(moved > 0.05 * moved.max()))

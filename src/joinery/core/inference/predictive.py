@@ -5,7 +5,7 @@ those η alone that have a mean which the family admits."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,9 +15,15 @@ from joinery.core.glm.edges import eta_range
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
 
-NODES, REACH = 64, 7.5  # points of the average, over so many standard errors to each side
-FEW_NODES = 16  # the same where a dispersion is averaged over too
-HALVINGS, WIDENINGS = 60, 40
+REACH = 7.5  # standard errors of η to each side that are averaged over
+NODES = (32, 64, 128, 256, 1024)  # points of that average
+# points to each unit of η's standard error over the spread of a response: with so many the ends
+# keep five digits, as a response then blurs the steps from one point to the next
+NODES_A_SPREAD = 30.0
+MIDDLE = 3.0  # standard errors of η within which a response's spread is asked for
+LEAST_NODES = 64  # where no dispersion is averaged over, which blurs the steps as well
+MOST_STEPS, WIDENINGS = 100, 40
+SETTLED = 1e-13  # of a quantile: how far apart the values may be between which it lies
 Below = Callable[[np.ndarray], np.ndarray]
 
 
@@ -61,8 +67,42 @@ def ends(
     sound = np.flatnonzero(admitted(family, link, eta) & np.isfinite(error) & ~np.isnan(spread))
     if not len(sound):
         return lower, upper
-    m = None if trials is None else trials[sound, None]
-    parts = _averaged(family, link, eta[sound], error[sound], spread[sound], likely)
+    for nodes, some in _by_nodes(family, link, eta, error, spread, sound, bool(likely)):
+        parts = _averaged(family, link, eta[some], error[some], spread[some], likely, nodes)
+        m = None if trials is None else trials[some, None]
+        lower[some], upper[some] = _averaged_ends(family, parts, m, level)
+    return lower, upper
+
+
+def _by_nodes(
+    family: Family,
+    link: Link,
+    eta: np.ndarray,
+    error: np.ndarray,
+    spread: np.ndarray,
+    sound: np.ndarray,
+    averaged: bool,
+) -> Iterator[tuple[int, np.ndarray]]:
+    """Yield how many points each of the ``sound`` rows needs, with the rows that need so many."""
+    steps = np.zeros(len(sound))
+    for away in (-MIDDLE, 0.0, MIDDLE):
+        at = eta[sound] + away * error[sound]
+        with np.errstate(all="ignore"):
+            response = np.sqrt(family.variance(link.mu(at)) * spread[sound])
+            here = error[sound] * np.abs(link.slope(at)) / response
+        steps = np.maximum(steps, np.where(admitted(family, link, at), here, 0.0))
+    wanted = np.where(np.isfinite(steps), steps * NODES_A_SPREAD, NODES[-1])
+    if not averaged:
+        wanted = np.maximum(wanted, LEAST_NODES)
+    place = np.searchsorted(NODES, np.minimum(wanted, NODES[-1]))
+    for chosen in np.unique(place):
+        yield NODES[chosen], sound[place == chosen]
+
+
+def _averaged_ends(
+    family: Family, parts: Sequence[_Part], m: np.ndarray | None, level: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """The ends of some rows, all averaged over equally many points."""
 
     def below(y: np.ndarray) -> np.ndarray:
         total = np.zeros(len(y))
@@ -74,9 +114,9 @@ def ends(
 
     tail = (1 - level) / 2
     quantile = _whole_quantile if family.discrete else _quantile
-    for share, out in ((tail, lower), (1 - tail, upper)):
-        low, high = _bracket(below, parts, m, share)
-        out[sound] = quantile(below, low, high, share)
+    lower, upper = (
+        quantile(below, *_bracket(below, parts, m, share), share) for share in (tail, 1 - tail)
+    )
     return lower, upper
 
 
@@ -97,9 +137,9 @@ def _averaged(
     error: np.ndarray,
     spread: np.ndarray,
     likely: Sequence[Likely],
+    nodes: int,
 ) -> list[_Part]:
     """Everything that is averaged over; the values of a dispersion side by side in one part."""
-    nodes = FEW_NODES if likely else NODES
     by_family: dict[int, list[_Part]] = {}
     for one in likely or (Likely(family, 1.0, 1.0),):
         # what is less sure of the spread is less sure of the mean as well
@@ -170,15 +210,43 @@ def _whole_quantile(below: Below, low: np.ndarray, high: np.ndarray, share: floa
 
 
 def _quantile(below: Below, low: np.ndarray, high: np.ndarray, share: float) -> np.ndarray:
-    """The quantile of a continuous distribution between two values that hold it, by halving."""
-    low, high = low.copy(), high.copy()
+    """Return the quantile of a continuous distribution between two values that hold it.
+
+    Inverse quadratic steps where they can be trusted, halving elsewhere (Chandrupatla 1997), in
+    logarithms where both values are above zero."""
     positive = low > 0
-    for _ in range(HALVINGS):
-        with np.errstate(all="ignore"):
-            half = np.where(positive, np.sqrt(low) * np.sqrt(high), (low + high) / 2)
-        under = below(half) < share
-        low, high = np.where(under, half, low), np.where(under, high, half)
-    return np.asarray((low + high) / 2)
+
+    def value(x: np.ndarray) -> np.ndarray:
+        return np.where(positive, np.exp(np.where(positive, x, 0.0)), x)
+
+    def miss(x: np.ndarray) -> np.ndarray:
+        return below(value(x)) - share
+
+    with np.errstate(all="ignore"):
+        near, far = (np.where(positive, np.log(end), end) for end in (high, low))
+        at_near, at_far = miss(near), miss(far)
+        t = np.full(len(low), 0.5)
+        for _ in range(MOST_STEPS):
+            new = near + t * (far - near)
+            at_new = miss(new)
+            same = np.sign(at_new) == np.sign(at_near)
+            old, at_old = np.where(same, near, far), np.where(same, at_near, at_far)
+            far, at_far = np.where(same, far, near), np.where(same, at_far, at_near)
+            near, at_near = new, at_new
+            width = far - near
+            unit = np.where(positive, 1.0, np.maximum(np.abs(near), 1e-300))
+            least = SETTLED * unit / np.abs(width)
+            if (~(least < 0.5) | (at_near == 0)).all():
+                break
+            xi, phi = width / (far - old), (at_far - at_near) / (at_far - at_old)
+            curved = (phi**2 < xi) & ((1 - phi) ** 2 < 1 - xi)
+            quadratic = at_near / (at_far - at_near) * at_old / (at_far - at_old)
+            quadratic += (
+                (old - near) / width * at_near / (at_old - at_near) * at_far / (at_old - at_far)
+            )
+            t = np.clip(np.where(curved, quadratic, 0.5), least, 1 - least)
+            t = np.where(np.isfinite(t), t, 0.5)
+    return value(np.where(np.abs(at_near) < np.abs(at_far), near, far))
 
 
 def jackknife_plus(

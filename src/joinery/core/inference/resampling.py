@@ -11,9 +11,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from joinery.core.glm.edges import eta_range, has_edges
 from joinery.core.glm.families.family import Family
+from joinery.core.glm.irls import reweighted
 from joinery.core.glm.links import Link
+from joinery.core.glm.rows import ArrayRows, LikelihoodRows
 from joinery.core.numeric.distributions import normal_below, normal_quantile
+from joinery.errors import DataError, EstimationError
 
 CELLS, TOGETHER = 4_000_000, 100_000  # counts held at once, and drawn at once
 MOST_STEPS, SETTLED, SINGULAR = 60, 1e-10, 1e-9
@@ -30,6 +34,7 @@ class Rows:
     estimate: np.ndarray
     family: Family
     link: Link
+    has_intercept: bool  # whether the first column of U is constant
 
     @property
     def linear(self) -> bool:
@@ -80,6 +85,8 @@ def estimates(rows: Rows, counts: np.ndarray, *, with_roots: bool = False) -> Re
         beta, sound = _solved(G, sums[:, -p:])
     else:
         beta, sound, G = _reweighted(rows, counts, products)
+        if has_edges(rows.family, rows.link):
+            _alone_where_outside(rows, counts, products, beta, sound, G)
     beta[~sound] = np.nan
     return Resampled(beta, _sandwich_roots(rows, counts, beta, G, products) if with_roots else None)
 
@@ -138,6 +145,59 @@ def _reweighted(
     return beta, sound, G
 
 
+def _alone_where_outside(
+    rows: Rows,
+    counts: np.ndarray,
+    products: np.ndarray,
+    beta: np.ndarray,
+    sound: np.ndarray,
+    G: np.ndarray,
+) -> None:
+    """Estimate anew, each alone, the resamples whose steps left what family and link admit.
+
+    Steps taken together cannot be halved into the domain, nor can they end at its edge."""
+    low, high = eta_range(rows.family, rows.link)
+    eta = beta @ rows.U.T + rows.offset
+    outside = ((eta <= low) | (eta >= high)) & (counts > 0)
+    for place in np.flatnonzero(outside.any(axis=1) | ~sound):
+        alone = _alone(rows, counts[place])
+        sound[place] = alone is not None
+        if alone is None:
+            continue
+        beta[place] = alone
+        eta = rows.U @ alone + rows.offset
+        with np.errstate(all="ignore"):
+            mu, slope = rows.link.mu(eta), rows.link.slope(eta)
+            weight = counts[place] * rows.weights * slope**2 / rows.family.variance(mu)
+            G[place] = _symmetric((weight @ products)[None], len(alone))[0]
+
+
+def _alone(rows: Rows, counts: np.ndarray) -> np.ndarray | None:
+    """Return the estimate (p,) of one resample in the basis, or None where there is none."""
+    drawn = counts > 0
+    times, U = counts[drawn], rows.U[drawn]
+    X = U[:, 1:] if rows.has_intercept else U
+    part = LikelihoodRows(
+        X, rows.y[drawn], times * rows.weights[drawn], None, rows.offset[drawn], times
+    )
+    try:
+        fit = reweighted(
+            ArrayRows(part),
+            rows.family,
+            rows.link,
+            intercept=rows.has_intercept,
+            n=round(times.sum()),
+            keep_shape=True,
+        )
+    except (DataError, EstimationError):
+        return None  # this resample has no estimate, which the caller counts
+    if not fit.converged or fit.solution.rank < len(rows.estimate):
+        return None
+    if not rows.has_intercept:
+        return fit.b[1:]
+    return np.append(fit.b[0] / rows.U[0, 0], fit.b[1:])
+
+
 def _sandwich_roots(
     rows: Rows, counts: np.ndarray, beta: np.ndarray, G: np.ndarray, products: np.ndarray
 ) -> np.ndarray:
@@ -152,7 +212,8 @@ def _sandwich_roots(
     values, vectors = np.linalg.eigh(meat)
     root = vectors * np.sqrt(np.maximum(values, 0.0))[:, None, :]
     out = np.full(G.shape, np.nan)
-    sound = np.isfinite(beta).all(axis=1)
+    # at an edge of the domain the information has no end, so that there is no standard error
+    sound = np.isfinite(beta).all(axis=1) & np.isfinite(G).all(axis=(1, 2))
     if sound.any():
         out[sound] = np.linalg.solve(G[sound], root[sound])
     return out

@@ -106,6 +106,8 @@ def drawn(
         beta, errors, error = _of_rows(fit, rows, resamples, groups, rng, asked)
     values = figures.values(beta)
     sound = np.isfinite(values).all(axis=1)
+    if pivot and errors is not None:
+        sound &= np.isfinite(errors).all(axis=1)
     draws = values[sound]
     if len(draws) < 2:
         raise CallError("hardly any resample could be estimated, so nothing can be said of them")
@@ -186,6 +188,7 @@ def _rows(fit: Fitted) -> Rows:
         estimate=fit.solution.basis_coefficients,
         family=fit.family,
         link=fit.link,
+        has_intercept=fit.solution.has_intercept,
     )
 
 

@@ -80,10 +80,16 @@ def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Wo
     steps.append(
         Step("correlation", "r", Sxy / root(Sxx * Syy), dx @ dy / np.sqrt((dx @ dx) * (dy @ dy)))
     )
-    x0 = float(np.round(mean_x, 1)) if at is None else float(at)
+    x0 = _near_the_mean(x, mean_x) if at is None else float(at)
     steps += _forecast_of_one(fit, x0, n, mx, Sxx, s, b0, b1)
     title = f"{fit.sentence}, worked out: y is {fit.words(fit.response.name)}, x is {name}"
     return Workings(title, table, tuple(steps), weight_notes(fit))
+
+
+def _near_the_mean(x: np.ndarray, mean: float) -> float:
+    """Return the mean, rounded to a tenth of the decimal place of its spread."""
+    places = 1 - int(np.floor(np.log10(x.std())))
+    return float(np.round(mean, places))
 
 
 def _about_means(name: str, sign: str, from_sums: Formula, centred: Formula) -> Step:

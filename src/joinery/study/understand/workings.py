@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from joinery import advice
 from joinery.errors import CallError
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.understand.worked import Workings, estimated_columns, estimated_names
@@ -17,6 +18,11 @@ def workings(fit: Fitted, at: float | None = None) -> Workings:
     if fit.sandwich is not None:
         raise CallError(
             "the workings are those of constant spread; fit with the plain standard errors"
+        )
+    if fit.estimate.linear and fit.estimate.known:
+        raise CallError(
+            "the workings are those of a residual SD that the rows tell; fit without "
+            f"{advice.option('dispersion')}"
         )
     if not fit.estimate.linear:
         return reweighted(fit)
