@@ -8,7 +8,7 @@ import mpmath as mp
 import numpy as np
 import pandas as pd
 import pytest
-from scipy import stats
+from scipy import integrate, stats
 
 import joinery as jn
 from joinery.core.glm.families import FAMILIES
@@ -16,7 +16,9 @@ from joinery.core.glm.links import LINKS
 from joinery.core.inference import predictive
 from joinery.core.inference.resampling import counted
 from joinery.core.numeric import distributions as tails
+from joinery.core.numeric import simultaneous
 from joinery.study.resample.bootstrap import drawn
+from joinery.study.resample.crosscheck import _dealt
 from joinery.study.resample.rehearse import Block, Rehearsals
 
 rng = np.random.default_rng(36)
@@ -278,3 +280,94 @@ def test_separation_is_named_where_each_block_holds_one_value():
     table["y"] = np.where(table["x"] == 0, r.random(n) < 0.4, True)
     fit = jn.fit(table, "y given z, x")
     assert any("separation: x tells" in note for note in fit.notes)
+
+
+@pytest.mark.parametrize(
+    ("sentence", "options", "folds", "said"),
+    [
+        ("y given a, rank(b), spline(c, columns=3)", {}, None, "rank(b), spline(c, columns=3)"),
+        ("y given a, b", {"missing": "mean"}, 5, "missing cells of a keep the mean of all rows"),
+        ("y given a, centred(b)", {}, None, ""),
+    ],
+)
+def test_a_crosscheck_says_what_the_rows_it_forecasts_have_taught(sentence, options, folds, said):
+    table = TABLE.assign(a=TABLE["a"].where(np.arange(N) > 4)) if options else TABLE
+    notes = jn.fit(table, sentence, **options).crosscheck(folds=folds).notes[1:]
+    assert [said in note for note in notes] == [True] * bool(said)
+
+
+def test_workings_are_of_a_residual_sd_that_the_rows_tell_and_near_the_mean():
+    small = TABLE.assign(x=TABLE["x"] / 1000 + 0.02)
+    steps = jn.fit(small, "y given x").workings().steps
+    at = next(text for text in steps["figure"] if text.startswith("forecast at"))
+    assert float(at.split("= ")[1]) == pytest.approx(small["x"].mean(), abs=1e-4)
+    with pytest.raises(jn.CallError, match="fit without dispersion="):
+        jn.fit(TABLE, "y given x", dispersion=2.0).workings()
+
+
+def test_totals_stand_beside_a_table_of_predictors():
+    options = {"coefficients": {"intercept": 0, "x": 1}, "rows": 9, "seed": 1}
+    made = jn.simulate("s of m given x", predictors=TABLE.assign(m=3), totals=10, **options)
+    assert (made["m"] == 10).all()
+    assert (made["s"] <= 10).all()
+    assert set(made["x"]) <= set(TABLE["x"])
+    with pytest.raises(jn.CallError, match="how many m"):
+        jn.simulate("s of m given x", predictors=TABLE, **options)
+
+
+def test_rows_without_a_place_in_the_order_are_told():
+    table = TABLE.assign(t=np.where(np.arange(N) == 7, np.nan, np.arange(N)))
+    words = "1 row used without t, taken as first in the order"
+    assert words in jn.fit(table, "y given x", order="t").notes
+    assert words not in jn.fit(table.dropna(), "y given x", order="t").notes
+
+
+@pytest.mark.parametrize(
+    "squares", [[0.5] * 3, [0.1, 0.9, 0.99], [1000 / 1001] * 5, [1 - 1e-8] * 2]
+)
+def test_the_largest_t_at_correlations_near_one(squares):
+    loading = np.sqrt(squares)
+    rest, c = np.sqrt(1 - loading**2), 2.4
+    R = np.outer(loading, loading)
+    np.fill_diagonal(R, 1.0)
+
+    def inside(u):
+        ends = [stats.norm.cdf((side * c - loading * u) / rest) for side in (1, -1)]
+        return np.prod(ends[0] - ends[1]) * stats.norm.pdf(u)
+
+    near = [c + share * rest.min() for share in (-20, -5, 0, 5, 20)]
+    exact = 2 * integrate.quad(inside, 0, 12, points=near, limit=500, epsabs=1e-13)[0]
+    assert simultaneous.largest_below(c, R, np.inf) == pytest.approx(exact, abs=1e-11)
+
+
+def test_stretches_in_time_do_not_part_rows_of_one_time():
+    table = TABLE.assign(t=np.arange(N) // 7 * 7)
+    fit = jn.fit(table, "y given x", order="t")
+    deal, _ = _dealt(fit._fitted, 5, None, "t", 0)
+    assert pd.Series(deal.fold).groupby(table["t"]).nunique().max() == 1
+    assert len(set(deal.fold)) == 5
+
+
+def test_an_offset_far_from_the_means_moves_the_constant_alone():
+    r = np.random.default_rng(2)
+    x, o = r.uniform(size=N), np.where(np.arange(N) < 5, -3.5, 0.5)
+    table = pd.DataFrame({"x": x, "o": o, "y": r.poisson((5 + x + o) ** 2)})
+    near, far = (
+        jn.fit(table.assign(o=o + shift), "y given x", family="poisson", link="sqrt", offset="o")
+        for shift in (3.5, -9.0)
+    )
+    assert far.deviance == pytest.approx(near.deviance)
+    apart = far.coefficients()["estimate"] - near.coefficients()["estimate"]
+    assert apart.tolist() == pytest.approx([12.5, 0.0], abs=1e-8)
+
+
+def test_infinite_ends_say_why_and_spaces_inside_a_level_are_kept():
+    x = np.arange(8.0)
+    table = pd.DataFrame({"x": x, "y": np.exp(x + [0.1, -0.1] * 4), "g": ["a  b", "a c"] * 4})
+    fit = jn.fit(table, "log(y) given x, g")
+    note = fit.forecast({"x": [900.0], "g": ["a c"]})["note"].iloc[0]
+    assert "an end is too large for a number: infinite" in note
+    sheet = fit.equation("spreadsheet", cells={"x": "A1", "g": "B1"})
+    assert 'OR(EXACT(TRIM(B1),"a  b"),EXACT(B1,"a  b"))' in sheet
+    inverse = jn.fit(table, "(1 / y) given x").forecast({"x": [9.0]})
+    assert "an end lies past the pole of (1 / y): infinite" in inverse["note"].iloc[0]

@@ -133,6 +133,11 @@ class ResponseScale:
         return self.transformed and bool(sum(undo.falls for undo in self._steps) % 2)
 
     @cached_property
+    def has_pole(self) -> bool:
+        """Whether a value of the model's scale beyond some end turns back to an infinite one."""
+        return self.transformed and any(undo.pole for undo in self._steps)
+
+    @cached_property
     def _steps(self) -> list[_Undo]:
         steps, inner, places = [], self.expression, iter(self.ranges)
         while not isinstance(inner, Name):
@@ -172,6 +177,7 @@ class _Undo:
     inner: Expression
     step: Step
     falls: bool = False
+    pole: bool = False  # whether finite values of the model's scale may be turned to infinite ones
 
 
 def _no_way_back(node: Expression) -> CallError:
@@ -214,7 +220,8 @@ def _undo_power(node: Power, exponent: float, inside: tuple[float, float]) -> _U
         size = np.maximum(given * v, 0.0)
         return np.asarray(np.where(np.isnan(v), np.nan, sign * size ** (1 / exponent)))
 
-    return _Undo(node.base, root, (exponent < 0) != (sign * given < 0))
+    falls = (exponent < 0) != (sign * given < 0)
+    return _Undo(node.base, root, falls, pole=exponent < 0)
 
 
 def _undo_chain(node: Chain, inside: tuple[float, float]) -> _Undo:
@@ -247,5 +254,5 @@ def _undo_chain(node: Chain, inside: tuple[float, float]) -> _Undo:
                 past = np.where(np.isnan(v), np.nan, side * np.inf)
                 return np.asarray(np.where(ratio * side > 0, ratio, past))
 
-            return _Undo(right, quotient, a > 0)
+            return _Undo(right, quotient, a > 0, pole=True)
     raise _no_way_back(node)

@@ -24,7 +24,7 @@ from joinery.study.fitted import checked_level
 from joinery.study.read.coefficients import p_values
 from joinery.study.read.estimates import estimates
 from joinery.study.resample import rehearse as study
-from joinery.study.resample.process import ERRORS, Process, predictor_table, process
+from joinery.study.resample.process import ERRORS, Process, needed_columns, predictor_table, process
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -114,7 +114,7 @@ def _process(
                 argument="dispersion",
             )
         spread = float(dispersion)
-    given = {name: table.frame[name].to_numpy() for name in table.names}
+    given = {name: table.frame[name].to_numpy() for name in needed_columns(sentence)}
     return process(
         sentence, coefficients, rows, predictors=given, totals=None, family=family, link=link,
         spread=spread, shape=shape, rng=rng,

@@ -35,7 +35,7 @@ from joinery.errors import (
 )
 from joinery.model.covariance import sandwich_of
 from joinery.model.family import check_response, family_notes
-from joinery.model.used_rows import choose_rows, mean_fills
+from joinery.model.used_rows import choose_rows, mean_fills, order_notes
 from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
 from joinery.notation.tree import Name, Sentence, names_in, quoted_text
@@ -180,6 +180,7 @@ def _chosen(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
     table = filled(given, fills)
     others = [*sentence.response.expressions[1:], *factors, *asides.expressions.values()]
     used = choose_rows(table, response, others, options)
+    notes += order_notes(table, used, options)
     return ChosenRows(table, used, fills, tuple(notes))
 
 

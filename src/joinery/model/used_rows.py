@@ -23,7 +23,7 @@ from joinery.errors import (
 )
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, positions_at
 from joinery.notation.tree import Expression, Name, lags_in, names_in, names_in_own_row
-from joinery.show.numbers import value
+from joinery.show.numbers import count, value
 from joinery.study.fitted import Options, UsedRows
 
 TO_FORECAST = "to forecast"
@@ -219,6 +219,17 @@ def mean_fills(
         words = f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}"
         notes.append(Note("filled with the mean", "caution", words, (name,)))
     return fills, notes
+
+
+def order_notes(table: Records, used: UsedRows, options: Options) -> list[Note]:
+    """Say how many rows used have no place in the order that was named."""
+    if options.order is None:
+        return []
+    lacking = int(table.column(options.order).missing(used.rows).sum())
+    if not lacking:
+        return []
+    words = f"{count(lacking, 'row')} used without {options.order}, taken as first in the order"
+    return [Note("without order", "caution", words, (options.order,))]
 
 
 def _sound(expression: Expression, table: Records) -> bool:

@@ -8,6 +8,7 @@ import numpy as np
 
 from joinery.core.blocks.blocks import Block
 from joinery.core.blocks.partition import Partition
+from joinery.core.glm.edges import eta_range
 from joinery.core.glm.information import Information, information, together
 from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, overall_mean, working_state
@@ -43,10 +44,26 @@ def first_inside(problem: Problem, columns: Columns) -> np.ndarray:
     level = float(problem.link.eta(np.array([mean]))[0])
     b = np.zeros(columns.width + 1)
     if columns.has_intercept:
-        b[0] = level
+        b[0] = _beside_offsets(problem, level)
         return b
-    # without an intercept: the combination of columns nearest to that level
+    # without an intercept: the combination of columns that comes nearest to that level
     return least_squares(_Constant(problem.rows, level), intercept=False).padded_coefficients
+
+
+def _beside_offsets(problem: Problem, level: float) -> float:
+    """Return a constant near ``level`` that keeps η inside its range beside every offset."""
+    low, high = eta_range(problem.family, problem.link)
+    least = most = 0.0
+    for lowest, highest in problem.rows.pieces.each(_offset_ends):
+        least, most = min(least, lowest), max(most, highest)
+    constant = level
+    if constant + least <= low:
+        constant = level - least  # the row of the least offset begins at the overall mean
+    if constant + most >= high:
+        constant = level - most
+    if constant + least <= low:
+        constant = (low - least + high - most) / 2
+    return constant
 
 
 @dataclass(frozen=True)
@@ -63,8 +80,20 @@ class _Constant:
     @property
     def pieces(self) -> Partition[Block]:
         return self.source.pieces.map(
-            lambda part: (part.X, np.full(len(part.y), self.level), part.weights)
+            lambda part: (part.X, _less_offset(self.level, part), part.weights)
         )
+
+
+def _offset_ends(part: LikelihoodRows) -> tuple[float, float]:
+    """Return the least and the greatest offset of some rows, zero among them."""
+    if part.offset is None:
+        return 0.0, 0.0
+    return float(part.offset.min(initial=0.0)), float(part.offset.max(initial=0.0))
+
+
+def _less_offset(level: float, part: LikelihoodRows) -> np.ndarray:
+    """Return what is left of a level in each row when its offset is taken away."""
+    return np.full(len(part.y), level) - (0.0 if part.offset is None else part.offset)
 
 
 def far_means(problem: Problem, columns: Columns) -> np.ndarray | None:

@@ -8,6 +8,8 @@ import numpy as np
 from scipy import special
 
 NODES, SCALE_NODES = 128, 96
+SMOOTH = 8.0  # degrees of freedom from which the density of a scale is smooth at zero
+FAR, PANEL_NODES = 8.5, 12  # standard deviations integrated over, and points of each panel
 PRIMES = (
     2,
     3,
@@ -50,14 +52,18 @@ def _scales(df: float) -> tuple[np.ndarray, np.ndarray]:
     if not np.isfinite(df):
         return np.ones(1), np.ones(1)
     low, high = (np.sqrt(special.chdtri(df, p) / df) for p in (1 - 1e-16, 1e-16))
-    low, high = (0.0 if df < 8 else float(low)), float(high)
+    low, high = (0.0 if df < SMOOTH else float(low)), float(high)
     nodes, weights = _legendre(SCALE_NODES)
-    s = low + (high - low) * (nodes + 1) / 2
+    share = (nodes + 1) / 2
+    # the density goes with s^(df − 1): below eight degrees of freedom a power of s takes its place,
+    # in which that is smooth at zero
+    power = max(SMOOTH / df, 1.0)
+    s = low + (high - low) * share**power
     log_density = (
         df / 2 * np.log(df) - special.gammaln(df / 2) - (df / 2 - 1) * np.log(2)
-        + (df - 1) * np.log(s) - df * s * s / 2
+        + (df - 1) * np.log(s) - df * s * s / 2 + (power - 1) * np.log(share)
     )  # fmt: skip
-    w = weights * (high - low) / 2 * np.exp(log_density)
+    w = weights * (high - low) / 2 * power * np.exp(log_density)
     return s, w / w.sum()
 
 
@@ -131,20 +137,34 @@ def one_factor(R: np.ndarray) -> np.ndarray | None:
     loading = size * np.where(np.arange(m) == first, 1.0, np.sign(R[first]))
     away = np.abs(np.outer(loading, loading) - R)
     np.fill_diagonal(away, 0.0)
-    return loading if away.max() < ONE_FACTOR and size.max() < 1 - 1e-9 else None
+    return loading if away.max() < ONE_FACTOR and size.max() < 1 - 1e-12 else None
 
 
 def _one_factor_below(c: np.ndarray, loading: np.ndarray) -> np.ndarray:
-    """P that all |λᵢu + √(1−λᵢ²)zᵢ| ≤ c for each c (q,)."""
-    nodes, weights = _legendre(NODES)
-    u = 8.5 * nodes
-    density = 8.5 * weights * np.exp(-u * u / 2) / np.sqrt(2 * np.pi)
+    """P that all |λᵢu + √(1−λᵢ²)zᵢ| ≤ c for each c (q,), by quadrature over u ≥ 0."""
     rest = np.sqrt(1 - loading**2)
-    out = np.ones((len(c), len(u)))
+    u, weights = _graded(c, float(rest.min()))
+    density = 2 * weights * np.exp(-u * u / 2) / np.sqrt(2 * np.pi)
+    out = np.ones(u.shape)
     for a, b in zip(loading, rest, strict=True):
         high, low = (c[:, None] - a * u) / b, (-c[:, None] - a * u) / b
         out *= special.ndtr(high) - special.ndtr(low)
-    return np.asarray(out @ density)
+    return np.asarray((out * density).sum(axis=1))
+
+
+def _graded(c: np.ndarray, width: float) -> tuple[np.ndarray, np.ndarray]:
+    """Nodes and weights (q, points) from 0 to ``FAR``.
+
+    The integrand falls from one to zero about u = c, within some ``width`` of it. Panels halve
+    towards that place until the last ones are narrower."""
+    nodes, weights = _legendre(PANEL_NODES)
+    halvings = int(np.ceil(np.log2(FAR / width)))
+    share = 0.5 ** np.arange(halvings + 1.0)
+    middle = np.minimum(c, FAR)[:, None]
+    edges = np.hstack([middle - middle * share, middle, middle + (FAR - middle) * share[::-1]])
+    half = np.diff(edges, axis=1)[:, :, None] / 2
+    centre = (edges[:, 1:] + edges[:, :-1])[:, :, None] / 2
+    return (centre + half * nodes).reshape(len(c), -1), (half * weights).reshape(len(c), -1)
 
 
 def _by_lattice(c: float, R: np.ndarray, df: float) -> float:

@@ -127,8 +127,10 @@ def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
     if fit.estimate.linear:
         ends = (measured.mean_lower, measured.mean_upper, measured.new_lower, measured.new_upper)
         words = "too few rows speak to it for an end of its interval: infinite"
-        if fit.response.transformed:
+        if fit.response.has_pole:
             words = f"an end lies past the pole of {fit.response.name}: infinite"
+        elif fit.response.transformed:
+            words = "an end is too large for a number: infinite"
         for place in np.flatnonzero(np.isinf(ends).any(axis=0)):
             notes.add(place, "pole", words)
         return

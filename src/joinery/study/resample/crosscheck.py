@@ -19,9 +19,10 @@ from joinery.errors import (
     JoineryError,
     NewRowError,
     UnusableColumnError,
+    listed,
 )
 from joinery.notation.evaluate import EVERY_ROW, Rows, evaluate, positions_at
-from joinery.notation.tree import without_references
+from joinery.notation.tree import calls_in, without_references
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, Options, fitted_rows, response_rows, rows_at_hand
@@ -43,6 +44,8 @@ from joinery.study.rows.per_row import PerRow
 FOLDS = 10
 ERROR, EXPLAINED, LOG_SCORE = "typical error (root mean square)", "explained (R²)", "log score"
 ROUNDING = 1e-10  # of the errors' sizes: a sum so small is what rounding leaves of none
+# functions whose columns say something else once their ranks or knots are learnt from other rows
+LEARNT_SHAPES = ("rank", "spline")
 KEPT = "rows kept"  # the column of repeats that a fold's fit has
 
 
@@ -61,7 +64,8 @@ def crosscheck(
     seed = 0 if seed is None else seed  # the same folds as in ``compare`` and ``stepwise``
     order, scale, held = fit.options.order, _scale(fit), not too_many(fit)
     unseen, seen = Tally(held=held), Tally(held=held)
-    if fit.estimate.linear and folds is None and by is None and order is None:
+    closed = fit.estimate.linear and folds is None and by is None and order is None
+    if closed:
         how = "each row forecast by the fit without it (leave-one-out, in closed form)"
         unseen.add(_left_one_out(fit, scale))
     else:
@@ -74,7 +78,7 @@ def crosscheck(
     seen.add(_scored(fit, _Part(fit, None, times), scale))
     figures = list(_figures(fit, unseen, seen, scale))
     lost = int((used.used if times is None else times.sum()) - unseen.sums.times)
-    notes = [how]
+    notes = [how, *_held_notes(fit, closed=closed)]
     if lost:
         why = (
             "the first stretch in time is never forecast"
@@ -93,6 +97,18 @@ def crosscheck(
         kinds={"figure": "text", "unseen": "own", "fitted_rows": "own"},
         headings={"unseen": "rows not seen", "fitted_rows": "fitted rows"},
     )
+
+
+def _held_notes(fit: Fitted, *, closed: bool) -> Iterator[str]:
+    """Yield what the rows that are forecast have taught all the same."""
+    if fit.design.fills:
+        names = listed(fit.words(name) for name in fit.design.fills)
+        yield f"missing cells of {names} keep the mean of all rows"
+    factors = [f for term in fit.design.sentence.terms for f in term.factors]
+    calls = [call for factor in factors for call in calls_in(factor)]
+    curves = list(dict.fromkeys(str(call) for call in calls if call.function in LEARNT_SHAPES))
+    if closed and curves:
+        yield f"{listed(curves)}: the columns stay as all rows made them"
 
 
 def left_out_means(fit: Fitted, *, seed: int | None = None) -> tuple[np.ndarray, float]:
@@ -280,8 +296,12 @@ def _dealt(
     if order is not None:
         codes = table.column(order).codes(EVERY_ROW)[chosen.rows]
         fold = np.empty(total, int)
-        in_order = np.argsort(codes if each is None else codes[each], kind="stable")
-        fold[in_order] = np.arange(total) * folds // total
+        places = codes if each is None else codes[each]
+        in_order = np.argsort(places, kind="stable")
+        sorted_places = places[in_order]
+        # rows of one time stay together: none is forecast from another of its own time
+        before = np.searchsorted(sorted_places, sorted_places)
+        fold[in_order] = before * folds // total
         words = f"{folds} stretches in the order of {order}, each forecast from those before it"
         return deal(fold, folds), words
     numbers = np.arange(total, dtype=np.min_scalar_type(-total - 1))  # as narrow as they can be

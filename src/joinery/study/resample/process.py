@@ -235,16 +235,10 @@ def predictor_table(
     """
     if isinstance(sentence.written, Everything):
         raise SentenceError("name the terms: there is no table yet for `all` to mean")
-    needed = [n.name for t in sentence.terms for f in t.factors for n in names_in(f)]
-    total = sentence.response.total
-    extra = [] if total is None else [n.name for n in names_in(total)]
-    needed = list(dict.fromkeys([*needed, *extra]))
+    extra = total_columns(sentence)
+    needed = needed_columns(sentence)
     if given is not None and not isinstance(given, Mapping):
-        frame = records(given).frame.reset_index(drop=True)
-        lacking = [n for n in needed if n not in frame.columns]
-        if not lacking:
-            return records(frame.iloc[rng.integers(0, len(frame), rows)].reset_index(drop=True))
-        raise CallError(f"the table of predictors has no column {listed(map(repr, lacking))}")
+        return _drawn_from(records(given).frame, needed, extra, rows, totals, rng)
     recipes = dict(given or {})
     if odd := [n for n in recipes if n not in needed]:
         raise CallError(
@@ -258,6 +252,37 @@ def predictor_table(
             recipes[name] = totals if totals is not None else "uniform(1, 10)"
     columns = {n: _drawn(n, recipes.get(n, "normal(0, 1)"), rows, rng) for n in needed}
     return records(pd.DataFrame(columns, index=range(rows)))
+
+
+def total_columns(sentence: Sentence) -> list[str]:
+    """Return the columns of the total or the exposure of a sentence."""
+    total = sentence.response.total
+    return [] if total is None else [n.name for n in names_in(total)]
+
+
+def needed_columns(sentence: Sentence) -> list[str]:
+    """Return the columns that the terms, the total and the exposure name, each once."""
+    named = [n.name for t in sentence.terms for f in t.factors for n in names_in(f)]
+    return list(dict.fromkeys([*named, *total_columns(sentence)]))
+
+
+def _drawn_from(
+    frame: pd.DataFrame,
+    needed: list[str],
+    extra: list[str],
+    rows: int,
+    totals: Any,
+    rng: np.random.Generator,
+) -> Records:
+    """Rows drawn from a table of predictors, with totals in place of its own where given."""
+    given = extra if totals is not None else []
+    lacking = [n for n in needed if n not in frame.columns and n not in given]
+    if lacking and lacking[0] in extra:
+        raise CallError(f"how many {lacking[0]}? give totals", argument="totals")
+    if lacking:
+        raise CallError(f"the table of predictors has no column {listed(map(repr, lacking))}")
+    drawn = frame.iloc[rng.integers(0, len(frame), rows)].reset_index(drop=True)
+    return records(with_columns(drawn, {n: _drawn(n, totals, rows, rng) for n in given}))
 
 
 def _drawn(name: str, recipe: Any, rows: int, rng: np.random.Generator) -> Any:

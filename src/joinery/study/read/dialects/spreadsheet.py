@@ -149,6 +149,15 @@ def _nested(pairs: Sequence[tuple[str, str]], otherwise: str) -> str:
     return opened + otherwise + ")" * len(pairs)
 
 
+def _same_text(node: Formula, text: str, cells: Mapping[str, str]) -> str:
+    """Compare a text with a level; TRIM takes spaces away inside a text too, so that a level which
+    has several together is also compared with the cell as it stands."""
+    exact = f"EXACT({_sheet(node, cells)},{_sheet_text(text)})"
+    if "  " in text and isinstance(node, ColumnValue):
+        return f"OR({exact},EXACT({cells[node.name]},{_sheet_text(text)}))"
+    return exact
+
+
 def _sheet_levels(node: ByLevel, cells: Mapping[str, str]) -> str:
     value = _sheet(node.of, cells)
     pairs = []
@@ -157,7 +166,7 @@ def _sheet_levels(node: ByLevel, cells: Mapping[str, str]) -> str:
             tests = [f'LOWER({value}&"")={_sheet_text(w)}' for w in (YES if level else NO)]
             test = f"OR({','.join(tests)})"
         elif isinstance(level, str):
-            test = f"EXACT({value},{_sheet_text(level)})"
+            test = _same_text(node.of, level, cells)
         else:
             test = f"{value}={_sheet_number(level)}"
         pairs.append((test, _sheet_number(weight)))
@@ -168,7 +177,7 @@ def _sheet_condition(node: Formula, cells: Mapping[str, str]) -> str:
     if isinstance(node, Compare):
         left = _sheet(node.left, cells)
         if isinstance(node.right, str):
-            same = f"EXACT({left},{_sheet_text(node.right)})"
+            same = _same_text(node.left, node.right, cells)
             same = same if node.sign == "=" else f"NOT({same})"
             return f'IF({left}="",NA(),{same})'
         sign = "<>" if node.sign == "!=" else node.sign
