@@ -82,7 +82,7 @@ def test_products_are_those_of_the_written_out_columns(made, valued):
     assert_allclose(levelled.some_columns(X, some), Z[:, some])
     assert_allclose(levelled.dense(levelled.some_rows(X, y > 0)), Z[y > 0])
     if not valued:
-        assert_allclose(levelled.spans(X), levelled.spans(Z))
+        assert_allclose(levelled.extremes(X), levelled.extremes(Z))
 
 
 @pytest.mark.parametrize("weighted", [False, True])

@@ -9,6 +9,7 @@ import pytest
 
 import joinery as jn
 from joinery.data.columns import understand
+from joinery.data.marks import Marks
 from joinery.data.reading import sample_names
 from joinery.data.records import records
 from joinery.data.samples import make
@@ -40,8 +41,8 @@ def test_numbers_as_people_write_them(texts, values, note):
 @pytest.mark.parametrize(
     ("texts", "said"),
     [
-        (["1,234", "950"], "may be a decimal comma or a thousands comma"),
-        (["1.5", "1,5"], "are mixed"),
+        (["1.234 EUR", "950 EUR"], "may have a decimal point or a thousands point"),
+        (["1.5", "1,5"], "'1,5' has decimal commas, where the table has decimal points"),
         (["$3", "€4"], "currencies are mixed"),
         (["12%", "3"], "some cells carry a percent sign"),
     ],
@@ -51,8 +52,11 @@ def test_what_two_readings_fit_is_left_to_the_user(texts, said):
 
 
 def test_the_user_settles_what_is_open():
-    assert read_numbers(["1,234", "950"], ".").values.tolist() == [1234, 950]
-    assert read_numbers(["1,234", "950"], ",").values.tolist() == [1.234, 950]
+    for mark, value in ((".", 1234), (",", 1.234)):
+        reading = read_numbers(["1,234", "950"], Marks(mark, certain=True))
+        assert reading.values.tolist() == [value, 950]
+        assert "no cell of the table says" not in reading.note
+    assert "no cell of the table says" in read_numbers(["1,234", "950"]).note
 
 
 WRITTEN = {

@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from joinery import advice
+from joinery.data.marks import Marks
 from joinery.data.sources.cells import Cells
 from joinery.data.written_dates import date_text, in_days, read_dates
 from joinery.data.written_numbers import Reading, read_numbers
@@ -58,6 +60,7 @@ class Column:
     meant: str = "numbers"
     text_kind: bool = False
     swept: Swept | None = None  # what a pass over all its cells found, where they are not held
+    stray: frozenset[str] = frozenset()  # levels that keep it from being numbers
 
     @property
     def is_text(self) -> bool:
@@ -101,6 +104,9 @@ class Column:
             )
         else:
             message = f"column {self.name!r} is text, and numbers are needed here ({shown}{more})"
+        if self.trouble and self.stray and self.meant == "numbers":
+            mark = advice.reading("empty", self.levels[self.coded[offending[0]]])
+            message += f"; where that stands for a missing cell, say so: {mark}"
         return UnusableColumnError(message, column=self.name, rows=labels)
 
     def check_order(self) -> None:
@@ -110,17 +116,10 @@ class Column:
 
     def _offending(self) -> np.ndarray:
         assert self.coded is not None
-        reading = self._reading
-        bad = (
-            list(reading.unreadable) if reading and reading.unreadable else range(len(self.levels))
-        )
-        wanted = np.asarray(list(bad), dtype=int)
+        stray = [code for code, level in enumerate(self.levels) if level in self.stray]
+        wanted = np.asarray(stray or range(len(self.levels)), dtype=int)
         found = [np.isin(some, wanted) for some in _stretches(self.coded)]
         return np.flatnonzero(np.concatenate(found))
-
-    @cached_property
-    def _reading(self) -> Reading | None:
-        return read_numbers([str(level) for level in self.levels]) if self.text_kind else None
 
     def texts(self, rows: Rows) -> np.ndarray:
         """Values as text, None where missing."""
@@ -298,9 +297,17 @@ def level_text(level: Any) -> str:
 
 
 def understand(
-    name: str, series: pd.Series, label_rows: Labels, decimal: str | None = None
+    name: str,
+    series: pd.Series,
+    label_rows: Labels,
+    marks: Callable[[], Marks] | None = None,
+    *,
+    as_levels: bool = False,
 ) -> Column:
-    """A pandas column as a Column.
+    """Return a pandas column as a Column.
+
+    Parameters: ``marks`` of the table, asked for where texts look like numbers; ``as_levels``:
+    texts stay levels, whatever they look like.
 
     Raises UnusableColumnError for kinds that hold neither numbers nor categories.
     """
@@ -326,12 +333,12 @@ def understand(
     if isinstance(dtype, pd.PeriodDtype):
         return replace(_from_dates(plain, series.dt.to_timestamp()), note=PERIODS)
     if isinstance(dtype, pd.ArrowDtype):
-        return understand(name, _from_arrow(series), label_rows, decimal)
+        return understand(name, _from_arrow(series), label_rows, marks, as_levels=as_levels)
     if pd.api.types.is_datetime64_any_dtype(dtype):
         return _from_dates(plain, series)
     if pd.api.types.is_timedelta64_dtype(dtype):
         return replace(plain, values=in_days(series.to_numpy()), note=DURATIONS)
-    return _from_objects(plain, series, decimal)
+    return _from_objects(plain, series, marks, as_levels)
 
 
 def _from_arrow(series: pd.Series) -> pd.Series:
@@ -347,12 +354,12 @@ def _from_categorical(plain: Column, series: pd.Series) -> Column:
     codes = series.cat.codes.to_numpy(np.int64)
     texts = [level_text(level) for level in given]
     bare = [text.strip() for text in texts]
-    if bare == texts and len(set(texts)) == len(texts):
+    if bare == texts and len(set(texts)) == len(texts) and all(texts):
         return replace(plain, kind="category", coded=codes, levels=tuple(given))
-    first = {text: given[bare.index(text)] for text in dict.fromkeys(bare)}
+    first = {text: given[bare.index(text)] for text in dict.fromkeys(bare) if text}
     place = {text: i for i, text in enumerate(first)}
     levels = tuple(v.strip() if isinstance(v, str) else v for v in first.values())
-    lookup = np.array([*(place[text] for text in bare), -1])
+    lookup = np.array([*(place.get(text, -1) for text in bare), -1])
     note = _joined_levels([repr(level) for level in given], bare)
     return replace(plain, kind="category", coded=lookup[codes], levels=levels, note=note)
 
@@ -389,7 +396,9 @@ def _from_date_objects(plain: Column, codes: np.ndarray, uniques: list[Any]) -> 
     return replace(plain, kind="date", values=np.append(in_days(stamps), np.nan)[codes], note=note)
 
 
-def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Column:
+def _from_objects(
+    plain: Column, series: pd.Series, marks: Callable[[], Marks] | None, as_levels: bool
+) -> Column:
     try:
         text = isinstance(series.dtype, pd.StringDtype)  # then no object need be made of each cell
         codes, distinct = pd.factorize(
@@ -430,14 +439,20 @@ def _from_objects(plain: Column, series: pd.Series, decimal: str | None) -> Colu
             ) from None
         except (TypeError, ValueError):
             pass
-    return _from_texts(plain, codes, [level_text(u) for u in uniques], decimal)
+    return _from_texts(plain, codes, [level_text(u) for u in uniques], marks, as_levels)
 
 
 def _is_nested(value: Any) -> bool:
     return isinstance(value, (list, dict, set, tuple, np.ndarray, bytes))
 
 
-def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], decimal: str | None) -> Column:
+def _from_texts(
+    plain: Column,
+    codes: np.ndarray,
+    texts: list[str],
+    marks: Callable[[], Marks] | None,
+    as_levels: bool,
+) -> Column:
     """Text cells: numbers or dates where every one can be read as such, yes/no, else a category."""
     bare = [t.strip() for t in texts]
     note = None
@@ -450,35 +465,48 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], decimal: str
         texts = kept
     if not texts:
         return replace(plain, values=np.full(len(codes), np.nan))
-    reading = read_numbers(texts, decimal)
-    if reading.trouble is None and not reading.unreadable:
-        return replace(plain, values=np.append(reading.values, np.nan)[codes], note=reading.note)
-    trouble, meant = None, "numbers"
-    dates = read_dates(texts)
-    if dates is not None and dates.stamps is not None:
-        values = np.append(in_days(dates.stamps), np.nan)[codes]
-        return replace(plain, kind="date", values=values, note=dates.note)
-    if dates is not None:
-        trouble, meant = dates.trouble, "dates"
-    elif reading.readable_share > 0.5:
-        bad = len(reading.unreadable)
-        trouble = (
-            reading.trouble
-            or f"most cells are numbers, but {bad} distinct "
-            f"value{'s are' if bad > 1 else ' is'} not"
-        )
+    trouble, meant, said = None, "numbers", None
+    stray: frozenset[str] = frozenset()
+    if not as_levels:
+        marked = any("," in text or "." in text for text in texts)
+        reading = read_numbers(texts, marks() if marks is not None and marked else None)
+        if reading.trouble is None and not reading.unreadable:
+            return replace(
+                plain, values=np.append(reading.values, np.nan)[codes], note=reading.note
+            )
+        dates = read_dates(texts)
+        if dates is not None and dates.stamps is not None:
+            values = np.append(in_days(dates.stamps), np.nan)[codes]
+            return replace(plain, kind="date", values=values, note=dates.note)
+        said = reading.note
+        if dates is not None:
+            trouble, meant = dates.trouble, "dates"
+        elif reading.mostly_numbers:
+            trouble = reading.trouble or _stray_cells(texts, reading)
+        if reading.numbers:
+            stray = frozenset(texts[i] for i in reading.unreadable)
     rank, levels = _in_order(texts)
-    kind = "yes/no" if {t.casefold() for t in levels} in YES_NO and len(levels) == 2 else "category"
+    yes_no = len(levels) == 2 and {t.casefold() for t in levels} in YES_NO
+    if yes_no and levels[0].casefold() > levels[1].casefold():  # "Yes" stands before "no"
+        rank, levels = 1 - rank, levels[::-1]
     return replace(
         plain,
-        kind=kind,
+        kind="yes/no" if yes_no else "category",
         coded=np.append(rank, -1)[codes],
         levels=levels,
-        note=note or reading.note or _alike_but_for_case(levels),
+        note=note or said or _alike_but_for_case(levels),
         trouble=trouble,
         meant=meant,
         text_kind=True,
+        stray=stray,
     )
+
+
+def _stray_cells(texts: Sequence[str], reading: Reading) -> str:
+    """Say which texts of a column of numbers are none."""
+    shown = listed([repr(texts[i]) for i in reading.unreadable], 3)
+    verb = "is" if len(reading.unreadable) == 1 else "are"
+    return f"most cells are numbers, but {shown} {verb} not"
 
 
 def _alike_but_for_case(levels: Sequence[str]) -> str | None:

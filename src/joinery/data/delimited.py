@@ -13,12 +13,14 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from joinery import advice
 from joinery.data.columns import column_name
 from joinery.data.layout import LOOKED_AT, Layout, layout
-from joinery.errors import CallError, EmptyTableError, FileFormatError
+from joinery.data.marks import COMMA, DECIMAL, POINT, Marks, settled, texts_of, written
+from joinery.errors import CallError, EmptyTableError, FileFormatError, listed
 
 # before pandas 3 the default reader may miss a number's last digit
 EVERY_DIGIT: dict[str, Any] = (
@@ -26,6 +28,11 @@ EVERY_DIGIT: dict[str, Any] = (
 )
 SPACES = "spaces"
 DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
+MISSING = (
+    "", "NA", "N/A", "n/a", "NaN", "nan", "-nan", "-NaN", "NULL", "null", "None", "<NA>",
+    "#N/A", "#NA", "#N/A N/A", "1.#IND", "-1.#IND", "1.#QNAN", "-1.#QNAN",
+)  # fmt: skip
+GLANCE = 200  # rows in which most tables of numbers show their decimal mark
 _NUMBER = re.compile(r"[-+]?\d+([.,]\d+)?")
 _NULL = "\x00"
 
@@ -38,7 +45,15 @@ class Settled:
     encoding: str | None = None
     header: int | None = None
     footer: int | None = None
-    empty: tuple[str, ...] = ()
+    empty: tuple[str, ...] = ()  # marks of a missing cell beside those everybody uses
+    not_empty: tuple[str, ...] = ()  # marks among those that are values here
+    decimal: str | None = None
+    levels: frozenset[str] = frozenset()  # columns whose cells stay texts
+
+    @property
+    def missing(self) -> list[str]:
+        """The texts that stand for a missing cell."""
+        return [mark for mark in (*MISSING, *self.empty) if mark not in self.not_empty]
 
     def notes(self, found: Layout) -> list[str]:
         """What is said of a layout, but for what the caller settled."""
@@ -61,11 +76,15 @@ def read_delimited(raw: bytes, where: str, given: Settled) -> tuple[pd.DataFrame
         delimiter = _checked_delimiter(given.delimiter) or _delimiter(text)
         table = _cut_out(text, delimiter, given, where)
     names = [name.strip() for name in table.header]
-    frame = _parsed(table.text, delimiter, where, given.empty)
+    cells = _Cells(table.text, delimiter, where, given)
+    frame = cells.frame()
     if delimiter != "," and given.delimiter is None and not where.endswith((".tsv", ".tab")):
         notes.append(f"columns are separated by {DELIMITERS.get(delimiter, SPACES)}")
+    marks = _marked(frame, cells, given.decimal)
     frame.columns = pd.Index(names + [column_name(c) for c in frame.columns[len(names) :]])
-    return frame, notes + table.notes
+    taken = cells.taken_as_missing(frame)
+    frame.attrs[DECIMAL] = marks
+    return frame, notes + table.notes + taken
 
 
 @contextmanager
@@ -78,30 +97,115 @@ def _long_cells() -> Iterator[None]:
         csv.field_size_limit(before)
 
 
-def _parsed(text: str, delimiter: str, where: str, empty: Sequence[str]) -> pd.DataFrame:
-    """The rows of a table; whole numbers that begin with zeros stay text."""
-    options: dict[str, Any] = {
-        "sep": r"\s+" if delimiter == " " else delimiter,
-        "skipinitialspace": True,
-        "skip_blank_lines": True,
-        "index_col": False,
-        "na_values": list(empty) or None,
-    }
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error", pd.errors.ParserWarning)
-            frame = pd.read_csv(io.StringIO(text), **options, **EVERY_DIGIT)
-            whole = [i for i, kind in enumerate(frame.dtypes) if kind.kind in "iu"]
-            if whole and re.search(r"(?<![\d.,])0\d\d", text):
-                again = pd.read_csv(io.StringIO(text), **options, usecols=whole, dtype=str)
-                for place, name in zip(whole, again.columns):
-                    if again[name].str.strip().str.fullmatch(r"[-+]?0\d{2,}").any():
-                        frame.isetitem(place, again[name])
-    except (ValueError, OverflowError, pd.errors.ParserWarning) as reason:
-        first = str(reason).removeprefix("Error tokenizing data. C error: ").strip()
-        kind = DELIMITERS.get(delimiter, SPACES if delimiter == " " else repr(delimiter))
-        raise FileFormatError(f"{where} is not a table of {kind}: {first}", path=where) from None
-    return frame
+@dataclass(frozen=True)
+class _Cells:
+    """The cells of a table of delimited text, below its header."""
+
+    text: str
+    delimiter: str
+    where: str
+    given: Settled
+
+    def frame(self) -> pd.DataFrame:
+        """Return them as pandas reads them; whole numbers that begin with zeros stay text."""
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("error", pd.errors.ParserWarning)
+                frame = self._read()
+        except (ValueError, OverflowError, pd.errors.ParserWarning) as reason:
+            first = str(reason).removeprefix("Error tokenizing data. C error: ").strip()
+            spaces = SPACES if self.delimiter == " " else repr(self.delimiter)
+            kind = DELIMITERS.get(self.delimiter, spaces)
+            raise FileFormatError(
+                f"{self.where} is not a table of {kind}: {first}", path=self.where
+            ) from None
+        levels = [
+            i for i, name in enumerate(frame.columns) if str(name).strip() in self.given.levels
+        ]
+        whole = [i for i, kind in enumerate(frame.dtypes) if kind.kind in "iu"]
+        zeros = whole if re.search(r"(?<![\d.,])0\d\d", self.text) else []
+        for place, texts in self.texts(sorted({*levels, *zeros})).items():
+            if place in levels or texts.str.strip().str.fullmatch(r"[-+]?0\d{2,}").any():
+                frame.isetitem(place, texts)
+        return frame
+
+    def texts(self, places: Sequence[int], rows: int | None = None) -> dict[int, pd.Series]:
+        """Return some columns, the first rows alone or all of them, as the texts they are."""
+        if not len(places):
+            return {}
+        again = self._read(usecols=list(places), dtype=str, nrows=rows)
+        return {place: again.iloc[:, i] for i, place in enumerate(places)}
+
+    def taken_as_missing(self, frame: pd.DataFrame) -> list[str]:
+        """Say which marks were taken for missing cells, and how often."""
+        marks = [mark for mark in self.given.missing if mark and mark not in self.given.empty]
+        if not any(mark in self.text for mark in marks):
+            return []
+        places = [i for i in range(frame.shape[1]) if frame.iloc[:, i].isna().any()]
+        if not places:
+            return []
+        again = self._read(usecols=places, dtype=str, na_values=[], na_filter=False)
+        found: dict[str, list[str]] = {}
+        for i, place in enumerate(places):
+            counts = again.iloc[:, i].str.strip().value_counts()
+            for mark in marks:
+                if mark in counts.index:
+                    words = f"{counts[mark]:,} of {frame.columns[place]}"
+                    found.setdefault(mark, []).append(words)
+        if not found:
+            return []
+        shown = "; ".join(f"{mark!r} ({listed(where, 4)})" for mark, where in found.items())
+        keep = advice.reading("not_empty", next(iter(found)))
+        return [f"taken as missing: {shown}; where one is a value, {keep} keeps it"]
+
+    def _read(self, **more: Any) -> pd.DataFrame:
+        options: dict[str, Any] = {
+            "sep": r"\s+" if self.delimiter == " " else self.delimiter,
+            "skipinitialspace": True,
+            "skip_blank_lines": True,
+            "index_col": False,
+            "keep_default_na": False,
+            "na_values": self.given.missing,
+            "low_memory": False,  # chunks of a long file may not have kinds of their own
+        }
+        return pd.read_csv(io.StringIO(self.text), **options | more, **EVERY_DIGIT)
+
+
+def _marked(frame: pd.DataFrame, cells: _Cells, decimal: str | None) -> Marks:
+    """Return the marks of a table, whose columns of numbers with commas become texts again.
+
+    pandas has read every point as a decimal one, so that the cells must be looked at as they are
+    written wherever the table may have decimal commas."""
+    floats = [i for i, kind in enumerate(frame.dtypes) if kind.kind == "f"]
+    if decimal is not None:
+        marks = Marks(decimal, certain=True)
+    else:
+        usual = COMMA if cells.delimiter == ";" else POINT
+        texts = list(texts_of(frame))
+        marks = settled([*texts, *_distinct(cells.texts(floats, GLANCE))], usual)
+        in_doubt = marks.decimal == COMMA or not marks.certain
+        if not marks.certain and usual == POINT:
+            floats = [i for i in floats if _three_digits(frame.iloc[:, i].to_numpy())]
+        if in_doubt and floats:
+            marks = settled([*texts, *_distinct(cells.texts(floats))], usual)
+    if marks == Marks(POINT, certain=True):
+        return marks
+    for place, texts in cells.texts(floats).items():
+        if marks.decimal == COMMA or all(written(text).grouped for text in texts.dropna().unique()):
+            frame.isetitem(place, texts)
+    return marks
+
+
+def _distinct(columns: dict[int, pd.Series]) -> list[list[str]]:
+    return [texts.dropna().unique().tolist() for texts in columns.values()]
+
+
+def _three_digits(values: np.ndarray) -> bool:
+    """Return True if numbers may all have been written with three digits after a point."""
+    known = np.abs(values[np.isfinite(values)])
+    thousands = known * 1000
+    written_so = (known >= 1) & (known < 1000) & (np.abs(thousands - np.rint(thousands)) < 1e-6)
+    return bool(len(known) and written_so.all() and (known % 1 > 0).any())
 
 
 # ------------------------------------------------------------------ where the table stands

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 _TOTAL = re.compile(r"(grand\s+|sub-?\s?)?(totals?|sums?|averages?|means?)\s*:?", re.IGNORECASE)
 _REMARK = re.compile(r"(notes?|sources?|footnotes?)\b.*:|[*†‡]", re.IGNORECASE)
+_NUMBER = re.compile(r"[-+]?[\d.,]+%?")
 LOOKED_AT = 60
 MOST_ABOVE, MOST_BELOW, LEAST_ROWS, LONG = 30, 5, 2, 40
 COMMENT = "#"
@@ -69,12 +70,16 @@ def layout(
         ):
             header = place
             break
+    if header and _names_with_gaps(head[header - 1], head[header]):
+        header -= 1
     above = tuple(" ".join(c for c in row if c.strip()) for row in head[:header] if _filled(row))
     below: list[str] = []
+    firsts = Counter(_first(row) for row in [*head[header + 1 :], *([] if complete else tail)])
     rows = tail[header + 1 :] if complete else tail
     for row in reversed(rows):
         few = len(below) >= min(MOST_BELOW, len(rows) - LEAST_ROWS)
-        if few or not _filled(row) or not _is_footer(row, width, ragged):
+        level = firsts[_first(row)] > 1  # a word that other rows begin with too
+        if few or level or not _filled(row) or not _is_footer(row, width, ragged):
             break
         below.append(" ".join(c for c in row if c.strip()))
     return Layout(header, above, tuple(reversed(below)))
@@ -90,6 +95,20 @@ def _trimmed(row: Sequence[str]) -> Sequence[str]:
 
 def _filled(row: Sequence[str]) -> int:
     return sum(bool(c.strip()) for c in row)
+
+
+def _first(row: Sequence[str]) -> str:
+    """Return the first cell that holds something, in small letters."""
+    return next((c for c in row if c.strip()), "").strip().casefold()
+
+
+def _names_with_gaps(above: Sequence[str], row: Sequence[str]) -> bool:
+    """Return True if the line above a row of numbers names the columns, some of them not."""
+    names = [c.strip() for c in above if c.strip()]
+    cells = [c.strip() for c in row if c.strip()]
+    as_wide = len(above) == len(row) and len(names) > 1
+    numbers = sum(bool(_NUMBER.fullmatch(c)) for c in cells)
+    return as_wide and 2 * numbers >= len(cells) and not any(map(_NUMBER.fullmatch, names))
 
 
 def _is_comment(row: Sequence[str]) -> bool:

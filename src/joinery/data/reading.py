@@ -11,6 +11,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from joinery import advice
@@ -18,10 +19,10 @@ from joinery.arguments import checked
 from joinery.data.columns import NOTES, understand
 from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited
 from joinery.data.json_tables import read_json, read_json_lines
+from joinery.data.marks import DECIMAL, Marks, settled, texts_of
 from joinery.data.sheets import SHEETS, read_sheet
 from joinery.data.sources.opening import is_url, no_query, of_table
 from joinery.data.written_dates import DATES, written_dates
-from joinery.data.written_numbers import read_numbers
 from joinery.errors import (
     CallError,
     DataError,
@@ -84,7 +85,6 @@ class Given:
     """What a caller settles about a file instead of having it found out."""
 
     sheet: str | None
-    decimal: str | None
     dates: str | None
     text: Settled
 
@@ -96,6 +96,7 @@ def read(
     table: str | None = None,
     query: str | None = None,
     empty: str | Sequence[str] = (),
+    not_empty: str | Sequence[str] = (),
     decimal: str | None = None,
     delimiter: str | None = None,
     encoding: str | None = None,
@@ -113,7 +114,8 @@ def read(
     table: the sheet of a spreadsheet, or the table of a database.
     query: of a database: what to select, in place of a whole table.
     empty: marks that stand for a missing cell (``"?"``, ``"n/a"``), beside those everybody uses.
-    decimal: the decimal mark, ``"."`` or ``","``.
+    not_empty: marks that everybody uses for a missing cell, and that are values here (``"None"``).
+    decimal: the decimal mark, ``"."`` or ``","``, of every column.
     delimiter: what separates columns: one character.
     encoding: of a text file.
     header: the line of the header, from 1.
@@ -130,9 +132,9 @@ def read(
     >>> read(file)["price"].tolist()
     [2.5, 3.1]
     """
-    marks = (empty,) if isinstance(empty, str) else tuple(empty)
     _check_whole(header=header, footer=footer)
-    given = Given(table, decimal, dates, Settled(delimiter, encoding, header, footer, marks))
+    text = Settled(delimiter, encoding, header, footer, _texts(empty), _texts(not_empty), decimal)
+    given = Given(table, dates, text)
     if decimal is not None:
         one_of("decimal", decimal, (".", ","))
     if dates is not None:
@@ -165,6 +167,10 @@ def _of_database(url: str, query: str | None) -> pd.DataFrame:
     if query is None:
         raise no_query(url)
     return read_query(url, query)
+
+
+def _texts(given: str | Sequence[str]) -> tuple[str, ...]:
+    return (given,) if isinstance(given, str) else tuple(given)
 
 
 def path_text(path: str | os.PathLike[str]) -> str:
@@ -279,8 +285,7 @@ def _tidy(frame: pd.DataFrame, where: str, given: Given, notes: list[str]) -> pd
     """
     _check_header(list(frame.columns), where)
     notes = [f"as read: {'; '.join(notes)}"] if notes else []
-    nameless = [c for c in frame.columns if str(c).startswith("Unnamed:") or not str(c).strip()]
-    frame = frame.drop(columns=[c for c in nameless if frame[c].isna().all()])
+    frame = _named(frame)
     if frame.isna().all(axis=1).any():
         frame = frame.dropna(how="all").reset_index(drop=True)
     if not len(frame):
@@ -293,37 +298,56 @@ def _tidy(frame: pd.DataFrame, where: str, given: Given, notes: list[str]) -> pd
         for c in frame.columns
         if frame[c].dtype == object or pd.api.types.is_string_dtype(frame[c].dtype)
     ]
-    mark = given.decimal or _certain_mark(frame, texts)
+    marks = frame.attrs.get(DECIMAL)
+    if marks is None:
+        marks = settled(texts_of(frame))
+    if given.text.decimal is not None:
+        marks = Marks(given.text.decimal, certain=True)
     for name in texts:
-        notes += _read_texts(frame, name, given, mark)
+        if str(name) not in given.text.levels:
+            notes += _read_texts(frame, name, given, marks)
+    frame.attrs[DECIMAL] = marks
     frame.attrs[NOTES] = tuple(notes)
     return frame
 
 
-def _read_texts(frame: pd.DataFrame, name: Any, given: Given, mark: str | None) -> list[str]:
+def _named(frame: pd.DataFrame) -> pd.DataFrame:
+    """Give every column a name.
+
+    Of those without one an empty one goes, a first one that counts the rows is their label, and any
+    other is called by its place."""
+    names = [str(c) for c in frame.columns]
+    nameless = [i for i, c in enumerate(names) if c.startswith("Unnamed:") or not c.strip()]
+    if not nameless:
+        return frame
+    if nameless[0] == 0 and _counts_rows(frame.iloc[:, 0]):
+        labels = pd.Index(frame.iloc[:, 0].astype(int))
+        frame = frame.iloc[:, 1:].set_axis(labels.rename(None), axis="index")
+        return _named(frame)
+    places = {i: f"column {i + 1}" for i in nameless}
+    kept = [i for i in range(len(names)) if i not in places or not frame.iloc[:, i].isna().all()]
+    out = frame.iloc[:, kept]
+    return out.set_axis([places.get(i, frame.columns[i]) for i in kept], axis="columns")
+
+
+def _counts_rows(column: pd.Series) -> bool:
+    """Return True for 0, 1, 2, … or 1, 2, 3, …: labels that a table was written with."""
+    if column.dtype.kind not in "iu" or not len(column):
+        return False
+    first = int(column.iloc[0])
+    return first in (0, 1) and bool((column.to_numpy() == np.arange(len(column)) + first).all())
+
+
+def _read_texts(frame: pd.DataFrame, name: Any, given: Given, marks: Marks) -> list[str]:
     """Read a column of text in place as dates or numbers where it holds nothing else; notes."""
     try:
         if (days := written_dates(frame[name], given.dates)) is not None:
             frame[name], note = days
             return [f"{name}: {note}"] if note else []
-        column = understand(str(name), frame[name], lambda at: at.tolist(), mark)
+        column = understand(str(name), frame[name], lambda at: at.tolist(), lambda: marks)
     except (DataError, TypeError):
         return []  # a column of another kind: it is refused, with its name, where it is used
     if column.kind == "number" and column.values is not None and frame[name].notna().any():
         frame[name] = column.values
         return [f"{name}: {column.note}"] if column.note else []
-    return []
-
-
-def _certain_mark(frame: pd.DataFrame, texts: list[Any]) -> str | None:
-    """The decimal mark that some columns leave no doubt about, when they agree."""
-    marks = set()
-    for name in texts:
-        try:
-            distinct = frame[name].dropna().unique()
-        except TypeError:  # lists and the like
-            continue
-        reading = read_numbers([str(v) for v in distinct])
-        if reading.decimal and not reading.unreadable:
-            marks.add(reading.decimal)
-    return marks.pop() if len(marks) == 1 else None
+    return [f"{name}: {column.trouble}"] if column.trouble else []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
 from typing import Any
@@ -15,6 +15,7 @@ import pandas as pd
 from joinery import advice
 from joinery.core.blocks.partition import Runner
 from joinery.data.columns import EXACT, NOTES, Column, Swept, Values, column_name, understand
+from joinery.data.marks import DECIMAL, Marks, settled, texts_of
 from joinery.data.reading import read, sample_data
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.opening import opened, whole
@@ -42,6 +43,14 @@ SPARSE = 8  # rows between labels from which on they are picked rather than read
 COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
 
 
+@dataclass(frozen=True)
+class Manner:
+    """How the texts of a fitted table were read, so that those of new rows are read likewise."""
+
+    marks: Marks = Marks()
+    levels: frozenset[str] = frozenset()  # columns whose texts are levels, whatever they look like
+
+
 class Records:
     """A read-only view of a table: columns understood one by one when they are first asked for.
 
@@ -55,8 +64,10 @@ class Records:
         names: Sequence[str] | None = None,
         beside: Sequence[str] = (),
         source: Source | None = None,
+        like: Manner | None = None,
     ) -> None:
         self._frame, self.name, self.id = frame, name, id
+        self.like = like  # how the fitted table was read, where it is a table of new rows
         self.source = source  # where the rows lie, unless they are held in the frame
         self.beside = tuple(beside)  # columns that were given beside the table
         self.names: tuple[str, ...] = tuple(frame.columns.tolist() if names is None else names)
@@ -162,18 +173,28 @@ class Records:
             return self
         frame = self.frame.copy(deep=not COPIES_ON_WRITE)
         frame.attrs = self.frame.attrs
-        return Records(frame, self.name, self.id, self.names, self.beside)
+        return self._with(frame)
 
     def with_column(self, name: str, values: Any) -> Records:
         """The same table with a column that was given beside it, a value for each row."""
         frame = with_columns(self._frame, {name: values})
         frame.attrs = self._frame.attrs
         names, beside = (*self.names, name), (*self.beside, name)
-        return Records(frame, self.name, self.id, names, beside, self.source)
+        return Records(frame, self.name, self.id, names, beside, self.source, self.like)
+
+    def read_like(self, like: Manner) -> Records:
+        """The same table, its texts read as those of a fitted table were."""
+        return Records(self._frame, self.name, self.id, self.names, self.beside, self.source, like)
+
+    def _with(self, frame: pd.DataFrame) -> Records:
+        """Another frame in place of this one, of the same columns."""
+        return Records(frame, self.name, self.id, self.names, self.beside, like=self.like)
 
     def same(self) -> Records:
         """Another view of the same table, with the columns that are understood already."""
-        out = Records(self._frame, self.name, self.id, self.names, self.beside, self.source)
+        out = Records(
+            self._frame, self.name, self.id, self.names, self.beside, self.source, self.like
+        )
         out._columns, out.lags = dict(self._columns), self.lags
         return out
 
@@ -225,7 +246,7 @@ class Records:
     def replaced(self, name: str, values: np.ndarray) -> Records:
         """The same table with other numbers in one column."""
         names = self.names if name in self._known else (*self.names, name)
-        out = Records(self._frame, self.name, self.id, names, self.beside, self.source)
+        out = Records(self._frame, self.name, self.id, names, self.beside, self.source, self.like)
         out._columns = {
             **self._columns,
             name: Column(name, "number", values, None, (), self.labels),
@@ -235,13 +256,14 @@ class Records:
 
     def picked(self, rows: Rows) -> Records:
         """Some of the rows, held in memory."""
-        out = Records(self.frame.iloc[rows], self.name, self.id)
+        out = Records(self.frame.iloc[rows], self.name, self.id, like=self.manner)
         out.lags = {name: values[rows] for name, values in self.lags.items()}
         return out
 
     def assigned(self, columns: Mapping[str, Any]) -> Records:
         """The same rows, held in memory, with more columns or others."""
-        out = Records(with_columns(self.frame, columns), self.name, self.id)
+        frame = with_columns(self.frame, columns)
+        out = Records(frame, self.name, self.id, like=self.like)
         out.lags = dict(self.lags)
         return out
 
@@ -299,11 +321,24 @@ class Records:
 
                 self._columns[name] = typed_column(self.source, name, self.labels, self.runner)
             elif numbers is None:
-                self._columns[name] = understand(name, self._frame[name], self.labels)
+                self._columns[name] = understand(
+                    name,
+                    self._frame[name],
+                    self.labels,
+                    lambda: self.manner.marks,
+                    as_levels=self.like is not None and name in self.like.levels,
+                )
             else:
                 values = numbers[:, self.names.index(name)]
                 self._columns[name] = Column(name, "number", values, None, (), self.labels)
         return self._columns[name]
+
+    @cached_property
+    def manner(self) -> Manner:
+        """How its texts are read: as those of a fitted table, or by the marks of all its texts."""
+        if self.like is not None:
+            return self.like
+        return Manner(self._frame.attrs.get(DECIMAL) or settled(texts_of(self._frame)))
 
     @cached_property
     def _numbers(self) -> np.ndarray | None:
