@@ -70,7 +70,7 @@ KINDS: dict[str, Kind] = {
     **dict.fromkeys(("moves", "criterion", "after", "style", "text", "intervals"), TEXT),
     **dict.fromkeys(("name", "form", "title", "x_label", "y_label", "response", "by"), TEXT),
     **dict.fromkeys(("against", "term", "table"), TEXT),
-    **dict.fromkeys(("terms", "add", "drop", "keep", "empty"), TEXTS),
+    **dict.fromkeys(("terms", "add", "drop", "keep", "empty", "not_empty"), TEXTS),
     **dict.fromkeys(("weights", "repeats", "offset", "where", "order", "cluster"), COLUMN),
     **dict.fromkeys(("leave", "limit", "step", "per", "residual_sd", "shape"), NUMBER),
     **dict.fromkeys(("folds", "seed", "digits", "times", "copies", "resamples"), WHOLE),

@@ -193,12 +193,11 @@ def test_guesses_about_a_file_are_said_on_standard_error(joinery, tmp_path):
     assert "columns are separated by semicolons" in err
     file.write_text('hours,price\n1,"1,250"\n2,"1,310"\n3,"1,425"\n')
     status, _, err = joinery("coefficients", file, "price given hours")
-    assert status == 3
-    assert "--decimal" in err
-    assert (
-        joinery("equation", file, "price given hours", "--decimal", ".")[1]
-        == "price = 1153.3 + 87.50 hours\n"
-    )
+    assert status == 0
+    assert "'1,250' is read as 1250; no cell of the table says" in err
+    assert "--decimal ," in err
+    equation = joinery("equation", file, "price given hours", "--decimal", ",")[1]
+    assert equation == "price = 1.1533 + 0.08750 hours\n"
 
 
 def test_the_demo_walks_the_whole_job(joinery, tmp_path):

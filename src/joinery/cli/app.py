@@ -70,10 +70,10 @@ def data_of(data: str, given: dict[str, Any]) -> Any:
     ``given`` holds what was settled about how its file is written.
     """
     from joinery.data.records import Records, records
-    from joinery.data.sources.opening import is_url, of_table, source
+    from joinery.data.sources.opening import is_database, of_table, source
 
     settled = {name: given[name] for name in o.READ if given.get(name) is not None}
-    if is_url(data):
+    if is_database(data):
         return records(source(data, query=given.get("query") or of_table(given.get("table"))))
     if data.startswith("sample:") or (not settled and data != "-"):
         return records(data)

@@ -41,6 +41,17 @@ class Swept:
 
 
 @dataclass(frozen=True)
+class TextReading:
+    """How a column of texts is read.
+
+    ``marks`` are those of the table, asked for where texts hold a point or a comma; the column's
+    own for None. ``as_levels``: texts stay levels, whatever they look like."""
+
+    marks: Callable[[], Marks] | None = None
+    as_levels: bool = False
+
+
+@dataclass(frozen=True)
 class Column:
     """One column of a table.
 
@@ -300,14 +311,9 @@ def understand(
     name: str,
     series: pd.Series,
     label_rows: Labels,
-    marks: Callable[[], Marks] | None = None,
-    *,
-    as_levels: bool = False,
+    texts: TextReading | None = None,
 ) -> Column:
     """Return a pandas column as a Column.
-
-    Parameters: ``marks`` of the table, asked for where texts look like numbers; ``as_levels``:
-    texts stay levels, whatever they look like.
 
     Raises UnusableColumnError for kinds that hold neither numbers nor categories.
     """
@@ -333,12 +339,12 @@ def understand(
     if isinstance(dtype, pd.PeriodDtype):
         return replace(_from_dates(plain, series.dt.to_timestamp()), note=PERIODS)
     if isinstance(dtype, pd.ArrowDtype):
-        return understand(name, _from_arrow(series), label_rows, marks, as_levels=as_levels)
+        return understand(name, _from_arrow(series), label_rows, texts)
     if pd.api.types.is_datetime64_any_dtype(dtype):
         return _from_dates(plain, series)
     if pd.api.types.is_timedelta64_dtype(dtype):
         return replace(plain, values=in_days(series.to_numpy()), note=DURATIONS)
-    return _from_objects(plain, series, marks, as_levels)
+    return _from_objects(plain, series, texts or TextReading())
 
 
 def _from_arrow(series: pd.Series) -> pd.Series:
@@ -396,9 +402,7 @@ def _from_date_objects(plain: Column, codes: np.ndarray, uniques: list[Any]) -> 
     return replace(plain, kind="date", values=np.append(in_days(stamps), np.nan)[codes], note=note)
 
 
-def _from_objects(
-    plain: Column, series: pd.Series, marks: Callable[[], Marks] | None, as_levels: bool
-) -> Column:
+def _from_objects(plain: Column, series: pd.Series, how: TextReading) -> Column:
     try:
         text = isinstance(series.dtype, pd.StringDtype)  # then no object need be made of each cell
         codes, distinct = pd.factorize(
@@ -439,20 +443,14 @@ def _from_objects(
             ) from None
         except (TypeError, ValueError):
             pass
-    return _from_texts(plain, codes, [level_text(u) for u in uniques], marks, as_levels)
+    return _from_texts(plain, codes, [level_text(u) for u in uniques], how)
 
 
 def _is_nested(value: Any) -> bool:
     return isinstance(value, (list, dict, set, tuple, np.ndarray, bytes))
 
 
-def _from_texts(
-    plain: Column,
-    codes: np.ndarray,
-    texts: list[str],
-    marks: Callable[[], Marks] | None,
-    as_levels: bool,
-) -> Column:
+def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextReading) -> Column:
     """Text cells: numbers or dates where every one can be read as such, yes/no, else a category."""
     bare = [t.strip() for t in texts]
     note = None
@@ -467,9 +465,10 @@ def _from_texts(
         return replace(plain, values=np.full(len(codes), np.nan))
     trouble, meant, said = None, "numbers", None
     stray: frozenset[str] = frozenset()
-    if not as_levels:
+    if not how.as_levels:
         marked = any("," in text or "." in text for text in texts)
-        reading = read_numbers(texts, marks() if marks is not None and marked else None)
+        marks = how.marks() if how.marks is not None and marked else None
+        reading = read_numbers(texts, marks)
         if reading.trouble is None and not reading.unreadable:
             return replace(
                 plain, values=np.append(reading.values, np.nan)[codes], note=reading.note

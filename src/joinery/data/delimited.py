@@ -8,7 +8,7 @@ import re
 import sys
 import warnings
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
@@ -48,12 +48,18 @@ class Settled:
     empty: tuple[str, ...] = ()  # marks of a missing cell beside those everybody uses
     not_empty: tuple[str, ...] = ()  # marks among those that are values here
     decimal: str | None = None
+    usual: str | None = None  # the decimal mark where no cell speaks for one
     levels: frozenset[str] = frozenset()  # columns whose cells stay texts
 
     @property
     def missing(self) -> list[str]:
         """The texts that stand for a missing cell."""
         return [mark for mark in (*MISSING, *self.empty) if mark not in self.not_empty]
+
+    @property
+    def usual_marks(self) -> list[str]:
+        """Those of them that the caller has not named."""
+        return [mark for mark in self.missing if mark and mark not in self.empty]
 
     def notes(self, found: Layout) -> list[str]:
         """What is said of a layout, but for what the caller settled."""
@@ -80,7 +86,7 @@ def read_delimited(raw: bytes, where: str, given: Settled) -> tuple[pd.DataFrame
     frame = cells.frame()
     if delimiter != "," and given.delimiter is None and not where.endswith((".tsv", ".tab")):
         notes.append(f"columns are separated by {DELIMITERS.get(delimiter, SPACES)}")
-    marks = _marked(frame, cells, given.decimal)
+    marks = _marked(frame, cells, given)
     frame.columns = pd.Index(names + [column_name(c) for c in frame.columns[len(names) :]])
     taken = cells.taken_as_missing(frame)
     frame.attrs[DECIMAL] = marks
@@ -138,25 +144,14 @@ class _Cells:
 
     def taken_as_missing(self, frame: pd.DataFrame) -> list[str]:
         """Say which marks were taken for missing cells, and how often."""
-        marks = [mark for mark in self.given.missing if mark and mark not in self.given.empty]
-        if not any(mark in self.text for mark in marks):
+        if not any(mark in self.text for mark in self.given.usual_marks):
             return []
         places = [i for i in range(frame.shape[1]) if frame.iloc[:, i].isna().any()]
         if not places:
             return []
         again = self._read(usecols=places, dtype=str, na_values=[], na_filter=False)
-        found: dict[str, list[str]] = {}
-        for i, place in enumerate(places):
-            counts = again.iloc[:, i].str.strip().value_counts()
-            for mark in marks:
-                if mark in counts.index:
-                    words = f"{counts[mark]:,} of {frame.columns[place]}"
-                    found.setdefault(mark, []).append(words)
-        if not found:
-            return []
-        shown = "; ".join(f"{mark!r} ({listed(where, 4)})" for mark, where in found.items())
-        keep = advice.reading("not_empty", next(iter(found)))
-        return [f"taken as missing: {shown}; where one is a value, {keep} keeps it"]
+        texts = {frame.columns[place]: again.iloc[:, i] for i, place in enumerate(places)}
+        return taken_as_missing(texts, self.given)
 
     def _read(self, **more: Any) -> pd.DataFrame:
         options: dict[str, Any] = {
@@ -171,16 +166,16 @@ class _Cells:
         return pd.read_csv(io.StringIO(self.text), **options | more, **EVERY_DIGIT)
 
 
-def _marked(frame: pd.DataFrame, cells: _Cells, decimal: str | None) -> Marks:
+def _marked(frame: pd.DataFrame, cells: _Cells, given: Settled) -> Marks:
     """Return the marks of a table, whose columns of numbers with commas become texts again.
 
     pandas has read every point as a decimal one, so that the cells must be looked at as they are
     written wherever the table may have decimal commas."""
     floats = [i for i, kind in enumerate(frame.dtypes) if kind.kind == "f"]
-    if decimal is not None:
-        marks = Marks(decimal, certain=True)
+    if given.decimal is not None:
+        marks = Marks(given.decimal, certain=True)
     else:
-        usual = COMMA if cells.delimiter == ";" else POINT
+        usual = given.usual or (COMMA if cells.delimiter == ";" else POINT)
         texts = list(texts_of(frame))
         marks = settled([*texts, *_distinct(cells.texts(floats, GLANCE))], usual)
         in_doubt = marks.decimal == COMMA or not marks.certain
@@ -194,6 +189,20 @@ def _marked(frame: pd.DataFrame, cells: _Cells, decimal: str | None) -> Marks:
         if marks.decimal == COMMA or all(written(text).grouped for text in texts.dropna().unique()):
             frame.isetitem(place, texts)
     return marks
+
+
+def taken_as_missing(columns: Mapping[str, pd.Series], given: Settled) -> list[str]:
+    """Say which marks were taken for missing cells, and how often, in columns of cells."""
+    marks, found = set(given.usual_marks), dict[str, list[str]]()
+    for name, cells in columns.items():
+        texts = cells[[isinstance(cell, str) for cell in cells]].str.strip()
+        for mark, count in texts[texts.isin(marks)].value_counts().items():
+            found.setdefault(str(mark), []).append(f"{count:,} of {name}")
+    if not found:
+        return []
+    shown = "; ".join(f"{mark!r} ({listed(where, 4)})" for mark, where in found.items())
+    keep = advice.reading("not_empty", next(iter(found)))
+    return [f"taken as missing: {shown}; where one is a value, {keep} keeps it"]
 
 
 def _distinct(columns: dict[int, pd.Series]) -> list[list[str]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import pandas as pd
@@ -24,13 +25,13 @@ def read_json(raw: bytes, where: str) -> pd.DataFrame:
         if all(isinstance(v, list) for v in value.values()):
             return _from_columns(value, where)
         if all(isinstance(v, dict) for v in value.values()):
-            return _from_columns({k: list(v.values()) for k, v in value.items()}, where)
+            return _from_objects(value, where)
     raise FileFormatError(f"{where} is no table: {WAYS}", path=where)
 
 
 def read_json_lines(raw: bytes, where: str) -> pd.DataFrame:
     """A table with an object a line. Raises FileFormatError, with the line, for anything else."""
-    lines = enumerate(_text(raw, where).splitlines(), 1)
+    lines = enumerate(_text(raw, where).split("\n"), 1)
     rows = [_parsed(line, where, f", line {n}") for n, line in lines if line.strip()]
     return _from_rows(rows, where)
 
@@ -76,6 +77,40 @@ def _from_rows(rows: list[Any], where: str) -> pd.DataFrame:
             )
     names = dict.fromkeys(name for row in rows for name in row)
     return pd.DataFrame({name: _column([row.get(name) for row in rows]) for name in names})
+
+
+def _from_objects(objects: dict[str, dict[str, Any]], where: str) -> pd.DataFrame:
+    """A table of an object of objects: of a column each, or of a row each, its cells by name.
+
+    Raises FileFormatError where the one cannot be told from the other."""
+    inner = list(dict.fromkeys(name for part in objects.values() for name in part))
+    rows_outside = _count(objects) or (not _count(inner) and _mixed(objects))
+    rows_inside = _count(inner) or not _mixed(objects)
+    if _count(objects) and _count(inner):
+        raise FileFormatError(f"{where}: rows and columns have numbers for names; {WAYS}",
+                              path=where)  # fmt: skip
+    if rows_outside or not rows_inside:
+        labels = list(objects)
+        columns = {name: [row.get(name) for row in objects.values()] for name in inner}
+    else:
+        labels = inner
+        columns = {name: [part.get(label) for label in inner] for name, part in objects.items()}
+    frame = _from_columns(columns, where)
+    if labels != [str(i) for i in range(len(labels))]:
+        frame.index = pd.Index([int(v) for v in labels] if _count(labels) else labels)
+    return frame
+
+
+def _count(names: Iterable[str]) -> bool:
+    """Return True for names that are whole numbers, as labels of rows are."""
+    return all(name.lstrip("-").isdecimal() for name in names)
+
+
+def _mixed(objects: Mapping[str, Mapping[str, Any]]) -> bool:
+    """Return True if an object holds texts beside numbers, as a row does and a column does not."""
+    kinds = [{isinstance(v, str) for v in part.values() if v is not None}
+             for part in objects.values()]  # fmt: skip
+    return any(len(kind) > 1 for kind in kinds)
 
 
 def _from_columns(columns: dict[str, list[Any]], where: str) -> pd.DataFrame:

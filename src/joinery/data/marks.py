@@ -102,6 +102,9 @@ class Marks:
     certain: bool = False
 
 
+UNSETTLED = Marks()
+
+
 def settled(columns: Iterable[Sequence[str]], usual: str = POINT) -> Marks:
     """Return the mark of a table from its columns' distinct texts.
 
@@ -122,13 +125,18 @@ def settled(columns: Iterable[Sequence[str]], usual: str = POINT) -> Marks:
     return Marks(max(votes, key=lambda mark: votes[mark]), certain=True)
 
 
+def is_text(column: pd.Series) -> bool:
+    """Return True for a column whose cells may be texts."""
+    if isinstance(column.dtype, pd.CategoricalDtype):
+        return False
+    return bool(column.dtype == object or pd.api.types.is_string_dtype(column.dtype))
+
+
 def texts_of(frame: pd.DataFrame) -> Iterator[list[str]]:
     """Yield the distinct texts of each column of text."""
     for name in frame.columns:
         column = frame[name]
-        if column.dtype != object and not pd.api.types.is_string_dtype(column.dtype):
-            continue
-        if isinstance(column.dtype, pd.CategoricalDtype):
+        if not is_text(column):
             continue
         try:
             distinct = column.dropna().unique()

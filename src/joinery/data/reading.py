@@ -9,19 +9,20 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import numpy as np
 import pandas as pd
 
 from joinery import advice
 from joinery.arguments import checked
-from joinery.data.columns import NOTES, understand
+from joinery.data.columns import NOTES, TextReading, understand
+from joinery.data.contents import Content, content_of, content_of_open, is_open_file
 from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited
 from joinery.data.json_tables import read_json, read_json_lines
-from joinery.data.marks import DECIMAL, Marks, settled, texts_of
+from joinery.data.marks import DECIMAL, POINT, Marks, settled, texts_of
 from joinery.data.sheets import SHEETS, read_sheet
-from joinery.data.sources.opening import is_url, no_query, of_table
+from joinery.data.sources.opening import is_database, no_query, of_table, path_text
 from joinery.data.written_dates import DATES, written_dates
 from joinery.errors import (
     CallError,
@@ -91,7 +92,7 @@ class Given:
 
 @checked
 def read(
-    path: str | os.PathLike[str],
+    path: str | os.PathLike[str] | IO[str] | IO[bytes],
     *,
     table: str | None = None,
     query: str | None = None,
@@ -109,8 +110,9 @@ def read(
     Parameters
     ----------
     path: to .csv .tsv .txt (delimiter found out) .json .jsonl .parquet .feather .xlsx .ods, "-"
-        for standard input, or the URL of a database (``"sqlite:///file"``, ``"postgresql://…"``,
-        ``"duckdb:///file"``).
+        for standard input; any of them compressed (.gz .bz2 .xz .zst .zip); an open file; or the
+        URL of a database (``"sqlite:///file"``, ``"postgresql://…"``, ``"duckdb:///file"``) or a
+        connection of SQLAlchemy, which is only read.
     table: the sheet of a spreadsheet, or the table of a database.
     query: of a database: what to select, in place of a whole table.
     empty: marks that stand for a missing cell (``"?"``, ``"n/a"``), beside those everybody uses.
@@ -134,22 +136,38 @@ def read(
     """
     _check_whole(header=header, footer=footer)
     text = Settled(delimiter, encoding, header, footer, _texts(empty), _texts(not_empty), decimal)
-    given = Given(table, dates, text)
+    return _read(path, Given(table, dates, text), query)
+
+
+def read_like(path: str | os.PathLike[str], decimal: str, levels: frozenset[str]) -> pd.DataFrame:
+    """Return a file of new rows, read as the table was that a model was fitted to.
+
+    Parameters: the fitted table's ``decimal`` mark, for a file none of whose cells speaks for one;
+    columns whose texts are ``levels``, whatever they look like."""
+    return _read(path, Given(None, None, Settled(usual=decimal, levels=levels)), None)
+
+
+def _read(path: Any, given: Given, query: str | None) -> pd.DataFrame:
+    decimal, dates = given.text.decimal, given.dates
     if decimal is not None:
         one_of("decimal", decimal, (".", ","))
     if dates is not None:
         one_of("dates", dates, DATES)
-    where = path_text(path)
-    if is_url(where):
-        return _tidy(_of_database(where, query or of_table(table)), where, given, [])
+    if is_database(path):
+        frame = _of_database(path, query or of_table(given.sheet))
+        return _tidy(frame, [], "what the query selects", given)
     if query is not None:
         words = f"{advice.option('query')} is for the URL of a database"
         raise CallError(words, argument="query")
+    if is_open_file(path):
+        content = content_of_open(path)
+        return _tidy(*_read_content(content, given), content.name, given)
+    where = path_text(path)
     if where == "-":
         if sys.stdin is None or sys.stdin.closed:
             raise DataError("standard input is closed, so there is nothing to read from it")
-        frame, notes = read_delimited(sys.stdin.buffer.read(), "standard input", given.text)
-        return _tidy(frame, "standard input", given, notes)
+        content = Content("standard input", "", sys.stdin.buffer.read())
+        return _tidy(*_read_content(content, given), content.name, given)
     try:
         frame, notes = _read_file(Path(where), given)
     except JoineryError:
@@ -158,30 +176,19 @@ def read(
         raise DataError(_unreadable(where, reason)) from None
     except ValueError as reason:
         raise DataError(f"{where!r} is no path: {reason}") from None
-    return _tidy(frame, where, given, notes)
+    return _tidy(frame, notes, where, given)
 
 
-def _of_database(url: str, query: str | None) -> pd.DataFrame:
+def _of_database(where: Any, query: str | None) -> pd.DataFrame:
     from joinery.data.sources.database import read_query
 
     if query is None:
-        raise no_query(url)
-    return read_query(url, query)
+        raise no_query(where)
+    return read_query(where, query)
 
 
 def _texts(given: str | Sequence[str]) -> tuple[str, ...]:
     return (given,) if isinstance(given, str) else tuple(given)
-
-
-def path_text(path: str | os.PathLike[str]) -> str:
-    """A path as text. Raises CallError for what is none, DataError for an empty one."""
-    try:
-        where = os.fsdecode(path)
-    except TypeError:
-        raise CallError(f"a path is wanted, not {type(path).__name__}", argument="path") from None
-    if not where.strip():
-        raise DataError("no file is named: the path is empty")
-    return where
 
 
 def _check_whole(**numbers: Any) -> None:
@@ -208,20 +215,24 @@ def _read_file(file: Path, given: Given) -> tuple[pd.DataFrame, list[str]]:
         raise DataError(_no_such_file(file))
     if file.is_dir():
         raise FileFormatError(f"{file} is a folder, not a table", path=str(file))
-    ending = file.suffix.lower()
-    if ending in SHEETS or ending in _READERS:
-        if stat.S_ISREG(file.stat().st_mode):
-            file.open("rb").close()  # whether it may be read at all
-        return _read_whole(file, ending, given)
-    return read_delimited(file.read_bytes(), str(file), given.text)
+    if stat.S_ISREG(file.stat().st_mode):
+        file.open("rb").close()  # whether it may be read at all
+    return _read_content(content_of(file), given)
 
 
-def _read_whole(file: Path, ending: str, given: Given) -> tuple[pd.DataFrame, list[str]]:
+def _read_content(content: Content, given: Given) -> tuple[pd.DataFrame, list[str]]:
+    if content.ending in SHEETS or content.ending in _READERS:
+        return _read_whole(content, given)
+    return read_delimited(content.read(), content.name, given.text)
+
+
+def _read_whole(content: Content, given: Given) -> tuple[pd.DataFrame, list[str]]:
     """A file of a kind that a library reads. Raises FileFormatError when it cannot."""
+    ending, file = content.ending, content.name
     try:
         if ending in SHEETS:
-            return read_sheet(file, given.sheet, given.text)
-        frame = _READERS[ending](file)
+            return read_sheet(content, given.sheet, given.text)
+        frame = _READERS[ending](content)
     except ImportError as missing:
         raise DataError(
             f"reading {ending} needs {missing.name}; install joinery with its [spreadsheet] extra"
@@ -231,7 +242,7 @@ def _read_whole(file: Path, ending: str, given: Given) -> tuple[pd.DataFrame, li
     except Exception as reason:
         first = str(reason).strip().split("\n")[0]
         raise FileFormatError(
-            f"{file} cannot be read as {ending}: {first}", path=str(file), reason=first
+            f"{file} cannot be read as {ending}: {first}", path=file, reason=first
         ) from None
     if given.text.empty:
         marks = set(given.text.empty)
@@ -255,11 +266,11 @@ def _no_such_file(file: Path) -> str:
     return f"no such file: {str(file)!r}{hint}"
 
 
-_READERS: dict[str, Callable[[Path], pd.DataFrame]] = {
-    ".parquet": pd.read_parquet,
-    ".feather": pd.read_feather,
-    ".json": lambda file: read_json(file.read_bytes(), str(file)),
-    ".jsonl": lambda file: read_json_lines(file.read_bytes(), str(file)),
+_READERS: dict[str, Callable[[Content], pd.DataFrame]] = {
+    ".parquet": lambda content: pd.read_parquet(content.opened()),
+    ".feather": lambda content: pd.read_feather(content.opened()),
+    ".json": lambda content: read_json(content.read(), content.name),
+    ".jsonl": lambda content: read_json_lines(content.read(), content.name),
 }
 
 
@@ -278,7 +289,7 @@ def _check_header(names: Sequence[Any], where: str) -> None:
         )
 
 
-def _tidy(frame: pd.DataFrame, where: str, given: Given, notes: list[str]) -> pd.DataFrame:
+def _tidy(frame: pd.DataFrame, notes: list[str], where: str, given: Given) -> pd.DataFrame:
     """Take off empty rows and nameless empty columns; read numbers and dates written as text.
 
     What was done is noted.
@@ -300,7 +311,7 @@ def _tidy(frame: pd.DataFrame, where: str, given: Given, notes: list[str]) -> pd
     ]
     marks = frame.attrs.get(DECIMAL)
     if marks is None:
-        marks = settled(texts_of(frame))
+        marks = settled(texts_of(frame), given.text.usual or POINT)
     if given.text.decimal is not None:
         marks = Marks(given.text.decimal, certain=True)
     for name in texts:
@@ -344,7 +355,9 @@ def _read_texts(frame: pd.DataFrame, name: Any, given: Given, marks: Marks) -> l
         if (days := written_dates(frame[name], given.dates)) is not None:
             frame[name], note = days
             return [f"{name}: {note}"] if note else []
-        column = understand(str(name), frame[name], lambda at: at.tolist(), lambda: marks)
+        column = understand(
+            str(name), frame[name], lambda at: at.tolist(), TextReading(lambda: marks)
+        )
     except (DataError, TypeError):
         return []  # a column of another kind: it is refused, with its name, where it is used
     if column.kind == "number" and column.values is not None and frame[name].notna().any():

@@ -14,9 +14,19 @@ import pandas as pd
 
 from joinery import advice
 from joinery.core.blocks.partition import Runner
-from joinery.data.columns import EXACT, NOTES, Column, Swept, Values, column_name, understand
-from joinery.data.marks import DECIMAL, Marks, settled, texts_of
-from joinery.data.reading import read, sample_data
+from joinery.data.columns import (
+    EXACT,
+    NOTES,
+    Column,
+    Swept,
+    TextReading,
+    Values,
+    column_name,
+    understand,
+)
+from joinery.data.contents import is_open_file
+from joinery.data.marks import DECIMAL, UNSETTLED, Marks, is_text, settled, texts_of
+from joinery.data.reading import read, read_like, sample_data
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.opening import opened, whole
 from joinery.data.sources.source import (
@@ -47,8 +57,11 @@ COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
 class Manner:
     """How the texts of a fitted table were read, so that those of new rows are read likewise."""
 
-    marks: Marks = Marks()
+    marks: Marks = UNSETTLED
     levels: frozenset[str] = frozenset()  # columns whose texts are levels, whatever they look like
+
+
+AS_IT_COMES = Manner()
 
 
 class Records:
@@ -184,7 +197,11 @@ class Records:
 
     def read_like(self, like: Manner) -> Records:
         """The same table, its texts read as those of a fitted table were."""
-        return Records(self._frame, self.name, self.id, self.names, self.beside, self.source, like)
+        if self.like == like:
+            return self
+        out = self.same()
+        out.like = like
+        return out
 
     def _with(self, frame: pd.DataFrame) -> Records:
         """Another frame in place of this one, of the same columns."""
@@ -201,7 +218,8 @@ class Records:
     def stretch(self, rows: slice, names: Sequence[str]) -> Records:
         """Some rows of some columns as a table of their own, labelled by their numbers."""
         start, stop, _ = rows.indices(len(self))
-        out = Records(pd.DataFrame(index=pd.RangeIndex(start, stop)), self.name, names=names)
+        labelled = pd.DataFrame(index=pd.RangeIndex(start, stop))
+        out = Records(labelled, self.name, names=names, like=self.like)
         for name in names:
             column = self.column(name)
             values = None if column.values is None else column.values[rows]
@@ -319,26 +337,46 @@ class Records:
             if self.source is not None and not self._held(name):
                 from joinery.data.sources.typed import typed_column
 
-                self._columns[name] = typed_column(self.source, name, self.labels, self.runner)
-            elif numbers is None:
-                self._columns[name] = understand(
-                    name,
-                    self._frame[name],
-                    self.labels,
-                    lambda: self.manner.marks,
-                    as_levels=self.like is not None and name in self.like.levels,
+                self._columns[name] = typed_column(
+                    self.source, name, self.labels, self.runner, self._text_reading(name)
                 )
+            elif numbers is None:
+                frame, reading = self._frame, self._text_reading(name)
+                self._columns[name] = understand(name, frame[name], self.labels, reading)
             else:
                 values = numbers[:, self.names.index(name)]
                 self._columns[name] = Column(name, "number", values, None, (), self.labels)
         return self._columns[name]
 
+    def _text_reading(self, name: str) -> TextReading:
+        """How the texts of a column are read."""
+        if self.like is not None and name in self.like.levels:
+            return TextReading(as_levels=True)
+        if self.source is not None and not self._held(name):  # its texts are not all at hand
+            return TextReading()
+        return TextReading(lambda: self.manner.marks)
+
     @cached_property
     def manner(self) -> Manner:
         """How its texts are read: as those of a fitted table, or by the marks of all its texts."""
-        if self.like is not None:
-            return self.like
-        return Manner(self._frame.attrs.get(DECIMAL) or settled(texts_of(self._frame)))
+        like = self.like or Manner()
+        marks = self._frame.attrs.get(DECIMAL)
+        if marks is None and like.marks.certain:
+            marks = like.marks
+        if marks is None:
+            marks = settled(texts_of(self._frame), like.marks.decimal)
+        return Manner(marks, like.levels)
+
+    def manner_for(self, names: Sequence[str]) -> Manner:
+        """How its texts are read, if some of these columns are texts that are read as numbers.
+
+        Else all texts of the table need not be gone through."""
+        if DECIMAL in self._frame.attrs:
+            return self.manner
+        held = [name for name in names if self._held(name) and name in self._frame]
+        numbers = [name for name in held if self.column(name).values is not None]
+        texts = [name for name in numbers if is_text(self._frame[name])]
+        return self.manner if texts else Manner()
 
     @cached_property
     def _numbers(self) -> np.ndarray | None:
@@ -385,20 +423,23 @@ def filled(table: Records, means: Mapping[str, float]) -> Records:
     return copy
 
 
-def records(data: Any, id: str | None = None) -> Records:
+def records(data: Any, id: str | None = None, like: Manner | None = None) -> Records:
     """Whatever holds a table, as Records.
 
-    ``data``: a DataFrame; a dict of lists; anything that hands out an Arrow stream; a path;
-    ``"sample:yields"``; a source, which is read as it is used unless it is small. Raises DataError
+    Parameters: ``data`` a DataFrame; a dict of lists; anything that hands out an Arrow stream; a
+    path; ``"sample:yields"``; a source, which is read as it is used unless it is small. ``like``:
+    how the table was read to which a model was fitted, where these are new rows. Raises DataError
     and its kind when there is no usable table in it."""
     if isinstance(data, Records):
         if id is None:
             return data
-        return Records(data._frame, data.name, id, data.names, data.beside, data.source)
+        return Records(data._frame, data.name, id, data.names, data.beside, data.source, data.like)
     source = opened(data)
     if source is not None and not is_held(source):
-        return _streamed(source, id)
-    frame, name = _frame(data) if source is None or _is_file(data) else (whole(source), source.name)
+        return _streamed(source, id, like)
+    frame, name = (
+        _frame(data, like) if source is None or _is_file(data) else (whole(source), source.name)
+    )
     given = frame.columns.tolist()
     names = [column_name(c) for c in given]
     if (
@@ -418,7 +459,7 @@ def records(data: Any, id: str | None = None) -> Records:
         raise EmptyTableError(
             f"the table has no rows; its columns are {listed(names, 12)}", columns=names
         )
-    return Records(frame, name, id, names)
+    return Records(frame, name, id, names, like=like)
 
 
 def _is_file(data: Any) -> bool:
@@ -426,7 +467,7 @@ def _is_file(data: Any) -> bool:
     return isinstance(data, (str, os.PathLike)) and os.path.isfile(data)
 
 
-def _streamed(source: Source, id: str | None) -> Records:
+def _streamed(source: Source, id: str | None, like: Manner | None) -> Records:
     """A table whose rows stay where they are."""
     names = [n for n in source.schema.names if not n.startswith("__index_level_")]
     rows = sum(source.lengths)
@@ -434,26 +475,45 @@ def _streamed(source: Source, id: str | None) -> Records:
         raise EmptyTableError(
             f"the table has no rows; its columns are {listed(names, 12)}", columns=names
         )
-    return Records(pd.DataFrame(index=pd.RangeIndex(rows)), source.name, id, names, (), source)
+    return Records(
+        pd.DataFrame(index=pd.RangeIndex(rows)), source.name, id, names, (), source, like
+    )
 
 
-def _frame(data: Any) -> tuple[pd.DataFrame, str]:
+def _frame(data: Any, like: Manner | None) -> tuple[pd.DataFrame, str]:
     if isinstance(data, pd.DataFrame):
         return data, ""
     if isinstance(data, (str, os.PathLike)):
         text = os.fspath(data)
         if isinstance(text, str) and text.startswith("sample:"):
             return sample_data(text.removeprefix("sample:")), text
-        return read(text), os.fsdecode(text)
+        if like is None:
+            return read(text), os.fsdecode(text)
+        return read_like(text, like.marks.decimal, like.levels), os.fsdecode(text)
     if isinstance(data, Mapping):
         return _from_mapping(data), ""
+    if is_open_file(data):
+        return read(data), ""
+    if isinstance(data, (list, tuple)) and data and all(isinstance(r, Mapping) for r in data):
+        return pd.DataFrame(list(data)), ""
+    if hasattr(data, "collect") and not hasattr(data, "__arrow_c_stream__"):
+        data = _collected(data)
     if hasattr(data, "__arrow_c_stream__"):
         return _from_arrow(data), ""
     raise DataError(
         f"a table cannot be made of {type(data).__name__}; give a DataFrame, a dict of lists, a "
-        "path, or "
+        "list of dicts, a path, an open file, or "
         'anything that hands out an Arrow stream, or "sample:yields"'
     )
+
+
+def _collected(data: Any) -> Any:
+    """Return what a table that is not worked out yet comes to."""
+    try:
+        return data.collect()
+    except Exception as reason:  # it is another library's: anything may come out of it
+        words = str(reason).split("\n")[0]
+        raise DataError(f"{type(data).__name__} cannot be worked out: {words}") from None
 
 
 def _from_arrow(data: Any) -> pd.DataFrame:

@@ -2,23 +2,33 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from joinery import advice
-from joinery.data.delimited import Settled
+from joinery.data.contents import Content
+from joinery.data.delimited import Settled, taken_as_missing
 from joinery.data.layout import LOOKED_AT, layout
 from joinery.errors import CallError, EmptyTableError, listed
 
 SHEETS = (".xlsx", ".ods")
 
 
-def read_sheet(file: Path, sheet: str | None, given: Settled) -> tuple[pd.DataFrame, list[str]]:
+def read_sheet(
+    content: Content, sheet: str | None, given: Settled
+) -> tuple[pd.DataFrame, list[str]]:
     """A sheet of a spreadsheet, wherever on it the table stands, and notes."""
-    sheets = pd.read_excel(file, sheet_name=None, header=None, dtype=object)
+    file = content.name
+    sheets = pd.read_excel(
+        content.opened(),
+        sheet_name=None,
+        header=None,
+        dtype=object,
+        keep_default_na=False,
+        na_values=[""],
+    )
     if sheet is not None and sheet not in sheets:
         raise CallError(
             f"no sheet {sheet!r} in {file}; its sheets are {listed(sheets)}", argument="table"
@@ -32,8 +42,8 @@ def read_sheet(file: Path, sheet: str | None, given: Settled) -> tuple[pd.DataFr
     if not len(cells):
         raise EmptyTableError(f"{file}: the sheet {name!r} is empty")
     frame, more = _cut_out(cells, given, f"{file}: the sheet {name!r}")
-    if file.suffix.lower() == ".xlsx":
-        more += _hidden(file, name)
+    if content.ending == ".xlsx":
+        more += _hidden(content, name)
     return frame, notes + more
 
 
@@ -68,19 +78,19 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
     frame = cells.iloc[top + 1 : len(cells) - off].set_axis(
         [n or f"Unnamed: {i}" for i, n in enumerate(names)], axis="columns"
     )
-    if given.empty:
-        marks = set(given.empty)
-        frame = frame.map(lambda c: None if isinstance(c, str) and c.strip() in marks else c)
-    return frame.reset_index(drop=True).infer_objects(), given.notes(found)
+    taken = taken_as_missing({name: frame[name] for name in frame.columns}, given)
+    marks = set(given.missing)
+    frame = frame.map(lambda c: None if isinstance(c, str) and c.strip() in marks else c)
+    return frame.reset_index(drop=True).infer_objects(), given.notes(found) + taken
 
 
-def _hidden(file: Path, name: Any) -> list[str]:
+def _hidden(content: Content, name: Any) -> list[str]:
     """What comes in empty though it seems to be there: uncalculated formulas, merged cells."""
     import openpyxl
 
     notes = []
-    shown = openpyxl.load_workbook(file, data_only=True)[name]
-    written = openpyxl.load_workbook(file)[name]
+    shown = openpyxl.load_workbook(content.opened(), data_only=True)[name]
+    written = openpyxl.load_workbook(content.opened())[name]
     blank = [
         cell.coordinate
         for row in written.iter_rows()

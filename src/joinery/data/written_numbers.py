@@ -46,15 +46,14 @@ def read_numbers(texts: Sequence[str], marks: Marks | None = None) -> Reading:
     decimal = marks.decimal
     numbers = sum(cell.number for cell in cells)
     unreadable = tuple(i for i, cell in enumerate(cells) if decimal not in cell.marks)
-    trouble = _trouble(texts, cells, marks)
-    if trouble is not None:
+    if (trouble := _trouble(texts, cells, marks)) is not None:
         nothing = np.full(len(texts), np.nan)
         return Reading(nothing, trouble=trouble, unreadable=unreadable, numbers=numbers)
     values = np.array([cell.value(decimal) for cell in cells], dtype=float)
     if any(cell.percent for cell in cells):
         values /= 100.0
-    note = _note(texts, cells, values, marks)
-    return Reading(values, note, unreadable=unreadable, numbers=numbers)
+    said = _note(texts, cells, values, marks)
+    return Reading(values, said, unreadable=unreadable, numbers=numbers)
 
 
 def _trouble(texts: Sequence[str], cells: list[Written], marks: Marks) -> str | None:

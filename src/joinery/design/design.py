@@ -5,14 +5,15 @@ file."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
 
 from joinery.core.blocks.columns import Columns, IndicatorColumns, side_by_side
 from joinery.core.numeric.triangular import WIDE
-from joinery.data.records import Records, filled
+from joinery.data.columns import Column
+from joinery.data.records import AS_IT_COMES, Manner, Records, filled
 from joinery.design.factors import Remembered, category_of, learn_factor
 from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale, inner_ranges
@@ -43,6 +44,7 @@ class Design:
     response_ranges: tuple[tuple[float, float], ...] = ()
     dates: tuple[str, ...] = ()  # the columns of the terms that hold dates
     named: tuple[str, ...] = ()  # the columns of the sentence, in the order of the fitted table
+    manner: Manner = AS_IT_COMES  # how the texts of new rows are read
 
     @cached_property
     def terms(self) -> tuple[DesignTerm, ...]:
@@ -217,6 +219,21 @@ def learn(
     in_terms = {n.name for term in sentence.terms for f in term.factors for n in names_in(f)}
     in_response = {n.name for e in scale.expressions for n in names_in(e)}
     named = tuple(name for name in table.names if name in in_terms | in_response)
+    texts = frozenset(name for name in named if _of_texts(table.column(name)))
     return Design(
-        sentence, remembered, learner.memory, seen, fills or {}, order, ranges, tuple(dates), named
+        sentence,
+        remembered,
+        learner.memory,
+        seen,
+        fills or {},
+        order,
+        ranges,
+        tuple(dates),
+        named,
+        replace(table.manner_for(named), levels=texts),
     )
+
+
+def _of_texts(column: Column) -> bool:
+    """Return True for a column whose levels are texts, whatever they look like."""
+    return column.coded is not None and any(isinstance(level, str) for level in column.levels)

@@ -18,6 +18,8 @@ from joinery.core.glm.links import LINKS
 from joinery.core.inference.covariance import Sandwich
 from joinery.core.least_squares.groups import Groups
 from joinery.core.least_squares.solution import Solution
+from joinery.data.marks import Marks
+from joinery.data.records import Manner
 from joinery.design.design import Design
 from joinery.errors import DataError, FileFormatError, JoineryError, Note
 from joinery.model.saved_checks import check_parts, check_use
@@ -39,7 +41,7 @@ from joinery.study.forecast.memory import ForecastMemory, as_plain, forecast_mem
 from joinery.study.read.notes import notes
 
 KIND: Literal["joinery fit"] = "joinery fit"
-VERSION = 5
+VERSION = 6
 
 
 def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
@@ -69,6 +71,9 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
             "response_ranges": [list(ends) for ends in fit.design.response_ranges],
             "dates": list(fit.design.dates),
             "named": list(fit.design.named),
+            "decimal": fit.design.manner.marks.decimal,
+            "decimal_certain": fit.design.manner.marks.certain,
+            "levels": sorted(fit.design.manner.levels),
         },
         "solution": _fields(SavedSolution, s)
         | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}}
@@ -245,6 +250,7 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         tuple(learnt.response_ranges),
         tuple(learnt.dates),
         tuple(learnt.named),
+        Manner(Marks(learnt.decimal, learnt.decimal_certain), frozenset(learnt.levels)),
     )
     solution = _rebuilt_solution(s)
     if design.width != len(s.coefficients):

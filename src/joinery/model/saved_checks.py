@@ -22,7 +22,7 @@ from joinery.model.saved_form import (
     require,
 )
 from joinery.notation.parse import read_expression
-from joinery.notation.tree import Sentence, calls_in, lags_in, names_in
+from joinery.notation.tree import Sentence, calls_in, lags_in, names_in, names_in_own_row
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast
@@ -55,6 +55,9 @@ def _check_options(saved: SavedFit) -> None:
     require((e.iterations is None) == linear, "the iterations do not go with the family")
     sums = (e.deviance, e.null_deviance, e.pearson)
     require(all(v is None or v >= -1e-6 for v in sums), "a sum of squares is below zero")
+    rank = len(saved.solution.kept) + (saved.solution.intercept is not None)
+    left = saved.solution.n > rank or e.known
+    require((e.scale is not None) == left, "the dispersion does not go with the rows")
 
 
 def _check_design(saved: SavedFit, sentence: Sentence) -> None:
@@ -74,7 +77,10 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
     ends = [*design.seen.values(), *design.response_ranges]
     require(all(low <= high for low, high in ends), "a range ends before it begins")
     lags = {str(call) for f in factors for call in lags_in(f)}
-    require(set(saved.rows.typical) <= names | lags, "typical values of columns the model has not")
+    typical_of = set(saved.rows.typical)
+    require(typical_of <= names | lags, "typical values of columns the model has not")
+    in_own_row = {n.name for f in factors for n in names_in_own_row(f)}
+    require(in_own_row <= typical_of, "a column of the model without a typical value")
     shares = {name for name, v in saved.rows.typical.items() if isinstance(v, dict)}
     grouped = {n.name for f in factors for n in names_in(f) if category_of(f) == n}
     require(shares & set(design.seen) <= grouped, "a number with the shares of levels")

@@ -139,6 +139,9 @@ class SavedDesign(Strict):
     response_ranges: list[tuple[Wide, Wide]]
     dates: list[str]
     named: list[str]
+    decimal: Literal[".", ","]
+    decimal_certain: bool
+    levels: list[str]
 
 
 class SavedGroups(Strict):

@@ -83,6 +83,7 @@ def hold_rest(
     another, only where it is not known. Raises UnknownColumnError for a fixed column that no term
     names.
     """
+    table = table.read_like(fit.design.manner)
     typical, names = forecast_memory(fit).typical, columns_of(fit)
     fixed = dict(fixed or {})
     check_named(fit, fixed, " among those of the model to hold")

@@ -9,6 +9,7 @@ import tempfile
 import weakref
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -17,10 +18,13 @@ import pyarrow as pa
 import pyarrow.parquet as parquet
 
 from joinery.data.sources.arrow import ArrowSource, of_files
-from joinery.errors import DataError, EmptyTableError
+from joinery.data.sources.statements import check_select
+from joinery.data.urls import check_database, scheme_of, shown, without_secrets
+from joinery.errors import CallError, DataError, EmptyTableError, listed
 from joinery.progress import Advance, counted
 
 ROWS = 2**17  # that are fetched at a time
+RECURSIVE = 33  # SQLITE_RECURSIVE, which the module for SQLite does not name
 
 
 class Folder:
@@ -31,10 +35,12 @@ class Folder:
         self.remove = weakref.finalize(self, shutil.rmtree, self.path, True)
 
 
-def of_query(url: str, query: str) -> ArrowSource:
+def of_query(url: Any, query: str) -> ArrowSource:
     """What a query selects, as a source.
 
-    Raises DataError where the database cannot be reached or refuses, EmptyTableError without rows.
+    Parameters: ``url`` of the database, or an engine or open connection of SQLAlchemy. Raises
+    DataError where the database cannot be reached or refuses, EmptyTableError without rows,
+    CallError for a query that is more than a select.
     """
     folder = Folder()
     try:
@@ -42,7 +48,7 @@ def of_query(url: str, query: str) -> ArrowSource:
             files = [*_written(folder.path, batches, advance)]
         if not files:
             raise EmptyTableError("the query selects no rows")
-        found = of_files(files, f"{_bare(url)} query")
+        found = of_files(files, f"{name_of(url)} query")
     except BaseException:
         folder.remove()
         raise
@@ -65,44 +71,84 @@ def _written(folder: Path, batches: Iterator[pa.Table], advance: Advance) -> Ite
             advance(len(batch))
 
 
-def read_query(url: str, query: str) -> pd.DataFrame:
+def read_query(url: Any, query: str) -> pd.DataFrame:
     """What a query selects, as a frame. Raises as ``of_query`` does."""
     with selected(url, query) as batches:
         tables = list(batches)
     if not sum(map(len, tables)):
         raise EmptyTableError("the query selects no rows")
-    return pa.concat_tables(tables, promote_options="permissive").to_pandas()
+    try:
+        table = pa.concat_tables(tables, promote_options="permissive")
+    except pa.ArrowException:  # a column that turned to another kind on the way
+        table = pa.concat_tables([_as_texts(t, tables) for t in tables])
+    return _frame(table)
+
+
+def _as_texts(table: pa.Table, tables: list[pa.Table]) -> pa.Table:
+    """Return a table with the columns as texts whose kind is not one in all tables."""
+    for place, name in enumerate(table.column_names):
+        kinds = {t.schema.field(place).type for t in tables} - {pa.null()}
+        if len(kinds) > 1:
+            table = table.set_column(place, name, table.column(place).cast(pa.string()))
+    return table.cast(table.schema)
+
+
+def _frame(table: pa.Table) -> pd.DataFrame:
+    try:
+        return table.to_pandas()
+    except pa.ArrowException as reason:
+        words = str(reason).split("\n")[0]
+        raise DataError(f"what the query selects cannot be held as a table: {words}") from None
+
+
+def name_of(where: Any) -> str:
+    """Return what a database is called, without a password."""
+    return shown(where if isinstance(where, str) else url_of(where))
+
+
+def url_of(where: Any) -> str:
+    """Return the URL of an engine or connection."""
+    engine = getattr(where, "engine", where)
+    return str(engine.url.render_as_string(hide_password=False))
 
 
 @contextmanager
-def selected(url: str, query: str) -> Iterator[Iterator[pa.Table]]:
+def selected(where: Any, query: str) -> Iterator[Iterator[pa.Table]]:
     """The rows of a query, some at a time, straight from the server."""
-    read = _from_duckdb if url.startswith("duckdb:") else _from_sqlalchemy
+    check_select(query)
+    url = where if isinstance(where, str) else url_of(where)
+    check_database(url)
+    if not isinstance(where, str):
+        batches = _from_connectable(where, query)
+    elif scheme_of(url) == "duckdb":
+        batches = _from_duckdb(url, query)
+    else:
+        batches = _from_sqlalchemy(url, query)
     try:
-        yield _told(read(url, query), url)
+        yield _told(batches, url)
     except ImportError as missing:
         ours = str(missing.name) in ("sqlalchemy", "duckdb", "psycopg")
         way = "joinery with its [database] extra" if ours else f"{missing.name} beside joinery"
-        raise DataError(
-            f"reading {url.split('://')[0]} needs {missing.name}; install {way}"
-        ) from None
+        raise DataError(f"reading {scheme_of(url)} needs {missing.name}; install {way}") from None
 
 
 def _told(batches: Iterator[pa.Table], url: str) -> Iterator[pa.Table]:
-    """The batches; whatever the database raises is said in words, without the password."""
+    """The batches; whatever the database raises is said in words, without what is secret."""
     try:
-        yield from batches
+        for batch in batches:
+            names = batch.column_names
+            if twice := sorted({name for name in names if names.count(name) > 1}):
+                raise DataError(
+                    f"the query selects {listed(map(repr, twice))} twice; give each column a name "
+                    'of its own ("select a.x as ax, b.x as bx")'
+                )
+            yield batch
     except (DataError, ImportError, GeneratorExit, KeyboardInterrupt):
         raise
     except Exception as reason:  # each database has errors of its own
         words = str(getattr(reason, "orig", None) or reason).strip().split("\n")[0]
-        raise DataError(f"the database {_bare(url)} refuses: {words}") from None
-
-
-def _bare(url: str) -> str:
-    """A URL without user and password."""
-    scheme, _, rest = url.partition("://")
-    return f"{scheme}://{rest.rpartition('@')[2]}"
+        words = without_secrets(words, url)
+        raise DataError(f"the database {shown(url)} refuses: {words}") from None
 
 
 def _from_duckdb(url: str, query: str) -> Iterator[pa.Table]:
@@ -124,29 +170,70 @@ def _from_duckdb(url: str, query: str) -> Iterator[pa.Table]:
 def _from_sqlalchemy(url: str, query: str) -> Iterator[pa.Table]:
     import sqlalchemy
 
-    path = url.removeprefix("sqlite:///").split("?")[0] if url.startswith("sqlite:///") else ""
-    if path not in ("", ":memory:") and not Path(path).exists():
-        raise DataError(f"no such file: {path!r}")
-    if url.startswith("postgresql://"):
-        url = "postgresql+psycopg://" + url.removeprefix("postgresql://")
-    engine = sqlalchemy.create_engine(url)
-    schema: pa.Schema | None = None
+    if scheme_of(url) in ("postgresql", "postgres") and "+" not in url.partition("://")[0]:
+        url = "postgresql+psycopg://" + url.partition("://")[2]
     try:
-        with engine.connect().execution_options(stream_results=True, max_row_buffer=ROWS) as open_:
-            found = open_.execute(sqlalchemy.text(query))
-            try:
-                if not found.returns_rows:
-                    raise DataError("the query selects nothing: it is no select")
-                names = list(found.keys())
-                while rows := found.fetchmany(ROWS):
-                    table = _table(names, rows, schema)
-                    schema = table.schema
-                    yield table
-            finally:
-                with suppress(Exception):  # of a connection that is lost already
-                    found.close()
+        parts = sqlalchemy.engine.make_url(url)
+    except Exception:  # the URL itself stands in its words
+        raise CallError(f"{shown(url)} is no URL of a database that can be understood") from None
+    more: dict[str, Any] = {}
+    if scheme_of(url) == "sqlite" and parts.database not in (None, "", ":memory:"):
+        path = Path(str(parts.database))
+        if not path.exists():
+            raise DataError(f"no such file: {str(path)!r}")
+        more["creator"] = partial(_read_only_sqlite, path)
+    engine = sqlalchemy.create_engine(parts, **more)
+    try:
+        with engine.connect() as connection:
+            yield from _fetched(connection, query)
     finally:
         engine.dispose()
+
+
+def _from_connectable(where: Any, query: str) -> Iterator[pa.Table]:
+    if hasattr(where, "execute"):  # a connection, which stays open and the caller's
+        yield from _fetched(where, query)
+        return
+    with where.connect() as connection:
+        yield from _fetched(connection, query)
+
+
+def _read_only_sqlite(path: Path) -> Any:
+    """Open a file of SQLite that may be read and nothing else."""
+    import sqlite3
+
+    connection = sqlite3.connect(
+        path.resolve().as_uri() + "?mode=ro", uri=True, check_same_thread=False
+    )
+    allowed = (sqlite3.SQLITE_READ, sqlite3.SQLITE_SELECT, sqlite3.SQLITE_FUNCTION, RECURSIVE)
+
+    def authorize(action: int, *_: Any) -> int:
+        return sqlite3.SQLITE_OK if action in allowed else sqlite3.SQLITE_DENY
+
+    connection.set_authorizer(authorize)
+    return connection
+
+
+def _fetched(connection: Any, query: str) -> Iterator[pa.Table]:
+    """The rows of a query on an open connection, in a transaction that only reads."""
+    import sqlalchemy
+
+    options: dict[str, Any] = {"stream_results": True, "max_row_buffer": ROWS}
+    if connection.dialect.name == "postgresql" and not connection.in_transaction():
+        options["postgresql_readonly"] = True
+    found = connection.execution_options(**options).execute(sqlalchemy.text(query))
+    schema: pa.Schema | None = None
+    try:
+        if not found.returns_rows:
+            raise DataError("the query selects nothing: it is no select")
+        names = list(found.keys())
+        while rows := found.fetchmany(ROWS):
+            table = _table(names, rows, schema)
+            schema = table.schema
+            yield table
+    finally:
+        with suppress(Exception):  # of a connection that is lost already
+            found.close()
 
 
 def _table(names: list[str], rows: Any, schema: pa.Schema | None) -> pa.Table:

@@ -12,19 +12,21 @@ import pandas as pd
 from joinery import advice
 from joinery.arguments import checked
 from joinery.data.sources.source import Source
+from joinery.data.urls import check_database, is_url, shown
 from joinery.errors import CallError, DataError, EmptyTableError
 
 WILD = ("*", "?", "[")
 
 
 @checked
-def source(path_or_url: str | os.PathLike[str], *, query: str | None = None) -> Source:
+def source(path_or_url: Any, *, query: str | None = None) -> Source:
     """A table left where it is, to be given wherever a table is taken.
 
     Parameters
     ----------
     path_or_url: a Parquet file, a folder of them, a pattern (``"data/*.parquet"``), or the URL of
-        a database (``"sqlite:///file"``, ``"postgresql://…"``, ``"duckdb:///file"``).
+        a database (``"sqlite:///file"``, ``"postgresql://…"``, ``"duckdb:///file"``), which is only
+        read; an engine or open connection of SQLAlchemy.
     query: of a database: what to select. Its rows are read once, in the order that the query
         states, into a temporary folder, which goes when nothing uses it any more.
 
@@ -38,14 +40,14 @@ def source(path_or_url: str | os.PathLike[str], *, query: str | None = None) -> 
     >>> jn.fit(jn.source(folder), "jars_sold given hours_open").n_rows
     14
     """
-    where = os.fspath(path_or_url)
-    if is_url(where):
+    if is_database(path_or_url):
         from joinery.data.sources.database import of_query
 
         if query is None:
-            raise no_query(where)
-        selected: Source = of_query(where, query)
+            raise no_query(path_or_url)
+        selected: Source = of_query(path_or_url, query)
         return selected
+    where = path_text(path_or_url)
     if query is not None:
         raise CallError(f"{advice.option('query')} is for the URL of a database", argument="query")
     found = parquet(where)
@@ -57,17 +59,35 @@ def source(path_or_url: str | os.PathLike[str], *, query: str | None = None) -> 
     return found
 
 
-def is_url(where: Any) -> bool:
-    """Whether it is written as the URL of a database."""
-    return isinstance(where, str) and "://" in where
-
-
-def no_query(url: str) -> CallError:
+def no_query(where: Any) -> CallError:
     """What is said of a database of which nothing is selected."""
+    name = shown(where) if isinstance(where, str) else "the connection"
     return CallError(
-        f"{url.split('://')[0]}://… is a database: say what to select with " + advice.querying(url),
-        argument="query",
+        f"{name} is a database: say what to select with " + advice.querying(name), argument="query"
     )
+
+
+def is_database(where: Any) -> bool:
+    """Return True for the URL of a database, or a connection to one.
+
+    Raises CallError for another URL."""
+    if isinstance(where, str):
+        if is_url(where):
+            check_database(where)
+        return is_url(where)
+    module = type(where).__module__
+    return module.startswith("sqlalchemy.engine") and hasattr(where, "dialect")
+
+
+def path_text(path: Any) -> str:
+    """A path as text. Raises CallError for what is none, DataError for an empty one."""
+    try:
+        where = os.fsdecode(path)
+    except TypeError:
+        raise CallError(f"a path is wanted, not {type(path).__name__}", argument="path") from None
+    if not where.strip():
+        raise DataError("no file is named: the path is empty")
+    return where
 
 
 def of_table(table: str | None) -> str | None:
@@ -105,9 +125,11 @@ def opened(data: Any) -> Source | None:
         where = os.fspath(data)
         if not isinstance(where, str) or not where.strip() or where.startswith("sample:"):
             return None
-        if is_url(where):
+        if is_database(where):
             raise no_query(where)
         return parquet(where)
+    if is_database(data):
+        raise no_query(data)
     if hasattr(data, "schema") and hasattr(data, "lengths") and hasattr(data, "read"):
         found: Source = data
         return found

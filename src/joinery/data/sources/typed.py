@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 import pyarrow.types as kinds
 
 from joinery.core.blocks.partition import Partition, Runner
-from joinery.data.columns import Column, Labels, understand
+from joinery.data.columns import Column, Labels, TextReading, understand
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.source import Source
 from joinery.errors import UnusableColumnError
@@ -21,7 +21,9 @@ from joinery.errors import UnusableColumnError
 MOST_TEXTS = 2**20  # different texts of a column that are told apart
 
 
-def typed_column(source: Source, name: str, labels: Labels, runner: Runner | None) -> Column:
+def typed_column(
+    source: Source, name: str, labels: Labels, runner: Runner | None, texts: TextReading
+) -> Column:
     """A column of a source, whose cells are read when they are asked for.
 
     Raises UnusableColumnError for a kind that holds neither numbers nor categories, and for too
@@ -34,7 +36,7 @@ def typed_column(source: Source, name: str, labels: Labels, runner: Runner | Non
         codes = Cells(source, name, _flags, np.int64)
         return Column(name, "yes/no", None, codes, (False, True), labels)
     if kinds.is_dictionary(kind) or kinds.is_string(kind) or kinds.is_large_string(kind):
-        return _of_texts(source, name, labels, runner)
+        return _of_texts(source, name, labels, runner, texts)
     some = understand(name, _series(pa.array([], kind)), labels)
     if some.values is None:
         raise UnusableColumnError(f"column {name!r} holds {kind}, which no model can use",
@@ -70,7 +72,9 @@ def as_they_are(array: pa.Array) -> np.ndarray:
     return out
 
 
-def _of_texts(source: Source, name: str, labels: Labels, runner: Runner | None) -> Column:
+def _of_texts(
+    source: Source, name: str, labels: Labels, runner: Runner | None, texts: TextReading
+) -> Column:
     """A column of texts: the different ones are found in a pass, and understood by themselves."""
     distinct: dict[Any, None] = {}
     parts = range(len(source.lengths))
@@ -89,7 +93,7 @@ def _of_texts(source: Source, name: str, labels: Labels, runner: Runner | None) 
         series = pd.Series(pd.Categorical(given, given))
         text = understand(name, series, labels)
     else:
-        text = understand(name, pd.Series(given, dtype="str" if given else object), labels)
+        text = understand(name, pd.Series(given, dtype="str" if given else object), labels, texts)
     places = pd.Index(given, dtype=object)
     meant = text.values if text.values is not None else text.coded
     assert meant is not None

@@ -163,7 +163,7 @@ def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
         raise CallError(
             "the new row is empty; give a value for each column the model needs", argument="new"
         )
-    table = records(new)
+    table = records(new, like=fit.design.manner)
     if fit.options.id is not None and fit.options.id in table.names:
         table = records(table, fit.options.id)
     if table.read_as_needed:

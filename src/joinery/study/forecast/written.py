@@ -35,12 +35,10 @@ def write_forecasts(
     intervals: str = "model",
 ) -> Path:
     """See ``Fit.write_forecasts``."""
-    table = records(new, fit.options.id if _labelled(fit, new) else None)
+    table = records(new, like=fit.design.manner)
+    if fit.options.id is not None and fit.options.id in table.names:
+        table = records(table, fit.options.id)
     return write_streamed(path, _stretches(fit, table, level, intervals))
-
-
-def _labelled(fit: Fitted, new: Any) -> bool:
-    return fit.options.id is not None and fit.options.id in records(new).names
 
 
 def _stretches(

@@ -116,7 +116,7 @@ def _table(fit: Fitted, name: str, values: np.ndarray, **more: Any) -> Records:
         n: np.full(len(values), v) if isinstance(v, float) else [v] * len(values)
         for n, v in more.items()
     }
-    return records(columns)
+    return records(columns, like=fit.design.manner)
 
 
 def _bands_at(fit: Fitted, held: Held) -> Bands:

@@ -103,7 +103,10 @@ def _forecasts(fit: Fitted, new: Any, hold: str | None, x: np.ndarray) -> _Ahead
     frame = found.frame
     if len(frame) > MOST_AHEAD:
         raise CallError(f"the picture shows up to {MOST_AHEAD} forecasts, not {len(frame):,}")
-    named, ahead_table = fit.options.order, table if new is None else records(new)
+    named, ahead_table = (
+        fit.options.order,
+        table if new is None else records(new, like=fit.design.manner),
+    )
     last = float(np.nanmax(x)) if len(x) else 0.0
     at = last + np.arange(1.0, len(frame) + 1)
     if named is not None and named in ahead_table.names:

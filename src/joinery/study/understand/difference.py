@@ -122,7 +122,7 @@ def _row(fit: Fitted, setting: Mapping[str, Any]) -> Any:
         columns[name] = stamps_of(np.array([float(v)])) if number else [v]
     if not columns:  # a row without columns is none; one that no term reads stands for it
         columns = {"": [0.0]}
-    return records(columns)
+    return records(columns, like=fit.design.manner)
 
 
 def _words(fit: Fitted, setting: Mapping[str, Any]) -> str:

@@ -386,7 +386,7 @@ def _nothing_else(fit: Fitted, at: Mapping[str, Any]) -> bool:
     columns = {name: [held_cell(fit, name, v)] for name, v in at.items()}
     if not columns and not fit.lags:
         return True
-    table = records(columns or {"": [0.0]})
+    table = records(columns or {"": [0.0]}, like=fit.design.manner)
     table.lags.update({str(lag): np.zeros(1) for lag in fit.lags})
     try:
         X = fit.design.matrix(fit.design.context(table, np.arange(1)))[:, fit.solution.kept]
