@@ -9,6 +9,8 @@ from contextvars import ContextVar
 from dataclasses import dataclass
 from typing import Any
 
+from joinery.support.urls import shown
+
 
 @dataclass(frozen=True)
 class Typed:
@@ -61,7 +63,7 @@ def ask(question: str, *named: str, **options: Any) -> str:
     if typed is None:
         given = [*map(_python, named), *(f"{k}={_python(v)}" for k, v in options.items())]
         return f"fit.{question}({', '.join(given)})"
-    words = [_dashed(question), *typed.model, *named, *typed.options]
+    words = [_dashed(question), *map(shown, typed.model), *named, *typed.options]
     more = "".join(f" {option(name, value)}" for name, value in options.items())
     return f"joinery {shlex.join(words)}{more}"
 

@@ -31,6 +31,8 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any, ClassVar
 
+from joinery.support.urls import without_secrets
+
 
 def nearest(name: str, known: Iterable[str]) -> str | None:
     """The known name most like the one given, or None.
@@ -53,9 +55,14 @@ def listed(items: Iterable[Any], most: int = 5, word: str = "more", of: int | No
 
 
 class JoineryError(Exception):
-    """Anything Joinery refuses, with the reason and the way out."""
+    """Anything Joinery refuses, with the reason and the way out.
+
+    Whatever words it is given, it shows no password, token or query part of a URL."""
 
     exit_status: ClassVar[int] = 2
+
+    def __init__(self, message: str) -> None:
+        super().__init__(without_secrets(message))
 
 
 class CallError(JoineryError, ValueError):
@@ -70,8 +77,8 @@ class CallError(JoineryError, ValueError):
 
 def one_of(argument: str, value: Any, known: Sequence[str]) -> str:
     """The value itself when it is known, else a CallError that offers the nearest."""
-    if value in known:
-        return str(value)
+    if isinstance(value, str) and value in known:
+        return value
     near = nearest(str(value), known)
     hint = f"; did you mean {near!r}?" if near else "."
     raise CallError(

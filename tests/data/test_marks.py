@@ -105,9 +105,9 @@ def test_levels_that_look_like_numbers_stay_the_levels_they_are(levels, tmp_path
 
 def test_marks_taken_for_missing_cells_are_named_and_may_be_values(read):
     text = "g,y\nNone,1\nNA,2\nx,NA\n,4\nNone,5\n"
-    note = next(note for note in read(text).attrs[NOTES] if "taken as missing" in note)
-    assert "'NA' (1 of g, 1 of y)" in note.replace(" and ", ", ")
-    assert "'None' (2 of g)" in note
+    note, other = (note for note in read(text).attrs[NOTES] if "missing by its mark" in note)
+    assert note.startswith("g: missing by its mark, 'None' in 2 and 'NA' in 1 cells")
+    assert other.startswith("y: missing by its mark, 'NA' in 1 cell;")
     kept = read(text, not_empty=("None",))
     assert kept["g"].tolist()[0] == "None"
     assert "not_empty=" in note

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import inspect
 from contextlib import suppress
-from functools import partial
 
+import matplotlib.pyplot as plt
 import numpy as np
 import pandas as pd
 import pytest
@@ -84,44 +84,61 @@ def test_values_that_do_not_fit_the_table(options, said):
     assert said in str(caught.value)
 
 
-def asked_of_the_fit(question, /, **given):
-    return getattr(FIT, question)(**(NEEDED.get(question, {}) | given))
-
-
-ODD = (5, 2.5, [], {}, object(), b"x", [5], float("nan"), True)
-CALLS = {
-    "fit": lambda **k: jn.fit(**({"data": TABLE, "model": "y given x"} | k)),
-    "look": lambda **k: jn.look(**({"data": TABLE} | k)),
-    "read": lambda **k: jn.read(**({"path": "/nowhere"} | k)),
-    "stepwise": lambda **k: jn.stepwise(**({"data": TABLE, "model": "y given x, w"} | k)),
-    "load": lambda **k: jn.load(**({"path": "/nowhere"} | k)),
-    "sample_data": jn.sample_data,
-    **{
-        name: partial(asked_of_the_fit, name)
-        for name in ("coefficients", "average_effects", "overall", "anova", "claim", "rows", "forecast",
-                     "crosscheck", "equation", "draw", "revise", "save")
-    },
-}  # fmt: skip
+ODD = (
+    None, True, -1, 2.5, float("nan"), 10**30, "", "x", b"x", [], [5], ["x"], {}, {"x": [1, 2]}, {1},
+    object(), np.ones(2), np.zeros((2, 2)), pd.Series([1.0]), TABLE, len, (1, 2), FIT,
+)  # fmt: skip
+YES = jn.fit(TABLE, "(g = 'a') given x, k")
+PRODUCT = jn.fit(TABLE, "y given x * w, x, w, g")
+CHOSEN = jn.stepwise(TABLE, "y given x, w", criterion="aic")
+MADE = {"model": "y given x", "coefficients": {"intercept": 0, "x": 1}, "rows": 8}
 NEEDED = {
+    "fit": {"data": TABLE, "model": "y given x"},
+    "look": {"data": TABLE},
+    "read": {"path": "/nowhere"},
+    "load": {"path": "/nowhere"},
+    "source": {"path_or_url": "/nowhere"},
+    "report": {"path": "/nowhere/r.html"},
+    "stepwise": {"data": TABLE, "model": "y given x, w", "criterion": "aic"},
+    "simulate": MADE,
+    "rehearse": {**MADE, "times": 2},
     "claim": {"text": "x = 0"},
-    "draw": {"name": "line"},
-    "save": {"path": "/nowhere/x"},
-    "forecast": {"new": "x = 1"},
+    "draw": {"name": "residuals"},
+    "forecast": {"new": TABLE.head(2)},
+    "simple_slopes": {"of": "x", "across": "w"},
+    "slope_regions": {"of": "x", "across": "w"},
+    "adjusted_means": {"term": "g"},
+    "level_differences": {"term": "g"},
+    "difference": {"a": "x=1"},
+    "bootstrap": {"resamples": 5},
+    **{key: {"path": "/nowhere/x"} for key in ("save", "write", "write_rows")},
+    "write_forecasts": {"new": TABLE.head(2), "path": "/nowhere/x"},
 }
+HOLDERS = {"PRODUCT": PRODUCT, "YES": YES, "Look": jn.look(TABLE), "Trail": CHOSEN}
+HOLDERS |= {"Table": FIT.coefficients(), "Workings": FIT.workings()}
+OWN = {"Look": {"draw": {"name": "columns"}}, "Trail": {"draw": {}}}
+OWN |= {"PRODUCT": {"simulate": {}}, "YES": {"simulate": {}}}
+PUBLIC = {"Table": ("render", "write"), "Look": ("draw", "render"), "Workings": ("render",)}
+CALLS = {name: getattr(jn, name) for name in jn.__all__ if inspect.isfunction(getattr(jn, name))}
+for holder, owner in HOLDERS.items():
+    for method, call in inspect.getmembers(owner, inspect.ismethod):
+        if not method.startswith("_") and method in PUBLIC.get(holder, (method,)):
+            CALLS[f"{holder}.{method}"] = call
 
 
-@pytest.mark.parametrize("call", CALLS)
-def test_arguments_of_any_kind_end_in_an_answer_or_a_joinery_error(call):
-    where = jn if hasattr(jn, call) else jn.Fit
-    names = [
-        n
-        for n, p in inspect.signature(getattr(where, call)).parameters.items()
-        if p.kind != p.VAR_KEYWORD
-    ]
-    for name in set(names) - {"self"}:
+@pytest.mark.parametrize("name", CALLS)
+def test_arguments_of_any_kind_end_in_an_answer_or_a_joinery_error(name, monkeypatch, tmp_path):
+    monkeypatch.chdir(tmp_path)  # some of them are names of files
+    holder, _, method = name.rpartition(".")
+    needed = OWN.get(holder, {}).get(method, NEEDED.get(method, {}))
+    parameters = inspect.signature(CALLS[name]).parameters.values()
+    for parameter in parameters:
+        if parameter.kind in (parameter.VAR_KEYWORD, parameter.VAR_POSITIONAL):
+            continue
         for value in ODD:
             with suppress(jn.JoineryError):  # any other exception fails
-                CALLS[call](**{name: value})
+                CALLS[name](**needed | {parameter.name: value})
+    plt.close("all")
 
 
 @pytest.mark.parametrize(

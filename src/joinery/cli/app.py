@@ -64,22 +64,27 @@ PANELS = START, FIT, CHECK, MEND, UNDERSTAND, FORECAST, REHEARSE = (
 )
 
 
-def data_of(data: str, given: dict[str, Any]) -> Any:
+def data_of(data: str, given: dict[str, Any], like: Any = None) -> Any:
     """The table named on the command line.
 
-    ``given`` holds what was settled about how its file is written.
+    ``given`` holds what was settled about how its file is written; ``like`` is how the table of a
+    fit was read, where these are new rows.
     """
     from joinery.data.records import Records, records
     from joinery.data.sources.opening import is_database, of_table, source
 
     settled = {name: given[name] for name in o.READ if given.get(name) is not None}
     if is_database(data):
-        return records(source(data, query=given.get("query") or of_table(given.get("table"))))
+        query = given.get("query") or of_table(given.get("table"))
+        return records(source(data, query=query), like=like)
     if data.startswith("sample:") or (not settled and data != "-"):
-        return records(data)
-    from joinery.data.reading import read
+        return records(data, like=like)
+    from joinery.data.reading import read, read_like
 
-    return Records(read(data, **settled), data)
+    if like is None:
+        return Records(read(data, **settled), data)
+    frame = read_like(data, like.marks.decimal, like.levels, **settled)
+    return Records(frame, data, like=like)
 
 
 def tell_notes(notes: Iterable[str]) -> None:
@@ -88,14 +93,17 @@ def tell_notes(notes: Iterable[str]) -> None:
         tell(f"note: {note}")
 
 
-def fit_of(model: str | None, **given: Any) -> Fit:
-    """The fit that a command works on: made from data and a model, or loaded from a saved one."""
-    made = _fit_of(model, **given)
+def fit_of(model: str | None, *, page: bool = False, **given: Any) -> Fit:
+    """The fit that a command works on: made from data and a model, or loaded from a saved one.
+
+    What was noted while the table was read is told, but what a ``page`` says itself.
+    """
+    made = _fit_of(model, page, **given)
     last_fit.set(made)
     return made
 
 
-def _fit_of(model: str | None, **given: Any) -> Fit:
+def _fit_of(model: str | None, page: bool, **given: Any) -> Fit:
     from joinery.model.fit import fit
 
     data = str(given["data"])
@@ -107,7 +115,7 @@ def _fit_of(model: str | None, **given: Any) -> Fit:
         return _loaded(data, given)
     rows, options = given_options(model, **given)
     fitted = fit(rows, model, **options)
-    tell_notes(note for note in rows.notes if note not in fitted.notes)
+    tell_notes(note for note in rows.notes if not (page and note in fitted.notes))
     for change in given["with_"] or ():
         fitted = changed(fitted, change)
     if given["save"] is not None:

@@ -30,8 +30,12 @@ def run() -> None:
 
 
 def _run() -> None:
-    if sys.stdout is None or sys.stderr is None:
-        sys.exit(UNWRITABLE)  # closed before the start: there is nowhere to say so
+    os.environ["MPLBACKEND"] = "agg"  # pictures go into files, whatever shows them elsewhere
+    if sys.stderr is None:  # closed before the start: results are written all the same
+        sys.stderr = open(os.devnull, "w")  # noqa: SIM115
+    if sys.stdout is None:
+        tell("joinery: standard output is closed, so the results cannot be written")
+        sys.exit(UNWRITABLE)
     for stream in (sys.stdout, sys.stderr):
         fit_stream(stream)
     warnings.showwarning = _as_note

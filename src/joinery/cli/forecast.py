@@ -44,7 +44,8 @@ def forecast(
     if at is not None:
         rows = read_assignments(at)
     elif new is not None:
-        rows = data_of(new, {"decimal": given["decimal"]})
+        written = {name: given[name] for name in ("decimal", "dates", "empty", "not_empty")}
+        rows = data_of(new, written, fitted._fitted.design.manner)
         tell_notes(rows.notes)
     output = given["output"]
     if new is not None and rows.read_as_needed and output is not None:

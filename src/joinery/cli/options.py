@@ -65,7 +65,7 @@ Level = Annotated[
     float | None, typer.Option("--level", help="of intervals: 95 (where nothing is said), or 0.95")
 ]
 Decimal = Annotated[
-    str | None, typer.Option("--decimal", help="'.' or ',' where numbers like 1,234 leave it open")
+    str | None, typer.Option("--decimal", help="the decimal mark of every column: '.' or ','")
 ]
 Sheet = Annotated[
     str | None, typer.Option("--table", help="the sheet of a spreadsheet, the table of a database")
@@ -119,6 +119,15 @@ Empty = Annotated[
     typer.Option("--empty", help="a mark that stands for a missing cell: '?'; repeat for several"),
 ]
 
+NotEmpty = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--not-empty",
+        help="a mark that usually stands for a missing cell, and is a value here: 'None'; repeat "
+        "for several",
+    ),
+]
+
 Watch = Annotated[bool, typer.Option("--watch", help="run again whenever the data file changes")]
 
 Query = Annotated[
@@ -128,6 +137,7 @@ READ: dict[str, tuple[Any, Any]] = {
     "query": (Query, None),
     "table": (Sheet, None),
     "empty": (Empty, None),
+    "not_empty": (NotEmpty, None),
     "decimal": (Decimal, None),
     "delimiter": (Delimiter, None),
     "encoding": (Encoding, None),
@@ -195,6 +205,10 @@ def takes(
         parameters += [_parameter(n, *spec) for n, spec in shared.items()]
 
         def called(**given: Any) -> None:
+            from joinery.show.files import refuse_input
+
+            for output in OUTPUTS:
+                refuse_input(given.get(output), [given.get(name) for name in INPUTS])
             if not given.pop("watch", False):
                 command(**given)
                 return
@@ -210,6 +224,9 @@ def takes(
         return called
 
     return decorate
+
+
+INPUTS, OUTPUTS = ("data", "new"), ("output", "save")  # options that name files
 
 
 def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:

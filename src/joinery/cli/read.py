@@ -33,7 +33,7 @@ def fit(
     errors.one_of("--as", form, FORMS)
     if output is not None:
         form = FORM_OF_ENDING.get(suffix_of(output), "table")
-    fitted = fit_of(**given)
+    fitted = fit_of(**given, page=True)
     if output is not None and suffix_of(output) == ".xlsx":
         tell(f"wrote {fitted.write(output)}")
         return

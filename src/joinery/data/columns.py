@@ -57,8 +57,9 @@ class Column:
 
     ``kind`` is ``number``, ``yes/no``, ``category`` or ``date``. Numbers stand in ``values`` (NaN
     where missing); everything else has ``coded`` (−1 where missing) into ``levels``, in the levels'
-    own order. Dates are days since 1970. ``note`` says how its cells were read; ``trouble`` why it
-    cannot serve as what it looks like, which ``meant`` names."""
+    own order. Dates are days since 1970. ``note`` says how its cells were read, ``remarks`` what is
+    odd about how its levels are spelt; ``trouble`` why it cannot serve as what it looks like, which
+    ``meant`` names."""
 
     name: str
     kind: str
@@ -71,6 +72,7 @@ class Column:
     meant: str = "numbers"
     text_kind: bool = False
     swept: Swept | None = None  # what a pass over all its cells found, where they are not held
+    remarks: tuple[str, ...] = ()
     stray: frozenset[str] = frozenset()  # levels that keep it from being numbers
 
     @property
@@ -366,18 +368,18 @@ def _from_categorical(plain: Column, series: pd.Series) -> Column:
     place = {text: i for i, text in enumerate(first)}
     levels = tuple(v.strip() if isinstance(v, str) else v for v in first.values())
     lookup = np.array([*(place.get(text, -1) for text in bare), -1])
-    note = _joined_levels([repr(level) for level in given], bare)
-    return replace(plain, kind="category", coded=lookup[codes], levels=levels, note=note)
+    remarks = _joined_levels([repr(level) for level in given], bare)
+    return replace(plain, kind="category", coded=lookup[codes], levels=levels, remarks=remarks)
 
 
-def _joined_levels(shown: Sequence[str], bare: Sequence[str]) -> str | None:
+def _joined_levels(shown: Sequence[str], bare: Sequence[str]) -> tuple[str, ...]:
     """What is said of levels that were trimmed into one."""
     joined = [
         " and ".join(s for s, b in zip(shown, bare) if b == text)
         for text in dict.fromkeys(bare)
         if bare.count(text) > 1
     ]
-    return f"{listed(joined, 3)} are read as one level" if joined else None
+    return (f"{listed(joined, 3)} are read as one level",) if joined else ()
 
 
 def _from_dates(plain: Column, series: pd.Series) -> Column:
@@ -453,13 +455,13 @@ def _is_nested(value: Any) -> bool:
 def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextReading) -> Column:
     """Text cells: numbers or dates where every one can be read as such, yes/no, else a category."""
     bare = [t.strip() for t in texts]
-    note = None
+    remarks: tuple[str, ...] = ()
     if bare != texts or not all(bare) or len(set(texts)) < len(texts):
         kept = list(dict.fromkeys(t for t in bare if t))
         where = {t: i for i, t in enumerate(kept)}
         codes = np.array([where.get(t, -1) for t in bare] + [-1])[codes]
         filled = [(repr(t), b) for t, b in zip(texts, bare) if b]
-        note = _joined_levels([t for t, _ in filled], [b for _, b in filled])
+        remarks = _joined_levels([t for t, _ in filled], [b for _, b in filled])
         texts = kept
     if not texts:
         return replace(plain, values=np.full(len(codes), np.nan))
@@ -493,7 +495,8 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextRea
         kind="yes/no" if yes_no else "category",
         coded=np.append(rank, -1)[codes],
         levels=levels,
-        note=note or said or _alike_but_for_case(levels),
+        note=said,
+        remarks=remarks + _alike_but_for_case(levels),
         trouble=trouble,
         meant=meant,
         text_kind=True,
@@ -508,15 +511,15 @@ def _stray_cells(texts: Sequence[str], reading: Reading) -> str:
     return f"most cells are numbers, but {shown} {verb} not"
 
 
-def _alike_but_for_case(levels: Sequence[str]) -> str | None:
+def _alike_but_for_case(levels: Sequence[str]) -> tuple[str, ...]:
     """A remark on levels that differ by capital letters or by spaces within alone."""
     alike: dict[str, list[str]] = {}
     for level in levels:
         alike.setdefault(" ".join(level.casefold().split()), []).append(level)
     pairs = [" and ".join(map(repr, group)) for group in alike.values() if len(group) > 1]
-    return (
-        f"{listed(pairs, 3)} are different levels, alike but for case or spaces" if pairs else None
-    )
+    if not pairs:
+        return ()
+    return (f"{listed(pairs, 3)} are different levels, alike but for case or spaces",)
 
 
 def _in_order(texts: list[str]) -> tuple[np.ndarray, tuple[str, ...]]:

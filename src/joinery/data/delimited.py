@@ -17,10 +17,10 @@ import numpy as np
 import pandas as pd
 
 from joinery import advice
-from joinery.data.columns import column_name
+from joinery.data.columns import NOTES, column_name
 from joinery.data.layout import LOOKED_AT, Layout, layout
 from joinery.data.marks import COMMA, DECIMAL, POINT, Marks, settled, texts_of, written
-from joinery.errors import CallError, EmptyTableError, FileFormatError, listed
+from joinery.errors import CallError, EmptyTableError, FileFormatError
 
 # before pandas 3 the default reader may miss a number's last digit
 EVERY_DIGIT: dict[str, Any] = (
@@ -88,9 +88,9 @@ def read_delimited(raw: bytes, where: str, given: Settled) -> tuple[pd.DataFrame
         notes.append(f"columns are separated by {DELIMITERS.get(delimiter, SPACES)}")
     marks = _marked(frame, cells, given)
     frame.columns = pd.Index(names + [column_name(c) for c in frame.columns[len(names) :]])
-    taken = cells.taken_as_missing(frame)
+    frame.attrs[NOTES] = tuple(cells.taken_as_missing(frame))
     frame.attrs[DECIMAL] = marks
-    return frame, notes + table.notes + taken
+    return frame, notes + table.notes
 
 
 @contextmanager
@@ -186,23 +186,23 @@ def _marked(frame: pd.DataFrame, cells: _Cells, given: Settled) -> Marks:
     if marks == Marks(POINT, certain=True):
         return marks
     for place, texts in cells.texts(floats).items():
-        if marks.decimal == COMMA or all(written(text).grouped for text in texts.dropna().unique()):
+        if marks.decimal == COMMA or any(written(text).grouped for text in texts.dropna().unique()):
             frame.isetitem(place, texts)
     return marks
 
 
 def taken_as_missing(columns: Mapping[str, pd.Series], given: Settled) -> list[str]:
-    """Say which marks were taken for missing cells, and how often, in columns of cells."""
-    marks, found = set(given.usual_marks), dict[str, list[str]]()
+    """Say of each column which marks were taken for missing cells, and how often."""
+    marks, said = set(given.usual_marks), []
     for name, cells in columns.items():
         texts = cells[[isinstance(cell, str) for cell in cells]].str.strip()
-        for mark, count in texts[texts.isin(marks)].value_counts().items():
-            found.setdefault(str(mark), []).append(f"{count:,} of {name}")
-    if not found:
-        return []
-    shown = "; ".join(f"{mark!r} ({listed(where, 4)})" for mark, where in found.items())
-    keep = advice.reading("not_empty", next(iter(found)))
-    return [f"taken as missing: {shown}; where one is a value, {keep} keeps it"]
+        found = texts[texts.isin(marks)].value_counts()
+        if len(found):
+            shown = " and ".join(f"{mark!r} in {n:,}" for mark, n in found.items())
+            unit = "cell" if found.sum() == 1 else "cells"
+            keep = advice.reading("not_empty", str(found.index[0]))
+            said.append(f"{name}: missing by its mark, {shown} {unit}; {keep} makes it a value")
+    return said
 
 
 def _distinct(columns: dict[int, pd.Series]) -> list[list[str]]:
@@ -213,8 +213,8 @@ def _three_digits(values: np.ndarray) -> bool:
     """Return True if numbers may all have been written with three digits after a point."""
     known = np.abs(values[np.isfinite(values)])
     thousands = known * 1000
-    written_so = (known >= 1) & (known < 1000) & (np.abs(thousands - np.rint(thousands)) < 1e-6)
-    return bool(len(known) and written_so.all() and (known % 1 > 0).any())
+    grouped = (known >= 1) & (known < 1000) & (np.abs(thousands - np.rint(thousands)) < 1e-6)
+    return bool(len(known) and (grouped | (known % 1 == 0)).all())
 
 
 # ------------------------------------------------------------------ where the table stands

@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from joinery.arguments import is_listing
 from joinery.data.records import Records
 from joinery.errors import CallError, UnequalLengthsError, listed
 from joinery.notation.tree import Name
+from joinery.support.arguments import is_listing
 
 
 def named_columns(table: Records, given: dict[str, Any]) -> tuple[Records, dict[str, Any]]:

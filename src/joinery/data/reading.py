@@ -15,7 +15,6 @@ import numpy as np
 import pandas as pd
 
 from joinery import advice
-from joinery.arguments import checked
 from joinery.data.columns import NOTES, TextReading, understand
 from joinery.data.contents import Content, content_of, content_of_open, is_open_file
 from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited
@@ -34,6 +33,7 @@ from joinery.errors import (
     nearest,
     one_of,
 )
+from joinery.support.arguments import checked
 
 SAMPLES = (
     "jars",
@@ -139,12 +139,28 @@ def read(
     return _read(path, Given(table, dates, text), query)
 
 
-def read_like(path: str | os.PathLike[str], decimal: str, levels: frozenset[str]) -> pd.DataFrame:
+def read_like(
+    path: str | os.PathLike[str],
+    usual: str,
+    levels: frozenset[str],
+    *,
+    empty: str | Sequence[str] = (),
+    not_empty: str | Sequence[str] = (),
+    decimal: str | None = None,
+    dates: str | None = None,
+) -> pd.DataFrame:
     """Return a file of new rows, read as the table was that a model was fitted to.
 
-    Parameters: the fitted table's ``decimal`` mark, for a file none of whose cells speaks for one;
-    columns whose texts are ``levels``, whatever they look like."""
-    return _read(path, Given(None, None, Settled(usual=decimal, levels=levels)), None)
+    Parameters: the ``usual`` decimal mark, of a file none of whose cells speaks for one; columns
+    whose texts are ``levels``, whatever they look like; the others as in ``read``."""
+    text = Settled(
+        empty=_texts(empty),
+        not_empty=_texts(not_empty),
+        decimal=decimal,
+        usual=usual,
+        levels=levels,
+    )
+    return _read(path, Given(None, dates, text), None)
 
 
 def _read(path: Any, given: Given, query: str | None) -> pd.DataFrame:
@@ -295,7 +311,9 @@ def _tidy(frame: pd.DataFrame, notes: list[str], where: str, given: Given) -> pd
     What was done is noted.
     """
     _check_header(list(frame.columns), where)
+    attributes = dict(frame.attrs)
     notes = [f"as read: {'; '.join(notes)}"] if notes else []
+    notes += attributes.get(NOTES, ())
     frame = _named(frame)
     if frame.isna().all(axis=1).any():
         frame = frame.dropna(how="all").reset_index(drop=True)
@@ -309,7 +327,7 @@ def _tidy(frame: pd.DataFrame, notes: list[str], where: str, given: Given) -> pd
         for c in frame.columns
         if frame[c].dtype == object or pd.api.types.is_string_dtype(frame[c].dtype)
     ]
-    marks = frame.attrs.get(DECIMAL)
+    marks = attributes.get(DECIMAL)
     if marks is None:
         marks = settled(texts_of(frame), given.text.usual or POINT)
     if given.text.decimal is not None:

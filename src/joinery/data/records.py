@@ -195,6 +195,10 @@ class Records:
         names, beside = (*self.names, name), (*self.beside, name)
         return Records(frame, self.name, self.id, names, beside, self.source, self.like)
 
+    def labelled(self, id: str) -> Records:
+        """The same table with a column of labels."""
+        return Records(self._frame, self.name, id, self.names, self.beside, self.source, self.like)
+
     def read_like(self, like: Manner) -> Records:
         """The same table, its texts read as those of a fitted table were."""
         if self.like == like:
@@ -431,9 +435,8 @@ def records(data: Any, id: str | None = None, like: Manner | None = None) -> Rec
     how the table was read to which a model was fitted, where these are new rows. Raises DataError
     and its kind when there is no usable table in it."""
     if isinstance(data, Records):
-        if id is None:
-            return data
-        return Records(data._frame, data.name, id, data.names, data.beside, data.source, data.like)
+        table: Records = data if like is None or data.like is not None else data.read_like(like)
+        return table if id is None else table.labelled(id)
     source = opened(data)
     if source is not None and not is_held(source):
         return _streamed(source, id, like)

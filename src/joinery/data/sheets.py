@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from joinery import advice
+from joinery.data.columns import NOTES
 from joinery.data.contents import Content
 from joinery.data.delimited import Settled, taken_as_missing
 from joinery.data.layout import LOOKED_AT, layout
@@ -81,7 +82,9 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
     taken = taken_as_missing({name: frame[name] for name in frame.columns}, given)
     marks = set(given.missing)
     frame = frame.map(lambda c: None if isinstance(c, str) and c.strip() in marks else c)
-    return frame.reset_index(drop=True).infer_objects(), given.notes(found) + taken
+    frame = frame.reset_index(drop=True).infer_objects()
+    frame.attrs[NOTES] = tuple(taken)
+    return frame, given.notes(found)
 
 
 def _hidden(content: Content, name: Any) -> list[str]:

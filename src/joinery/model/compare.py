@@ -9,7 +9,6 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from joinery.arguments import checked
 from joinery.errors import CallError, one_of
 from joinery.model.fit import fit
 from joinery.model.result import Fit
@@ -18,6 +17,7 @@ from joinery.show.table import Table
 from joinery.study.compare import stepwise as study
 from joinery.study.compare.compare import compare as side_by_side
 from joinery.study.compare.stepwise import CRITERIA, MOVES, Steps
+from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
 
 
@@ -43,7 +43,7 @@ def compare(*fits: Fit, crosscheck: bool = False, seed: int | None = 0) -> Table
     return side_by_side(several, crosscheck=crosscheck, seed=seed)
 
 
-@one_thread_a_product()
+@checked
 def report(path: str | os.PathLike[str], *fits: Fit) -> Path:
     """Writes one page to send of one fit or several side by side.
 

@@ -6,9 +6,9 @@ import os
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from joinery.arguments import checked
 from joinery.model.result import Fit
 from joinery.model.steps import fit_to_table
+from joinery.support.arguments import checked
 
 
 @checked

@@ -9,11 +9,12 @@ from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ParamSpec
 
-from joinery.arguments import checked
 from joinery.errors import Note
+from joinery.show.files import refuse_input
 from joinery.show.labels import Labels
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
+from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
 
 if TYPE_CHECKING:
@@ -673,7 +674,7 @@ other things held.
         """
         from joinery.study.rows.written import write_rows
 
-        return write_rows(self._fitted, path)
+        return write_rows(self._fitted, self._output(path))
 
     @answered
     def checks(self) -> Table:
@@ -758,6 +759,7 @@ other things held.
         """
         from joinery.study.forecast.written import write_forecasts
 
+        path = self._output(path, new)
         return write_forecasts(self._fitted, new, path, level=level, intervals=intervals)
 
     @answered
@@ -912,9 +914,9 @@ other things held.
         """
         from joinery.model.save import save
 
-        return save(self._fitted, path)
+        return save(self._fitted, self._output(path))
 
-    @one_thread_a_product()
+    @checked
     def report(self, path: str | os.PathLike[str]) -> Path:
         """Writes one page to send: every step of the work, with tables and pictures.
 
@@ -929,9 +931,9 @@ other things held.
         """
         from joinery.study.report import report
 
-        return report([self._fitted], path)
+        return report([self._fitted], self._output(path))
 
-    @one_thread_a_product()
+    @checked
     def write(self, path: str | os.PathLike[str]) -> Path:
         """Writes a workbook: a sheet a table, and one of forecasts that the sheet computes.
 
@@ -945,9 +947,15 @@ other things held.
         """
         from joinery.study.book import write
 
-        return write(self._fitted, path)
+        return write(self._fitted, self._output(path))
 
     # ------------------------------------------------------------------ the short page
+
+    def _output(self, path: Any, *inputs: object) -> Any:
+        """Return a path to write to. Raises CallError for the file that the table was read from."""
+        origin = self._fitted.origin
+        refuse_input(path, [*inputs, *([origin.table.name] if origin else [])])
+        return path
 
     @one_thread_a_product()
     def __str__(self) -> str:

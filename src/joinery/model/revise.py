@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
-from joinery.arguments import as_labels
 from joinery.errors import CallError, listed, nearest
 from joinery.model.steps import fit_to_table
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Everything, Term
 from joinery.study.fitted import Fitted
+from joinery.support.arguments import as_labels
 
 
 def revise(

@@ -119,12 +119,18 @@ def _seal(content: dict[str, Any]) -> str:
 
 
 def _fingerprint(fit: Fitted) -> str:
-    """A SHA-256 of the table's cells and headers; of a loaded fit, nothing."""
+    """A SHA-256 of the table's cells and headers, or of its columns' kinds and its parts' lengths.
+
+    Of a loaded fit nothing."""
     import pandas as pd
 
     if fit.origin is None:
         return ""
-    frame = fit.origin.given.frame
+    table = fit.origin.given
+    if table.source is not None:  # of a table that is read as needed, what it is made of
+        made_of = [str(table.source.schema), *map(str, table.source.lengths)]
+        return hashlib.sha256("\x1f".join(made_of).encode()).hexdigest()
+    frame = table.frame
     digest = hashlib.sha256("\x1f".join(map(str, frame.columns)).encode("utf-8", "surrogatepass"))
     try:
         digest.update(pd.util.hash_pandas_object(frame, index=False).to_numpy().tobytes())

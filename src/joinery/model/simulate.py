@@ -12,7 +12,6 @@ import numpy as np
 import pandas as pd
 
 from joinery import progress
-from joinery.arguments import checked
 from joinery.core.inference import intervals
 from joinery.data.records import records, with_columns
 from joinery.errors import CallError, JoineryError, one_of
@@ -25,6 +24,10 @@ from joinery.study.read.coefficients import p_values
 from joinery.study.read.estimates import estimates
 from joinery.study.resample import rehearse as study
 from joinery.study.resample.process import ERRORS, Process, needed_columns, predictor_table, process
+from joinery.support.arguments import checked
+
+MOST_ROWS = 2**31  # of a made table: more are a slip, and no memory holds them
+MOST_TIMES = 10**7  # of a rehearsal: more are a slip, and would take days
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -96,8 +99,10 @@ def _process(
     shape: float | None,
     totals: Any,
 ) -> Process:
-    if rows < 1:
-        raise CallError(f"rows={rows} is no number of rows", argument="rows")
+    if not 1 <= rows <= MOST_ROWS:
+        raise CallError(
+            f"rows={rows} is no number of rows from 1 to {MOST_ROWS:,}", argument="rows"
+        )
     sentence = read_sentence(model)
     table = predictor_table(sentence, rows, predictors, totals, rng)
     names = [n.name for n in names_in(sentence.response.expression)]
@@ -105,7 +110,7 @@ def _process(
     stand_in: Any = np.arange(rows) % 2 == 0 if yes else np.linspace(1, 2, rows)
     seen = records(with_columns(table.frame, {n: stand_in for n in names if n not in table.names}))
     family, link = chosen_family(family, link, sentence, seen)
-    spread = residual_sd**2 if family == "normal" else 1.0
+    spread = float(residual_sd) ** 2 if family == "normal" else 1.0
     if dispersion is not None:
         if family not in ("gamma", "inverse-gaussian") or not dispersion > 0:
             raise CallError(
@@ -156,8 +161,11 @@ def rehearse(
     level = checked_level(level)
     one_of("errors", errors, ERRORS)
     sizes = [rows] if isinstance(rows, (int, np.integer)) else list(rows)
-    if not sizes or times < 2:
-        raise CallError("a rehearsal takes a number of rows and two times or more")
+    if not sizes or not 2 <= times <= MOST_TIMES:
+        raise CallError(
+            f"a rehearsal takes a number of rows, and from two to {MOST_TIMES:,} times",
+            argument="times",
+        )
     blocks = []
     for size in sizes:
         rng = np.random.default_rng(seed)

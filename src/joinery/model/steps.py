@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 
 from joinery import advice
-from joinery.arguments import as_labels
 from joinery.core.blocks.partition import physical_memory
 from joinery.core.glm.estimate import Dispersion, estimate, is_linear
 from joinery.core.glm.families import FAMILIES
@@ -40,6 +39,7 @@ from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
 from joinery.notation.tree import Name, Sentence, names_in, quoted_text
 from joinery.study.fitted import Fitted, Options, Origin, UsedRows, checked_level
+from joinery.support.arguments import as_labels
 
 STD_ERRORS = (
     "constant spread",

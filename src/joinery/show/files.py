@@ -9,10 +9,11 @@ import os
 import stat
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from joinery.errors import CallError
+from joinery.support.urls import is_url
 
 STANDARD_OUTPUT = ("-", "/dev/stdout")
 
@@ -36,6 +37,28 @@ def write_whole(path: str | os.PathLike[str], write: Callable[[Path], object]) -
         words = (reason.strerror or str(reason)).lower()
         raise CallError(f"cannot write {str(path)!r}: {words}", argument="path") from None
     return given
+
+
+def refuse_input(output: object, inputs: Iterable[object]) -> None:
+    """Raise CallError, before anything is written, for an output that is read by the same call."""
+    target = _file(output)
+    for given in inputs:
+        source = _file(given)
+        if target is None or source is None or not (target.exists() and source.exists()):
+            continue
+        if target.samefile(source):
+            raise CallError(
+                f"{str(target)!r} is what is read here, and would be lost; write to another file",
+                argument="path",
+            )
+
+
+def _file(given: object) -> Path | None:
+    """Return what is given as a path, or None where it is none."""
+    if not isinstance(given, (str, os.PathLike)) or is_url(given):
+        return None
+    text = os.fsdecode(given)
+    return None if text in STANDARD_OUTPUT or "\x00" in text or len(text) > 4096 else Path(text)
 
 
 def _in_place(given: Path, write: Callable[[Path], object]) -> None:

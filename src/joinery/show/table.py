@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.arguments import checked
 from joinery.errors import CallError, one_of
 from joinery.show import numbers
 from joinery.show.files import suffix_of, write_text, write_whole
@@ -20,6 +19,7 @@ from joinery.show.labels import Labels
 from joinery.show.marks import visible
 from joinery.show.names import label_column
 from joinery.show.people import Layout
+from joinery.support.arguments import checked
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -145,7 +145,12 @@ class Table:
 
     @checked
     def with_digits(self, digits: int) -> Table:
-        """The same table, shown to so many significant digits."""
+        """The same table, shown to so many significant digits.
+
+        Raises CallError for fewer than one or more than a double has.
+        """
+        if not 1 <= digits <= 17:
+            raise CallError(f"digits={digits} is not between 1 and 17", argument="digits")
         return replace(self, digits=digits)
 
     @checked

@@ -20,6 +20,7 @@ from joinery.notation.tree import lags_in, names_in, names_in_own_row
 from joinery.show.numbers import percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
+from joinery.support.arguments import is_number
 
 MOST_CELLS = 5000
 Shares = dict[str, float]  # of the levels of a category, averaged over
@@ -119,6 +120,8 @@ def _plain(given: Any, average: float | Shares) -> float | str:
     """A value given by the caller: a number, or a level as text."""
     if isinstance(average, dict) or isinstance(given, (bool, np.bool_)):
         return level_text(given)
+    if not is_number(given):
+        raise CallError(f"a number is held at one number, not {type(given).__name__}")
     return float(given)
 
 

@@ -31,13 +31,14 @@ from joinery.study.fitted import Fitted
 from joinery.study.read.coefficients import p_values, ratio_words, said_of_errors, standard_units
 from joinery.study.read.equation import equation
 from joinery.study.read.estimates import estimates
-from joinery.study.read.notes import notes
+from joinery.study.read.notes import READING, notes
 from joinery.study.read.overall import OverallTest, overall_test
 from joinery.study.rows.digest import labels_of
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
 
 MOST_CAUTIONS = 5
+MOST_READING = 2  # remarks on reading that the page shows
 MOST_EFFECTS = 12  # coefficients beside the intercept that the page shows, where there are more
 MOST_TERMS = 40  # terms of an equation, and names of a sentence, that the page writes out
 
@@ -103,7 +104,15 @@ def _settled(fit: Fitted) -> str:
         yes = "" if is_condition(fit.response.expression) else "yes in "
         what = fit.words(str(fit.response.expression).strip("()"))
         parts.append(f"counted as 1: {yes}{what}")
-    return "; ".join(parts)
+    return "; ".join([*parts, *_as_read(fit)])
+
+
+def _as_read(fit: Fitted) -> list[str]:
+    """What was noted of the model's columns while the table was read, where that is little."""
+    said = [note.words for note in notes(fit) if note.kind == READING]
+    if len(said) <= MOST_READING:
+        return said
+    return [f"{len(said)} remarks on reading: look"]
 
 
 def _dispersion(fit: Fitted) -> str:

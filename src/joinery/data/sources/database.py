@@ -18,10 +18,10 @@ import pyarrow as pa
 import pyarrow.parquet as parquet
 
 from joinery.data.sources.arrow import ArrowSource, of_files
-from joinery.data.sources.statements import check_select
-from joinery.data.urls import check_database, scheme_of, shown, without_secrets
+from joinery.data.sources.statements import check_database, check_select
 from joinery.errors import CallError, DataError, EmptyTableError, listed
 from joinery.progress import Advance, counted
+from joinery.support.urls import scheme_of, shown, without_secrets
 
 ROWS = 2**17  # that are fetched at a time
 RECURSIVE = 33  # SQLITE_RECURSIVE, which the module for SQLite does not name
@@ -154,7 +154,7 @@ def _told(batches: Iterator[pa.Table], url: str) -> Iterator[pa.Table]:
 def _from_duckdb(url: str, query: str) -> Iterator[pa.Table]:
     import duckdb
 
-    path = url.removeprefix("duckdb://").removeprefix("/")
+    path = url.removeprefix("duckdb://").removeprefix("/").partition("?")[0]
     if path and path != ":memory:" and not Path(path).exists():
         raise DataError(f"no such file: {path!r}")
     base: Any = duckdb.connect(path or ":memory:", read_only=path not in ("", ":memory:"))
@@ -205,10 +205,18 @@ def _read_only_sqlite(path: Path) -> Any:
     connection = sqlite3.connect(
         path.resolve().as_uri() + "?mode=ro", uri=True, check_same_thread=False
     )
-    allowed = (sqlite3.SQLITE_READ, sqlite3.SQLITE_SELECT, sqlite3.SQLITE_FUNCTION, RECURSIVE)
+    allowed = (
+        sqlite3.SQLITE_READ,
+        sqlite3.SQLITE_SELECT,
+        sqlite3.SQLITE_FUNCTION,
+        sqlite3.SQLITE_TRANSACTION,
+        RECURSIVE,
+    )
 
-    def authorize(action: int, *_: Any) -> int:
-        return sqlite3.SQLITE_OK if action in allowed else sqlite3.SQLITE_DENY
+    def authorize(action: int, about: str | None, *_: Any) -> int:
+        # SQLAlchemy asks for the isolation that it has
+        asked = action == sqlite3.SQLITE_PRAGMA and about == "read_uncommitted"
+        return sqlite3.SQLITE_OK if asked or action in allowed else sqlite3.SQLITE_DENY
 
     connection.set_authorizer(authorize)
     return connection

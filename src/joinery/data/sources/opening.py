@@ -10,10 +10,11 @@ from typing import Any
 import pandas as pd
 
 from joinery import advice
-from joinery.arguments import checked
 from joinery.data.sources.source import Source
-from joinery.data.urls import check_database, is_url, shown
+from joinery.data.sources.statements import check_database
 from joinery.errors import CallError, DataError, EmptyTableError
+from joinery.support.arguments import checked
+from joinery.support.urls import is_url, shown
 
 WILD = ("*", "?", "[")
 

@@ -1,14 +1,16 @@
-"""Queries that only read: one select, and a connection that can do nothing else."""
+"""What may be asked of a database: one select, of a URL that is a database's."""
 
 from __future__ import annotations
 
 import re
 
 from joinery.errors import CallError
+from joinery.support.urls import scheme_of, shown
 
 _APART = re.compile(
     r"--[^\n]*|/\*.*?\*/|'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`[^`]*`|\$(\w*)\$.*?\$\1\$", re.DOTALL
 )
+DATABASES = ("sqlite", "postgresql", "postgres", "duckdb", "mysql", "mariadb", "oracle", "mssql")
 SELECTS = ("select", "with", "values", "table", "from")
 
 
@@ -26,3 +28,17 @@ def check_select(query: str) -> None:
             f"the query begins with {word or 'nothing'!r}; databases are only read, by one select",
             argument="query",
         )
+
+
+def check_database(url: str) -> None:
+    """Raise CallError for a URL that is not a database's."""
+    scheme = scheme_of(url)
+    if scheme in DATABASES:
+        return
+    if scheme == "file":
+        raise CallError(f"{shown(url)} is the URL of a file; give its path", argument="path")
+    raise CallError(
+        f"{shown(url)} lies on the web, from which nothing is read here: fetch it, and give the "
+        "path of the file, or the open file itself",
+        argument="path",
+    )

@@ -12,6 +12,7 @@ from joinery import advice
 from joinery.data.columns import Column, level_text
 from joinery.notation.tree import spelled
 from joinery.show.numbers import count, percent, value
+from joinery.study.look.slips import far_cells, misspelt
 
 MOST_LEVELS = 4
 BARS = "▁▂▃▄▅▆▇█"
@@ -20,7 +21,7 @@ STAND_INS = (-1.0, -9.0, -99.0, -999.0, -9999.0, -99999.0, 99.0, 999.0, 9999.0, 
 HEAVY_TAIL = 2.0
 MANY_MISSING = 0.9
 FEW_VALUES = 7
-LONG_TEXT = 40
+MOSTLY_DIFFERENT, FEW_TEXTS = 0.5, 10  # share of the cells, and count, beyond which texts are prose
 PIECE = 65536
 
 
@@ -67,7 +68,7 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
     if not n:
         return Facts(
             column.name,
-            column.kind,
+            "empty",
             0,
             missing,
             0,
@@ -92,9 +93,11 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
         and np.all(distinct == np.round(distinct))
     )
     kind = "whole number" if integral else "number"
+    far = [*far_cells(column, everything, ordered)]
     remarks = [
         *about(column, figures),
-        *_about_numbers(column.name, ordered, distinct, repeats, figures, integral),
+        *far,
+        *_about_numbers(column.name, ordered, distinct, repeats, figures, integral, bool(far)),
     ]
     return Facts(column.name, kind, **figures, remarks=tuple(remarks))
 
@@ -150,13 +153,13 @@ def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing:
             figures["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
             if kind == "category" and _is_prose(column, places, counts):
                 kind = "text"
-    return Facts(column.name, kind, **figures, remarks=tuple(about(column, figures)))
+    remarks = [*about(column, figures), *misspelt(column, places.tolist(), counts.tolist())]
+    return Facts(column.name, kind, **figures, remarks=tuple(remarks))
 
 
 def _is_prose(column: Column, places: np.ndarray, counts: np.ndarray) -> bool:
-    """Whether a column reads as free text: mostly different cells, or long ones."""
-    longest = max(len(level_text(column.all_levels[i])) for i in places[:200])
-    return bool(len(places) > 0.5 * counts.sum() and len(places) > 10) or longest > LONG_TEXT
+    """Return True for a column that reads as free text: many cells, most of them different."""
+    return bool(len(places) > MOSTLY_DIFFERENT * counts.sum() and len(places) > FEW_TEXTS)
 
 
 def histogram(ordered: np.ndarray, cells: int = CELLS) -> str:
@@ -191,6 +194,7 @@ def about(column: Column, figures: dict[str, Any]) -> Iterator[str]:
         yield f"{column.not_numbers()}; mend those cells to use it as a number"
     elif column.note:
         yield f"{name}: {column.note}"
+    yield from (f"{name}: {remark}" for remark in column.remarks)
 
 
 def _about_numbers(
@@ -200,6 +204,7 @@ def _about_numbers(
     repeats: np.ndarray | None,
     figures: dict[str, Any],
     integral: bool,
+    far: bool,
 ) -> Iterator[str]:
     n = figures["count"]
     stand_in = _stand_in(ordered)
@@ -207,7 +212,8 @@ def _about_numbers(
         times = int(np.count_nonzero(ordered == stand_in))
         yield stand_in_words(name, stand_in, times)
     elif (
-        np.isfinite(figures["skew"])
+        not far
+        and np.isfinite(figures["skew"])
         and figures["skew"] > HEAVY_TAIL
         and ordered[0] > 0
         and len(distinct) > FEW_VALUES
@@ -223,6 +229,8 @@ def _about_numbers(
                 f"{name} is {value(float(distinct[common]))} in {percent(repeats[common] / n)} "
                 "of its rows"
             )
+    if distinct.tolist() == [0.0, 1.0]:
+        yield zero_or_one(name)
     if integral and 2 < len(distinct) <= FEW_VALUES and n >= 5 * len(distinct):
         yield few_values(name, len(distinct))
 
@@ -266,6 +274,14 @@ def stand_in_words(name: str, stand_in: float, times: int) -> str:
 
 def long_tail(name: str, skew: float) -> str:
     return f"{name} has a long tail to the right (skewness {value(skew, 2)}): try log({name})"
+
+
+def zero_or_one(name: str) -> str:
+    name = spelled(name)
+    return (
+        f"{name} is 0 or 1: as a response write ({name} = 1), and the chance of it is modelled; as "
+        "a predictor its slope is the difference between the two groups"
+    )
 
 
 def few_values(name: str, distinct: int) -> str:

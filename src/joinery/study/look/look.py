@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.arguments import checked
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import correlation
 from joinery.data.given_columns import named_columns
@@ -27,6 +26,7 @@ from joinery.study.look.correlations import LEVEL, correlation_table, ranked_row
 from joinery.study.look.facts import Facts, facts
 from joinery.study.look.streamed import pairs, streamed_facts
 from joinery.study.look.table_facts import table_remarks
+from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
 
 if TYPE_CHECKING:

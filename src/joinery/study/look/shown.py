@@ -7,11 +7,11 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from joinery.arguments import as_labels
 from joinery.data.records import Records
 from joinery.design.learning import Learner, Piece
 from joinery.notation.evaluate import EVERY_ROW, Rows, places_at, positions_at
 from joinery.study.evenly import drawn_evenly, in_memory
+from joinery.support.arguments import as_labels
 
 FARTHEST = 4  # rows at each end of each column of numbers
 

@@ -11,7 +11,6 @@ from typing import Any
 
 import numpy as np
 
-from joinery.arguments import as_labels
 from joinery.core.inference.smooth import Smooth, smooth
 from joinery.design.resolving import expressions_of
 from joinery.notation.evaluate import evaluate, places_at, positions_at
@@ -24,6 +23,7 @@ from joinery.study.forecast.memory import forecast_memory
 from joinery.study.rows.digest import HEAVIEST, Digest, digest
 from joinery.study.rows.figures import widening
 from joinery.study.rows.table import remarks
+from joinery.support.arguments import as_labels
 
 MOST_REMARKABLE = 1000
 # whether remarkable rows stand beside those evenly taken: not where the picture is a distribution

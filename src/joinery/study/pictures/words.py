@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 
-from joinery.arguments import as_labels
 from joinery.design.resolving import expressions_of
 from joinery.notation.tree import names_in
 from joinery.show.pictures.canvas import Words
@@ -16,6 +15,7 @@ from joinery.show.pictures.flags import Flag
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import SERIOUS
+from joinery.support.arguments import as_labels
 
 MOST_LABELS = 12
 

@@ -23,6 +23,8 @@ from joinery.study.fitted import Fitted, constant_response, fitted_rows, once
 FEW_ROWS = 5  # below which a reference level is remarked on
 SMALL_COUNTS = 100.0  # means above which a count is as good as normal
 
+READING = "reading"  # the kind of what was noted while the table was read
+
 
 @once
 def notes(fit: Fitted) -> tuple[Note, ...]:
@@ -232,9 +234,11 @@ def _about_columns(table: Records, design: Design) -> Iterator[Note]:
             )
             yield Note("large whole numbers", "caution", words, (name,))
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
-        if note := table.column(name).note:
-            yield Note("column", "caution", f"{name}: {note}", (name,))
-    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+        column = table.column(name)
+        for remark in column.remarks:
+            yield Note("column", "caution", f"{name}: {remark}", (name,))
         # what was noted while the table was read begins with the column's name
-        matching = (words for words in table.notes if words.partition(": ")[0] == name)
-        yield from (Note("reading", "caution", words, (name,)) for words in matching)
+        said = [words for words in table.notes if words.partition(": ")[0] == name]
+        if column.note and not said:
+            said = [f"{name}: {column.note}"]
+        yield from (Note(READING, "note", words, (name,)) for words in said)

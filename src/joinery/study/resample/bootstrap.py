@@ -22,6 +22,7 @@ from joinery.study.resample.statistics import Statistics, statistics
 from joinery.study.rows.figures import per_row, refuse_too_many
 
 RESAMPLES = ("rows", "residuals", "signs", "clusters")
+MOST_RESAMPLES = 10**7  # more are a slip, and would take days
 INTERVALS = ("percentile", "accelerated", "studentized")
 
 
@@ -130,8 +131,11 @@ def drawn(
 
 
 def _check(fit: Fitted, resamples: int, resample: str, interval: str) -> None:
-    if resamples < 2:
-        raise CallError(f"resamples={resamples} are too few; take 2,000", argument="resamples")
+    if not 2 <= resamples <= MOST_RESAMPLES:
+        raise CallError(
+            f"resamples={resamples} is not between 2 and {MOST_RESAMPLES:,}; take 2,000",
+            argument="resamples",
+        )
     if fit.estimate.penalty:
         raise CallError("a penalized fit is not resampled: its estimate is no plain maximum")
     if resample in ("residuals", "signs") and not fit.estimate.linear:

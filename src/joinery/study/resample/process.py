@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -30,6 +31,7 @@ from joinery.notation.tree import (
     is_condition,
     names_in,
 )
+from joinery.support.arguments import is_number
 
 _RECIPE = re.compile(r"\s*(normal|uniform|whole|levels)\s*\((.*)\)\s*", re.DOTALL)
 ERRORS = ("normal", "skewed", "uneven", "alike")
@@ -194,7 +196,7 @@ def _truth(given: Mapping[str, float] | str, names: tuple[str, ...]) -> np.ndarr
             near = nearest(str(name), names)
             hint = f"did you mean {near!r}?" if near else f"they are {listed(map(repr, names), 12)}"
             raise CallError(f"no coefficient is called {name!r}; {hint}", argument="coefficients")
-        if isinstance(v, (str, bool)) or not np.isfinite(v):
+        if not is_number(v) or not math.isfinite(v):
             raise CallError(f"the coefficient {name!r} is no number", argument="coefficients")
         out[known[_key(name)]] = float(v)
     return out

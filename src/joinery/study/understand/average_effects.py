@@ -51,6 +51,7 @@ def average_effects(
 ) -> Table:
     """The table of average effects. See ``Fit.average_effects``."""
     level = fit.level if level is None else checked_level(level)
+    step = None if step is None else float(step)
     if step is not None and not (np.isfinite(step) and step != 0):
         raise CallError("the step is a number other than zero", argument="step")
     averages = _Averages(fit, counted(fit, per))

@@ -1,0 +1,94 @@
+"""Slips of the pen: a cell far from all the others, a level that is another one misspelt."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+
+from joinery.data.columns import Column, level_text
+from joinery.show.numbers import count, value
+
+LEAST_CELLS = 8  # of which one can be said to lie far from the others
+TENFOLD = 9.0  # times the next: a decimal point one place off, and a little less
+LOG_SPREADS = 4.0  # standard deviations of the logarithms, beyond which no skewness explains a cell
+NEAR_ZERO = 0.2  # of the median
+SPREADS = 6.0  # standard deviations of the other cells
+FARTHER = 2.0  # times as far from the middle of the others as the next cell on its side
+RARE, OFTEN = 2, 8  # rows of a level that may be a slip, and times as many of the one meant
+SHORT = 4  # letters: shorter levels are often one letter apart
+MOST_COMPARED = 400  # levels
+
+
+def far_cells(column: Column, cells: np.ndarray, ordered: np.ndarray) -> Iterator[str]:
+    """Yield words on the least and the greatest number, where it lies far from all the others.
+
+    Parameters: the ``cells`` as they stand, and the known ones ``ordered``."""
+    if len(ordered) < LEAST_CELLS or not np.isfinite(ordered[[0, -1]]).all():
+        return
+    for cell, rest, nearest in (
+        (float(ordered[-1]), ordered[:-1], float(ordered[-2])),
+        (float(ordered[0]), ordered[1:], float(ordered[1])),
+    ):
+        if nearest == cell:
+            continue
+        words = _far(cell, rest, nearest)
+        if words:
+            label = column.label_rows(np.flatnonzero(cells == cell)[:1])[0]
+            yield f"{column.name} is {value(cell)} in row {label}, {words}"
+
+
+def _far(cell: float, rest: np.ndarray, nearest: float) -> str:
+    """Return how far a cell lies from the rest, in words, or nothing."""
+    median = float(rest[len(rest) // 2])
+    positive = cell > 0 and rest[0] > 0
+    times = max(cell / nearest, nearest / cell) if positive else 1.0
+    if cell < nearest < NEAR_ZERO * median:
+        times = 1.0  # numbers that come near zero lie many times apart there
+    if times < TENFOLD and abs(cell - median) < FARTHER * abs(nearest - median):
+        return ""
+    if positive:
+        logs = np.log(rest)
+        if abs(np.log(cell) - logs.mean()) < LOG_SPREADS * logs.std():
+            return ""
+    if times >= TENFOLD:
+        which = "times the next largest" if cell > nearest else "times smaller than the next"
+        return f"{value(times, 2)} {which}: is its decimal point where it belongs?"
+    middle, spread = float(rest.mean()), float(rest.std())
+    away, next_away = abs(cell - middle), abs(nearest - middle)
+    if spread > 0 and away >= SPREADS * spread and away >= FARTHER * next_away:
+        return f"{value(away / spread, 2)} standard deviations from the other cells"
+    return ""
+
+
+def misspelt(column: Column, places: Sequence[int], counts: Sequence[int]) -> Iterator[str]:
+    """Yield words on each rare level that is a frequent one but for one letter."""
+    if not column.is_text or len(places) > MOST_COMPARED:
+        return
+    names = [level_text(column.all_levels[place]) for place in places]
+    for rare, few in zip(names, counts, strict=True):
+        if few > RARE or len(rare) < SHORT:
+            continue
+        for often, many in zip(names, counts, strict=True):
+            if many >= OFTEN * few and one_letter_apart(rare, often):
+                yield (
+                    f"{column.name} {rare!r} ({count(int(few), 'row')}) is one letter from "
+                    f"{often!r} ({count(int(many), 'row')}): is it the same level?"
+                )
+                break
+
+
+def one_letter_apart(a: str, b: str) -> bool:
+    """Return True if one letter changed, added, left out or put before its neighbour parts texts.
+
+    A digit is no letter: names that are numbered are meant to differ so."""
+    if a == b or abs(len(a) - len(b)) > 1:
+        return False
+    shorter = min(len(a), len(b))
+    start = next((i for i in range(shorter) if a[i] != b[i]), shorter)
+    end = next((i for i in range(shorter - start) if a[-1 - i] != b[-1 - i]), shorter - start)
+    left = a[start : len(a) - end], b[start : len(b) - end]
+    letters = all(part.isalpha() for part in left if part)
+    changed = max(map(len, left)) == 1
+    swapped = len(left[0]) == 2 and left[0] == left[1][::-1]
+    return letters and (changed or swapped)

@@ -1,0 +1,1 @@
+"""What every room may use: errors, advice, arguments, progress."""

@@ -1,0 +1,195 @@
+"""What arguments may be: a decorator that holds public calls to their annotations.
+
+A few arguments take more than an annotation says, or want other words; they stand in one table by
+name. An unknown keyword stays Python's own TypeError."""
+
+from __future__ import annotations
+
+import inspect
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import wraps
+from numbers import Integral, Real
+from types import NoneType, UnionType
+from typing import Any, Literal, ParamSpec, TypeVar, Union, get_args, get_origin
+
+import numpy as np
+
+from joinery.errors import CallError
+from joinery.threads import one_thread_a_product
+
+P = ParamSpec("P")
+R = TypeVar("R")
+Kind = tuple[str, Callable[[Any], bool]]  # in words, and whether a value is of the kind
+
+
+def is_text(value: Any) -> bool:
+    return isinstance(value, str)
+
+
+def as_labels(given: Any) -> list[Any]:
+    """One row label or several, as a list."""
+    return list(given) if is_listing(given) else [given]
+
+
+def is_number(value: Any) -> bool:
+    return isinstance(value, Real) and not isinstance(value, bool)
+
+
+def is_listing(value: Any) -> bool:
+    """Whether it is several values: a list, an array, a column, but no text and no table."""
+    return isinstance(value, Iterable) and not isinstance(value, (str, bytes, Mapping))
+
+
+def _texts(value: Any) -> bool:
+    plain = isinstance(value, (set, frozenset)) or _one_after_another(value)
+    return is_text(value) or (plain and all(is_text(v) for v in value))
+
+
+def _is_flag(value: Any) -> bool:
+    return isinstance(value, (bool, np.bool_))
+
+
+TEXT: Kind = ("text", is_text)
+NUMBER: Kind = ("a number", is_number)
+WHOLE: Kind = ("a whole number", lambda v: isinstance(v, Integral) and not isinstance(v, bool))
+FLAG: Kind = ("True or False", _is_flag)
+PATH: Kind = ("a path", lambda v: isinstance(v, (str, os.PathLike)))
+MAPPING: Kind = ("a mapping from names to values", lambda v: isinstance(v, Mapping))
+COLUMN: Kind = ("an expression, or a value for each row", lambda v: is_text(v) or is_listing(v))
+
+KINDS: dict[str, Kind] = {
+    **dict.fromkeys(("weights", "repeats", "offset", "where", "order", "cluster"), COLUMN),
+    **dict.fromkeys(
+        ("leave_out", "put_back", "label_rows"),
+        ("row labels", lambda v: not isinstance(v, Mapping)),
+    ),
+    **dict.fromkeys(
+        ("terms", "add", "drop", "keep", "empty", "not_empty"),
+        ("text, or several texts", _texts),
+    ),
+    "path": (
+        "a path, an open file or a connection",
+        lambda v: PATH[1](v) or hasattr(v, "read") or hasattr(v, "dialect"),
+    ),
+    "seed": (
+        "a whole number from 0 up, or a generator of NumPy",
+        lambda v: (WHOLE[1](v) and v >= 0) or isinstance(v, np.random.Generator),
+    ),
+    "ax": ("Matplotlib axes", lambda v: hasattr(v, "figure") and hasattr(v, "plot")),
+    "dispersion": ('a number or "estimated"', lambda v: is_text(v) or is_number(v)),
+    "level": (
+        "a number such as 0.95 or 95, or several",
+        lambda v: (
+            is_number(v) or (isinstance(v, (list, tuple)) and len(v) > 0 and all(map(is_number, v)))
+        ),
+    ),
+    "labels": (
+        "a mapping from column to words",
+        lambda v: isinstance(v, Mapping) and all(is_text(k) and is_text(w) for k, w in v.items()),
+    ),
+}
+PLAIN: dict[Any, Kind] = {str: TEXT, float: NUMBER, int: WHOLE, bool: FLAG, os.PathLike: PATH}
+
+
+def kind_of(annotation: Any) -> Kind | None:
+    """Return what an annotation admits, in words and as a test; None where it admits anything."""
+    outer = get_origin(annotation) or annotation
+    if outer in PLAIN:
+        return PLAIN[outer]
+    if outer is Literal:
+        return TEXT
+    if outer in (Union, UnionType):
+        kinds = [kind_of(part) for part in get_args(annotation) if part is not NoneType]
+        if any(kind is None for kind in kinds):
+            return None
+        known = [kind for kind in kinds if kind is not None]
+        words = " or ".join(dict.fromkeys(words for words, _ in known))
+        return words, lambda v: any(fits(v) for _, fits in known)
+    if outer is Mapping:
+        return MAPPING
+    if outer is Sequence:
+        (part,) = get_args(annotation) or (Any,)
+        inner = kind_of(part)
+        if inner is None:
+            return "several values", _one_after_another
+        words, fits = inner
+        return (
+            f"several values, each {words}",
+            lambda v: _one_after_another(v) and all(map(fits, v)),
+        )
+    return None
+
+
+def _one_after_another(value: Any) -> bool:
+    """Return True for a list, a tuple, an array of one dimension or a column."""
+    ordered = is_listing(value) and hasattr(value, "__getitem__")
+    return ordered and getattr(value, "ndim", 1) == 1
+
+
+def _watched(call: Callable[..., Any], names: Iterable[str]) -> dict[str, Kind]:
+    """Return the kinds of a call's arguments, by its annotations and ``KINDS``."""
+    out: dict[str, Kind] = {}
+    for name in names:
+        kind = KINDS.get(name)
+        if kind is None:
+            try:
+                kind = kind_of(eval(call.__annotations__.get(name, "Any"), call.__globals__))
+            except NameError:  # what is named for type checkers alone
+                continue
+        if kind is not None:
+            out[name] = kind
+    return out
+
+
+def checked(call: Callable[P, R]) -> Callable[P, R]:
+    """Hold a public call to its annotations: a value of another kind is a CallError that says so.
+
+    Its products of matrices have one thread each: see ``threads``.
+    """
+    signature = inspect.signature(call)
+    defaults = {name: one.default for name, one in signature.parameters.items()}
+    watched: dict[str, Kind] = {}  # looked up when the call is first made
+    extra = next((n for n, p in signature.parameters.items() if p.kind is p.VAR_KEYWORD), None)
+
+    @wraps(call)
+    def wrapper(*args: P.args, **kwargs: P.kwargs) -> R:
+        try:
+            bound = signature.bind(*args, **kwargs).arguments
+        except TypeError as reason:
+            raise TypeError(f"{call.__name__}() {reason}") from None
+        if not watched:
+            watched.update(_watched(call, signature.parameters))
+        for name, (words, fits) in watched.items():
+            if name in bound:
+                _check(name, bound[name], words, fits, defaults[name])
+        for name, value in bound.get(extra, {}).items() if extra else ():
+            if name in KINDS:
+                _check(name, value, *KINDS[name], None)
+        with one_thread_a_product():
+            return call(*args, **kwargs)
+
+    return wrapper
+
+
+def _check(name: str, value: Any, words: str, fits: Callable[[Any], bool], default: Any) -> None:
+    if (value is None and default is None) or (value is default and value is not inspect._empty):
+        return
+    try:
+        good = fits(value)
+    except Exception:  # whatever a value does when looked at, it is not of the kind
+        good = False
+    if not good:
+        raise CallError(
+            f"{name}={_shown(value)} is of the wrong kind ({type(value).__name__}); it is {words}",
+            argument=name,
+        )
+
+
+def _shown(value: Any) -> str:
+    try:
+        text = repr(value)
+    except Exception:
+        return "…"
+    text = " ".join(text.split())
+    return text if len(text) <= 60 else text[:59] + "…"
