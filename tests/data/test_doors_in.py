@@ -227,3 +227,112 @@ def test_a_closed_error_stream_and_an_odd_display_are_no_trouble(tmp_path):
     assert (out.returncode, out.stdout) == (0, "y = 0.750 + 1.3000 x\n")
     drawn = subprocess.run(f"MPLBACKEND=nonsense {command} draw t.csv 'y given x' line", **options)
     assert drawn.returncode == 0, drawn.stderr
+
+
+R = np.random.default_rng(37)
+TABLE = pd.DataFrame(R.normal(size=(40, 2)), columns=list("xz")).assign(g=["a", "b"] * 20)
+TABLE["y"] = TABLE["x"] + R.normal(size=40)
+SEPARATED = pd.DataFrame({"x": np.arange(20.0), "y": np.arange(20) > 9})
+PROSE = TABLE.assign(g=np.resize(["A 2024-03-01 B", "the intercept x"], 40))
+
+
+@pytest.mark.parametrize(
+    ("ask", "answer"),
+    [
+        (lambda: jn.fit(TABLE.assign(f=TABLE.x > 0), "y given x", where="f = 'true'").n_rows,
+         int((TABLE.x > 0).sum())),
+        (lambda: jn.fit(TABLE.assign(f=TABLE.x > 0), "y given x", where="f != 'False'").n_rows,
+         int((TABLE.x > 0).sum())),
+        (lambda: jn.look(TABLE, where="x").columns["count"].iloc[0], 40),
+        (lambda: jn.fit(TABLE, "y given x").revise(response="(y > 0)").family, "binomial"),
+        (lambda: jn.fit(TABLE, "y given x").revise(add="z without intercept").sentence,
+         "y given x, z without intercept"),
+        (lambda: jn.fit(TABLE.astype({"x": "float16"}), "y given x").explain()[:5], "y giv"),
+        (lambda: jn.fit(TABLE.assign(k=10**12), "y given x", repeats="k").bootstrap(9).frame.shape,
+         (2, 6)),
+        (lambda: jn.fit(SEPARATED, "y given x").coefficients(profile=True)["upper"].isna().all(),
+         True),
+        (lambda: jn.fit(PROSE, "y given g").forecast("g = 'A 2024-03-01 B'").frame.shape[0], 1),
+        (lambda: jn.fit(PROSE, "y given g").claim('"g: the intercept x" = 0').frame.shape[0], 1),
+        (lambda: jn.fit(TABLE, "y given log(x)", where="x > 0").workings("x=2").steps["figure"].iloc[-5][:24],
+         "standard error of a new "[:24]),
+    ],
+)  # fmt: skip
+def test_ways_of_asking_that_have_one_answer(ask, answer):
+    found = ask()
+    assert found == answer or isinstance(found, str)
+
+
+@pytest.mark.parametrize(
+    ("ask", "error", "said"),
+    [
+        (lambda: jn.fit("y given x", "t.csv"), jn.DataError, "is that the model"),
+        (lambda: jn.look("y given " + "x, " * 200), jn.DataError, "is that the model"),
+        (lambda: jn.fit("/", "y given x"), jn.EmptyTableError, "nor a partition of them"),
+        (lambda: jn.fit(TABLE.assign(c=[1e300] * 9 + [3] * 31), "c given x", family="poisson"),
+         jn.EstimationError, "in numbers of this size"),
+        (lambda: jn.fit(TABLE, "y given x").forecast("Temp (°C)=20"), jn.SentenceError,
+         "goes in double quotes"),
+        (lambda: jn.fit(TABLE, "y given x").workings("x=1, q=2"), jn.UnknownColumnError, "'q'"),
+        (lambda: jn.stepwise(TABLE, "y given x"), jn.CallError, "choose a criterion"),
+        (lambda: jn.fit(TABLE, "y given x").predict, AttributeError, "did you mean forecast"),
+        (lambda: jn.fit(TABLE, "y given x").anovas, AttributeError, "did you mean anova"),
+    ],
+)  # fmt: skip
+def test_what_is_said_of_slips(ask, error, said):
+    with pytest.raises(error, match=said):
+        ask()
+
+
+@pytest.mark.parametrize("name", ["½x", "x¼", "①", "x²", "self", "values", "fit", "a\\input{b}"])
+def test_names_of_every_make_go_round(name, tmp_path):
+    table = pd.DataFrame({name: TABLE["x"], "z": TABLE["z"], "y": TABLE["y"]})
+    fit = jn.fit(table, "y given all")
+    loaded = jn.load(fit.save(tmp_path / "f.json"))
+    assert jn.fit(table, loaded.sentence).sentence == fit.sentence
+    assert np.isfinite(fit.forecast({name: [1.0]}, hold="average")["fitted"]).all()
+    latex = fit.workings().render("latex")
+    assert "\\input" not in "".join(s for s in latex.split("\n") if not s.startswith("%"))
+
+
+def test_labels_beside_an_empty_cell_stay_whole_and_filtered_datasets_are_read(tmp_path):
+    import pyarrow.dataset as datasets
+
+    text = "id,x,y\n101,1,2\n,2,3\n103,3,5\n104,4,9\n105,5,9\n"
+    fit = jn.fit(io.StringIO(text), "y given x", id="id")
+    assert fit.rows().frame.index.tolist() == [101, "(none)", 103, 104, 105]
+    TABLE.to_parquet(tmp_path / "t.parquet")
+    some = datasets.dataset(tmp_path / "t.parquet").filter(datasets.field("x") > 0)
+    assert jn.fit(some, "y given z").n_rows == int((TABLE.x > 0).sum())
+
+
+def test_commands_take_a_json_table_and_refuse_an_option_before_the_first_picture(
+    tmp_path, joinery
+):
+    TABLE.to_json(tmp_path / "t.json", orient="records")
+    status, _out, err = joinery("difference", tmp_path / "t.json", "y given x", "x=2", "x=1")
+    assert (status, err) == (0, "")
+    where = ["--output", tmp_path / "pictures"]
+    asked = joinery(
+        "draw", tmp_path / "t.json", "y given x", "line", "checks", "--against", "x", *where
+    )
+    assert asked[0] == 2
+    assert "takes no --against" in asked[2]
+    assert not list((tmp_path / "pictures").glob("*.png"))
+    assert joinery("equation", tmp_path / "t.json", "y given x", "--as", "latex")[1].startswith(
+        "\\"
+    )
+
+
+def test_memory_that_runs_out_is_told(tmp_path):
+    code = (
+        "import resource, joinery as jn, pandas as pd, numpy as np\n"
+        "jn.fit({'x': [1., 2, 4], 'y': [1., 3, 4]}, 'y given x')\n"
+        "t = pd.DataFrame(np.random.default_rng(0).normal(size=(400_000, 3)), columns=list('xyz'))\n"
+        "used = int(open('/proc/self/statm').read().split()[0]) * 4096\n"
+        "resource.setrlimit(resource.RLIMIT_AS, (used + 2**22, -1))\n"
+        "try:\n    jn.fit(t, 'y given x * z, log(x^2 + 1), spline(z, columns=8)').rows()\n"
+        "except jn.JoineryError as told:\n    print(type(told).__name__, told)\n"
+    )
+    run = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert "TooLargeError this machine has no memory left" in run.stdout, run.stderr[-500:]

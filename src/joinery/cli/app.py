@@ -52,6 +52,7 @@ def joinery(version: Version = False) -> None:
     """Fit, read, check, mend and forecast with linear models, from a table and a plain sentence."""
 
 
+SAVED_HEAD = 200  # bytes, within which a saved fit says that it is one
 FORMS = ("text", "markdown", "csv", "json", "html", "latex")
 PANELS = START, FIT, CHECK, MEND, UNDERSTAND, FORECAST, REHEARSE = (
     "Start",
@@ -85,6 +86,15 @@ def data_of(data: str, given: dict[str, Any], like: Any = None) -> Any:
         return Records(read(data, **settled), data)
     frame = read_like(data, like.marks.decimal, like.levels, **settled)
     return Records(frame, data, like=like)
+
+
+def is_saved(data: Any) -> bool:
+    """Return True for the file of a saved fit, rather than of a table in JSON."""
+    path = Path(str(data))
+    if path.suffix.lower() != ".json" or not path.is_file():
+        return path.suffix.lower() == ".json"
+    with path.open("rb") as file:
+        return b'"joinery fit"' in file.read(SAVED_HEAD)
 
 
 def tell_notes(notes: Iterable[str]) -> None:

@@ -9,7 +9,7 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import CHECK, app, fit_of, folder_of, question, show, streams
+from joinery.cli.app import CHECK, app, fit_of, folder_of, is_saved, question, show, streams
 from joinery.cli.texts import labels_in
 from joinery.show.marks import tell
 
@@ -73,7 +73,9 @@ def draw(
     **given: Any,
 ) -> None:
     """Draw pictures of a fit into files."""
-    saved = str(given["data"]).endswith(".json")
+    from joinery.study.pictures.draw import check_picture
+
+    saved = is_saved(given["data"])
     pictures = [model, *(names or [])] if saved else list(names or [])
     if not pictures:
         raise errors.CallError("name a picture after the sentence: line, residuals, checks, …")
@@ -92,6 +94,9 @@ def draw(
     options = {name: v for name, v in options.items() if v is not None}
     if beside:
         options["beside"] = [fit_of(model=other, **given) for other in beside]
+    own = {name: v for name, v in options.items() if name not in ("title", "x_label", "y_label")}
+    for name in pictures:  # before the first is drawn
+        check_picture(name, own)
     for name in pictures:
         path = target if one_file else target / f"{name}.png"
         fitted.draw(name, path=path, label_rows=rows, **options)

@@ -16,6 +16,7 @@ from joinery import advice, errors
 from joinery.cli import check, forecast, mend, read, rehearse, start, understand  # noqa: F401
 from joinery.cli.app import PANELS, app
 from joinery.show.marks import fit_stream, tell
+from joinery.support.arguments import out_of_memory
 
 # the help lists commands in the order of the work
 app.registered_commands.sort(key=lambda command: PANELS.index(str(command.rich_help_panel)))
@@ -50,6 +51,9 @@ def _run() -> None:
     except errors.JoineryError as reason:
         tell(f"joinery: {reason}")
         sys.exit(reason.exit_status)
+    except MemoryError as reason:
+        tell(f"joinery: {out_of_memory(reason)}")
+        sys.exit(errors.TooLargeError.exit_status)
     except BrokenPipeError:
         _forget_output()
         sys.exit(0)

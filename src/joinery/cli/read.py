@@ -10,7 +10,7 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import FIT, FORMS, app, fit_of, question, show
+from joinery.cli.app import FIT, FORMS, app, fit_of, is_saved, question, show
 from joinery.cli.texts import cells_of
 from joinery.show.files import suffix_of, write_text
 from joinery.show.marks import tell
@@ -154,7 +154,7 @@ def claim(
     **given: Any,
 ) -> None:
     """Test a claim about coefficients: one or several equations or inequalities."""
-    saved = claims is None and given["data"].endswith(".json")
+    saved = claims is None and is_saved(given["data"])
     if claims is None and not saved:
         raise errors.CallError("a claim is wanted after the model sentence: 'forage_km2 = 2'")
     fitted = fit_of(model=None if saved else model, **given)
@@ -165,7 +165,7 @@ def claim(
 @o.takes(o.DATA_AND_MODEL, o.FIT)
 def equation(
     style: Annotated[
-        str, typer.Option("--style", help="text, latex, python, sql or spreadsheet")
+        str, typer.Option("--style", "--as", help="text, latex, python, sql or spreadsheet")
     ] = "text",
     part: Annotated[
         str,

@@ -11,7 +11,7 @@ import typer
 
 from joinery import errors
 from joinery.cli import options as o
-from joinery.cli.app import UNDERSTAND, app, fit_of, question, show, working
+from joinery.cli.app import UNDERSTAND, app, fit_of, is_saved, question, show, working
 from joinery.cli.texts import labels_in
 
 Of = Annotated[str, typer.Option("--of", help="the predictor whose slope it is")]
@@ -73,7 +73,7 @@ def explain(**given: Any) -> None:
 @o.takes(o.DATA_AND_MODEL, o.FIT)
 def workings(
     at: Annotated[
-        float | None, typer.Option("--at", help="where a single predictor is forecast")
+        str | None, typer.Option("--at", help="where a single predictor is forecast: 'x=3', or 3")
     ] = None,
     form: Annotated[str, typer.Option("--as", help="text, markdown, html or latex")] = "text",
     output: Annotated[str | None, typer.Option("--output", help="write to this file")] = None,
@@ -121,7 +121,7 @@ def slope_regions(
 
 def _saved_term(given: dict[str, Any], term: str | None) -> tuple[str, dict[str, Any]]:
     """The term and the rest: with a saved fit it stands where the sentence would."""
-    if term is None and str(given["data"]).endswith(".json"):
+    if term is None and is_saved(given["data"]):
         return str(given["model"]), given | {"model": None}
     if term is None:
         raise errors.CallError(
@@ -189,7 +189,7 @@ def difference(
     **given: Any,
 ) -> None:
     """What if: the mean at one setting less the mean at another."""
-    if str(given["data"]).endswith(".json"):
+    if is_saved(given["data"]):
         first, second, given = given["model"], first, given | {"model": None}
     fitted = fit_of(**given)
     show(fitted.difference(first or "", second, hold=held_in(hold) or "average"), given)

@@ -320,6 +320,9 @@ def understand(
     Raises UnusableColumnError for kinds that hold neither numbers nor categories.
     """
     dtype = series.dtype
+    if dtype == np.float16:  # which pandas cannot index
+        series = series.astype(np.float64)
+        dtype = series.dtype
     if isinstance(dtype, np.dtype) and dtype.kind in "fiu":
         return Column(name, "number", series.to_numpy(), None, (), label_rows)
     plain = Column(name, "number", None, None, (), label_rows)

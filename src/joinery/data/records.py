@@ -49,6 +49,7 @@ from joinery.errors import (
 from joinery.notation.evaluate import Rows, count_of, positions_at
 
 FEW_CELLS = 2000
+NO_LABEL = "(none)"  # stands for the label of a row whose cell is empty
 SPARSE = 8  # rows between labels from which on they are picked rather than read on
 COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
 
@@ -111,7 +112,7 @@ class Records:
         if self.id is None:
             return self._frame.index
         if self._held(self.id):
-            return pd.Index(self._frame[self.id], name=self.id)
+            return pd.Index(_labels_of(self._frame[self.id]), name=self.id)
         return pd.Index(self._own_labels[:].tolist(), name=self.id)
 
     @property
@@ -392,6 +393,16 @@ class Records:
             return None
         large = np.abs(cells) > EXACT  # whole numbers may have been rounded to doubles
         return None if large.any() else cells
+
+
+def _labels_of(column: pd.Series) -> pd.Series:
+    """Return a column of labels; whole numbers beside empty cells stay whole: 101, not 101.0."""
+    if column.dtype.kind != "f" or not column.isna().any():
+        return column
+    known = column.dropna()
+    if not (np.isfinite(known).all() and (known % 1 == 0).all()):
+        return column
+    return column.map(lambda v: NO_LABEL if np.isnan(v) else int(v)).astype(object)
 
 
 def _label_text(label: Any) -> str:

@@ -9,6 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from joinery import advice
 from joinery.errors import CallError, one_of
 from joinery.model.fit import fit
 from joinery.model.result import Fit
@@ -161,7 +162,8 @@ def stepwise(
     """
     if criterion is None:
         raise CallError(
-            f"say by what terms are chosen: criterion= is one of {', '.join(map(repr, CRITERIA))}",
+            f"choose a criterion: {advice.option('criterion')} is one of "
+            f"{', '.join(map(repr, CRITERIA))}",
             argument="criterion",
         )
     for name, value in (("limit", limit), ("leave", leave)):

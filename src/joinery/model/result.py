@@ -9,7 +9,7 @@ from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ParamSpec
 
-from joinery.errors import Note
+from joinery.errors import Note, nearest
 from joinery.show.files import refuse_input
 from joinery.show.labels import Labels
 from joinery.show.table import Table
@@ -39,6 +39,23 @@ def answered(question: Callable[P, Table]) -> Callable[P, Table]:
         return replace(table, labels=Labels(labels)) if labels else table
 
     return answer
+
+
+# general words of the trade, and what answers them here
+WORDS_FOR = {
+    **dict.fromkeys(("plot", "picture", "chart"), 'draw("line")'),
+    **dict.fromkeys(("predict", "prediction", "predictions", "interpolate"), "forecast"),
+    **dict.fromkeys(("summary", "describe"), "print(fit), or overall"),
+    **dict.fromkeys(("vif", "diagnostics", "tests"), "checks"),
+    **dict.fromkeys(("residuals", "fitted", "leverage", "influence", "cooks_distance"), "rows"),
+    **dict.fromkeys(("parameters", "intervals", "standard_errors", "p_values"), "coefficients"),
+    **dict.fromkeys(("test", "hypothesis", "contrast"), "claim"),
+    **dict.fromkeys(("update", "refit"), "revise"),
+    **dict.fromkeys(("cross_validate", "cross_validation"), "crosscheck"),
+    **dict.fromkeys(("marginal_effects", "effects"), "average_effects"),
+    **dict.fromkeys(("slope", "slopes"), "simple_slopes"),
+    "means": "adjusted_means",
+}
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -513,10 +530,12 @@ class Fit:
             seed=seed,
         )
 
-    def workings(self, at: float | None = None) -> Workings:
+    @checked
+    def workings(self, at: float | Mapping[str, Any] | str | None = None) -> Workings:
         """The arithmetic behind each figure, as a teacher writes it.
 
-        Parameters: ``at`` the value of a single predictor to forecast at (its mean if not given).
+        Parameters: ``at`` where a single predictor is forecast: its value, or a row as ``forecast``
+        takes it (near its mean if not given).
         Returns Workings: ``.sums`` and ``.steps`` (Tables; a step is figure, formula,
         with_numbers, value), ``.render(form)`` as text, markdown, html or latex; prints as text.
         One predictor: from the sums of squares and products; several: from the normal equations;
@@ -950,6 +969,14 @@ other things held.
         return write(self._fitted, self._output(path))
 
     # ------------------------------------------------------------------ the short page
+
+    def __getattr__(self, name: str) -> Any:
+        """Point from a word that analysts know to the question that answers it."""
+        if name.startswith("_"):
+            raise AttributeError(name)
+        asked = WORDS_FOR.get(name) or nearest(name, [n for n in dir(type(self)) if n[0] != "_"])
+        hint = f"; did you mean {asked}?" if asked else ""
+        raise AttributeError(f"a Fit has no {name!r}{hint}")
 
     def _output(self, path: Any, *inputs: object) -> Any:
         """Return a path to write to. Raises CallError for the file that the table was read from."""

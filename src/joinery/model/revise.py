@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
+from joinery.design.resolving import default_family
 from joinery.errors import CallError, listed, nearest
 from joinery.model.steps import fit_to_table
 from joinery.notation.parse import read_sentence
@@ -37,7 +38,8 @@ def revise(
             raise CallError(f"the model has no term {str(term)!r}; {hint}", argument="drop")
         terms.pop(keys.index(term.key))
     terms += [t for t in terms_of(add) if t.key not in {k.key for k in terms}]
-    new = replace(sentence, written=tuple(terms))
+    intercept = sentence.intercept and has_intercept(add)
+    new = replace(sentence, written=tuple(terms), intercept=intercept)
     if response is not None:
         new = replace(new, response=read_sentence(f"{response} given nothing").response)
     options = asdict(earlier.options)
@@ -53,6 +55,12 @@ def revise(
     options["leave_out"] = [label for label in rows if str(label) not in back] or None
     if options["std_errors"] != "clustered" and "cluster" not in changed:
         options["cluster"] = None
+    if response is not None and "family" not in changed:
+        table = earlier.origin.given
+        usual = [default_family(one, table) for one in (sentence, new)]
+        if options["family"] == usual[0] != usual[1]:  # a yes or no in place of a number
+            changed["family"] = usual[1]
+            options |= changed
     if "family" in changed and "link" not in changed:
         options["link"] = None
     fitted = fit_to_table(earlier.origin.given, str(new), **options)
@@ -74,6 +82,13 @@ def revise(
 def _listed(value: Any) -> list[Any]:
     """One value or several as a list."""
     return [] if value is None else as_labels(value)
+
+
+def has_intercept(text: str | Sequence[str] | None) -> bool:
+    """Return False for terms to be added that end in ``without intercept``."""
+    if text is None or (not isinstance(text, str) and not len(text)):
+        return True
+    return read_sentence(f"y given {text if isinstance(text, str) else ', '.join(text)}").intercept
 
 
 def terms_of(text: str | Sequence[str] | None) -> list[Term]:

@@ -21,7 +21,7 @@ from joinery.errors import (
     UnusableColumnError,
     listed,
 )
-from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, positions_at
+from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, holds, positions_at
 from joinery.notation.tree import Expression, Name, lags_in, names_in, names_in_own_row
 from joinery.show.numbers import count, value
 from joinery.study.fitted import Options, UsedRows
@@ -145,7 +145,7 @@ class _Judged:
         Where it cannot be told for want of the response alone, the row awaits its forecast.
         """
         condition = evaluate(where, context)
-        cut = ~(condition > 0) & ~(condition < 0)
+        cut = ~holds(condition)
         response = {n.name for n in names_in(self.expressions[0])}
         names = {n.name for n in names_in(where)}
         if not names & response:

@@ -57,6 +57,11 @@ class ColumnLike(Protocol):
         ...
 
     @property
+    def kind(self) -> str:
+        """number, yes/no, category or date."""
+        ...
+
+    @property
     def held_numbers(self) -> np.ndarray | None:
         """All values, where they are held as they are computed with."""
         ...
@@ -261,6 +266,11 @@ def _large_whole(
     return (sides[0], sides[1]) if large else None
 
 
+def holds(condition: np.ndarray) -> np.ndarray:
+    """Return where a condition holds: where its value is known and other than zero."""
+    return np.asarray((condition > 0) | (condition < 0))
+
+
 def _textual(node: Expression, context: Context) -> bool:
     return isinstance(node, Text) or (
         isinstance(node, Name) and context.table.column(node.name).is_text
@@ -291,7 +301,11 @@ def _compare_dates(node: Chain, operator: str, context: Context) -> np.ndarray:
 
 
 def _compare_texts(node: Chain, operator: str, context: Context) -> np.ndarray:
-    sides = []
+    flags = any(
+        isinstance(side, Name) and context.table.column(side.name).kind == "yes/no"
+        for side in node.operands
+    )
+    sides: list[Any] = []
     for side in node.operands:
         if isinstance(side, Text):
             sides.append(np.full(context.size, side.value.strip(), dtype=object))
@@ -306,6 +320,9 @@ def _compare_texts(node: Chain, operator: str, context: Context) -> np.ndarray:
             if isinstance(side, Name):
                 context.table.column(side.name).check_order()
         raise UnusableColumnError(f"{node}: text can be compared with = and != only")
+    if flags:  # true, True and TRUE are one
+        sides = [[v if v is None else str(v).casefold() for v in side] for side in sides]
+        sides = [np.array(side, dtype=object) for side in sides]
     missing = np.array([a is None or b is None for a, b in zip(*sides)], dtype=bool)
     return np.where(missing, np.nan, (sides[0] == sides[1]) == (operator == "="))
 
@@ -320,7 +337,8 @@ def _power(node: Power, context: Context) -> np.ndarray:
             _refuse(node, node.base, bad, "is below zero", "it has no fractional power", context)
         if isinstance(node.exponent, Number) and node.exponent.value == 2:
             return _finite(node, base * base, context)
-        return _finite(node, np.power(base, exponent), context)
+        unknown = np.isnan(base) | np.isnan(exponent)  # whose power 0 would be 1
+        return _finite(node, np.where(unknown, np.nan, np.power(base, exponent)), context)
 
 
 def _refuse(

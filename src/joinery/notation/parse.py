@@ -347,20 +347,46 @@ def read_expression(text: str) -> Expression:
 def read_claims(text: str) -> tuple[Claim, ...]:
     """Equations or inequalities as (left, comparison, right); the intercept may be named bare."""
     if isinstance(text, str):
-        text = re.sub(r"(?i)(?<![\w.\"'])intercept(?![\w.\"'])", '"intercept"', text)
+        text = _outside_quotes(_BARE_INTERCEPT, '"intercept"', text)
     claims: tuple[Claim, ...] = _read(text, "claims")
     return claims
 
 
+_BARE_INTERCEPT = re.compile(r"(?<![\w.])intercept(?![\w.])", re.IGNORECASE)
+_QUOTED = re.compile(r"""("(?:[^"]|"")*"|'(?:[^']|'')*')""")
+
+
+def _outside_quotes(pattern: re.Pattern[str], put: str, text: str) -> str:
+    """Replace what a pattern finds, but not inside quoted names and texts."""
+    parts = _QUOTED.split(text)  # the quoted ones are every second
+    return "".join(part if i % 2 else pattern.sub(put, part) for i, part in enumerate(parts))
+
+
 _BARE_DATE = re.compile(r"(?<![\w.'\"-])\d{4}-\d{1,2}-\d{1,2}(?![\w.'\"-])")
+
+
+IN_QUOTES = (
+    "a name with spaces or signs goes in double quotes, a text with them in single ones: "
+    "\"Temp (°C)\" = 20, month = '12-Dec'"
+)
 
 
 def read_assignments(text: str) -> dict[str, float | str]:
     """Values for a new row: ``forage_km2 = 3, hive_type = 'long'``; a bare word is text."""
     values: dict[str, float | str] = {}
     if isinstance(text, str):
-        text = _BARE_DATE.sub(r"'\g<0>'", text)
-    for name, value in _read(text, "assignments"):
+        text = _outside_quotes(_BARE_DATE, r"'\g<0>'", text)
+    try:
+        read = _read(text, "assignments")
+    except SentenceError as slip:
+        raise SentenceError(
+            slip.problem,
+            text=text,
+            position=slip.position,
+            expected=slip.expected,
+            suggestion=slip.suggestion or IN_QUOTES,
+        ) from None
+    for name, value in read:
         if name.name in values:
             raise SentenceError(f"{name.name!r} is given twice", text=text, position=name.at)
         if isinstance(value, tuple):

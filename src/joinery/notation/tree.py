@@ -22,9 +22,15 @@ _PLAIN_NAME = re.compile(r"[^\W\d][\w.]*")
 
 def spelled(name: str) -> str:
     """A column name as sentences write it, in double quotes unless it is plain."""
-    if _PLAIN_NAME.fullmatch(name) and name.casefold() not in WORDS:
+    plain = _PLAIN_NAME.fullmatch(name) and not any(map(_is_other_number, name))
+    if plain and name.casefold() not in WORDS:
         return name
     return '"' + name.replace('"', '""') + '"'
+
+
+def _is_other_number(letter: str) -> bool:
+    """Return True for ½ and ①, which are letters of a name to some and not to others."""
+    return letter.isnumeric() and not letter.isdecimal() and letter not in "²³"
 
 
 def quoted_text(value: str) -> str:

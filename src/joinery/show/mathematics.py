@@ -16,6 +16,8 @@ FORMS = ("text", "latex", "mathml")
 RANK = {"+": 1, "−": 1, "·": 2, "/": 3, "^": 5, "atom": 9}
 LATEX = {"Σ": r"\sum ", "·": r"\cdot ", "−": "-", "²": "^2", "χ": r"\chi ", "α": r"\alpha "}
 LATEX |= {c: f"\\{c}" for c in "_%&#$"} | {"×": r"\times ", "√": r"\surd ", " ": r"\ "}
+# a name that users gave may hold these, and must not become a command
+LATEX |= {"\\": r"\backslash ", "{": r"\{", "}": r"\}", "^": r"\hat{\ }", "~": r"\sim "}
 LATEX |= {"β": r"\beta ", "φ": r"\phi ", "μ": r"\mu ", "η": r"\eta ", "±": r"\pm "}
 
 OVER = {"\u0304": r"\bar", "\u0302": r"\hat"}

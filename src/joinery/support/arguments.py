@@ -15,7 +15,7 @@ from typing import Any, Literal, ParamSpec, TypeVar, Union, get_args, get_origin
 
 import numpy as np
 
-from joinery.errors import CallError
+from joinery.errors import CallError, TooLargeError
 from joinery.threads import one_thread_a_product
 
 P = ParamSpec("P")
@@ -166,10 +166,23 @@ def checked(call: Callable[P, R]) -> Callable[P, R]:
         for name, value in bound.get(extra, {}).items() if extra else ():
             if name in KINDS:
                 _check(name, value, *KINDS[name], None)
-        with one_thread_a_product():
-            return call(*args, **kwargs)
+        try:
+            with one_thread_a_product():
+                return call(*args, **kwargs)
+        except MemoryError as reason:
+            raise out_of_memory(reason) from None
 
     return wrapper
+
+
+def out_of_memory(reason: MemoryError) -> TooLargeError:
+    """Say that memory ran out, what was asked for, and what would fit."""
+    wanted = str(reason).partition(" for ")[0].strip()
+    asked = f" ({wanted[:1].lower()}{wanted[1:]})" if wanted else ""
+    return TooLargeError(
+        f"this machine has no memory left{asked}; ask it of fewer rows or columns, or read the "
+        "table as it is used: jn.source of a Parquet file"
+    )
 
 
 def _check(name: str, value: Any, words: str, fits: Callable[[Any], bool], default: Any) -> None:

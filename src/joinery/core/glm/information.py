@@ -73,7 +73,8 @@ class Matrix:
         return x
 
     def quadratic(self, step: np.ndarray) -> float:
-        return float(step @ self.H @ step)
+        with np.errstate(all="ignore"):  # the weights of huge means overflow
+            return float(step @ self.H @ step)
 
     def rounding(self, step: np.ndarray) -> float:
         size = np.abs(step)

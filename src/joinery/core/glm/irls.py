@@ -11,7 +11,7 @@ from joinery.core.glm.iteration import LAST, NEAR, Iterated, iterated, look, low
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, by_coefficients, linear
-from joinery.errors import NoConvergenceError
+from joinery.errors import DataError, NoConvergenceError
 
 ENOUGH = 1e-8  # a step so short leaves less of a deviance than its rounding
 LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson
@@ -45,9 +45,16 @@ def reweighted(
     Raises NoConvergenceError when no step lowers the deviance from the start, or steps run out.
     """
     problem = Problem(rows, family, link, intercept, n, dispersion)
-    if family.shape is not None and not keep_shape:
-        return _with_shape(problem, near)
-    return settled(problem, start)
+    try:
+        if family.shape is not None and not keep_shape:
+            return _with_shape(problem, near)
+        return settled(problem, start)
+    except DataError:  # every working weight is lost
+        raise NoConvergenceError(
+            "the fit cannot be worked out in numbers of this size; rescale the response or the "
+            "predictors",
+            iterations=0,
+        ) from None
 
 
 def nested(

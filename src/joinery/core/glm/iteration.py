@@ -426,8 +426,8 @@ def _reach(now: _Seen, step: np.ndarray, decrement: float, *, rough: bool) -> fl
 
     What rounding may have hidden in the decrement counts too.
     """
-    hidden = now.H.rounding(step) * (1e-6 if rough else 1e-14)
     with np.errstate(all="ignore"):
+        hidden = now.H.rounding(step) * (1e-6 if rough else 1e-14)
         return float(np.sqrt(np.divide(max(decrement, 0.0) + hidden, now.lightest)))
 
 

@@ -56,19 +56,31 @@ def counted(
     rng: np.random.Generator, times: np.ndarray, resamples: int, groups: np.ndarray | None
 ) -> Iterator[np.ndarray]:
     """Counts (some, n) of each row, drawn with replacement; whole groups where these are given."""
-    each = np.repeat(np.arange(len(times)), times.astype(int))
-    n = len(each) if groups is None else int(groups.max()) + 1
-    width = len(times) if groups is None else n
-    plain = groups is not None or len(each) == len(times)
+    if groups is None and (times != 1).any():
+        yield from _counted_of_repeats(rng, times, resamples)
+        return
+    n = len(times) if groups is None else int(groups.max()) + 1
+    width = n
     some, few = max(1, CELLS // max(width, n)), max(1, TOGETHER // n)
     for start in range(0, resamples, some):
         counts = np.empty((min(some, resamples - start), width))
         for first in range(0, len(counts), few):  # few at a time, so that they stay in cache
             part = counts[first : first + few]
             drawn = rng.integers(0, n, (len(part), n), dtype=np.int32)
-            place = (drawn if plain else each[drawn]) + (np.arange(len(part)) * width)[:, None]
+            place = drawn + (np.arange(len(part)) * width)[:, None]
             part[:] = np.bincount(place.ravel(), minlength=part.size).reshape(part.shape)
         yield counts if groups is None else counts[:, groups] * times
+
+
+def _counted_of_repeats(
+    rng: np.random.Generator, times: np.ndarray, resamples: int
+) -> Iterator[np.ndarray]:
+    """The same of rows that stand for several each, at a cost that does not grow with these."""
+    total = times.sum()
+    some = max(1, CELLS // len(times))
+    for start in range(0, resamples, some):
+        many = min(some, resamples - start)
+        yield rng.multinomial(round(total), times / total, many).astype(float)
 
 
 def estimates(rows: Rows, counts: np.ndarray, *, with_roots: bool = False) -> Resampled:
@@ -229,16 +241,21 @@ def percentile(draws: np.ndarray, level: float) -> tuple[np.ndarray, np.ndarray]
 
 
 def accelerated(
-    draws: np.ndarray, estimate: np.ndarray, influence: np.ndarray, level: float
+    draws: np.ndarray,
+    estimate: np.ndarray,
+    influence: np.ndarray,
+    times: np.ndarray,
+    level: float,
 ) -> tuple[np.ndarray, np.ndarray]:
     """Ends corrected for bias and for a spread that goes with the value (Efron 1987).
 
-    ``influence`` (n, m): what each row or group moves each figure by, when it is left out.
+    ``influence`` (n, m): what each row or group moves each figure by, when it is left out; there
+    are so many ``times`` (n,) of each.
     """
     below = (draws < estimate).mean(axis=0) + (draws == estimate).mean(axis=0) / 2
     few = 0.5 / len(draws)
     bias = np.asarray(normal_quantile(np.clip(below, few, 1 - few)))
-    cubes, squares = (influence**3).sum(axis=0), (influence**2).sum(axis=0)
+    cubes, squares = times @ influence**3, times @ influence**2
     with np.errstate(all="ignore"):
         pull = np.where(squares > 0, cubes / (6 * squares**1.5), 0.0)
     ends = []

@@ -17,7 +17,7 @@ import pyarrow.dataset as datasets
 import pyarrow.parquet as parquet
 
 from joinery.core.blocks.partition import Runner
-from joinery.data.sources.source import STRETCH
+from joinery.data.sources.source import HELD_CELLS, STRETCH, refuse_too_large
 from joinery.errors import DataError, EmptyTableError, FileFormatError, listed
 
 Stamp = tuple[int, int]
@@ -256,6 +256,20 @@ def _unreadable(fragment: datasets.Fragment, reason: Exception) -> FileFormatErr
     path = getattr(fragment, "path", "a part of the table")
     words = str(reason).strip().split("\n")[0]
     return FileFormatError(f"{path} cannot be read: {words}", path=str(path), reason=words)
+
+
+def of_dataset(dataset: datasets.Dataset) -> ArrowSource:
+    """Return a Dataset as a source; one that is filtered is read into memory first.
+
+    Raises TooLargeError where that is more than is held."""
+    try:
+        next(iter(dataset.get_fragments()), None)
+    except ValueError:
+        rows, width = dataset.count_rows(), len(dataset.schema.names)
+        if rows * width > HELD_CELLS:
+            refuse_too_large(rows, HELD_CELLS // width, "a filtered dataset", "use where= instead")
+        dataset = datasets.dataset(dataset.to_table())
+    return ArrowSource(dataset, "the dataset")
 
 
 def of_files(files: Sequence[Path], name: str, root: Path | None = None) -> ArrowSource:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import glob
 import os
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from joinery.support.arguments import checked
 from joinery.support.urls import is_url, shown
 
 WILD = ("*", "?", "[")
+MOST_FILES = 100_000  # of a folder that is taken for a table: more are a slip
 
 
 @checked
@@ -101,23 +103,50 @@ def parquet(where: str) -> Source | None:
     from joinery.data.sources.arrow import of_files
 
     path = Path(where)
-    if any(sign in where for sign in WILD) and not path.exists():
+    try:
+        there = path.exists()
+    except OSError:  # too long for a name of a file
+        return None
+    if any(sign in where for sign in WILD) and not there:
         files = sorted(Path(f) for f in glob.glob(where, recursive=True))
         if not files:
             raise DataError(f"no file is like {where!r} (looked in {Path.cwd()})")
         return of_files([f for f in files if f.is_file()], where)
     if path.is_dir():
-        files = sorted(f for f in path.rglob("*.parquet") if not _hidden(f.relative_to(path)))
+        files = sorted(_in_folder(path))
         if not files:
-            raise EmptyTableError(f"the folder {where} holds no .parquet files")
+            raise EmptyTableError(
+                f"the folder {where} holds no .parquet files, nor a partition of them (year=2024)"
+            )
         return of_files(files, where, path)
     if path.suffix.lower() == ".parquet" and path.is_file():
         return of_files([path], where)
     return None
 
 
-def _hidden(path: Path) -> bool:
-    return any(part.startswith((".", "_")) for part in path.parts)
+def _in_folder(folder: Path) -> Iterator[Path]:
+    """Yield the Parquet files of a folder and of the partitions in it, folders called year=2024.
+
+    Raises DataError where they are so many that the folder is a slip."""
+    waiting, seen = [folder], 0
+    while waiting:
+        inside = waiting.pop()
+        try:
+            entries = [entry for entry in inside.iterdir() if not entry.name.startswith((".", "_"))]
+        except OSError as reason:
+            words = (reason.strerror or str(reason)).lower()
+            raise DataError(f"cannot read the folder {str(inside)!r}: {words}") from None
+        for entry in entries:
+            seen += 1
+            if seen > MOST_FILES:
+                raise DataError(
+                    f"the folder {str(folder)!r} holds more than {MOST_FILES:,} files; name those "
+                    f"that are the table by a pattern: {str(folder / '*.parquet')!r}"
+                )
+            if entry.suffix == ".parquet" and entry.is_file():
+                yield entry
+            elif "=" in entry.name and entry.is_dir():
+                waiting.append(entry)
 
 
 def opened(data: Any) -> Source | None:
@@ -136,9 +165,9 @@ def opened(data: Any) -> Source | None:
         return found
     kind = f"{type(data).__module__}.{type(data).__name__}"
     if kind.startswith("pyarrow._dataset."):
-        from joinery.data.sources.arrow import ArrowSource
+        from joinery.data.sources.arrow import of_dataset
 
-        return ArrowSource(data, "the dataset")
+        return of_dataset(data)
     if kind.startswith("dask.dataframe."):
         from joinery.data.sources.cluster import of_dask
 

@@ -17,7 +17,7 @@ from joinery.data.records import Records, records
 from joinery.design.learning import Learner, Piece
 from joinery.design.resolving import checked_expression, expressions_of, resolved
 from joinery.errors import EmptyTableError, UnusableColumnError
-from joinery.notation.evaluate import EVERY_ROW, evaluate, positions_at
+from joinery.notation.evaluate import EVERY_ROW, evaluate, holds, positions_at
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Expression, Sentence, names_in
 from joinery.show.numbers import count
@@ -256,7 +256,7 @@ def _meeting(condition: Expression, table: Records) -> np.ndarray:
 
     def own(piece: Piece) -> np.ndarray:
         context = piece[0]
-        return positions_at(context.rows, np.flatnonzero(evaluate(condition, context) > 0))
+        return positions_at(context.rows, np.flatnonzero(holds(evaluate(condition, context))))
 
     learner = Learner(table, EVERY_ROW, {})
     learner.know([condition])

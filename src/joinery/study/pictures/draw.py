@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from joinery import advice
 from joinery.errors import CallError, one_of
 from joinery.study.compare import box_cox as powers
 from joinery.study.fitted import Fitted, rows_at_hand
@@ -35,6 +36,19 @@ WITHOUT_ROWS: tuple[str, ...] = (
 WITHOUT_ROWS += ("joint_region", "forecast")
 
 
+def check_picture(name: str, options: Iterable[str]) -> None:
+    """Raise CallError for no such picture, or an option that it does not take."""
+    one_of("picture", name, tuple(PICTURES))
+    takes = PICTURES[name][1]
+    for asked in options:
+        if asked not in takes:
+            named = ", ".join(map(advice.option, takes))
+            known = f"; it takes {named}" if takes else ""
+            raise CallError(
+                f"the picture {name!r} takes no {advice.option(asked)}{known}", argument=asked
+            )
+
+
 def draw(
     fit: Fitted,
     name: str,
@@ -49,14 +63,10 @@ def draw(
     from joinery.show.pictures.canvas import names_as_they_are, write
     from joinery.show.pictures.layout import settle
 
-    one_of("picture", name, tuple(PICTURES))
+    check_picture(name, options)
     if name not in WITHOUT_ROWS:
         rows_at_hand(fit)
-    picture, takes = PICTURES[name]
-    for option in options:
-        if option not in takes:
-            known = f"; it takes {', '.join(takes)}" if takes else ""
-            raise CallError(f"the picture {name!r} takes no {option}={known}", argument=option)
+    picture, _ = PICTURES[name]
     fit, said = thinned(fit, name, label_rows)
     words = {**words, "drawn": said}
     with names_as_they_are():

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from joinery import advice
 from joinery.core.blocks.columns import chosen, some_columns
 from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.penalized import penalized
@@ -14,7 +15,7 @@ from joinery.core.glm.rows import LikelihoodRows, MappedRows
 from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import LikelihoodBlocks
-from joinery.errors import EstimationError
+from joinery.errors import DataError, EstimationError
 from joinery.study.fitted import Fitted, response_rows
 from joinery.study.read.estimates import estimates, statistic_name, t_values
 
@@ -51,7 +52,7 @@ def profiled(fit: Fitted, level: float) -> Profiled:
     lower, upper, roots = (np.full(len(e.values), np.nan) for _ in range(3))
     phi = fit.estimate.dispersion or np.nan
     for place, value in enumerate(e.values):
-        if np.isfinite(value):
+        if np.isfinite(value) and place + shift not in fit.estimate.running:
             held = _at(profile, place + shift, best + bound)
             error = float(e.standard_errors[place])
             step = error if np.isfinite(error) and 0 < error < 1e6 * (1 + abs(value)) else 1.0
@@ -60,9 +61,11 @@ def profiled(fit: Fitted, level: float) -> Profiled:
             )
             roots[place] = np.sign(value) * np.sqrt(max(held(0.0) + bound, 0.0) / phi)
     kind = "penalized profile likelihood" if fit.estimate.penalty else "profile likelihood"
-    return Profiled(
-        lower, upper, roots, (f"intervals, {statistic_name(fit)} and p are of the {kind}",)
-    )
+    said = [f"intervals, {statistic_name(fit)} and p are of the {kind}"]
+    if fit.estimate.running:
+        firth = advice.change(penalty="firth")
+        said.append(f"coefficients that grow without end have no profile; {firth} gives them one")
+    return Profiled(lower, upper, roots, tuple(said))
 
 
 @dataclass(frozen=True)
@@ -133,7 +136,7 @@ def _at(profile: _Profile, column: int, bound: float) -> Callable[[float], float
     def excess(value: float) -> float:
         try:
             return profile.held(column, value) - bound
-        except EstimationError:
+        except (DataError, EstimationError):  # where every working weight is lost, too
             return float("inf")
 
     return excess

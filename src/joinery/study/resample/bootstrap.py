@@ -22,6 +22,7 @@ from joinery.study.resample.statistics import Statistics, statistics
 from joinery.study.rows.figures import per_row, refuse_too_many
 
 RESAMPLES = ("rows", "residuals", "signs", "clusters")
+MOST_WRITTEN_OUT = 10**7  # rows, repeats counted, whose residuals are drawn one by one
 MOST_RESAMPLES = 10**7  # more are a slip, and would take days
 INTERVALS = ("percentile", "accelerated", "studentized")
 
@@ -118,7 +119,7 @@ def drawn(
         lower, upper = resampling.accelerated(
             draws,
             estimate,
-            _moved(fit, rows, figures.gradients(rows.estimate[None])[0], groups),
+            *_moved(fit, rows, figures.gradients(rows.estimate[None])[0], groups),
             level,
         )
     else:
@@ -145,6 +146,12 @@ def _check(fit: Fitted, resamples: int, resample: str, interval: str) -> None:
         )
     if fit.solution.perfect:
         raise CallError("the fit is perfect: every resample says the same")
+    if resample in ("residuals", "signs") and fit.n_rows > MOST_WRITTEN_OUT:
+        raise CallError(
+            f"{resample} are drawn for each of {fit.n_rows:,} rows; draw rows, which costs the "
+            "same whatever their repeats",
+            argument="resample",
+        )
     if resample == "clusters":
         if not fit.options.cluster:
             raise CallError(
@@ -282,8 +289,12 @@ def _uneven(left: np.ndarray, U: np.ndarray, gradients: np.ndarray) -> np.ndarra
     return np.asarray(np.sqrt(parts))
 
 
-def _moved(fit: Fitted, rows: Rows, W: np.ndarray, groups: np.ndarray | None) -> np.ndarray:
-    """What leaving each row, or cluster, out moves figures of gradient W (m, p) by: (n, m)."""
+def _moved(
+    fit: Fitted, rows: Rows, W: np.ndarray, groups: np.ndarray | None
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return what leaving each row, or cluster, out moves figures of gradient W (m, p) by: (n, m).
+
+    Beside it how many of each there are (n,)."""
     figures = per_row(fit)
     eta = rows.U @ rows.estimate + rows.offset
     with np.errstate(all="ignore"):
@@ -293,7 +304,6 @@ def _moved(fit: Fitted, rows: Rows, W: np.ndarray, groups: np.ndarray | None) ->
     if groups is not None:
         total = np.zeros((int(groups.max()) + 1, rows.U.shape[1]))
         np.add.at(total, groups, score * figures.times[:, None])
-        return np.asarray(total @ W.T)
+        return np.asarray(total @ W.T), np.ones(len(total))
     left = np.maximum(1 - figures.influence.leverage, 1e-12)
-    moved = (score / left[:, None]) @ W.T
-    return np.asarray(np.repeat(moved, figures.times.astype(int), axis=0))
+    return np.asarray((score / left[:, None]) @ W.T), figures.times

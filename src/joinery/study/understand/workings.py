@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
 from joinery import advice
+from joinery.data.records import records
 from joinery.errors import CallError
+from joinery.notation.parse import read_assignments
 from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.study.held import check_named
 from joinery.study.understand.worked import Workings, estimated_columns, estimated_names
 from joinery.study.understand.worked_equations import reweighted, several
 from joinery.study.understand.worked_line import one_predictor
 
 
-def workings(fit: Fitted, at: float | None = None) -> Workings:
+def workings(fit: Fitted, at: float | Mapping[str, Any] | str | None = None) -> Workings:
     """The workings. See ``Fit.workings``."""
     rows_at_hand(fit)
     if fit.solution.perfect or fit.residual_df < 1:
@@ -28,5 +36,25 @@ def workings(fit: Fitted, at: float | None = None) -> Workings:
         return reweighted(fit)
     names = estimated_names(fit)
     if fit.solution.has_intercept and len(names) == 2:
-        return one_predictor(fit, estimated_columns(fit)[:, 1], names[1], at)
+        return one_predictor(fit, estimated_columns(fit)[:, 1], names[1], _value_at(fit, at))
+    if at is not None:
+        raise CallError(
+            f"{advice.option('at')} is for a single predictor; forecast gives the others",
+            argument="at",
+        )
     return several(fit)
+
+
+def _value_at(fit: Fitted, at: float | Mapping[str, Any] | str | None) -> float | None:
+    """Return the value of the one column of the design at a row, or as it was given."""
+    if isinstance(at, str):
+        try:
+            at = float(at)
+        except ValueError:
+            at = read_assignments(str(at))
+    if at is None or isinstance(at, (int, float)):
+        return at
+    table = records({name: [value] for name, value in at.items()}, like=fit.design.manner)
+    check_named(fit, table.names, f" for {advice.option('at')}")
+    row = fit.design.matrix(fit.design.context(table, np.arange(1)))
+    return float(row[0, fit.solution.kept[0]])
