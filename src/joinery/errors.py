@@ -54,6 +54,16 @@ def listed(items: Iterable[Any], most: int = 5, word: str = "more", of: int | No
     return head if total <= most else f"{head} and {total - most} {word}"
 
 
+def _error_again(
+    kind: type[JoineryError], words: tuple[Any, ...], parts: dict[str, Any]
+) -> JoineryError:
+    """Return an error as it was before it went to another process."""
+    error = kind.__new__(kind, *words)
+    error.args = words
+    error.__dict__.update(parts)
+    return error
+
+
 class JoineryError(Exception):
     """Anything Joinery refuses, with the reason and the way out.
 
@@ -63,6 +73,10 @@ class JoineryError(Exception):
 
     def __init__(self, message: str) -> None:
         super().__init__(without_secrets(message))
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # by its parts: a class made anew from its words alone would want the others too
+        return _error_again, (type(self), self.args, dict(self.__dict__))
 
 
 class CallError(JoineryError, ValueError):

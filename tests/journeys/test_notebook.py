@@ -55,3 +55,33 @@ def test_what_a_notebook_shows_takes_its_colours_from_the_ground(name):
     assert "<table" in html
     # no ink or ground of its own, which would vanish on the other ground
     assert not re.search(r"(?<![-\w])(?:background|color):\s*#", html)
+
+
+def shown_by(*sources):
+    """What a kernel shows for some cells: of each cell its outputs, as kind → data."""
+    book = nbformat.v4.new_notebook(cells=[nbformat.v4.new_code_cell(text) for text in sources])
+    NotebookClient(book, timeout=120).execute()
+    return [
+        [out["text"] if out.output_type == "stream" else dict(out.data) for out in cell.outputs]
+        for cell in book.cells
+    ]
+
+
+def test_a_kernel_is_given_texts_and_shows_each_thing_once(tmp_path):
+    fit = jn.fit("sample:jars", "jars_sold given hours_open")
+    made, text, printed, page, table, written, figure, loop = shown_by(
+        "import joinery as jn\nfit = jn.fit('sample:jars', 'jars_sold given hours_open')",
+        "f'{fit}'",
+        "print(fit)",
+        "fit",
+        "fit.coefficients()",
+        f"open(fit.coefficients().write({str(tmp_path / 't.txt')!r})).read()",
+        "fit.draw('residuals')",
+        "for name in ('line', 'leverage'):\n    display(fit.draw(name))",
+    )
+    assert made == []
+    assert text == [{"text/plain": repr(str(fit))}]
+    assert printed == [f"{fit}\n"]
+    assert [set(out) for out in (*page, *table)] == [{"text/plain", "text/html"}] * 2
+    assert "hours_open" in written[0]["text/plain"]
+    assert [set(out) for out in (*figure, *loop)] == [{"text/plain", "image/png"}] * 3

@@ -37,7 +37,12 @@ def plain(renderable: RenderableType, columns: int | None = None) -> str:
     """Text without colour, for `print` and for pipes."""
     out = io.StringIO()
     console = Console(
-        file=out, width=columns or width(), no_color=True, force_terminal=False, highlight=False
+        file=out,
+        width=columns or width(),
+        no_color=True,
+        force_terminal=False,
+        force_jupyter=False,  # a notebook would be shown it, and the caller given nothing
+        highlight=False,
     )
     console.print(renderable)
     return "\n".join(line.rstrip() for line in out.getvalue().splitlines())

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property, update_wrapper
 from typing import Any, Generic, Protocol, TypeVar
 
@@ -139,6 +139,10 @@ class Fitted:
     cache: dict[Any, Any] = field(
         default_factory=dict, init=False, repr=False
     )  # never shared: replace makes another
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Leave what was worked out on the way behind: another process does it again."""
+        return {f.name: getattr(self, f.name) for f in fields(self)} | {"cache": {}}
 
     # ------------------------------------------------------------------ what it is made of
 

@@ -26,6 +26,14 @@ class Link:
     bend: Function  # d log|dμ/dη|/dη
     domain: tuple[float, float] = (-np.inf, np.inf)
 
+    def __reduce__(self) -> tuple[Callable[[str], Link], tuple[str]]:
+        return link_named, (self.name,)  # its functions do not go to another process
+
+
+def link_named(name: str) -> Link:
+    """Return a link by its name."""
+    return LINKS[name]
+
 
 def _cloglog_mu(eta: np.ndarray) -> np.ndarray:
     return np.asarray(-np.expm1(-np.exp(np.minimum(eta, BIG))))

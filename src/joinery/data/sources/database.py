@@ -19,7 +19,7 @@ import pyarrow.parquet as parquet
 
 from joinery.data.sources.arrow import ArrowSource, of_files
 from joinery.data.sources.statements import check_database, check_select
-from joinery.errors import CallError, DataError, EmptyTableError, listed
+from joinery.errors import CallError, DataError, EmptyTableError, FileFormatError, listed
 from joinery.progress import Advance, counted
 from joinery.support.urls import scheme_of, shown, without_secrets
 
@@ -48,7 +48,13 @@ def of_query(url: Any, query: str) -> ArrowSource:
             files = [*_written(folder.path, batches, advance)]
         if not files:
             raise EmptyTableError("the query selects no rows")
-        found = of_files(files, f"{name_of(url)} query")
+        try:
+            found = of_files(files, f"{name_of(url)} query")
+        except FileFormatError as reason:
+            raise DataError(
+                f"a column of the query changes its kind on the way ({reason.reason or reason}); "
+                "give it one: select cast(x as text)"
+            ) from None
     except BaseException:
         folder.remove()
         raise
@@ -142,13 +148,23 @@ def _told(batches: Iterator[pa.Table], url: str) -> Iterator[pa.Table]:
                     f"the query selects {listed(map(repr, twice))} twice; give each column a name "
                     'of its own ("select a.x as ax, b.x as bx")'
                 )
-            yield batch
+            yield _plain(batch)
     except (DataError, ImportError, GeneratorExit, KeyboardInterrupt):
         raise
     except Exception as reason:  # each database has errors of its own
         words = str(getattr(reason, "orig", None) or reason).strip().split("\n")[0]
         words = without_secrets(words, url)
         raise DataError(f"the database {shown(url)} refuses: {words}") from None
+
+
+def _plain(table: pa.Table) -> pa.Table:
+    """Return a table whose columns of kinds that no file holds, as unions, are texts."""
+    for place, field in enumerate(table.schema):
+        if pa.types.is_union(field.type) or pa.types.is_interval(field.type):
+            values = table.column(place).to_pylist()
+            texts = pa.array([None if v is None else str(v) for v in values], pa.string())
+            table = table.set_column(place, field.name, texts)
+    return table
 
 
 def _from_duckdb(url: str, query: str) -> Iterator[pa.Table]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import math
 import os
 import warnings
@@ -74,9 +75,19 @@ def date_axis(ax: Axes, fewest: int = 4) -> None:
     ax.xaxis.set_major_formatter(dates.ConciseDateFormatter(locator))
 
 
+class Picture(Figure):
+    """A figure that a notebook shows of itself, as the last line of a cell and by ``display``."""
+
+    def _repr_png_(self) -> bytes:
+        out = io.BytesIO()
+        with names_as_they_are():
+            self.savefig(out, format="png", dpi="figure")
+        return out.getvalue()
+
+
 def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:
     """A fresh figure with title and finding, and the share of its height left below them."""
-    figure = Figure(figsize=(WIDE, high), dpi=DPI, facecolor=PAPER)
+    figure = Picture(figsize=(WIDE, high), dpi=DPI, facecolor=PAPER)
     words = fold(finding)
     lines = words.split("\n")
     unit = HIGH / high

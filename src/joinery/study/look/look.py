@@ -105,7 +105,9 @@ class Look:
             if self.table.read_as_needed
             else table_remarks(self.table, self.rows, self.facts)
         )
-        notes = (*self.table.notes, *remarks, *about)
+        # a remark on the column says the same with its rows
+        said = {f"{n}: {c.trouble}" for n in self.names if (c := self.table.column(n)).trouble}
+        notes = (*(note for note in self.table.notes if note not in said), *remarks, *about)
         words = ("histogram", "values", "kind", "column")
         return Table(
             columns,
