@@ -409,3 +409,23 @@ def test_the_threads_of_others_are_given_back():
         with pytest.raises(jn.JoineryError):
             jn.fit(TABLE, "y given nobody")
         assert threads() == before
+
+
+@pytest.mark.parametrize("stretch", [7, 10**6])
+def test_rows_stand_where_the_table_has_them(stretch, tmp_path, monkeypatch):
+    monkeypatch.setattr("joinery.study.rows.written.STRETCH", stretch)
+    table = jn.sample_data("yields")
+    fit = jn.fit(table, "honey_kg given forage_km2", where="season >= 2021", leave_out=[5])
+    rows = fit.rows().frame
+    assert rows.index.tolist() == table.index.tolist()
+    assert rows["observed"].equals(table["honey_kg"].rename("observed"))
+    left = rows["reason"].str.startswith("left out")
+    assert left.sum() == len(table) - fit.n_rows
+    written = jn.read(fit.write_rows(tmp_path / "rows.csv"))
+    assert written["row"].tolist() == table.index.tolist()
+    assert written["studentized_residual"].to_numpy() == pytest.approx(
+        rows["studentized_residual"].to_numpy(), nan_ok=True
+    )
+    several = jn.fit(table.set_index(["apiary", "hive"]), "honey_kg given forage_km2").rows().frame
+    assert isinstance(several.index, pd.MultiIndex)
+    assert several.index.names == ["apiary", "hive"]

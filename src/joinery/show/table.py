@@ -84,12 +84,12 @@ class Table:
         """The table as a DataFrame, every digit kept."""
         import pandas as pd
 
-        labels = self.index if isinstance(self.index, pd.Index) else list(self.index or [])
-        index = (
-            None
-            if self.index is None
-            else pd.Index(labels, name=self.index_name, tupleize_cols=False)
-        )
+        index: pd.Index | None = None
+        if isinstance(self.index, pd.MultiIndex):
+            index = self.index
+        elif self.index is not None:
+            labels = self.index if isinstance(self.index, pd.Index) else list(self.index)
+            index = pd.Index(labels, name=self.index_name, tupleize_cols=False)
         columns = {
             n: v if _is_numbers(v) else numbers.plain_cells(v) for n, v in self.columns.items()
         }

@@ -13,7 +13,7 @@ from joinery.core.inference.influence import changes
 from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
 from joinery.errors import DataError, NewRowError
-from joinery.notation.evaluate import Context
+from joinery.notation.evaluate import Context, positions_at
 from joinery.show.numbers import figure
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
@@ -188,16 +188,25 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
             for name, values in columns.items()
         }
     index = table.index
-    labels = index[chosen.rows].append(index[chosen.out]) if out else index
-    assert len(labels) == n + out
+    if out:  # each where it stands in the table
+        places = np.append(positions_at(chosen.rows, np.arange(n)), chosen.out)
+        in_order = np.argsort(places, kind="stable")
+        columns = {name: _picked(values, in_order) for name, values in columns.items()}
+        index = index[places[in_order]]
+    assert len(index) == n + out
     return Table(
         columns,
         title=f"Rows of {fit.sentence}",
         notes=tuple(_notes(fit, out)),
-        index=labels,
+        index=index,
         index_name=str(index.name or "row"),
         kinds=dict.fromkeys(WORDS, "text"),
     )
+
+
+def _picked(values: Any, places: np.ndarray) -> Any:
+    """Some of the values, numbers or words, in another order."""
+    return values[places] if isinstance(values, np.ndarray) else [values[i] for i in places]
 
 
 def remarkable_rows(fit: Fitted) -> Table:

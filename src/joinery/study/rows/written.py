@@ -11,10 +11,11 @@ import numpy as np
 import pandas as pd
 
 from joinery.data.sources.source import STRETCH
+from joinery.notation.evaluate import positions_at
 from joinery.progress import counted
 from joinery.show.names import label_column
 from joinery.show.streamed import write_streamed
-from joinery.study.fitted import Fitted, rows_at_hand
+from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
 from joinery.study.rows.digest import labels_of
 from joinery.study.rows.figures import figures_in_blocks
 from joinery.study.rows.table import left_out_columns, remarks, row_columns
@@ -31,20 +32,49 @@ def _stretches(fit: Fitted) -> Iterator[pd.DataFrame]:
     notable = remarks(fit)
     columns: list[str] = []
     with counted("rows written", chosen.total) as advance:
+        written = 0  # of the rows left out, which come where they stand in the table
         for block, figures in figures_in_blocks(fit):
             own = row_columns(figures, notable, block.first)
             columns = list(own)
             labels = labels_of(fit, np.arange(block.own.start, block.own.stop))
-            yield _frame(given, labels, own)
-            advance(len(labels))
-        for start in range(0, len(chosen.out), STRETCH):
-            some = slice(start, start + STRETCH)
-            out = chosen.out[some]
-            rest = left_out_columns(fit, out, chosen.reasons[some])
-            nothing = np.full(len(out), np.nan)
-            own = {column: rest.get(column, nothing) for column in columns}
-            yield _frame(given, list(table.labels(out)), own)
-            advance(len(out))
+            positions = positions_at(chosen.rows, np.arange(block.own.start, block.own.stop))
+            fitted = _frame(given, labels, own)
+            before = int(np.searchsorted(chosen.out, positions[-1]))
+            for some, out in _between(positions, chosen.out[written:before]):
+                left = slice(written + out.start, written + out.stop)
+                rest = _left_out(fit, chosen, left, columns, given)
+                places = np.append(positions[some], chosen.out[left])
+                both = pd.concat([fitted.iloc[some], rest]) if len(rest) else fitted.iloc[some]
+                yield both.iloc[np.argsort(places, kind="stable")]
+                advance(len(both))
+            written = before
+        for start in range(written, len(chosen.out), STRETCH):
+            rest = _left_out(fit, chosen, slice(start, start + STRETCH), columns, given)
+            yield rest
+            advance(len(rest))
+
+
+def _between(positions: np.ndarray, out: np.ndarray) -> Iterator[tuple[slice, slice]]:
+    """Yield which fitted rows go with which rows left out among them, a bounded number at once."""
+    first = 0
+    for start in range(0, max(len(out), 1), STRETCH):
+        stop = min(start + STRETCH, len(out))
+        ends = stop == len(out)
+        last = len(positions) if ends else int(np.searchsorted(positions, out[stop - 1]))
+        yield slice(first, last), slice(start, stop)
+        first = last
+
+
+def _left_out(
+    fit: Fitted, chosen: UsedRows, some: slice, columns: list[str], given: object
+) -> pd.DataFrame:
+    """Some of the rows left out, with the columns of the fitted ones."""
+    table, _ = rows_at_hand(fit)
+    out = chosen.out[some]
+    rest = left_out_columns(fit, out, chosen.reasons[some])
+    nothing = np.full(len(out), np.nan)
+    own = {column: rest.get(column, nothing) for column in columns}
+    return _frame(given, list(table.labels(out)), own)
 
 
 def _frame(given: object, labels: list[Any], columns: dict[str, Any]) -> pd.DataFrame:
