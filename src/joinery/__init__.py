@@ -62,6 +62,7 @@ _HOMES = {
         "NewRowError",
         "FileFormatError",
         "JoineryWarning",
+        "EstimateWarning",
     ),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}

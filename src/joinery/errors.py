@@ -20,6 +20,7 @@
     └── FileFormatError               a file is not what it should be                        exit 3
 
     JoineryWarning(UserWarning)       worth knowing, not worth stopping for
+    └── EstimateWarning               what a reader of the estimates must know
 
 Each carries its parts as attributes as well as its words, and the exit status of the command that
 meets it."""
@@ -275,6 +276,12 @@ class FileFormatError(JoineryError):
 
 class JoineryWarning(UserWarning):
     """Worth knowing, not worth stopping for."""
+
+
+class EstimateWarning(JoineryWarning):
+    """What a reader of the estimates must know.
+
+    Separation, a fit that did not settle, columns left out, most rows lost to empty cells."""
 
 
 @dataclass(frozen=True)

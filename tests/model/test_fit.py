@@ -435,3 +435,32 @@ def test_a_step_from_the_row_before_is_the_column_that_says_the_same(sentence):
     if not sentence.startswith("x"):  # what is of another row is not turned back
         ahead = [f.forecast({"x": [0.5]})["new_upper"][0] for f in (ours, known)]
         assert ahead[0] == pytest.approx(ahead[1], rel=1e-12)
+
+
+@pytest.mark.parametrize(
+    ("table", "sentence", "options", "said"),
+    [
+        ({"x": np.arange(20.0), "y": np.arange(20) > 9}, "y given x", {}, "separation: x tells"),
+        (
+            {"x": np.arange(9.0), "z": 3 * np.arange(9.0), "y": np.arange(9.0) ** 2},
+            "y given x, z",
+            {},
+            "left out of the model: z is 3 × x",
+        ),
+        (
+            {"x": [1.0, 2, 4, *[np.nan] * 6], "y": np.arange(9.0) ** 2},
+            "y given x",
+            {},
+            "most rows are left out for their empty cells: 6 no x, of 9",
+        ),
+    ],
+)
+def test_what_estimates_must_be_read_with_warns_once_and_stands_in_the_tables(
+    table, sentence, options, said
+):
+    with pytest.warns(jn.EstimateWarning, match=said) as caught:
+        fit = jn.fit(table, sentence, **options)
+    assert len(caught) == 1
+    assert caught[0].filename == __file__
+    for answer in (fit.coefficients(), fit.overall(), fit.anova()):
+        assert any(said in note for note in answer.notes)

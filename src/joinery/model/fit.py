@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from joinery.model.result import Fit
+from joinery.model.result import Fit, warned
 from joinery.model.steps import fit_to_table
 from joinery.support.arguments import checked
 
@@ -96,7 +96,7 @@ def fit(
         "level": level,
         "labels": labels,
     }
-    return Fit(fit_to_table(data, model, terms, **given))
+    return warned(Fit(fit_to_table(data, model, terms, **given)))
 
 
 @checked

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import os
+import warnings
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ParamSpec
 
-from joinery.errors import Note, nearest
+from joinery.errors import EstimateWarning, Note, nearest
 from joinery.show.files import refuse_input
 from joinery.show.labels import Labels
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
+from joinery.study.read.notes import about_estimates
 from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
 
@@ -907,15 +909,17 @@ other things held.
         """
         from joinery.model.revise import revise
 
-        return Fit(
-            revise(
-                self._fitted,
-                add=add,
-                drop=drop,
-                leave_out=leave_out,
-                put_back=put_back,
-                response=response,
-                **changed,
+        return warned(
+            Fit(
+                revise(
+                    self._fitted,
+                    add=add,
+                    drop=drop,
+                    leave_out=leave_out,
+                    put_back=put_back,
+                    response=response,
+                    **changed,
+                )
             )
         )
 
@@ -1000,3 +1004,11 @@ other things held.
         from joinery.study.short_page import short_page
 
         return as_html(short_page(self._fitted))
+
+
+def warned(fit: Fit) -> Fit:
+    """Return a fit, with one warning of what its estimates must be read with."""
+    if facts := about_estimates(fit._fitted):
+        words = "; ".join(note.words for note in facts)
+        warnings.warn(words, EstimateWarning, stacklevel=4)
+    return fit

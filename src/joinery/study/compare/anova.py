@@ -15,6 +15,7 @@ from joinery.study.check.straight import lack_of_fit
 from joinery.study.compare.adjusting import AFTER, ASKS, adjusted, coding_matters, term_basis
 from joinery.study.compare.deviance import deviance_table
 from joinery.study.fitted import Fitted
+from joinery.study.read.notes import about_estimates
 
 
 @dataclass(frozen=True)
@@ -59,7 +60,7 @@ def anova(fit: Fitted, after: str = "earlier") -> Table:
             "share": share,
         },
         title=f"What each term explains, after {after}",
-        notes=tuple(_notes(fit, after)),
+        notes=(*(note.words for note in about_estimates(fit)), *_notes(fit, after)),
         kinds={"f": "own", "ss": "own", "ms": "own"},
     )
 

@@ -18,11 +18,12 @@ from joinery.errors import Note, listed
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.notation.tree import Call, Expression, Name, names_in, quoted_text
 from joinery.show.numbers import count, value
-from joinery.study.fitted import Fitted, constant_response, fitted_rows, once
+from joinery.study.fitted import Fitted, Origin, constant_response, fitted_rows, once
 
 FEW_ROWS = 5  # below which a reference level is remarked on
 SMALL_COUNTS = 100.0  # means above which a count is as good as normal
 
+MOST_LOST = 0.5  # of the rows that are meant, beyond which a fit is of few of them
 READING = "reading"  # the kind of what was noted while the table was read
 
 
@@ -41,6 +42,7 @@ def notes(fit: Fitted) -> tuple[Note, ...]:
                     else ()
                 ),
                 *fit.early_notes,
+                *_about_rows(fit.origin),
                 *_about_weights(fit),
                 *dependences(design, solution),
                 *_about_terms(design),
@@ -51,6 +53,30 @@ def notes(fit: Fitted) -> tuple[Note, ...]:
             ]
         )
     )
+
+
+ABOUT_ESTIMATES = ("separation", "not settled", "edge", "column left out", "most rows left out")
+
+
+def about_estimates(fit: Fitted) -> list[Note]:
+    """Return the notes that whoever takes a number from the fit must know."""
+    if fit.origin is None:
+        known = fit.early_notes
+    else:
+        dropped = dependences(fit.design, fit.solution)
+        known = (*fit.early_notes, *dropped, *_about_rows(fit.origin))
+    return [note for note in known if note.kind in ABOUT_ESTIMATES]
+
+
+def _about_rows(origin: Origin) -> Iterator[Note]:
+    """Say that most rows are lost to cells that are empty, where they are."""
+    used = origin.used_rows
+    lost = {why: n for why, n in used.counts.items() if why.startswith("no ")}
+    meant = used.total - sum(used.counts.values()) + sum(lost.values())
+    if sum(lost.values()) > MOST_LOST * meant:
+        named = ", ".join(f"{n:,} {why}" for why, n in lost.items())
+        words = f"most rows are left out for their empty cells: {named}, of {meant:,}"
+        yield Note("most rows left out", "caution", words)
 
 
 def _about_the_solver(solution: Solution) -> Note:
