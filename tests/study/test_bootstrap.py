@@ -174,7 +174,7 @@ def test_resamples_that_lose_a_level_are_counted():
     [
         ({}, {"resample": "row"}, "did you mean 'rows'"),
         ({}, {"interval": "bca"}, "percentile"),
-        ({}, {"resamples": 1}, "too few"),
+        ({}, {"resamples": 1}, "is not between 2 and"),
         ({}, {"of": "2 / 3"}, "names no coefficient that it depends on"),
         ({}, {"of": []}, "names no figure"),
         ({}, {"resample": "clusters"}, "which clusters"),

@@ -87,7 +87,7 @@ def test_predictors_come_from_tables_values_and_recipes():
         ({"model": "(y > 3) given x"}, "a column = 'a text'"),
         ({"errors": "skew", "times": 5}, "skewed"),
         ({"errors": "skewed", "family": "poisson", "times": 5}, "normal family"),
-        ({"times": 1}, "two times or more"),
+        ({"times": 1}, "from two to 10,000,000 times"),
         ({"rows": 2, "times": 5}, "cannot tell 2 coefficients apart"),
     ],
 )  # fmt: skip

@@ -251,7 +251,8 @@ def _read_whole(content: Content, given: Given) -> tuple[pd.DataFrame, list[str]
         frame = _READERS[ending](content)
     except ImportError as missing:
         raise DataError(
-            f"reading {ending} needs {missing.name}; install joinery with its [spreadsheet] extra"
+            f"reading {ending} needs {missing.name}; in the checkout: "
+            'python -m pip install ".[spreadsheet]"'
         ) from None
     except JoineryError:
         raise

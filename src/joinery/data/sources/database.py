@@ -134,8 +134,9 @@ def selected(where: Any, query: str) -> Iterator[Iterator[pa.Table]]:
         yield _told(batches, url)
     except ImportError as missing:
         ours = str(missing.name) in ("sqlalchemy", "duckdb", "psycopg")
-        way = "joinery with its [database] extra" if ours else f"{missing.name} beside joinery"
-        raise DataError(f"reading {scheme_of(url)} needs {missing.name}; install {way}") from None
+        way = 'in the checkout: python -m pip install ".[database]"'
+        way = way if ours else f"install {missing.name} beside joinery"
+        raise DataError(f"reading {scheme_of(url)} needs {missing.name}; {way}") from None
 
 
 def _told(batches: Iterator[pa.Table], url: str) -> Iterator[pa.Table]:
