@@ -9,6 +9,7 @@ import xml.etree.ElementTree as ET
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
 import pytest
 from matplotlib.figure import Figure
 
@@ -222,3 +223,21 @@ def test_pictures_of_many_rows_and_of_few():
         perfect.draw("quantiles")
     with pytest.raises(jn.CallError, match="needs a numeric predictor"):
         jn.fit({"g": list("ab" * 3), "y": [1.0, 2, 3, 4, 5, 7]}, "y given g").draw("line")
+
+
+def test_a_table_is_a_table_to_others():
+    fit = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type", id="hive")
+    table, rows = fit.coefficients(), fit.rows()
+    assert pd.DataFrame(table).equals(table.frame)
+    assert pd.DataFrame(rows).set_index("hive").equals(rows.frame)
+    assert pa.table(rows).column_names == ["hive", *rows.frame]
+    assert np.asarray(table).shape == (len(table), 7)
+    assert table == fit.coefficients()
+    assert table != fit.coefficients(level=0.9)
+    assert len({table, fit.coefficients()}) == 1
+    assert table.to_dict()["term"] == table["term"].tolist()
+    assert None in rows.to_dict()["leverage"]
+    figures = fit.figures()
+    assert figures["r_squared"].tolist() == [fit.r_squared]
+    assert np.isnan(figures["shape"].iloc[0])
+    assert fit.figures() == jn.fit("sample:yields", fit.sentence).figures()

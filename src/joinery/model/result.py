@@ -43,11 +43,16 @@ def answered(question: Callable[P, Table]) -> Callable[P, Table]:
     return answer
 
 
+FIGURES = (
+    "n_rows", "r_squared", "adjusted_r_squared", "residual_sd", "model_df", "residual_df",
+    "deviance", "null_deviance", "dispersion", "shape", "log_likelihood", "aic", "bic",
+    "converged", "iterations",
+)  # fmt: skip
 # general words of the trade, and what answers them here
 WORDS_FOR = {
     **dict.fromkeys(("plot", "picture", "chart"), 'draw("line")'),
     **dict.fromkeys(("predict", "prediction", "predictions", "interpolate"), "forecast"),
-    **dict.fromkeys(("summary", "describe"), "print(fit), or overall"),
+    **dict.fromkeys(("summary", "describe"), "print(fit), or figures"),
     **dict.fromkeys(("vif", "diagnostics", "tests"), "checks"),
     **dict.fromkeys(("residuals", "fitted", "leverage", "influence", "cooks_distance"), "rows"),
     **dict.fromkeys(("parameters", "intervals", "standard_errors", "p_values"), "coefficients"),
@@ -237,6 +242,23 @@ class Fit:
             ratios=ratios,
             profile=profile,
         )
+
+    @answered
+    def figures(self) -> Table:
+        """Every figure of the fit as one row: what is a figure of the fit itself is a column.
+
+        Returns a Table: n_rows, r_squared, adjusted_r_squared, residual_sd, model_df, residual_df,
+        deviance, null_deviance, dispersion, shape, log_likelihood, aic, bic, converged, iterations;
+        empty where a figure has no meaning for the family.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.figures()["n_rows"].tolist()
+        [14]
+        """
+        from joinery.study.read.figures import figures
+
+        return figures(self.sentence, {name: getattr(self, name) for name in FIGURES})
 
     @answered
     def term_correlations(self) -> Table:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -50,7 +50,18 @@ _WORDS |= {
 }
 
 
-@dataclass(frozen=True)
+class Row(tuple[Any, ...]):
+    """One row of a Table: its cells, with the columns' names in ``_fields``."""
+
+    _fields: tuple[str, ...]
+
+    def __new__(cls, cells: Iterable[Any], fields: Iterable[str] = ()) -> Row:
+        row = super().__new__(cls, tuple(cells))
+        row._fields = tuple(fields)
+        return row
+
+
+@dataclass(frozen=True, eq=False, repr=False)
 class Table:
     """Figures with names.
 
@@ -61,7 +72,9 @@ class Table:
     ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``, ``text``, ``cell`` (made up
     already). ``headings`` gives words for people, ``layout`` says how they see it, and ``labels``
     names columns of the data in the terms.
-    ``table["p"]``, ``"p" in table`` and ``list(table)`` speak of its columns."""
+    ``table["p"]`` and ``"p" in table`` speak of its columns; its rows are iterated, counted by
+    ``len``, and taken by ``pd.DataFrame(table)`` and whatever reads an Arrow stream, their labels
+    as a first column. Two tables are equal that have the same columns, values and labels."""
 
     columns: Mapping[str, Sequence[Any] | np.ndarray]
     title: str = ""
@@ -105,11 +118,42 @@ class Table:
     def __contains__(self, column: object) -> bool:
         return column in self.columns
 
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.columns)
+    @property
+    def _all_columns(self) -> dict[str, Any]:
+        """The columns as cells of Python, the labels first where there are any."""
+        labels = {} if self.index is None else {self.index_name: list(self.index)}
+        return {name: numbers.plain_cells(v) for name, v in {**labels, **self.columns}.items()}
+
+    def __iter__(self) -> Iterator[Row]:
+        columns = self._all_columns
+        return (Row(cells, columns) for cells in zip(*columns.values(), strict=True))
 
     def __len__(self) -> int:
         return len(next(iter(self.columns.values()), ()))
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Table):
+            return NotImplemented
+        return bool(self.frame.equals(other.frame))
+
+    def __hash__(self) -> int:
+        return hash((len(self), *self.columns))
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        import pyarrow as pa
+
+        return pa.table(self._all_columns).__arrow_c_stream__(requested_schema)
+
+    def to_dict(self) -> dict[str, list[Any]]:
+        """Return the columns as lists, the labels first, None where a cell is empty.
+
+        >>> Table({"term": ["intercept"], "p": [float("nan")]}).to_dict()
+        {'term': ['intercept'], 'p': [None]}
+        """
+        return {
+            name: [None if isinstance(v, float) and not math.isfinite(v) else v for v in cells]
+            for name, cells in self._all_columns.items()
+        }
 
     def __str__(self) -> str:
         return self.render("text")
