@@ -70,12 +70,14 @@ _HOME = {name: home for home, names in _HOMES.items() for name in names}
 __all__ = [*_HOME, "__version__"]
 
 
-def __getattr__(name: str) -> Any:
-    if name not in _HOME:
-        raise AttributeError(f"module 'joinery' has no attribute {name!r}")
-    value = getattr(import_module(_HOME[name]), name)
-    globals()[name] = value
-    return value
+if not TYPE_CHECKING:  # else a slip would be anything to a type checker
+
+    def __getattr__(name: str) -> Any:
+        if name not in _HOME:
+            raise AttributeError(f"module 'joinery' has no attribute {name!r}")
+        value = getattr(import_module(_HOME[name]), name)
+        globals()[name] = value
+        return value
 
 
 def __dir__() -> list[str]:

@@ -83,7 +83,7 @@ def test_a_table_is_made_once_and_shown_many_ways(tmp_path):
     assert "0.3" in TABLE.render("text", digits=1)
     assert TABLE["p"].tolist()[0] == 1e-9
     assert "p" in TABLE
-    assert list(TABLE) == list(TABLE.frame)
+    assert list(TABLE.columns) == list(TABLE.frame)
     for ending in ("txt", "md", "html", "csv", "json", "tex", "parquet", "feather", "xlsx", "ods"):
         assert TABLE.write(tmp_path / f"t.{ending}").stat().st_size > 0
     pd.testing.assert_frame_equal(jn.read(tmp_path / "t.csv"), TABLE.frame)

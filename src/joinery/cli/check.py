@@ -10,7 +10,7 @@ import typer
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import CHECK, app, fit_of, folder_of, is_saved, question, show, streams
-from joinery.cli.texts import labels_in
+from joinery.cli.texts import labels_in, word
 from joinery.show.marks import tell
 
 question(
@@ -99,7 +99,7 @@ def draw(
         check_picture(name, own)
     for name in pictures:
         path = target if one_file else target / f"{name}.png"
-        fitted.draw(name, path=path, label_rows=rows, **options)
+        fitted.draw(word(name), path=path, label_rows=rows, **options)
         tell(f"drew {path}")
 
 
@@ -139,5 +139,7 @@ def bootstrap(
 ) -> None:
     """How figures spread over resamples of the rows."""
     fitted = fit_of(**given)
-    table = fitted.bootstrap(resamples, of=of, resample=resample, interval=interval, seed=seed)
+    table = fitted.bootstrap(
+        resamples, of=of, resample=word(resample), interval=word(interval), seed=seed
+    )
     show(table, given)

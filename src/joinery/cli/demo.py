@@ -9,6 +9,7 @@ from typing import Any
 from rich.rule import Rule
 from rich.text import Text
 
+from joinery.cli.texts import word
 from joinery.errors import CallError
 from joinery.model.compare import compare
 from joinery.model.fit import fit, load
@@ -58,7 +59,7 @@ class _Files:
     written: list[Path]
 
     def draw(self, made: Fit | Look, name: str, file: str = "", **options: Any) -> None:
-        made.draw(name, path=self.folder / f"{file or name}.png", **options)
+        made.draw(word(name), path=self.folder / f"{file or name}.png", **options)
         self.written.append(self.folder / f"{file or name}.png")
 
 

@@ -9,6 +9,7 @@ import typer
 from joinery import advice, errors
 from joinery.cli import options as o
 from joinery.cli.app import FORECAST, app, data_of, fit_of, show, tell_notes
+from joinery.cli.texts import word
 from joinery.show.marks import tell
 
 if TYPE_CHECKING:
@@ -56,7 +57,7 @@ def forecast(
                     "forecast fewer rows",
                     argument=name,
                 )
-        path = fitted.write_forecasts(rows, output, level=given["level"], intervals=intervals)
+        path = fitted.write_forecasts(rows, output, level=given["level"], intervals=word(intervals))
         tell(f"wrote {path}")
         return
     options: dict[str, Any] = {

@@ -11,7 +11,7 @@ import typer
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import FIT, FORMS, app, fit_of, is_saved, question, show
-from joinery.cli.texts import cells_of
+from joinery.cli.texts import cells_of, word
 from joinery.show.files import suffix_of, write_text
 from joinery.show.marks import tell
 
@@ -76,7 +76,7 @@ def _page_in(form: str, fitted: Fit, digits: int | None, full: bool) -> str:
     parts = [page.RENDERERS[form](short_page(fitted._fitted, digits)).rstrip("\n")]
     if full:
         tables = [t if digits is None else t.with_digits(digits) for t in _tables(fitted)]
-        parts += [table.render(form).rstrip("\n") for table in tables]
+        parts += [table.render(word(form)).rstrip("\n") for table in tables]
         parts += _pictures(fitted) if form == "html" else []
     return "\n\n".join(parts) + "\n"
 
@@ -97,7 +97,7 @@ def _pictures(fitted: Fit) -> list[str]:
     drawn = []
     for name in names:
         with suppress(errors.CallError):  # too little is left to draw, and the tables say so
-            drawn.append(as_svg(fitted.draw(name), name))
+            drawn.append(as_svg(fitted.draw(word(name)), name))
     return drawn
 
 
@@ -138,7 +138,7 @@ def anova(
     **given: Any,
 ) -> None:
     """What each term explains beyond the terms it is adjusted for."""
-    show(fit_of(**given).anova(after), given)
+    show(fit_of(**given).anova(word(after)), given)
 
 
 @app.command(rich_help_panel=FIT)
@@ -179,5 +179,5 @@ def equation(
 ) -> None:
     """The fitted equation, ready to copy, or as code that gives the forecast."""
     fit = fit_of(**given)
-    text = fit.equation(style, part=part, cells=cells_of(cells))
+    text = fit.equation(word(style), part=word(part), cells=cells_of(cells))
     sys.stdout.write(text.rstrip("\n") + "\n")

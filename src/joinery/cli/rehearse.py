@@ -11,6 +11,7 @@ import typer
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import REHEARSE, app, show
+from joinery.cli.texts import word
 from joinery.show.marks import tell
 
 Model = Annotated[str, typer.Argument(metavar="MODEL", help="a sentence: 'y given x, group'")]
@@ -80,7 +81,8 @@ def simulate(
 
     table = draw(
         model, coefficients, rows, predictors=predictors_in(predictors), residual_sd=residual_sd,
-        family=family, link=link, dispersion=dispersion, shape=shape, totals=totals_in(totals),
+        family=word(family), link=word(link), dispersion=dispersion, shape=shape,
+        totals=totals_in(totals),
         seed=seed,
     )  # fmt: skip
     text = table.to_csv(index=False, lineterminator="\n")
@@ -123,9 +125,10 @@ def rehearse(
         raise errors.CallError(f"--rows {rows!r} is no number of rows", argument="rows") from None
     study = many_times(
         given["model"], coefficients, sizes if len(sizes) > 1 else sizes[0], times=times,
-        level=level, errors=errors_of, std_errors=std_errors,
-        predictors=predictors_in(predictors), residual_sd=residual_sd, family=family, link=link,
-        dispersion=dispersion, shape=shape, totals=totals_in(totals), seed=seed,
+        level=level, errors=errors_of, std_errors=word(std_errors),
+        predictors=predictors_in(predictors), residual_sd=residual_sd,
+        family=word(family), link=word(link), dispersion=dispersion, shape=shape,
+        totals=totals_in(totals), seed=seed,
     )  # fmt: skip
     show(study.coefficients, given)
     if draw is not None:

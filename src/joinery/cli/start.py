@@ -9,6 +9,7 @@ import typer
 
 from joinery.cli import options as o
 from joinery.cli.app import START, app, data_of, folder_of, show
+from joinery.cli.texts import word
 from joinery.show.marks import tell
 
 if TYPE_CHECKING:
@@ -61,4 +62,4 @@ def look(
         ]
         for name in names:
             tell(f"drew {folder_of(pictures) / name}.png")
-            first.draw(name, path=folder_of(pictures) / f"{name}.png")
+            first.draw(word(name), path=folder_of(pictures) / f"{name}.png")

@@ -12,6 +12,11 @@ if TYPE_CHECKING:
     from joinery.model.result import Fit
 
 
+def word(typed: str | None) -> Any:
+    """Return a word that was typed; the call itself says whether it is one of its own."""
+    return typed
+
+
 def labels_of(texts: Iterable[str] | None) -> dict[str, str]:
     """Words for columns, from ``column=words``."""
     return _by_column(texts, "labels", "words", "'honey_kg=Honey (kg)'")

@@ -12,7 +12,7 @@ import typer
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import UNDERSTAND, app, fit_of, is_saved, question, show, working
-from joinery.cli.texts import labels_in
+from joinery.cli.texts import labels_in, word
 
 Of = Annotated[str, typer.Option("--of", help="the predictor whose slope it is")]
 Across = Annotated[str, typer.Option("--across", help="the column across which it changes")]
@@ -149,7 +149,7 @@ def adjusted_means(
     """The means of a category's levels, the rest held."""
     term, given = _saved_term(given, term)
     fitted = fit_of(**given)
-    show(fitted.adjusted_means(term, at=settings_in(at), weighting=weighting, per=per), given)
+    show(fitted.adjusted_means(term, at=settings_in(at), weighting=word(weighting), per=per), given)
 
 
 @app.command("level-differences", rich_help_panel=UNDERSTAND)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, Unpack
 
 from joinery import advice
 from joinery.errors import CallError, one_of
@@ -18,6 +18,7 @@ from joinery.show.table import Table
 from joinery.study.compare import stepwise as study
 from joinery.study.compare.compare import compare as side_by_side
 from joinery.study.compare.stepwise import CRITERIA, MOVES, Steps
+from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
 
@@ -134,13 +135,13 @@ def stepwise(
     data: Any,
     model: str,
     *,
-    criterion: str | None = None,
-    moves: str = "add and drop",
+    criterion: words.Criterion | None = None,
+    moves: words.Moves = "add and drop",
     limit: float = 0.05,
     leave: float | None = None,
     keep: Sequence[str] | str = (),
     seed: int | None = 0,
-    **options: Any,
+    **options: Unpack[words.StepwiseOptions],
 ) -> Trail:
     """Choose among the terms of a sentence step by step, in any family.
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from typing import Any, Literal
 
 from joinery.model.result import Fit, warned
 from joinery.model.steps import fit_to_table
+from joinery.support import words
 from joinery.support.arguments import checked
 
 
@@ -17,9 +18,9 @@ def fit(
     model: str,
     terms: Sequence[str] | None = None,
     *,
-    family: str | None = None,
-    link: str | None = None,
-    dispersion: float | str | None = None,
+    family: words.FamilyName | None = None,
+    link: words.LinkName | None = None,
+    dispersion: float | Literal["estimated"] | None = None,
     weights: str | Iterable[Any] | None = None,
     repeats: str | Iterable[Any] | None = None,
     offset: str | Iterable[Any] | None = None,
@@ -27,10 +28,10 @@ def fit(
     leave_out: Sequence[Any] | str | None = None,
     id: str | None = None,
     order: str | Iterable[Any] | None = None,
-    missing: str = "leave out",
-    std_errors: str = "constant spread",
+    missing: words.Missing = "leave out",
+    std_errors: words.StdErrors = "constant spread",
     cluster: str | Iterable[Any] | None = None,
-    penalty: str | None = None,
+    penalty: words.Penalty | None = None,
     level: float = 0.95,
     labels: Mapping[str, str] | None = None,
 ) -> Fit:

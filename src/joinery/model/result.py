@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ParamSpec
+from typing import TYPE_CHECKING, Any, ParamSpec, Unpack
 
 from joinery.errors import EstimateWarning, Note, nearest
 from joinery.show.files import refuse_input
@@ -16,6 +16,7 @@ from joinery.show.labels import Labels
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 from joinery.study.read.notes import about_estimates
+from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
 
@@ -374,7 +375,7 @@ class Fit:
         term: str,
         *,
         at: Mapping[str, Any] | None = None,
-        weighting: str = "equal",
+        weighting: words.Weighting = "equal",
         per: float | None = None,
         level: float | None = None,
     ) -> Table:
@@ -403,7 +404,7 @@ class Fit:
         term: str,
         *,
         reference: str | None = None,
-        correction: str | None = None,
+        correction: words.Correction | None = None,
         at: Mapping[str, Any] | None = None,
         level: float | None = None,
     ) -> Table:
@@ -433,7 +434,7 @@ class Fit:
         a: Mapping[str, Any] | str,
         b: Mapping[str, Any] | str | None = None,
         *,
-        hold: Mapping[str, Any] | str = "average",
+        hold: Mapping[str, Any] | words.Hold = "average",
         level: float | None = None,
     ) -> Table:
         """What if: the mean at one setting of the predictors less the mean at another.
@@ -514,8 +515,8 @@ class Fit:
         resamples: int = 2000,
         *,
         of: Sequence[str] | str | None = None,
-        resample: str = "rows",
-        interval: str = "percentile",
+        resample: words.Resample = "rows",
+        interval: words.Ends = "percentile",
         level: float | None = None,
         seed: int | None = None,
     ) -> Table:
@@ -624,7 +625,7 @@ other things held.
         return overall(self._fitted, level)
 
     @answered
-    def anova(self, after: str = "earlier") -> Table:
+    def anova(self, after: words.After = "earlier") -> Table:
         """What each term explains beyond the terms it is adjusted for.
 
         Parameters: ``after``: ``"earlier"`` terms as written; ``"lower-order"``, all terms that do
@@ -742,9 +743,9 @@ other things held.
         new: Any = None,
         *,
         level: float | Sequence[float] | None = None,
-        intervals: str = "model",
+        intervals: words.Intervals = "model",
         simultaneous: bool = False,
-        hold: str | None = None,
+        hold: words.Hold | None = None,
         per: float | None = None,
     ) -> Table:
         """Forecasts with an interval for the mean and one for a single new row.
@@ -785,7 +786,7 @@ other things held.
         path: str | os.PathLike[str],
         *,
         level: float | None = None,
-        intervals: str = "model",
+        intervals: words.Intervals = "model",
     ) -> Path:
         """Write forecasts to a file, some rows at a time: for tables of any size.
 
@@ -832,10 +833,10 @@ other things held.
     @checked
     def equation(
         self,
-        style: str = "text",
+        style: words.Style = "text",
         *,
         cells: Mapping[str, str] | None = None,
-        part: str = "fitted",
+        part: words.Part = "fitted",
     ) -> str:
         """The fitted equation, intercept first: for people, or as code that gives the forecast.
 
@@ -869,7 +870,7 @@ other things held.
     @checked
     def draw(
         self,
-        name: str,
+        name: words.PictureName,
         *,
         path: str | os.PathLike[str] | None = None,
         ax: Axes | None = None,
@@ -916,7 +917,7 @@ other things held.
         leave_out: Sequence[Any] | str | None = None,
         put_back: Sequence[Any] | str | None = None,
         response: str | None = None,
-        **changed: Any,
+        **changed: Unpack[words.Changes],
     ) -> Fit:
         """Fit again with terms added or dropped, rows left out or put back, other options.
 
@@ -996,13 +997,16 @@ other things held.
 
     # ------------------------------------------------------------------ the short page
 
-    def __getattr__(self, name: str) -> Any:
-        """Point from a word that analysts know to the question that answers it."""
-        if name.startswith("_"):
-            raise AttributeError(name)
-        asked = WORDS_FOR.get(name) or nearest(name, [n for n in dir(type(self)) if n[0] != "_"])
-        hint = f"; did you mean {asked}?" if asked else ""
-        raise AttributeError(f"a Fit has no {name!r}{hint}")
+    if not TYPE_CHECKING:  # else every slip would be an attribute to a type checker
+
+        def __getattr__(self, name: str) -> Any:
+            """Point from a word that analysts know to the question that answers it."""
+            if name.startswith("_"):
+                raise AttributeError(name)
+            known = [n for n in dir(type(self)) if not n.startswith("_")]
+            asked = WORDS_FOR.get(name) or nearest(name, known)
+            hint = f"; did you mean {asked}?" if asked else ""
+            raise AttributeError(f"a Fit has no {name!r}{hint}")
 
     def _output(self, path: Any, *inputs: object) -> Any:
         """Return a path to write to. Raises CallError for the file that the table was read from."""

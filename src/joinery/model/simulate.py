@@ -24,6 +24,7 @@ from joinery.study.read.coefficients import p_values
 from joinery.study.read.estimates import estimates
 from joinery.study.resample import rehearse as study
 from joinery.study.resample.process import ERRORS, Process, needed_columns, predictor_table, process
+from joinery.support import words
 from joinery.support.arguments import checked
 
 MOST_ROWS = 2**31  # of a made table: more are a slip, and no memory holds them
@@ -44,8 +45,8 @@ def simulate(
     *,
     predictors: Any = None,
     residual_sd: float = 1.0,
-    family: str | None = None,
-    link: str | None = None,
+    family: words.FamilyName | None = None,
+    link: words.LinkName | None = None,
     dispersion: float | None = None,
     shape: float | None = None,
     totals: Any = None,
@@ -135,11 +136,11 @@ def rehearse(
     times: int = 1000,
     level: float = 0.95,
     errors: str = "normal",
-    std_errors: str = "constant spread",
+    std_errors: words.StdErrors = "constant spread",
     predictors: Any = None,
     residual_sd: float = 1.0,
-    family: str | None = None,
-    link: str | None = None,
+    family: words.FamilyName | None = None,
+    link: words.LinkName | None = None,
     dispersion: float | None = None,
     shape: float | None = None,
     totals: Any = None,

@@ -19,6 +19,7 @@ from joinery.show.labels import Labels
 from joinery.show.marks import visible
 from joinery.show.names import label_column
 from joinery.show.people import Layout
+from joinery.support import words
 from joinery.support.arguments import checked
 
 if TYPE_CHECKING:
@@ -164,7 +165,7 @@ class Table:
         return self.render("html")
 
     @checked
-    def render(self, form: str = "text", *, digits: int | None = None) -> str:
+    def render(self, form: words.Form = "text", *, digits: int | None = None) -> str:
         """The table in a form: text, markdown, html or latex for people.
 
         Csv or json with every digit.
@@ -282,7 +283,7 @@ _SHOWERS: dict[str, Callable[[float, int], str]] = {
         numbers.fixed(v, 2) if abs(v) < 0.995 or abs(v) == 1 else numbers.fixed(v, 4)
     ),
 }
-_TEXT_ENDINGS = {
+_TEXT_ENDINGS: dict[str, words.Form] = {
     ".txt": "text",
     ".md": "markdown",
     ".html": "html",

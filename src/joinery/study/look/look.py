@@ -26,6 +26,7 @@ from joinery.study.look.correlations import LEVEL, correlation_table, ranked_row
 from joinery.study.look.facts import Facts, facts
 from joinery.study.look.streamed import pairs, streamed_facts
 from joinery.study.look.table_facts import table_remarks
+from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
 
@@ -208,7 +209,7 @@ class Look:
     @checked
     def draw(
         self,
-        name: str,
+        name: words.LookPictureName,
         *,
         path: str | os.PathLike[str] | None = None,
         ax: Axes | None = None,
