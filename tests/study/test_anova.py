@@ -80,7 +80,7 @@ def test_coding_changes_nothing_after_others():
 
 def test_shares_after_earlier_add_up_and_balanced_tables_agree():
     fit = jn.fit(TABLE, SENTENCE)
-    assert fit.anova()["share"].sum() == pytest.approx(fit.r_squared)
+    assert fit.anova("earlier")["share"].sum() == pytest.approx(fit.r_squared)
     even = pd.DataFrame({"g": list("aabb") * 6, "h": list("uvuv") * 6}).assign(
         y=np.random.default_rng(3).normal(size=24)
     )
@@ -94,7 +94,7 @@ def test_shares_after_earlier_add_up_and_balanced_tables_agree():
 
 def test_robust_lines_and_what_cannot_be_said():
     fit = jn.fit(TABLE, "y given x, g", std_errors="robust")
-    first = fit.anova().frame
+    first = fit.anova("earlier").frame
     assert first["f"].isna().all()
     assert first["ss"].iloc[0] > 0
     joint = fit.claim('"g: b" = 0, "g: c" = 0').frame.iloc[-1]

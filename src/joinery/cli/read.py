@@ -133,8 +133,8 @@ question("overall", FIT, "The whole model against no predictors.", lambda f: f.o
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def anova(
     after: Annotated[
-        str, typer.Option("--after", help="earlier, lower-order or others")
-    ] = "earlier",
+        str, typer.Option("--after", help="lower-order, earlier or others")
+    ] = "lower-order",
     **given: Any,
 ) -> None:
     """What each term explains beyond the terms it is adjusted for."""

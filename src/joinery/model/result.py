@@ -625,11 +625,11 @@ other things held.
         return overall(self._fitted, level)
 
     @answered
-    def anova(self, after: words.After = "earlier") -> Table:
+    def anova(self, after: words.After = "lower-order") -> Table:
         """What each term explains beyond the terms it is adjusted for.
 
-        Parameters: ``after``: ``"earlier"`` terms as written; ``"lower-order"``, all terms that do
-        not contain it; ``"others"``, all other terms, categories coded to sum to zero.
+        Parameters: ``after``: ``"lower-order"``, all terms that do not contain it; ``"earlier"``
+        terms as written; ``"others"``, all other terms, categories coded to sum to zero.
         Returns a Table: term, adjusted_for, df, ss, ms, f, p, share of the total; for other
         families term, adjusted_for, df, deviance, chi2 or f, p. Raises CallError for another
         ``after``.

@@ -28,6 +28,12 @@ ASKS = {
     "others": "each line asks what a term adds to all the others, its products among them",
 }
 
+DEFAULT = "lower-order"  # which asks the same in whatever order the terms are written
+OTHER_QUESTIONS = (
+    "after earlier it would be what a term adds to those written before it; after others, what it "
+    "adds to all the others"
+)
+
 
 @dataclass(frozen=True)
 class TermBasis:

@@ -12,7 +12,15 @@ from joinery.core.numeric import distributions as tails
 from joinery.errors import listed, one_of
 from joinery.show.table import Table
 from joinery.study.check.straight import lack_of_fit
-from joinery.study.compare.adjusting import AFTER, ASKS, adjusted, coding_matters, term_basis
+from joinery.study.compare.adjusting import (
+    AFTER,
+    ASKS,
+    DEFAULT,
+    OTHER_QUESTIONS,
+    adjusted,
+    coding_matters,
+    term_basis,
+)
 from joinery.study.compare.deviance import deviance_table
 from joinery.study.fitted import Fitted
 from joinery.study.read.notes import about_estimates
@@ -30,7 +38,7 @@ class Part:
     p: float = float("nan")
 
 
-def anova(fit: Fitted, after: str = "earlier") -> Table:
+def anova(fit: Fitted, after: str = "lower-order") -> Table:
     """The ANOVA table. See ``Fit.anova``."""
     one_of("after", after, AFTER)
     if not fit.estimate.linear:
@@ -105,6 +113,8 @@ def _residual(fit: Fitted) -> Iterator[Part]:
 
 def _notes(fit: Fitted, after: str) -> Iterator[str]:
     yield ASKS[after]
+    if after == DEFAULT and len(fit.design.terms) > 1:
+        yield OTHER_QUESTIONS
     if fit.sandwich is not None:
         yield (
             "with the chosen covariance there is no F after earlier: "
