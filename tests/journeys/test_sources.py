@@ -280,7 +280,10 @@ def test_rows_and_forecasts_are_written_as_they_are_shown(sentence, ending, tmp_
     assert out["row"].tolist() == shown.index.tolist()
     assert list(out)[1:] == list(shown)
     numbers = [c for c in shown if c not in ("verdict", "reason")]
-    assert np.array_equal(out[numbers], shown[numbers], equal_nan=True)
+    used = ~shown["reason"].str.startswith("left out").to_numpy()
+    assert np.array_equal(out[numbers][used], shown[numbers][used], equal_nan=True)
+    # rows left out are computed some at a time, as they come: the same but for the last bit
+    assert np.allclose(out[numbers], shown[numbers], rtol=1e-12, equal_nan=True)
     assert out["reason"].astype(object).fillna("").tolist() == shown["reason"].tolist()
     shown = held.forecast(TABLE).frame
     file = left.write_forecasts(data, tmp_path / f"forecasts{ending}")
@@ -289,7 +292,10 @@ def test_rows_and_forecasts_are_written_as_they_are_shown(sentence, ending, tmp_
     numbers = [c for c in shown if c not in ("inside", "note")]
     assert np.array_equal(out[numbers], shown[numbers], equal_nan=True)
     for words in ("inside", "note"):
-        assert out[words].astype(object).fillna("").tolist() == shown[words].fillna("").tolist()
+        assert (
+            out[words].astype(object).fillna("").tolist()
+            == shown[words].astype(object).fillna("").tolist()
+        )
 
 
 def test_a_look_says_the_same(tmp_path):
@@ -577,7 +583,8 @@ def test_remarkable_rows_bend_no_smooth(tmp_path, monkeypatch):
     large = made(7000)
     large.to_parquet(tmp_path / "t.parquet", row_group_size=900)
     held = jn.fit(large, "y given x, g")
-    rows = held.rows().frame.iloc[: held.n_rows].assign(x=large["x"])
+    rows = held.rows().frame.assign(x=large["x"])
+    rows = rows[~rows["reason"].str.startswith("left out")]
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
     monkeypatch.setattr(digest, "HELD", 1000)
     monkeypatch.setattr(evenly, "MOST_DRAWN", 700)
@@ -846,7 +853,7 @@ def test_an_interrupt_leaves_nothing_and_says_how_far_it_came(tmp_path, monkeypa
     stopped(monkeypatch, written, "row_columns", 3)
     with pytest.raises(KeyboardInterrupt) as stop:
         fit.write_rows(scratch / "rows.parquet")
-    assert stop.value.__notes__ == ["512 of 3,001 rows written were done"]
+    assert stop.value.__notes__ == ["514 of 3,001 rows written were done"]
     assert list(scratch.iterdir()) == []
 
 

@@ -107,7 +107,7 @@ def test_intervals_are_those_of_the_book():
     assert (row["lower"], row["upper"]) == pytest.approx((theirs.low, theirs.high), abs=0.2 * se)
     assert by["studentized"]["upper"][1] > by["studentized"]["estimate"][1]
     record = fit._fitted
-    moved = study._moved(record, study._rows(record), np.asarray(record.solution.root), None)
+    moved, _ = study._moved(record, study._rows(record), np.asarray(record.solution.root), None)
     for place in (0, 7):
         without = fit.revise(leave_out=[place]).coefficients()["estimate"]
         away = fit.coefficients()["estimate"] - without
@@ -198,7 +198,7 @@ def test_ends_of_given_draws_are_those_of_the_formulas():
     rng = np.random.default_rng(9)
     draws, estimate = rng.gamma(2, 1, (4000, 1)), np.array([1.5])
     influence = rng.exponential(size=(50, 1)) - 1
-    low, high = resampling.accelerated(draws, estimate, influence, 0.9)
+    low, high = resampling.accelerated(draws, estimate, influence, np.ones(50), 0.9)
     bias = stats.norm.ppf((draws < estimate).mean())
     pull = (influence**3).sum() / (6 * (influence**2).sum() ** 1.5)
     assert abs(bias) > 0.05

@@ -191,7 +191,7 @@ def test_draws_that_cannot_be_fitted_are_counted():
 def test_copies_have_the_fitted_mean_and_spread(model, options):
     fit = jn.fit("sample:yields", model, id="hive", **options)
     copies = fit.simulate(4000, seed=1)
-    mean = fit.rows()["fitted"][: fit.n_rows]
+    mean = fit.rows()["fitted"].loc[copies.index]
     weights = jn.sample_data("yields").set_index("hive").loc[copies.index, "queen_age"]
     w = weights if "weights" in options else 1.0
     variance = {

@@ -51,7 +51,7 @@ FIGURES = (
 )  # fmt: skip
 # general words of the trade, and what answers them here
 WORDS_FOR = {
-    **dict.fromkeys(("plot", "picture", "chart"), 'draw("line")'),
+    **dict.fromkeys(("plot", "picture", "chart"), "draw"),
     **dict.fromkeys(("predict", "prediction", "predictions", "interpolate"), "forecast"),
     **dict.fromkeys(("summary", "describe"), "print(fit), or figures"),
     **dict.fromkeys(("vif", "diagnostics", "tests"), "checks"),

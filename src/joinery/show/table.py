@@ -42,6 +42,7 @@ _WORDS = {
     "df": "df",
     "n": "n",
 }
+_YES_NO = {True: "yes", False: "no", None: ""}  # as people read them
 _TERMS = ("term", "adjusted_for")  # columns that name terms
 _WORDS |= {
     "cooks_distance": "Cook's distance",
@@ -250,7 +251,7 @@ class Table:
         digits = self.digits or numbers.DIGITS
         kind = self.kinds.get(column, _KINDS.get(column, "figure"))
         if kind == "cell" or self.is_text(column):
-            cells = ["" if v is None else str(v) for v in values]
+            cells = [_YES_NO[v] if v is None or isinstance(v, bool) else str(v) for v in values]
             return [self.labels(cell) for cell in cells] if column in _TERMS else cells
         as_numbers = [math.nan if v is None else float(v) for v in values]
         if kind == "error":

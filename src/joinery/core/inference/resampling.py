@@ -20,6 +20,7 @@ from joinery.core.numeric.distributions import normal_below, normal_quantile
 from joinery.errors import DataError, EstimationError
 
 CELLS, TOGETHER = 4_000_000, 100_000  # counts held at once, and drawn at once
+MOST_DRAWN = 10**7  # rows, repeats counted, that are drawn one by one
 MOST_STEPS, SETTLED, SINGULAR = 60, 1e-10, 1e-9
 
 
@@ -56,18 +57,20 @@ def counted(
     rng: np.random.Generator, times: np.ndarray, resamples: int, groups: np.ndarray | None
 ) -> Iterator[np.ndarray]:
     """Counts (some, n) of each row, drawn with replacement; whole groups where these are given."""
-    if groups is None and (times != 1).any():
+    if groups is None and times.sum() > MOST_DRAWN:
         yield from _counted_of_repeats(rng, times, resamples)
         return
-    n = len(times) if groups is None else int(groups.max()) + 1
-    width = n
+    each = np.repeat(np.arange(len(times)), times.astype(int)) if groups is None else None
+    n = int(groups.max()) + 1 if groups is not None else round(times.sum())
+    width = len(times) if groups is None else n
     some, few = max(1, CELLS // max(width, n)), max(1, TOGETHER // n)
     for start in range(0, resamples, some):
         counts = np.empty((min(some, resamples - start), width))
         for first in range(0, len(counts), few):  # few at a time, so that they stay in cache
             part = counts[first : first + few]
             drawn = rng.integers(0, n, (len(part), n), dtype=np.int32)
-            place = drawn + (np.arange(len(part)) * width)[:, None]
+            place = drawn if each is None else each[drawn]
+            place = place + (np.arange(len(part)) * width)[:, None]
             part[:] = np.bincount(place.ravel(), minlength=part.size).reshape(part.shape)
         yield counts if groups is None else counts[:, groups] * times
 

@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.dataset as datasets
 import pyarrow.parquet as parquet
 
+from joinery import advice
 from joinery.core.blocks.partition import Runner
 from joinery.data.sources.source import HELD_CELLS, STRETCH, refuse_too_large
 from joinery.errors import DataError, EmptyTableError, FileFormatError, listed
@@ -267,7 +268,12 @@ def of_dataset(dataset: datasets.Dataset) -> ArrowSource:
     except ValueError:
         rows, width = dataset.count_rows(), len(dataset.schema.names)
         if rows * width > HELD_CELLS:
-            refuse_too_large(rows, HELD_CELLS // width, "a filtered dataset", "use where= instead")
+            refuse_too_large(
+                rows,
+                HELD_CELLS // width,
+                "a filtered dataset",
+                f"use {advice.option('where')} instead",
+            )
         dataset = datasets.dataset(dataset.to_table())
     return ArrowSource(dataset, "the dataset")
 

@@ -226,7 +226,7 @@ def box_cox(fit: Fitted) -> Table:
             "response": [written(r.power, curve.column) for r in rungs],
             "typical_miss": [r.typical_miss for r in rungs],
             "below_best": [r.below_best for r in rungs],
-            "inside": ["yes" if r.inside else "no" for r in rungs],
+            "inside": [bool(r.inside) for r in rungs],
         },
         title=f"Powers of {fit.words(curve.column)}",
         notes=tuple(_notes(fit, curve, rungs)),

@@ -258,7 +258,7 @@ def judgement(columns: dict[str, Any], level: float) -> list[str]:
         f"{figure(root_mean_square(error), 3)}, over {len(error):,} rows"
     ]
     inside = np.asarray(columns["inside"], object)
-    yes, n = int((inside == "yes").sum()), int((inside != None).sum())  # noqa: E711
+    yes, n = int((inside == True).sum()), int((inside != None).sum())  # noqa: E711, E712
     if n:
         share = yes / n
         chance = np.sqrt(level * (1 - level) / n)

@@ -275,8 +275,8 @@ def _judged(
         observed = observed / exposure * rates.per
     known = ~np.isnan(observed) & ~np.isnan(measured.new_lower)
     inside = np.full(len(observed), None, dtype=object)
-    inside[known] = "no"
-    inside[known & (observed >= measured.new_lower) & (observed <= measured.new_upper)] = "yes"
+    held = (observed >= measured.new_lower) & (observed <= measured.new_upper)
+    inside[known] = held[known]
     return {
         "observed": observed,
         "error": observed - measured.fitted,

@@ -23,7 +23,7 @@ from joinery.study.forecast.table import forecast
 from joinery.study.held import lags_of
 
 JUDGED = ("observed", "error", "inside")
-WORDS = ("inside", "note")
+WORDS = ("note",)
 
 
 def write_forecasts(
@@ -60,7 +60,10 @@ def _stretches(
                 nothing = np.full(stop - start, np.nan)
                 columns |= {c: columns.get(c, nothing) for c in JUDGED}
                 columns["note"] = columns.pop("note")
-            words = {c: pd.array(columns[c], dtype="str") for c in WORDS if c in columns}
+            words: dict[str, Any] = {c: pd.array(columns[c], dtype="str") for c in WORDS}
+            if judged:
+                flags = [v if isinstance(v, bool) else None for v in columns["inside"].tolist()]
+                words["inside"] = pd.array(flags, dtype="boolean")
             name = label_column(table.id or table.index.name, columns)
             yield pd.DataFrame({name: labels} | columns | words)
             advance(stop - start)

@@ -107,7 +107,8 @@ class Look:
             else table_remarks(self.table, self.rows, self.facts)
         )
         # a remark on the column says the same with its rows
-        said = {f"{n}: {c.trouble}" for n in self.names if (c := self.table.column(n)).trouble}
+        usable = [f.name for f in self.facts if f.kind != "not usable"]
+        said = {f"{n}: {c.trouble}" for n in usable if (c := self.table.column(n)).trouble}
         notes = (*(note for note in self.table.notes if note not in said), *remarks, *about)
         words = ("histogram", "values", "kind", "column")
         return Table(
