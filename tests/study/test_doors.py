@@ -429,3 +429,15 @@ def test_rows_stand_where_the_table_has_them(stretch, tmp_path, monkeypatch):
     several = jn.fit(table.set_index(["apiary", "hive"]), "honey_kg given forage_km2").rows().frame
     assert isinstance(several.index, pd.MultiIndex)
     assert several.index.names == ["apiary", "hive"]
+
+
+@pytest.mark.parametrize("name", ["feed_kg * rain_days", "rain_days × feed_kg"])
+def test_a_product_is_asked_for_as_the_sentence_or_the_table_writes_it(name):
+    fit = jn.fit("sample:yields", "honey_kg given feed_kg, rain_days, feed_kg * rain_days")
+    product = fit.coefficients().frame.set_index("term").loc["feed_kg × rain_days", "estimate"]
+    for written in (name, f'"{name}"'):
+        assert fit.claim(f"{written} = 0")["difference"].iloc[0] == pytest.approx(product)
+        assert fit.bootstrap(5, of=written)["estimate"].iloc[0] == pytest.approx(product)
+    assert fit.draw("added_variable", term=name).axes
+    assert fit.draw("joint_region", of=[name, "feed_kg"]).axes
+    assert fit.revise(drop=name.replace("×", "*")).sentence == "honey_kg given feed_kg, rain_days"

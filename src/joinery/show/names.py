@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+
+from joinery.errors import one_of
 
 
 def apart(names: Iterable[str], figures: Iterable[str]) -> dict[str, str]:
@@ -31,3 +34,17 @@ def label_column(name: object, figures: Iterable[str]) -> str:
     taken = set(figures)
     wanted = "row" if name is None or str(name) in {"", *taken} else str(name)
     return apart([wanted], taken)[wanted]
+
+
+def coefficient_key(name: str) -> tuple[str, ...]:
+    """Return what is the same for ``a × b``, ``b × a`` and the sentence's own ``a * b``."""
+    return tuple(sorted(part.strip() for part in re.split(r"\s[×*]\s", str(name))))
+
+
+def coefficient_named(argument: str, name: object, names: Sequence[str]) -> str:
+    """Return the coefficient that a name stands for, as the table or the sentence writes it.
+
+    Raises CallError for a name that is none of them."""
+    by_key = {coefficient_key(known): known for known in names}
+    found = by_key.get(coefficient_key(name)) if isinstance(name, str) else None
+    return one_of(argument, name, tuple(names)) if found is None else found

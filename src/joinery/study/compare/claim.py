@@ -16,6 +16,7 @@ from joinery.design.terms import TIMES
 from joinery.errors import CallError, SentenceError, listed, nearest
 from joinery.notation.parse import Claim, read_claims
 from joinery.notation.tree import Chain, Expression, Number, Prefix
+from joinery.show.names import coefficient_key
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -95,14 +96,14 @@ def combinations(fit: Fitted, read: Sequence[Claim], text: str) -> tuple[np.ndar
     Raises SentenceError for a claim about no coefficient, CallError for one that was not estimated.
     """
     known = estimates(fit)
-    place = {_key(name): i for i, name in enumerate(known.names)}
+    place = {coefficient_key(name): i for i, name in enumerate(known.names)}
     L, constants = np.zeros((len(read), len(known.names))), np.zeros(len(read))
     for i, (left, _, right) in enumerate(read):
         linear = _linear(left, text, known.names).plus(_linear(right, text, known.names).times(-1))
         if not any(linear.weights.values()):
             raise SentenceError("the claim names no coefficient that it depends on", text=text)
         for name, weight in linear.weights.items():
-            L[i, place[_key(name)]] = weight
+            L[i, place[coefficient_key(name)]] = weight
         constants[i] = linear.constant
     lacking = [n for i, n in enumerate(known.names) if np.isnan(known.values[i]) and L[:, i].any()]
     if lacking:
@@ -133,11 +134,6 @@ def _p(t: float, df: float, sign: str) -> float:
 
 
 # ------------------------------------------------------------- from text to weights on coefficients
-
-
-def _key(name: str) -> tuple[str, ...]:
-    """The same for `a × b` and `b × a`."""
-    return tuple(sorted(name.split(TIMES)))
 
 
 def _linear(node: Expression, text: str, known: tuple[str, ...]) -> _Linear:
@@ -191,13 +187,13 @@ def coefficient_place(
     name = TIMES.join(map(shown, nodes))
     if text is not None:
         return names.index(_coefficient(name, text, names))
-    return {_key(known): i for i, known in enumerate(names)}.get(_key(name))
+    return {coefficient_key(known): i for i, known in enumerate(names)}.get(coefficient_key(name))
 
 
 def _coefficient(name: str, text: str, known: tuple[str, ...]) -> str:
-    by_key = {_key(k): k for k in known}
-    if _key(name) in by_key:
-        return by_key[_key(name)]
+    by_key = {coefficient_key(k): k for k in known}
+    if coefficient_key(name) in by_key:
+        return by_key[coefficient_key(name)]
     near = nearest(name, known)
     hint = (
         f"; did you mean {near!r}?"

@@ -12,6 +12,7 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference.smooth import Smooth
 from joinery.errors import CallError, listed, one_of
 from joinery.notation.tree import names_in
+from joinery.show.names import coefficient_named
 from joinery.show.numbers import count, figure, value
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide
@@ -135,7 +136,7 @@ def added_variable(
     ]
     if not names:
         raise CallError("the model has no term to draw")
-    chosen = one_of("term", term, names) if term is not None else names[0]
+    chosen = coefficient_named("term", term, names) if term is not None else names[0]
     column = coefficients.names.index(chosen)
     direction = solution.root[int(np.flatnonzero(solution.places == column)[0])]
     # the part of a column that the others leave is X(XᵀWX)⁻¹ over its own diagonal (Frisch & Waugh

@@ -11,8 +11,9 @@ from joinery import advice
 from joinery.core.inference import intervals
 from joinery.core.inference.chances import in_groups
 from joinery.core.inference.intervals import wilson
-from joinery.errors import CallError, one_of
+from joinery.errors import CallError
 from joinery.notation.evaluate import positions_at
+from joinery.show.names import coefficient_named
 from joinery.show.numbers import count, figure, level_words
 from joinery.show.pictures.canvas import Words
 from joinery.study.evenly import drawn_evenly
@@ -226,7 +227,8 @@ def joint_region(
     chosen = list(of) if of is not None and not isinstance(of, str) else names[-2:]
     if len(chosen) != 2 or chosen[0] == chosen[1]:
         raise CallError("the picture 'joint_region' is of two coefficients", argument="of")
-    i, j = (names.index(one_of("of", name, tuple(names))) for name in chosen)
+    chosen = [coefficient_named("of", name, names) for name in chosen]
+    i, j = map(names.index, chosen)
     e = estimates(fit)
     at = [e.names.index(name) for name in chosen]
     middle, df = e.values[at], e.df[at]

@@ -31,6 +31,7 @@ from joinery.notation.tree import (
     is_condition,
     names_in,
 )
+from joinery.show.names import coefficient_key
 from joinery.support.arguments import is_number
 
 _RECIPE = re.compile(r"\s*(normal|uniform|whole|levels)\s*\((.*)\)\s*", re.DOTALL)
@@ -188,17 +189,17 @@ def _condition(expression: Expression) -> tuple[str, str]:
 
 def _truth(given: Mapping[str, float] | str, names: tuple[str, ...]) -> np.ndarray:
     """True coefficients in order; those not named are zero. Raises CallError for unknown names."""
-    known = {_key(name): place for place, name in enumerate(names)}
+    known = {coefficient_key(name): place for place, name in enumerate(names)}
     out = np.zeros(len(names))
     items = _assignments(given) if isinstance(given, str) else given
     for name, v in items.items():
-        if _key(name) not in known:
+        if coefficient_key(name) not in known:
             near = nearest(str(name), names)
             hint = f"did you mean {near!r}?" if near else f"they are {listed(map(repr, names), 12)}"
             raise CallError(f"no coefficient is called {name!r}; {hint}", argument="coefficients")
         if not is_number(v) or not math.isfinite(v):
             raise CallError(f"the coefficient {name!r} is no number", argument="coefficients")
-        out[known[_key(name)]] = float(v)
+        out[known[coefficient_key(name)]] = float(v)
     return out
 
 
@@ -219,10 +220,6 @@ def _assignments(text: str) -> dict[str, float]:
                 argument="coefficients",
             )
     return out
-
-
-def _key(name: str) -> str:
-    return " × ".join(sorted(part.strip() for part in re.split(r" [×*] ", str(name))))
 
 
 # ------------------------------------------------------------------ predictors
