@@ -129,7 +129,7 @@ class _Cells:
             i for i, name in enumerate(frame.columns) if str(name).strip() in self.given.levels
         ]
         whole = [i for i, kind in enumerate(frame.dtypes) if kind.kind in "iu"]
-        zeros = whole if re.search(r"(?<![\d.,])0\d\d", self.text) else []
+        zeros = whole if whole and re.search(r"(?<![\d.,])0\d\d", self.text) else []
         for place, texts in self.texts(sorted({*levels, *zeros})).items():
             if place in levels or texts.str.strip().str.fullmatch(r"[-+]?0\d{2,}").any():
                 frame.isetitem(place, texts)
@@ -144,10 +144,8 @@ class _Cells:
 
     def taken_as_missing(self, frame: pd.DataFrame) -> list[str]:
         """Say which marks were taken for missing cells, and how often."""
-        if not any(mark in self.text for mark in self.given.usual_marks):
-            return []
         places = [i for i in range(frame.shape[1]) if frame.iloc[:, i].isna().any()]
-        if not places:
+        if not places or not any(mark in self.text for mark in self.given.usual_marks):
             return []
         again = self._read(usecols=places, dtype=str, na_values=[], na_filter=False)
         texts = {frame.columns[place]: again.iloc[:, i] for i, place in enumerate(places)}
