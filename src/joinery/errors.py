@@ -118,8 +118,11 @@ class SentenceError(JoineryError):
         expected: str | None = None,
         suggestion: str | None = None,
     ) -> None:
-        self.problem, self.text, self.position = problem, text, position
-        self.expected, self.suggestion = expected, suggestion
+        # plain texts: a token of the parser holds on to the parser, which does not pickle
+        self.problem, self.text = str(problem), str(text)
+        self.position = None if position is None else int(position)
+        self.expected = None if expected is None else str(expected)
+        self.suggestion = None if suggestion is None else str(suggestion)
         super().__init__(self._picture())
 
     def _picture(self) -> str:

@@ -302,20 +302,27 @@ def _read(text: str, start: str) -> Any:
     try:
         return _parser().parse(text, start=start)
     except UnexpectedInput as slip:
-        raise diagnose(text, slip, start, _parser()) from None
+        error: Exception = diagnose(text, slip, start, _parser())
     except VisitError as wrapped:
-        slip_inside = wrapped.orig_exc
+        error = _in_text(wrapped.orig_exc, text)
     except SentenceError as slip_here:
-        slip_inside = slip_here
-    if not isinstance(slip_inside, SentenceError):
-        raise slip_inside
-    raise SentenceError(
-        slip_inside.problem,
+        error = _in_text(slip_here, text)
+    # raised out here, it has no context: that holds on to the parser, and would go to another
+    # process with the error where a cluster's library sends contexts along
+    raise error
+
+
+def _in_text(slip: Exception, text: str) -> Exception:
+    """Return a slip found while the sentence was built, shown in its text; another as it is."""
+    if not isinstance(slip, SentenceError):
+        return slip
+    return SentenceError(
+        slip.problem,
         text=text,
-        position=slip_inside.position,
-        expected=slip_inside.expected,
-        suggestion=slip_inside.suggestion,
-    ) from None
+        position=slip.position,
+        expected=slip.expected,
+        suggestion=slip.suggestion,
+    )
 
 
 @lru_cache(maxsize=512)
@@ -376,16 +383,20 @@ def read_assignments(text: str) -> dict[str, float | str]:
     values: dict[str, float | str] = {}
     if isinstance(text, str):
         text = _outside_quotes(_BARE_DATE, r"'\g<0>'", text)
+    read, slip = None, None
     try:
         read = _read(text, "assignments")
-    except SentenceError as slip:
+    except SentenceError as found:
+        slip = found
+    if slip is not None:
         raise SentenceError(
             slip.problem,
             text=text,
             position=slip.position,
             expected=slip.expected,
             suggestion=slip.suggestion or IN_QUOTES,
-        ) from None
+        )
+    assert read is not None
     for name, value in read:
         if name.name in values:
             raise SentenceError(f"{name.name!r} is given twice", text=text, position=name.at)
