@@ -8,7 +8,7 @@ import re
 import sys
 import warnings
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
@@ -201,6 +201,12 @@ def taken_as_missing(columns: Mapping[str, pd.Series], given: Settled) -> list[s
             keep = advice.reading("not_empty", str(found.index[0]))
             said.append(f"{name}: missing by its mark, {shown} {unit}; {keep} makes it a value")
     return said
+
+
+def without_marks(frame: pd.DataFrame, marks: Collection[str]) -> pd.DataFrame:
+    """Return a frame whose texts that are marks of a missing cell are missing."""
+    found = set(marks)
+    return frame.map(lambda cell: None if isinstance(cell, str) and cell.strip() in found else cell)
 
 
 def _distinct(columns: dict[int, pd.Series]) -> list[list[str]]:

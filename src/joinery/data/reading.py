@@ -17,7 +17,7 @@ import pandas as pd
 from joinery import advice
 from joinery.data.columns import NOTES, TextReading, understand
 from joinery.data.contents import Content, content_of, content_of_open, is_open_file
-from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited
+from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited, without_marks
 from joinery.data.json_tables import read_json, read_json_lines
 from joinery.data.marks import DECIMAL, POINT, Marks, settled, texts_of
 from joinery.data.sheets import SHEETS, read_sheet
@@ -262,8 +262,7 @@ def _read_whole(content: Content, given: Given) -> tuple[pd.DataFrame, list[str]
             f"{file} cannot be read as {ending}: {first}", path=file, reason=first
         ) from None
     if given.text.empty:
-        marks = set(given.text.empty)
-        frame = frame.map(lambda c: None if isinstance(c, str) and c.strip() in marks else c)
+        frame = without_marks(frame, given.text.empty)
     return frame, []
 
 

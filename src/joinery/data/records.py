@@ -378,10 +378,12 @@ class Records:
         Else all texts of the table need not be gone through."""
         if DECIMAL in self._frame.attrs:
             return self.manner
+        if self._numbers is not None:  # known at once, where looking at each column takes longer
+            return AS_IT_COMES
         held = [name for name in names if self._held(name) and name in self._frame]
         numbers = [name for name in held if self.column(name).values is not None]
         texts = [name for name in numbers if is_text(self._frame[name])]
-        return self.manner if texts else Manner()
+        return self.manner if texts else AS_IT_COMES
 
     @cached_property
     def _numbers(self) -> np.ndarray | None:

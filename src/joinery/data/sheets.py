@@ -10,7 +10,7 @@ import pandas as pd
 from joinery import advice
 from joinery.data.columns import NOTES
 from joinery.data.contents import Content
-from joinery.data.delimited import Settled, taken_as_missing
+from joinery.data.delimited import Settled, taken_as_missing, without_marks
 from joinery.data.layout import LOOKED_AT, layout
 from joinery.errors import CallError, EmptyTableError, listed
 
@@ -80,8 +80,7 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
         [n or f"Unnamed: {i}" for i, n in enumerate(names)], axis="columns"
     )
     taken = taken_as_missing({name: frame[name] for name in frame.columns}, given)
-    marks = set(given.missing)
-    frame = frame.map(lambda c: None if isinstance(c, str) and c.strip() in marks else c)
+    frame = without_marks(frame, given.missing)
     frame = frame.reset_index(drop=True).infer_objects()
     frame.attrs[NOTES] = tuple(taken)
     return frame, given.notes(found)

@@ -15,7 +15,7 @@ from joinery.show.files import refuse_input
 from joinery.show.labels import Labels
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
-from joinery.study.read.notes import about_estimates
+from joinery.study.read.notes import said_of_estimates
 from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
@@ -1034,7 +1034,6 @@ other things held.
 
 def warned(fit: Fit) -> Fit:
     """Return a fit, with one warning of what its estimates must be read with."""
-    if facts := about_estimates(fit._fitted):
-        words = "; ".join(note.words for note in facts)
-        warnings.warn(words, EstimateWarning, stacklevel=4)
+    if said := said_of_estimates(fit._fitted):
+        warnings.warn("; ".join(said), EstimateWarning, stacklevel=4)
     return fit

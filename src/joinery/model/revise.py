@@ -10,7 +10,7 @@ from joinery.design.resolving import default_family
 from joinery.errors import CallError, listed, nearest
 from joinery.model.steps import fit_to_table
 from joinery.notation.parse import read_sentence
-from joinery.notation.tree import Everything, Term
+from joinery.notation.tree import Everything, Sentence, Term
 from joinery.study.fitted import Fitted
 from joinery.support.arguments import as_labels
 
@@ -86,17 +86,22 @@ def _listed(value: Any) -> list[Any]:
 
 def has_intercept(text: str | Sequence[str] | None) -> bool:
     """Return False for terms to be added that end in ``without intercept``."""
-    if text is None or (not isinstance(text, str) and not len(text)):
-        return True
-    return read_sentence(f"y given {text if isinstance(text, str) else ', '.join(text)}").intercept
+    sentence = _sentence_of(text)
+    return sentence is None or sentence.intercept
 
 
 def terms_of(text: str | Sequence[str] | None) -> list[Term]:
     """Terms written as one text or several."""
-    if text is None or (not isinstance(text, str) and not len(text)):
+    sentence = _sentence_of(text)
+    if sentence is None:
         return []
-    listed = text if isinstance(text, str) else ", ".join(text)
-    sentence = read_sentence(f"y given {listed}")
     if isinstance(sentence.written, Everything):
         raise CallError("name the terms; `all` cannot be added or dropped")
     return list(sentence.terms)
+
+
+def _sentence_of(text: str | Sequence[str] | None) -> Sentence | None:
+    """Return a sentence that holds the terms; None where there are none."""
+    if text is None or (not isinstance(text, str) and not len(text)):
+        return None
+    return read_sentence(f"y given {text if isinstance(text, str) else ', '.join(text)}")

@@ -24,7 +24,7 @@ from joinery.errors import (
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, holds, positions_at
 from joinery.notation.tree import Expression, Name, lags_in, names_in, names_in_own_row
 from joinery.show.numbers import count, value
-from joinery.study.fitted import Options, UsedRows
+from joinery.study.fitted import Options, UsedRows, without_place
 
 TO_FORECAST = "to forecast"
 NO_WEIGHT = "its weight is zero"
@@ -223,10 +223,8 @@ def mean_fills(
 
 def order_notes(table: Records, used: UsedRows, options: Options) -> list[Note]:
     """Say how many rows used have no place in the order that was named."""
-    if options.order is None:
-        return []
-    lacking = int(table.column(options.order).missing(used.rows).sum())
-    if not lacking:
+    lacking = without_place(table, used.rows, options.order)
+    if options.order is None or not lacking:
         return []
     words = f"{count(lacking, 'row')} used without {options.order}, taken as first in the order"
     return [Note("without order", "caution", words, (options.order,))]

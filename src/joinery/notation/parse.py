@@ -312,8 +312,8 @@ def _read(text: str, start: str) -> Any:
     raise error
 
 
-def _in_text(slip: Exception, text: str) -> Exception:
-    """Return a slip found while the sentence was built, shown in its text; another as it is."""
+def _in_text(slip: Exception, text: str, suggestion: str | None = None) -> Exception:
+    """Return a slip shown in its text, with a suggestion if it has none; another error as it is."""
     if not isinstance(slip, SentenceError):
         return slip
     return SentenceError(
@@ -321,7 +321,7 @@ def _in_text(slip: Exception, text: str) -> Exception:
         text=text,
         position=slip.position,
         expected=slip.expected,
-        suggestion=slip.suggestion,
+        suggestion=slip.suggestion or suggestion,
     )
 
 
@@ -383,20 +383,10 @@ def read_assignments(text: str) -> dict[str, float | str]:
     values: dict[str, float | str] = {}
     if isinstance(text, str):
         text = _outside_quotes(_BARE_DATE, r"'\g<0>'", text)
-    read, slip = None, None
     try:
         read = _read(text, "assignments")
-    except SentenceError as found:
-        slip = found
-    if slip is not None:
-        raise SentenceError(
-            slip.problem,
-            text=text,
-            position=slip.position,
-            expected=slip.expected,
-            suggestion=slip.suggestion or IN_QUOTES,
-        )
-    assert read is not None
+    except SentenceError as slip:
+        raise _in_text(slip, text, IN_QUOTES) from None
     for name, value in read:
         if name.name in values:
             raise SentenceError(f"{name.name!r} is given twice", text=text, position=name.at)

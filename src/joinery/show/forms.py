@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import json
-import math
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from joinery.show.marks import printable, visible
-from joinery.show.numbers import plain_cells
 from joinery.show.people import for_people
 from joinery.show.templates import template
 from joinery.show.terminal import grid, plain
@@ -157,15 +155,8 @@ def as_latex(table: Table) -> str:
 
 def as_json(table: Table) -> str:
     """Every digit, with the names and notes beside the figures."""
-    names = [*([table.index_name] if table.index is not None else []), *table.columns]
-    columns = [*([table.index] if table.index is not None else []), *table.columns.values()]
-    rows = [
-        {
-            n: None if isinstance(v, float) and not math.isfinite(v) else v
-            for n, v in zip(names, cells)
-        }
-        for cells in zip(*map(plain_cells, columns))
-    ]
+    columns = table.to_dict()
+    rows = [dict(zip(columns, cells)) for cells in zip(*columns.values())]
     return json.dumps(
         {"title": table.title, "notes": list(table.notes), "rows": rows},
         ensure_ascii=False,

@@ -280,6 +280,11 @@ def once(work: Callable[[Fitted], Found]) -> Once[Found]:
     return Once(work)
 
 
+def without_place(table: Records, rows: Rows, order: str | None) -> int:
+    """Return how many of some rows have no value in the column that orders them."""
+    return 0 if order is None else int(table.column(order).missing(rows).sum())
+
+
 def checked_level(level: Any) -> float:
     """A level as a share: 0.95 and 95 mean the same. Raises CallError outside 0 to 100."""
     try:

@@ -19,7 +19,7 @@ from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import EVERY_ROW, Context
 from joinery.show.numbers import count, figure
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
-from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.fitted import Fitted, rows_at_hand, without_place, working_rows
 from joinery.study.rows.digest import Rows, pieces
 from joinery.study.rows.figures import per_row, too_many
 from joinery.study.verdicts import FINE, judged
@@ -40,21 +40,15 @@ def in_order(fit: Fitted) -> np.ndarray:
     return np.argsort(codes[chosen.rows], kind="stable")
 
 
-def _without_place(fit: Fitted) -> int:
-    """Count the rows used that have no value in the column that orders them."""
-    table, chosen = rows_at_hand(fit)
-    if not fit.options.order:
-        return 0
-    return int(table.column(fit.options.order).missing(chosen.rows).sum())
-
-
 def order(fit: Fitted) -> Iterator[Line]:
     """Durbin and Watson's d with its true p, and lagged residuals added to the model."""
     why = nothing_left(fit)
     if not why and fit.asides.repeats is not None:
         why = "rows that stand for several have no neighbours"
-    if not why and (lacking := _without_place(fit)):
-        why = f"{fit.options.order} is missing in {count(lacking, 'row')}"
+    if not why:
+        table, chosen = rows_at_hand(fit)
+        if lacking := without_place(table, chosen.rows, fit.options.order):
+            why = f"{fit.options.order} is missing in {count(lacking, 'row')}"
     if why:
         yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
         return

@@ -13,7 +13,7 @@ from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.estimates import Estimates, estimates, statistic_name, t_values
-from joinery.study.read.notes import about_estimates
+from joinery.study.read.notes import said_of_estimates
 
 
 def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:
@@ -66,7 +66,7 @@ def coefficients(
     return Table(
         columns,
         title=f"Coefficients, with {level_words(level)} intervals",
-        notes=(*(note.words for note in about_estimates(fit)), *said_of_errors(fit), *notes),
+        notes=(*said_of_estimates(fit), *said_of_errors(fit), *notes),
         kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own"),
     )
 

@@ -58,14 +58,20 @@ def notes(fit: Fitted) -> tuple[Note, ...]:
 ABOUT_ESTIMATES = ("separation", "not settled", "edge", "column left out", "most rows left out")
 
 
-def about_estimates(fit: Fitted) -> list[Note]:
+@once
+def about_estimates(fit: Fitted) -> tuple[Note, ...]:
     """Return the notes that whoever takes a number from the fit must know."""
     if fit.origin is None:
         known = fit.early_notes
     else:
         dropped = dependences(fit.design, fit.solution)
         known = (*fit.early_notes, *dropped, *_about_rows(fit.origin))
-    return [note for note in known if note.kind in ABOUT_ESTIMATES]
+    return tuple(note for note in known if note.kind in ABOUT_ESTIMATES)
+
+
+def said_of_estimates(fit: Fitted) -> tuple[str, ...]:
+    """Return the same notes in words, as they stand under a table of the fit."""
+    return tuple(note.words for note in about_estimates(fit))
 
 
 def _about_rows(origin: Origin) -> Iterator[Note]:

@@ -10,7 +10,7 @@ import numpy as np
 from joinery import advice, progress
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import resampling
-from joinery.core.inference.resampling import Rows
+from joinery.core.inference.resampling import MOST_DRAWN, Rows
 from joinery.core.numeric.triangular import row_lengths
 from joinery.data.records import Records
 from joinery.errors import CallError, one_of
@@ -22,7 +22,6 @@ from joinery.study.resample.statistics import Statistics, statistics
 from joinery.study.rows.figures import per_row, refuse_too_many
 
 RESAMPLES = ("rows", "residuals", "signs", "clusters")
-MOST_WRITTEN_OUT = 10**7  # rows, repeats counted, whose residuals are drawn one by one
 MOST_RESAMPLES = 10**7  # more are a slip, and would take days
 INTERVALS = ("percentile", "accelerated", "studentized")
 
@@ -146,7 +145,7 @@ def _check(fit: Fitted, resamples: int, resample: str, interval: str) -> None:
         )
     if fit.solution.perfect:
         raise CallError("the fit is perfect: every resample says the same")
-    if resample in ("residuals", "signs") and fit.n_rows > MOST_WRITTEN_OUT:
+    if resample in ("residuals", "signs") and fit.n_rows > MOST_DRAWN:
         raise CallError(
             f"{resample} are drawn for each of {fit.n_rows:,} rows; draw rows, which costs the "
             "same whatever their repeats",

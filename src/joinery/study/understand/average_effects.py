@@ -28,7 +28,7 @@ from joinery.study.held import lags_of
 from joinery.study.rates import Counted, counted
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import Combination, errors_in_basis, in_basis, statistic_name
-from joinery.study.read.notes import about_estimates
+from joinery.study.read.notes import said_of_estimates
 
 Held = dict[str, float | str]
 
@@ -81,7 +81,7 @@ def average_effects(
             "p": c.p,
         },
         title=(f"Average effects on {averages.name}, with {level_words(level)} intervals"),
-        notes=(*(note.words for note in about_estimates(fit)), *said_of_errors(fit), *notes),
+        notes=(*said_of_estimates(fit), *said_of_errors(fit), *notes),
         kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error"),
     )
 
