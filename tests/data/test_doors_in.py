@@ -76,6 +76,12 @@ def test_tables_as_others_hold_them(tmp_path):
         for data in (raw, text, io.StringIO(TEXT), io.BytesIO(TEXT.encode()), Lazy(frame),
                      frame.to_dict("records")):  # fmt: skip
             assert jn.fit(data, "y given x").equation() == wanted
+    feather, sheet = io.BytesIO(), io.BytesIO()
+    frame.to_feather(feather)
+    frame.to_excel(sheet, index=False)
+    nameless = [packed(TEXT.encode()) for packed in PACKED.values()]
+    for raw in (*nameless, frame.to_parquet(), feather.getvalue(), sheet.getvalue()):
+        assert jn.read(io.BytesIO(raw)).to_dict("list") == frame.to_dict("list")
     with pytest.raises(jn.CallError, match="lies on the web, from which nothing is read here"):
         jn.read("http://h/t.csv")
 

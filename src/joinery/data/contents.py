@@ -35,28 +35,19 @@ class Content:
 
 def content_of(file: Path) -> Content:
     """Return what stands at a path. Raises FileFormatError for a spoilt compressed file."""
-    ending = file.suffix.lower()
-    if ending not in _UNPACKED:
-        return Content(str(file), ending)
-    packed = file.read_bytes()
-    try:
-        inner, raw = _UNPACKED[ending](packed, file)
-    except FileFormatError:
-        raise
-    except MemoryError:
-        raise DataError(f"{file} holds more than this machine's memory") from None
-    except Exception as reason:  # each kind of compression has errors of its own
-        words = str(reason).split("\n")[0]
-        raise FileFormatError(
-            f"{file} cannot be unpacked as {ending}: {words}", path=str(file), reason=words
-        ) from None
-    return Content(str(file), Path(inner).suffix.lower(), raw)
+    if file.suffix.lower() not in _UNPACKED:
+        return Content(str(file), file.suffix.lower())
+    return _unpacked(file.read_bytes(), file, str(file))
 
 
 def content_of_open(file: Any) -> Content:
-    """Return what an open file holds from where it stands; texts are taken as UTF-8."""
+    """Return what an open file holds from where it stands; texts are taken as UTF-8.
+
+    A file without a name, or with an ending that says nothing, is known by its first bytes."""
     try:
         given = file.read()
+    except MemoryError:
+        raise
     except Exception as reason:  # the file is another library's: anything may come out of it
         words = str(reason).split("\n")[0] or type(reason).__name__
         raise DataError(f"the open file cannot be read: {words}") from None
@@ -66,7 +57,38 @@ def content_of_open(file: Any) -> Content:
         return Content(name, Path(name).suffix.lower(), given.encode("utf-8"))
     if not isinstance(given, bytes):
         raise CallError(f"an open file gives text or bytes, not {type(given).__name__}")
-    return Content(name, Path(name).suffix.lower(), given)
+    return _unpacked(given, Path(name), name)
+
+
+def _unpacked(raw: bytes, file: Path, name: str) -> Content:
+    """Return the content of a file's bytes, with its compression undone."""
+    ending = file.suffix.lower()
+    if ending not in _UNPACKED:
+        ending = _ending_by_first_bytes(raw) or ending
+    if ending not in _UNPACKED:
+        return Content(name, ending, raw)
+    try:
+        inner, unpacked = _UNPACKED[ending](raw, file)
+    except (FileFormatError, MemoryError):
+        raise
+    except Exception as reason:  # each kind of compression has errors of its own
+        words = str(reason).split("\n")[0]
+        raise FileFormatError(
+            f"{file} cannot be unpacked as {ending}: {words}", path=str(file), reason=words
+        ) from None
+    return Content(name, Path(inner).suffix.lower(), unpacked)
+
+
+def _ending_by_first_bytes(raw: bytes) -> str | None:
+    """Return the ending that a file's first bytes call for, None where they say nothing."""
+    for ending, first in _FIRST_BYTES.items():
+        if raw.startswith(first):
+            return ending
+    if raw.startswith(b"PK\x03\x04"):  # an archive; spreadsheets are archives too
+        if b"mimetypeapplication/vnd.oasis.opendocument" in raw[:128]:
+            return ".ods"
+        return ".xlsx" if b"xl/workbook.xml" in raw else ".zip"
+    return None
 
 
 def is_open_file(data: Any) -> bool:
@@ -105,4 +127,14 @@ _UNPACKED: dict[str, Callable[[bytes, Path], tuple[str, bytes]]] = {
     ".xz": _alone(lzma.decompress),
     ".zst": _alone(_zstandard),
     ".zip": _zipped,
+}
+
+# what files of these kinds begin with, by their formats' definitions
+_FIRST_BYTES = {
+    ".parquet": b"PAR1",
+    ".feather": b"ARROW1",
+    ".gz": b"\x1f\x8b",
+    ".bz2": b"BZh",
+    ".xz": b"\xfd7zXZ\x00",
+    ".zst": b"\x28\xb5\x2f\xfd",
 }

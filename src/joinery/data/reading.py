@@ -254,7 +254,7 @@ def _read_whole(content: Content, given: Given) -> tuple[pd.DataFrame, list[str]
             f"reading {ending} needs {missing.name}; in the checkout: "
             'python -m pip install ".[spreadsheet]"'
         ) from None
-    except JoineryError:
+    except (JoineryError, MemoryError):
         raise
     except Exception as reason:
         first = str(reason).strip().split("\n")[0]

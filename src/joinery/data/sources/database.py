@@ -150,7 +150,7 @@ def _told(batches: Iterator[pa.Table], url: str) -> Iterator[pa.Table]:
                     'of its own ("select a.x as ax, b.x as bx")'
                 )
             yield _plain(batch)
-    except (DataError, ImportError, GeneratorExit, KeyboardInterrupt):
+    except (DataError, ImportError, MemoryError, GeneratorExit, KeyboardInterrupt):
         raise
     except Exception as reason:  # each database has errors of its own
         words = str(getattr(reason, "orig", None) or reason).strip().split("\n")[0]
