@@ -6,10 +6,12 @@ import contextlib
 import warnings
 from itertools import combinations
 
+import matplotlib.pyplot as plt
 import numpy as np
 import pandas as pd
 import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.colors import to_rgb
 from matplotlib.text import Text
 
 import joinery as jn
@@ -193,3 +195,63 @@ def test_a_series_has_its_forecasts_after_the_rows():
     assert ahead[:, 0] == pytest.approx(days[-7:])
     plain = jn.fit(table.dropna(), "gain_kg given rain_mm").draw("series", new={"rain_mm": [1.0]})
     assert not list(faults(plain))
+
+
+def luminance(color):
+    rgb = np.array(to_rgb(color))
+    linear = np.where(rgb <= 0.04045, rgb / 12.92, ((rgb + 0.055) / 1.055) ** 2.4)
+    return float(linear @ (0.2126, 0.7152, 0.0722))
+
+
+@pytest.mark.parametrize("make", [yes_no, dates, many])
+@pytest.mark.parametrize("name", [n for n in PICTURES if n != "forecast"])
+def test_pictures_in_a_dark_style_are_dark_and_legible(make, name):
+    table, model = make()
+    with plt.style.context("dark_background"), contextlib.suppress(jn.CallError):
+        figure = drawn(jn.fit(table, model), name)
+        assert luminance(figure.get_facecolor()) == 0
+        for text in figure.findobj(Text):
+            lighter = luminance(text.get_color()) + 0.05
+            assert not text.get_text() or lighter / 0.05 >= 4.5
+        assert not list(faults(figure))
+
+
+def test_a_report_keeps_its_own_grounds_in_any_style(tmp_path):
+    fit = jn.fit("sample:jars", "jars_sold given hours_open")
+    page = fit.report(tmp_path / "a.html").read_text()
+    with plt.style.context("dark_background"):
+        assert fit.report(tmp_path / "b.html").read_text() == page
+
+
+@pytest.mark.parametrize("make", [yes_no, long_names])
+@pytest.mark.parametrize("name", ["line", "checks", "leverage", "coefficients"])
+@pytest.mark.parametrize("way", ["figsize", "resized", "letters", "part"])
+def test_a_size_that_is_asked_for_is_kept_with_all_writing_inside(make, name, way):
+    table, model = make()
+    fit = jn.fit(table, model)
+    high = 12.0 if name == "checks" else 6.0
+    if way == "part":
+        outer = plt.figure(figsize=(16, high), layout=None)
+        figure = fit.draw(name, ax=outer.subfigures(1, 2)[1])
+        assert figure is not outer
+        assert outer.axes == figure.axes
+        outer.set_size_inches(16, high)
+        assert not list(faults(outer))
+        plt.close(outer)
+    elif way == "letters":
+        with plt.rc_context({"font.size": 12, "figure.dpi": 90}):
+            figure = fit.draw(name, figsize=(10, 1.3 * high))
+            assert figure.dpi == 90
+            assert not list(faults(figure))
+    else:
+        figure = fit.draw(name, figsize=(7, high) if way == "figsize" else None)
+        if way == "resized":
+            figure.set_size_inches(7, high)
+        assert figure.get_size_inches().tolist() == [7, high]
+        assert not list(faults(figure))
+
+
+@pytest.mark.parametrize("size", [(0, 4), (4,), "6, 4", (np.nan, 3), 5])
+def test_a_size_that_is_none_is_refused(size):
+    with pytest.raises(jn.CallError, match="a width and a height in inches"):
+        jn.fit("sample:jars", "jars_sold given hours_open").draw("line", figsize=size)

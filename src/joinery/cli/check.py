@@ -10,7 +10,7 @@ import typer
 from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import CHECK, app, fit_of, folder_of, is_saved, question, show, streams
-from joinery.cli.texts import labels_in, word
+from joinery.cli.texts import labels_in, numbers_in, word
 from joinery.show.marks import tell
 
 question(
@@ -67,6 +67,9 @@ def draw(
     label_rows: Annotated[
         str, typer.Option("--label-rows", help="flagged, none, or labels separated by commas")
     ] = "flagged",
+    figsize: Annotated[
+        str | None, typer.Option("--figsize", help="width and height in inches: '6, 4'")
+    ] = None,
     output: Annotated[
         str | None, typer.Option("--output", help="the file (.png .svg .pdf), or a folder")
     ] = None,
@@ -90,16 +93,16 @@ def draw(
     options["reference"] = reference
     if of is not None:
         options["of"] = of if len(labels_in([of])) == 1 else labels_in([of])
-    options |= {"title": title, "x_label": x_label, "y_label": y_label}
     options = {name: v for name, v in options.items() if v is not None}
     if beside:
         options["beside"] = [fit_of(model=other, **given) for other in beside]
-    own = {name: v for name, v in options.items() if name not in ("title", "x_label", "y_label")}
     for name in pictures:  # before the first is drawn
-        check_picture(name, own)
+        check_picture(name, options)
+    written: dict[str, Any] = {"title": title, "x_label": x_label, "y_label": y_label}
+    written["figsize"] = None if figsize is None else numbers_in(figsize)
     for name in pictures:
         path = target if one_file else target / f"{name}.png"
-        fitted.draw(word(name), path=path, label_rows=rows, **options)
+        fitted.draw(word(name), path=path, label_rows=rows, **written, **options)
         tell(f"drew {path}")
 
 

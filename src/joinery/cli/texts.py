@@ -46,6 +46,14 @@ def labels_in(texts: Iterable[str]) -> list[str]:
     return [cell.strip() for row in rows for cell in row if cell.strip()]
 
 
+def numbers_in(text: str) -> list[float] | str:
+    """Return the numbers in a text, separated by commas; the text itself where one is none."""
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:  # the call that they are for refuses the text, and says what is wanted
+        return text
+
+
 # how a change begins, and the argument of ``Fit.revise`` that the rest of it is
 BEGINNINGS = {
     "leave out ": "leave_out",

@@ -23,7 +23,7 @@ from joinery.threads import one_thread_a_product
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
+    from matplotlib.figure import Figure, SubFigure
 
     from joinery.study.understand.worked import Workings
 
@@ -873,8 +873,9 @@ other things held.
         name: words.PictureName,
         *,
         path: str | os.PathLike[str] | None = None,
-        ax: Axes | None = None,
+        ax: Axes | Figure | SubFigure | None = None,
         label_rows: str | Sequence[Any] = "flagged",
+        figsize: tuple[float, float] | None = None,
         title: str | None = None,
         x_label: str | None = None,
         y_label: str | None = None,
@@ -889,8 +890,9 @@ other things held.
             ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``forecast``,
             ``box_cox`` or ``checks``.
         path: where to write it (.png .svg .pdf).
-        ax: axes to draw on.
+        ax: axes to draw on; a Figure or SubFigure, also for pictures of several panels.
         label_rows: ``"flagged"``, ``"none"`` or row labels.
+        figsize: width and height in inches, in place of the picture's own.
         title, x_label, y_label: words in place of the picture's own.
         options: ``against=`` a column (``line``, ``residuals``, ``component_residual``); ``term=``
             a coefficient's name
@@ -905,7 +907,14 @@ other things held.
 
         words = {"title": title, "x_label": x_label, "y_label": y_label}
         return draw(
-            self._fitted, name, path=path, ax=ax, label_rows=label_rows, words=words, **options
+            self._fitted,
+            name,
+            path=path,
+            ax=ax,
+            label_rows=label_rows,
+            words=words,
+            figsize=figsize,
+            **options,
         )
 
     @checked

@@ -31,8 +31,7 @@ MOST_ROWS = 2**31  # of a made table: more are a slip, and no memory holds them
 MOST_TIMES = 10**7  # of a rehearsal: more are a slip, and would take days
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
+    from matplotlib.figure import Figure, SubFigure
 
 MOST_ROWS = 50_000_000  # cells of responses drawn at once
 
@@ -252,20 +251,22 @@ class Rehearsal:
         name: str = "estimates",
         *,
         path: str | os.PathLike[str] | None = None,
-        ax: Axes | None = None,
+        ax: Figure | SubFigure | None = None,
+        figsize: tuple[float, float] | None = None,
         title: str | None = None,
     ) -> Figure:
         """Draws ``estimates``: the cloud of each term's estimates with the truth, and beside it
         the first fifty intervals, those that miss marked.
 
-        Parameters: ``name``; ``path`` of the file (.png .svg .pdf); ``title`` in place of its own.
-        Returns a Matplotlib Figure. Raises CallError for another name, or for axes of the
-        caller's, as the picture has panels of its own.
+        Parameters: ``name``; ``path`` of the file (.png .svg .pdf); ``ax`` a Figure or SubFigure
+        to draw on; ``figsize`` width and height in inches; ``title`` in place of its own. Returns a
+        Matplotlib Figure. Raises CallError for another name, or for axes, as the picture has panels
+        of its own.
         """
         from joinery.study.pictures.rehearsal import draw
 
         one_of("picture", name, ("estimates",))
-        return draw(self._study, path=path, ax=ax, title=title)
+        return draw(self._study, path=path, ax=ax, figsize=figsize, title=title)
 
     def __str__(self) -> str:
         return str(self.coefficients)

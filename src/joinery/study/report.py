@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -61,7 +61,10 @@ NAMES = {
 
 def report(fits: Sequence[Fitted], path: str | os.PathLike[str]) -> Path:
     """Write the page. See ``Fit.report`` and ``joinery.report``."""
-    return write_text(path, rendered(_page(fits)))
+    from joinery.show.pictures.style import own_style
+
+    with own_style():  # the page has grounds and letters of its own
+        return write_text(path, rendered(_page(fits)))
 
 
 def _page(fits: Sequence[Fitted]) -> Page:
@@ -163,11 +166,18 @@ class _Builder:
     def _section(self, anchor: str, heading: str, parts: Sequence[str], *more: Block) -> Section:
         return Section(f"{self.prefix}{anchor}", heading, [*(Block(p) for p in parts), *more])
 
-    def _picture(self, name: str, **options: str) -> str:
+    def _picture(self, name: str, **options: Any) -> str:
         """A picture, or why there is none."""
         try:
             figure = draw(
-                self.fit, name, path=None, ax=None, label_rows="flagged", words={}, **options
+                self.fit,
+                name,
+                path=None,
+                ax=None,
+                figsize=None,
+                label_rows="flagged",
+                words={},
+                **options,
             )
         except (CallError, TooLargeError) as reason:
             return paragraph(f"no picture of {name}: {reason}", "note")

@@ -50,6 +50,15 @@ def _is_flag(value: Any) -> bool:
     return isinstance(value, (bool, np.bool_))
 
 
+def _is_size(value: Any) -> bool:
+    """Return True for the width and the height of a sheet."""
+    return (
+        _one_after_another(value)
+        and len(value) == 2
+        and all(is_number(side) and 1 <= side <= 100 for side in value)
+    )
+
+
 TEXT: Kind = ("text", is_text)
 NUMBER: Kind = ("a number", is_number)
 WHOLE: Kind = ("a whole number", lambda v: isinstance(v, Integral) and not isinstance(v, bool))
@@ -76,7 +85,11 @@ KINDS: dict[str, Kind] = {
         "a whole number from 0 up, or a generator of NumPy",
         lambda v: (WHOLE[1](v) and v >= 0) or isinstance(v, np.random.Generator),
     ),
-    "ax": ("Matplotlib axes", lambda v: hasattr(v, "figure") and hasattr(v, "plot")),
+    "ax": (
+        "Matplotlib axes, a Figure or a SubFigure",
+        lambda v: hasattr(v, "figure") and (hasattr(v, "plot") or hasattr(v, "subfigures")),
+    ),
+    "figsize": ("a width and a height in inches, each from 1 to 100", _is_size),
     "dispersion": ('a number or "estimated"', lambda v: is_text(v) or is_number(v)),
     "level": (
         "a number such as 0.95 or 95, or several",

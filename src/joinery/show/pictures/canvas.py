@@ -6,7 +6,7 @@ import io
 import math
 import os
 import warnings
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,18 +15,36 @@ from typing import Any
 import matplotlib.dates
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, SubFigure
 from matplotlib.ticker import ScalarFormatter
 
 from joinery.errors import CallError
 from joinery.show.files import write_whole
 from joinery.show.palette import INK, MIST, PAPER, RUST, SLATE
-from joinery.show.pictures.layout import END, fold, keep_within, later, place_labels
+from joinery.show.pictures.layout import (
+    END,
+    fold,
+    inches_of,
+    keep_within,
+    later,
+    outermost,
+    place_labels,
+    refit,
+    settle,
+)
+from joinery.show.pictures.style import (
+    DPI,
+    density,
+    dots_per_inch,
+    drawn_on,
+    given,
+    ground,
+    letters,
+)
 
-WIDE, HIGH, DPI = 8.0, 5.0, 160
+WIDE, HIGH = 8.0, 5.0
 DENSE = 5000
 NARROW_KEY, WIDE_KEY = 1.9, 3.8  # inches of a panel that its key of density takes, short and long
-FAINT = "#b9c4c8"  # a cell with few rows
 ROWS = "rows"  # how the name of a group of points begins that stand for rows
 ENDINGS = (".png", ".svg", ".pdf")
 
@@ -49,7 +67,7 @@ def sheet(ax: Axes | None, words: Words) -> tuple[Figure, Axes]:
         ax = figure.add_axes((0.095, 0.115, 0.865, top - 0.115))
         keep_within(ax, (0.02, 0.015, 0.985, top + 0.005))
     else:
-        figure = whole_figure(ax)
+        figure = outermost(ax.figure)
         ax.set_title(words.title, loc="left", fontsize=11, fontweight="bold", color=INK)
     dress(ax)
     ax.set_xlabel(words.x, color=INK, fontsize=10)
@@ -84,27 +102,28 @@ class Picture(Figure):
             self.savefig(out, format="png", dpi="figure")
         return out.getvalue()
 
+    def set_size_inches(self, w: Any, h: float | None = None, forward: bool = True) -> None:
+        """Give the picture another size, with all that is written on it kept inside."""
+        before = self.get_size_inches().copy()
+        super().set_size_inches(w, h, forward)
+        with names_as_they_are():
+            refit(self, before)
+
 
 def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:
-    """A fresh figure with title and finding, and the share of its height left below them."""
-    figure = Picture(figsize=(WIDE, high), dpi=DPI, facecolor=PAPER)
-    words = fold(finding)
-    lines = words.split("\n")
-    unit = HIGH / high
-    figure.text(
-        0.045,
-        1 - 0.045 * unit,
-        title,
-        fontsize=13,
-        fontweight="bold",
-        color=INK,
-        ha="left",
-        va="top",
-        gid="title",
-    )
+    """Return a sheet with title and finding, and the share of its height left below them."""
+    figure: Any = given().figure
+    if figure is None:
+        size = given().inches or (WIDE, high)
+        figure = Picture(figsize=size, dpi=dots_per_inch(), facecolor=ground())
+    words = fold(figure, "finding", finding)
+    unit = HIGH / float(inches_of(figure)[1]) * letters()
+    heading: dict[str, Any] = {"fontsize": 13, "fontweight": "bold", "color": INK}
+    figure.text(0.045, 1 - 0.045 * unit, title, ha="left", va="top", gid="title", **heading)
     under: dict[str, Any] = {"fontsize": 9, "color": SLATE, "ha": "left", "va": "top"}
     figure.text(0.045, 1 - 0.1 * unit, words, linespacing=1.4, gid="finding", **under)
-    return figure, 1 - (0.155 + 0.037 * (len(lines) - 1)) * unit
+    lines = words.count("\n")
+    return figure, 1 - (0.155 + 0.037 * lines) * unit
 
 
 def panels(
@@ -134,14 +153,6 @@ def panels(
             ax.tick_params(labelsize=7)
             out.append(ax)
     return out
-
-
-def whole_figure(ax: Axes) -> Figure:
-    """The figure that axes stand in, the outermost one when it is part of another."""
-    figure: Any = ax.figure
-    while not isinstance(figure, Figure):
-        figure = figure.figure
-    return figure
 
 
 def dress(ax: Axes) -> None:
@@ -198,13 +209,9 @@ def points(
 
 def _dense(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
     """Rows by density, with its key; a row alone in its cell stays a point."""
-    from matplotlib.colors import LinearSegmentedColormap
-
-    figure = ax.get_figure(root=True)
-    assert figure is not None
-    inches = ax.get_position().width * figure.get_figwidth()
+    inches = ax.get_position().width * float(inches_of(ax.figure)[0])
     across = int(np.clip(18 * inches, 18, 60))
-    shades: Any = LinearSegmentedColormap.from_list("density", [FAINT, SLATE, INK])
+    shades = density()
     cells = ax.hexbin(x, y, gridsize=across, mincnt=1, bins="log", cmap=shades, linewidths=0)
     counts = np.asarray(cells.get_array())
     alone = np.asarray(cells.get_offsets())[counts == 1]
@@ -248,7 +255,7 @@ def label_points(
     """Write a label beside each point, once all places are settled, where it covers nothing."""
     at = [(float(px), float(py)) for px, py in zip(x, y, strict=True)]
     lit = len(others[0]) > DENSE
-    later(whole_figure(ax), lambda: place_labels(ax, at, words, others, lit=lit))
+    later(outermost(ax.figure), lambda: place_labels(ax, at, words, others, lit=lit))
 
 
 def end_label(ax: Axes, x: float, y: float, words: str, color: str = SLATE) -> None:
@@ -264,6 +271,36 @@ def end_label(ax: Axes, x: float, y: float, words: str, color: str = SLATE) -> N
             va="center",
             clip_on=False,
             gid=END,
+        )
+
+
+def finished(
+    make: Callable[[Any], Figure],
+    names: Iterable[str],
+    *,
+    ax: Axes | Figure | SubFigure | None,
+    figsize: tuple[float, float] | None,
+    path: str | os.PathLike[str] | None,
+) -> Figure:
+    """Return a picture with everything on it in its place, and write it where a path is given.
+
+    Parameters: ``make`` draws on the axes it is given, or on a sheet; ``names`` that may be long.
+    """
+    with names_as_they_are(), drawn_on(ax, figsize) as axes:
+        figure = make(axes)
+        settle(figure, names)
+        if path is not None:
+            write(figure, path)
+    return figure
+
+
+def refuse_axes(name: str, ax: Axes | None) -> None:
+    """Raise CallError for axes that a picture of several panels cannot be drawn on."""
+    if ax is not None:
+        raise CallError(
+            f"the picture {name!r} has panels of its own: it is drawn on a Figure or a SubFigure, "
+            "not on axes",
+            argument="ax",
         )
 
 
@@ -288,4 +325,7 @@ def write(figure: Figure, path: str | os.PathLike[str]) -> Path:
             f"{', '.join(ENDINGS)}"
         )
     dates = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(ending, {"Software": None})
-    return write_whole(path, lambda beside: figure.savefig(beside, dpi=DPI, metadata=dates))
+    whole, dpi = outermost(figure), matplotlib.rcParams["savefig.dpi"]
+    if dpi == "figure":
+        dpi = whole.dpi if isinstance(whole, Picture) else DPI
+    return write_whole(path, lambda beside: whole.savefig(beside, dpi=dpi, metadata=dates))

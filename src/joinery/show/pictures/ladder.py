@@ -13,7 +13,8 @@ from matplotlib.figure import Figure
 
 from joinery.show.numbers import figure as number
 from joinery.show.palette import AMBER, INK, MIST, SLATE
-from joinery.show.pictures.canvas import Words, paper, sheet, whole_figure
+from joinery.show.pictures.canvas import Words, paper, sheet
+from joinery.show.pictures.layout import outermost
 
 
 @dataclass(frozen=True)
@@ -73,7 +74,7 @@ def ladder(
     _bracket(ax, [s.power for s in steps], ends, level)
     heading = "log likelihood"
     ax.text(1.02, len(steps) - 0.35, heading, transform=across, **_BESIDE)
-    return whole_figure(ax)
+    return outermost(ax.figure)
 
 
 _BESIDE: dict[str, Any] = {

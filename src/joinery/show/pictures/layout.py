@@ -7,11 +7,11 @@ import textwrap
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import pairwise
 from typing import Any
-from weakref import WeakKeyDictionary
+from weakref import WeakKeyDictionary, WeakSet
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, SubFigure
 from matplotlib.patheffects import withStroke
 from matplotlib.text import Annotation, Text
 from matplotlib.ticker import FixedLocator, MaxNLocator
@@ -19,9 +19,11 @@ from matplotlib.transforms import Bbox
 
 from joinery.show.marks import visible
 from joinery.show.palette import INK, PAPER, SLATE
+from joinery.show.pictures.style import given, letters, recolour, resize_letters
 
 Cell = tuple[float, float, float, float]  # left, bottom, right, top as shares of the figure
 Box = tuple[float, float, float, float]  # the same in pixels
+Sheet = Figure | SubFigure
 MOST_NAME = 26  # characters of a name; longer ones stand in the key
 MOST_TICK = 44  # characters of a name at the left of an axis
 KEY_LINE = 0.16  # inches
@@ -31,6 +33,7 @@ AWAY = ((1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (-1, 1), (1, -1), (-1, -1))
 
 _cells: WeakKeyDictionary[Axes, Cell] = WeakKeyDictionary()
 _jobs: WeakKeyDictionary[Figure, list[Callable[[], None]]] = WeakKeyDictionary()
+_settled: WeakSet[Sheet] = WeakSet()
 
 
 def keep_within(ax: Axes, cell: Cell) -> None:
@@ -43,15 +46,26 @@ def later(figure: Figure, job: Callable[[], None]) -> None:
     _jobs.setdefault(figure, []).append(job)
 
 
-def settle(figure: Figure, names: Iterable[str] = ()) -> None:
+def settle(figure: Sheet, names: Iterable[str] = ()) -> None:
     """Shorten names, fit axes into their cells, thin ticks, and place labels.
 
     ``names``: those that may be long, of columns, terms and levels. Axes of the caller's own keep
     their place.
     """
+    resize_letters(figure)
     key = _shorten(figure, names)
     if key:
         _write_key(figure, key)
+    _fit_all(figure)
+    for job in _jobs.pop(outermost(figure), []):
+        job()
+    for ax in figure.axes:
+        _spread_ends(ax)
+    recolour(figure)
+    _settled.add(figure)
+
+
+def _fit_all(figure: Sheet) -> None:
     _cut_title(figure)
     for _ in range(2):
         for ax in figure.axes:
@@ -59,10 +73,75 @@ def settle(figure: Figure, names: Iterable[str] = ()) -> None:
             _cut_own(ax, _cells.get(ax, (0.0, 0.0, 1.0, 1.0)))
             if ax in _cells:
                 _fit(ax, _cells[ax])
-    for job in _jobs.pop(figure, []):
-        job()
+
+
+def refit(figure: Figure, before: np.ndarray) -> None:
+    """Keep what is written on a settled picture inside after another size was given to it.
+
+    Parameters: ``before`` the width and height in inches until now. What stands above and below the
+    axes keeps its height; the axes take what is left.
+    """
+    if figure not in _settled:
+        return
+    high = float(inches_of(figure)[1])
+    grown = 0.0  # inches by which the finding is higher
+    for text in figure.texts:
+        if text.get_gid() not in WRAPS:
+            continue
+        words = text.get_text()
+        text.set_text(_wrapped_as(figure, text, words.replace("\n", " ")))
+        if text.get_gid() == "finding":
+            lines = text.get_text().count("\n") - words.count("\n")
+            grown = lines * float(text.get_fontsize()) * FINDING_SPACING / 72
+    heading = [text for text in figure.texts if text.get_gid() in ("title", "finding")]
+    foot = [text for text in figure.texts if text.get_gid() == "key"]
+    if not heading:
+        return
+    until_now = float(before[1])
+    above = (1 - min(float(text.get_position()[1]) for text in heading)) * until_now
+    below = sum(KEY_LINE * (text.get_text().count("\n") + 1) for text in foot)
+    left = max(high - above - below - grown, 0.2 * high)
+    times = left / (until_now - above - below)
+
+    def moved(y: float) -> float:
+        return (below + (y * until_now - below) * times) / high
+
+    for text in figure.texts:
+        x, y = text.get_position()
+        if text in heading:
+            text.set_position((x, 1 - (1 - y) * before[1] / high))
+        elif text in foot:
+            text.set_position((x, y * before[1] / high))
+        else:
+            text.set_position((x, moved(y)))
+    _move_axes(figure, moved)
+    _fit_all(figure)
+
+
+def _move_axes(figure: Sheet, moved: Callable[[float], float]) -> None:
+    """Move axes, their cells and rules up or down, ``moved`` taking the share of the height."""
     for ax in figure.axes:
-        _spread_ends(ax)
+        box = ax.get_position()
+        low = moved(box.y0)
+        ax.set_position((box.x0, low, box.width, moved(box.y1) - low))
+        if ax in _cells:
+            x0, y0, x1, y1 = _cells[ax]
+            _cells[ax] = (x0, moved(y0), x1, moved(y1))
+    for rule in [*figure.patches, *figure.artists]:
+        own: Any = rule
+        own.set_y(moved(own.get_y()))
+
+
+def inches_of(figure: Any) -> np.ndarray:
+    """Return the width and height in inches of a figure, or of a part of one."""
+    return np.array([figure.bbox.width / figure.dpi, figure.bbox.height / figure.dpi])
+
+
+def outermost(figure: Any) -> Figure:
+    """Return the figure that a part of a figure stands in."""
+    while not isinstance(figure, Figure):
+        figure = figure.figure
+    return figure
 
 
 # ------------------------------------------------------------------ names
@@ -108,7 +187,7 @@ def _told_apart(names: list[str]) -> dict[str, str]:
     return out
 
 
-def _shorten(figure: Figure, names: Iterable[str]) -> dict[str, str]:
+def _shorten(figure: Sheet, names: Iterable[str]) -> dict[str, str]:
     """Put short forms for long names wherever they stand; the ones that were used."""
     briefs = _briefs(names)
     used: dict[str, str] = {}
@@ -131,16 +210,25 @@ def _shorten(figure: Figure, names: Iterable[str]) -> dict[str, str]:
         words = text.get_text()
         words = words.replace("\n", " ") if text.get_gid() in WRAPS else words
         if words and (now := short(words)) != words:
-            text.set_text(_wrapped_as(text, now))
+            text.set_text(_wrapped_as(figure, text, now))
     return used
 
 
 WRAPS = {"finding": (104, 3), "found": (38, 3), "advice": (42, 6)}  # characters, and lines
+MEANT_FOR = 8.0  # inches of a figure's width that the characters above are meant for
+FINDING_SPACING = 1.4  # heights of a letter from line to line
 
 
-def _wrapped_as(text: Text, words: str) -> str:
-    known = WRAPS.get(str(text.get_gid()))
-    return words if known is None else wrap(words, *known)
+def fold(figure: Sheet, kind: str, words: str) -> str:
+    """Return words in as many lines as their place on the figure has, cut with a sign."""
+    wide, most = WRAPS[kind]
+    room = float(inches_of(figure)[0]) / MEANT_FOR / letters()
+    return wrap(words, max(int(wide * room), 12), most + (room < 1))
+
+
+def _wrapped_as(figure: Sheet, text: Text, words: str) -> str:
+    kind = str(text.get_gid())
+    return fold(figure, kind, words) if kind in WRAPS else words
 
 
 def wrap(words: str, wide: int, most: int) -> str:
@@ -151,7 +239,7 @@ def wrap(words: str, wide: int, most: int) -> str:
     return "\n".join(lines)
 
 
-def _cut_title(figure: Figure) -> None:
+def _cut_title(figure: Sheet) -> None:
     """A title too wide for the figure in smaller letters."""
     for text in figure.texts:
         wide = text.get_window_extent(_renderer(figure)).width
@@ -164,7 +252,7 @@ def _cut_title(figure: Figure) -> None:
 def _cut_own(ax: Axes, cell: Cell) -> None:
     """Cut in the middle what is longer than its cell: the axes' title, labels and texts."""
     figure: Any = ax.figure
-    renderer, right = _renderer(figure), cell[2] * figure.bbox.width
+    renderer, right = _renderer(figure), figure.bbox.x0 + cell[2] * figure.bbox.width
     wide = (cell[2] - cell[0]) * figure.bbox.width
     high = (cell[3] - cell[1]) * figure.bbox.height
     box = ax.get_window_extent()
@@ -176,7 +264,7 @@ def _cut_own(ax: Axes, cell: Cell) -> None:
     for text in ax.texts:
         if text.get_transform() == ax.transData or text.get_gid() == "listed":
             left = text.get_window_extent(renderer).x0
-            titles.append((text, max(figure.bbox.width - 6 - left, 0.2 * box.width), 0))
+            titles.append((text, max(figure.bbox.x1 - 6 - left, 0.2 * box.width), 0))
     for text, most, along in titles:
         _cut(text, most, along, renderer)
 
@@ -203,51 +291,38 @@ def _named_ticks(axis: Any) -> tuple[np.ndarray, list[str]] | None:
     return places, [text.get_text() for text in axis.get_ticklabels()]
 
 
-def fold(finding: str) -> str:
-    """A finding in at most three lines, with a sign where it is cut."""
-    return wrap(finding, *WRAPS["finding"])
-
-
-def _write_key(figure: Figure, key: dict[str, str]) -> None:
+def _write_key(figure: Sheet, key: dict[str, str]) -> None:
     """The full names under the picture, which grows by as much."""
     lines = textwrap.wrap(";  ".join(f"{short}: {name}" for name, short in key.items()), 124)
     if len(lines) > 8:
         lines = [*lines[:8], "…"]
-    wide, high = figure.get_size_inches()
+    wide, high = (float(size) for size in inches_of(figure))
     more = KEY_LINE * len(lines) + 0.08
-    low = more / (high + more)
-    for ax in figure.axes:
-        box = ax.get_position()
-        ax.set_position((box.x0, low + box.y0 * (1 - low), box.width, box.height * (1 - low)))
-        if ax in _cells:
-            x0, y0, x1, y1 = _cells[ax]
-            _cells[ax] = (x0, low + y0 * (1 - low), x1, low + y1 * (1 - low))
+    grows = isinstance(figure, Figure) and not given().figure and not given().inches
+    low = more / (high + more if grows else high)
+
+    def moved(y: float) -> float:
+        return low + y * (1 - low)
+
+    _move_axes(figure, moved)
     for text in figure.texts:
         x, y = text.get_position()
-        text.set_position((x, low + y * (1 - low)))
-    for rule in [*figure.patches, *figure.artists]:
-        own: Any = rule
-        own.set_y(low + own.get_y() * (1 - low))
-    figure.set_size_inches(wide, high + more)
-    words = "\n".join(lines)
-    place: dict[str, Any] = {
-        "fontsize": 7.5,
-        "color": SLATE,
-        "va": "bottom",
-        "ha": "left",
-        "linespacing": 1.3,
-    }
-    figure.text(0.045, 0.012, words, **place)
+        text.set_position((x, moved(y)))
+    if grows:
+        outermost(figure).set_size_inches(wide, high + more)
+    place: dict[str, Any] = {"fontsize": 7.5, "color": SLATE, "va": "bottom", "ha": "left"}
+    figure.text(0.045, 0.012, "\n".join(lines), linespacing=1.3, gid="key", **place)
 
 
 # ------------------------------------------------------------------ axes
 
 
-def _renderer(figure: Figure) -> Any:
+def _renderer(figure: Sheet) -> Any:
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
-    own: Any = figure.canvas
-    canvas: Any = own if hasattr(own, "get_renderer") else FigureCanvasAgg(figure)
+    whole = outermost(figure)
+    own: Any = whole.canvas
+    canvas: Any = own if hasattr(own, "get_renderer") else FigureCanvasAgg(whole)
     return canvas.get_renderer()
 
 
@@ -257,9 +332,9 @@ def _fit(ax: Axes, cell: Cell) -> None:
     tight = ax.get_tightbbox(_renderer(figure))
     if tight is None:
         return
-    wide, high = figure.bbox.width, figure.bbox.height
+    tight = tight.transformed(figure.transSubfigure.inverted())
     box = ax.get_position()
-    outer = (tight.x0 / wide, tight.y0 / high, tight.x1 / wide, tight.y1 / high)
+    outer = (tight.x0, tight.y0, tight.x1, tight.y1)
     x0 = box.x0 + max(cell[0] - outer[0], 0)
     y0 = box.y0 + max(cell[1] - outer[1], 0)
     x1 = box.x1 - max(outer[2] - cell[2], 0)
@@ -340,7 +415,7 @@ def place_labels(
             place,
             xytext=(0, 0),
             textcoords="offset points",
-            fontsize=size,
+            fontsize=size * letters(),
             color=INK,
             ha="left",
             va="bottom",
@@ -401,7 +476,9 @@ def _room(ax: Axes) -> Box:
     """Where labels may stand: the axes, and their cell to the right of them."""
     box = _box(ax.get_window_extent())
     figure: Any = ax.figure
-    right = figure.bbox.width * _cells[ax][2] if ax in _cells else box[2]
+    right = box[2]
+    if ax in _cells:
+        right = figure.bbox.x0 + figure.bbox.width * _cells[ax][2]
     return (box[0], box[1], max(box[2], right), box[3])
 
 

@@ -15,6 +15,7 @@ from joinery.core.inference.smooth import Smooth
 from joinery.show.numbers import count, fixed
 from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
 from joinery.show.pictures.canvas import HIGH, date_axis, dress, label_points, panels, paper, points
+from joinery.show.pictures.layout import inches_of
 
 ROOMY = 8  # columns of a matrix in whose panels three numbers stand along an axis
 
@@ -281,7 +282,7 @@ def _strongest(figure: Figure, top: float, k: int, pairs: Sequence[Pair]) -> Non
         return
     most = min(len(pairs), 4 if k == 3 else 6 if k < 8 else 10)
     wide = 0.42 if k > 3 else 0.33
-    high = min((0.042 * most + 0.05) * HIGH / figure.get_figheight(), 0.44 * top)
+    high = min((0.042 * most + 0.05) * HIGH / inches_of(figure)[1], 0.44 * top)
     ax = figure.add_axes((0.98 - wide, top - high - 0.005, wide, high))
     dress(ax)
     for side in ("left", "bottom"):

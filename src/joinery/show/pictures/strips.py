@@ -12,12 +12,11 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 
 from joinery.show.numbers import figure as number
-from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
+from joinery.show.palette import AMBER, DARK_AMBER, INK, MIST, PAPER, RUST, SLATE, TEAL
 from joinery.show.pictures.canvas import dress, paper
-from joinery.show.pictures.layout import END, WRAPS, wrap
+from joinery.show.pictures.layout import END, fold
 
 STRIP = 1.02  # inches
-DARK_AMBER = "#8f5a08"  # amber for words: it keeps 4.5 : 1 on paper
 MARKS = {
     "serious": ("■", RUST),
     "caution": ("▲", DARK_AMBER),
@@ -44,7 +43,7 @@ def strips(title: str, finding: str, rows: Sequence[Strip]) -> Figure:
     for place, strip in enumerate(rows):
         low = top - (place + 1) * high
         rule = Rectangle(
-            (0.045, low + high), 0.91, 0.0, transform=figure.transFigure, color=MIST, linewidth=1
+            (0.045, low + high), 0.91, 0.0, transform=figure.transSubfigure, color=MIST, linewidth=1
         )
         figure.add_artist(rule)
         mark, color = MARKS[strip.verdict]
@@ -52,9 +51,9 @@ def strips(title: str, finding: str, rows: Sequence[Strip]) -> Figure:
         _words(figure, 0.045, low + 0.86 * high, "\n".join(question), 9.5, INK, bold=True)
         at = low + (0.84 - 0.19 * len(question)) * high
         _words(figure, 0.045, at, f"{mark} {strip.verdict or 'not told'}", 9, color, bold=True)
-        found = wrap(strip.found, *WRAPS["found"])
+        found = fold(figure, "found", strip.found)
         _words(figure, 0.045, at - 0.18 * high, found, 7.5, SLATE, gid="found")
-        advice = wrap(strip.advice, *WRAPS["advice"])
+        advice = fold(figure, "advice", strip.advice)
         _words(figure, 0.665, low + 0.86 * high, advice, 8, INK, gid="advice")
         if strip.picture is not None:
             ax = figure.add_axes((0.34, low + 0.12 * high, 0.295, 0.78 * high))
@@ -116,7 +115,7 @@ def bars(ax: Axes, sizes: Sequence[tuple[str, float]], limit: float) -> None:
     ax.set_xlim(0, max(limit * 1.25, min(max([v for _, v in shown], default=1.0), most) * 1.1))
     ax.set_ylim(-0.7, max(len(shown), 3) - 0.3)
     ax.axvline(limit, color=RUST, linewidth=1, linestyle=(0, (5, 3)))
-    box = {"facecolor": "white", "alpha": 0.7, "pad": 0.6, "linewidth": 0}
+    box = {"facecolor": PAPER, "alpha": 0.7, "pad": 0.6, "linewidth": 0}
     for place, (name, size) in enumerate(shown):
         ax.text(
             0.06, place, f"{name}  {number(size, 3)}", va="center", fontsize=7, color=INK, bbox=box

@@ -31,8 +31,7 @@ from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
+    from matplotlib.figure import Figure, SubFigure
 
     from joinery.study.look.response import ResponseLook
 
@@ -213,8 +212,9 @@ class Look:
         name: words.LookPictureName,
         *,
         path: str | os.PathLike[str] | None = None,
-        ax: Axes | None = None,
+        ax: Figure | SubFigure | None = None,
         label_rows: str | Sequence[Any] = "flagged",
+        figsize: tuple[float, float] | None = None,
         title: str | None = None,
         labels: Mapping[str, str] | None = None,
     ) -> Figure:
@@ -223,7 +223,9 @@ class Look:
         Parameters
         ----------
         path: where to write it (.png .svg .pdf).
+        ax: a Figure or SubFigure to draw on.
         label_rows: ``"flagged"``, ``"none"`` or row labels.
+        figsize: width and height in inches.
         title: words in place of the picture's own.
         labels: column to words for people.
 
@@ -236,7 +238,7 @@ class Look:
         from joinery.study.look.pictures import Wording, draw
 
         wording = Wording(title, label_rows, labels or {})
-        return draw(self, name, path=path, ax=ax, wording=wording)
+        return draw(self, name, path=path, ax=ax, figsize=figsize, wording=wording)
 
     @one_thread_a_product()
     def __str__(self) -> str:

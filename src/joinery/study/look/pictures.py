@@ -26,7 +26,7 @@ from joinery.study.look.streamed import level_counts
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
+    from matplotlib.figure import Figure, SubFigure
 
     from joinery.show.pictures.look import Across, Distribution
     from joinery.study.look.look import Look
@@ -60,24 +60,20 @@ def draw(
     name: str,
     *,
     path: str | os.PathLike[str] | None,
-    ax: Axes | None,
+    ax: Axes | Figure | SubFigure | None,
+    figsize: tuple[float, float] | None,
     wording: Wording,
 ) -> Figure:
     """Draws a picture by name. See ``Look.draw``."""
-    from joinery.show.pictures.canvas import names_as_they_are, write
-    from joinery.show.pictures.layout import settle
+    from joinery.show.pictures.canvas import finished, refuse_axes
 
     one_of("picture", name, tuple(PICTURES))
-    if ax is not None:
-        raise CallError(
-            f"the picture {name!r} has panels of its own and cannot be drawn on axes", argument="ax"
-        )
-    with names_as_they_are():
-        figure = PICTURES[name](look, wording)
-        settle(figure, [wording.of(n) for n in look.names])
-        if path is not None:
-            write(figure, path)
-    return figure
+
+    def make(axes: Axes | None) -> Figure:
+        refuse_axes(name, axes)
+        return PICTURES[name](look, wording)
+
+    return finished(make, map(wording.of, look.names), ax=ax, figsize=figsize, path=path)
 
 
 def _left(names: list[str], most: int, those: Shown) -> str:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from joinery.errors import CallError
 from joinery.show.numbers import level_words
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.resample.bootstrap import drawn
@@ -31,13 +30,10 @@ def bootstrap(
     seed: int | None = None,
 ) -> Figure:
     """How figures spread over resamples; of many the first eight."""
+    from joinery.show.pictures.canvas import refuse_axes
     from joinery.show.pictures.rehearsal import Cloud, clouds
 
-    if ax is not None:
-        raise CallError(
-            "the picture 'bootstrap' has panels of its own and cannot be drawn on axes",
-            argument="ax",
-        )
+    refuse_axes("bootstrap", ax)
     level = fit.level if level is None else checked_level(level)
     found = drawn(fit, resamples, of, resample, interval, level, seed)
     shown = [

@@ -53,12 +53,10 @@ def checks(
     ax: Axes | None,
 ) -> Figure:
     """Every question in a strip of its own."""
+    from joinery.show.pictures.canvas import refuse_axes
     from joinery.show.pictures.strips import Strip, strips
 
-    if ax is not None:
-        raise CallError(
-            "the picture 'checks' has strips of its own and cannot be drawn on axes", argument="ax"
-        )
+    refuse_axes("checks", ax)
     by_name: dict[str, list[Line]] = {}
     for line in check_lines(fit):
         by_name.setdefault(line.name, []).append(line)

@@ -23,7 +23,7 @@ from joinery.study.pictures.words import names_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
+    from matplotlib.figure import Figure, SubFigure
 
 Picture = Callable[..., "Figure"]
 # what a saved fit can draw
@@ -54,14 +54,14 @@ def draw(
     name: str,
     *,
     path: str | os.PathLike[str] | None,
-    ax: Axes | None,
+    ax: Axes | Figure | SubFigure | None,
     label_rows: str | Sequence[Any],
     words: Mapping[str, str | None],
+    figsize: tuple[float, float] | None = None,
     **options: Any,
 ) -> Figure:
     """Draws a picture by name. See ``Fit.draw``."""
-    from joinery.show.pictures.canvas import names_as_they_are, write
-    from joinery.show.pictures.layout import settle
+    from joinery.show.pictures.canvas import finished
 
     check_picture(name, options)
     if name not in WITHOUT_ROWS:
@@ -69,12 +69,11 @@ def draw(
     picture, _ = PICTURES[name]
     fit, said = thinned(fit, name, label_rows)
     words = {**words, "drawn": said}
-    with names_as_they_are():
-        figure = picture(fit, label_rows=label_rows, words=words, ax=ax, **options)
-        settle(figure, names_of(fit))
-        if path is not None:
-            write(figure, path)
-    return figure
+
+    def make(axes: Axes | None) -> Figure:
+        return picture(fit, label_rows=label_rows, words=words, ax=axes, **options)
+
+    return finished(make, names_of(fit), ax=ax, figsize=figsize, path=path)
 
 
 PICTURES: dict[str, tuple[Picture, tuple[str, ...]]] = {

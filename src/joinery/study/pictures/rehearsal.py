@@ -7,30 +7,28 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from joinery.errors import CallError
 from joinery.show.numbers import level_words, percent
 from joinery.study.resample.rehearse import Rehearsals
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
-    from matplotlib.figure import Figure
+    from matplotlib.figure import Figure, SubFigure
 
 MOST_TERMS, INTERVALS = 6, 50
 
 
 def draw(
-    study: Rehearsals, *, path: str | os.PathLike[str] | None, ax: Axes | None, title: str | None
+    study: Rehearsals,
+    *,
+    path: str | os.PathLike[str] | None,
+    ax: Figure | SubFigure | None,
+    figsize: tuple[float, float] | None,
+    title: str | None,
 ) -> Figure:
     """Draw the first block; of many terms the first six."""
-    from joinery.show.pictures.canvas import names_as_they_are, write
-    from joinery.show.pictures.layout import settle
+    from joinery.show.pictures.canvas import finished, refuse_axes
     from joinery.show.pictures.rehearsal import Estimates, estimates
 
-    if ax is not None:
-        raise CallError(
-            "the picture 'estimates' has panels of its own and cannot be drawn on axes",
-            argument="ax",
-        )
     block = study.blocks[-1]
     sound = np.flatnonzero(~np.isnan(block.estimates).all(axis=1))
     terms = [
@@ -50,9 +48,9 @@ def draw(
         f"hold the truth in {percent(float(shares.min()))} to {percent(float(shares.max()))}; "
         "rust: those of the first fifty that miss"
     )
-    with names_as_they_are():
-        figure = estimates(terms, title or "How far do estimates lie from the truth?", finding)
-        settle(figure, block.process.names)
-        if path is not None:
-            write(figure, path)
-    return figure
+
+    def make(axes: Axes | None) -> Figure:
+        refuse_axes("estimates", axes)
+        return estimates(terms, title or "How far do estimates lie from the truth?", finding)
+
+    return finished(make, block.process.names, ax=ax, figsize=figsize, path=path)
