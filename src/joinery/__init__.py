@@ -63,6 +63,7 @@ _HOMES = {
         "FileFormatError",
         "JoineryWarning",
         "EstimateWarning",
+        "ReadingWarning",
     ),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}

@@ -20,7 +20,8 @@
     └── FileFormatError               a file is not what it should be                        exit 3
 
     JoineryWarning(UserWarning)       worth knowing, not worth stopping for
-    └── EstimateWarning               what a reader of the estimates must know
+    ├── EstimateWarning               what a reader of the estimates must know
+    └── ReadingWarning                what is odd about how cells are written
 
 Each carries its parts as attributes as well as its words, and the exit status of the command that
 meets it."""
@@ -285,6 +286,12 @@ class EstimateWarning(JoineryWarning):
     """What a reader of the estimates must know.
 
     Separation, a fit that did not settle, columns left out, most rows lost to empty cells."""
+
+
+class ReadingWarning(JoineryWarning):
+    """What is odd about how the columns of a model are written.
+
+    Levels that differ by case or spaces alone, numbers that stand in texts."""
 
 
 @dataclass(frozen=True)

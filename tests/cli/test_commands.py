@@ -79,10 +79,12 @@ def test_fit_prints_the_short_page_and_saves(joinery, tmp_path):
         assert part in full
     assert joinery("fit", *YIELDS, "--as", "html")[1].startswith("<div")
     assert joinery("fit", *YIELDS, "--as", "markdown")[1].startswith("**honey_kg given")
-    assert (
-        joinery("fit", *YIELDS, "--as", "json")[1]
-        == jn.load(saved).coefficients().render("json") + "\n"
-    )
+    page, loaded = json.loads(joinery("fit", *YIELDS, "--as", "json")[1]), jn.load(saved)
+    assert page["coefficients"] == json.loads(loaded.coefficients().render("json"))
+    assert [page["figures"]] == json.loads(loaded.figures().render("json"))["rows"]
+    assert [r["words"] for r in page["remarks"]] == list(loaded.notes)
+    tables = json.loads(joinery("fit", *YIELDS, "--full", "--as", "json")[1])["tables"]
+    assert [len(table["rows"]) for table in tables][-1] == 120
     for name in ("page.txt", "page.html", "page.csv"):
         assert joinery("fit", *YIELDS, "--output", tmp_path / name)[0] == 0
         assert (tmp_path / name).stat().st_size > 200

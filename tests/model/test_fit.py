@@ -464,3 +464,10 @@ def test_what_estimates_must_be_read_with_warns_once_and_stands_in_the_tables(
     assert caught[0].filename == __file__
     for answer in (fit.coefficients(), fit.overall(), fit.anova()):
         assert any(said in note for note in answer.notes)
+
+
+def test_odd_cells_of_the_model_warn_once_and_others_do_not():
+    table = pd.DataFrame({"g": ["a", "A", "b"] * 5, "h": ["c", "C", "d"] * 5, "y": np.arange(15.0)})
+    with pytest.warns(jn.ReadingWarning, match="'A'") as caught:
+        jn.fit(table, "y given g")
+    assert [str(warning.message).count("h: ") for warning in caught] == [0]

@@ -202,7 +202,7 @@ def test_dfbetas_are_what_leaving_the_row_out_does(sample, sentence, options):
         own = without.coefficients().frame
         scale = full["standard_error"] * without.residual_sd / fit.residual_sd
         change = (full["estimate"] - own["estimate"]) / scale
-        assert found.loc[label, [f"dfbetas {t}" for t in full["term"]]].to_numpy(
+        assert found.loc[label, [f"dfbetas_{t.replace(': ', '_')}" for t in full["term"]]].to_numpy(
             float
         ) == pytest.approx(change.to_numpy(), rel=1e-8)
 

@@ -397,7 +397,7 @@ def test_dfbetas_of_other_families_are_near_really_leaving_out(family, sentence)
         moved = full["estimate"] - out.coefficients().frame.set_index("term")["estimate"]
         scale = 1.0 if family != "gamma" else np.sqrt(out.dispersion / fit.dispersion)
         for term in ("x", "z"):
-            assert rows[f"dfbetas {term}"][i] == pytest.approx(
+            assert rows[f"dfbetas_{term}"][i] == pytest.approx(
                 moved[term] / full.loc[term, "standard_error"] / scale, rel=0.3, abs=0.05
             )
 

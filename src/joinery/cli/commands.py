@@ -41,6 +41,7 @@ def _run() -> None:
         fit_stream(stream)
     warnings.showwarning = _as_note
     warnings.simplefilter("ignore", errors.EstimateWarning)  # the page and the tables say it
+    warnings.simplefilter("ignore", errors.ReadingWarning)
     advice.speak_to_shell(advice.Typed())
     if len(sys.argv) < 2 or "--help" in sys.argv:
         _plain_help()

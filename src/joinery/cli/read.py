@@ -13,6 +13,7 @@ from joinery.cli import options as o
 from joinery.cli.app import FIT, FORMS, app, fit_of, is_saved, question, show
 from joinery.cli.texts import cells_of, word
 from joinery.show.files import suffix_of, write_text
+from joinery.show.forms import as_data, json_text
 from joinery.show.marks import tell
 
 if TYPE_CHECKING:
@@ -37,21 +38,46 @@ def fit(
     if output is not None and suffix_of(output) == ".xlsx":
         tell(f"wrote {fitted.write(output)}")
         return
-    if form in ("csv", "json", "table"):
+    if form == "json" or (output is not None and suffix_of(output) == ".json"):
+        _write_out(json_text(_page_data(fitted, full)) + "\n", output)
+    elif form in ("csv", "table"):
         if full:
             raise errors.CallError(
                 "one such file holds one table: ask for each by its own command, or take "
-                ".txt, .md, .html or .tex for all of them"
+                ".txt, .md, .html, .tex or .json for all of them"
             )
         show(fitted.coefficients(), given)
     elif form == "text" and output is None:
         _print_page(fitted, given, full)
     else:
-        text = _page_in(form, fitted, given["digits"], full)
-        if output is None:
-            sys.stdout.write(text)
-        else:
-            tell(f"wrote {write_text(output, text)}")
+        _write_out(_page_in(form, fitted, given["digits"], full), output)
+
+
+def _write_out(text: str, output: str | None) -> None:
+    if output is None:
+        sys.stdout.write(text)
+    else:
+        tell(f"wrote {write_text(output, text)}")
+
+
+def _page_data(fitted: Fit, full: bool) -> dict[str, Any]:
+    """Return the page for machines: figures, remarks, coefficients; with --full every table."""
+    (figures,) = as_data(fitted.figures())["rows"]
+    page: dict[str, Any] = {
+        "sentence": fitted.sentence,
+        "family": fitted.family,
+        "link": fitted.link,
+        "figures": figures,
+        "remarks": [
+            {"gravity": note.gravity, "kind": note.kind, "words": note.words}
+            for note in fitted.remarks
+        ],
+        "coefficients": as_data(fitted.coefficients()),
+        "equation": fitted.equation(),
+    }
+    if full:
+        page["tables"] = [as_data(table) for table in _tables(fitted)]
+    return page
 
 
 FORM_OF_ENDING = {".txt": "text", ".md": "markdown", ".html": "html", ".tex": "latex"}

@@ -10,12 +10,12 @@ from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ParamSpec, Unpack
 
-from joinery.errors import EstimateWarning, Note, nearest
+from joinery.errors import EstimateWarning, Note, ReadingWarning, nearest
 from joinery.show.files import refuse_input
 from joinery.show.labels import Labels
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
-from joinery.study.read.notes import said_of_estimates
+from joinery.study.read.notes import said_of_estimates, said_of_reading
 from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.threads import one_thread_a_product
@@ -1042,7 +1042,9 @@ other things held.
 
 
 def warned(fit: Fit) -> Fit:
-    """Return a fit, with one warning of what its estimates must be read with."""
+    """Return a fit, with one warning of what its estimates must be read with, and one of cells."""
     if said := said_of_estimates(fit._fitted):
         warnings.warn("; ".join(said), EstimateWarning, stacklevel=4)
+    if said := said_of_reading(fit._fitted):
+        warnings.warn("; ".join(said), ReadingWarning, stacklevel=4)
     return fit

@@ -153,16 +153,21 @@ def as_latex(table: Table) -> str:
     )
 
 
-def as_json(table: Table) -> str:
-    """Every digit, with the names and notes beside the figures."""
+def as_data(table: Table) -> dict[str, Any]:
+    """Return a table's title, its notes, and its rows with every digit under the columns' names."""
     columns = table.to_dict()
     rows = [dict(zip(columns, cells)) for cells in zip(*columns.values())]
-    return json.dumps(
-        {"title": table.title, "notes": list(table.notes), "rows": rows},
-        ensure_ascii=False,
-        indent=2,
-        default=str,
-    )
+    return {"title": table.title, "notes": list(table.notes), "rows": rows}
+
+
+def json_text(data: Any) -> str:
+    """Return data as JSON for machines."""
+    return json.dumps(data, ensure_ascii=False, indent=2, default=str)
+
+
+def as_json(table: Table) -> str:
+    """Every digit, with the names and notes beside the figures."""
+    return json_text(as_data(table))
 
 
 RENDERERS: dict[str, Callable[[Table], str]] = {

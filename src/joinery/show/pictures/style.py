@@ -46,7 +46,10 @@ def given() -> Given:
 @contextmanager
 def drawn_on(ax: Any, figsize: tuple[float, float] | None) -> Iterator[Axes | None]:
     """Yield the axes to draw on, None for a sheet: a fresh one or the figure that was given."""
-    figure = None
+    figure, inches = None, None
+    if figsize is not None:
+        wide, high = figsize
+        inches = float(wide), float(high)
     if isinstance(ax, (Figure, SubFigure)):
         figure, ax = ax, None
     if figsize is not None and (figure is not None or ax is not None):
@@ -54,7 +57,7 @@ def drawn_on(ax: Any, figsize: tuple[float, float] | None) -> Iterator[Axes | No
             "figsize= is the size of a fresh sheet; a figure that is given has its own",
             argument="figsize",
         )
-    token = _given.set(Given(figure, figsize))
+    token = _given.set(Given(figure, inches))
     try:
         yield ax
     finally:

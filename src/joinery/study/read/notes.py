@@ -74,6 +74,14 @@ def said_of_estimates(fit: Fitted) -> tuple[str, ...]:
     return tuple(note.words for note in about_estimates(fit))
 
 
+def said_of_reading(fit: Fitted) -> tuple[str, ...]:
+    """Return what is odd about how the cells of the model's columns are written, in words."""
+    if fit.origin is None:
+        return ()
+    known = _about_columns(fit.origin.table, fit.design)
+    return tuple(note.words for note in known if note.gravity == "caution")
+
+
 def _about_rows(origin: Origin) -> Iterator[Note]:
     """Say that most rows are lost to cells that are empty, where they are."""
     used = origin.used_rows

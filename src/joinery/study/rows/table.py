@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import re
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, overload
 
@@ -178,7 +179,8 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     figures, n, out = per_row(fit), chosen.used, len(chosen.out)
     own = row_columns(figures, remarks(fit), 0)
     added = changes_without(fit) if dfbetas else {}
-    columns = _in_order(own | {f"dfbetas {name}": values for name, values in added.items()})
+    codes = dict(zip(added, _codes(added)))
+    columns = _in_order(own | {codes[term]: values for term, values in added.items()})
     if out:
         rest = left_out_columns(fit, chosen.out, chosen.reasons)
         columns = {
@@ -201,7 +203,23 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
         index=index,
         index_name=str(index.name or "row"),
         kinds=dict.fromkeys(WORDS, "text"),
+        headings={code: f"dfbetas {fit.words(term)}" for term, code in codes.items()},
     )
+
+
+def _codes(terms: Iterable[str]) -> list[str]:
+    """Return the headings of what each term changes by, fit for code.
+
+    Letters, digits and _ of a term's name stay, × becomes _by_, and anything else one _; a heading
+    that is there already gets a number."""
+    out: list[str] = []
+    for term in terms:
+        plain = re.sub(r"\W+", "_", term.replace(" × ", "_by_")).strip("_")
+        heading, number = f"dfbetas_{plain}", 2
+        while heading in out:
+            heading, number = f"dfbetas_{plain}_{number}", number + 1
+        out.append(heading)
+    return out
 
 
 def _picked(values: Any, places: np.ndarray) -> Any:
@@ -339,10 +357,7 @@ def _notes(fit: Fitted, out: int) -> Iterator[str]:
     if fit.response.transformed:
         yield f"observed, fitted and residual are on the scale of {fit.response.name}"
     if out:
-        last = "row was" if out == 1 else f"{out} rows were"
-        yield (
-            f"the last {last} left out; fitted there is a forecast, and its error is studentized "
-            "as one"
-        )
+        left = "1 row was" if out == 1 else f"{out:,} rows were"
+        yield f"{left} left out: fitted there is a forecast, and its error is studentized as one"
     if fit.solution.perfect:
         yield "the fit is perfect: residuals are zero, and nothing is left to scale them by"
