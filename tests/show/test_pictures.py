@@ -251,7 +251,7 @@ def test_a_size_that_is_asked_for_is_kept_with_all_writing_inside(make, name, wa
         assert not list(faults(figure))
 
 
-@pytest.mark.parametrize("size", [(0, 4), (4,), "6, 4", (np.nan, 3), 5])
+@pytest.mark.parametrize("size", [(1, 4), (4,), "6, 4", (np.nan, 3), 5])
 def test_a_size_that_is_none_is_refused(size):
     with pytest.raises(jn.CallError, match="a width and a height in inches"):
         jn.fit("sample:jars", "jars_sold given hours_open").draw("line", figsize=size)

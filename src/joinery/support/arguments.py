@@ -55,7 +55,7 @@ def _is_size(value: Any) -> bool:
     return (
         _one_after_another(value)
         and len(value) == 2
-        and all(is_number(side) and 1 <= side <= 100 for side in value)
+        and all(is_number(side) and 2 <= side <= 100 for side in value)
     )
 
 
@@ -89,7 +89,7 @@ KINDS: dict[str, Kind] = {
         "Matplotlib axes, a Figure or a SubFigure",
         lambda v: hasattr(v, "figure") and (hasattr(v, "plot") or hasattr(v, "subfigures")),
     ),
-    "figsize": ("a width and a height in inches, each from 1 to 100", _is_size),
+    "figsize": ("a width and a height in inches, each from 2 to 100", _is_size),
     "dispersion": ('a number or "estimated"', lambda v: is_text(v) or is_number(v)),
     "level": (
         "a number such as 0.95 or 95, or several",

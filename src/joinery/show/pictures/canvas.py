@@ -43,6 +43,7 @@ from joinery.show.pictures.style import (
 )
 
 WIDE, HIGH = 8.0, 5.0
+LEAST_LEFT = 0.35  # share of a sheet's height below its heading, however small it is
 DENSE = 5000
 NARROW_KEY, WIDE_KEY = 1.9, 3.8  # inches of a panel that its key of density takes, short and long
 ROWS = "rows"  # how the name of a group of points begins that stand for rows
@@ -123,7 +124,7 @@ def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:
     under: dict[str, Any] = {"fontsize": 9, "color": SLATE, "ha": "left", "va": "top"}
     figure.text(0.045, 1 - 0.1 * unit, words, linespacing=1.4, gid="finding", **under)
     lines = words.count("\n")
-    return figure, 1 - (0.155 + 0.037 * lines) * unit
+    return figure, max(1 - (0.155 + 0.037 * lines) * unit, LEAST_LEFT)
 
 
 def panels(
@@ -145,9 +146,8 @@ def panels(
     for row in range(rows):
         for column in range(columns):
             x, y = left + column * wide, top - (row + 1) * high
-            ax = figure.add_axes(
-                (x + gap[0], y + gap[1], wide - gap[0] - 0.01, high - gap[1] - above)
-            )
+            inner = max(wide - gap[0] - 0.01, 0.01), max(high - gap[1] - above, 0.01)
+            ax = figure.add_axes((x + gap[0], y + gap[1], *inner))
             keep_within(ax, (x, y, x + wide, y + high))
             dress(ax)
             ax.tick_params(labelsize=7)
