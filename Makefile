@@ -4,7 +4,7 @@ VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 
-.PHONY: demo test identities check format lock lowest samples screenshots benchmarks clean
+.PHONY: demo test identities check format lock lowest samples screenshots docs benchmarks clean
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -42,6 +42,9 @@ samples: $(READY)       ## make the sample tables again
 
 screenshots: $(READY)   ## draw docs/screenshots again
 	$(BIN)/python docs/screenshots/make.py
+
+docs: $(READY)          ## the site, into build/site
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet -d build/site
 
 benchmarks: $(READY)    ## ratios against plain linear algebra
 	$(BIN)/python -m benchmarks

@@ -12,6 +12,8 @@ from sybil import Sybil
 from sybil.example import Example
 from sybil.parsers.markdown import CodeBlockParser, PythonCodeBlockParser, SkipParser
 
+collect_ignore_glob = ["docs/site*.py"]  # they need what builds the site
+
 
 def run_commands(example: Example) -> None:
     """Runs each `joinery` line of a block.

@@ -105,8 +105,9 @@ def _plain_kinds() -> None:
     from typer import core
 
     for kind in (core.TyperOption, core.TyperArgument):
-        shown = kind.display_type_rich
-        kind.display_type_rich = _in_words(shown)  # type: ignore[method-assign]
+        # an inner name of the library: a version without it shows its own words for kinds
+        if shown := getattr(kind, "display_type_rich", None):
+            kind.display_type_rich = _in_words(shown)  # type: ignore[method-assign]
 
 
 def _in_words(shown: Any) -> Any:
