@@ -344,3 +344,19 @@ def test_full_holds_every_table_in_every_family(sample, joinery):
     assert (status, err) == (0, "")
     for part in ("Coefficients, with", "What each term explains", "Checks of", "Rows of"):
         assert part in out
+
+
+@pytest.mark.parametrize(
+    ("typed", "offered"),
+    [
+        ("fit DATA MODEL --std-errors hc", ["hc0", "hc1", "hc2", "hc3"]),
+        ("draw DATA MODEL lever", ["leverage"]),
+        ("fit DATA MODEL --family in", ["inverse-gaussian"]),
+        ("equation DATA MODEL --as s", ["sql", "spreadsheet"]),
+    ],
+)
+def test_a_shell_is_offered_the_words_that_an_option_takes(typed, offered):
+    words = {"COMP_WORDS": f"joinery {typed}", "COMP_CWORD": str(len(typed.split()))}
+    asked = os.environ | words | {"_JOINERY_COMPLETE": "complete_bash"}
+    done = subprocess.run(COMMAND, env=asked, capture_output=True, text=True)
+    assert done.stdout.split() == offered

@@ -12,6 +12,7 @@ from joinery.cli import options as o
 from joinery.cli.app import CHECK, app, fit_of, folder_of, is_saved, question, show, streams
 from joinery.cli.texts import labels_in, numbers_in, word
 from joinery.show.marks import tell
+from joinery.support import words
 
 question(
     "checks",
@@ -40,7 +41,11 @@ def draw(
     ],
     names: Annotated[
         list[str] | None,
-        typer.Argument(metavar="NAME...", help="line, residuals, checks, leverage, …"),
+        typer.Argument(
+            metavar="NAME...",
+            help="line, residuals, checks, leverage, …",
+            autocompletion=o.offers(words.PictureName),
+        ),
     ] = None,
     against: Annotated[
         str | None, typer.Option("--against", help="the column a picture is about")
@@ -132,10 +137,20 @@ def bootstrap(
         typer.Option("--of", help="another figure: 'feed_kg / rain_days'; repeat for several"),
     ] = None,
     resample: Annotated[
-        str, typer.Option("--resample", help="rows, residuals, signs or clusters")
+        str,
+        typer.Option(
+            "--resample",
+            help="rows, residuals, signs or clusters",
+            autocompletion=o.offers(words.Resample),
+        ),
     ] = "rows",
     interval: Annotated[
-        str, typer.Option("--interval", help="percentile, accelerated or studentized")
+        str,
+        typer.Option(
+            "--interval",
+            help="percentile, accelerated or studentized",
+            autocompletion=o.offers(words.Ends),
+        ),
     ] = "percentile",
     seed: Annotated[int | None, typer.Option("--seed", help="draws the same again")] = None,
     **given: Any,

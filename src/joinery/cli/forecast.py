@@ -11,6 +11,7 @@ from joinery.cli import options as o
 from joinery.cli.app import FORECAST, app, data_of, fit_of, show, tell_notes
 from joinery.cli.texts import word
 from joinery.show.marks import tell
+from joinery.support import words
 
 if TYPE_CHECKING:
     from joinery.show.table import Table
@@ -24,7 +25,12 @@ def forecast(
         str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")
     ] = None,
     intervals: Annotated[
-        str, typer.Option("--intervals", help="model or distribution-free")
+        str,
+        typer.Option(
+            "--intervals",
+            help="model or distribution-free",
+            autocompletion=o.offers(words.Intervals),
+        ),
     ] = "model",
     simultaneous: Annotated[
         bool, typer.Option("--simultaneous", help="hold for all rows together")

@@ -12,6 +12,7 @@ from joinery.cli import options as o
 from joinery.cli.app import MEND, app, given_options, question, show, tell_notes, working
 from joinery.cli.texts import changed
 from joinery.show.marks import tell
+from joinery.support import words
 
 
 @app.command(rich_help_panel=MEND)
@@ -52,10 +53,17 @@ def compare(
 def stepwise(
     criterion: Annotated[
         str | None,
-        typer.Option("--criterion", help="by what: aic, bic, 'adjusted r2', p or crosscheck"),
+        typer.Option(
+            "--criterion",
+            help="by what: aic, bic, 'adjusted r2', p or crosscheck",
+            autocompletion=o.offers(words.Criterion),
+        ),
     ] = None,
     moves: Annotated[
-        str, typer.Option("--moves", help="add, drop, or 'add and drop'")
+        str,
+        typer.Option(
+            "--moves", help="add, drop, or 'add and drop'", autocompletion=o.offers(words.Moves)
+        ),
     ] = "add and drop",
     limit: Annotated[
         float, typer.Option("--limit", help="the p below which a term enters and stays")

@@ -4,9 +4,21 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable
-from typing import Annotated, Any
+from typing import Annotated, Any, get_args
 
 import typer
+
+from joinery.support import words
+
+
+def offers(words_of: Any) -> Callable[[str], list[str]]:
+    """Return what completes a closed word in the shell, from the type that lists such words."""
+
+    def complete(incomplete: str) -> list[str]:
+        return [word for word in get_args(words_of) if word.startswith(incomplete)]
+
+    return complete
+
 
 DATA = (
     "a file, a folder of Parquet files, '-' for standard input, sample:NAME, a database's URL, or "
@@ -50,7 +62,9 @@ Order = Annotated[str | None, typer.Option("--order", help="the column that puts
 StdErrors = Annotated[
     str,
     typer.Option(
-        "--std-errors", help="'constant spread', robust, hc0 to hc3, clustered, autocorrelated"
+        "--std-errors",
+        help="'constant spread', robust, hc0 to hc3, clustered, autocorrelated",
+        autocompletion=offers(words.StdErrors),
     ),
 ]
 Cluster = Annotated[
@@ -59,7 +73,11 @@ Cluster = Annotated[
 ]
 Missing = Annotated[
     str,
-    typer.Option("--missing", help="cells: 'leave out' their rows, 'refuse', or put the 'mean'"),
+    typer.Option(
+        "--missing",
+        help="cells: 'leave out' their rows, 'refuse', or put the 'mean'",
+        autocompletion=offers(words.Missing),
+    ),
 ]
 Level = Annotated[
     float | None, typer.Option("--level", help="of intervals: 95 (where nothing is said), or 0.95")
@@ -86,23 +104,45 @@ Dates = Annotated[
     str | None,
     typer.Option("--dates", help="'day first' or 'month first' for dates like 03/04/2024"),
 ]
-Family = Annotated[str | None, typer.Option("--family", help="normal, binomial, poisson, gamma, …")]
+Family = Annotated[
+    str | None,
+    typer.Option(
+        "--family",
+        help="normal, binomial, poisson, gamma, …",
+        autocompletion=offers(words.FamilyName),
+    ),
+]
 Dispersion = Annotated[
     str | None,
     typer.Option("--dispersion", help='a known dispersion, or "estimated" (quasi-likelihood)'),
 ]
 Link = Annotated[
-    str | None, typer.Option("--link", help="identity, log, logit, probit, cloglog, …")
+    str | None,
+    typer.Option(
+        "--link",
+        help="identity, log, logit, probit, cloglog, …",
+        autocompletion=offers(words.LinkName),
+    ),
 ]
 Penalty = Annotated[
-    str | None, typer.Option("--penalty", help="firth: finite estimates where the data separate")
+    str | None,
+    typer.Option(
+        "--penalty",
+        help="firth: finite estimates where the data separate",
+        autocompletion=offers(words.Penalty),
+    ),
 ]
 Per = Annotated[
     float | None,
     typer.Option("--per", help="rates of counts per so much exposure: 100000"),
 ]
 Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
-As = Annotated[str, typer.Option("--as", help="text, markdown, csv, json, html or latex")]
+As = Annotated[
+    str,
+    typer.Option(
+        "--as", help="text, markdown, csv, json, html or latex", autocompletion=offers(words.Form)
+    ),
+]
 Output = Annotated[
     str | None, typer.Option("--output", help="write to this file, by its ending, instead")
 ]

@@ -15,6 +15,7 @@ from joinery.cli.texts import cells_of, word
 from joinery.show.files import suffix_of, write_text
 from joinery.show.forms import as_data, json_text
 from joinery.show.marks import tell
+from joinery.support import words
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit
@@ -159,7 +160,10 @@ question("overall", FIT, "The whole model against no predictors.", lambda f: f.o
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def anova(
     after: Annotated[
-        str, typer.Option("--after", help="lower-order, earlier or others")
+        str,
+        typer.Option(
+            "--after", help="lower-order, earlier or others", autocompletion=o.offers(words.After)
+        ),
     ] = "lower-order",
     **given: Any,
 ) -> None:
@@ -191,11 +195,21 @@ def claim(
 @o.takes(o.DATA_AND_MODEL, o.FIT)
 def equation(
     style: Annotated[
-        str, typer.Option("--style", "--as", help="text, latex, python, sql or spreadsheet")
+        str,
+        typer.Option(
+            "--style",
+            "--as",
+            help="text, latex, python, sql or spreadsheet",
+            autocompletion=o.offers(words.Style),
+        ),
     ] = "text",
     part: Annotated[
         str,
-        typer.Option("--part", help="fitted, or an end of an interval: mean_lower, new_upper"),
+        typer.Option(
+            "--part",
+            help="fitted, or an end of an interval: mean_lower, new_upper",
+            autocompletion=o.offers(words.Part),
+        ),
     ] = "fitted",
     cells: Annotated[
         list[str] | None,

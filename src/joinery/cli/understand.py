@@ -13,6 +13,7 @@ from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import UNDERSTAND, app, fit_of, is_saved, question, show, working
 from joinery.cli.texts import labels_in, word
+from joinery.support import words
 
 Of = Annotated[str, typer.Option("--of", help="the predictor whose slope it is")]
 Across = Annotated[str, typer.Option("--across", help="the column across which it changes")]
@@ -75,7 +76,12 @@ def workings(
     at: Annotated[
         str | None, typer.Option("--at", help="where a single predictor is forecast: 'x=3', or 3")
     ] = None,
-    form: Annotated[str, typer.Option("--as", help="text, markdown, html or latex")] = "text",
+    form: Annotated[
+        str,
+        typer.Option(
+            "--as", help="text, markdown, html or latex", autocompletion=o.offers(words.Form)
+        ),
+    ] = "text",
     output: Annotated[str | None, typer.Option("--output", help="write to this file")] = None,
     **given: Any,
 ) -> None:
@@ -141,7 +147,12 @@ def adjusted_means(
     term: Term = None,
     at: Settings = None,
     weighting: Annotated[
-        str, typer.Option("--weighting", help="of other categories' levels: equal or 'as seen'")
+        str,
+        typer.Option(
+            "--weighting",
+            help="of other categories' levels: equal or 'as seen'",
+            autocompletion=o.offers(words.Weighting),
+        ),
     ] = "equal",
     per: o.Per = None,
     **given: Any,
@@ -161,7 +172,11 @@ def level_differences(
     ] = None,
     correction: Annotated[
         str | None,
-        typer.Option("--correction", help="tukey, dunnett, holm, bonferroni or none"),
+        typer.Option(
+            "--correction",
+            help="tukey, dunnett, holm, bonferroni or none",
+            autocompletion=o.offers(words.Correction),
+        ),
     ] = None,
     at: Settings = None,
     **given: Any,
