@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import joinery as jn
+from joinery.support import errors
 
 CLASSES = ("Fit", "Table", "Look", "Trail", "Rehearsal")
 
@@ -35,7 +36,7 @@ def page() -> str:
         "## Errors",
         "",
         "```text",
-        inspect.cleandoc(__import__("joinery.errors").errors.__doc__),
+        inspect.cleandoc(errors.__doc__ or ""),
         "```",
         "",
     ]

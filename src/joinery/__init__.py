@@ -13,12 +13,15 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from joinery.support.version import VERSION as __version__  # noqa: N811
+
 if TYPE_CHECKING:
     from joinery.data.reading import read as read
     from joinery.data.reading import sample_data as sample_data
     from joinery.data.reading import sample_names as sample_names
     from joinery.data.sources.opening import source as source
-    from joinery.errors import *  # noqa: F403
+    from joinery.first_look.look import Look as Look
+    from joinery.first_look.look import look as look
     from joinery.model.compare import Trail as Trail
     from joinery.model.compare import compare as compare
     from joinery.model.compare import report as report
@@ -26,25 +29,22 @@ if TYPE_CHECKING:
     from joinery.model.fit import fit as fit
     from joinery.model.fit import load as load
     from joinery.model.result import Fit as Fit
-    from joinery.model.simulate import Rehearsal as Rehearsal
-    from joinery.model.simulate import rehearse as rehearse
-    from joinery.model.simulate import simulate as simulate
+    from joinery.rehearsal.simulate import Rehearsal as Rehearsal
+    from joinery.rehearsal.simulate import rehearse as rehearse
+    from joinery.rehearsal.simulate import simulate as simulate
     from joinery.show.table import Table as Table
-    from joinery.study.look.look import Look as Look
-    from joinery.study.look.look import look as look
-
-__version__ = "0.1.0"
+    from joinery.support.errors import *  # noqa: F403
 
 _HOMES = {
     "joinery.data.reading": ("read", "sample_data", "sample_names"),
     "joinery.data.sources.opening": ("source",),
-    "joinery.study.look.look": ("look", "Look"),
+    "joinery.first_look.look": ("look", "Look"),
     "joinery.model.fit": ("fit", "load"),
     "joinery.model.result": ("Fit",),
     "joinery.model.compare": ("compare", "report", "stepwise", "Trail"),
-    "joinery.model.simulate": ("simulate", "rehearse", "Rehearsal"),
+    "joinery.rehearsal.simulate": ("simulate", "rehearse", "Rehearsal"),
     "joinery.show.table": ("Table",),
-    "joinery.errors": (
+    "joinery.support.errors": (
         "JoineryError",
         "CallError",
         "SentenceError",

@@ -13,9 +13,9 @@ import pandas as pd
 import pytest
 
 import joinery as jn
-from joinery import advice
 from joinery.study.check import families, normal, order, overlap, single_rows, spread, straight
 from joinery.study.verdicts import SERIOUS
+from joinery.support import advice
 
 CHECKS = (families, normal, order, overlap, single_rows, spread, straight)
 ODD = '"Honey (kg) \'25"'  # a column that needs quotes in a sentence, in Python and in a shell

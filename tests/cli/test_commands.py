@@ -16,8 +16,8 @@ import pandas as pd
 import pytest
 
 import joinery as jn
-from joinery import advice
 from joinery.data.reading import EVERY_DIGIT
+from joinery.support import advice
 
 MODEL = "honey_kg given forage_km2, feed_kg, hive_type"
 YIELDS = ("sample:yields", MODEL, "--id", "hive")

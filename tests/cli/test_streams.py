@@ -150,4 +150,4 @@ def test_a_command_loads_nothing_slow_that_it_does_not_need():
     slow = ("scipy.optimize", "scipy.stats", "scipy.interpolate", "matplotlib", "jinja2")
     names = {line.rpartition("|")[2].strip() for line in loaded.splitlines()}
     assert not {name for name in names if name.startswith(slow)}
-    assert "joinery.study.short_page" in names
+    assert "joinery.hand_over.short_page" in names

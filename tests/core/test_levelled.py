@@ -24,7 +24,7 @@ from joinery.core.inference.diagnostics import condition_indexes
 from joinery.core.inference.hypotheses import explained
 from joinery.core.least_squares import levels, solve
 from joinery.core.least_squares.solve import least_squares
-from joinery.errors import TooLargeError
+from joinery.support.errors import TooLargeError
 
 
 class LevelledBlocks:

@@ -11,7 +11,7 @@ from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.inference.influence import influence
 from joinery.core.inference.smooth import smooth
 from joinery.core.least_squares.solve import least_squares
-from joinery.errors import DataError
+from joinery.support.errors import DataError
 from tests.core.hard_problems import PROBLEMS
 
 

@@ -13,7 +13,7 @@ import pandas as pd
 import pytest
 
 import joinery as jn
-from joinery.study import report
+from joinery.hand_over import report
 from tests.engines import headless_browser
 
 NASTY = '<img src=x onerror="document.title=1">'

@@ -27,12 +27,11 @@ import joinery as jn
 from joinery.core.inference.smooth import smooth
 from joinery.data import columns, records
 from joinery.data.sources import arrow, cells, source
-from joinery.design import learning, row_blocks
+from joinery.design import evenly, learning, row_blocks
 from joinery.show.palette import TEAL
-from joinery.study import evenly
+from joinery.study import thinned
 from joinery.study.check import order
 from joinery.study.forecast import table as forecasts
-from joinery.study.pictures import thinned
 from joinery.study.rows import digest, figures
 
 N = 3001
@@ -858,7 +857,7 @@ def test_an_interrupt_leaves_nothing_and_says_how_far_it_came(tmp_path, monkeypa
 
 
 def test_a_terminal_sees_how_far_a_pass_is(tmp_path, monkeypatch, capsys):
-    from joinery import progress
+    from joinery.support import progress
 
     monkeypatch.setattr(progress, "PATIENCE", 0.0)
     monkeypatch.setattr(progress, "APART", 0.0)

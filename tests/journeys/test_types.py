@@ -11,14 +11,14 @@ import pytest
 import joinery as jn
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
+from joinery.first_look.pictures import PICTURES as LOOK_PICTURES
+from joinery.hand_over.formula.equation import STYLES
 from joinery.model.steps import MISSING, STD_ERRORS
 from joinery.show.table import FORMS
 from joinery.study.compare.anova import AFTER
 from joinery.study.compare.stepwise import CRITERIA, MOVES
+from joinery.study.draw import PICTURES
 from joinery.study.fitted import Options
-from joinery.study.look.pictures import PICTURES as LOOK_PICTURES
-from joinery.study.pictures.draw import PICTURES
-from joinery.study.read.equation import STYLES
 from joinery.study.resample.bootstrap import INTERVALS, RESAMPLES
 from joinery.study.understand.level_means import CORRECTIONS, WEIGHTINGS
 from joinery.support import words

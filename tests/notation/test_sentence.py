@@ -16,7 +16,6 @@ from hypothesis import strategies as st
 from lark.load_grammar import load_grammar
 
 from joinery.data.records import records
-from joinery.errors import JoineryError, SentenceError, UnusableColumnError
 from joinery.notation import parse
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.parse import (
@@ -26,6 +25,7 @@ from joinery.notation.parse import (
     read_sentence,
     sentence_of_parts,
 )
+from joinery.support.errors import JoineryError, SentenceError, UnusableColumnError
 
 
 @pytest.mark.parametrize(

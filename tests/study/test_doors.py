@@ -16,7 +16,7 @@ from threadpoolctl import threadpool_info, threadpool_limits
 
 import joinery as jn
 from joinery.study.compare.box_cox import powers
-from joinery.threads import one_thread_a_product
+from joinery.support.threads import one_thread_a_product
 
 rng = np.random.default_rng(35)
 N = 60

@@ -17,9 +17,9 @@ from joinery.core.inference import predictive
 from joinery.core.inference.resampling import counted
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric import simultaneous
+from joinery.rehearsal.rehearse import Block, Rehearsals
 from joinery.study.resample.bootstrap import drawn
 from joinery.study.resample.crosscheck import _dealt
-from joinery.study.resample.rehearse import Block, Rehearsals
 
 rng = np.random.default_rng(36)
 N = 60

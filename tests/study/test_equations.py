@@ -76,7 +76,7 @@ def parts_of(fit):
 
 
 def in_python(fit, part, rows):
-    from joinery.study.read.dialects.python import identifiers
+    from joinery.hand_over.formula.python import identifiers
 
     room = {}
     exec(fit.equation("python", part=part), room)
@@ -160,7 +160,7 @@ def in_spreadsheet(fit, part, rows):
 
 
 def run_columns(fit, part):
-    from joinery.study.read.equation import table_order
+    from joinery.hand_over.formula.equation import table_order
     from joinery.study.read.forecast_formula import forecast_formula
 
     return table_order(fit._fitted, forecast_formula(fit._fitted, part))

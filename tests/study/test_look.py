@@ -8,9 +8,8 @@ import pytest
 
 import joinery as jn
 from joinery.core.blocks import order_statistics
-from joinery.design import learning
-from joinery.study import evenly
-from joinery.study.look import correlations, response
+from joinery.design import evenly, learning
+from joinery.first_look import correlations, response
 
 
 def odd_table():

@@ -8,9 +8,9 @@ import pytest
 from scipy import stats
 
 import joinery as jn
-from joinery.model import simulate as doors
-from joinery.study.resample import rehearse as study
-from joinery.study.resample.process import error_terms
+from joinery.rehearsal import rehearse as study
+from joinery.rehearsal import simulate as doors
+from joinery.rehearsal.process import error_terms
 
 PREDICTORS = {"x": "uniform(0, 3)", "g": "levels(a, b, c)"}
 TRUTH = {"intercept": 1.0, "x": 0.5, "g: b": 0.4, "g: c": -0.3}

@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from joinery import advice, errors
 from joinery.cli import options as o
 from joinery.cli.texts import changed, labels_in, labels_of
 from joinery.cli.watch import last_fit
 from joinery.show.marks import tell
+from joinery.support import advice, errors
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit
@@ -35,9 +35,9 @@ app = typer.Typer(
 
 def _say_version(wanted: bool) -> None:
     if wanted:
-        from joinery import __version__
+        from joinery.support.version import VERSION
 
-        sys.stdout.write(f"{__version__}\n")
+        sys.stdout.write(f"{VERSION}\n")
         raise typer.Exit
 
 
@@ -196,10 +196,11 @@ def working(words: str) -> Iterator[None]:
 def show(table: Table, given: Mapping[str, Any]) -> None:
     """Show a table as the options of a command say: in a form, or written into a file."""
     from joinery.show import forms, terminal
+    from joinery.show.table import with_digits
 
     form, output = given["form"], given["output"]
     errors.one_of("--as", form, FORMS)
-    table = table if given["digits"] is None else table.with_digits(given["digits"])
+    table = with_digits(table, given["digits"])
     if output is not None:
         tell(f"wrote {table.write(output, for_spreadsheets=given['for_spreadsheets'])}")
     elif form == "csv":

@@ -7,12 +7,11 @@ from typing import Annotated, Any
 
 import typer
 
-from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import CHECK, app, fit_of, folder_of, is_saved, question, show, streams
 from joinery.cli.texts import labels_in, numbers_in, word
 from joinery.show.marks import tell
-from joinery.support import words
+from joinery.support import errors, words
 
 question(
     "checks",
@@ -81,7 +80,7 @@ def draw(
     **given: Any,
 ) -> None:
     """Draw pictures of a fit into files."""
-    from joinery.study.pictures.draw import check_picture
+    from joinery.study.draw import check_picture
 
     saved = is_saved(given["data"])
     pictures = [model, *(names or [])] if saved else list(names or [])

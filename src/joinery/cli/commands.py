@@ -12,10 +12,10 @@ from typing import Any
 from typer import Typer
 from typer.models import CommandInfo
 
-from joinery import advice, errors
 from joinery.cli import check, forecast, mend, read, rehearse, start, understand  # noqa: F401
 from joinery.cli.app import PANELS, app
 from joinery.show.marks import fit_stream, tell
+from joinery.support import advice, errors
 from joinery.support.arguments import out_of_memory
 
 # the help lists commands in the order of the work

@@ -10,15 +10,15 @@ from rich.rule import Rule
 from rich.text import Text
 
 from joinery.cli.texts import word
-from joinery.errors import CallError
+from joinery.first_look.look import Look, look
+from joinery.hand_over.short_page import short_page
 from joinery.model.compare import compare
 from joinery.model.fit import fit, load
 from joinery.model.result import Fit
 from joinery.show import short_page as page
 from joinery.show import terminal
 from joinery.show.table import Table
-from joinery.study.look.look import Look, look
-from joinery.study.short_page import short_page
+from joinery.support.errors import CallError
 
 FIRST = "honey_kg given forage_km2, altitude_m, feed_kg, rain_days, hive_type"
 ADDED = ["feed_kg * rain_days", "altitude_m^2"]

@@ -6,12 +6,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from joinery import advice, errors
 from joinery.cli import options as o
 from joinery.cli.app import FORECAST, app, data_of, fit_of, show, tell_notes
 from joinery.cli.texts import word
 from joinery.show.marks import tell
-from joinery.support import words
+from joinery.support import advice, errors, words
 
 if TYPE_CHECKING:
     from joinery.show.table import Table

@@ -7,12 +7,11 @@ from typing import Annotated, Any
 
 import typer
 
-from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import MEND, app, given_options, question, show, tell_notes, working
 from joinery.cli.texts import changed
 from joinery.show.marks import tell
-from joinery.support import words
+from joinery.support import errors, words
 
 
 @app.command(rich_help_panel=MEND)

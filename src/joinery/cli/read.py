@@ -8,14 +8,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import FIT, FORMS, app, fit_of, is_saved, question, show
 from joinery.cli.texts import cells_of, word
 from joinery.show.files import suffix_of, write_text
 from joinery.show.forms import as_data, json_text
 from joinery.show.marks import tell
-from joinery.support import words
+from joinery.support import errors, words
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit
@@ -85,9 +84,9 @@ FORM_OF_ENDING = {".txt": "text", ".md": "markdown", ".html": "html", ".tex": "l
 
 
 def _print_page(fitted: Fit, given: dict[str, Any], full: bool) -> None:
+    from joinery.hand_over.short_page import short_page
     from joinery.show import short_page as page
     from joinery.show import terminal
-    from joinery.study.short_page import short_page
 
     terminal.say(page.renderable(short_page(fitted._fitted, given["digits"])))
     for table in _tables(fitted) if full else ():
@@ -97,13 +96,12 @@ def _print_page(fitted: Fit, given: dict[str, Any], full: bool) -> None:
 
 def _page_in(form: str, fitted: Fit, digits: int | None, full: bool) -> str:
     """The page as one text, with --full every table and, in HTML, pictures."""
+    from joinery.hand_over.short_page import short_page
     from joinery.show import short_page as page
-    from joinery.study.short_page import short_page
 
     parts = [page.RENDERERS[form](short_page(fitted._fitted, digits)).rstrip("\n")]
     if full:
-        tables = [t if digits is None else t.with_digits(digits) for t in _tables(fitted)]
-        parts += [table.render(word(form)).rstrip("\n") for table in tables]
+        parts += [t.render(word(form), digits=digits).rstrip("\n") for t in _tables(fitted)]
         parts += _pictures(fitted) if form == "html" else []
     return "\n\n".join(parts) + "\n"
 

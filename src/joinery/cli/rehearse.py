@@ -8,11 +8,11 @@ from typing import Annotated, Any
 
 import typer
 
-from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import REHEARSE, app, show
 from joinery.cli.texts import word
 from joinery.show.marks import tell
+from joinery.support import errors
 
 Model = Annotated[str, typer.Argument(metavar="MODEL", help="a sentence: 'y given x, group'")]
 Coefficients = Annotated[
@@ -76,7 +76,7 @@ def simulate(
     output: Annotated[str | None, typer.Option("--output", help="a CSV file")] = None,
 ) -> None:
     """Data from a known process, as CSV."""
-    from joinery.model.simulate import simulate as draw
+    from joinery.rehearsal.simulate import simulate as draw
     from joinery.show.files import write_text
 
     table = draw(
@@ -117,7 +117,7 @@ def rehearse(
     **given: Any,
 ) -> None:
     """The same study many times: what standard errors, intervals and tests are worth."""
-    from joinery.model.simulate import rehearse as many_times
+    from joinery.rehearsal.simulate import rehearse as many_times
 
     try:
         sizes = [int(v) for v in rows.split(",")]

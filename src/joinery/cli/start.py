@@ -42,24 +42,18 @@ def look(
 
     With a MODEL, the response against each term.
     """
-    from joinery.study.look.look import look as first_look
+    from joinery.first_look.look import look as first_look
 
     model = given["model"]
     first = first_look(data_of(given["data"], given), model, where=where, id=id)
     tables = [first.columns]
     if given["form"] == "text" and given["output"] is None:
-        tables += [first.correlations] if len(first.numeric) > 1 else []
-        tables += [first.response] if first.response is not None else []
+        tables = first.tables
     for place, table in enumerate(tables):
         if place:
             sys.stdout.write("\n")
         show(table, given)
     if pictures is not None:
-        names = [
-            "columns",
-            *(["matrix"] if len(first.numeric) > 1 else []),
-            *(["response"] if model else []),
-        ]
-        for name in names:
+        for name in first.pictures:
             tell(f"drew {folder_of(pictures) / name}.png")
             first.draw(word(name), path=folder_of(pictures) / f"{name}.png")

@@ -6,7 +6,7 @@ import csv
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
-from joinery import errors
+from joinery.support import errors
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit

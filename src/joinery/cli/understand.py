@@ -9,11 +9,10 @@ from typing import Annotated, Any
 
 import typer
 
-from joinery import errors
 from joinery.cli import options as o
 from joinery.cli.app import UNDERSTAND, app, fit_of, is_saved, question, show, working
 from joinery.cli.texts import labels_in, word
-from joinery.support import words
+from joinery.support import errors, words
 
 Of = Annotated[str, typer.Option("--of", help="the predictor whose slope it is")]
 Across = Annotated[str, typer.Option("--across", help="the column across which it changes")]

@@ -10,8 +10,8 @@ from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from joinery import errors
 from joinery.show.marks import tell
+from joinery.support import errors
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit
@@ -80,7 +80,7 @@ def differences(before: Fit, now: Fit) -> Iterator[str]:
 
 def _warnings(fit: Fit) -> dict[str, str]:
     """What the fit's page warns of, and how gravely."""
-    from joinery.study.short_page import short_page
+    from joinery.hand_over.short_page import short_page
 
     return {c.words: c.verdict for c in short_page(fit._fitted).cautions if c.verdict != "fine"}
 

@@ -11,14 +11,14 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from joinery import advice
 from joinery.data.marks import Marks
 from joinery.data.sources.cells import Cells
 from joinery.data.written_dates import date_text, in_days, read_dates
 from joinery.data.written_numbers import Reading, read_numbers
-from joinery.errors import UnusableColumnError, listed
 from joinery.notation.evaluate import Rows
 from joinery.notation.tree import number_text
+from joinery.support import advice
+from joinery.support.errors import UnusableColumnError, listed
 
 Labels = Callable[[np.ndarray], Sequence[Any]]
 Values = np.ndarray | Cells  # held, or read when rows are asked for

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from joinery.errors import CallError, DataError, FileFormatError, listed
+from joinery.support.errors import CallError, DataError, FileFormatError, listed
 
 
 @dataclass(frozen=True)

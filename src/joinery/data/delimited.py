@@ -16,11 +16,11 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from joinery import advice
 from joinery.data.columns import NOTES, column_name
 from joinery.data.layout import LOOKED_AT, Layout, layout
 from joinery.data.marks import COMMA, DECIMAL, POINT, Marks, settled, texts_of, written
-from joinery.errors import CallError, EmptyTableError, FileFormatError
+from joinery.support import advice
+from joinery.support.errors import CallError, EmptyTableError, FileFormatError
 
 # before pandas 3 the default reader may miss a number's last digit
 EVERY_DIGIT: dict[str, Any] = (

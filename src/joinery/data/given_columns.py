@@ -9,9 +9,9 @@ import numpy as np
 import pandas as pd
 
 from joinery.data.records import Records
-from joinery.errors import CallError, UnequalLengthsError, listed
 from joinery.notation.tree import Name
 from joinery.support.arguments import is_listing
+from joinery.support.errors import CallError, UnequalLengthsError, listed
 
 
 def named_columns(table: Records, given: dict[str, Any]) -> tuple[Records, dict[str, Any]]:

@@ -8,7 +8,7 @@ from typing import Any
 
 import pandas as pd
 
-from joinery.errors import FileFormatError
+from joinery.support.errors import FileFormatError
 
 WAYS = (
     'it holds a list of objects, [{"x": 1}, …], or an object of lists, {"x": [1, …]}; '

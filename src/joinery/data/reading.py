@@ -14,7 +14,6 @@ from typing import IO, Any
 import numpy as np
 import pandas as pd
 
-from joinery import advice
 from joinery.data.columns import NOTES, TextReading, understand
 from joinery.data.contents import Content, content_of, content_of_open, is_open_file
 from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited, without_marks
@@ -23,7 +22,9 @@ from joinery.data.marks import DECIMAL, POINT, Marks, settled, texts_of
 from joinery.data.sheets import SHEETS, read_sheet
 from joinery.data.sources.opening import is_database, no_query, of_table, path_text
 from joinery.data.written_dates import DATES, written_dates
-from joinery.errors import (
+from joinery.support import advice
+from joinery.support.arguments import checked
+from joinery.support.errors import (
     CallError,
     DataError,
     EmptyTableError,
@@ -33,7 +34,6 @@ from joinery.errors import (
     nearest,
     one_of,
 )
-from joinery.support.arguments import checked
 
 SAMPLES = (
     "jars",

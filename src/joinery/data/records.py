@@ -12,7 +12,6 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from joinery import advice
 from joinery.core.blocks.partition import Runner
 from joinery.data.columns import (
     EXACT,
@@ -38,7 +37,9 @@ from joinery.data.sources.source import (
     picked,
     refuse_too_large,
 )
-from joinery.errors import (
+from joinery.notation.evaluate import Rows, count_of, positions_at
+from joinery.support import advice
+from joinery.support.errors import (
     CallError,
     DataError,
     EmptyTableError,
@@ -46,7 +47,6 @@ from joinery.errors import (
     UnknownColumnError,
     listed,
 )
-from joinery.notation.evaluate import Rows, count_of, positions_at
 
 FEW_CELLS = 2000
 NO_LABEL = "(none)"  # stands for the label of a row whose cell is empty

@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from joinery import advice
 from joinery.data.columns import NOTES
 from joinery.data.contents import Content
 from joinery.data.delimited import Settled, taken_as_missing, without_marks
 from joinery.data.layout import LOOKED_AT, layout
-from joinery.errors import CallError, EmptyTableError, listed
+from joinery.support import advice
+from joinery.support.errors import CallError, EmptyTableError, listed
 
 SHEETS = (".xlsx", ".ods")
 

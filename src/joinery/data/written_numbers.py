@@ -11,8 +11,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from joinery import advice
 from joinery.data.marks import COMMA, POINT, Marks, Written, settled, written
+from joinery.support import advice
 
 _ZERO_LED = re.compile(r"[-+]?0\d{2,}")  # 007: a code, of which a number would lose the zeros
 _NAMES = {POINT: "decimal points", COMMA: "decimal commas"}

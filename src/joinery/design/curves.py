@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.errors import UnusableColumnError
+from joinery.support.errors import UnusableColumnError
 
 Learnt = dict[str, Any]
 

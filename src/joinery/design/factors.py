@@ -21,7 +21,6 @@ from joinery.design.curves import (
     spline_slopes,
 )
 from joinery.design.learning import Learner, Piece, ends, inner_knots, learn_polynomial
-from joinery.errors import NewRowError, UnusableColumnError, listed, nearest
 from joinery.notation.derivative import derivative
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
 from joinery.notation.tree import (
@@ -34,6 +33,7 @@ from joinery.notation.tree import (
     Prefix,
     number_text,
 )
+from joinery.support.errors import NewRowError, UnusableColumnError, listed, nearest
 
 Remembered = dict[str, Any]
 WHOLE_POWERS = range(2, 31)

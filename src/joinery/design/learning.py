@@ -18,9 +18,9 @@ from joinery.core.blocks.partition import Partition
 from joinery.data.columns import Column, Swept, swept
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
-from joinery.errors import UnusableColumnError
 from joinery.notation.evaluate import EVERY_ROW, LEARNT, Context, Memory, Rows, evaluate
 from joinery.notation.tree import Call, Expression, Name, calls_in, lags_in, names_in
+from joinery.support.errors import UnusableColumnError
 
 Learnt = dict[str, Any]
 Piece = tuple[Context, np.ndarray | None]  # some rows, and how often each stands (None: once)

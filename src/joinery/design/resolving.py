@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any
 
 from joinery.data.records import Records
-from joinery.errors import Note, SentenceError, UnknownColumnError, UnusableColumnError
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import (
     Everything,
@@ -18,6 +17,7 @@ from joinery.notation.tree import (
     is_condition,
     names_in,
 )
+from joinery.support.errors import Note, SentenceError, UnknownColumnError, UnusableColumnError
 
 
 def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, list[Note]]:

@@ -10,7 +10,6 @@ import numpy as np
 
 from joinery.design.factors import shown
 from joinery.design.learning import Learner
-from joinery.errors import CallError
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.tree import (
     Call,
@@ -24,6 +23,7 @@ from joinery.notation.tree import (
     lags_in,
     names_in,
 )
+from joinery.support.errors import CallError
 
 Step = Callable[[np.ndarray], np.ndarray]
 

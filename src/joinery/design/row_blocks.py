@@ -17,11 +17,11 @@ from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.learning import Learner, Piece
 from joinery.design.response import ResponseScale
-from joinery.errors import UnusableColumnError, listed
 from joinery.notation.evaluate import Context, Rows, evaluate
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Expression
-from joinery.progress import counted
+from joinery.support.errors import UnusableColumnError, listed
+from joinery.support.progress import counted
 
 BLOCK_CELLS = 2**21
 

@@ -9,8 +9,6 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Unpack
 
-from joinery import advice
-from joinery.errors import CallError, one_of
 from joinery.model.fit import fit
 from joinery.model.result import Fit
 from joinery.model.revise import terms_of
@@ -18,9 +16,10 @@ from joinery.show.table import Table
 from joinery.study.compare import stepwise as study
 from joinery.study.compare.compare import compare as side_by_side
 from joinery.study.compare.stepwise import CRITERIA, MOVES, Steps
-from joinery.support import words
+from joinery.support import advice, words
 from joinery.support.arguments import checked
-from joinery.threads import one_thread_a_product
+from joinery.support.errors import CallError, one_of
+from joinery.support.threads import one_thread_a_product
 
 
 @one_thread_a_product()
@@ -58,7 +57,7 @@ def report(path: str | os.PathLike[str], *fits: Fit) -> Path:
     >>> jn.report(file, one, one.revise(add="hours_open^2")).name
     'jars.html'
     """
-    from joinery.study.report import report as write_page
+    from joinery.hand_over.report import report as write_page
 
     return write_page([f._fitted for f in _fits(fits, 1, "report")], path)
 

@@ -6,15 +6,21 @@ from functools import partial
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.inference.covariance import Sandwich
 from joinery.core.inference.sandwiches import Scored, autocorrelated, clustered, robust
 from joinery.core.least_squares.solution import Solution
 from joinery.data.sources.source import refuse_too_large
 from joinery.design.row_blocks import RowBlock
-from joinery.errors import CallError, TooLargeError, UnknownColumnError, UnusableColumnError, listed
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.support import advice
+from joinery.support.errors import (
+    CallError,
+    TooLargeError,
+    UnknownColumnError,
+    UnusableColumnError,
+    listed,
+)
 
 MOST_CELLS = 2**26  # of the rows in the coefficients' basis, where a table is read as needed
 MOST_OF_CLUSTERS = 2**28  # cells of what is held of the clusters

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.blocks.partition import joined
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.families import Family
@@ -15,10 +14,11 @@ from joinery.core.glm.rows import LikelihoodRows, linear
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.learning import ends_of
 from joinery.design.row_blocks import RowBlocks
-from joinery.errors import Note, NothingEstimableError, UnusableColumnError, listed
 from joinery.notation.evaluate import positions_at
 from joinery.show.numbers import count, figure
 from joinery.study.fitted import Options
+from joinery.support import advice
+from joinery.support.errors import Note, NothingEstimableError, UnusableColumnError, listed
 
 CERTAIN = 1e-6  # a mean so near an end of its range is fitted without error
 

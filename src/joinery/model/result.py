@@ -10,7 +10,6 @@ from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ParamSpec, Unpack
 
-from joinery.errors import EstimateWarning, Note, ReadingWarning, nearest
 from joinery.show.files import refuse_input
 from joinery.show.labels import Labels
 from joinery.show.table import Table
@@ -18,7 +17,8 @@ from joinery.study.fitted import Fitted
 from joinery.study.read.notes import said_of_estimates, said_of_reading
 from joinery.support import words
 from joinery.support.arguments import checked
-from joinery.threads import one_thread_a_product
+from joinery.support.errors import EstimateWarning, Note, ReadingWarning, nearest
+from joinery.support.threads import one_thread_a_product
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -863,7 +863,7 @@ other things held.
         >>> float(room["fitted"](4)) == float(fit.forecast("hours_open=4")["fitted"][0])
         True
         """
-        from joinery.study.read.equation import equation
+        from joinery.hand_over.formula.equation import equation
 
         return equation(self._fitted, style, cells=cells, part=part)
 
@@ -903,7 +903,7 @@ other things held.
         >>> import joinery as jn
         >>> figure = jn.fit("sample:jars", "jars_sold given hours_open").draw("line")
         """
-        from joinery.study.pictures.draw import draw
+        from joinery.study.draw import draw
 
         words = {"title": title, "x_label": x_label, "y_label": y_label}
         return draw(
@@ -984,7 +984,7 @@ other things held.
         >>> jn.fit("sample:jars", "jars_sold given hours_open").report(file).name
         'jars.html'
         """
-        from joinery.study.report import report
+        from joinery.hand_over.report import report
 
         return report([self._fitted], self._output(path))
 
@@ -1000,7 +1000,7 @@ other things held.
         >>> jn.fit("sample:jars", "jars_sold given hours_open").write(file).name
         'jars.xlsx'
         """
-        from joinery.study.book import write
+        from joinery.hand_over.book import write
 
         return write(self._fitted, self._output(path))
 
@@ -1025,8 +1025,8 @@ other things held.
 
     @one_thread_a_product()
     def __str__(self) -> str:
+        from joinery.hand_over.short_page import short_page
         from joinery.show.short_page import as_text
-        from joinery.study.short_page import short_page
 
         return as_text(short_page(self._fitted))
 
@@ -1035,8 +1035,8 @@ other things held.
 
     @one_thread_a_product()
     def _repr_html_(self) -> str:
+        from joinery.hand_over.short_page import short_page
         from joinery.show.short_page import as_html
-        from joinery.study.short_page import short_page
 
         return as_html(short_page(self._fitted))
 

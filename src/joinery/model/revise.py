@@ -7,12 +7,12 @@ from dataclasses import asdict, replace
 from typing import Any
 
 from joinery.design.resolving import default_family
-from joinery.errors import CallError, listed, nearest
 from joinery.model.steps import fit_to_table
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Everything, Sentence, Term
 from joinery.study.fitted import Fitted
 from joinery.support.arguments import as_labels
+from joinery.support.errors import CallError, listed, nearest
 
 
 def revise(

@@ -21,7 +21,6 @@ from joinery.core.least_squares.solution import Solution
 from joinery.data.marks import Marks
 from joinery.data.records import Manner
 from joinery.design.design import Design
-from joinery.errors import DataError, FileFormatError, JoineryError, Note
 from joinery.model.saved_checks import check_parts, check_use
 from joinery.model.saved_form import (
     SavedEstimate,
@@ -39,6 +38,7 @@ from joinery.show.files import write_text
 from joinery.study.fitted import Fitted, Options
 from joinery.study.forecast.memory import ForecastMemory, as_plain, forecast_memory
 from joinery.study.read.notes import notes
+from joinery.support.errors import DataError, FileFormatError, JoineryError, Note
 
 KIND: Literal["joinery fit"] = "joinery fit"
 VERSION = 6
@@ -46,14 +46,14 @@ VERSION = 6
 
 def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
     """Writes a fit as JSON. See ``Fit.save``."""
-    from joinery import __version__
+    from joinery.support import version
 
     s, origin, estimate = fit.solution, fit.origin, fit.estimate
     shape = estimate.family.shape
     content: dict[str, Any] = {
         "kind": KIND,
         "version": VERSION,
-        "joinery": __version__,
+        "joinery": version.VERSION,
         "sentence": fit.sentence,
         "options": _fields(SavedOptions, fit.options)
         | {"labels": dict(fit.options.labels), "cluster": list(fit.options.cluster)},

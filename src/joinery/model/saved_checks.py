@@ -10,7 +10,6 @@ import numpy as np
 from joinery.core.glm.families import FAMILIES
 from joinery.data.columns import level_text
 from joinery.design.factors import category_of
-from joinery.errors import JoineryError
 from joinery.model.saved_form import (
     LEARNT,
     SavedCategory,
@@ -29,6 +28,7 @@ from joinery.study.forecast.table import forecast
 from joinery.study.held import held_cell
 from joinery.study.read.coefficients import coefficients
 from joinery.study.read.overall import overall
+from joinery.support.errors import JoineryError
 
 SMALLEST = 1e-30  # of a factor's diagonal; columns so dependent are never kept
 

@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.blocks.partition import physical_memory
 from joinery.core.glm.estimate import Dispersion, estimate, is_linear
 from joinery.core.glm.families import FAMILIES
@@ -23,7 +22,16 @@ from joinery.design.learning import Learner
 from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import RowBlocks
-from joinery.errors import (
+from joinery.model.covariance import sandwich_of
+from joinery.model.family import check_response, family_notes
+from joinery.model.used_rows import choose_rows, mean_fills, order_notes
+from joinery.notation.evaluate import Context
+from joinery.notation.parse import read_sentence, sentence_of_parts
+from joinery.notation.tree import Name, Sentence, names_in, quoted_text
+from joinery.study.fitted import Fitted, Options, Origin, UsedRows, checked_level
+from joinery.support import advice
+from joinery.support.arguments import as_labels
+from joinery.support.errors import (
     CallError,
     EstimationError,
     Note,
@@ -32,14 +40,6 @@ from joinery.errors import (
     listed,
     one_of,
 )
-from joinery.model.covariance import sandwich_of
-from joinery.model.family import check_response, family_notes
-from joinery.model.used_rows import choose_rows, mean_fills, order_notes
-from joinery.notation.evaluate import Context
-from joinery.notation.parse import read_sentence, sentence_of_parts
-from joinery.notation.tree import Name, Sentence, names_in, quoted_text
-from joinery.study.fitted import Fitted, Options, Origin, UsedRows, checked_level
-from joinery.support.arguments import as_labels
 
 STD_ERRORS = (
     "constant spread",

@@ -8,23 +8,23 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from joinery import advice
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
 from joinery.design.factors import shown
 from joinery.design.learning import Learner, Piece, mean, sweep
 from joinery.design.resolving import checked_expression
-from joinery.errors import (
+from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, holds, positions_at
+from joinery.notation.tree import Expression, Name, lags_in, names_in, names_in_own_row
+from joinery.show.numbers import count, value
+from joinery.study.fitted import Options, UsedRows, without_place
+from joinery.support import advice
+from joinery.support.errors import (
     MissingCellsError,
     Note,
     NothingEstimableError,
     UnusableColumnError,
     listed,
 )
-from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, holds, positions_at
-from joinery.notation.tree import Expression, Name, lags_in, names_in, names_in_own_row
-from joinery.show.numbers import count, value
-from joinery.study.fitted import Options, UsedRows, without_place
 
 TO_FORECAST = "to forecast"
 NO_WEIGHT = "its weight is zero"

@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 import numpy as np
 
-from joinery.errors import CallError
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.tree import (
     Call,
@@ -19,6 +18,7 @@ from joinery.notation.tree import (
     lags_in,
     names_in_own_row,
 )
+from joinery.support.errors import CallError
 
 
 def derivative(node: Expression, name: str, context: Context) -> np.ndarray:

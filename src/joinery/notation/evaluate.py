@@ -11,8 +11,6 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from joinery import advice
-from joinery.errors import UnusableColumnError, listed
 from joinery.notation.tree import (
     Call,
     Chain,
@@ -25,6 +23,8 @@ from joinery.notation.tree import (
     names_in,
     number_text,
 )
+from joinery.support import advice
+from joinery.support.errors import UnusableColumnError, listed
 
 Rows = slice | np.ndarray
 Memory = dict[str, dict[str, Any]]

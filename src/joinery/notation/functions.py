@@ -6,8 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
 
-from joinery.errors import SentenceError, nearest
 from joinery.notation.tree import Call, Expression, Name, Number, Option
+from joinery.support.errors import SentenceError, nearest
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,6 @@ from typing import Any
 from lark import Lark, Token, Transformer, v_args
 from lark.exceptions import UnexpectedInput, VisitError
 
-from joinery.errors import SentenceError
 from joinery.notation.functions import FUNCTIONS, build_call
 from joinery.notation.slips import LONGEST, diagnose, too_deep
 from joinery.notation.tree import (
@@ -36,6 +35,7 @@ from joinery.notation.tree import (
     inside,
     spelled,
 )
+from joinery.support.errors import SentenceError
 
 Claim = tuple[Expression, str, Expression]
 _SYNONYMS = {"≠": "!=", "≤": "<=", "≥": ">=", "×": "*", "·": "*", "−": "-"}

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from lark import Lark, Token
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
-from joinery.errors import SentenceError
 from joinery.notation.tree import WORDS, spelled
+from joinery.support.errors import SentenceError
 
 LONGEST = 10_000
 DEEPEST = 200

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import combinations
 
-from joinery.errors import SentenceError
+from joinery.support.errors import SentenceError
 
 MOST_CROSSED = 12
 WORDS = ("given", "of", "per", "without", "intercept", "all", "but", "nothing", "and", "or", "not")

@@ -12,7 +12,7 @@ import tempfile
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from joinery.errors import CallError
+from joinery.support.errors import CallError
 from joinery.support.urls import is_url
 
 STANDARD_OUTPUT = ("-", "/dev/stdout")

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from joinery.show.cells import cells_of, heading, is_text
 from joinery.show.marks import printable, visible
 from joinery.show.people import for_people
+from joinery.show.table import Table
 from joinery.show.templates import template
 from joinery.show.terminal import grid, plain
-
-if TYPE_CHECKING:
-    from joinery.show.table import Table
 
 
 def as_text(table: Table) -> str:
@@ -42,9 +40,9 @@ def _no_formula(cell: Any) -> Any:
 def shown_cells(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
     """Headings, lines of cells as people read them, and which columns hold words."""
     table = for_people(table)
-    heads = [visible(table.heading(c)) for c in table.columns]
-    columns = [[visible(cell) for cell in table.cells(c)] for c in table.columns]
-    words = [table.is_text(c) for c in table.columns]
+    heads = [visible(heading(table, c)) for c in table.columns]
+    columns = [[visible(cell) for cell in cells_of(table, c)] for c in table.columns]
+    words = [is_text(table, c) for c in table.columns]
     if table.index is not None:
         heads, columns, words = (
             [visible(table.index_name), *heads],
@@ -168,13 +166,3 @@ def json_text(data: Any) -> str:
 def as_json(table: Table) -> str:
     """Every digit, with the names and notes beside the figures."""
     return json_text(as_data(table))
-
-
-RENDERERS: dict[str, Callable[[Table], str]] = {
-    "text": as_text,
-    "markdown": as_markdown,
-    "html": as_html,
-    "csv": as_csv,
-    "json": as_json,
-    "latex": as_latex,
-}

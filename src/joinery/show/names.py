@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
-from joinery.errors import one_of
+from joinery.support.errors import one_of
 
 
 def apart(names: Iterable[str], figures: Iterable[str]) -> dict[str, str]:

@@ -1,28 +1,12 @@
-"""How a Table stands before people, where that is not column by column."""
+"""Tables as people see them: cells joined, rows and columns turned."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
+from dataclasses import replace
 
-if TYPE_CHECKING:
-    from joinery.show.table import Table
-
-
-@dataclass(frozen=True)
-class Layout:
-    """What people see otherwise than machines."""
-
-    keys: int = 1  # leading columns that say which row it is, and stand in every strip
-    grouped: bool = False  # whether the first column's cells head groups of rows
-    under: str = ""  # the column whose text stands under its row
-    silent: str = ""  # what that text is where there is nothing to show
-    # a figure and those that stand in its cell: one in parentheses, two as an interval
-    joined: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    turned: str = ""  # the column whose cells head the columns, figures going down
-    listed: str = ""  # of a turned table, the column whose words are listed above
-    legend: tuple[str, ...] = ()  # lines between title and figures
+from joinery.show.cells import cells_of, heading
+from joinery.show.table import Table
+from joinery.show.table_layout import Layout
 
 
 def for_people(table: Table) -> Table:
@@ -38,7 +22,7 @@ def _joined(table: Table) -> Table:
     for name, others in table.layout.joined.items():
         if name not in columns or any(other not in columns for other in others):
             continue
-        first, *rest = (table.cells(n) for n in (name, *others))
+        first, *rest = (cells_of(table, n) for n in (name, *others))
         columns[name] = [_in_one(cell, list(more)) for cell, *more in zip(first, *rest)]
         kinds[name] = "cell"
         for other in others:
@@ -55,15 +39,15 @@ def _in_one(cell: str, others: list[str]) -> str:
 
 def _turned(table: Table) -> Table:
     layout = table.layout
-    heads = table.cells(layout.turned)
+    heads = cells_of(table, layout.turned)
     down = [n for n in table.columns if n not in (layout.turned, layout.listed)]
-    rows = [(table.heading(n), cells) for n in down if any(cells := table.cells(n))]
-    columns: dict[str, list[str]] = {"figure": [heading for heading, _ in rows]}
+    rows = [(heading(table, n), cells) for n in down if any(cells := cells_of(table, n))]
+    columns: dict[str, list[str]] = {"figure": [words for words, _ in rows]}
     columns |= {str(i): [cells[i] for _, cells in rows] for i in range(len(heads))}
-    names = {str(i): f"{table.heading(layout.turned)} {head}" for i, head in enumerate(heads)}
+    names = {str(i): f"{heading(table, layout.turned)} {head}" for i, head in enumerate(heads)}
     legend: tuple[str, ...] = ()
     if layout.listed:
-        words = table.cells(layout.listed)
+        words = cells_of(table, layout.listed)
         legend = tuple(f"{names[str(i)]}: {word}" for i, word in enumerate(words))
     return replace(
         table,

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import pandas as pd
 
-from joinery.errors import CallError
 from joinery.show.files import suffix_of, write_whole
+from joinery.support.errors import CallError
 
 ENDINGS = (".parquet", ".csv")
 ROW_GROUP = 2**17  # rows that are written together

@@ -1,4 +1,4 @@
-"""A Table: figures with names, made once and shown many ways."""
+"""A Table: figures with names, made once and shown many ways by the renderers beside it."""
 
 from __future__ import annotations
 
@@ -12,44 +12,21 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.errors import CallError, one_of
 from joinery.show import numbers
 from joinery.show.files import suffix_of, write_text, write_whole
 from joinery.show.labels import Labels
 from joinery.show.marks import visible
 from joinery.show.names import label_column
-from joinery.show.people import Layout
+from joinery.show.renderers import renderer
+from joinery.show.table_layout import Layout
 from joinery.support import words
 from joinery.support.arguments import checked
+from joinery.support.errors import CallError, one_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
 FORMS = ("text", "markdown", "html", "csv", "json", "latex")
-
-# How a column's cells are shown when the table does not say: by the column's name.
-_KINDS = {"p": "p", "df": "degrees", "share": "share"} | dict.fromkeys(
-    ("n", "count", "missing", "distinct"), "whole"
-)
-_WORDS = {
-    "p": "p",
-    "t": "t",
-    "z": "z",
-    "chi2": "χ²",
-    "f": "F",
-    "ss": "sum of squares",
-    "ms": "mean square",
-    "df": "df",
-    "n": "n",
-}
-_YES_NO = {True: "yes", False: "no", None: ""}  # as people read them
-_TERMS = ("term", "adjusted_for")  # columns that name terms
-_WORDS |= {
-    "cooks_distance": "Cook's distance",
-    "dffits": "DFFITS",
-    "covratio": "COVRATIO",
-    "critical_f": "critical F",
-}
 
 
 class Row(tuple[Any, ...]):
@@ -172,32 +149,14 @@ class Table:
         Csv or json with every digit.
 
         Parameters: ``form``; ``digits`` significant for people. Returns a str. Raises CallError for
-        another form.
+        another form, or digits below one or beyond those of a double.
 
         >>> print(Table({"term": ["intercept"], "estimate": [1.25]}).render("csv"), end="")
         term,estimate
         intercept,1.25
         """
-        from joinery.show import forms
-
         one_of("form", form, FORMS)
-        return forms.RENDERERS[form](self if digits is None else self.with_digits(digits))
-
-    def lines(self, places: Sequence[int]) -> Table:
-        """The same table with some of its lines alone, by their places."""
-        columns = {name: [values[i] for i in places] for name, values in self.columns.items()}
-        index = None if self.index is None else [self.index[i] for i in places]
-        return replace(self, columns=columns, index=index)
-
-    @checked
-    def with_digits(self, digits: int) -> Table:
-        """The same table, shown to so many significant digits.
-
-        Raises CallError for fewer than one or more than a double has.
-        """
-        if not 1 <= digits <= 17:
-            raise CallError(f"digits={digits} is not between 1 and 17", argument="digits")
-        return replace(self, digits=digits)
+        return renderer(form)(with_digits(self, digits))
 
     @checked
     def write(self, path: str | os.PathLike[str], *, for_spreadsheets: bool = False) -> Path:
@@ -214,11 +173,9 @@ class Table:
         >>> Table({"term": ["intercept"], "estimate": [1.25]}).write(file).read_text().splitlines()
         ['term,estimate', 'intercept,1.25']
         """
-        from joinery.show import forms
-
         ending = suffix_of(path)
         if ending == ".csv" and for_spreadsheets:
-            return write_text(path, forms.as_csv(self, for_spreadsheets=True))
+            return write_text(path, renderer("csv")(self, for_spreadsheets=True))
         if ending in _TEXT_ENDINGS:
             return write_text(path, self.render(_TEXT_ENDINGS[ending]))
         if ending in _FRAME_ENDINGS:
@@ -230,60 +187,18 @@ class Table:
             argument="path",
         )
 
-    # ------------------------------------------------------------------ what the renderers ask
 
-    def heading(self, column: str) -> str:
-        """A column's name in words."""
-        known = self.headings.get(column) or _WORDS.get(column)
-        if known is None and (labelled := self.labels(column)) != column:
-            return labelled
-        return known or column.replace("_", " ")
+def with_digits(table: Table, digits: int | None) -> Table:
+    """Return a table shown to so many significant digits, None for as it is.
 
-    def is_text(self, column: str) -> bool:
-        """Whether a column holds words."""
-        values = self.columns[column]
-        kind = self.kinds.get(column)
-        return kind == "text" or (kind != "cell" and any(isinstance(v, str) for v in values))
-
-    def cells(self, column: str) -> list[str]:
-        """A column as people read it."""
-        values = list(numbers.plain_cells(self.columns[column]))
-        digits = self.digits or numbers.DIGITS
-        kind = self.kinds.get(column, _KINDS.get(column, "figure"))
-        if kind == "cell" or self.is_text(column):
-            cells = [_YES_NO[v] if v is None or isinstance(v, bool) else str(v) for v in values]
-            return [self.labels(cell) for cell in cells] if column in _TERMS else cells
-        as_numbers = [math.nan if v is None else float(v) for v in values]
-        if kind == "error":
-            return self._by_error(column, as_numbers)
-        shower = _SHOWERS.get(kind)
-        return (
-            [shower(v, digits) for v in as_numbers]
-            if shower
-            else numbers.column(as_numbers, digits)
-        )
-
-    def _by_error(self, column: str, values: list[float]) -> list[str]:
-        errors = [float(v) for v in self.columns["standard_error"]]
-        show = numbers.interval_end if column in ("lower", "upper") else numbers.to_decimals
-        out = []
-        for value, error in zip(values, errors):
-            decimals = numbers.with_error(error if self.digits else value, error, self.digits)
-            out.append(show(value, decimals))
-        return out
+    Raises CallError for fewer than one or more than a double has."""
+    if digits is None:
+        return table
+    if not 1 <= digits <= 17:
+        raise CallError(f"digits={digits} is not between 1 and 17", argument="digits")
+    return replace(table, digits=digits)
 
 
-_SHOWERS: dict[str, Callable[[float, int], str]] = {
-    "p": lambda v, d: numbers.p_value(v),
-    "own": numbers.figure,
-    "value": numbers.value,
-    "whole": lambda v, d: "" if math.isnan(v) else f"{v:,.0f}",
-    "degrees": lambda v, d: "" if math.isnan(v) else f"{v:.0f}" if v == round(v) else f"{v:.1f}",
-    "share": lambda v, d: numbers.percent(v),
-    "correlation": lambda v, d: (
-        numbers.fixed(v, 2) if abs(v) < 0.995 or abs(v) == 1 else numbers.fixed(v, 4)
-    ),
-}
 _TEXT_ENDINGS: dict[str, words.Form] = {
     ".txt": "text",
     ".md": "markdown",

@@ -16,6 +16,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
+from joinery.show.cells import cells_of, heading, is_text
 from joinery.show.marks import visible
 from joinery.show.people import for_people
 
@@ -115,8 +116,8 @@ class _Piece:
 
 
 def _piece(table: Table, name: str, shown: int) -> _Piece:
-    words = table.is_text(name)
-    return _headed(table.heading(name), table.cells(name)[:shown], words)
+    words = is_text(table, name)
+    return _headed(heading(table, name), cells_of(table, name)[:shown], words)
 
 
 def _labels(table: Table, shown: int) -> _Piece:

@@ -9,10 +9,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from joinery.errors import CallError
+from joinery.show.cells import heading
 from joinery.show.files import write_whole
 from joinery.show.marks import visible
 from joinery.show.numbers import plain_cells
+from joinery.support.errors import CallError
 
 if TYPE_CHECKING:
     from joinery.show.table import Table
@@ -88,9 +89,9 @@ def _columns(sheet: Sheet) -> Iterator[tuple[str, Sequence[Any], str | None]]:
         yield table.index_name, labels, _format(labels)
     for name, values in table.columns.items():
         cells = plain_cells(values)
-        yield table.heading(name), cells, FORMATS.get(table.kinds.get(name, "")) or _format(cells)
-    for heading, formulas in sheet.formulas.items():
-        yield heading, formulas, FORMULA
+        yield heading(table, name), cells, FORMATS.get(table.kinds.get(name, "")) or _format(cells)
+    for words, formulas in sheet.formulas.items():
+        yield words, formulas, FORMULA
 
 
 def _format(cells: Sequence[Any]) -> str | None:

@@ -11,7 +11,6 @@ from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.glm.estimate import Dispersion, Estimate
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
@@ -23,10 +22,11 @@ from joinery.design.glm_blocks import WorkingRows
 from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlocks
-from joinery.errors import CallError, Note
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows
 from joinery.notation.tree import Call, Sentence, lags_in
 from joinery.show.labels import Labels
+from joinery.support import advice
+from joinery.support.errors import CallError, Note
 
 
 @dataclass(frozen=True)

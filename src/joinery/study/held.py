@@ -14,13 +14,13 @@ from joinery.data.columns import exact_level, level_text
 from joinery.data.records import Records
 from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.terms import DesignTerm
-from joinery.errors import CallError, UnknownColumnError, listed
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate
 from joinery.notation.tree import lags_in, names_in, names_in_own_row
 from joinery.show.numbers import percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
 from joinery.support.arguments import is_number
+from joinery.support.errors import CallError, UnknownColumnError, listed
 
 MOST_CELLS = 5000
 Shares = dict[str, float]  # of the levels of a category, averaged over

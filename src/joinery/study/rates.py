@@ -7,11 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.design.factors import shown
-from joinery.errors import CallError
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.tree import names_in
 from joinery.study.fitted import Fitted
 from joinery.study.rows.figures import linear_predictor, without_exposure
+from joinery.support.errors import CallError
 
 
 @dataclass(frozen=True)

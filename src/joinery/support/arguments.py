@@ -15,8 +15,8 @@ from typing import Any, Literal, ParamSpec, TypeVar, Union, get_args, get_origin
 
 import numpy as np
 
-from joinery.errors import CallError, TooLargeError
-from joinery.threads import one_thread_a_product
+from joinery.support.errors import CallError, TooLargeError
+from joinery.support.threads import one_thread_a_product
 
 P = ParamSpec("P")
 R = TypeVar("R")

@@ -11,7 +11,7 @@ from joinery.core.blocks.columns import Columns, chosen, dense
 from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner, weighted_sums
 from joinery.core.numeric.triangular import forward
-from joinery.errors import DataError
+from joinery.support.errors import DataError
 
 Block = tuple[Columns, np.ndarray, np.ndarray | None]
 BLOCK_ROWS = 32768

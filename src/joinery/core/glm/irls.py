@@ -11,7 +11,7 @@ from joinery.core.glm.iteration import LAST, NEAR, Iterated, iterated, look, low
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, by_coefficients, linear
-from joinery.errors import DataError, NoConvergenceError
+from joinery.support.errors import DataError, NoConvergenceError
 
 ENOUGH = 1e-8  # a step so short leaves less of a deviance than its rounding
 LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson

@@ -38,7 +38,7 @@ from joinery.core.glm.starting import START_APART, far_means, first_inside, roug
 from joinery.core.least_squares.folded import Residuals
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
-from joinery.errors import DataError, NoConvergenceError
+from joinery.support.errors import DataError, NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS = 200, 40
 SHARE = 16  # one piece of so many is fitted first

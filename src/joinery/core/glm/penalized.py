@@ -24,7 +24,7 @@ from joinery.core.glm.rows import (
 )
 from joinery.core.least_squares.solution import Solution
 from joinery.core.least_squares.solve import least_squares
-from joinery.errors import NoConvergenceError
+from joinery.support.errors import NoConvergenceError
 
 MOST_STEPS, MOST_HALVINGS = 200, 50
 SETTLED, ROUNDING = 1e-20, 1e-12  # of the decrement

@@ -26,7 +26,7 @@ from joinery.core.glm.rows import (
 )
 from joinery.core.inference.stepwise import Model
 from joinery.core.numeric import distributions as tails
-from joinery.errors import NoConvergenceError
+from joinery.support.errors import NoConvergenceError
 
 NONE = float("inf")
 

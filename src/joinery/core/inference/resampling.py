@@ -17,7 +17,7 @@ from joinery.core.glm.irls import reweighted
 from joinery.core.glm.links import Link
 from joinery.core.glm.rows import ArrayRows, LikelihoodRows
 from joinery.core.numeric.distributions import normal_below, normal_quantile
-from joinery.errors import DataError, EstimationError
+from joinery.support.errors import DataError, EstimationError
 
 CELLS, TOGETHER = 4_000_000, 100_000  # counts held at once, and drawn at once
 MOST_DRAWN = 10**7  # rows, repeats counted, that are drawn one by one

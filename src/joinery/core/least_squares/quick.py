@@ -17,7 +17,7 @@ from joinery.core.numeric.triangular import (
     forward,
     power_of_two,
 )
-from joinery.errors import DataError
+from joinery.support.errors import DataError
 
 QUICK_CONDITION = 50.0
 MOST_NUMPY = 4000  # columns up to which NumPy's Cholesky is trusted: it was seen to crash at 20,000

@@ -11,7 +11,7 @@ from joinery.core.blocks.columns import Columns, IndicatorColumns, chosen, dense
 from joinery.core.blocks.products import times, times_transpose, weighted_sums
 from joinery.core.least_squares.groups import Groups
 from joinery.core.numeric.triangular import EPS, WIDE, inverse_of, row_lengths
-from joinery.errors import TooLargeError
+from joinery.support.errors import TooLargeError
 
 FULL = 0.2  # share of cells that are not zero from which dense products are faster
 GLANCE = 256  # rows that tell that share

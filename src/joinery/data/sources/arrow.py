@@ -16,10 +16,10 @@ import pyarrow as pa
 import pyarrow.dataset as datasets
 import pyarrow.parquet as parquet
 
-from joinery import advice
 from joinery.core.blocks.partition import Runner
 from joinery.data.sources.source import HELD_CELLS, STRETCH, refuse_too_large
-from joinery.errors import DataError, EmptyTableError, FileFormatError, listed
+from joinery.support import advice
+from joinery.support.errors import DataError, EmptyTableError, FileFormatError, listed
 
 Stamp = tuple[int, int]
 TOGETHER = 2**15  # rows up to which neighbouring row groups are one part

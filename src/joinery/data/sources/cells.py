@@ -14,7 +14,7 @@ import numpy as np
 
 from joinery.core.blocks.partition import cores
 from joinery.data.sources.source import STRETCH, WHOLE_ROWS, Source, refuse_too_large
-from joinery.errors import FileFormatError
+from joinery.support.errors import FileFormatError
 
 if TYPE_CHECKING:
     import pyarrow as pa

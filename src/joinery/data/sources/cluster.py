@@ -25,8 +25,8 @@ from dask.delayed import delayed
 
 from joinery.core.blocks.partition import Partition, Runner, cores
 from joinery.data.sources.source import STRETCH
-from joinery.errors import ClusterError, DataError, JoineryError
-from joinery.threads import one_thread_a_product
+from joinery.support.errors import ClusterError, DataError, JoineryError
+from joinery.support.threads import one_thread_a_product
 
 TOGETHER = 8  # pieces of files that go to a worker at once
 PARTS_TOGETHER = 16  # at most, parts of one worker in one task, which costs the scheduler time

@@ -19,8 +19,8 @@ import pyarrow.parquet as parquet
 
 from joinery.data.sources.arrow import ArrowSource, of_files
 from joinery.data.sources.statements import check_database, check_select
-from joinery.errors import CallError, DataError, EmptyTableError, FileFormatError, listed
-from joinery.progress import Advance, counted
+from joinery.support.errors import CallError, DataError, EmptyTableError, FileFormatError, listed
+from joinery.support.progress import Advance, counted
 from joinery.support.urls import scheme_of, shown, without_secrets
 
 ROWS = 2**17  # that are fetched at a time

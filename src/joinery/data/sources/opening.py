@@ -10,11 +10,11 @@ from typing import Any
 
 import pandas as pd
 
-from joinery import advice
 from joinery.data.sources.source import Source
 from joinery.data.sources.statements import check_database
-from joinery.errors import CallError, DataError, EmptyTableError
+from joinery.support import advice
 from joinery.support.arguments import checked
+from joinery.support.errors import CallError, DataError, EmptyTableError
 from joinery.support.urls import is_url, shown
 
 WILD = ("*", "?", "[")

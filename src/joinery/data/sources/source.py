@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
-from joinery.errors import TooLargeError
+from joinery.support.errors import TooLargeError
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from joinery.errors import CallError
+from joinery.support.errors import CallError
 from joinery.support.urls import scheme_of, shown
 
 _APART = re.compile(

@@ -16,7 +16,7 @@ from joinery.core.blocks.partition import Partition, Runner
 from joinery.data.columns import Column, Labels, TextReading, understand
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.source import Source
-from joinery.errors import UnusableColumnError
+from joinery.support.errors import UnusableColumnError
 
 MOST_TEXTS = 2**20  # different texts of a column that are told apart
 

@@ -18,7 +18,6 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure, SubFigure
 from matplotlib.ticker import ScalarFormatter
 
-from joinery.errors import CallError
 from joinery.show.files import write_whole
 from joinery.show.palette import INK, MIST, PAPER, RUST, SLATE
 from joinery.show.pictures.layout import (
@@ -41,6 +40,7 @@ from joinery.show.pictures.style import (
     ground,
     letters,
 )
+from joinery.support.errors import CallError
 
 WIDE, HIGH = 8.0, 5.0
 LEAST_LEFT = 0.35  # share of a sheet's height below its heading, however small it is
@@ -167,6 +167,18 @@ def dress(ax: Axes) -> None:
     ax.grid(axis="y", color=MIST, linewidth=0.8)
     ax.set_axisbelow(True)
     ax.margins(x=0.04, y=0.08)
+
+
+def bins_of(values: np.ndarray, most: int) -> list[float]:
+    """Edges of a histogram's bins; those of whole numbers hold whole steps of them."""
+    low, high = float(values.min()), float(values.max())
+    many = min(most, max(8, int(np.sqrt(len(values)))))
+    if high > low and np.array_equal(values, np.round(values)) and high - low < 1e9:
+        step = max(1, math.ceil((high - low + 1) / many))
+        return [float(v) for v in np.arange(low - 0.5, high + step, step)]
+    if low == high:
+        return [low - 0.5, high + 0.5]
+    return [float(v) for v in np.linspace(low, high, many + 1)]
 
 
 class Separated(ScalarFormatter):

@@ -11,9 +11,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
-from joinery.show.pictures.canvas import Words, end_label, paper, sheet
+from joinery.show.pictures.canvas import Words, bins_of, end_label, paper, sheet
 from joinery.show.pictures.layout import keep_within
-from joinery.show.pictures.look import bins_of
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,8 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 from matplotlib.text import Text
 
-from joinery.errors import CallError
 from joinery.show.palette import DARK, INK, MIST, PAPER, SLATE
+from joinery.support.errors import CallError
 
 DPI = 160
 USUAL_LETTERS = 10.0  # points: Matplotlib's own font.size, for which the sizes here are meant

@@ -8,14 +8,12 @@ from typing import TypeVar
 
 import numpy as np
 
-from joinery import advice as say
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.rows import LikelihoodRows
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import Moments, Test
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import WorkingRows
-from joinery.errors import listed
 from joinery.show.numbers import figure, percent
 from joinery.study.check.check import NO_ADVICE, Line, cannot
 from joinery.study.check.overlap import overlap
@@ -28,6 +26,8 @@ from joinery.study.rows.figures import figures_in_pieces, widening
 from joinery.study.rows.glm_figures import each_repeat_drawn, has_quantiles
 from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import FINE, SERIOUS, judged
+from joinery.support import advice as say
+from joinery.support.errors import listed
 
 Found = TypeVar("Found")
 SMALL_COUNT, MOST_SMALL = 5.0, 0.2

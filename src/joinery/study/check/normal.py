@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery import advice as say
 from joinery.core.inference import diagnostics
 from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import figure
@@ -15,6 +14,7 @@ from joinery.study.fitted import Fitted
 from joinery.study.rows.digest import FAR_SHARE, Held, digest
 from joinery.study.rows.figures import studentized_df
 from joinery.study.verdicts import FINE, judged
+from joinery.support import advice as say
 
 NORMAL = "Are the residuals normal?"
 FEW = 200  # rows below which none is counted as far off

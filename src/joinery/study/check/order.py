@@ -9,7 +9,6 @@ from typing import NamedTuple
 
 import numpy as np
 
-from joinery import advice as say
 from joinery.core.blocks.columns import Columns, some_rows
 from joinery.core.blocks.partition import joined
 from joinery.core.blocks.products import inner
@@ -23,6 +22,7 @@ from joinery.study.fitted import Fitted, rows_at_hand, without_place, working_ro
 from joinery.study.rows.digest import Rows, pieces
 from joinery.study.rows.figures import per_row, too_many
 from joinery.study.verdicts import FINE, judged
+from joinery.support import advice as say
 
 LAGS = 4
 MOST_BASIS = 2e7  # cells of the basis that order checks may hold

@@ -6,15 +6,15 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery import advice as say
 from joinery.core.inference import diagnostics
 from joinery.core.inference.correlation import inflation
 from joinery.core.inference.diagnostics import Test
-from joinery.errors import listed
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.fitted import Fitted
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+from joinery.support import advice as say
+from joinery.support.errors import listed
 
 HIGH_INFLATION, EXTREME_INFLATION = 5.0, 10.0
 HIGH_INDEX = 30.0

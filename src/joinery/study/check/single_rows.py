@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from joinery import advice as say
 from joinery.core.inference.diagnostics import Test
 from joinery.core.numeric import distributions as tails
-from joinery.errors import listed
 from joinery.show.numbers import figure, value
 from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted
@@ -15,6 +13,8 @@ from joinery.study.rows.digest import digest, labels_of, limits
 from joinery.study.rows.figures import studentized_df, widening
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+from joinery.support import advice as say
+from joinery.support.errors import listed
 
 BADLY, DECIDES = "Is any row badly fitted?", "Does any row decide the answer?"
 

@@ -8,7 +8,6 @@ from functools import partial
 
 import numpy as np
 
-from joinery import advice as say
 from joinery.core.blocks.blocks import Block
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
@@ -21,6 +20,7 @@ from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
 from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.digest import Rows, digest, pieces, squares_of, times_of
 from joinery.study.verdicts import FINE, judged
+from joinery.support import advice as say
 
 EVEN = "Is the spread even?"
 

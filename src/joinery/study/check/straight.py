@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery import advice as say
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
@@ -17,6 +16,7 @@ from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.rows.digest import digest, highest_powers, numbers_alone
 from joinery.study.rows.figures import per_row
 from joinery.study.verdicts import FINE, judged
+from joinery.support import advice as say
 
 MOST_ALIKE = 2**20  # rows of a table that is read as needed among which rows alike are looked for
 STRAIGHT = "Is each relation straight?"

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from joinery import advice as say
-from joinery.show.people import Layout
 from joinery.show.table import Table
+from joinery.show.table_layout import Layout
 from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.check.normal import normal
 from joinery.study.check.order import order
@@ -17,6 +16,7 @@ from joinery.study.check.spread import even
 from joinery.study.check.straight import straight
 from joinery.study.fitted import Fitted, once, rows_at_hand
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+from joinery.support import advice as say
 
 SINGLE_ROWS = ("outliers", "influence")
 

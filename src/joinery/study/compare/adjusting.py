@@ -16,10 +16,10 @@ from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.design.row_blocks import WithResponse
 from joinery.design.terms import DesignTerm
-from joinery.errors import CallError
 from joinery.notation.tree import Number, Power
 from joinery.study.fitted import Fitted, once, response_rows, working_rows
 from joinery.study.read.estimates import test_together
+from joinery.support.errors import CallError
 
 AFTER = ("earlier", "lower-order", "others")
 ASKS = {

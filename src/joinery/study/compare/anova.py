@@ -9,7 +9,6 @@ import numpy as np
 
 from joinery.core.inference.hypotheses import explained
 from joinery.core.numeric import distributions as tails
-from joinery.errors import listed, one_of
 from joinery.show.table import Table
 from joinery.study.check.straight import lack_of_fit
 from joinery.study.compare.adjusting import (
@@ -24,6 +23,7 @@ from joinery.study.compare.adjusting import (
 from joinery.study.compare.deviance import deviance_table
 from joinery.study.fitted import Fitted
 from joinery.study.read.notes import said_of_estimates
+from joinery.support.errors import listed, one_of
 
 
 @dataclass(frozen=True)

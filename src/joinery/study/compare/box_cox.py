@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
-from joinery.errors import CallError, listed
 from joinery.notation.tree import spelled
 from joinery.show.numbers import fixed, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand, working_rows
+from joinery.support import advice
+from joinery.support.errors import CallError, listed
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -272,7 +272,7 @@ def picture(
     from joinery.show.pictures.canvas import Words
     from joinery.show.pictures.ladder import Step
     from joinery.show.pictures.ladder import ladder as drawn
-    from joinery.study.pictures.words import worded
+    from joinery.study.picture_words import worded
 
     curve, rungs = powers(fit), ladder(fit)
     nearest = min(LADDER, key=lambda p: abs(p - curve.best))

@@ -13,7 +13,6 @@ from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import row_lengths
 from joinery.design.factors import shown
 from joinery.design.terms import TIMES
-from joinery.errors import CallError, SentenceError, listed, nearest
 from joinery.notation.parse import Claim, read_claims
 from joinery.notation.tree import Chain, Expression, Number, Prefix
 from joinery.show.names import coefficient_key
@@ -22,6 +21,7 @@ from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import estimates, in_basis, linear_combination, test_together
+from joinery.support.errors import CallError, SentenceError, listed, nearest
 
 
 @dataclass(frozen=True)

@@ -8,10 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from joinery.errors import JoineryWarning
 from joinery.show.names import apart, headings
-from joinery.show.people import Layout
 from joinery.show.table import Table
+from joinery.show.table_layout import Layout
 from joinery.study.compare.likelihood_ratio import Nested
 from joinery.study.compare.nested import differing, nested_test, same_columns
 from joinery.study.fitted import Fitted
@@ -19,6 +18,7 @@ from joinery.study.read.estimates import estimates
 from joinery.study.resample.crosscheck import ERROR, EXPLAINED, FOLDS, LOG_SCORE
 from joinery.study.resample.crosscheck import crosscheck as crosschecked
 from joinery.study.rows.figures import left_out_error
+from joinery.support.errors import JoineryWarning
 
 FIGURES = ("n_rows", "r_squared", "adjusted_r_squared", "residual_sd", "aic", "bic")
 HEADINGS = {

@@ -13,7 +13,6 @@ from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.terms import DesignTerm
-from joinery.errors import NoConvergenceError, listed
 from joinery.show.table import Table
 from joinery.study.compare.adjusting import (
     ASKS,
@@ -25,6 +24,7 @@ from joinery.study.compare.adjusting import (
 from joinery.study.compare.likelihood_ratio import test_of
 from joinery.study.fitted import Fitted, once, response_rows
 from joinery.study.read.notes import said_of_estimates
+from joinery.support.errors import NoConvergenceError, listed
 
 
 def deviance_table(fit: Fitted, after: str) -> Table:

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.core.numeric import distributions as tails
-from joinery.errors import CallError
 from joinery.study.fitted import Fitted
+from joinery.support.errors import CallError
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import triangle
@@ -16,6 +15,7 @@ from joinery.notation.tree import names_in, spelled
 from joinery.study.compare.likelihood_ratio import Nested, deviance_test
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_rows
 from joinery.study.read.estimates import test_together
+from joinery.support import advice
 
 SAME_SPACE = 1e-9
 

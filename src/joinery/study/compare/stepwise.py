@@ -10,15 +10,15 @@ from typing import Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.inference.stepwise import Path, Tried
-from joinery.errors import CallError, listed
 from joinery.notation.tree import Sentence, Term
 from joinery.show.numbers import figure, p_value
 from joinery.show.table import Table
 from joinery.study.compare.adjusting import contained
 from joinery.study.compare.candidates import FOLDS, Search, search_of
 from joinery.study.fitted import CHOSEN, Fitted
+from joinery.support import advice
+from joinery.support.errors import CallError, listed
 
 MOVES = {"add": (True, False), "drop": (False, True), "add and drop": (True, True)}
 

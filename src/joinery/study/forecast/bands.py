@@ -10,7 +10,6 @@ from scipy import special
 from joinery.core.glm.edges import eta_range
 from joinery.core.inference import predictive
 from joinery.core.inference.intervals import joint_times, t_times
-from joinery.errors import CallError
 from joinery.notation.evaluate import Context, TableLike, evaluate
 from joinery.notation.tree import Expression, names_in
 from joinery.study.fitted import Fitted
@@ -18,6 +17,7 @@ from joinery.study.forecast.memory import forecast_memory
 from joinery.study.rates import Counted
 from joinery.study.read.estimates import Together, mean_errors, together
 from joinery.study.rows.figures import linear_predictor
+from joinery.support.errors import CallError
 
 PANELS, PANEL_NODES, FAR = (
     60,

@@ -13,7 +13,6 @@ from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.data.written_dates import date_text
 from joinery.design.factors import shown
-from joinery.errors import listed
 from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import names_in
 from joinery.show.numbers import figure, level_words, percent, value
@@ -22,6 +21,7 @@ from joinery.study.forecast.bands import Bands, all_rows_together
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import Held, held_words
 from joinery.study.rates import Counted
+from joinery.support.errors import listed
 
 
 def needed_columns(fit: Fitted, *, exposure: bool = True) -> list[str]:

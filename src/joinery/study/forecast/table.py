@@ -8,10 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.data.records import Records, records
 from joinery.data.sources.source import refuse_too_large
-from joinery.errors import CallError, NewRowError, listed, nearest, one_of
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.parse import read_assignments
 from joinery.notation.tree import names_in
@@ -31,6 +29,8 @@ from joinery.study.forecast.notes import RowRemarks, needed_columns, remarks_by_
 from joinery.study.held import Held, averaged_rows, hold_rest
 from joinery.study.rates import Counted, counted
 from joinery.study.rows.figures import MOST_HELD
+from joinery.support import advice
+from joinery.support.errors import CallError, NewRowError, listed, nearest, one_of
 
 ENDS = ("mean_lower", "mean_upper", "new_lower", "new_upper")
 INTERVALS = ("model", "distribution-free")

@@ -14,13 +14,13 @@ import pandas as pd
 from joinery.data.records import Records, records
 from joinery.data.sources.source import STRETCH
 from joinery.notation.tree import names_in
-from joinery.progress import counted
 from joinery.show.names import label_column
 from joinery.show.streamed import write_streamed
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast
 from joinery.study.held import lags_of
+from joinery.support.progress import counted
 
 JUDGED = ("observed", "error", "inside")
 WORDS = ("note",)

@@ -8,12 +8,12 @@ import numpy as np
 
 from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
-from joinery.errors import CallError
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.estimates import Estimates, estimates, statistic_name, t_values
 from joinery.study.read.notes import said_of_estimates
+from joinery.support.errors import CallError
 
 
 def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:

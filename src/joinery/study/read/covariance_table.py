@@ -7,11 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from joinery.errors import CallError
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import estimates
+from joinery.support.errors import CallError
 
 MOST_CELLS = 20_000_000
 

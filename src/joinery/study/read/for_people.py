@@ -24,7 +24,7 @@ PLACES = 65  # of a column's range at which a factor's size is looked for
 FAR = 10.0  # standard deviations: no row of a few thousand lies farther out
 
 
-def equation_for_people(fit: Fitted, style: str) -> str:
+def equation_for_people(fit: Fitted, style: str = "text") -> str:
     """The equation as text or LaTeX: intercept first, each coefficient with its term."""
     latex = style == "latex"
     minus = "-" if latex else MINUS

@@ -16,7 +16,6 @@ from joinery.design.codings import coding_matrix
 from joinery.design.curves import spline_pieces
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor, band_names
 from joinery.design.terms import DesignTerm
-from joinery.errors import CallError, one_of
 from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, Text
 from joinery.study.fitted import Fitted
 from joinery.study.read.formula import (
@@ -36,6 +35,7 @@ from joinery.study.read.formula import (
     times,
     total,
 )
+from joinery.support.errors import CallError, one_of
 
 COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
 

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.blocks.order_statistics import Counted
 from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
@@ -14,11 +13,12 @@ from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor, category_of
 from joinery.design.learning import Learner, Piece
-from joinery.errors import Note, listed
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.notation.tree import Call, Expression, Name, names_in, quoted_text
 from joinery.show.numbers import count, value
 from joinery.study.fitted import Fitted, Origin, constant_response, fitted_rows, once
+from joinery.support import advice
+from joinery.support.errors import Note, listed
 
 FEW_ROWS = 5  # below which a reference level is remarked on
 SMALL_COUNTS = 100.0  # means above which a count is as good as normal

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.blocks.columns import chosen, some_columns
 from joinery.core.glm.irls import log_likelihood, reweighted
 from joinery.core.glm.penalized import penalized
@@ -15,9 +14,10 @@ from joinery.core.glm.rows import LikelihoodRows, MappedRows
 from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import LikelihoodBlocks
-from joinery.errors import DataError, EstimationError
 from joinery.study.fitted import Fitted, response_rows
 from joinery.study.read.estimates import estimates, statistic_name, t_values
+from joinery.support import advice
+from joinery.support.errors import DataError, EstimationError
 
 ROUNDS, DOUBLINGS = 60, 40
 

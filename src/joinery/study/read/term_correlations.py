@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from joinery.errors import CallError
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates, t_values
+from joinery.support.errors import CallError
 
 
 def term_correlations(fit: Fitted) -> Table:

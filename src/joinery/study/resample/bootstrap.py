@@ -7,19 +7,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from joinery import advice, progress
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import resampling
 from joinery.core.inference.resampling import MOST_DRAWN, Rows
 from joinery.core.numeric.triangular import row_lengths
 from joinery.data.records import Records
-from joinery.errors import CallError, one_of
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level, response_rows, rows_at_hand
 from joinery.study.resample.statistics import Statistics, statistics
 from joinery.study.rows.figures import per_row, refuse_too_many
+from joinery.support import advice, progress
+from joinery.support.errors import CallError, one_of
 
 RESAMPLES = ("rows", "residuals", "signs", "clusters")
 MOST_RESAMPLES = 10**7  # more are a slip, and would take days

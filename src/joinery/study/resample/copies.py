@@ -6,9 +6,9 @@ import numpy as np
 import pandas as pd
 
 from joinery.core.blocks.partition import joined
-from joinery.errors import CallError
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand
 from joinery.study.rows.figures import per_row, refuse_too_many
+from joinery.support.errors import CallError
 
 MOST_CELLS = 100_000_000
 

@@ -8,19 +8,10 @@ from functools import partial
 
 import numpy as np
 
-from joinery import advice, progress
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference.intervals import t_times
 from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
-from joinery.errors import (
-    CallError,
-    EstimationError,
-    JoineryError,
-    NewRowError,
-    UnusableColumnError,
-    listed,
-)
 from joinery.notation.evaluate import EVERY_ROW, Rows, evaluate, positions_at
 from joinery.notation.tree import calls_in, without_references
 from joinery.show.numbers import count, level_words
@@ -40,6 +31,15 @@ from joinery.study.resample.scores import (
 )
 from joinery.study.rows.figures import figures_in_blocks, studentized_df, too_many
 from joinery.study.rows.per_row import PerRow
+from joinery.support import advice, progress
+from joinery.support.errors import (
+    CallError,
+    EstimationError,
+    JoineryError,
+    NewRowError,
+    UnusableColumnError,
+    listed,
+)
 
 FOLDS = 10
 ERROR, EXPLAINED, LOG_SCORE = "typical error (root mean square)", "explained (R²)", "log score"

@@ -12,10 +12,10 @@ from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.irls import reweighted
 from joinery.core.glm.links import LINKS
 from joinery.core.glm.rows import ArrayRows, LikelihoodRows
-from joinery.errors import (
+from joinery.study.fitted import Fitted
+from joinery.support.errors import (
     EstimationError,
 )
-from joinery.study.fitted import Fitted
 
 # classes of chances where rows are not held, even in their logits, and the largest of these
 CLASSES, WIDEST = 2**20, 28.0

@@ -10,12 +10,12 @@ import numpy as np
 
 from joinery.design.factors import shown
 from joinery.design.terms import TIMES
-from joinery.errors import CallError, SentenceError
 from joinery.notation.parse import read_claims
 from joinery.notation.tree import Call, Chain, Expression, Number, Power, Prefix
 from joinery.study.compare.claim import coefficient_place, combinations
 from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates
+from joinery.support.errors import CallError, SentenceError
 
 FUNCTIONS: dict[str, tuple[Callable[..., np.ndarray], Callable[..., np.ndarray]]] = {
     "exp": (np.exp, np.exp),

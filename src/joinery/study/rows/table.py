@@ -13,7 +13,6 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference.influence import changes
 from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
-from joinery.errors import DataError, NewRowError
 from joinery.notation.evaluate import Context, positions_at
 from joinery.show.numbers import figure
 from joinery.show.table import Table
@@ -22,6 +21,7 @@ from joinery.study.rows.digest import labels_of, limits, notable
 from joinery.study.rows.figures import Limits, figures_of, fitted_values, per_row, widening
 from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+from joinery.support.errors import DataError, NewRowError
 
 LEFT_OUT = "left out"
 WELL_FITTED = 2.0

@@ -12,13 +12,13 @@ import pandas as pd
 
 from joinery.data.sources.source import STRETCH
 from joinery.notation.evaluate import positions_at
-from joinery.progress import counted
 from joinery.show.names import label_column
 from joinery.show.streamed import write_streamed
 from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
 from joinery.study.rows.digest import labels_of
 from joinery.study.rows.figures import figures_in_blocks
 from joinery.study.rows.table import left_out_columns, remarks, row_columns
+from joinery.support.progress import counted
 
 
 def write_rows(fit: Fitted, path: str | os.PathLike[str]) -> Path:

@@ -12,7 +12,6 @@ from joinery.data.columns import level_text
 from joinery.data.records import Records, filled
 from joinery.design.factors import CategoryFactor, Factor, shown
 from joinery.design.learning import Piece
-from joinery.errors import CallError, listed
 from joinery.notation.evaluate import EVERY_ROW, Context
 from joinery.notation.tree import is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import level_words
@@ -29,6 +28,7 @@ from joinery.study.rates import Counted, counted
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import Combination, errors_in_basis, in_basis, statistic_name
 from joinery.study.read.notes import said_of_estimates
+from joinery.support.errors import CallError, listed
 
 Held = dict[str, float | str]
 

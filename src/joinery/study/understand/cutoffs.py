@@ -7,17 +7,17 @@ from typing import NamedTuple
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference.chances import Chances, concordance, said_yes
 from joinery.core.inference.intervals import wilson
-from joinery.errors import CallError
 from joinery.show.numbers import count, figure, level_words
-from joinery.show.people import Layout
 from joinery.show.table import Table
+from joinery.show.table_layout import Layout
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.resample.crosscheck import left_out_means
 from joinery.study.rows.chances import chances, in_one
+from joinery.support import advice
+from joinery.support.errors import CallError
 
 USUAL = tuple(round(0.1 * k, 1) for k in range(1, 10))
 

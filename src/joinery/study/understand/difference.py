@@ -7,10 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.data.records import records
 from joinery.data.written_dates import stamps_of
-from joinery.errors import CallError
 from joinery.notation.parse import read_assignments
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
@@ -33,6 +31,8 @@ from joinery.study.read.estimates import (
     statistic_name,
 )
 from joinery.study.understand.scale import Scale
+from joinery.support import advice
+from joinery.support.errors import CallError
 
 Setting = Mapping[str, Any] | str | None
 

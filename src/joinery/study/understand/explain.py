@@ -15,7 +15,6 @@ from joinery.data.records import records
 from joinery.data.written_dates import stamps_of
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
 from joinery.design.terms import DesignTerm
-from joinery.errors import CallError, JoineryError, listed
 from joinery.notation.tree import Call, Expression, Name, is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import figure, percent, telling_step, value
 from joinery.study.check.table import said_on_page
@@ -41,6 +40,7 @@ from joinery.study.understand.simple_slopes import (
 )
 from joinery.study.understand.slope_regions import regions, sentence
 from joinery.study.verdicts import CAUTION, SERIOUS
+from joinery.support.errors import CallError, JoineryError, listed
 
 MOST_LEVELS, MOST_VALUES = 12, 5
 SPECK = 1e-9  # of a column's size: as good as zero

@@ -9,14 +9,12 @@ from typing import Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.inference import intervals
 from joinery.core.inference.diagnostics import holm
 from joinery.core.numeric import simultaneous
 from joinery.data.columns import level_text
 from joinery.data.records import records
 from joinery.design.factors import CategoryFactor
-from joinery.errors import CallError, one_of
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import names_in
 from joinery.show.names import apart, headings
@@ -29,6 +27,8 @@ from joinery.study.rates import counted
 from joinery.study.read.coefficients import ratio_of_differences, said_of_errors
 from joinery.study.read.estimates import Combination, contrast, in_basis, means, statistic_name
 from joinery.study.understand.scale import Scale
+from joinery.support import advice
+from joinery.support.errors import CallError, one_of
 
 WEIGHTINGS = ("equal", "as seen")
 CORRECTIONS = ("tukey", "holm", "bonferroni", "none")

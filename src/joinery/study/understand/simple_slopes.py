@@ -9,12 +9,10 @@ from typing import Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.core.inference import intervals
 from joinery.data.columns import level_text
 from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
-from joinery.errors import CallError, listed, one_of
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -38,6 +36,8 @@ from joinery.study.read.estimates import (
     statistic_name,
     together,
 )
+from joinery.support import advice
+from joinery.support.errors import CallError, listed, one_of
 
 PLACES = 65  # at which the slopes that could be asked for are spanned
 FEWEST, SPREAD_OUT = 4, 5  # round values of a moderator, and days, over its range

@@ -11,7 +11,6 @@ import numpy as np
 
 from joinery.data.written_dates import date_text
 from joinery.design.learning import Piece
-from joinery.errors import CallError
 from joinery.show.numbers import level_words, percent
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level, fitted_rows
@@ -26,6 +25,7 @@ from joinery.study.understand.simple_slopes import (
     on_scale,
     shown_value,
 )
+from joinery.support.errors import CallError
 
 GRID = 801  # places at which a region is looked for
 ABOVE, BELOW, UNCERTAIN = "above zero", "below zero", "unclear"

@@ -11,12 +11,12 @@ import numpy as np
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
 from joinery.design.row_blocks import RowBlock
-from joinery.errors import one_of
 from joinery.show.forms import as_html, as_latex, as_markdown, as_text, latex_text
 from joinery.show.mathematics import Formula, call, symbol
 from joinery.show.numbers import figure, scientific, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand
+from joinery.support.errors import one_of
 
 FORMS = ("text", "markdown", "html", "latex")
 

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 import numpy as np
 
 from joinery.core.blocks.partition import joined
-from joinery.errors import CallError
 from joinery.show.mathematics import Formula, root, symbol
 from joinery.show.numbers import figure
 from joinery.show.table import Table
@@ -29,6 +28,7 @@ from joinery.study.understand.worked import (
     weight_notes,
     with_sums,
 )
+from joinery.support.errors import CallError
 
 
 def several(fit: Fitted) -> Workings:

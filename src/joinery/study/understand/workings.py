@@ -7,15 +7,15 @@ from typing import Any
 
 import numpy as np
 
-from joinery import advice
 from joinery.data.records import records
-from joinery.errors import CallError
 from joinery.notation.parse import read_assignments
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.held import check_named
 from joinery.study.understand.worked import Workings, estimated_columns, estimated_names
 from joinery.study.understand.worked_equations import reweighted, several
 from joinery.study.understand.worked_line import one_predictor
+from joinery.support import advice
+from joinery.support.errors import CallError
 
 
 def workings(fit: Fitted, at: float | Mapping[str, Any] | str | None = None) -> Workings:

@@ -1,0 +1,1 @@
+"""A first look at a table."""

@@ -1,0 +1,288 @@
+"""What one column holds, and what is odd about it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from joinery.data.columns import Column, level_text
+from joinery.first_look.slips import far_cells, misspelt
+from joinery.notation.tree import spelled
+from joinery.show.numbers import count, percent, value
+from joinery.support import advice
+
+MOST_LEVELS = 4
+BARS = "▁▂▃▄▅▆▇█"
+CELLS = 10
+STAND_INS = (-1.0, -9.0, -99.0, -999.0, -9999.0, -99999.0, 99.0, 999.0, 9999.0, 99999.0)
+HEAVY_TAIL = 2.0
+MANY_MISSING = 0.9
+FEW_VALUES = 7
+MOSTLY_DIFFERENT, FEW_TEXTS = 0.5, 10  # share of the cells, and count, beyond which texts are prose
+PIECE = 65536
+
+
+@dataclass(frozen=True)
+class Facts:
+    """One column's figures, its values in short, a small histogram, and remarks.
+
+    NaN where a figure means nothing.
+    """
+
+    name: str
+    kind: str
+    count: int
+    missing: int
+    distinct: float  # NaN where a table is read as needed and they are many
+    mean: float = np.nan
+    standard_deviation: float = np.nan
+    minimum: float = np.nan
+    median: float = np.nan
+    maximum: float = np.nan
+    values: str = ""
+    histogram: str = ""
+    remarks: tuple[str, ...] = field(default=())
+    skew: float = np.nan
+
+
+def facts(column: Column, rows: Any) -> Facts:
+    """The facts of one column over some rows."""
+    if column.kind in ("number", "date"):
+        return _of_numbers(column, rows)
+    return _of_levels(column, rows)
+
+
+def _of_numbers(column: Column, rows: Any) -> Facts:
+    everything = column.numbers(rows)
+    ordered = np.sort(everything)  # NaN last
+    n = (
+        int(np.searchsorted(ordered, np.nan))
+        if len(ordered) and np.isnan(ordered[-1])
+        else len(ordered)
+    )
+    ordered = ordered[:n]
+    missing = len(everything) - n
+    if not n:
+        return Facts(
+            column.name,
+            "empty",
+            0,
+            missing,
+            0,
+            remarks=(f"{column.name} has no values at all",),
+        )
+    fresh = np.append(True, ordered[1:] != ordered[:-1])
+    figures: dict[str, Any] = {
+        "count": n,
+        "missing": missing,
+        "distinct": int(np.count_nonzero(fresh)),
+    }
+    figures["histogram"] = histogram(ordered)
+    if column.kind == "date":
+        return date_facts(column, figures, float(ordered[0]), float(ordered[-1]))
+    figures |= _moments(ordered)
+    few = figures["distinct"] <= n // 2
+    starts = np.flatnonzero(fresh) if few else np.arange(n)
+    distinct = ordered[starts] if few else ordered  # nearly all different: none is repeated often
+    repeats = np.diff(np.append(starts, n)) if few else None
+    integral = bool(
+        np.all(distinct[:1000] == np.round(distinct[:1000]))
+        and np.all(distinct == np.round(distinct))
+    )
+    kind = "whole number" if integral else "number"
+    far = [*far_cells(column, everything, ordered)]
+    remarks = [
+        *about(column, figures),
+        *far,
+        *_about_numbers(column.name, ordered, distinct, repeats, figures, integral, bool(far)),
+    ]
+    return Facts(column.name, kind, **figures, remarks=tuple(remarks))
+
+
+def date_facts(column: Column, figures: dict[str, Any], low: float, high: float) -> Facts:
+    """The facts of a column of dates."""
+    first, last = (np.datetime64(int(np.floor(v)), "D") for v in (low, high))
+    figures |= {"values": f"{first} to {last}"}
+    return Facts(column.name, "date", **figures, remarks=tuple(about(column, figures)))
+
+
+def _moments(ordered: np.ndarray) -> dict[str, float]:
+    """Mean, spread, skewness, median and ends of sorted values, a few thousand at a time."""
+    n = len(ordered)
+    with np.errstate(all="ignore"):
+        mean = float(ordered.mean())
+        square = cube = 0.0
+        for start in range(0, n, PIECE):
+            away = ordered[start : start + PIECE] - mean
+            squares = away * away
+            square += float(squares.sum())
+            cube += float(squares @ away)
+        sd = float(np.sqrt(square / (n - 1))) if n > 1 else float("nan")
+        skew = cube / n / sd**3 if n > 2 and sd > 0 else float("nan")
+    middle = float(ordered[(n - 1) // 2] / 2 + ordered[n // 2] / 2)
+    ends = {"minimum": float(ordered[0]), "median": middle, "maximum": float(ordered[-1])}
+    return {"mean": mean, "standard_deviation": sd, "skew": skew} | ends
+
+
+def _of_levels(column: Column, rows: Any) -> Facts:
+    codes = column.codes(rows)
+    present = codes[codes >= 0]
+    places, counts = np.unique(present, return_counts=True)
+    return level_facts(column, places, counts, len(codes) - len(present))
+
+
+def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing: int) -> Facts:
+    """The facts of a category: which levels stand in how many rows, and how many have none."""
+    figures: dict[str, Any] = {
+        "count": int(counts.sum()),
+        "missing": missing,
+        "distinct": len(places),
+    }
+    kind = column.kind
+    if len(places):
+        order = np.argsort(-counts, kind="stable")[:MOST_LEVELS]
+        shown = [f"{level_text(column.all_levels[places[i]])} {counts[i]:,}" for i in order]
+        rest = len(places) - len(order)
+        if counts.max() == 1 and len(places) > MOST_LEVELS:
+            kind = "id-like" if kind == "category" else kind
+            figures["values"] = f"all different: {level_text(column.all_levels[places[0]])}, …"
+        else:
+            figures["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
+            if kind == "category" and _is_prose(column, places, counts):
+                kind = "text"
+    remarks = [*about(column, figures), *misspelt(column, places.tolist(), counts.tolist())]
+    return Facts(column.name, kind, **figures, remarks=tuple(remarks))
+
+
+def _is_prose(column: Column, places: np.ndarray, counts: np.ndarray) -> bool:
+    """Return True for a column that reads as free text: many cells, most of them different."""
+    return bool(len(places) > MOSTLY_DIFFERENT * counts.sum() and len(places) > FEW_TEXTS)
+
+
+def histogram(ordered: np.ndarray, cells: int = CELLS) -> str:
+    """Counts in equal ranges from least to greatest as small bars; empty ranges are blank."""
+    if not len(ordered) or not np.isfinite(ordered[[0, -1]]).all() or ordered[0] == ordered[-1]:
+        return ""
+    edges = np.linspace(ordered[0], ordered[-1], cells + 1)
+    places = np.append(np.searchsorted(ordered, edges[:-1], side="left"), len(ordered))
+    counts = np.diff(places)
+    return bars(counts)
+
+
+def bars(counts: np.ndarray) -> str:
+    """Counts as small bars; what is empty is blank."""
+    heights = np.ceil(counts / counts.max() * len(BARS)).astype(int)
+    return "".join(BARS[h - 1] if h else " " for h in heights)
+
+
+# ------------------------------------------------------------------ remarks
+
+
+def about(column: Column, figures: dict[str, Any]) -> Iterator[str]:
+    """What is odd about a column of any kind."""
+    name, n, missing = column.name, figures["count"], figures["missing"]
+    if n == 0:
+        yield f"{name} has no values at all"
+    elif figures["distinct"] == 1 and n > 1:
+        yield f"{name} is the same in every row, so it can explain nothing"
+    if n and missing >= MANY_MISSING * (n + missing):
+        yield f"{name} is nearly all missing: {count(n, 'value')} in {n + missing:,} rows"
+    if column.trouble:
+        yield f"{column.not_numbers()}; mend those cells to use it as a number"
+    elif column.note:
+        yield f"{name}: {column.note}"
+    yield from (f"{name}: {remark}" for remark in column.remarks)
+
+
+def _about_numbers(
+    name: str,
+    ordered: np.ndarray,
+    distinct: np.ndarray,
+    repeats: np.ndarray | None,
+    figures: dict[str, Any],
+    integral: bool,
+    far: bool,
+) -> Iterator[str]:
+    n = figures["count"]
+    stand_in = _stand_in(ordered)
+    if stand_in is not None:
+        times = int(np.count_nonzero(ordered == stand_in))
+        yield stand_in_words(name, stand_in, times)
+    elif (
+        not far
+        and np.isfinite(figures["skew"])
+        and figures["skew"] > HEAVY_TAIL
+        and ordered[0] > 0
+        and len(distinct) > FEW_VALUES
+    ):
+        logs = np.log(ordered)
+        away = logs - logs.mean()
+        if abs(float((away**3).mean() / away.std() ** 3)) < figures["skew"] / 2:
+            yield long_tail(name, figures["skew"])
+    if repeats is not None and not integral and n >= 20 and len(distinct) > FEW_VALUES:
+        common = int(np.argmax(repeats))
+        if repeats[common] >= max(0.3 * n, 5):
+            yield (
+                f"{name} is {value(float(distinct[common]))} in {percent(repeats[common] / n)} "
+                "of its rows"
+            )
+    if distinct.tolist() == [0.0, 1.0]:
+        yield zero_or_one(name)
+    if integral and 2 < len(distinct) <= FEW_VALUES and n >= 5 * len(distinct):
+        yield few_values(name, len(distinct))
+
+
+def _stand_in(ordered: np.ndarray) -> float | None:
+    """A value such as 999 or −1 that lies outside all the others, or None.
+
+    One that stands alone must lie farther out: by the whole range of the others.
+    """
+    for candidate, rest in ((ordered[0], "above"), (ordered[-1], "below")):
+        if candidate not in STAND_INS:
+            continue
+        first, last = (
+            np.searchsorted(ordered, candidate, "left"),
+            np.searchsorted(ordered, candidate, "right"),
+        )
+        others = ordered[last:] if rest == "above" else ordered[:first]
+        if len(others) < 3:
+            continue
+        whole = bool(np.all(others == np.round(others)))
+        ends = float(others[0]), float(others[-1])
+        if has_stand_in(float(candidate), int(last - first), *ends, whole):
+            return float(candidate)
+    return None
+
+
+def has_stand_in(candidate: float, times: int, low: float, high: float, whole: bool) -> bool:
+    """Whether a value that stands so many times lies too far from the others' ends to be one."""
+    gap = min(abs(candidate - low), abs(candidate - high))
+    negative = candidate < 0 < low and whole
+    return gap > high - low or negative or (times > 1 and low >= 0 > candidate)
+
+
+def stand_in_words(name: str, stand_in: float, times: int) -> str:
+    away = f"{spelled(name)} != {stand_in:g}"
+    return (
+        f"{name} is {value(stand_in)} in {count(times, 'row')}, far from its other values: if "
+        f"that stands for a missing value, leave them out with {advice.option('where', away)}"
+    )
+
+
+def long_tail(name: str, skew: float) -> str:
+    return f"{name} has a long tail to the right (skewness {value(skew, 2)}): try log({name})"
+
+
+def zero_or_one(name: str) -> str:
+    name = spelled(name)
+    return (
+        f"{name} is 0 or 1: as a response write ({name} = 1), and the chance of it is modelled; as "
+        "a predictor its slope is the difference between the two groups"
+    )
+
+
+def few_values(name: str, distinct: int) -> str:
+    return f"{name} has {distinct} different values: category({name}) would treat them as groups"

@@ -1,0 +1,80 @@
+"""What pictures of a first look show of a long table: rows evenly taken, and those farthest out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from joinery.data.records import Records
+from joinery.design.evenly import drawn_evenly, in_memory
+from joinery.design.learning import Learner, Piece
+from joinery.notation.evaluate import EVERY_ROW, Rows, places_at, positions_at
+from joinery.support.arguments import as_labels
+
+FARTHEST = 4  # rows at each end of each column of numbers
+
+
+class Shown(NamedTuple):
+    """The rows that a picture shows: of the table itself, or of one that holds some of them."""
+
+    table: Records
+    rows: Rows
+    asked: np.ndarray | None  # places of those that labels were asked for, None for those far out
+    even: np.ndarray | slice = slice(None)  # which are taken evenly
+    said: str = ""  # what to say of rows that are not shown
+
+    def labels(self, places: np.ndarray) -> Sequence[Any]:
+        """Labels of rows by their places among those shown."""
+        return self.table.labels(positions_at(self.rows, places))
+
+
+def shown(
+    table: Records, rows: Rows, names: Sequence[str], label_rows: str | Sequence[Any]
+) -> Shown:
+    """The rows of a table that its pictures show, with labels those farthest out and asked for."""
+    asked: np.ndarray | None
+    if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
+        asked = None if label_rows == "flagged" else np.empty(0, int)
+    else:
+        asked = places_at(rows, np.asarray(table.positions(as_labels(label_rows))))
+    if (some := drawn_evenly(table.count(rows))) is None:
+        return Shown(table, rows, asked)
+    (even, said), beside = some, _farthest(table, rows, names)
+    beside = beside if asked is None else np.union1d(beside, asked)
+    places = np.union1d(even, beside)
+    return Shown(
+        in_memory(table, rows, places, beside, names),
+        EVERY_ROW,
+        None if asked is None else np.searchsorted(places, asked),
+        np.isin(places, even),
+        f"{said}, and those farthest out",
+    )
+
+
+def _farthest(table: Records, rows: Rows, names: Sequence[str]) -> np.ndarray:
+    """Places of the rows at the ends of each column of numbers."""
+    columns = [table.column(n) for n in names if table.column(n).kind in ("number", "date")]
+
+    def own(piece: Piece) -> list[np.ndarray]:
+        return [_ends(column.numbers(piece[0].rows), piece[0].rows) for column in columns]
+
+    found = [np.empty((2, 0))] * len(columns)
+    for ends in Learner(table, rows, {}).stretches.each(own):
+        found = [_outermost(np.hstack(both)) for both in zip(found, ends, strict=True)]
+    positions = np.concatenate([np.empty(0), *(ends[0] for ends in found)]).astype(int)
+    return places_at(rows, np.unique(positions))
+
+
+def _ends(x: np.ndarray, rows: Rows) -> np.ndarray:
+    """Positions and values (2, few) of the least and the greatest values of some rows."""
+    here = np.flatnonzero(np.isfinite(x))
+    return _outermost(np.array([positions_at(rows, here), x[here]], float))
+
+
+def _outermost(found: np.ndarray) -> np.ndarray:
+    if found.shape[1] <= 2 * FARTHEST:
+        return found
+    order = np.argpartition(found[1], [FARTHEST, found.shape[1] - FARTHEST - 1])
+    return found[:, np.append(order[:FARTHEST], order[-FARTHEST:])]

@@ -1,0 +1,88 @@
+"""What is odd about a table as a whole: columns that say the same, rows that are there twice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import numpy as np
+
+from joinery.data.records import Records
+from joinery.first_look.facts import Facts
+from joinery.show.numbers import count, value
+from joinery.support.errors import listed
+
+SAME = 1e-12  # of a column's size: no more than rounding
+ROUNDED = 1e-5  # what rounding a converted unit leaves
+SAMPLE = 2000
+
+
+def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator[str]:
+    """Remarks that take more than one column to make."""
+    numeric = [
+        f
+        for f in facts
+        if f.kind in ("number", "whole number") and f.distinct > 2 and not f.missing
+    ]
+    if len(numeric) > 1:
+        yield from _multiples(table, rows, numeric)
+    repeated = _repeated(
+        table, rows, [f.name for f in facts if f.kind not in ("id-like", "not usable")]
+    )
+    if len(repeated):
+        labels = listed(table.labels(repeated))
+        yield (
+            f"{count(len(repeated), 'row repeats', 'rows repeat')} an earlier row exactly "
+            f"({labels})"
+        )
+
+
+def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[str]:
+    """Pairs of columns of which one is the other times a number, or that and a constant."""
+    positions = np.arange(len(table))[rows]
+    some = positions[:: max(1, len(positions) // SAMPLE)]
+    X = np.column_stack([table.column(f.name).numbers(some) for f in numeric])
+    with np.errstate(all="ignore"):
+        Z = (X - X.mean(axis=0)) / X.std(axis=0)
+        close = np.abs(np.triu(Z.T @ Z, 1)) / len(Z) > 1 - 1e-9
+    for i, j in np.argwhere(close):
+        x, y = (table.column(numeric[at].name).numbers(rows) for at in (i, j))
+        away = x - x.mean()
+        slope = float(away @ (y - y.mean()) / (away @ away))
+        constant = float(y.mean() - slope * x.mean())
+        size = float(np.abs(y).max())
+        if np.abs(y - constant - slope * x).max() > max(ROUNDED * float(y.std()), SAME * size):
+            continue
+        a, b = numeric[i].name, numeric[j].name
+        if abs(constant) <= max(1e-6 * size, SAME):
+            words = f"{b} is {value(slope, 7)} × {a}"
+        else:
+            words = (
+                f"{b} is {value(constant, 6)} {'+' if slope > 0 else '−'} {value(abs(slope), 7)} "
+                f"× {a}"
+            )
+        yield f"{words}: a model can use only one of them"
+
+
+def _repeated(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:
+    """Positions of rows that repeat an earlier row in every one of these columns."""
+    positions = np.arange(len(table))[rows]
+    if len(names) < 2 or len(positions) < 2:
+        return np.empty(0, dtype=int)
+    # a random sum of all cells tells rows apart cheaply; rows whose sums agree are compared cell by
+    # cell
+    weights = np.random.default_rng(1).standard_normal(len(names))
+    sums = np.zeros(len(positions))
+    for weight, name in zip(weights, names, strict=True):
+        column = table.column(name)
+        numbers = (
+            column.numbers(rows) if column.kind == "number" else column.codes(rows).astype(float)
+        )
+        sums += weight * np.where(np.isfinite(numbers), numbers, -0.5)
+    ordered = np.sort(sums)
+    twice = np.unique(ordered[1:][ordered[1:] == ordered[:-1]])
+    if not len(twice):
+        return np.empty(0, dtype=int)
+    suspects = np.flatnonzero(np.isin(sums, twice))
+    frame = table.frame[list(names)].iloc[positions[suspects]]
+    return np.asarray(positions[suspects[frame.duplicated().to_numpy()]])

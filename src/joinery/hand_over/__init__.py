@@ -1,0 +1,1 @@
+"""What is handed over: the short page, the report, the workbook, formulas."""

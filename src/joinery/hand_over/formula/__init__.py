@@ -1,0 +1,1 @@
+"""The formula of a forecast in each language that it is written in."""

@@ -1,0 +1,230 @@
+"""The page to send: every step of the work on one fit, or on several side by side."""
+
+from __future__ import annotations
+
+import html
+import os
+import warnings
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import count
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from joinery.hand_over.formula.equation import STYLES, equation
+from joinery.hand_over.short_page import short_page
+from joinery.notation.evaluate import positions_at
+from joinery.show.files import write_text
+from joinery.show.numbers import value
+from joinery.show.report.drawing import picture
+from joinery.show.report.page import (
+    Block,
+    Chapter,
+    Page,
+    Row,
+    Section,
+    bullets,
+    code,
+    paragraph,
+    rendered,
+)
+from joinery.show.report.tables import table
+from joinery.study.check.table import checks
+from joinery.study.compare.anova import anova
+from joinery.study.compare.compare import compare
+from joinery.study.draw import draw
+from joinery.study.fitted import Fitted, once, rows_at_hand
+from joinery.study.forecast.table import forecast
+from joinery.study.held import numeric_columns
+from joinery.study.read.coefficients import coefficients
+from joinery.study.read.forecast_formula import parts
+from joinery.study.read.overall import overall
+from joinery.study.rows.digest import labels_of
+from joinery.study.rows.figures import figures_of
+from joinery.study.rows.table import MOST_LISTED, most_remarkable, remarkable_rows, rows
+from joinery.study.thinned import numbers_of, thinned
+from joinery.study.understand.explain import paragraphs
+from joinery.study.understand.workings import workings
+from joinery.support import advice
+from joinery.support.errors import CallError, JoineryWarning, TooLargeError
+
+MOST_LINES = 3  # predictors with a picture of their line
+MOST_CODE = 100_000  # characters of one end of an interval that are written out
+CHECKED = ("residuals", "spread", "quantiles", "leverage", "influence")
+NAMES = {
+    "text": "to read", "latex": "LaTeX", "python": "a Python function", "sql": "an SQL expression",
+    "spreadsheet": "a spreadsheet formula",
+}  # fmt: skip
+
+
+def report(fits: Sequence[Fitted], path: str | os.PathLike[str]) -> Path:
+    """Write the page. See ``Fit.report`` and ``joinery.report``."""
+    from joinery.show.pictures.style import own_style
+
+    with own_style():  # the page has grounds and letters of its own
+        return write_text(path, rendered(_page(fits)))
+
+
+def _page(fits: Sequence[Fitted]) -> Page:
+    for fit in fits:
+        rows_at_hand(fit)
+    numbers = _numbered(fits)
+    chapters = []
+    if len(fits) > 1:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", JoineryWarning)  # the notes of the table say it too
+            side = Section("compare", "The fits", [Block(table(compare(fits)))])
+        chapters.append(Chapter("Side by side", [side]))
+    names = count(1)
+    for place, fit in enumerate(fits, 1):
+        builder = _Builder(fit, numbers, names, f"fit{place}-" if len(fits) > 1 else "")
+        heading = f"{place}. {fit.sentence}" if len(fits) > 1 else ""
+        chapters.append(Chapter(heading, list(builder.sections())))
+    first = fits[0]
+    title = first.sentence if len(fits) == 1 else f"{len(fits)} fits of {first.response.original}"
+    origin = first.origin
+    source = f" from {origin.table.name}" if origin and origin.table.name else ""
+    under = f"made by Joinery{source}"
+    return Page(title, under, chapters, _row_values(fits, numbers))
+
+
+class _Listed(NamedTuple):
+    """The rows of a fit that are listed and linked: labels, and places among those used."""
+
+    labels: list[str]
+    places: np.ndarray
+
+
+@once
+def _listed(fit: Fitted) -> _Listed:
+    """All rows, of many those that are most remarkable."""
+    used = rows_at_hand(fit)[1].used
+    places = np.arange(used) if used <= MOST_LISTED else most_remarkable(fit)
+    return _Listed([str(label) for label in labels_of(fit, places)], places)
+
+
+def _numbered(fits: Sequence[Fitted]) -> dict[str, int]:
+    """A number for each row that is listed, by its label, over all fits."""
+    labels = dict.fromkeys(label for fit in fits for label in _listed(fit).labels)
+    return {label: number for number, label in enumerate(labels)}
+
+
+def _row_values(fits: Sequence[Fitted], numbers: dict[str, int]) -> list[Row]:
+    """What is shown of each row that is pointed at: its columns, fitted value and residual."""
+    words = [""] * len(numbers)
+    for fit in reversed(fits):
+        (table, used), (labels, places) = rows_at_hand(fit), _listed(fit)
+        figures, positions = figures_of(fit, places), positions_at(used.rows, places)
+        columns = [(fit.words(n), table.column(n).texts(positions)) for n in fit.design.named]
+        for at, label in enumerate(labels):
+            parts = [f"{name} {cells[at]}" for name, cells in columns]
+            parts += [f"fitted {value(figures.fitted[at])}", f"residual {value(figures.drawn[at])}"]
+            words[numbers[label]] = " · ".join(parts)
+    return [Row(label, words[number]) for label, number in numbers.items()]
+
+
+@dataclass(frozen=True)
+class _Builder:
+    """The sections about one fit."""
+
+    fit: Fitted
+    numbers: dict[str, int]
+    names: Iterator[int]
+    prefix: str
+
+    def sections(self) -> Iterator[Section]:
+        fit = self.fit
+        page = short_page(fit)
+        cautions = "".join(
+            f'<li class="{c.verdict}"><b>{c.verdict}</b> {html.escape(c.words)}</li>'
+            for c in page.cautions
+        )
+        under = [paragraph(words, "quiet") for words in (page.under, page.settled) if words]
+        before = [*under, f"<ul class=cautions>{cautions}</ul>"]
+        yield self._section("before", "Before you read on", before)
+        yield self._section("short", "In short", [paragraph(" ".join(page.in_short))])
+        yield self._section("read", "Read", [
+            table(coefficients(fit)), self._picture("coefficients"),
+            *(self._picture("line", against=name) for name in numeric_columns(fit)[:MOST_LINES]),
+        ])  # fmt: skip
+        yield Section(f"{self.prefix}equation", "The equation", list(self._equations()))
+        yield self._section("tests", "Test", [table(overall(fit)), table(anova(fit))])
+        looked_at = CHECKED + ("sequence",) * (fit.options.order is not None)
+        yield self._section("checks", "Check", [table(checks(fit)), *map(self._picture, looked_at)])
+        yield self._section("rows", "The rows", [self._rows()])
+        h = "h4" if self.prefix else "h3"
+        read = [f"<{h}>{html.escape(t)}</{h}>{bullets(lines)}" for t, lines in paragraphs(fit)]
+        yield self._section("understand", "Understand", read)
+        if fit.origin is not None and len(fit.origin.used_rows.awaiting):
+            yield self._section(
+                "forecast", "Forecast", [table(forecast(fit)), self._picture("forecast")]
+            )
+        yield self._section("workings", "The arithmetic", [], self._workings())
+
+    def _section(self, anchor: str, heading: str, parts: Sequence[str], *more: Block) -> Section:
+        return Section(f"{self.prefix}{anchor}", heading, [*(Block(p) for p in parts), *more])
+
+    def _picture(self, name: str, **options: Any) -> str:
+        """A picture, or why there is none."""
+        try:
+            figure = draw(
+                self.fit,
+                name,
+                path=None,
+                ax=None,
+                figsize=None,
+                label_rows="flagged",
+                words={},
+                **options,
+            )
+        except (CallError, TooLargeError) as reason:
+            return paragraph(f"no picture of {name}: {reason}", "note")
+        own = self._numbers(thinned(self.fit, name, "flagged")[0])
+        return f"<figure>{picture(figure, f'{name}{next(self.names)}', own)}</figure>"
+
+    def _numbers(self, drawn: Fitted) -> list[int]:
+        """The page's number of each row of a picture; −1 for one that the page does not link."""
+        labels, places = _listed(self.fit)
+        shown = numbers_of(drawn).astype(int) - 1
+        found, own = np.isin(shown, places), np.full(len(shown), -1)
+        numbers = np.array([self.numbers[label] for label in labels], dtype=int)
+        own[found] = numbers[np.searchsorted(places, shown[found])]
+        return own.tolist()
+
+    def _equations(self) -> Iterator[Block]:
+        for style in STYLES:
+            identity = f"{self.prefix}equation-{style}"
+            try:
+                block = code(equation(self.fit, style), NAMES[style], identity)
+            except CallError as reason:
+                block = paragraph(f"{NAMES[style]}: {reason}", "note")
+            yield Block(block, "" if style == "text" else NAMES[style])
+        ends = []
+        for part in parts(self.fit)[1:]:
+            try:
+                text = equation(self.fit, "sql", part=part)
+            except CallError as reason:
+                ends = [paragraph(str(reason), "note")]
+                break
+            if len(text) > MOST_CODE:
+                asked = advice.ask("equation", style="sql", part=part)
+                words = f"each is some {len(text):,} characters long; {asked} writes it"
+                ends = [paragraph(words, "note")]
+                break
+            ends.append(code(text, part, f"{self.prefix}{part}"))
+        yield Block("".join(ends), "the ends of its intervals, in SQL")
+
+    def _rows(self) -> str:
+        labels, places = _listed(self.fit)
+        every = len(places) == rows_at_hand(self.fit)[1].used
+        found = rows(self.fit) if every else remarkable_rows(self.fit)
+        numbers: list[int | None] = [self.numbers[label] for label in labels]
+        return table(found, numbers + [None] * (len(found) - len(numbers)))
+
+    def _workings(self) -> Block:
+        try:
+            return Block(workings(self.fit).render("html"), "the workings, step by step")
+        except (CallError, TooLargeError) as reason:
+            return Block(paragraph(str(reason), "note"))

@@ -1,0 +1,335 @@
+"""The short page of a fit: cautions, the answer in short, coefficients, equation."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+
+from joinery.core.inference import intervals
+from joinery.data.columns import level_text
+from joinery.hand_over.formula.equation import equation
+from joinery.notation.tree import is_condition
+from joinery.show.numbers import (
+    count,
+    figure,
+    fixed,
+    interval,
+    p_phrase,
+    p_value,
+    percent,
+    telling_step,
+    to_decimals,
+    value,
+    with_error,
+)
+from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
+from joinery.study.check.check import Line
+from joinery.study.check.table import said_on_page
+from joinery.study.fitted import Fitted
+from joinery.study.read.coefficients import p_values, ratio_words, said_of_errors, standard_units
+from joinery.study.read.estimates import estimates
+from joinery.study.read.notes import READING, notes
+from joinery.study.read.overall import OverallTest, overall_test
+from joinery.study.rows.digest import labels_of
+from joinery.study.rows.table import remarks
+from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+from joinery.support.errors import CallError, listed
+
+MOST_CAUTIONS = 5
+MOST_READING = 2  # remarks on reading that the page shows
+MOST_EFFECTS = 12  # coefficients beside the intercept that the page shows, where there are more
+MOST_TERMS = 40  # terms of an equation, and names of a sentence, that the page writes out
+
+
+def short_page(fit: Fitted, digits: int | None = None) -> Page:
+    """The short page."""
+    chosen = _matter_most(fit)
+    terms = len(fit.solution.places)
+    return Page(
+        sentence=_sentence(fit),
+        under=_under(fit),
+        settled=_settled(fit),
+        cautions=_cautions(fit),
+        in_short=_in_short(fit),
+        effects=_effects(fit, digits, chosen),
+        level=fit.level,
+        more=_elsewhere(terms - len(chosen), "coefficients") if len(chosen) < terms else "",
+        equation=equation(fit) if terms <= MOST_TERMS else _elsewhere(terms, "equation"),
+        bar_note=BAR_NOTE
+        if fit.estimate.linear
+        else "change of the linear predictor per sd of the term",
+    )
+
+
+def _under(fit: Fitted) -> str:
+    text = f"{fit.family.name} family, {fit.link.name} link{_dispersion(fit)}"
+    text += "".join(f"; {words}" for words in (*_asides(fit), *said_of_errors(fit))) + "."
+    if fit.origin is None:
+        return f"{text} {fit.n_rows:,} rows, loaded from a file"
+    used = fit.origin.used_rows
+    out = len(used.out)
+    total = fit.n_rows + out
+    if not out:
+        return f"{text} All {total:,} rows"
+    why = ", ".join(f"{count:,} {reason}" for reason, count in used.counts.items())
+    return f"{text} {fit.n_rows:,} of {total:,} rows; left out: {why}"
+
+
+def _asides(fit: Fitted) -> Iterator[str]:
+    """Name the weights, repeats and offset that stand beside the terms."""
+    options = fit.options
+    if options.weights is not None:
+        yield f"weighted by {fit.words(options.weights)}"
+    if options.repeats is not None:
+        yield f"each row counted {fit.words(options.repeats)} times"
+    if options.offset is not None:
+        yield f"offset {fit.words(options.offset)}"
+
+
+def _settled(fit: Fitted) -> str:
+    """The reference level of each category, and what of the response counts as 1."""
+    references = {
+        fit.words(f.label): level_text(f.levels[0])
+        for t in fit.design.terms
+        for f in t.categories
+        if f.coding == "indicator"
+    }
+    parts = []
+    if references:
+        words = listed((f"{name} {level}" for name, level in references.items()), 6)
+        parts.append(f"reference level{'s' * (len(references) > 1)}: {words}")
+    if fit.family.shares and fit.response.kind == "plain":
+        yes = "" if is_condition(fit.response.expression) else "yes in "
+        what = fit.words(str(fit.response.expression).strip("()"))
+        parts.append(f"counted as 1: {yes}{what}")
+    return "; ".join([*parts, *_as_read(fit)])
+
+
+def _as_read(fit: Fitted) -> list[str]:
+    """What was noted of the model's columns while the table was read, where that is little."""
+    said = [note.words for note in notes(fit) if note.kind == READING]
+    if len(said) <= MOST_READING:
+        return said
+    return [f"{len(said)} remarks on reading: look"]
+
+
+def _dispersion(fit: Fitted) -> str:
+    """The dispersion, where it is not what the family says."""
+    dispersion = fit.options.dispersion
+    if dispersion is None or (dispersion == "estimated" and not fit.family.known_dispersion):
+        return ""
+    return (
+        ", estimated dispersion"
+        if dispersion == "estimated"
+        else f", dispersion {value(dispersion)}"
+    )
+
+
+def _cautions(fit: Fitted) -> list[Caution]:
+    cautions = [
+        Caution(note.gravity, note.words, "") for note in notes(fit) if note.gravity != "note"
+    ]
+    if fit.origin is not None and not fit.solution.perfect:
+        notable = remarks(fit)
+        worse = notable.judged(SERIOUS, CAUTION)
+        shown = worse[:MOST_CAUTIONS]
+        cautions += [
+            Caution(r.verdict, f"row {label} {r.predicate}", "rows")
+            for r, label in zip(shown, labels_of(fit, shown.places), strict=True)
+        ]
+        cautions += [Caution(CAUTION, "", "")] * max(
+            len(worse) - MOST_CAUTIONS, 0
+        )  # counted below, never shown
+        sound = [] if worse else ["no row decides the answer or is badly fitted"]
+        lines = said_on_page(fit)
+        cautions += [
+            Caution(c.verdict, _found(c), "checks")
+            for c in lines
+            if c.verdict in (CAUTION, SERIOUS)
+        ]
+        sound = [c.name for c in lines if c.verdict == FINE] + sound
+        fine = notable.well_fitted.places[:3]
+        keep = ", ".join(map(str, labels_of(fit, fine)))
+        sound += [f"far out but well fitted: row {keep}"] if keep else []
+        if sound:
+            cautions.append(Caution(FINE, ", ".join(sound), "checks"))
+    order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
+    # what is said of the model stands before what is said of single rows
+    cautions.sort(key=lambda c: (order[c.verdict], not c.words, c.call == "rows"))
+    bad = [c for c in cautions if c.verdict != FINE]
+    if len(bad) > MOST_CAUTIONS:
+        more = len(bad) - MOST_CAUTIONS + 1
+        bad = [*bad[: MOST_CAUTIONS - 1], Caution(CAUTION, f"and {more:,} more remarks", "rows")]
+    return [*bad, *[c for c in cautions if c.verdict == FINE][:1]]
+
+
+def _found(line: Line) -> str:
+    """What a check found, with its p where it has one."""
+    return line.found if math.isnan(line.test.p) else f"{line.found}; {p_phrase(line.test.p)}"
+
+
+def _in_short(fit: Fitted) -> list[str]:
+    name = fit.words(fit.response.name)
+    if not fit.estimate.linear:
+        return _in_short_deviance(fit, name)
+    test = overall_test(fit)
+    if fit.r_squared is None:
+        return [
+            f"{name} is {value(fit.solution.mean_response)} in every row: there is nothing to "
+            "explain."
+        ]
+    if fit.solution.perfect and fit.residual_df > 0:
+        return [
+            f"Every fitted value of {name} equals the observed one: a perfect fit (R² 1), with "
+            "no miss to judge by."
+        ]
+    if fit.residual_df <= 0:
+        return [
+            f"As many coefficients as rows ({fit.n_rows}): {name} is fitted exactly, so nothing "
+            "says how sure it is."
+        ]
+    out = []
+    if fit.model_df > 0:
+        r2, adjusted = fixed(fit.r_squared, 2), fixed(fit.adjusted_r_squared or 0.0, 2)
+        about = "" if fit.solution.spans_constant else ", about zero as there is no intercept"
+        out.append(
+            f"{percent(fit.r_squared)} of the variation in {name} is explained (R² {r2}, "
+            f"adjusted {adjusted}{about})."
+        )
+    if fit.residual_sd is not None:
+        line = "the fitted value" if fit.model_df > 0 else "the mean"
+        row = "A typical row" if fit.options.weights is None else "A typical row of weight 1"
+        out.append(
+            f"{row} lies {figure(fit.residual_sd, 3)} from {line} "
+            f"(typical miss: residual SD, s; {_degrees(fit)})."
+        )
+    return [*out, *_beats_none(test)]
+
+
+def _degrees(fit: Fitted) -> str:
+    return count(fit.residual_df, "degree of freedom", "degrees of freedom")
+
+
+def _beats_none(test: OverallTest) -> Iterator[str]:
+    """Whether the model beats no predictors."""
+    if math.isnan(test.p):
+        return
+    better = (
+        "Better than no predictors" if test.p < 0.05 else "Not clearly better than no predictors"
+    )
+    second = (
+        ""
+        if math.isinf(test.df2)
+        else f", {test.df2:,.0f}"
+        if test.df2 == round(test.df2) or test.df2 >= 1000
+        else f", {test.df2:.1f}"
+    )
+    symbol = "χ²" if test.name == "chi2" else "F"
+    yield (
+        f"{better}: {symbol}({test.df1}{second}) = {figure(test.statistic, 3)}, {p_phrase(test.p)}."
+    )
+
+
+def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
+    """The deviance explained, the strongest effect as a ratio, and the overall test."""
+    out = []
+    drop = fit.estimate.null_deviance - fit.estimate.deviance
+    if fit.model_df > 0 and fit.estimate.null_deviance > 0:
+        out.append(
+            f"{percent(max(drop, 0.0) / fit.estimate.null_deviance)} of the deviance of {name} "
+            "is explained."
+        )
+    elif fit.solution.has_intercept and fit.model_df == 0:
+        mean = float(fit.link.mu(np.array([fit.solution.intercept]))[0])
+        out.append(f"Without predictors the mean of {name} is {figure(mean, 3)}.")
+    strongest = _strongest(fit)
+    if strongest:
+        out.append(strongest)
+    if not fit.estimate.known and fit.estimate.dispersion is not None:
+        out.append(f"Dispersion φ {figure(fit.estimate.dispersion, 3)} ({_degrees(fit)}).")
+    return [*out, *_beats_none(overall_test(fit))]
+
+
+def _strongest(fit: Fitted) -> str:
+    """The surest effect in words, where exp of it has a meaning."""
+    if fit.estimate.running:
+        return ""
+    try:
+        kind, _ = ratio_words(fit)
+    except CallError:
+        return ""
+    e = estimates(fit)
+    with np.errstate(all="ignore"):
+        sure = np.abs(e.values / e.standard_errors)
+    places = [i for i, name in enumerate(e.names) if name != "intercept" and math.isfinite(sure[i])]
+    if not places:
+        return ""
+    place = max(places, key=lambda i: sure[i])
+    lower, upper = intervals.around(
+        e.values[place], e.standard_errors[place], e.df[place], fit.level
+    )
+    name = e.names[place]
+    level = ": " in name and " × " not in name
+    step = 1.0 if ": " in name or " × " in name else telling_step(standard_units(fit)[place])
+    ratio, low, high = (
+        math.exp(min(step * v, 700.0)) for v in (e.values[place], float(lower), float(upper))
+    )
+    kind = kind.split("_")[0]
+    of = f"the {kind} of {fit.words(fit.response.name.strip('()'))}"
+    ends = f"{figure(ratio, 3)} [{figure(low, 3)}, {figure(high, 3)}]"
+    where = f"at {fit.words(name)}, against the reference level"
+    more = "unit more" if step == 1 else f"{value(step)} more"
+    where = where if level else f"for each {more} of {fit.words(name)}"
+    verb = "are" if kind == "odds" else "is"
+    return f"The surest effect: {of} {verb} multiplied by {ends} {where}."
+
+
+def _sentence(fit: Fitted) -> str:
+    """The sentence; of very many terms the first ones, and how many there are."""
+    written = [str(term) for term in fit.design.sentence.terms]
+    if len(written) <= MOST_TERMS:
+        return fit.sentence
+    first = ", ".join(written[:MOST_EFFECTS])
+    return f"{fit.response.name} given {first}, … ({len(written):,} terms)"
+
+
+def _elsewhere(number: int, call: str) -> str:
+    what = "more coefficients" if call == "coefficients" else "terms in the equation"
+    return f"{number:,} {what}: see {call}"
+
+
+def _matter_most(fit: Fitted) -> list[int]:
+    """The places of the coefficients to show: of many the surest ones, in their order."""
+    e = estimates(fit)
+    if len(fit.solution.places) <= MOST_EFFECTS + 2:
+        return list(range(len(e.names)))
+    with np.errstate(all="ignore"):
+        sure = np.nan_to_num(np.abs(e.values / e.standard_errors), nan=-1.0)
+    first = [0] if fit.solution.has_intercept else []
+    sure[first] = -2.0
+    return sorted([*first, *np.argsort(-sure, kind="stable")[:MOST_EFFECTS].tolist()])
+
+
+def _effects(fit: Fitted, digits: int | None, chosen: Sequence[int]) -> list[Effect]:
+    e = estimates(fit)
+    lower, upper = intervals.around(e.values, e.standard_errors, e.df, fit.level)
+    p, units = p_values(e), standard_units(fit)
+    out = []
+    for i in chosen:
+        name = e.names[i]
+        decimals = with_error(e.values[i], e.standard_errors[i], digits)
+        empty = math.isnan(e.values[i])
+        rounded = with_error(e.standard_errors[i], e.standard_errors[i], digits)
+        out.append(
+            Effect(
+                term=fit.words(name),
+                estimate="" if empty else to_decimals(e.values[i], decimals),
+                interval="" if empty else interval(lower[i], upper[i], decimals),
+                standard_error="" if empty else to_decimals(e.standard_errors[i], rounded),
+                p=p_value(float(p[i])),
+                bar=(lower[i] * units[i], e.values[i] * units[i], upper[i] * units[i]),
+            )
+        )
+    return out

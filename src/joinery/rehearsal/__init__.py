@@ -1,0 +1,1 @@
+"""Studies simulated and rehearsed."""

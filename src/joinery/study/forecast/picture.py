@@ -1,0 +1,65 @@
+"""The picture of forecasts: intervals by row, what came beside them where it is known."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from joinery.show.numbers import count, level_words
+from joinery.study.fitted import Fitted
+from joinery.study.forecast.notes import BEYOND, judgement
+from joinery.study.forecast.table import forecast_with_remarks
+from joinery.study.picture_words import worded
+from joinery.study.rates import counted
+from joinery.support.errors import CallError
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+MOST_ROWS = 200
+
+
+def forecast(
+    fit: Fitted,
+    *,
+    label_rows: str | Sequence[Any],
+    words: Mapping[str, str | None],
+    ax: Axes | None,
+    new: Any = None,
+    hold: str | None = None,
+    per: float | None = None,
+) -> Figure:
+    """Forecasts of new rows, or of those whose response is missing."""
+    from joinery.show.pictures.canvas import Words
+    from joinery.show.pictures.rows import Ahead, forecasts
+
+    table, remarks = forecast_with_remarks(fit, new, None, "model", False, hold, per)
+    frame = table.frame
+    if len(frame) > MOST_ROWS:
+        raise CallError(
+            f"the picture shows up to {MOST_ROWS} rows, not {len(frame):,}; forecast some of them"
+        )
+    outside = np.zeros(len(frame), bool)
+    outside[[at for at, own in remarks.items() if any(r.kind in BEYOND for r in own)]] = True
+    name, middle = counted(fit, per).name, fit.response.middle
+    observed = frame["observed"].to_numpy(float) if "observed" in frame else None
+    finding = f"{level_words(fit.level)} intervals for the {middle} and for a single new row"
+    if outside.any():
+        finding += (
+            f"; dashed: {count(int(outside.sum()), 'row lies', 'rows lie')} outside what was seen"
+        )
+    if observed is not None:
+        finding += "".join(f"; {words}" for words in judgement(dict(table.columns), fit.level)[-1:])
+    caption = Words(f"What {name} is to be expected?", finding, name, "")
+    rows = Ahead(
+        labels=[str(v) for v in frame.index],
+        fitted=frame["fitted"].to_numpy(float),
+        mean=(frame[f"{middle}_lower"].to_numpy(float), frame[f"{middle}_upper"].to_numpy(float)),
+        new=(frame["new_lower"].to_numpy(float), frame["new_upper"].to_numpy(float)),
+        observed=observed,
+        outside=outside,
+    )
+    return forecasts(rows, worded(caption, words), ax)

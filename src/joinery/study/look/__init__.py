@@ -1,1 +1,0 @@
-"""The first look at a table."""

@@ -1,1 +1,0 @@
-"""What each picture of a fit shows."""

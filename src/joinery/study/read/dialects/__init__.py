@@ -1,1 +1,0 @@
-"""Languages that a formula is written in, a file each."""

@@ -1,0 +1,147 @@
+"""What pictures show of a table too large to be drawn whole: rows evenly taken, remarkable ones.
+
+Both are said under the title. Checks, limits and verdicts come from all rows, smooths from those
+shown evenly, which remarkable ones beside them would bend."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from joinery.core.inference.smooth import Smooth, smooth
+from joinery.design.evenly import drawn_evenly, in_memory
+from joinery.design.resolving import expressions_of
+from joinery.notation.evaluate import evaluate, places_at, positions_at
+from joinery.notation.tree import Expression, lags_in, names_in
+from joinery.show.numbers import count
+from joinery.study.check.table import check_lines
+from joinery.study.fitted import Fitted, Origin, UsedRows, rows_at_hand
+from joinery.study.forecast.memory import forecast_memory
+from joinery.study.rows.digest import HEAVIEST, Digest, digest
+from joinery.study.rows.figures import widening
+from joinery.study.rows.table import remarks
+from joinery.support.arguments import as_labels
+
+MOST_REMARKABLE = 1000
+# whether remarkable rows stand beside those evenly taken: not where the picture is a distribution
+THINNED: dict[str, bool] = {
+    "line": True,
+    "observed_fitted": True,
+    "residuals": True,
+    "spread": True,
+    "quantiles": False,
+    "histogram": False,
+    "sequence": True,
+    "leverage": True,
+    "influence": True,
+    "added_variable": True,
+    "component_residual": True,
+    "series": True,
+}
+
+
+def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fitted, str]:
+    """The fit with the rows that a picture shows of it, and what to say of them.
+
+    The fit itself, and nothing, where all are shown.
+    """
+    if name not in THINNED:
+        return fit, ""
+    table, used = rows_at_hand(fit)
+    if (some := drawn_evenly(used.used)) is None:
+        return fit, ""
+    order = fit.options.order
+    if name == "series" and order and table.column(order).kind not in ("number", "date"):
+        return fit, ""  # only all rows tell how far apart they stand
+    (even, said), beside = some, np.empty(0, int)
+    if THINNED[name]:
+        beside = _remarkable(fit)
+        said += f", and the {count(len(beside), 'row')} most remarkable"
+    if not (isinstance(label_rows, str) and label_rows in ("flagged", "none")):
+        positions = np.asarray(table.positions(as_labels(label_rows)))
+        beside = np.union1d(beside, places_at(used.rows, positions))
+    key = (thinned, beside.tobytes())
+    if key not in fit.cache:
+        fit.cache[key] = _of_places(fit, even, beside)
+    return fit.cache[key], said
+
+
+def whole(fit: Fitted) -> Fitted:
+    """The fit with all its rows, of one that a picture shows some of."""
+    found: Fitted = fit.cache.get(whole, fit)
+    return found
+
+
+def numbers_of(fit: Fitted) -> np.ndarray:
+    """The numbers of the rows shown among all that the fit used, from 1 on."""
+    places = fit.cache.get(numbers_of)
+    return np.arange(1.0, rows_at_hand(fit)[1].used + 1) if places is None else places + 1.0
+
+
+def evenly(fit: Fitted) -> np.ndarray:
+    """Which rows of a fit (n,) are shown evenly: all, or those not there for being remarkable."""
+    found: np.ndarray | None = fit.cache.get(evenly)
+    return np.ones(rows_at_hand(fit)[1].used, dtype=bool) if found is None else found
+
+
+def smoothed(
+    fit: Fitted, rows: np.ndarray, x: np.ndarray, y: np.ndarray, **options: Any
+) -> Smooth | None:
+    """A smooth of y on x (m,) of some ``rows`` of the fit, of those that are shown evenly."""
+    even = evenly(fit)[rows]
+    return smooth(x[even], y[even], **options)
+
+
+def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
+    """The fit with the rows evenly taken and those beside them, by their places, in memory.
+
+    Labels have the latter and the remarkable ones.
+    """
+    table, used = rows_at_hand(fit)
+    places = np.union1d(even, beside)
+    remarked = [_remarkable(fit), remarks(fit).places]
+    named = np.intersect1d(places, np.concatenate([beside, *remarked]))
+    own = in_memory(table, used.rows, places, named, _names(fit))
+    context = fit.design.context(table, positions_at(used.rows, places))
+    lags = [call for e in _expressions(fit) for call in lags_in(e)]
+    own.lags = {str(call): evaluate(call, context) for call in lags}
+    nothing = np.empty(0, dtype=int)
+    rows = UsedRows(len(places), nothing, (), nothing)
+    assert fit.origin is not None
+    drawn = replace(fit, origin=Origin(own, own, rows, fit.origin.refit))
+    drawn.cache[whole], drawn.cache[numbers_of] = fit, places
+    drawn.cache[evenly] = np.isin(places, even)
+    drawn.cache[digest.work] = _within(digest(fit), places)
+    for question in (check_lines, widening, forecast_memory):
+        question.is_of(drawn, fit)
+    return drawn
+
+
+def _remarkable(fit: Fitted) -> np.ndarray:
+    """Places of the rows worst remarked on, and of those that weigh most."""
+    found = digest(fit)
+    weight = np.nan_to_num(found.measures.cooks_distance, nan=-1.0)
+    heaviest = found.places[np.argsort(-weight, kind="stable")[:HEAVIEST]]
+    return np.union1d(heaviest, remarks(fit)[:MOST_REMARKABLE].places)
+
+
+def _within(found: Digest, places: np.ndarray) -> Digest:
+    """A digest of all rows that knows remarkable ones by their places among those drawn."""
+    here = np.isin(found.places, places)
+    own = np.searchsorted(places, found.places[here])
+    return replace(found, places=own, measures=found.measures.of(here))
+
+
+def _expressions(fit: Fitted) -> list[Expression]:
+    """All that is computed of the fit's rows."""
+    return [*expressions_of(fit.design.sentence), *fit.asides.expressions.values()]
+
+
+def _names(fit: Fitted) -> list[str]:
+    """The columns that the fit's rows are made of."""
+    names = dict.fromkeys(fit.design.named)
+    names |= dict.fromkeys(n.name for e in fit.asides.expressions.values() for n in names_in(e))
+    return list(names | dict.fromkeys([fit.options.order] if fit.options.order else []))

@@ -1,0 +1,3 @@
+"""The version, once."""
+
+VERSION = "0.1.0"
