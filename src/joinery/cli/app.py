@@ -1,4 +1,4 @@
-"""What every command shares: from arguments to a fit, from a table to the screen."""
+"""Everything that commands share: from arguments to a fit, from a table to the screen."""
 
 from __future__ import annotations
 
@@ -98,7 +98,7 @@ def is_saved(data: Any) -> bool:
 
 
 def tell_notes(notes: Iterable[str]) -> None:
-    """What was guessed while a table was read, on standard error."""
+    """Print what was guessed while a table was read, on standard error."""
     for note in notes:
         tell(f"note: {note}")
 
@@ -152,13 +152,16 @@ def _loaded(path: str, given: Mapping[str, Any]) -> Fit:
     if given["level"] is None and not given["labels"]:
         return loaded
     kept = loaded._fitted.options
-    level = kept.level if given["level"] is None else checked_level(given["level"])
+    if given["level"] is None:
+        level = kept.level
+    else:
+        level = checked_level(given["level"])
     changed = replace(kept, level=level, labels={**kept.labels, **labels_of(given["labels"])})
     return Fit(replace(loaded._fitted, options=changed))
 
 
 def _typed(model: str | None, given: Mapping[str, Any]) -> advice.Typed:
-    """What was typed, so that advice can be a command in full."""
+    """Return what was typed, so that advice can be a command in full."""
     options = []
     for name, (_, default) in o.FIT.items():
         value = given.get(name, default)
@@ -214,7 +217,8 @@ def show(table: Table, given: Mapping[str, Any]) -> None:
 
 
 def streams(origin: Origin | None, output: str) -> bool:
-    """Whether rows of a table read as needed are to be written into a file that takes them so."""
+    """Return True if rows of a table read as needed are to be written into a file that takes them
+    so."""
     from joinery.show.streamed import ENDINGS
 
     return origin is not None and origin.table.read_as_needed and output.endswith(ENDINGS)

@@ -83,14 +83,21 @@ def draw(
     from joinery.study.draw import check_picture
 
     saved = is_saved(given["data"])
-    pictures = [model, *(names or [])] if saved else list(names or [])
+    if saved:
+        pictures = [model, *(names or [])]
+    else:
+        pictures = list(names or [])
     if not pictures:
         raise errors.CallError("name a picture after the sentence: line, residuals, checks, …")
-    target = Path(output) if output else Path()
+    if output:
+        target = Path(output)
+    else:
+        target = Path()
     one_file = target.suffix != ""
     if one_file and len(pictures) > 1:
         raise errors.CallError("several pictures go into a folder; give --output a folder")
-    target = target if one_file else folder_of(target)
+    if not one_file:
+        target = folder_of(target)
     fitted = fit_of(model=None if saved else model, **given)
     rows = label_rows if label_rows in ("flagged", "none") else labels_in([label_rows])
     options: dict[str, Any] = {"against": against, "across": across, "term": term}
@@ -105,7 +112,10 @@ def draw(
     written: dict[str, Any] = {"title": title, "x_label": x_label, "y_label": y_label}
     written["figsize"] = None if figsize is None else numbers_in(figsize)
     for name in pictures:
-        path = target if one_file else target / f"{name}.png"
+        if one_file:
+            path = target
+        else:
+            path = target / f"{name}.png"
         fitted.draw(word(name), path=path, label_rows=rows, **written, **options)
         tell(f"drew {path}")
 
@@ -154,7 +164,7 @@ def bootstrap(
     seed: Annotated[int | None, typer.Option("--seed", help="draws the same again")] = None,
     **given: Any,
 ) -> None:
-    """How figures spread over resamples of the rows."""
+    """Spread of figures over resamples of the rows."""
     fitted = fit_of(**given)
     table = fitted.bootstrap(
         resamples, of=of, resample=word(resample), interval=word(interval), seed=seed

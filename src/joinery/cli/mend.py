@@ -96,7 +96,10 @@ def stepwise(
         if steps and len(trail.fits) > 1:
             shown = side_by_side(*trail.fits)
         else:
-            shown = trail.tried if tried else trail.page
+            if tried:
+                shown = trail.tried
+            else:
+                shown = trail.page
     show(shown, given)
     if given["save"] is not None:
         tell(f"saved {trail.final.save(given['save'])}")

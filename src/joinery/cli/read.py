@@ -109,16 +109,26 @@ def _page_in(form: str, fitted: Fit, digits: int | None, full: bool) -> str:
 def _tables(fitted: Fit) -> list[Table]:
     """Every table of a fit, in the order of the work."""
     kept = fitted._fitted.origin is not None
-    linear = [fitted.term_correlations()] if fitted._fitted.estimate.linear else []
-    rows = [fitted.anova(), fitted.checks(), fitted.rows()] if kept else []
+    if fitted._fitted.estimate.linear:
+        linear = [fitted.term_correlations()]
+    else:
+        linear = []
+    if kept:
+        rows = [fitted.anova(), fitted.checks(), fitted.rows()]
+    else:
+        rows = []
     return [fitted.overall(), fitted.coefficients(standardized=True), *linear, *rows]
 
 
 def _pictures(fitted: Fit) -> list[str]:
     from joinery.show.pictures.canvas import as_svg
 
-    names = ["checks", "residuals", "observed_fitted"] if fitted._fitted.origin else []
-    names = ["line", *names] if names and fitted._fitted.design.seen else names
+    if fitted._fitted.origin:
+        names = ["checks", "residuals", "observed_fitted"]
+    else:
+        names = []
+    if names and fitted._fitted.design.seen:
+        names = ["line", *names]
     drawn = []
     for name in names:
         with suppress(errors.CallError):  # too little is left to draw, and the tables say so
@@ -165,7 +175,7 @@ def anova(
     ] = "lower-order",
     **given: Any,
 ) -> None:
-    """What each term explains beyond the terms it is adjusted for."""
+    """Test each term: the part explained beyond the terms it is adjusted for."""
     show(fit_of(**given).anova(word(after)), given)
 
 

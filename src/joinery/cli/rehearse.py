@@ -55,7 +55,9 @@ def predictors_in(texts: list[str] | None) -> Any:
 
 def totals_in(text: str | None) -> Any:
     try:
-        return None if text is None else float(text)
+        if text is None:
+            return None
+        return float(text)
     except ValueError:
         return text
 

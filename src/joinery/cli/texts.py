@@ -76,7 +76,10 @@ def _read(text: str) -> dict[str, Any]:
     out: dict[str, Any] = {}
     for part in filter(None, map(str.strip, text.split(";"))):
         beginning = next((b for b in BEGINNINGS if part.casefold().startswith(b)), None)
-        name = BEGINNINGS[beginning] if beginning else "response"
+        if beginning:
+            name = BEGINNINGS[beginning]
+        else:
+            name = "response"
         value: Any = part[len(beginning or "") :].strip()
         if name in ("leave_out", "put_back"):
             value = labels_in([value])

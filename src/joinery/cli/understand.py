@@ -57,7 +57,9 @@ def held_in(text: str | None) -> dict[str, Any] | None:
     """Columns held at values."""
     from joinery.notation.parse import read_assignments
 
-    return None if text is None else dict(read_assignments(text))
+    if text is None:
+        return None
+    return dict(read_assignments(text))
 
 
 @app.command(rich_help_panel=UNDERSTAND)
@@ -118,7 +120,7 @@ def simple_slopes(
 def slope_regions(
     of: Of, across: Across, hold: Hold = None, simultaneous: Simultaneous = True, **given: Any
 ) -> None:
-    """Where that slope differs from zero."""
+    """Find the stretches in which that slope differs from zero."""
     fitted = fit_of(**given)
     asked: dict[str, Any] = {"hold": held_in(hold), "simultaneous": simultaneous}
     show(fitted.slope_regions(of, across, **asked), given)
@@ -202,7 +204,7 @@ def difference(
     hold: Hold = None,
     **given: Any,
 ) -> None:
-    """What if: the mean at one setting less the mean at another."""
+    """Answer a what-if: the mean at one setting less the mean at another."""
     if is_saved(given["data"]):
         first, second, given = given["model"], first, given | {"model": None}
     fitted = fit_of(**given)
@@ -218,7 +220,7 @@ def average_effects(
     per: o.Per = None,
     **given: Any,
 ) -> None:
-    """How the mean changes with each predictor, on its own scale."""
+    """Average change of the mean with each predictor, on its own scale."""
     show(fit_of(**given).average_effects(step=step, per=per), given)
 
 

@@ -58,7 +58,7 @@ def _once(run: Callable[[], None], before: Fit | None) -> Fit | None:
 
 
 def differences(before: Fit, now: Fit) -> Iterator[str]:
-    """What moved between two fits: rows, coefficients, warnings come and gone."""
+    """Yield what moved between two fits: rows, coefficients, warnings come and gone."""
     from joinery.show.numbers import figure
 
     if before.n_rows != now.n_rows:
@@ -79,7 +79,7 @@ def differences(before: Fit, now: Fit) -> Iterator[str]:
 
 
 def _warnings(fit: Fit) -> dict[str, str]:
-    """What the fit's page warns of, and how gravely."""
+    """Return what the fit's page warns of, and how gravely."""
     from joinery.hand_over.short_page import short_page
 
     return {c.words: c.verdict for c in short_page(fit._fitted).cautions if c.verdict != "fine"}
@@ -121,7 +121,7 @@ def _changes(path: Path) -> Iterator[None]:
 
 
 def _state(path: Path) -> tuple[int, int, int] | None:
-    """What tells that a file is another; None while it is away."""
+    """Return what tells that a file is another; None while it is away."""
     try:
         found = path.stat()
     except OSError:

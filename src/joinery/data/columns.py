@@ -33,7 +33,7 @@ NOTES = "joinery_notes"  # where a frame carries what was noted while it was rea
 
 @dataclass(frozen=True)
 class Swept:
-    """What a pass over all cells found: whether each is there and finite, and their ends."""
+    """Results of a pass over all cells: whether each is there and finite, and their ends."""
 
     sound: bool
     low: float
@@ -42,7 +42,7 @@ class Swept:
 
 @dataclass(frozen=True)
 class TextReading:
-    """How a column of texts is read.
+    """The rules by which a column of texts is read.
 
     ``marks`` are those of the table, asked for where texts hold a point or a comma; the column's
     own for None. ``as_levels``: texts stay levels, whatever they look like."""
@@ -98,7 +98,9 @@ class Column:
     def held_numbers(self) -> np.ndarray | None:
         """All values, where they are held as doubles."""
         values = self.values
-        return values if isinstance(values, np.ndarray) and values.dtype == float else None
+        if isinstance(values, np.ndarray) and values.dtype == float:
+            return values
+        return None
 
     def not_numbers(self) -> UnusableColumnError:
         """Why this column cannot serve as numbers, with the first rows that show it."""
@@ -109,7 +111,10 @@ class Column:
             f"row {label}: {self.levels[code]!r}"
             for label, code in zip(labels, self.coded[offending[:3]])
         )
-        more = f" and {len(offending) - 3:,} more" if len(offending) > 3 else ""
+        if len(offending) > 3:
+            more = f" and {len(offending) - 3:,} more"
+        else:
+            more = ""
         if self.trouble:
             message = (
                 f"column {self.name!r} cannot be read as {self.meant}: "
@@ -193,7 +198,9 @@ class Column:
         values = self.values
         if not isinstance(values, np.ndarray) or values.dtype.kind not in "iu" or not len(values):
             return None
-        return values if max(abs(int(values.min())), int(values.max())) > EXACT else None
+        if max(abs(int(values.min())), int(values.max())) > EXACT:
+            return values
+        return None
 
     @cached_property
     def _coding(self) -> tuple[np.ndarray, tuple[Any, ...]]:
@@ -204,7 +211,7 @@ class Column:
         return codes, self._as_levels(distinct)
 
     def all_differ(self, rows: Rows) -> bool:
-        """Whether it holds numbers of which no two are equal."""
+        """Return True if it holds numbers of which no two are equal."""
         if self.values is None:
             return False
         values = self.values[rows]
@@ -213,12 +220,12 @@ class Column:
 
     @cached_property
     def found(self) -> Swept:
-        """What all its cells are: as a pass found, or found here."""
+        """Return what all its cells are: as a pass found, or found here."""
         return self.swept or swept(_stretches(self.values) if self.values is not None else iter(()))
 
     @property
     def sound(self) -> bool:
-        """Whether it holds numbers alone, none missing and none infinite."""
+        """Return True if it holds numbers alone, none missing and none infinite."""
         return self.found.sound
 
     def from_text(self, text: str) -> float:
@@ -238,7 +245,9 @@ class Column:
             return np.asarray(self.coded[rows] < 0)
         assert self.values is not None
         values = self.values[rows]
-        return np.isnan(values) if values.dtype.kind == "f" else np.zeros(len(values), dtype=bool)
+        if values.dtype.kind == "f":
+            return np.isnan(values)
+        return np.zeros(len(values), dtype=bool)
 
     def infinite(self, rows: Rows) -> np.ndarray:
         """True where the number is infinite."""
@@ -262,7 +271,7 @@ def _coded(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def swept(numbers: Iterable[np.ndarray]) -> Swept:
-    """What numbers are that come some at a time; of none that they are not sound."""
+    """Return what numbers are that come some at a time; of none that they are not sound."""
     low, high = np.inf, -np.inf
     for some in numbers:
         for start in range(0, len(some), AT_ONCE):
@@ -274,7 +283,9 @@ def swept(numbers: Iterable[np.ndarray]) -> Swept:
 
 def _stretches(values: Values) -> Iterator[np.ndarray]:
     """All cells, at once where they are held."""
-    return values.stretches() if isinstance(values, Cells) else iter((values,))
+    if isinstance(values, Cells):
+        return values.stretches()
+    return iter((values,))
 
 
 def column_name(label: Any) -> str:
@@ -295,7 +306,9 @@ def beyond_doubles(level: Any) -> bool:
 def exact_level(level: Any) -> Any:
     """Return a level as it was: the digits of a whole number beyond doubles are that number."""
     digits = isinstance(level, str) and level.lstrip("-").isdecimal()
-    return int(level) if digits and beyond_doubles(int(level)) else level
+    if digits and beyond_doubles(int(level)):
+        return int(level)
+    return level
 
 
 def level_text(level: Any) -> str:
@@ -376,13 +389,15 @@ def _from_categorical(plain: Column, series: pd.Series) -> Column:
 
 
 def _joined_levels(shown: Sequence[str], bare: Sequence[str]) -> tuple[str, ...]:
-    """What is said of levels that were trimmed into one."""
+    """Return what is said of levels that were trimmed into one."""
     joined = [
         " and ".join(s for s, b in zip(shown, bare) if b == text)
         for text in dict.fromkeys(bare)
         if bare.count(text) > 1
     ]
-    return (f"{listed(joined, 3)} are read as one level",) if joined else ()
+    if joined:
+        return (f"{listed(joined, 3)} are read as one level",)
+    return ()
 
 
 def _from_dates(plain: Column, series: pd.Series) -> Column:
@@ -472,7 +487,10 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextRea
     stray: frozenset[str] = frozenset()
     if not how.as_levels:
         marked = any("," in text or "." in text for text in texts)
-        marks = how.marks() if how.marks is not None and marked else None
+        if how.marks is not None and marked:
+            marks = how.marks()
+        else:
+            marks = None
         reading = read_numbers(texts, marks)
         if reading.trouble is None and not reading.unreadable:
             return replace(
@@ -510,7 +528,10 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextRea
 def _stray_cells(texts: Sequence[str], reading: Reading) -> str:
     """Say which texts of a column of numbers are none."""
     shown = listed([repr(texts[i]) for i in reading.unreadable], 3)
-    verb = "is" if len(reading.unreadable) == 1 else "are"
+    if len(reading.unreadable) == 1:
+        verb = "is"
+    else:
+        verb = "are"
     return f"most cells are numbers, but {shown} {verb} not"
 
 

@@ -1,4 +1,4 @@
-"""What a file holds: compressed ones are opened, and open file objects read."""
+"""Contents of files: compressed ones are opened, and open file objects read."""
 
 from __future__ import annotations
 
@@ -26,11 +26,15 @@ class Content:
 
     def read(self) -> bytes:
         """Return all bytes."""
-        return Path(self.name).read_bytes() if self.raw is None else self.raw
+        if self.raw is None:
+            return Path(self.name).read_bytes()
+        return self.raw
 
     def opened(self) -> Path | BinaryIO:
         """Return what libraries read from: the path, or the bytes as a file."""
-        return Path(self.name) if self.raw is None else io.BytesIO(self.raw)
+        if self.raw is None:
+            return Path(self.name)
+        return io.BytesIO(self.raw)
 
 
 def content_of(file: Path) -> Content:
@@ -52,7 +56,10 @@ def content_of_open(file: Any) -> Content:
         words = str(reason).split("\n")[0] or type(reason).__name__
         raise DataError(f"the open file cannot be read: {words}") from None
     name = getattr(file, "name", None)
-    name = os.fsdecode(name) if isinstance(name, (str, bytes, os.PathLike)) else "the open file"
+    if isinstance(name, (str, bytes, os.PathLike)):
+        name = os.fsdecode(name)
+    else:
+        name = "the open file"
     if isinstance(given, str):
         return Content(name, Path(name).suffix.lower(), given.encode("utf-8"))
     if not isinstance(given, bytes):
@@ -87,7 +94,9 @@ def _ending_by_first_bytes(raw: bytes) -> str | None:
     if raw.startswith(b"PK\x03\x04"):  # an archive; spreadsheets are archives too
         if b"mimetypeapplication/vnd.oasis.opendocument" in raw[:128]:
             return ".ods"
-        return ".xlsx" if b"xl/workbook.xml" in raw else ".zip"
+        if b"xl/workbook.xml" in raw:
+            return ".xlsx"
+        return ".zip"
     return None
 
 

@@ -39,7 +39,7 @@ _NULL = "\x00"
 
 @dataclass(frozen=True)
 class Settled:
-    """What a caller settles about a text file instead of having it found out."""
+    """Facts about a text file that a caller settles instead of having them guessed."""
 
     delimiter: str | None = None
     encoding: str | None = None
@@ -62,7 +62,7 @@ class Settled:
         return [mark for mark in self.missing if mark and mark not in self.empty]
 
     def notes(self, found: Layout) -> list[str]:
-        """What is said of a layout, but for what the caller settled."""
+        """Return what is said of a layout, but for what the caller settled."""
         words = found.notes
         settled = [self.header is not None] * bool(found.above)
         settled += [self.footer is not None] * bool(found.below)
@@ -120,7 +120,10 @@ class _Cells:
                 frame = self._read()
         except (ValueError, OverflowError, pd.errors.ParserWarning) as reason:
             first = str(reason).removeprefix("Error tokenizing data. C error: ").strip()
-            spaces = SPACES if self.delimiter == " " else repr(self.delimiter)
+            if self.delimiter == " ":
+                spaces = SPACES
+            else:
+                spaces = repr(self.delimiter)
             kind = DELIMITERS.get(self.delimiter, spaces)
             raise FileFormatError(
                 f"{self.where} is not a table of {kind}: {first}", path=self.where
@@ -129,7 +132,10 @@ class _Cells:
             i for i, name in enumerate(frame.columns) if str(name).strip() in self.given.levels
         ]
         whole = [i for i, kind in enumerate(frame.dtypes) if kind.kind in "iu"]
-        zeros = whole if whole and re.search(r"(?<![\d.,])0\d\d", self.text) else []
+        if whole and re.search(r"(?<![\d.,])0\d\d", self.text):
+            zeros = whole
+        else:
+            zeros = []
         for place, texts in self.texts(sorted({*levels, *zeros})).items():
             if place in levels or texts.str.strip().str.fullmatch(r"[-+]?0\d{2,}").any():
                 frame.isetitem(place, texts)
@@ -197,7 +203,10 @@ def taken_as_missing(columns: Mapping[str, pd.Series], given: Settled) -> list[s
         found = texts[texts.isin(marks)].value_counts()
         if len(found):
             shown = " and ".join(f"{mark!r} in {n:,}" for mark, n in found.items())
-            unit = "cell" if found.sum() == 1 else "cells"
+            if found.sum() == 1:
+                unit = "cell"
+            else:
+                unit = "cells"
             keep = advice.reading("not_empty", str(found.index[0]))
             said.append(f"{name}: missing by its mark, {shown} {unit}; {keep} makes it a value")
     return said
@@ -235,7 +244,10 @@ class _CutOut:
 
 def _records(text: str, delimiter: str) -> list[str]:
     """The text of each record: a line, or several where a quoted cell holds newlines."""
-    lines = text.splitlines(keepends=True) if _plain_lines(text) else _lines(text)
+    if _plain_lines(text):
+        lines = text.splitlines(keepends=True)
+    else:
+        lines = _lines(text)
     if not any(line.count('"') % 2 for line in lines):
         return lines
     out, start = [], 0
@@ -267,7 +279,10 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
     first, last = filled[:LOOKED_AT], filled[-LOOKED_AT:]
     head, tail = ([_cells(records[i], delimiter) for i in places] for places in (first, last))
     found = layout(head, tail, complete=len(filled) <= LOOKED_AT)
-    top = first[found.header] if given.header is None else given.header - 1
+    if given.header is None:
+        top = first[found.header]
+    else:
+        top = given.header - 1
     if not 0 <= top < len(records):
         raise CallError(
             f"{advice.option('header', given.header)} is no line of the file, which has "
@@ -275,14 +290,20 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
             argument="header",
         )
     below = [i for i in filled if i > top]
-    off = len(found.below) if given.footer is None else given.footer
+    if given.footer is None:
+        off = len(found.below)
+    else:
+        off = given.footer
     if not 0 <= off < max(len(below), 1):
         raise CallError(
             f"{advice.option('footer', off)} leaves no rows: {len(below)} lines stand below the "
             "header",
             argument="footer",
         )
-    end = below[-off] if off else len(records)
+    if off:
+        end = below[-off]
+    else:
+        end = len(records)
     header = _cells(records[top], delimiter)
     notes = given.notes(found)
     if given.header is None:
@@ -388,7 +409,11 @@ def _wide_encoding(raw: bytes) -> str | None:
     zeros = [bytes(raw[place:400:4]) for place in range(4)]
     empty = [bool(part) and part.count(0) > 0.8 * len(part) for part in zeros]
     if len(raw) > 7 and len(raw) % 4 == 0 and sum(empty) == 3:
-        return "utf-32-le" if empty[3] else "utf-32-be"
+        if empty[3]:
+            return "utf-32-le"
+        return "utf-32-be"
     if len(raw) > 3 and len(raw) % 2 == 0 and empty in ([False, True] * 2, [True, False] * 2):
-        return "utf-16-le" if empty[1] else "utf-16-be"
+        if empty[1]:
+            return "utf-16-le"
+        return "utf-16-be"
     return None

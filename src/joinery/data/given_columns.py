@@ -39,7 +39,7 @@ def named_columns(table: Records, given: dict[str, Any]) -> tuple[Records, dict[
 
 
 def _names(given: Any, table: Records) -> bool:
-    """Whether several values are the names of columns."""
+    """Return True if several values are the names of columns."""
     if not isinstance(given, (list, tuple)) or not all(isinstance(part, str) for part in given):
         return False
     return len(given) != len(table) or set(given) <= set(table.names)

@@ -49,7 +49,10 @@ def _parsed(text: str, where: str, line: str) -> Any:
     try:
         return json.loads(text, parse_int=_whole, parse_constant=_constant)
     except json.JSONDecodeError as reason:
-        place = f"line {reason.lineno}, column {reason.colno}" if not line else line[2:]
+        if not line:
+            place = f"line {reason.lineno}, column {reason.colno}"
+        else:
+            place = line[2:]
         raise FileFormatError(
             f"{where} is not JSON: at {place} something else was expected", path=where
         ) from None
@@ -61,7 +64,9 @@ def _parsed(text: str, where: str, line: str) -> Any:
 
 def _whole(digits: str) -> int | float:
     """A whole number; one too long for a machine's integers is a float, however many digits."""
-    return int(digits) if len(digits) < 19 else float(digits)
+    if len(digits) < 19:
+        return int(digits)
+    return float(digits)
 
 
 def _constant(name: str) -> float:

@@ -1,4 +1,4 @@
-"""Where a table stands on its sheet: below a heading, above such lines as totals.
+"""The place of a table on its sheet: below a heading, above such lines as totals.
 
 Only lines that cannot be rows are left off, and the note shows them."""
 
@@ -27,7 +27,7 @@ class Layout:
 
     @property
     def notes(self) -> list[str]:
-        """What was taken for no part of the table, in words."""
+        """Return what was taken for no part of the table, in words."""
         return [
             f"{len(texts)} line{'s' * (len(texts) > 1)} {place} left off "
             f"({', '.join(map(_quoted, texts[:3]))}{', …' * (len(texts) > 3)})"
@@ -60,7 +60,10 @@ def layout(
     """
     widths = [_filled(row) for row in head]
     counted = Counter(w for w in widths if w > 1)
-    width = max(counted, key=lambda w: (counted[w] * (w > 1), w)) if counted else 1
+    if counted:
+        width = max(counted, key=lambda w: (counted[w] * (w > 1), w))
+    else:
+        width = 1
     header = 0
     for place, row in enumerate(head[:MOST_ABOVE]):
         if (
@@ -75,7 +78,10 @@ def layout(
     above = tuple(" ".join(c for c in row if c.strip()) for row in head[:header] if _filled(row))
     below: list[str] = []
     firsts = Counter(_first(row) for row in [*head[header + 1 :], *([] if complete else tail)])
-    rows = tail[header + 1 :] if complete else tail
+    if complete:
+        rows = tail[header + 1 :]
+    else:
+        rows = tail
     for row in reversed(rows):
         few = len(below) >= min(MOST_BELOW, len(rows) - LEAST_ROWS)
         level = firsts[_first(row)] > 1  # a word that other rows begin with too
@@ -116,7 +122,8 @@ def _is_comment(row: Sequence[str]) -> bool:
 
 
 def _is_footer(row: Sequence[str], width: int, ragged: bool) -> bool:
-    """Whether a line is no row: a total by its whole name, or one cell that reads like a note.
+    """Return True if a line is no row: a total by its whole name, or one cell that reads like a
+    note.
 
     A cell alone in a row of full width may be data whose other cells are missing.
     """

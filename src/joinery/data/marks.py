@@ -44,14 +44,17 @@ class Written:
 
     @property
     def grouped(self) -> bool:
-        """Whether it is a number under either mark, and another one under each."""
+        """Return True if it is a number under either mark, and another one under each."""
         return self.marks == POINT + COMMA and (POINT in self.digits or COMMA in self.digits)
 
     def value(self, decimal: str) -> float:
         """Return the number under a mark, NaN where it is none."""
         if decimal not in self.marks:
             return float("nan")
-        other = COMMA if decimal == POINT else POINT
+        if decimal == POINT:
+            other = COMMA
+        else:
+            other = POINT
         return float(self.digits.replace(other, "").replace(decimal, POINT))
 
 
@@ -60,7 +63,10 @@ def written(text: str) -> Written:
     bare = text.strip().replace("−", "-").replace("\u00a0", " ")
     percent = bare.endswith("%")
     bare = bare.removesuffix("%").strip()
-    sign = bare[:1] if bare[:1] in "+-" else ""
+    if bare[:1] in "+-":
+        sign = bare[:1]
+    else:
+        sign = ""
     unsigned = bare[len(sign) :].strip()
     currency = ""
     if unsigned[:1] and unsigned[0] in CURRENCIES:

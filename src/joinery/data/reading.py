@@ -83,7 +83,7 @@ def sample_data(name: str = "yields") -> pd.DataFrame:
 
 @dataclass(frozen=True)
 class Given:
-    """What a caller settles about a file instead of having it found out."""
+    """Facts about a file that a caller settles instead of having them guessed."""
 
     sheet: str | None
     dates: str | None
@@ -204,7 +204,9 @@ def _of_database(where: Any, query: str | None) -> pd.DataFrame:
 
 
 def _texts(given: str | Sequence[str]) -> tuple[str, ...]:
-    return (given,) if isinstance(given, str) else tuple(given)
+    if isinstance(given, str):
+        return (given,)
+    return tuple(given)
 
 
 def _check_whole(**numbers: Any) -> None:
@@ -212,7 +214,10 @@ def _check_whole(**numbers: Any) -> None:
     for name, number in numbers.items():
         if number is None:
             continue
-        least = 1 if name == "header" else 0
+        if name == "header":
+            least = 1
+        else:
+            least = 0
         if isinstance(number, bool) or not isinstance(number, int) or number < least:
             raise CallError(
                 f"{name}={number!r} is no number of lines from {least} up", argument=name
@@ -274,11 +279,10 @@ def _no_such_file(file: Path) -> str:
     near = None
     if file.parent.is_dir():
         near = nearest(file.name, [f.name for f in file.parent.iterdir()])
-    hint = (
-        f"; did you mean {str(file.parent / near)!r}?"
-        if near
-        else f" (looked in {file.parent.resolve()})"
-    )
+    if near:
+        hint = f"; did you mean {str(file.parent / near)!r}?"
+    else:
+        hint = f" (looked in {file.parent.resolve()})"
     return f"no such file: {str(file)!r}{hint}"
 
 
@@ -292,11 +296,10 @@ _READERS: dict[str, Callable[[Content], pd.DataFrame]] = {
 
 def _check_header(names: Sequence[Any], where: str) -> None:
     texts = [str(n) for n in names]
-    twice = (
-        sorted({n for n in texts if n and texts.count(n) > 1})
-        if len(set(texts)) < len(texts)
-        else []
-    )
+    if len(set(texts)) < len(texts):
+        twice = sorted({n for n in texts if n and texts.count(n) > 1})
+    else:
+        twice = []
     if twice:
         places = [i + 1 for i, n in enumerate(texts) if n == twice[0]]
         raise DataError(
@@ -372,7 +375,9 @@ def _read_texts(frame: pd.DataFrame, name: Any, given: Given, marks: Marks) -> l
     try:
         if (days := written_dates(frame[name], given.dates)) is not None:
             frame[name], note = days
-            return [f"{name}: {note}"] if note else []
+            if note:
+                return [f"{name}: {note}"]
+            return []
         column = understand(
             str(name), frame[name], lambda at: at.tolist(), TextReading(lambda: marks)
         )
@@ -380,5 +385,9 @@ def _read_texts(frame: pd.DataFrame, name: Any, given: Given, marks: Marks) -> l
         return []  # a column of another kind: it is refused, with its name, where it is used
     if column.kind == "number" and column.values is not None and frame[name].notna().any():
         frame[name] = column.values
-        return [f"{name}: {column.note}"] if column.note else []
-    return [f"{name}: {column.trouble}"] if column.trouble else []
+        if column.note:
+            return [f"{name}: {column.note}"]
+        return []
+    if column.trouble:
+        return [f"{name}: {column.trouble}"]
+    return []

@@ -56,7 +56,7 @@ COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
 
 @dataclass(frozen=True)
 class Manner:
-    """How the texts of a fitted table were read, so that those of new rows are read likewise."""
+    """The way in which texts of a fitted table were read, kept for those of new rows."""
 
     marks: Marks = UNSETTLED
     levels: frozenset[str] = frozenset()  # columns whose texts are levels, whatever they look like
@@ -108,7 +108,7 @@ class Records:
 
     @property
     def index(self) -> pd.Index:
-        """What labels the rows: the id column, or the frame's own index."""
+        """Return what labels the rows: the id column, or the frame's own index."""
         if self.id is None:
             return self._frame.index
         if self._held(self.id):
@@ -117,7 +117,7 @@ class Records:
 
     @property
     def read_as_needed(self) -> bool:
-        """Whether its rows are read when they are asked for."""
+        """Return True if its rows are read when they are asked for."""
         return self.source is not None
 
     def next_pass(self) -> int:
@@ -127,16 +127,17 @@ class Records:
 
     @property
     def runner(self) -> Runner | None:
-        """What goes through the rows where they lie; None for this process's own threads."""
+        """Return what goes through the rows where they lie; None for this process's own threads."""
         return getattr(self.source, "runner", None)
 
     @property
     def apart(self) -> bool:
-        """Whether its rows lie on several machines."""
+        """Return True if its rows lie on several machines."""
         return self.source is not None and self.source.apart
 
     def cuts(self, rows: Rows, size: int) -> np.ndarray:
-        """Where some rows are cut into blocks of ``size``: counts of rows, from 0 to all of them.
+        """Return where some rows are cut into blocks of ``size``: counts of rows, from 0 to all
+        of them.
 
         Blocks of rows that lie on several machines end where their parts do.
         """
@@ -152,11 +153,11 @@ class Records:
         return np.append(np.concatenate([*pieces, np.empty(0, int)]), total).astype(int)
 
     def count(self, rows: Rows) -> int:
-        """How many rows of the table are wanted."""
+        """Return how many rows of the table are wanted."""
         return count_of(rows, len(self))
 
     def runner_of(self, rows: Rows, cuts: np.ndarray) -> Runner | None:
-        """What goes through blocks of some rows, cut like this, where they lie."""
+        """Return what goes through blocks of some rows, cut like this, where they lie."""
         runner = self.runner
         if self.source is None or runner is None:
             return None
@@ -165,7 +166,7 @@ class Records:
         return runner.of(np.searchsorted(ends, firsts, side="right").tolist())
 
     def _held(self, name: str) -> bool:
-        """Whether a column stands in the frame."""
+        """Return True if a column stands in the frame."""
         return self.source is None or name in self.beside
 
     @cached_property
@@ -227,8 +228,14 @@ class Records:
         out = Records(labelled, self.name, names=names, like=self.like)
         for name in names:
             column = self.column(name)
-            values = None if column.values is None else column.values[rows]
-            coded = None if column.coded is None else column.coded[rows]
+            if column.values is None:
+                values = None
+            else:
+                values = column.values[rows]
+            if column.coded is None:
+                coded = None
+            else:
+                coded = column.coded[rows]
             out._columns[name] = replace(
                 column, values=values, coded=coded, label_rows=out.labels, swept=None
             )
@@ -242,12 +249,10 @@ class Records:
             column = self.column(name)
 
             def taken(cells: Any) -> Any:
-                return (
-                    None
-                    if cells is None
-                    else np.concatenate(
-                        [cells[positions[a:b]] for a, b in pairwise(ends.tolist()) if b > a]
-                    )
+                if cells is None:
+                    return None
+                return np.concatenate(
+                    [cells[positions[a:b]] for a, b in pairwise(ends.tolist()) if b > a]
                 )
 
             values, coded = taken(column.values), taken(column.coded)
@@ -268,7 +273,10 @@ class Records:
 
     def replaced(self, name: str, values: np.ndarray) -> Records:
         """The same table with other numbers in one column."""
-        names = self.names if name in self._known else (*self.names, name)
+        if name in self._known:
+            names = self.names
+        else:
+            names = (*self.names, name)
         out = Records(self._frame, self.name, self.id, names, self.beside, self.source, self.like)
         out._columns = {
             **self._columns,
@@ -316,7 +324,9 @@ class Records:
                     ),
                     argument="leave_out",
                 )
-        return np.concatenate([found[key] for key in keys]) if keys else np.empty(0, dtype=int)
+        if keys:
+            return np.concatenate([found[key] for key in keys])
+        return np.empty(0, dtype=int)
 
     def _where(self, keys: Sequence[str]) -> dict[str, np.ndarray]:
         """The positions of rows by their label's text, those that are there."""
@@ -354,7 +364,7 @@ class Records:
         return self._columns[name]
 
     def _text_reading(self, name: str) -> TextReading:
-        """How the texts of a column are read."""
+        """Return how the texts of a column are read."""
         if self.like is not None and name in self.like.levels:
             return TextReading(as_levels=True)
         if self.source is not None and not self._held(name):  # its texts are not all at hand
@@ -363,7 +373,8 @@ class Records:
 
     @cached_property
     def manner(self) -> Manner:
-        """How its texts are read: as those of a fitted table, or by the marks of all its texts."""
+        """Return how its texts are read: as those of a fitted table, or by the marks of all its
+        texts."""
         like = self.like or Manner()
         marks = self._frame.attrs.get(DECIMAL)
         if marks is None and like.marks.certain:
@@ -373,7 +384,8 @@ class Records:
         return Manner(marks, like.levels)
 
     def manner_for(self, names: Sequence[str]) -> Manner:
-        """How its texts are read, if some of these columns are texts that are read as numbers.
+        """Return how its texts are read, if some of these columns are texts that are read as
+        numbers.
 
         Else all texts of the table need not be gone through."""
         if DECIMAL in self._frame.attrs:
@@ -383,7 +395,9 @@ class Records:
         held = [name for name in names if self._held(name) and name in self._frame]
         numbers = [name for name in held if self.column(name).values is not None]
         texts = [name for name in numbers if is_text(self._frame[name])]
-        return self.manner if texts else AS_IT_COMES
+        if texts:
+            return self.manner
+        return AS_IT_COMES
 
     @cached_property
     def _numbers(self) -> np.ndarray | None:
@@ -449,7 +463,9 @@ def records(data: Any, id: str | None = None, like: Manner | None = None) -> Rec
     and its kind when there is no usable table in it."""
     if isinstance(data, Records):
         table: Records = data if like is None or data.like is not None else data.read_like(like)
-        return table if id is None else table.labelled(id)
+        if id is None:
+            return table
+        return table.labelled(id)
     source = opened(data)
     if source is not None and not is_held(source):
         return _streamed(source, id, like)
@@ -479,7 +495,7 @@ def records(data: Any, id: str | None = None, like: Manner | None = None) -> Rec
 
 
 def _is_file(data: Any) -> bool:
-    """Whether it is the path of one file, which ``read`` tidies as well."""
+    """Return True if it is the path of one file, which ``read`` tidies as well."""
     return isinstance(data, (str, os.PathLike)) and os.path.isfile(data)
 
 

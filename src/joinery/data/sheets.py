@@ -68,7 +68,10 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
             raise CallError(
                 f"{advice.option('header', given.header)} is no line of {where}", argument="header"
             )
-    off = len(found.below) if given.footer is None else given.footer
+    if given.footer is None:
+        off = len(found.below)
+    else:
+        off = given.footer
     rows = len(cells) - top - 1
     if not 0 <= off < max(rows, 1):
         raise CallError(
@@ -87,7 +90,8 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
 
 
 def _hidden(content: Content, name: Any) -> list[str]:
-    """What comes in empty though it seems to be there: uncalculated formulas, merged cells."""
+    """Return what comes in empty though it seems to be there: uncalculated formulas, merged
+    cells."""
     import openpyxl
 
     notes = []

@@ -56,9 +56,15 @@ def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | 
         return None
     if order is None and first <= 12 and second <= 12:
         return DateReading(None, trouble=_unsettled())
-    day_first = order == "day first" if order else first > 12
+    if order:
+        day_first = order == "day first"
+    else:
+        day_first = first > 12
     day, month = (1, 3) if day_first else (3, 1)
-    note = None if order else f"dates are read with the {'day' if day_first else 'month'} first"
+    if order:
+        note = None
+    else:
+        note = f"dates are read with the {'day' if day_first else 'month'} first"
     return _stamped([(m[4], m[month], m[day], *m.groups()[4:]) for m in parts if m], note)
 
 
@@ -96,8 +102,11 @@ def date_text(days: float) -> str:
         return ""
     text = str(stamps_of(np.array([days]))[0])
     day, _, clock = text.partition("T")
-    clock = re.sub(r"(:00)?(\.0+)?$", "", clock) if clock.endswith((":00", "0")) else clock
-    return day if clock in ("", "00:00", "00") else f"{day} {clock}"
+    if clock.endswith((":00", "0")):
+        clock = re.sub(r"(:00)?(\.0+)?$", "", clock)
+    if clock in ("", "00:00", "00"):
+        return day
+    return f"{day} {clock}"
 
 
 def written_dates(series: pd.Series, order: str | None) -> tuple[pd.Series, str | None] | None:

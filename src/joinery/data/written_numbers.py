@@ -32,7 +32,7 @@ class Reading:
 
     @property
     def mostly_numbers(self) -> bool:
-        """Whether more than half of the texts are numbers, under whichever mark."""
+        """Return True if more than half of the texts are numbers, under whichever mark."""
         return 2 * self.numbers > len(self.values)
 
 
@@ -42,7 +42,8 @@ def read_numbers(texts: Sequence[str], marks: Marks | None = None) -> Reading:
         note = f"{zeros.strip()!r} begins with zeros, so the column is read as text"
         return Reading(np.full(len(texts), np.nan), note, unreadable=tuple(range(len(texts))))
     cells = [written(text) for text in texts]
-    marks = settled([texts]) if marks is None else marks
+    if marks is None:
+        marks = settled([texts])
     decimal = marks.decimal
     numbers = sum(cell.number for cell in cells)
     unreadable = tuple(i for i, cell in enumerate(cells) if decimal not in cell.marks)
@@ -61,7 +62,10 @@ def _trouble(texts: Sequence[str], cells: list[Written], marks: Marks) -> str | 
     decimal = marks.decimal
     against = [i for i, cell in enumerate(cells) if cell.number and decimal not in cell.marks]
     if against:
-        other = COMMA if decimal == POINT else POINT
+        if decimal == POINT:
+            other = COMMA
+        else:
+            other = POINT
         return (
             f"{texts[against[0]].strip()!r} has {_NAMES[other]}, where the table has "
             f"{_NAMES[decimal]}; settle it with {advice.reading('decimal', other)}"
@@ -85,7 +89,10 @@ def _note(
     texts: Sequence[str], cells: list[Written], values: np.ndarray, marks: Marks
 ) -> str | None:
     """Return what the reading changed, shown on one of the cells; None where nothing was."""
-    other = COMMA if marks.decimal == POINT else POINT
+    if marks.decimal == POINT:
+        other = COMMA
+    else:
+        other = POINT
     numbers = [i for i, cell in enumerate(cells) if marks.decimal in cell.marks]
     grouped = [i for i in numbers if other in cells[i].digits]
     commas = [i for i in numbers if marks.decimal == COMMA and COMMA in cells[i].digits]

@@ -1,4 +1,4 @@
-"""How the levels of a category become columns."""
+"""Codings: the columns of a category's levels."""
 
 from __future__ import annotations
 

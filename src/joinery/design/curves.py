@@ -19,7 +19,10 @@ def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     before, now = np.zeros(len(z)), np.ones(len(z))
     out = np.empty((len(z), learnt["degree"]))
     for j, a in enumerate(learnt["alpha"]):
-        b = norm2[j] / norm2[j - 1] if j else 0.0
+        if j:
+            b = norm2[j] / norm2[j - 1]
+        else:
+            b = 0.0
         before, now = now, (z - a) * now - b * before
         out[:, j] = now / np.sqrt(norm2[j + 1])
     return out
@@ -33,7 +36,10 @@ def polynomial_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     slope_before, slope = np.zeros(len(z)), np.zeros(len(z))
     out = np.empty((len(z), learnt["degree"]))
     for j, a in enumerate(learnt["alpha"]):
-        b = norm2[j] / norm2[j - 1] if j else 0.0
+        if j:
+            b = norm2[j] / norm2[j - 1]
+        else:
+            b = 0.0
         slope_before, slope = slope, now + (z - a) * slope - b * slope_before
         before, now = now, (z - a) * now - b * before
         out[:, j] = slope / np.sqrt(norm2[j + 1])

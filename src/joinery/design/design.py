@@ -66,7 +66,7 @@ class Design:
         return len(self.names)
 
     def context(self, table: Records, rows: Rows) -> Context:
-        """Where this design's expressions are computed on a table's rows."""
+        """Return where this design's expressions are computed on a table's rows."""
         return Context(filled(table, self.fills), rows, self.function_memory, order=self.order)
 
     def matrix(self, context: Context, workspace: np.ndarray | None = None) -> np.ndarray:
@@ -77,7 +77,8 @@ class Design:
         return _made(self.terms, self.width, context, workspace)
 
     def rounding_residue(self, context: Context) -> np.ndarray | None:
-        """What the columns are more than doubles: (m, width), or None where nothing is rounded."""
+        """Return what the columns are more than doubles: (m, width), or None where nothing is
+        rounded."""
         rounding = [term for term in self.terms if term.rounds]
         if not rounding:
             return None
@@ -88,14 +89,18 @@ class Design:
 
     @property
     def stored_width(self) -> int:
-        """How many columns a block takes, levels kept as codes counting as one."""
-        return len(self._most_levels[3]) + 1 if self._most_levels else self.width
+        """Return how many columns a block takes, levels kept as codes counting as one."""
+        if self._most_levels:
+            return len(self._most_levels[3]) + 1
+        return self.width
 
     @property
     def block_width(self) -> int:
         """The width by which rows are cut into blocks: without levels that are swept out."""
         swept = self.intercept and self._most_levels and len(self._most_levels[0].names) > WIDE
-        return self.stored_width if swept else self.width
+        if swept:
+            return self.stored_width
+        return self.width
 
     def columns(self, context: Context, workspace: np.ndarray | None = None) -> Columns:
         """The same, with the levels of the largest category as such where that is shorter."""
@@ -160,10 +165,15 @@ def _as_they_stand(terms: tuple[DesignTerm, ...], context: Context) -> np.ndarra
     if key not in context.cache:
         names = [term.plain_column for term in terms]
         columns = [context.table.column(name).held_numbers for name in names if name is not None]
-        found = side_by_side(columns) if len(columns) == len(terms) else None
+        if len(columns) == len(terms):
+            found = side_by_side(columns)
+        else:
+            found = None
         context.cache[key] = np.empty(0) if found is None else found
     found = context.cache[key]
-    return found if found.ndim == 2 else None
+    if found.ndim == 2:
+        return found
+    return None
 
 
 def _share_codings(remembered: dict[str, Remembered], sentence: Sentence) -> None:
@@ -215,7 +225,10 @@ def learn(
     _share_codings(remembered, sentence)
     response = sentence.response
     scale = ResponseScale(response.expression, response.kind, response.total)
-    ranges = inner_ranges(response.expression, learner) if scale.transformed else ()
+    if scale.transformed:
+        ranges = inner_ranges(response.expression, learner)
+    else:
+        ranges = ()
     in_terms = {n.name for term in sentence.terms for f in term.factors for n in names_in(f)}
     in_response = {n.name for e in scale.expressions for n in names_in(e)}
     named = tuple(name for name in table.names if name in in_terms | in_response)

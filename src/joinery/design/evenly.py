@@ -1,4 +1,4 @@
-"""Which rows of a long table its pictures show: some evenly taken, and those that stand beside."""
+"""The rows of a long table that pictures show: some evenly taken, and those that stand beside."""
 
 from __future__ import annotations
 

@@ -69,11 +69,9 @@ class NumberFactor:
     @property
     def whole_power(self) -> int:
         """The whole exponent that it is a power with, 1 where it is none."""
-        return (
-            int(self.degree)
-            if self.degree in WHOLE_POWERS and isinstance(self.expression, Power)
-            else 1
-        )
+        if self.degree in WHOLE_POWERS and isinstance(self.expression, Power):
+            return int(self.degree)
+        return 1
 
     def pair(self, context: Context) -> Pair:
         """Its values to twice a double's digits, each (m,): whole powers are not rounded."""
@@ -108,13 +106,19 @@ class CurveFactor:
     degree = 1.0
 
     def columns(self, context: Context) -> np.ndarray:
-        compute = polynomial if self.expression.function == "polynomial" else spline
+        if self.expression.function == "polynomial":
+            compute = polynomial
+        else:
+            compute = spline
         return compute(evaluate(self.expression.arguments[0], context), self.learnt)
 
     def slopes(self, name: str, context: Context) -> np.ndarray:
         """Derivatives of its columns by a column of the table: (m, width)."""
         inner = self.expression.arguments[0]
-        compute = polynomial_slopes if self.expression.function == "polynomial" else spline_slopes
+        if self.expression.function == "polynomial":
+            compute = polynomial_slopes
+        else:
+            compute = spline_slopes
         outer = compute(evaluate(inner, context), self.learnt)
         return np.asarray(outer * derivative(inner, name, context)[:, None])
 
@@ -145,7 +149,8 @@ class CategoryFactor:
         return self._known_codes(context, every[context.rows])
 
     def _known_codes(self, context: Context, codes: np.ndarray | None = None) -> np.ndarray:
-        codes = self._looked_up(context) if codes is None else codes
+        if codes is None:
+            codes = self._looked_up(context)
         if np.any(codes == -2):
             self._refuse(codes, context)
         return codes
@@ -209,14 +214,14 @@ def _banded(call: Call, context: Context) -> tuple[np.ndarray, list[str]]:
 
 
 def band_names(cuts: Sequence[float]) -> list[str]:
-    """How the ranges between cuts are named, the lowest first."""
+    """Return how the ranges between cuts are named, the lowest first."""
     text = [number_text(c) for c in cuts]
     between = [f"{a} to under {b}" for a, b in pairwise(text)]
     return [f"under {text[0]}", *between, f"{text[-1]} and over"]
 
 
 def is_category(expression: Expression, table: Records) -> bool:
-    """Whether a factor is a category rather than a number."""
+    """Return True if a factor is a category rather than a number."""
     if isinstance(expression, Name):
         return table.column(expression.name).kind in ("category", "yes/no")
     return isinstance(expression, Call) and expression.function in ("category", "bands")
@@ -226,7 +231,7 @@ def is_category(expression: Expression, table: Records) -> bool:
 
 
 def learn_factor(expression: Expression, learner: Learner) -> Remembered:
-    """What a factor must remember of the fitted rows, as plain JSON values."""
+    """Return what a factor must remember of the fitted rows, as plain JSON values."""
     table = learner.table
     if is_category(expression, table):
         return _learn_category(expression, learner)
@@ -252,8 +257,14 @@ def _learn_curve(call: Call, learner: Learner) -> Remembered:
         return {"kind": "polynomial"} | learn_polynomial(values, int(degree.value), str(call))
     knots, columns = call.option("knots"), call.option("columns")
     given = isinstance(knots, tuple)
-    count = int(columns) if isinstance(columns, float) else 4
-    middle = [float(k) for k in knots] if isinstance(knots, tuple) else inner_knots(values, count)
+    if isinstance(columns, float):
+        count = int(columns)
+    else:
+        count = 4
+    if isinstance(knots, tuple):
+        middle = [float(k) for k in knots]
+    else:
+        middle = inner_knots(values, count)
     return {"kind": "spline"} | knots_of(*ends(values), middle, str(call), given)
 
 
@@ -269,7 +280,10 @@ def _learn_category(expression: Expression, learner: Learner) -> Remembered:
                 rows=error.rows,
             )
     levels = _levels_seen(expression, learner)
-    reference = expression.option("reference") if isinstance(expression, Call) else None
+    if isinstance(expression, Call):
+        reference = expression.option("reference")
+    else:
+        reference = None
     coding = (expression.option("coding") if isinstance(expression, Call) else None) or "indicator"
     if reference is not None:
         assert isinstance(reference, (str, float))
@@ -318,7 +332,9 @@ def category_of(expression: Expression) -> Expression | None:
 def _of_category(expression: Expression) -> Expression:
     """Return the argument of ``category()``, else the expression itself."""
     inner = category_of(expression)
-    return expression if inner is None else inner
+    if inner is None:
+        return expression
+    return inner
 
 
 def _is_bands(expression: Expression) -> bool:
@@ -366,7 +382,7 @@ def recall(expression: Expression, remembered: Remembered) -> Factor:
 
 
 def shown(expression: Expression) -> str:
-    """How tables name an expression: names as given, arithmetic in parentheses."""
+    """Return how tables name an expression: names as given, arithmetic in parentheses."""
     if isinstance(expression, Name):
         return expression.name
     if (
@@ -375,7 +391,9 @@ def shown(expression: Expression) -> str:
         and isinstance(expression.exponent, Number)
     ):
         return f"{expression.base.name}^{expression.exponent}"
-    return str(expression) if isinstance(expression, (Call, Power)) else f"({expression})"
+    if isinstance(expression, (Call, Power)):
+        return str(expression)
+    return f"({expression})"
 
 
 def _label(expression: Expression) -> str:

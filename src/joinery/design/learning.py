@@ -1,4 +1,4 @@
-"""What functions and factors learn from the rows of a fit, in passes over some rows at a time.
+"""Learning of functions and factors from the rows of a fit, in passes over some rows at a time.
 
 A fit's rows may be more than memory holds, so nothing here asks for a whole column: means, spreads
 and extremes are sums over stretches of rows, quantiles are found by counting. Stretches are cut
@@ -40,7 +40,7 @@ class Learner:
 
     @property
     def rows_are_all(self) -> bool:
-        """Whether every row of the table is learnt from."""
+        """Return True if every row of the table is learnt from."""
         return isinstance(self.rows, slice) and self.rows == EVERY_ROW
 
     @property
@@ -55,7 +55,10 @@ class Learner:
 
         def make(i: int, workspace: np.ndarray | None) -> Piece:
             start, stop = int(cuts[i]), int(cuts[i + 1])
-            counts = None if self.counts is None else self.counts[start:stop]
+            if self.counts is None:
+                counts = None
+            else:
+                counts = self.counts[start:stop]
             return whole.between(start, stop), counts
 
         return Partition(len(cuts) - 1, make, runner=self.table.runner_of(self.rows, cuts))
@@ -151,7 +154,9 @@ def ends(values: Partition[Counted]) -> tuple[float, float]:
     low, high = np.inf, -np.inf
     for least, greatest in values.each(lambda piece: ends_of(piece[0])):
         low, high = min(low, least), max(high, greatest)
-    return (low, high) if low <= high else (float("nan"), float("nan"))
+    if low <= high:
+        return (low, high)
+    return (float("nan"), float("nan"))
 
 
 def ends_of(x: np.ndarray) -> tuple[float, float]:
@@ -257,7 +262,10 @@ def learn_polynomial(values: Partition[Counted], degree: int, name: str) -> Lear
         z = x - centre
         before, now = np.zeros(len(z)), np.ones(len(z))
         for j, a in enumerate(alpha):
-            b = norm2[j] / norm2[j - 1] if j else 0.0
+            if j:
+                b = norm2[j] / norm2[j - 1]
+            else:
+                b = 0.0
             before, now = now, (z - a) * now - b * before
         return before, now
 
@@ -270,4 +278,6 @@ def learn_polynomial(values: Partition[Counted], degree: int, name: str) -> Lear
 def inner_knots(values: Partition[Counted], columns: int) -> list[float]:
     """Quantiles of the values that cut them into so many equal shares."""
     shares = np.arange(1, columns) / columns
-    return [float(q) for q in quantiles(values, shares)] if len(shares) else []
+    if len(shares):
+        return [float(q) for q in quantiles(values, shares)]
+    return []

@@ -89,11 +89,13 @@ def default_family(sentence: Sentence, table: Records) -> str:
     response = sentence.response
     if response.kind == "of" or happened(response.expression, table):
         return "binomial"
-    return "poisson" if response.kind == "per" else "normal"
+    if response.kind == "per":
+        return "poisson"
+    return "normal"
 
 
 def happened(expression: Expression, table: Records) -> bool:
-    """Whether a response says if something happened rather than how much of it there was."""
+    """Return True if a response says if something happened rather than how much of it there was."""
     if isinstance(expression, Name):
         return table.column(expression.name).kind == "yes/no"
     return is_condition(expression)

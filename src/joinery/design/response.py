@@ -55,11 +55,13 @@ class ResponseScale:
     def name(self) -> str:
         """As the model has it: ``log(honey_kg)``, ``survived of colonies``."""
         text = shown(self.expression)
-        return text if self.total is None else f"{text} {self.kind} {shown(self.total)}"
+        if self.total is None:
+            return text
+        return f"{text} {self.kind} {shown(self.total)}"
 
     @property
     def transformed(self) -> bool:
-        """Whether it is a function of exactly one column rather than that column itself.
+        """Return True if it is a function of exactly one column rather than that column itself.
 
         What it is of other rows, which have that column too, is no function of it."""
         if self.total is not None or is_condition(self.expression):
@@ -73,12 +75,16 @@ class ResponseScale:
 
     @property
     def middle(self) -> str:
-        """What is fitted, turned back: the median of a transformed response, else the mean."""
-        return "median" if self.transformed else "mean"
+        """Return what is fitted, turned back: the median of a transformed response, else the
+        mean."""
+        if self.transformed:
+            return "median"
+        return "mean"
 
     @property
     def inside_log(self) -> str:
-        """What it is the logarithm of, whose ratios are exp of differences; empty otherwise."""
+        """Return what it is the logarithm of, whose ratios are exp of differences; empty
+        otherwise."""
         made = self.expression
         if self.total is None and isinstance(made, Call) and made.function == "log":
             return shown(made.arguments[0])
@@ -87,12 +93,16 @@ class ResponseScale:
     @property
     def expressions(self) -> list[Expression]:
         """The response itself, and its total or exposure where it has one."""
-        return [self.expression] if self.total is None else [self.expression, self.total]
+        if self.total is None:
+            return [self.expression]
+        return [self.expression, self.total]
 
     @property
     def original(self) -> str:
         """As it was measured: ``honey_kg``; the expression itself when several columns make it."""
-        return next(names_in(self.expression)).name if self.transformed else self.name
+        if self.transformed:
+            return next(names_in(self.expression)).name
+        return self.name
 
     def values(self, context: Context) -> np.ndarray:
         """The response for the context's rows, NaN where missing; of a total, the share."""
@@ -103,10 +113,10 @@ class ResponseScale:
             return np.asarray(values / evaluate(self.total, context))
 
     def trials(self, context: Context) -> np.ndarray | None:
-        """How many each row's share is out of, or None."""
-        return (
-            evaluate(self.total, context) if self.kind == "of" and self.total is not None else None
-        )
+        """Return how many each row's share is out of, or None."""
+        if self.kind == "of" and self.total is not None:
+            return evaluate(self.total, context)
+        return None
 
     def log_exposure(self, context: Context) -> np.ndarray | None:
         """The logarithm of each row's exposure, or None."""
@@ -129,12 +139,13 @@ class ResponseScale:
 
     @cached_property
     def decreasing(self) -> bool:
-        """Whether the measured value falls as the model's rises, so that ends swap."""
+        """Return True if the measured value falls as the model's rises, so that ends swap."""
         return self.transformed and bool(sum(undo.falls for undo in self._steps) % 2)
 
     @cached_property
     def has_pole(self) -> bool:
-        """Whether a value of the model's scale beyond some end turns back to an infinite one."""
+        """Return True if a value of the model's scale beyond some end turns back to an infinite
+        one."""
         return self.transformed and any(undo.pole for undo in self._steps)
 
     @cached_property
@@ -166,7 +177,10 @@ def _inside(node: Expression) -> Expression | None:
     if type(node) not in parts:
         return None
     inside = getattr(node, parts[type(node)])
-    operands = inside if isinstance(inside, tuple) else (inside,)
+    if isinstance(inside, tuple):
+        operands = inside
+    else:
+        operands = (inside,)
     return next((o for o in operands if any(True for _ in names_in(o))), None)
 
 
@@ -188,7 +202,7 @@ def _no_way_back(node: Expression) -> CallError:
 
 
 def _undo(node: Expression, inside: tuple[float, float]) -> _Undo:
-    """How an operation is undone, given the range of what was inside it.
+    """Return how an operation is undone, given the range of what was inside it.
 
     Raises CallError where it cannot be.
     """
@@ -213,7 +227,10 @@ def _undo_power(node: Power, exponent: float, inside: tuple[float, float]) -> _U
         return _Undo(node.base, lambda v: np.sign(v) * np.abs(v) ** (1 / exponent))
     if low < 0 < high or (low < 0 and not (odd or even)):
         raise _no_way_back(node)
-    sign = -1.0 if low < 0 else 1.0
+    if low < 0:
+        sign = -1.0
+    else:
+        sign = 1.0
     given = -1.0 if low < 0 and odd else 1.0  # the side of zero on which the power's values lie
 
     def root(v: np.ndarray) -> np.ndarray:

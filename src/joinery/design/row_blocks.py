@@ -28,7 +28,7 @@ BLOCK_CELLS = 2**21
 
 @dataclass(frozen=True)
 class Asides:
-    """What stands beside the terms: precision weights, repeats, and an offset."""
+    """Columns beside the terms: precision weights, repeats, and an offset."""
 
     weights: str | None = None
     repeats: str | None = None
@@ -57,10 +57,16 @@ class Asides:
                 column=str(expression),
                 rows=rows,
             )
-        bad = values < 0 if name == "weights" else (values < 0) | (values != np.round(values))
+        if name == "weights":
+            bad = values < 0
+        else:
+            bad = (values < 0) | (values != np.round(values))
         if name != "offset" and np.any(bad & ~np.isnan(values)):
             rows = context.named_rows(bad & ~np.isnan(values))
-            wrong = "below zero" if name == "weights" else "no whole number from 0"
+            if name == "weights":
+                wrong = "below zero"
+            else:
+                wrong = "no whole number from 0"
             raise UnusableColumnError(
                 f"{name}: {expression} is {wrong} in {len(rows):,} row{'s' * (len(rows) > 1)} "
                 f"({listed(rows)})",
@@ -70,13 +76,16 @@ class Asides:
         return values
 
     def evidence(self, learner: Learner) -> tuple[int, float]:
-        """How many rows the learner's stand for, and Σ log w over them."""
+        """Return how many rows the learner's stand for, and Σ log w over them."""
         if self.weights is None and self.repeats is None:
             return learner.table.count(learner.rows), 0.0
 
         def own(piece: Piece) -> tuple[float, float]:
             w, r = (self.values(name, piece[0]) for name in ("weights", "repeats"))
-            times = np.ones(piece[0].size) if r is None else r
+            if r is None:
+                times = np.ones(piece[0].size)
+            else:
+                times = r
             return float(times.sum()), 0.0 if w is None else float(times @ np.log(w))
 
         n, log_weights = 0.0, 0.0
@@ -104,35 +113,45 @@ class RowBlock:
 
     @property
     def own(self) -> slice:
-        """Where its rows stand among all rows of the blocks."""
+        """Return where its rows stand among all rows of the blocks."""
         return slice(self.first, self.first + len(self.y))
 
     @property
     def weights(self) -> np.ndarray | None:
         """Precision weights times repeats."""
         if self.precision is None or self.repeats is None:
-            return self.precision if self.repeats is None else self.repeats
+            if self.repeats is None:
+                return self.precision
+            return self.repeats
         return np.asarray(self.precision * self.repeats)
 
     @property
     def precisions(self) -> np.ndarray:
         """Precision weights, ones where there are none."""
-        return np.ones(len(self.y)) if self.precision is None else self.precision
+        if self.precision is None:
+            return np.ones(len(self.y))
+        return self.precision
 
     @property
     def times(self) -> np.ndarray:
-        """How many equal rows each stands for."""
-        return np.ones(len(self.y)) if self.repeats is None else self.repeats
+        """Return how many equal rows each stands for."""
+        if self.repeats is None:
+            return np.ones(len(self.y))
+        return self.repeats
 
     @property
     def row_weights(self) -> np.ndarray:
         """Precision weights times repeats, ones where there are neither."""
-        return np.ones(len(self.y)) if self.weights is None else self.weights
+        if self.weights is None:
+            return np.ones(len(self.y))
+        return self.weights
 
     @property
     def beyond_offset(self) -> np.ndarray:
-        """What the terms have to explain: the response less the offset."""
-        return self.y if self.offset is None else np.asarray(self.y - self.offset)
+        """Return what the terms have to explain: the response less the offset."""
+        if self.offset is None:
+            return self.y
+        return np.asarray(self.y - self.offset)
 
 
 @dataclass(frozen=True)
@@ -155,12 +174,12 @@ class RowBlocks:
 
     @cached_property
     def _context(self) -> Context:
-        """Where all blocks are made: what is computed once serves every pass."""
+        """Return where all blocks are made: what is computed once serves every pass."""
         return self.design.context(self.table, self.rows)
 
     @property
     def rows_a_block(self) -> int:
-        """How many rows a block has, the last one fewer."""
+        """Return how many rows a block has, the last one fewer."""
         width = self.partitioned_as or self.design.block_width
         return max(64, min(BLOCK_ROWS, BLOCK_CELLS // (width + 1)))
 
@@ -183,7 +202,10 @@ class RowBlocks:
             )
             exposure = self.response.log_exposure(here)
             if exposure is not None:
-                offset = exposure if offset is None else offset + exposure
+                if offset is None:
+                    offset = exposure
+                else:
+                    offset = offset + exposure
             columns, trials = self.design.columns(here, workspace), self.response.trials(here)
             first = int(cuts[i])
             return RowBlock(columns, self.response.values(here), w, r, offset, trials, first)
@@ -198,7 +220,7 @@ class RowBlocks:
 
     @cached_property
     def _cuts(self) -> np.ndarray:
-        """Where the rows are cut into blocks, counted among the rows used."""
+        """Return where the rows are cut into blocks, counted among the rows used."""
         return self.table.cuts(self.rows, self.rows_a_block)
 
     @contextmanager
@@ -220,7 +242,7 @@ class RowBlocks:
         return blocks.remade(make)
 
     def _context_of(self, i: int) -> Context:
-        """Where a block's rows are."""
+        """Return where a block's rows are."""
         return self._context.between(int(self._cuts[i]), int(self._cuts[i + 1]))
 
     @cached_property
@@ -253,7 +275,10 @@ class WithResponse:
     @property
     def pieces(self) -> Partition[Block]:
         def instead(block: RowBlock) -> Block:
-            w = None if self.weights is None else self.weights[block.own]
+            if self.weights is None:
+                w = None
+            else:
+                w = self.weights[block.own]
             return complete(block.columns, self.response[block.own], w)
 
         return self.blocks.row_blocks.map(instead)

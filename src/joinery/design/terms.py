@@ -66,14 +66,19 @@ class DesignTerm:
     @cached_property
     def plain_column(self) -> str | None:
         """The column of numbers that this term is and no more, if it is."""
-        factor = self.factors[0] if len(self.factors) == 1 else None
+        if len(self.factors) == 1:
+            factor = self.factors[0]
+        else:
+            factor = None
         if isinstance(factor, NumberFactor) and factor.first is None:
-            return factor.expression.name if isinstance(factor.expression, Name) else None
+            if isinstance(factor.expression, Name):
+                return factor.expression.name
+            return None
         return None
 
     @property
     def rounds(self) -> bool:
-        """Whether its columns are powers or products of numbers, which a double rounds."""
+        """Return True if its columns are powers or products of numbers, which a double rounds."""
         numbers = [f for f in self.factors if not isinstance(f, CategoryFactor)]
         return all(isinstance(f, NumberFactor) for f in numbers) and (
             len(numbers) > 1
@@ -118,7 +123,9 @@ class DesignTerm:
     def _numeric(self, context: Context) -> np.ndarray:
         """The product of the factors that are numbers or curves: (m, columns)."""
         parts = [f.columns(context) for f in self.factors if not isinstance(f, CategoryFactor)]
-        return _products(parts) if parts else np.ones((1, 1))
+        if parts:
+            return _products(parts)
+        return np.ones((1, 1))
 
     def _fill_cells(self, out: np.ndarray, numeric: np.ndarray, codes: list[np.ndarray]) -> None:
         counts = tuple(len(f.levels) for f in self.categories)
@@ -130,7 +137,10 @@ class DesignTerm:
         width = numeric.shape[1]
         out[:] = 0.0
         for j in range(width):
-            values = numeric[rows, j] if len(numeric) > 1 or len(out) == 1 else numeric[0, j]
+            if len(numeric) > 1 or len(out) == 1:
+                values = numeric[rows, j]
+            else:
+                values = numeric[0, j]
             out[rows, place[rows] * width + j] = values
 
     def _fill_contrasts(
@@ -200,7 +210,8 @@ def _once(factors: Any) -> list[Factor]:
 def _open_part(
     factors: tuple[Factor, ...], taken: Taken
 ) -> tuple[tuple[tuple[int, ...], ...], tuple[Subset, ...]]:
-    """Which combinations (or contrasts) of a term's categories nothing of lower order has spanned.
+    """Return which combinations (or contrasts) of a term's categories nothing of lower order has
+    spanned.
 
     Marks them taken.
 
@@ -227,7 +238,7 @@ def _open_part(
 def _recipes(
     factors: tuple[Factor, ...], cells: Sequence[tuple[int, ...]], contrasts: Sequence[Subset]
 ) -> tuple[Recipe, ...]:
-    """What each column of a term is made of, in the order in which ``fill`` writes them."""
+    """Return what each column of a term is made of, in the order in which ``fill`` writes them."""
     categories = [f for f in factors if isinstance(f, CategoryFactor)]
     curves = [range(f.width) for f in factors if not isinstance(f, CategoryFactor)]
     combinations: list[dict[int, int]] = [dict(enumerate(cell)) for cell in cells]

@@ -20,7 +20,9 @@ def ranked_rows(table: Records, rows: Rows) -> tuple[Rows, int]:
     """The rows whose ranks are told, every so many of those wanted: all where they are few."""
     n = table.count(rows)
     step = max(-(-n // MOST_RANKED), 1)
-    return (rows, 1) if step == 1 else (positions_at(rows, np.arange(0, n, step)), step)
+    if step == 1:
+        return (rows, 1)
+    return (positions_at(rows, np.arange(0, n, step)), step)
 
 
 def correlation_table(
@@ -83,12 +85,10 @@ def _strength(r: float) -> str:
     if np.isnan(r):
         return ""
     size = abs(r)
-    return (
-        "strong"
-        if size >= 0.5
-        else "moderate"
-        if size >= 0.3
-        else "weak"
-        if size >= 0.1
-        else "hardly any"
-    )
+    if size >= 0.5:
+        return "strong"
+    if size >= 0.3:
+        return "moderate"
+    if size >= 0.1:
+        return "weak"
+    return "hardly any"

@@ -1,4 +1,4 @@
-"""What one column holds, and what is odd about it."""
+"""Facts of one column, and remarks on what is odd about it."""
 
 from __future__ import annotations
 
@@ -58,11 +58,10 @@ def facts(column: Column, rows: Any) -> Facts:
 def _of_numbers(column: Column, rows: Any) -> Facts:
     everything = column.numbers(rows)
     ordered = np.sort(everything)  # NaN last
-    n = (
-        int(np.searchsorted(ordered, np.nan))
-        if len(ordered) and np.isnan(ordered[-1])
-        else len(ordered)
-    )
+    if len(ordered) and np.isnan(ordered[-1]):
+        n = int(np.searchsorted(ordered, np.nan))
+    else:
+        n = len(ordered)
     ordered = ordered[:n]
     missing = len(everything) - n
     if not n:
@@ -85,14 +84,23 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
         return date_facts(column, figures, float(ordered[0]), float(ordered[-1]))
     figures |= _moments(ordered)
     few = figures["distinct"] <= n // 2
-    starts = np.flatnonzero(fresh) if few else np.arange(n)
+    if few:
+        starts = np.flatnonzero(fresh)
+    else:
+        starts = np.arange(n)
     distinct = ordered[starts] if few else ordered  # nearly all different: none is repeated often
-    repeats = np.diff(np.append(starts, n)) if few else None
+    if few:
+        repeats = np.diff(np.append(starts, n))
+    else:
+        repeats = None
     integral = bool(
         np.all(distinct[:1000] == np.round(distinct[:1000]))
         and np.all(distinct == np.round(distinct))
     )
-    kind = "whole number" if integral else "number"
+    if integral:
+        kind = "whole number"
+    else:
+        kind = "number"
     far = [*far_cells(column, everything, ordered)]
     remarks = [
         *about(column, figures),
@@ -120,8 +128,14 @@ def _moments(ordered: np.ndarray) -> dict[str, float]:
             squares = away * away
             square += float(squares.sum())
             cube += float(squares @ away)
-        sd = float(np.sqrt(square / (n - 1))) if n > 1 else float("nan")
-        skew = cube / n / sd**3 if n > 2 and sd > 0 else float("nan")
+        if n > 1:
+            sd = float(np.sqrt(square / (n - 1)))
+        else:
+            sd = float("nan")
+        if n > 2 and sd > 0:
+            skew = cube / n / sd**3
+        else:
+            skew = float("nan")
     middle = float(ordered[(n - 1) // 2] / 2 + ordered[n // 2] / 2)
     ends = {"minimum": float(ordered[0]), "median": middle, "maximum": float(ordered[-1])}
     return {"mean": mean, "standard_deviation": sd, "skew": skew} | ends
@@ -147,7 +161,8 @@ def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing:
         shown = [f"{level_text(column.all_levels[places[i]])} {counts[i]:,}" for i in order]
         rest = len(places) - len(order)
         if counts.max() == 1 and len(places) > MOST_LEVELS:
-            kind = "id-like" if kind == "category" else kind
+            if kind == "category":
+                kind = "id-like"
             figures["values"] = f"all different: {level_text(column.all_levels[places[0]])}, …"
         else:
             figures["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
@@ -182,7 +197,7 @@ def bars(counts: np.ndarray) -> str:
 
 
 def about(column: Column, figures: dict[str, Any]) -> Iterator[str]:
-    """What is odd about a column of any kind."""
+    """Yield what is odd about a column of any kind."""
     name, n, missing = column.name, figures["count"], figures["missing"]
     if n == 0:
         yield f"{name} has no values at all"
@@ -247,7 +262,10 @@ def _stand_in(ordered: np.ndarray) -> float | None:
             np.searchsorted(ordered, candidate, "left"),
             np.searchsorted(ordered, candidate, "right"),
         )
-        others = ordered[last:] if rest == "above" else ordered[:first]
+        if rest == "above":
+            others = ordered[last:]
+        else:
+            others = ordered[:first]
         if len(others) < 3:
             continue
         whole = bool(np.all(others == np.round(others)))
@@ -258,7 +276,8 @@ def _stand_in(ordered: np.ndarray) -> float | None:
 
 
 def has_stand_in(candidate: float, times: int, low: float, high: float, whole: bool) -> bool:
-    """Whether a value that stands so many times lies too far from the others' ends to be one."""
+    """Return True if a value that stands so many times lies too far from the others' ends to be
+    one."""
     gap = min(abs(candidate - low), abs(candidate - high))
     negative = candidate < 0 < low and whole
     return gap > high - low or negative or (times > 1 and low >= 0 > candidate)

@@ -18,7 +18,7 @@ GROUPS = 4
 
 @dataclass(frozen=True)
 class Spreads:
-    """How values spread in each of some groups, each (groups,): sums that add up over parts.
+    """Spread of values in each of some groups, each (groups,): sums that add up over parts.
 
     Sums are in a ``unit`` in which squares exist."""
 
@@ -85,7 +85,10 @@ class Across:
             mean, deviation = heights.mean[place], heights.deviation[place]
             return {"n": n, "mean": float(mean), "standard_deviation": float(deviation)}
         events, total = self.found.sums[:, place].tolist()
-        share = events / total if total > 0 else np.nan
+        if total > 0:
+            share = events / total
+        else:
+            share = np.nan
         if kind == "of":
             logit = float(empirical_logit(np.array([events]), np.array([total]))[0])
             more = {"proportion": share, "empirical_logit": logit}
@@ -160,16 +163,16 @@ class Ranges:
 def _few_of(x: np.ndarray, most: int) -> np.ndarray:
     """The different values of x, or more than ``most`` of them where they are that many."""
     some = np.unique(x[:1000])
-    return some if len(some) > most else np.unique(x)
+    if len(some) > most:
+        return some
+    return np.unique(x)
 
 
 def inner_number(expression: Any) -> Any:
     """The number inside a curve: of spline(x) it is x."""
-    return (
-        expression.arguments[0]
-        if getattr(expression, "function", "") in ("spline", "polynomial")
-        else expression
-    )
+    if getattr(expression, "function", "") in ("spline", "polynomial"):
+        return expression.arguments[0]
+    return expression
 
 
 def empirical_logit(events: np.ndarray, total: np.ndarray) -> np.ndarray:

@@ -1,4 +1,4 @@
-"""What a first look finds: the facts of each column, which go together, the response."""
+"""Findings of a first look: the facts of each column, which go together, the response."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ UNSEEN = (
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Looked:
-    """What is looked at, and what a look at it finds: facts of the columns, and its tables."""
+    """A table being looked at: facts of its columns, and its tables."""
 
     table: Records
     rows: Any
@@ -149,7 +149,9 @@ class Looked:
 
         None without a sentence.
         """
-        return None if self.at_response is None else self.at_response.by_group
+        if self.at_response is None:
+            return None
+        return self.at_response.by_group
 
     @cached_property
     @one_thread_a_product()
@@ -169,7 +171,10 @@ class Looked:
             means = {f.name: f.mean if np.isfinite(f.mean) else 0.5 for f in self.facts}
             found = pairs(self.table, rows, names, [means[n] for n in names], LEVEL)
         else:
-            X = beside if step == 1 else self._beside(names, rows)
+            if step == 1:
+                X = beside
+            else:
+                X = self._beside(names, rows)
             if (many := len(names) * (len(names) - 1) // 2) > MOST_PAIRS:
                 which = correlation.strongest_pairs(X, STRONGEST)
                 basis += f"; the {len(which):,} strongest of {many:,} pairs"
@@ -188,4 +193,6 @@ class Looked:
     def _beside(self, names: list[str], rows: Any) -> np.ndarray:
         """Columns of numbers side by side (n, k)."""
         columns = [self.table.column(name).numbers(rows) for name in names]
-        return np.array(columns).T if columns else np.empty((0, 0))
+        if columns:
+            return np.array(columns).T
+        return np.empty((0, 0))

@@ -57,7 +57,14 @@ class Across:
 
 
 def _grid_for(n: int) -> tuple[int, int]:
-    columns = 1 if n == 1 else 2 if n <= 4 else 3 if n <= 9 else 4
+    if n == 1:
+        columns = 1
+    elif n <= 4:
+        columns = 2
+    elif n <= 9:
+        columns = 3
+    else:
+        columns = 4
     return math.ceil(n / columns), columns
 
 
@@ -278,7 +285,10 @@ def _strongest(figure: Figure, top: float, k: int, pairs: Sequence[Pair]) -> Non
     if not pairs or k < 3:
         return
     most = min(len(pairs), 4 if k == 3 else 6 if k < 8 else 10)
-    wide = 0.42 if k > 3 else 0.33
+    if k > 3:
+        wide = 0.42
+    else:
+        wide = 0.33
     high = min((0.042 * most + 0.05) * HIGH / inches_of(figure)[1], 0.44 * top)
     ax = figure.add_axes((0.98 - wide, top - high - 0.005, wide, high))
     dress(ax)

@@ -1,4 +1,4 @@
-"""What each picture of a first look shows."""
+"""Arrays behind each picture of a first look."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ MOST_LEVELS = 6
 
 @dataclass(frozen=True)
 class Wording:
-    """What a caller puts in place of a picture's own words, and which rows are labelled."""
+    """Words in place of a picture's own, and the rows that are labelled."""
 
     title: str | None = None
     label_rows: str | Sequence[Any] = "flagged"
@@ -51,7 +51,10 @@ class Wording:
 
 def _flags(those: Shown, far: np.ndarray) -> list[tuple[int, str]]:
     """Places to label among the rows shown, with their labels: far out, or those asked for."""
-    places = far if those.asked is None else those.asked
+    if those.asked is None:
+        places = far
+    else:
+        places = those.asked
     return list(zip(places.tolist(), map(str, those.labels(places)), strict=True))
 
 
@@ -77,7 +80,7 @@ def draw(
 
 
 def _left(names: list[str], most: int, those: Shown) -> str:
-    """What is not shown: of many columns, of many rows."""
+    """Return what is not shown: of many columns, of many rows."""
     rows = f"; {those.said}" if those.said else ""
     return rows + (f"; not shown: {listed(names[most:], 6)}" if len(names) > most else "")
 
@@ -177,7 +180,8 @@ def _across(at: ResponseLook, text: str, factor: Any, those: Shown, wording: Wor
             reach=np.where(n > 1, reach, 0.0),
         )
     expression = inner_number(factor.expression)
-    text = text if expression is factor.expression else str(expression)
+    if expression is not factor.expression:
+        text = str(expression)
     x = evaluate(expression, of_terms)
     flags = tuple(_flags(those, _far_out(np.column_stack([x, y]))[:4]))
     dates = isinstance(expression, Name) and at.table.column(expression.name).is_date
@@ -234,8 +238,14 @@ def _matrix(look: Looked, wording: Wording) -> Figure:
         if np.isfinite(r)
     ]
     flags = _flags(those, _far_out(values)[:3])
-    top = strongest[0] if strongest else None
-    finding = f"strongest: {top.names[0]} with {top.names[1]}" if top else "no pair varies together"
+    if strongest:
+        top = strongest[0]
+    else:
+        top = None
+    if top:
+        finding = f"strongest: {top.names[0]} with {top.names[1]}"
+    else:
+        finding = "no pair varies together"
     left = _left(names, MOST_MATRIX, those)
     title = wording.title or "Which columns go together?"
     return matrix([wording.of(n) for n in drawn], values, strongest, flags, title, finding + left)

@@ -104,7 +104,7 @@ class ResponseLook:
         return learn(self.sentence, self.table, self.rows)
 
     def context(self, table: Records, rows: Rows) -> Context:
-        """Where the sentence's own expressions are computed on some rows."""
+        """Return where the sentence's own expressions are computed on some rows."""
         return Context(table, rows, self._learner.memory)
 
     @cached_property
@@ -135,15 +135,13 @@ class ResponseLook:
 
     @property
     def name(self) -> str:
-        """What heights are called."""
+        """Return what heights are called."""
         text = str(self.sentence.response)
-        return (
-            f"empirical logit of {text}"
-            if self.kind == "of"
-            else text
-            if self.kind == "plain"
-            else f"rate of {text}"
-        )
+        if self.kind == "of":
+            return f"empirical logit of {text}"
+        if self.kind == "plain":
+            return text
+        return f"rate of {text}"
 
     # -------------------------------------------------------------- correlations
 
@@ -256,7 +254,7 @@ class ResponseLook:
         )
 
     def across(self, factors: Sequence[Any]) -> list[Across]:
-        """What the response is in each group of factors: levels, or ranges of a number."""
+        """Return what the response is in each group of factors: levels, or ranges of a number."""
         cuts = [self._cut(factor) for factor in factors]
         unit = self._unit  # found before the pass, which may run elsewhere
 
@@ -300,7 +298,9 @@ class _Part(NamedTuple):
     def known(self) -> _Part:
         """Those that have a height."""
         here = ~np.isnan(self.y)
-        return self if here.all() else _Part(some_rows(self.X, here), self.y[here])
+        if here.all():
+            return self
+        return _Part(some_rows(self.X, here), self.y[here])
 
     @property
     def numbers(self) -> tuple[np.ndarray, np.ndarray]:

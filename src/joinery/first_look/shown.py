@@ -1,4 +1,5 @@
-"""What pictures of a first look show of a long table: rows evenly taken, and those farthest out."""
+"""Rows of a long table that pictures of a first look show: rows evenly taken, and those farthest
+out."""
 
 from __future__ import annotations
 
@@ -36,13 +37,17 @@ def shown(
     """The rows of a table that its pictures show, with labels those farthest out and asked for."""
     asked: np.ndarray | None
     if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
-        asked = None if label_rows == "flagged" else np.empty(0, int)
+        if label_rows == "flagged":
+            asked = None
+        else:
+            asked = np.empty(0, int)
     else:
         asked = places_at(rows, np.asarray(table.positions(as_labels(label_rows))))
     if (some := drawn_evenly(table.count(rows))) is None:
         return Shown(table, rows, asked)
     (even, said), beside = some, _farthest(table, rows, names)
-    beside = beside if asked is None else np.union1d(beside, asked)
+    if asked is not None:
+        beside = np.union1d(beside, asked)
     places = np.union1d(even, beside)
     return Shown(
         in_memory(table, rows, places, beside, names),

@@ -42,7 +42,10 @@ def _far(cell: float, rest: np.ndarray, nearest: float) -> str:
     """Return how far a cell lies from the rest, in words, or nothing."""
     median = float(rest[len(rest) // 2])
     positive = cell > 0 and rest[0] > 0
-    times = max(cell / nearest, nearest / cell) if positive else 1.0
+    if positive:
+        times = max(cell / nearest, nearest / cell)
+    else:
+        times = 1.0
     if cell < nearest < NEAR_ZERO * median:
         times = 1.0  # numbers that come near zero lie many times apart there
     if times < TENFOLD and abs(cell - median) < FARTHER * abs(nearest - median):
@@ -52,7 +55,10 @@ def _far(cell: float, rest: np.ndarray, nearest: float) -> str:
         if abs(np.log(cell) - logs.mean()) < LOG_SPREADS * logs.std():
             return ""
     if times >= TENFOLD:
-        which = "times the next largest" if cell > nearest else "times smaller than the next"
+        if cell > nearest:
+            which = "times the next largest"
+        else:
+            which = "times smaller than the next"
         return f"{value(times, 2)} {which}: is its decimal point where it belongs?"
     middle, spread = float(rest.mean()), float(rest.std())
     away, next_away = abs(cell - middle), abs(nearest - middle)

@@ -47,7 +47,7 @@ def streamed_facts(column: Column, table: Records, rows: Rows) -> Facts:
 
 
 def level_counts(column: Column, learner: Learner) -> tuple[int, np.ndarray]:
-    """How many cells are missing, and how often each level stands (levels,)."""
+    """Return how many cells are missing, and how often each level stands (levels,)."""
 
     def own(piece: Piece) -> np.ndarray:
         return np.bincount(column.codes(piece[0].rows) + 1, minlength=len(column.all_levels) + 1)
@@ -82,7 +82,10 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
     if column.kind == "date":
         return date_facts(column, figures, low, high)
     moments = Moments.over(values)
-    sd = float(np.sqrt(moments.second / (n - 1))) if n > 1 else float("nan")
+    if n > 1:
+        sd = float(np.sqrt(moments.second / (n - 1)))
+    else:
+        sd = float("nan")
     middle = at_places(values, np.array([(n - 1) // 2, n // 2], float), float(n))
     figures |= {
         "mean": moments.mean,
@@ -93,7 +96,10 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
         "maximum": high,
     }
     remarks = [*about(column, figures), *_remarks(column.name, values, figures, whole, distinct)]
-    kind = "whole number" if whole else "number"
+    if whole:
+        kind = "whole number"
+    else:
+        kind = "number"
     return Facts(column.name, kind, **figures, remarks=tuple(remarks))
 
 
@@ -101,7 +107,10 @@ def _first(piece: Counted) -> tuple[int, float, float, bool, np.ndarray | None]:
     """Count, ends, whether all are whole, and the different values where they are few."""
     x = piece[0]
     some = np.unique(x[: 2 * MOST_DISTINCT])
-    distinct = np.unique(x) if len(some) <= MOST_DISTINCT else None
+    if len(some) <= MOST_DISTINCT:
+        distinct = np.unique(x)
+    else:
+        distinct = None
     whole = bool(np.all(x[:1000] == np.round(x[:1000])) and np.all(x == np.round(x)))
     return len(x), *ends_of(x), whole, distinct
 
@@ -111,11 +120,13 @@ def _together(a: np.ndarray | None, b: np.ndarray | None) -> np.ndarray | None:
     if a is None or b is None:
         return None
     both = np.union1d(a, b)
-    return both if len(both) <= MOST_DISTINCT else None
+    if len(both) <= MOST_DISTINCT:
+        return both
+    return None
 
 
 def _cells(x: np.ndarray, edges: np.ndarray) -> np.ndarray:
-    """How many values lie in each of equal ranges, the last closed above."""
+    """Return how many values lie in each of equal ranges, the last closed above."""
     place = np.searchsorted(edges, x, side="right") - 1
     return np.bincount(np.minimum(place, len(edges) - 2), minlength=len(edges) - 1)
 
@@ -127,7 +138,7 @@ def _remarks(
     whole: bool,
     distinct: np.ndarray | None,
 ) -> Iterator[str]:
-    """What is odd about a column of numbers."""
+    """Yield what is odd about a column of numbers."""
     n, low, high = figures["count"], figures["minimum"], figures["maximum"]
     for candidate in (low, high):
         if candidate in STAND_INS:
@@ -149,7 +160,7 @@ def _remarks(
 
 
 def _others(values: Partition[Counted], candidate: float) -> tuple[int, float, float, bool]:
-    """How often a value stands, and the ends of the others and whether they are whole."""
+    """Return how often a value stands, and the ends of the others and whether they are whole."""
     times, low, high, whole = 0, np.inf, -np.inf, True
     for found in values.each(lambda piece: _apart(piece[0], candidate)):
         times += found[0]

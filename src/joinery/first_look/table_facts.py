@@ -1,4 +1,4 @@
-"""What is odd about a table as a whole: columns that say the same, rows that are there twice."""
+"""Remarks on a table as a whole: columns that say the same, rows that are there twice."""
 
 from __future__ import annotations
 
@@ -75,9 +75,10 @@ def _repeated(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:
     sums = np.zeros(len(positions))
     for weight, name in zip(weights, names, strict=True):
         column = table.column(name)
-        numbers = (
-            column.numbers(rows) if column.kind == "number" else column.codes(rows).astype(float)
-        )
+        if column.kind == "number":
+            numbers = column.numbers(rows)
+        else:
+            numbers = column.codes(rows).astype(float)
         sums += weight * np.where(np.isfinite(numbers), numbers, -0.5)
     ordered = np.sort(sums)
     twice = np.unique(ordered[1:][ordered[1:] == ordered[:-1]])

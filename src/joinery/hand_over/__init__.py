@@ -1,1 +1,1 @@
-"""What is handed over: the short page, the report, the workbook, formulas."""
+"""Everything that is handed over: the short page, the report, the workbook, formulas."""

@@ -60,7 +60,9 @@ def _rows(fit: Fitted) -> Table:
     if too_many(fit):
         return remarkable_rows(fit)
     found = rows(fit)
-    return found if len(found) <= MOST_LINES else some_lines(found, range(MOST_LINES))
+    if len(found) <= MOST_LINES:
+        return found
+    return some_lines(found, range(MOST_LINES))
 
 
 def _forecasts(fit: Fitted) -> Sheet:
@@ -73,12 +75,18 @@ def _forecasts(fit: Fitted) -> Sheet:
         return Sheet("forecast", Table(nothing, title="Forecasts"))
     needed = table_order(fit, fitted)
     columns, index = _given(fit, needed)
-    start = 2 if index is not None else 1
+    if index is not None:
+        start = 2
+    else:
+        start = 1
     lines = range(FIRST_LINE, FIRST_LINE + len(next(iter(columns.values()), [0])))
     formulas: dict[str, list[str]] = {}
     for part in parts(fit):
         try:
-            formula = fitted if part == "fitted" else forecast_formula(fit, part)
+            if part == "fitted":
+                formula = fitted
+            else:
+                formula = forecast_formula(fit, part)
             own = table_order(fit, formula)
             if not set(own) <= set(needed):
                 continue  # a weight that is not known of a new row
@@ -91,7 +99,10 @@ def _forecasts(fit: Fitted) -> Sheet:
             notes.append(f"{part.replace('_', ' ')}: {reason}")
             break
     title = f"Forecasts of {fit.words(fit.response.original)}"
-    name = str(fit.origin.table.index.name or "row") if fit.origin else "row"
+    if fit.origin:
+        name = str(fit.origin.table.index.name or "row")
+    else:
+        name = "row"
     names = apart(columns, [part.replace("_", " ") for part in parts(fit)])
     kinds = dict.fromkeys(names.values(), "value")
     return Sheet(

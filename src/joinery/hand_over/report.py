@@ -80,12 +80,21 @@ def _page(fits: Sequence[Fitted]) -> Page:
     names = count(1)
     for place, fit in enumerate(fits, 1):
         builder = _Builder(fit, numbers, names, f"fit{place}-" if len(fits) > 1 else "")
-        heading = f"{place}. {fit.sentence}" if len(fits) > 1 else ""
+        if len(fits) > 1:
+            heading = f"{place}. {fit.sentence}"
+        else:
+            heading = ""
         chapters.append(Chapter(heading, list(builder.sections())))
     first = fits[0]
-    title = first.sentence if len(fits) == 1 else f"{len(fits)} fits of {first.response.original}"
+    if len(fits) == 1:
+        title = first.sentence
+    else:
+        title = f"{len(fits)} fits of {first.response.original}"
     origin = first.origin
-    source = f" from {origin.table.name}" if origin and origin.table.name else ""
+    if origin and origin.table.name:
+        source = f" from {origin.table.name}"
+    else:
+        source = ""
     under = f"made by Joinery{source}"
     return Page(title, under, chapters, _row_values(fits, numbers))
 
@@ -101,7 +110,10 @@ class _Listed(NamedTuple):
 def _listed(fit: Fitted) -> _Listed:
     """All rows, of many those that are most remarkable."""
     used = rows_at_hand(fit)[1].used
-    places = np.arange(used) if used <= MOST_LISTED else most_remarkable(fit)
+    if used <= MOST_LISTED:
+        places = np.arange(used)
+    else:
+        places = most_remarkable(fit)
     return _Listed([str(label) for label in labels_of(fit, places)], places)
 
 
@@ -112,7 +124,8 @@ def _numbered(fits: Sequence[Fitted]) -> dict[str, int]:
 
 
 def _row_values(fits: Sequence[Fitted], numbers: dict[str, int]) -> list[Row]:
-    """What is shown of each row that is pointed at: its columns, fitted value and residual."""
+    """Return what is shown of each row that is pointed at: its columns, fitted value and
+    residual."""
     words = [""] * len(numbers)
     for fit in reversed(fits):
         (table, used), (labels, places) = rows_at_hand(fit), _listed(fit)
@@ -154,7 +167,10 @@ class _Builder:
         looked_at = CHECKED + ("sequence",) * (fit.options.order is not None)
         yield self._section("checks", "Check", [table(checks(fit)), *map(self._picture, looked_at)])
         yield self._section("rows", "The rows", [self._rows()])
-        h = "h4" if self.prefix else "h3"
+        if self.prefix:
+            h = "h4"
+        else:
+            h = "h3"
         read = [f"<{h}>{html.escape(t)}</{h}>{bullets(lines)}" for t, lines in paragraphs(fit)]
         yield self._section("understand", "Understand", read)
         if fit.origin is not None and len(fit.origin.used_rows.awaiting):
@@ -219,7 +235,10 @@ class _Builder:
     def _rows(self) -> str:
         labels, places = _listed(self.fit)
         every = len(places) == rows_at_hand(self.fit)[1].used
-        found = rows(self.fit) if every else remarkable_rows(self.fit)
+        if every:
+            found = rows(self.fit)
+        else:
+            found = remarkable_rows(self.fit)
         numbers: list[int | None] = [self.numbers[label] for label in labels]
         return table(found, numbers + [None] * (len(found) - len(numbers)))
 

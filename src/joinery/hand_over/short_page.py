@@ -101,14 +101,18 @@ def _settled(fit: Fitted) -> str:
         words = listed((f"{name} {level}" for name, level in references.items()), 6)
         parts.append(f"reference level{'s' * (len(references) > 1)}: {words}")
     if fit.family.shares and fit.response.kind == "plain":
-        yes = "" if is_condition(fit.response.expression) else "yes in "
+        if is_condition(fit.response.expression):
+            yes = ""
+        else:
+            yes = "yes in "
         what = fit.words(str(fit.response.expression).strip("()"))
         parts.append(f"counted as 1: {yes}{what}")
     return "; ".join([*parts, *_as_read(fit)])
 
 
 def _as_read(fit: Fitted) -> list[str]:
-    """What was noted of the model's columns while the table was read, where that is little."""
+    """Return what was noted of the model's columns while the table was read, where that is
+    little."""
     said = [note.words for note in notes(fit) if note.kind == READING]
     if len(said) <= MOST_READING:
         return said
@@ -120,11 +124,9 @@ def _dispersion(fit: Fitted) -> str:
     dispersion = fit.options.dispersion
     if dispersion is None or (dispersion == "estimated" and not fit.family.known_dispersion):
         return ""
-    return (
-        ", estimated dispersion"
-        if dispersion == "estimated"
-        else f", dispersion {value(dispersion)}"
-    )
+    if dispersion == "estimated":
+        return ", estimated dispersion"
+    return f", dispersion {value(dispersion)}"
 
 
 def _cautions(fit: Fitted) -> list[Caution]:
@@ -142,7 +144,10 @@ def _cautions(fit: Fitted) -> list[Caution]:
         cautions += [Caution(CAUTION, "", "")] * max(
             len(worse) - MOST_CAUTIONS, 0
         )  # counted below, never shown
-        sound = [] if worse else ["no row decides the answer or is badly fitted"]
+        if worse:
+            sound = []
+        else:
+            sound = ["no row decides the answer or is badly fitted"]
         lines = said_on_page(fit)
         cautions += [
             Caution(c.verdict, _found(c), "checks")
@@ -166,7 +171,7 @@ def _cautions(fit: Fitted) -> list[Caution]:
 
 
 def _found(line: Line) -> str:
-    """What a check found, with its p where it has one."""
+    """Return what a check found, with its p where it has one."""
     return line.found if math.isnan(line.test.p) else f"{line.found}; {p_phrase(line.test.p)}"
 
 
@@ -193,14 +198,23 @@ def _in_short(fit: Fitted) -> list[str]:
     out = []
     if fit.model_df > 0:
         r2, adjusted = fixed(fit.r_squared, 2), fixed(fit.adjusted_r_squared or 0.0, 2)
-        about = "" if fit.solution.spans_constant else ", about zero as there is no intercept"
+        if fit.solution.spans_constant:
+            about = ""
+        else:
+            about = ", about zero as there is no intercept"
         out.append(
             f"{percent(fit.r_squared)} of the variation in {name} is explained (R² {r2}, "
             f"adjusted {adjusted}{about})."
         )
     if fit.residual_sd is not None:
-        line = "the fitted value" if fit.model_df > 0 else "the mean"
-        row = "A typical row" if fit.options.weights is None else "A typical row of weight 1"
+        if fit.model_df > 0:
+            line = "the fitted value"
+        else:
+            line = "the mean"
+        if fit.options.weights is None:
+            row = "A typical row"
+        else:
+            row = "A typical row of weight 1"
         out.append(
             f"{row} lies {figure(fit.residual_sd, 3)} from {line} "
             f"(typical miss: residual SD, s; {_degrees(fit)})."
@@ -213,20 +227,23 @@ def _degrees(fit: Fitted) -> str:
 
 
 def _beats_none(test: OverallTest) -> Iterator[str]:
-    """Whether the model beats no predictors."""
+    """Return True if the model beats no predictors."""
     if math.isnan(test.p):
         return
-    better = (
-        "Better than no predictors" if test.p < 0.05 else "Not clearly better than no predictors"
-    )
-    second = (
-        ""
-        if math.isinf(test.df2)
-        else f", {test.df2:,.0f}"
-        if test.df2 == round(test.df2) or test.df2 >= 1000
-        else f", {test.df2:.1f}"
-    )
-    symbol = "χ²" if test.name == "chi2" else "F"
+    if test.p < 0.05:
+        better = "Better than no predictors"
+    else:
+        better = "Not clearly better than no predictors"
+    if math.isinf(test.df2):
+        second = ""
+    elif test.df2 == round(test.df2) or test.df2 >= 1000:
+        second = f", {test.df2:,.0f}"
+    else:
+        second = f", {test.df2:.1f}"
+    if test.name == "chi2":
+        symbol = "χ²"
+    else:
+        symbol = "F"
     yield (
         f"{better}: {symbol}({test.df1}{second}) = {figure(test.statistic, 3)}, {p_phrase(test.p)}."
     )
@@ -272,7 +289,10 @@ def _strongest(fit: Fitted) -> str:
     )
     name = e.names[place]
     level = ": " in name and " × " not in name
-    step = 1.0 if ": " in name or " × " in name else telling_step(standard_units(fit)[place])
+    if ": " in name or " × " in name:
+        step = 1.0
+    else:
+        step = telling_step(standard_units(fit)[place])
     ratio, low, high = (
         math.exp(min(step * v, 700.0)) for v in (e.values[place], float(lower), float(upper))
     )
@@ -280,9 +300,16 @@ def _strongest(fit: Fitted) -> str:
     of = f"the {kind} of {fit.words(fit.response.name.strip('()'))}"
     ends = f"{figure(ratio, 3)} [{figure(low, 3)}, {figure(high, 3)}]"
     where = f"at {fit.words(name)}, against the reference level"
-    more = "unit more" if step == 1 else f"{value(step)} more"
-    where = where if level else f"for each {more} of {fit.words(name)}"
-    verb = "are" if kind == "odds" else "is"
+    if step == 1:
+        more = "unit more"
+    else:
+        more = f"{value(step)} more"
+    if not level:
+        where = f"for each {more} of {fit.words(name)}"
+    if kind == "odds":
+        verb = "are"
+    else:
+        verb = "is"
     return f"The surest effect: {of} {verb} multiplied by {ends} {where}."
 
 
@@ -296,7 +323,10 @@ def _sentence(fit: Fitted) -> str:
 
 
 def _elsewhere(number: int, call: str) -> str:
-    what = "more coefficients" if call == "coefficients" else "terms in the equation"
+    if call == "coefficients":
+        what = "more coefficients"
+    else:
+        what = "terms in the equation"
     return f"{number:,} {what}: see {call}"
 
 
@@ -307,7 +337,10 @@ def _matter_most(fit: Fitted) -> list[int]:
         return list(range(len(e.names)))
     with np.errstate(all="ignore"):
         sure = np.nan_to_num(np.abs(e.values / e.standard_errors), nan=-1.0)
-    first = [0] if fit.solution.has_intercept else []
+    if fit.solution.has_intercept:
+        first = [0]
+    else:
+        first = []
     sure[first] = -2.0
     return sorted([*first, *np.argsort(-sure, kind="stable")[:MOST_EFFECTS].tolist()])
 

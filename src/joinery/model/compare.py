@@ -78,7 +78,7 @@ def _fits(given: Sequence[Any], least: int, call: str) -> list[Fit]:
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Trail:
-    """How a stepwise choice went.
+    """The steps of a stepwise choice.
 
     ``steps`` is a Table of the moves, ``tried`` one of all that were looked at, ``fits`` has the
     Fit of each step, ``final`` is the one it ended in.

@@ -79,11 +79,10 @@ def _places(fit: Fitted) -> np.ndarray:
     their neighbours apart.
     """
     _, used = rows_at_hand(fit)
-    key = (
-        np.arange(used.total)
-        if fit.options.order is None
-        else _codes(fit, fit.options.order, "order")
-    )
+    if fit.options.order is None:
+        key = np.arange(used.total)
+    else:
+        key = _codes(fit, fit.options.order, "order")
     order = np.argsort(key, kind="stable")
     order = order[~np.isin(order, np.concatenate([used.weightless, used.cut]))]
     place = np.zeros(used.total, dtype=int)

@@ -1,4 +1,4 @@
-"""What a family asks of a response, and what the reader of a fit with an iteration must know."""
+"""Requirements of a family on its response, and notes on fits with an iteration."""
 
 from __future__ import annotations
 
@@ -32,18 +32,21 @@ class Responses:
 
 
 def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) -> Responses:
-    """What is seen of the responses in one pass.
+    """Return what is seen of the responses in one pass.
 
     Raises UnusableColumnError, with column and rows, for values the family cannot have.
     """
     name, total = str(blocks.response.expression), str(blocks.response.total)
 
     def faults(part: LikelihoodRows) -> list[np.ndarray]:
-        """Where each of ``words`` holds, as places in the block."""
+        """Return where each of ``words`` holds, as places in the block."""
         if part.trials is not None:
             bad = [~(part.trials > 0), part.y < 0, part.y > 1]
         elif blocks.response.kind == "per":
-            exposure = np.zeros(0) if part.offset is None else part.offset
+            if part.offset is None:
+                exposure = np.zeros(0)
+            else:
+                exposure = part.offset
             bad = [~np.isfinite(exposure), family.allowed(part.y)[0]]
         else:
             bad = [family.allowed(part.y)[0]]
@@ -95,7 +98,7 @@ def family_notes(
     estimate: Estimate,
     options: Options,
 ) -> Iterator[Note]:
-    """What the reader of a fit must know of its family and its iteration."""
+    """Yield what the reader of a fit must know of its family and its iteration."""
     assert estimate.iterations is not None
     names, family = ("intercept", *blocks.design.names), estimate.family
     if estimate.running:
@@ -144,14 +147,17 @@ def family_notes(
 
 def _fractional(part: LikelihoodRows) -> bool:
     with np.errstate(all="ignore"):  # shares of nothing are refused with their rows
-        counts = part.y if part.trials is None else part.y * part.trials
+        if part.trials is None:
+            counts = part.y
+        else:
+            counts = part.y * part.trials
         return bool(np.any(np.abs(counts - np.round(counts)) > 1e-9))
 
 
 def _separation(
     blocks: RowBlocks, source: LikelihoodBlocks, estimate: Estimate, names: tuple[str, ...]
 ) -> Iterator[Note]:
-    """Which terms separate the response, and the rows that they fit without error."""
+    """Yield which terms separate the response, and the rows that they fit without error."""
     running = [names[j] for j in estimate.running if j > 0] or [names[j] for j in estimate.running]
     low, high = estimate.family.mean_range
 

@@ -39,7 +39,9 @@ def answered(question: Callable[P, Table]) -> Callable[P, Table]:
     def answer(*args: P.args, **kwargs: P.kwargs) -> Table:
         table, fit = asked(*args, **kwargs), args[0]
         labels = fit._fitted.options.labels  # type: ignore[attr-defined]
-        return replace(table, labels=Labels(labels)) if labels else table
+        if labels:
+            return replace(table, labels=Labels(labels))
+        return table
 
     return answer
 
@@ -182,7 +184,7 @@ class Fit:
 
     @property
     def converged(self) -> bool:
-        """Whether the estimation settled; least squares always does."""
+        """Return True if the estimation settled; least squares always does."""
         return self._fitted.estimate.converged
 
     @property
@@ -197,7 +199,7 @@ class Fit:
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """What the reader must know, the gravest first."""
+        """Return what the reader must know, the gravest first."""
         return tuple(note.words for note in self.remarks)
 
     @property
@@ -263,7 +265,8 @@ class Fit:
 
     @answered
     def term_correlations(self) -> Table:
-        """What each term shares with the response: simple, partial and semipartial correlations.
+        """Return what each term shares with the response: simple, partial and semipartial
+        correlations.
 
         Returns a Table: term, simple_r, partial_r (t/√(t² + df)), semipartial_r, from the
         constant-spread t. Raises CallError for a family but the normal.
@@ -282,7 +285,7 @@ class Fit:
     def average_effects(
         self, level: float | None = None, *, step: float | None = None, per: float | None = None
     ) -> Table:
-        """How the mean of the response changes with each predictor, averaged over the rows.
+        """Return how the mean of the response changes with each predictor, averaged over the rows.
 
         Parameters: ``level`` of the intervals; ``step`` for the difference that so much more of a
         number makes, in place of its slope; ``per`` for rates of a count with its exposure, per so
@@ -350,7 +353,7 @@ class Fit:
         level: float | None = None,
         simultaneous: bool = True,
     ) -> Table:
-        """Where the slope of one predictor differs from zero across another.
+        """Return where the slope of one predictor differs from zero across another.
 
         Parameters: as for ``simple_slopes``; ``across`` is a number. Returns a Table: from, to,
         slope_is (above zero, below zero, unclear), share_of_rows; cut at the ends of
@@ -437,7 +440,7 @@ class Fit:
         hold: Mapping[str, Any] | words.Hold = "average",
         level: float | None = None,
     ) -> Table:
-        """What if: the mean at one setting of the predictors less the mean at another.
+        """Return what if: the mean at one setting of the predictors less the mean at another.
 
         Parameters: ``a``, ``b`` column → value, or text such as ``"feed_kg=6, rain_days=40"``;
         without ``b`` against the average; ``hold`` values of the other columns, else their
@@ -520,7 +523,7 @@ class Fit:
         level: float | None = None,
         seed: int | None = None,
     ) -> Table:
-        """How coefficients, or other figures, spread over resamples of the rows.
+        """Return how coefficients, or other figures, spread over resamples of the rows.
 
         Parameters
         ----------
@@ -626,7 +629,7 @@ other things held.
 
     @answered
     def anova(self, after: words.After = "lower-order") -> Table:
-        """What each term explains beyond the terms it is adjusted for.
+        """Return what each term explains beyond the terms it is adjusted for.
 
         Parameters: ``after``: ``"lower-order"``, all terms that do not contain it; ``"earlier"``
         terms as written; ``"others"``, all other terms, categories coded to sum to zero.
@@ -646,7 +649,7 @@ other things held.
 
     @answered
     def box_cox(self) -> Table:
-        """Which power of the response suits the model: a ladder of seven named powers.
+        """Return which power of the response suits the model: a ladder of seven named powers.
 
         Returns a Table: power, response (as a sentence writes it), typical_miss (√(Σe²/df) in the
         response's own unit, fitted values turned back), below_best (log likelihood below that of
@@ -722,7 +725,8 @@ other things held.
 
     @answered
     def checks(self) -> Table:
-        """What the model takes for granted: a line a question, with figure, verdict and advice.
+        """Return what the model takes for granted: a line a question, with figure, verdict and
+        advice.
 
         Returns a Table: question, check, statistic, p, verdict (fine, caution or serious), advice,
         whose sentences can be given to ``revise``. Raises CallError for a loaded fit.

@@ -34,7 +34,10 @@ def revise(
         keys = [t.key for t in terms]
         if term.key not in keys:
             near = nearest(str(term), map(str, terms))
-            hint = f"did you mean {near!r}?" if near else "it has " + ", ".join(map(str, terms))
+            if near:
+                hint = f"did you mean {near!r}?"
+            else:
+                hint = "it has " + ", ".join(map(str, terms))
             raise CallError(f"the model has no term {str(term)!r}; {hint}", argument="drop")
         terms.pop(keys.index(term.key))
     terms += [t for t in terms_of(add) if t.key not in {k.key for k in terms}]
@@ -81,7 +84,9 @@ def revise(
 
 def _listed(value: Any) -> list[Any]:
     """One value or several as a list."""
-    return [] if value is None else as_labels(value)
+    if value is None:
+        return []
+    return as_labels(value)
 
 
 def has_intercept(text: str | Sequence[str] | None) -> bool:

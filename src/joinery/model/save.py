@@ -110,7 +110,9 @@ def _jsonable(value: Any) -> Any:
         return [_jsonable(v) for v in value.tolist()]
     if isinstance(value, list):
         return [_jsonable(v) for v in value]
-    return None if isinstance(value, float) and not math.isfinite(value) else value
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return value
 
 
 def _seal(content: dict[str, Any]) -> str:
@@ -179,7 +181,10 @@ def load_fitted(path: str | os.PathLike[str]) -> Fitted:
     version = content.get("version")
     if version != VERSION:
         newer = isinstance(version, int) and version > VERSION
-        way = "update Joinery" if newer else "fit the table again and save it"
+        if newer:
+            way = "update Joinery"
+        else:
+            way = "fit the table again and save it"
         raise refuse(f"it has version {version!r}, and this Joinery reads version {VERSION}; {way}")
     seal = content.pop("seal", None)
     try:
@@ -204,9 +209,10 @@ def load_fitted(path: str | os.PathLike[str]) -> Fitted:
 def _sandwich(saved: SavedSandwich, rank: int) -> Sandwich:
     df = np.array([math.nan if v is None else v for v in saved.df])
     meat = np.array(saved.meat, dtype=float).reshape(rank, rank)
-    blind = (
-        np.array(saved.blind, dtype=float).reshape(rank, -1) if saved.blind else np.empty((rank, 0))
-    )
+    if saved.blind:
+        blind = np.array(saved.blind, dtype=float).reshape(rank, -1)
+    else:
+        blind = np.empty((rank, 0))
     leverages = tuple(np.array(K, dtype=float).reshape(-1, rank, rank) for K in saved.leverages)
     return Sandwich(
         saved.kind,

@@ -1,4 +1,4 @@
-"""Whether the parts of a saved fit fit together, and whether it can be used."""
+"""Checks that the parts of a saved fit agree, and that it can be used."""
 
 from __future__ import annotations
 
@@ -86,7 +86,10 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
     require(shares & set(design.seen) <= grouped, "a number with the shares of levels")
     for factor in factors:
         memory, own = design.factors[str(factor)], [n.name for n in names_in(factor)]
-        typical = saved.rows.typical.get(own[0]) if len(own) == 1 else None
+        if len(own) == 1:
+            typical = saved.rows.typical.get(own[0])
+        else:
+            typical = None
         dated = not isinstance(memory, SavedDate) or own[0] in design.dates
         require(dated, f"{own[0]} is a date in one part alone")
         if isinstance(memory, SavedDate):
@@ -173,7 +176,10 @@ def check_use(fit: Fitted) -> None:
         estimates = coefficients(fit)
         overall(fit)
         require(bool(np.isfinite(estimates["estimate"].dropna()).all()), "an estimate is infinite")
-        typical = {} if fit.memory is None else fit.memory.typical
+        if fit.memory is None:
+            typical = {}
+        else:
+            typical = fit.memory.typical
         if typical and set(needed_columns(fit)) <= set(typical):
             try:
                 name, usual = next(iter(typical.items()))

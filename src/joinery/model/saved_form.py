@@ -84,20 +84,20 @@ class SavedSpline(Strict):
 
 
 class SavedCentre(Strict):
-    """What ``centred`` learnt."""
+    """The values that ``centred`` learnt."""
 
     mean: Wide
 
 
 class SavedScale(Strict):
-    """What ``standardized`` learnt."""
+    """The values that ``standardized`` learnt."""
 
     mean: Wide
     sd: Positive
 
 
 class SavedRanks(Strict):
-    """What ``rank`` learnt: distinct values and their mean ranks."""
+    """The values that ``rank`` learnt: distinct values and their mean ranks."""
 
     values: Annotated[list[Wide], pydantic.Field(min_length=1)]
     ranks: list[Positive]
@@ -122,7 +122,7 @@ LEARNT: dict[str, type[Strict]] = {
 
 
 class SavedData(Strict):
-    """Which table the fit came from, to recognise it by."""
+    """The table that the fit came from, to recognise it by."""
 
     name: str
     fingerprint: str
@@ -130,7 +130,7 @@ class SavedData(Strict):
 
 
 class SavedDesign(Strict):
-    """What was learnt from the fitted rows."""
+    """Everything learnt from the fitted rows."""
 
     factors: dict[str, SavedFactor]
     functions: dict[str, SavedCentre | SavedScale | SavedRanks]
@@ -145,7 +145,7 @@ class SavedDesign(Strict):
 
 
 class SavedGroups(Strict):
-    """What takes the factor's place where hundreds of levels were swept out."""
+    """The stand-in for the factor where hundreds of levels were swept out."""
 
     levels: list[Count]
     numbers: list[Count]
@@ -201,7 +201,7 @@ class SavedSandwich(Strict):
 
 
 class SavedEstimate(Strict):
-    """What was estimated beside the coefficients."""
+    """Estimates beside the coefficients."""
 
     deviance: Wide | None
     null_deviance: Wide | None
@@ -223,7 +223,7 @@ class SavedEstimate(Strict):
 
 
 class SavedOptions(Strict):
-    """What was asked beside the sentence, as far as forecasts need it."""
+    """Options beside the sentence, as far as forecasts need them."""
 
     family: str
     link: str
@@ -240,7 +240,7 @@ class SavedOptions(Strict):
 
 
 class SavedRows(Strict):
-    """What forecasts need of the fitted rows: see ``study.forecast.memory``."""
+    """The part of the fitted rows that forecasts need: see ``study.forecast.memory``."""
 
     typical: dict[str, Wide | Annotated[dict[str, Share], pydantic.Field(min_length=1)]]
     farthest: Annotated[float, pydantic.Field(ge=0, le=1e306)] | None
@@ -254,7 +254,7 @@ class SavedRows(Strict):
 
 
 class SavedNote(Strict):
-    """What the reader must know."""
+    """A note for the reader."""
 
     kind: str
     gravity: Literal["serious", "caution", "note"]

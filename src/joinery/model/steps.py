@@ -83,7 +83,10 @@ def fit_to_table(
     sentence, text = _sentence(model, terms)
     one_of("missing", missing, MISSING)
     one_of("std_errors", std_errors, STD_ERRORS)
-    cluster = (cluster,) if isinstance(cluster, str) else tuple(cluster or ())
+    if isinstance(cluster, str):
+        cluster = (cluster,)
+    else:
+        cluster = tuple(cluster or ())
     if (std_errors == "clustered") != bool(cluster):
         pair = f"{advice.option('std_errors', 'clustered')} and {advice.option('cluster')}"
         raise CallError(f"{pair} go together", argument="cluster")
@@ -169,7 +172,7 @@ def _named(
 
 
 def _chosen(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
-    """Which rows a sentence uses, missing cells filled where that is asked."""
+    """Return which rows a sentence uses, missing cells filled where that is asked."""
     asides = options.asides
     factors = [f for t in sentence.terms for f in t.factors]
     fills: dict[str, float] = {}
@@ -206,7 +209,10 @@ def estimated(
     blocks = RowBlocks(design, response, asides, table, used.rows)
     family, link = FAMILIES[options.family], LINKS[options.link]
     source = LikelihoodBlocks(blocks)
-    seen = None if is_linear(family, link) else check_response(blocks, source, family)
+    if is_linear(family, link):
+        seen = None
+    else:
+        seen = check_response(blocks, source, family)
     result = estimate(
         blocks,
         source,

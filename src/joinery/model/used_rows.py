@@ -1,4 +1,4 @@
-"""Which rows a fit uses, and why each other row is left out."""
+"""The rows that a fit uses, and why each other row is left out."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ NO_WEIGHT = "its weight is zero"
 
 @dataclass
 class _Left:
-    """What a stretch leaves out, as places in it, with the first reason that takes each row."""
+    """Rows left out of a stretch, as places in it, with the first reason that takes each row."""
 
     reason: np.ndarray  # (m,): 0 for a row used, else 1 + the reason's place in ``words``
     words: list[str]
@@ -68,7 +68,10 @@ def choose_rows(
     chosen = options.where or options.leave_out is not None or options.weights or options.repeats
     if not chosen and all(_sound(e, table) for e in expressions):
         return UsedRows(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
-    where = None if options.where is None else checked_expression(options.where, table)
+    if options.where is None:
+        where = None
+    else:
+        where = checked_expression(options.where, table)
     asked_out = np.empty(0, dtype=int)
     if options.leave_out is not None:
         asked_out = np.sort(table.positions(options.leave_out))
@@ -105,7 +108,7 @@ def choose_rows(
 
 @dataclass(frozen=True)
 class _Judged:
-    """What decides which rows are left out."""
+    """The conditions that leave rows out."""
 
     table: Records
     expressions: Sequence[Expression]  # the response first
@@ -133,7 +136,10 @@ class _Judged:
         self._take_missing(context, left)
         kept = np.flatnonzero(~left.taken)
         for aside in ("weights", "repeats"):
-            values = options.asides.values(aside, context.at(first + kept)) if len(kept) else None
+            if len(kept):
+                values = options.asides.values(aside, context.at(first + kept))
+            else:
+                values = None
             if values is not None:
                 left.weightless[kept[values == 0]] = True
         left.take(left.weightless, NO_WEIGHT)
@@ -231,14 +237,14 @@ def order_notes(table: Records, used: UsedRows, options: Options) -> list[Note]:
 
 
 def _sound(expression: Expression, table: Records) -> bool:
-    """Whether it is a column of numbers, none of them missing or infinite."""
+    """Return True if it is a column of numbers, none of them missing or infinite."""
     return isinstance(expression, Name) and table.column(expression.name).sound
 
 
 def _missing(
     expression: Expression, table: Records, context: Context
 ) -> Iterable[tuple[str, np.ndarray]]:
-    """What can be missing in an expression, by name, with the context's rows where it is."""
+    """Yield what can be missing in an expression, by name, with the context's rows where it is."""
     for call in lags_in(expression):
         if (mask := np.isnan(evaluate(call, context))).any():
             yield shown(call), mask

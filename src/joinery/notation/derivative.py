@@ -36,7 +36,9 @@ def derivative(node: Expression, name: str, context: Context) -> np.ndarray:
         return np.ones(context.size)
     if isinstance(node, Prefix):
         inner = derivative(node.operand, name, context)
-        return -inner if node.operator == "-" else np.zeros(context.size)
+        if node.operator == "-":
+            return -inner
+        return np.zeros(context.size)
     if isinstance(node, Power):
         return _of_power(node, name, context)
     if isinstance(node, Chain):
@@ -70,7 +72,10 @@ def _of_chain(node: Chain, name: str, context: Context) -> np.ndarray:
     for operator, operand in zip(node.operators, node.operands[1:], strict=True):
         v, s = evaluate(operand, context), derivative(operand, name, context)
         if operator in ("+", "-"):
-            sign = 1.0 if operator == "+" else -1.0
+            if operator == "+":
+                sign = 1.0
+            else:
+                sign = -1.0
             value, slope = value + sign * v, slope + sign * s
         elif operator == "*":
             value, slope = value * v, slope * v + value * s

@@ -32,8 +32,10 @@ EVERY_ROW = slice(None)
 
 
 def count_of(rows: Rows, total: int) -> int:
-    """How many of ``total`` rows are wanted."""
-    return len(range(*rows.indices(total))) if isinstance(rows, slice) else len(rows)
+    """Return how many of ``total`` rows are wanted."""
+    if isinstance(rows, slice):
+        return len(range(*rows.indices(total)))
+    return len(rows)
 
 
 def positions_at(rows: Rows, places: np.ndarray) -> np.ndarray:
@@ -50,7 +52,7 @@ def places_at(rows: Rows, positions: np.ndarray) -> np.ndarray:
 
 
 class ColumnLike(Protocol):
-    """What an expression may ask of a column."""
+    """The protocol of a column in expressions."""
 
     def numbers(self, rows: Rows) -> np.ndarray:
         """Values as float64, NaN where missing; raises UnusableColumnError for text."""
@@ -95,7 +97,7 @@ class ColumnLike(Protocol):
 
 
 class TableLike(Protocol):
-    """What an expression may ask of a table."""
+    """The protocol of a table in expressions."""
 
     @property
     def names(self) -> tuple[str, ...]: ...
@@ -107,7 +109,8 @@ class TableLike(Protocol):
 
     @property
     def read_as_needed(self) -> bool:
-        """Whether rows are read when they are asked for, so that nobody asks for all at once."""
+        """Return True if rows are read when they are asked for, so that nobody asks for all at
+        once."""
         ...
 
     def column(self, name: str) -> ColumnLike: ...
@@ -119,7 +122,7 @@ class TableLike(Protocol):
 
 @dataclass
 class Context:
-    """Where an expression is computed: the table, the rows wanted, and what was learnt before.
+    """The context of an expression: the table, the rows wanted, and what was learnt before.
 
     Functions that learn read ``memory``. ``order`` is the column that puts rows in sequence, for
     lags; None for the table's own order."""
@@ -135,7 +138,7 @@ class Context:
 
     @property
     def size(self) -> int:
-        """How many rows are wanted."""
+        """Return how many rows are wanted."""
         return count_of(self.rows, len(self.table))
 
     def at(self, rows: Rows) -> Context:
@@ -171,7 +174,9 @@ def evaluate(node: Expression, context: Context) -> np.ndarray:
         return _power(node, context)
     if isinstance(node, Prefix):
         inner = evaluate(node.operand, context)
-        return -inner if node.operator == "-" else _not(inner)
+        if node.operator == "-":
+            return -inner
+        return _not(inner)
     if isinstance(node, Chain):
         return _chain(node, context)
     raise UnusableColumnError(
@@ -190,9 +195,10 @@ def _chain(node: Chain, context: Context) -> np.ndarray:
     result = next(values)
     if first in ("and", "or"):
         for value in values:
-            result = (
-                _both(result, value) if first == "and" else _not(_both(_not(result), _not(value)))
-            )
+            if first == "and":
+                result = _both(result, value)
+            else:
+                result = _not(_both(_not(result), _not(value)))
         return result
     with np.errstate(all="ignore"):
         for operator, operand, value in zip(node.operators, node.operands[1:], values, strict=True):
@@ -263,7 +269,9 @@ def _large_whole(
             return None
         large = True
         sides.append(values[context.rows].astype(object))
-    return (sides[0], sides[1]) if large else None
+    if large:
+        return (sides[0], sides[1])
+    return None
 
 
 def holds(condition: np.ndarray) -> np.ndarray:

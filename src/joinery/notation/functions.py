@@ -71,7 +71,10 @@ def build_call(
     function = FUNCTIONS.get(name)
     if function is None:
         near = nearest(written, [*FUNCTIONS, *SPELLINGS])
-        hint = f"did you mean {near!r}?" if near else "the functions are " + ", ".join(FUNCTIONS)
+        if near:
+            hint = f"did you mean {near!r}?"
+        else:
+            hint = "the functions are " + ", ".join(FUNCTIONS)
         raise SentenceError(f"there is no function {written!r}; {hint}", position=at)
 
     def refuse(problem: str) -> SentenceError:
@@ -85,12 +88,16 @@ def build_call(
             raise refuse(f"there is no option {option!r} here (options: {known})")
     count = len(arguments)
     if count < function.least or (function.most is not None and count > function.most):
-        many = (
-            f"{function.least}" if function.least == function.most else f"at least {function.least}"
-        )
+        if function.least == function.most:
+            many = f"{function.least}"
+        else:
+            many = f"at least {function.least}"
         raise refuse(f"it takes {many} argument{'s' * (many != '1')}, not {count}")
     check = _CHECKS.get(name)
-    problem = check(arguments, options) if check else None
+    if check:
+        problem = check(arguments, options)
+    else:
+        problem = None
     if problem:
         raise refuse(problem)
     return Call(name, tuple(arguments), tuple(options.items()), at)

@@ -43,11 +43,9 @@ _SYNONYMS = {"≠": "!=", "≤": "<=", "≥": ">=", "×": "*", "·": "*", "−":
 
 def _word_or_name(token: Token) -> Token:
     """A word of the language, whatever its capital letters, is no name."""
-    return (
-        Token(token.value.upper(), token.value, token.start_pos)
-        if token.value.casefold() in WORDS
-        else token
-    )
+    if token.value.casefold() in WORDS:
+        return Token(token.value.upper(), token.value, token.start_pos)
+    return token
 
 
 def _operator(token: str) -> str:
@@ -106,7 +104,9 @@ class _Builder(Transformer[Token, Any]):
     def comparison(
         self, first: Expression, operator: Token | None = None, second: Any = None
     ) -> Expression:
-        return first if operator is None else _chain(first, (operator, second))
+        if operator is None:
+            return first
+        return _chain(first, (operator, second))
 
     def negation(self, *children: Any) -> Expression:
         odd = len(children) % 2 == 0
@@ -116,10 +116,14 @@ class _Builder(Transformer[Token, Any]):
         value: Expression = children[-1]
         if sum(_operator(sign) == "-" for sign in children[:-1]) % 2 == 0:
             return value
-        return Number(-value.value) if isinstance(value, Number) else Prefix("-", value)
+        if isinstance(value, Number):
+            return Number(-value.value)
+        return Prefix("-", value)
 
     def power(self, base: Expression, exponent: Expression | None = None) -> Expression:
-        return base if exponent is None else Power(base, exponent)
+        if exponent is None:
+            return base
+        return Power(base, exponent)
 
     def number_exponent(self, *children: Token) -> Number:
         return self._signed_number(children)
@@ -176,7 +180,10 @@ class _Builder(Transformer[Token, Any]):
         values, sign = [], 1.0
         for token in children:
             if token is None or token.type == "SIGN":
-                sign = -1.0 if token is not None and _operator(token) == "-" else 1.0
+                if token is not None and _operator(token) == "-":
+                    sign = -1.0
+                else:
+                    sign = 1.0
             else:
                 values.append(sign * self._signed_number((token,)).value)
                 sign = 1.0
@@ -281,7 +288,7 @@ def _parser() -> Lark:
 
 
 def _tables() -> str | bool:
-    """Where the grammar's tables are kept, beside what Python has compiled (or not at all).
+    """Return where the grammar's tables are kept, beside what Python has compiled (or not at all).
 
     Making them takes as long as all of a small fit; Lark checks that they are this grammar's.
     """
@@ -402,5 +409,8 @@ def sentence_of_parts(response: str, terms: Sequence[str]) -> Sentence:
     """A sentence given in parts: the response, and a list of terms."""
     if isinstance(terms, str):
         terms = [terms]
-    listed = ", ".join(terms) if terms else "nothing"
+    if terms:
+        listed = ", ".join(terms)
+    else:
+        listed = "nothing"
     return read_sentence(f"{response} given {listed}")

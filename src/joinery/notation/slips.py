@@ -1,4 +1,4 @@
-"""What went wrong where a sentence cannot be read, said so that it can be put right.
+"""Mistakes in a sentence that cannot be read, explained so that they can be put right.
 
 The parser says at which word it stopped; these rules know the usual slips that lead there.
 """
@@ -36,11 +36,12 @@ _WORDS_FOR = {
 
 
 def too_deep(text: str) -> int | None:
-    """Where parentheses outside quotes pass the deepest nesting, or None."""
+    """Return where parentheses outside quotes pass the deepest nesting, or None."""
     depth, quote = 0, ""
     for place, character in enumerate(text):
         if quote:
-            quote = "" if character == quote else quote
+            if character == quote:
+                quote = ""
         elif character in "\"'":
             quote = character
         elif character == "(":
@@ -54,7 +55,8 @@ def too_deep(text: str) -> int | None:
 
 @dataclass(frozen=True)
 class _Stop:
-    """Where reading stopped: the tokens before it, its token, and what could have stood there."""
+    """The place where reading stopped: the tokens before it, its token, and what could have stood
+    there."""
 
     text: str
     start: str
@@ -66,7 +68,9 @@ class _Stop:
 
     @property
     def last(self) -> Token | None:
-        return self.before[-1] if self.before else None
+        if self.before:
+            return self.before[-1]
+        return None
 
     @property
     def open_parentheses(self) -> list[Token]:
@@ -84,7 +88,10 @@ class _Stop:
     def error(
         self, problem: str, suggestion: str | None = None, *, at: int | None = None
     ) -> SentenceError:
-        place = self.position if at is None else at
+        if at is None:
+            place = self.position
+        else:
+            place = at
         return SentenceError(
             problem,
             text=self.text,
@@ -100,7 +107,9 @@ class _Stop:
         words = list(phrases)
         if not words:
             return None
-        return words[0] if len(words) == 1 else ", ".join(words[:-1]) + " or " + words[-1]
+        if len(words) == 1:
+            return words[0]
+        return ", ".join(words[:-1]) + " or " + words[-1]
 
 
 def _ordered(kinds: Iterable[str]) -> list[str]:
@@ -110,7 +119,10 @@ def _ordered(kinds: Iterable[str]) -> list[str]:
 
 def diagnose(text: str, slip: UnexpectedInput, start: str, parser: Lark) -> SentenceError:
     """The SentenceError for a place where the parser stopped."""
-    position = len(text) if slip.pos_in_stream is None else slip.pos_in_stream
+    if slip.pos_in_stream is None:
+        position = len(text)
+    else:
+        position = slip.pos_in_stream
     if isinstance(slip, UnexpectedCharacters):
         before = _tokens_before(text, position, parser)
         return _unknown_character(
@@ -119,7 +131,8 @@ def diagnose(text: str, slip: UnexpectedInput, start: str, parser: Lark) -> Sent
     assert isinstance(slip, UnexpectedToken)
     token = slip.token
     kind = token.type
-    position = len(text.rstrip()) if kind == "$END" else position
+    if kind == "$END":
+        position = len(text.rstrip())
     before = _tokens_before(text, position, parser)
     accepted = frozenset(slip.accepts or slip.expected or ())
     stop = _Stop(text, start, position, kind, str(token.value), before, accepted)
@@ -141,7 +154,10 @@ def _tokens_before(text: str, position: int, parser: Lark) -> tuple[Token, ...]:
 def _unknown_character(stop: _Stop) -> SentenceError:
     character = stop.value
     if character in "\"'":
-        kind = "name" if character == '"' else "text"
+        if character == '"':
+            kind = "name"
+        else:
+            kind = "text"
         return stop.error(f"this quote is never closed: the {kind} after it has no end")
     if character in "“”„‘’":
         return stop.error(
@@ -211,7 +227,12 @@ def _bare_arithmetic(stop: _Stop) -> SentenceError | None:
         return stop.error(
             f"a term cannot begin with {stop.value!r}", "put arithmetic in parentheses: (0 - x)"
         )
-    what = "sum" if stop.value == "+" else "difference" if stop.kind == "SIGN" else "ratio"
+    if stop.value == "+":
+        what = "sum"
+    elif stop.kind == "SIGN":
+        what = "difference"
+    else:
+        what = "ratio"
     return stop.error(
         f"{stop.value!r} stands between terms",
         f"separate terms with commas, or put the {what} in parentheses if it is one term",
@@ -223,7 +244,10 @@ def _bare_comparison(stop: _Stop) -> SentenceError | None:
         return None
     if stop.last is not None and stop.last.type in ("EQUALS", "COMPARISON"):
         both = stop.last.value + stop.value
-        hint = "equal is written with one =" if both == "==" else "they are = != < <= > >="
+        if both == "==":
+            hint = "equal is written with one ="
+        else:
+            hint = "they are = != < <= > >="
         return stop.error(f"{both!r} is no comparison", hint)
     if stop.text[stop.position : stop.position + 2] == "==":
         return stop.error("'==' is no comparison", "equal is written with one =")
@@ -257,7 +281,10 @@ def _parentheses(stop: _Stop) -> SentenceError | None:
 
 
 def _empty_term(stop: _Stop) -> SentenceError | None:
-    last = stop.last.type if stop.last is not None else ""
+    if stop.last is not None:
+        last = stop.last.type
+    else:
+        last = ""
     if stop.kind == "COMMA" and last in ("COMMA", "GIVEN", "LPAR"):
         return stop.error("there is nothing before this comma")
     if last == "GIVEN" and stop.kind in ("$END", "WITHOUT"):

@@ -1,4 +1,4 @@
-"""What a sentence is made of, and its one canonical spelling.
+"""The parts of a sentence, and its one canonical spelling.
 
 Every node is frozen, compares by what it says (not by where it stood), and prints as text that
 reads back to itself. The text is made with the node, out of its operands' texts, so that no depth
@@ -40,7 +40,9 @@ def quoted_text(value: str) -> str:
 
 def number_text(value: float) -> str:
     """A number in the fewest characters that read back to it."""
-    return str(int(value)) if value == int(value) and abs(value) < 1e15 else repr(value)
+    if value == int(value) and abs(value) < 1e15:
+        return str(int(value))
+    return repr(value)
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,7 +141,10 @@ class Prefix:
         return self.text
 
     def _spelled(self) -> str:
-        gap = " " if self.operator == "not" else ""
+        if self.operator == "not":
+            gap = " "
+        else:
+            gap = ""
         rank = RANK["negate" if self.operator == "-" else "not"]
         return f"{self.operator}{gap}{_below(self.operand, rank)}"
 
@@ -160,7 +165,10 @@ class Power:
 
     def _spelled(self) -> str:
         simple = isinstance(self.exponent, Number)
-        exponent = str(self.exponent) if simple else f"({self.exponent})"
+        if simple:
+            exponent = str(self.exponent)
+        else:
+            exponent = f"({self.exponent})"
         return f"{_below(self.base, RANK['^'])}^{exponent}"
 
 
@@ -178,11 +186,15 @@ def _rank(node: Expression) -> int:
         return RANK["negate" if node.operator == "-" else "not"]
     if isinstance(node, Power):
         return RANK["^"]
-    return RANK["negate"] if isinstance(node, Number) and node.value < 0 else RANK["atom"]
+    if isinstance(node, Number) and node.value < 0:
+        return RANK["negate"]
+    return RANK["atom"]
 
 
 def _below(node: Expression, rank: int) -> str:
-    return f"({node})" if _rank(node) <= rank else str(node)
+    if _rank(node) <= rank:
+        return f"({node})"
+    return str(node)
 
 
 def _inside(node: Expression) -> str:
@@ -197,7 +209,9 @@ def _option_text(value: Option) -> str:
         )
     if isinstance(value, str):
         return quoted_text(value)
-    return str(value) if isinstance(value, Name) else number_text(value)
+    if isinstance(value, Name):
+        return str(value)
+    return number_text(value)
 
 
 def outside(node: Expression) -> str:
@@ -205,7 +219,9 @@ def outside(node: Expression) -> str:
     bare = isinstance(node, (Name, Call)) or (
         isinstance(node, Power) and isinstance(node.exponent, Number)
     )
-    return str(node) if bare else f"({node})"
+    if bare:
+        return str(node)
+    return f"({node})"
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,11 +250,15 @@ class Response:
     @property
     def expressions(self) -> list[Expression]:
         """The response itself, and its total or exposure where it has one."""
-        return [self.expression] if self.total is None else [self.expression, self.total]
+        if self.total is None:
+            return [self.expression]
+        return [self.expression, self.total]
 
     def __str__(self) -> str:
         text = outside(self.expression)
-        return text if self.total is None else f"{text} {self.kind} {outside(self.total)}"
+        if self.total is None:
+            return text
+        return f"{text} {self.kind} {outside(self.total)}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -248,7 +268,9 @@ class Everything:
     but: tuple[Name, ...] = ()
 
     def __str__(self) -> str:
-        return "all but " + ", ".join(map(str, self.but)) if self.but else "all"
+        if self.but:
+            return "all but " + ", ".join(map(str, self.but))
+        return "all"
 
 
 @dataclass(frozen=True)
@@ -303,7 +325,10 @@ def _written_out(term: Term) -> Iterator[Term]:
             base, highest = factor.arguments[0], factor.arguments[1]
             assert isinstance(highest, Number)
             for degree in range(1, int(highest.value) + 1):
-                power = base if degree == 1 else Power(base, Number(float(degree)))
+                if degree == 1:
+                    power = base
+                else:
+                    power = Power(base, Number(float(degree)))
                 yield from _written_out(
                     Term((*term.factors[:place], power, *term.factors[place + 1 :]))
                 )
@@ -326,7 +351,9 @@ def parts(node: Expression) -> tuple[Expression, ...]:
         return node.operands
     if isinstance(node, Prefix):
         return (node.operand,)
-    return (node.base, node.exponent) if isinstance(node, Power) else ()
+    if isinstance(node, Power):
+        return (node.base, node.exponent)
+    return ()
 
 
 def inside(node: Expression) -> Iterator[Expression]:
@@ -380,7 +407,7 @@ def without_references(sentence: Sentence) -> Sentence:
 
 
 def is_condition(node: Expression) -> bool:
-    """Whether an expression says if something is so, rather than how much of it there is."""
+    """Return True if an expression says if something is so, rather than how much of it there is."""
     if isinstance(node, Prefix):
         return node.operator == "not"
     return isinstance(node, Chain) and node.operators[0] not in ("+", "-", "*", "/")

@@ -42,7 +42,10 @@ def draw(
         for j, name in list(enumerate(block.process.names))[:MOST_TERMS]
     ]
     held = study.coefficients.frame
-    shares = held["coverage"][held["rows"] == block.rows] if "rows" in held else held["coverage"]
+    if "rows" in held:
+        shares = held["coverage"][held["rows"] == block.rows]
+    else:
+        shares = held["coverage"]
     finding = (
         f"{block.rows:,} rows, {len(sound):,} rehearsals; {level_words(study.level)} intervals "
         f"hold the truth in {percent(float(shares.min()))} to {percent(float(shares.max()))}; "

@@ -67,7 +67,10 @@ class Process:
             noise = error_terms(errors, rng, self.eta, times)
             return np.asarray(self.eta[:, None] + sd * noise)
         mu = np.repeat(self.mean[:, None], times, axis=1)
-        trials = None if self.trials is None else np.repeat(self.trials[:, None], times, axis=1)
+        if self.trials is None:
+            trials = None
+        else:
+            trials = np.repeat(self.trials[:, None], times, axis=1)
         spread = np.full(mu.shape, self.spread)
         return np.asarray(self.family.draw(rng, mu, trials=trials, spread=spread))
 
@@ -111,7 +114,10 @@ def error_terms(kind: str, rng: np.random.Generator, eta: np.ndarray, times: int
     z = rng.standard_normal((n, times))
     if kind == "uneven":
         span = float(np.ptp(eta))
-        place = (eta - eta.min()) / span if span else np.zeros(n)
+        if span:
+            place = (eta - eta.min()) / span
+        else:
+            place = np.zeros(n)
         scale = UNEVEN**place
         return np.asarray(z * (scale / np.sqrt(np.mean(scale**2)))[:, None])
     if kind == "alike":
@@ -143,7 +149,10 @@ def process(
     names = (*(("intercept",) if sentence.intercept else ()), *design.names)
     truth = _truth(coefficients, names)
     X = design.matrix(design.context(table, EVERY_ROW))
-    eta = X @ truth[1:] + truth[0] if sentence.intercept else X @ truth
+    if sentence.intercept:
+        eta = X @ truth[1:] + truth[0]
+    else:
+        eta = X @ truth
     written = sentence.response
     response = ResponseScale(written.expression, written.kind, written.total)
     if (exposure := response.log_exposure(Context(table, EVERY_ROW))) is not None:
@@ -195,7 +204,10 @@ def _truth(given: Mapping[str, float] | str, names: tuple[str, ...]) -> np.ndarr
     for name, v in items.items():
         if coefficient_key(name) not in known:
             near = nearest(str(name), names)
-            hint = f"did you mean {near!r}?" if near else f"they are {listed(map(repr, names), 12)}"
+            if near:
+                hint = f"did you mean {near!r}?"
+            else:
+                hint = f"they are {listed(map(repr, names), 12)}"
             raise CallError(f"no coefficient is called {name!r}; {hint}", argument="coefficients")
         if not is_number(v) or not math.isfinite(v):
             raise CallError(f"the coefficient {name!r} is no number", argument="coefficients")
@@ -256,7 +268,9 @@ def predictor_table(
 def total_columns(sentence: Sentence) -> list[str]:
     """Return the columns of the total or the exposure of a sentence."""
     total = sentence.response.total
-    return [] if total is None else [n.name for n in names_in(total)]
+    if total is None:
+        return []
+    return [n.name for n in names_in(total)]
 
 
 def needed_columns(sentence: Sentence) -> list[str]:
@@ -274,7 +288,10 @@ def _drawn_from(
     rng: np.random.Generator,
 ) -> Records:
     """Rows drawn from a table of predictors, with totals in place of its own where given."""
-    given = extra if totals is not None else []
+    if totals is not None:
+        given = extra
+    else:
+        given = []
     lacking = [n for n in needed if n not in frame.columns and n not in given]
     if lacking and lacking[0] in extra:
         raise CallError(f"how many {lacking[0]}? give totals", argument="totals")

@@ -37,7 +37,7 @@ class Block:
 
     @property
     def lost(self) -> int:
-        """How many draws could not be fitted."""
+        """Return how many draws could not be fitted."""
         return int(np.isnan(self.estimates).all(axis=1).sum())
 
 
@@ -88,7 +88,10 @@ class Rehearsals:
 
         frames = []
         for block in self.blocks:
-            several = ["rows"] if len(self.blocks) > 1 else []
+            if len(self.blocks) > 1:
+                several = ["rows"]
+            else:
+                several = []
             names = apart(block.process.names, several)
             frame = pd.DataFrame(block.estimates, columns=list(names.values()))
             for column in several:

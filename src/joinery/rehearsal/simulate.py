@@ -109,7 +109,10 @@ def _process(
     stand_in: Any = np.arange(rows) % 2 == 0 if yes else np.linspace(1, 2, rows)
     seen = records(with_columns(table.frame, {n: stand_in for n in names if n not in table.names}))
     family, link = chosen_family(family, link, sentence, seen)
-    spread = float(residual_sd) ** 2 if family == "normal" else 1.0
+    if family == "normal":
+        spread = float(residual_sd) ** 2
+    else:
+        spread = 1.0
     if dispersion is not None:
         if family not in ("gamma", "inverse-gaussian") or not dispersion > 0:
             raise CallError(
@@ -159,7 +162,10 @@ def rehearse(
     """
     level = checked_level(level)
     one_of("errors", errors, ERRORS)
-    sizes = [rows] if isinstance(rows, (int, np.integer)) else list(rows)
+    if isinstance(rows, (int, np.integer)):
+        sizes = [rows]
+    else:
+        sizes = list(rows)
     if not sizes or not 2 <= times <= MOST_TIMES:
         raise CallError(
             f"a rehearsal takes a number of rows, and from two to {MOST_TIMES:,} times",

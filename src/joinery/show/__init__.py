@@ -1,4 +1,4 @@
-"""What people see: tables, the short page, pictures; numbers and words for people.
+"""Everything that people see: tables, the short page, pictures; numbers and words for people.
 
 Asks no statistical question.
 """

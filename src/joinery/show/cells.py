@@ -37,7 +37,10 @@ _WORDS |= {
 def some_lines(table: Table, places: Sequence[int]) -> Table:
     """Return the same table with some of its lines alone, by their places."""
     columns = {name: [values[i] for i in places] for name, values in table.columns.items()}
-    index = None if table.index is None else [table.index[i] for i in places]
+    if table.index is None:
+        index = None
+    else:
+        index = [table.index[i] for i in places]
     return replace(table, columns=columns, index=index)
 
 
@@ -50,7 +53,7 @@ def heading(table: Table, column: str) -> str:
 
 
 def is_text(table: Table, column: str) -> bool:
-    """Whether a column holds words."""
+    """Return True if a column holds words."""
     values = table.columns[column]
     kind = table.kinds.get(column)
     return kind == "text" or (kind != "cell" and any(isinstance(v, str) for v in values))
@@ -63,12 +66,16 @@ def cells_of(table: Table, column: str) -> list[str]:
     kind = table.kinds.get(column, _KINDS.get(column, "figure"))
     if kind == "cell" or is_text(table, column):
         cells = [_YES_NO[v] if v is None or isinstance(v, bool) else str(v) for v in values]
-        return [table.labels(cell) for cell in cells] if column in _TERMS else cells
+        if column in _TERMS:
+            return [table.labels(cell) for cell in cells]
+        return cells
     as_numbers = [math.nan if v is None else float(v) for v in values]
     if kind == "error":
         return _by_error(table, column, as_numbers)
     shower = _SHOWERS.get(kind)
-    return [shower(v, digits) for v in as_numbers] if shower else numbers.column(as_numbers, digits)
+    if shower:
+        return [shower(v, digits) for v in as_numbers]
+    return numbers.column(as_numbers, digits)
 
 
 def _by_error(table: Table, column: str, values: list[float]) -> list[str]:

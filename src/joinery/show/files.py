@@ -58,13 +58,18 @@ def _file(given: object) -> Path | None:
     if not isinstance(given, (str, os.PathLike)) or is_url(given):
         return None
     text = os.fsdecode(given)
-    return None if text in STANDARD_OUTPUT or "\x00" in text or len(text) > 4096 else Path(text)
+    if text in STANDARD_OUTPUT or "\x00" in text or len(text) > 4096:
+        return None
+    return Path(text)
 
 
 def _in_place(given: Path, write: Callable[[Path], object]) -> None:
     target = Path(os.path.realpath(given))
     if not target.parent.is_dir():
-        link = f" (a link to {str(target)!r})" if given.is_symlink() else ""
+        if given.is_symlink():
+            link = f" (a link to {str(target)!r})"
+        else:
+            link = ""
         raise CallError(
             f"cannot write {str(given)!r}{link}: there is no folder {str(target.parent)!r}",
             argument="path",
@@ -73,7 +78,10 @@ def _in_place(given: Path, write: Callable[[Path], object]) -> None:
     if target.exists():
         status = target.stat()
         if not stat.S_ISREG(status.st_mode):
-            kind = "a folder" if target.is_dir() else "no regular file"
+            if target.is_dir():
+                kind = "a folder"
+            else:
+                kind = "no regular file"
             raise CallError(
                 f"cannot write {str(given)!r}: it is {kind}; give the name of a file",
                 argument="path",

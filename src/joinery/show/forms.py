@@ -28,13 +28,16 @@ def as_csv(table: Table, for_spreadsheets: bool = False) -> str:
     """
     frame, labelled = table.frame, table.index is not None
     if for_spreadsheets:
-        frame = frame.reset_index() if labelled else frame
+        if labelled:
+            frame = frame.reset_index()
         frame, labelled = frame.map(_no_formula).rename(columns=_no_formula), False
     return str(frame.to_csv(index=labelled, lineterminator="\n"))
 
 
 def _no_formula(cell: Any) -> Any:
-    return f"'{cell}" if isinstance(cell, str) and cell.startswith(FORMULA) else cell
+    if isinstance(cell, str) and cell.startswith(FORMULA):
+        return f"'{cell}"
+    return cell
 
 
 def shown_cells(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
@@ -64,8 +67,14 @@ def as_markdown(table: Table) -> str:
     def line(cells: list[str]) -> str:
         return "| " + " | ".join(map(markdown_text, cells)) + " |"
 
-    title = [f"**{markdown_text(table.title)}**", ""] if table.title else []
-    notes = ["", *(f"*{markdown_text(note)}*" for note in table.notes)] if table.notes else []
+    if table.title:
+        title = [f"**{markdown_text(table.title)}**", ""]
+    else:
+        title = []
+    if table.notes:
+        notes = ["", *(f"*{markdown_text(note)}*" for note in table.notes)]
+    else:
+        notes = []
     rule = "| " + " | ".join("---" if w else "---:" for w in words) + " |"
     legend = [f"- {markdown_text(words)}" for words in for_people(table).layout.legend]
     legend += [""] * bool(legend)
@@ -142,7 +151,10 @@ def as_latex(table: Table) -> str:
     heads, rows, words = shown_cells(table)
     lines = [" & ".join(map(latex_text, row)) + r" \\" for row in (heads, *rows)]
     lines.insert(1, r"\hline")
-    head = [f"% {visible(table.title)}"] if table.title else []
+    if table.title:
+        head = [f"% {visible(table.title)}"]
+    else:
+        head = []
     align = "".join("l" if w else "r" for w in words)
     notes = [f"% {visible(n)}" for n in (*for_people(table).layout.legend, *table.notes)]
     return (

@@ -43,7 +43,7 @@ def _mark(c: str) -> str:
 
 
 def _in_plain_signs(error: UnicodeError) -> tuple[str, int]:
-    """What stands for characters that an encoding lacks."""
+    """Return what stands for characters that an encoding lacks."""
     if not isinstance(error, UnicodeEncodeError):
         raise error
     missing = error.object[error.start : error.end]

@@ -64,8 +64,12 @@ class Formula:
         if self.kind == "·":
             return v[0] * v[1]
         if self.kind == "/":
-            return v[0] / v[1] if v[1] else math.nan
-        return v[0] ** 2 if self.kind == "^2" else math.sqrt(max(v[0], 0.0))
+            if v[1]:
+                return v[0] / v[1]
+            return math.nan
+        if self.kind == "^2":
+            return v[0] ** 2
+        return math.sqrt(max(v[0], 0.0))
 
     def write(self, form: str, number: Callable[[float], str] | None = None) -> str:
         """The formula in a form; with ``number`` its values in place of symbols."""
@@ -93,21 +97,29 @@ Number = Callable[[float], str] | None
 def _rank(node: Formula, number: Number) -> int:
     if node.kind == "symbol":
         if number is not None:
-            return 1 if number(node.value).startswith((MINUS, "-")) else 9
+            if number(node.value).startswith((MINUS, "-")):
+                return 1
+            return 9
         if any(sign in node.name for sign in (" − ", " + ", " · ")):
             return 1
         return 4 if node.name.startswith("Σ") else 9  # a sum is squared as a whole
-    return RANK.get(node.kind, 9) if node.kind != "^2" else 5
+    if node.kind != "^2":
+        return RANK.get(node.kind, 9)
+    return 5
 
 
 def _inside(node: Formula, rank: int, number: Number, write: Callable[..., str]) -> str:
     text = write(node, number)
-    return f"({text})" if _rank(node, number) <= rank else text
+    if _rank(node, number) <= rank:
+        return f"({text})"
+    return text
 
 
 def _text(node: Formula, number: Number) -> str:
     if node.kind == "symbol":
-        return node.name if number is None else number(node.value)
+        if number is None:
+            return node.name
+        return number(node.value)
     if node.kind == "call":
         return f"{node.name}({'; '.join(_text(p, number) for p in node.parts)})"
     if node.kind == "√":
@@ -148,7 +160,9 @@ def _latex(node: Formula, number: Number) -> str:
         base = node.parts[0]
         plain = base.kind == "symbol" and number is None and _rank(base, number) == 9
         inner = _latex(base, number)
-        return f"{inner}^2" if plain else rf"\left({inner}\right)^2"
+        if plain:
+            return f"{inner}^2"
+        return rf"\left({inner}\right)^2"
     a, b = node.parts
     if node.kind == "/":
         return rf"\frac{{{_latex(a, number)}}}{{{_latex(b, number)}}}"
@@ -182,4 +196,6 @@ def _mathml(node: Formula, number: Number) -> str:
 
 def _bracketed(node: Formula, rank: int, number: Number) -> str:
     inner = _mathml(node, number)
-    return f"<mo>(</mo>{inner}<mo>)</mo>" if _rank(node, number) <= rank else inner
+    if _rank(node, number) <= rank:
+        return f"<mo>(</mo>{inner}<mo>)</mo>"
+    return inner

@@ -32,7 +32,10 @@ def headings(columns: Mapping[str, str], words: Callable[[str], str]) -> dict[st
 def label_column(name: object, figures: Iterable[str]) -> str:
     """Return the column of the row labels: their own name, or ``row`` where a figure has it."""
     taken = set(figures)
-    wanted = "row" if name is None or str(name) in {"", *taken} else str(name)
+    if name is None or str(name) in {"", *taken}:
+        wanted = "row"
+    else:
+        wanted = str(name)
     return apart([wanted], taken)[wanted]
 
 
@@ -46,5 +49,10 @@ def coefficient_named(argument: str, name: object, names: Sequence[str]) -> str:
 
     Raises CallError for a name that is none of them."""
     by_key = {coefficient_key(known): known for known in names}
-    found = by_key.get(coefficient_key(name)) if isinstance(name, str) else None
-    return one_of(argument, name, tuple(names)) if found is None else found
+    if isinstance(name, str):
+        found = by_key.get(coefficient_key(name))
+    else:
+        found = None
+    if found is None:
+        return one_of(argument, name, tuple(names))
+    return found

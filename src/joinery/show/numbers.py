@@ -31,7 +31,9 @@ def figure(value: Any, digits: int = DIGITS) -> str:
 def value(number: Any, digits: int = DIGITS) -> str:
     """A value as measured, to at most so many significant digits: 0.61, not 0.6100."""
     text = figure(number, digits)
-    return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text
+    if "." in text and "e" not in text:
+        return text.rstrip("0").rstrip(".")
+    return text
 
 
 def fixed(value: float, decimals: int) -> str:
@@ -48,8 +50,14 @@ def scientific(value: float, digits: int = 3) -> str:
     if value == 0 or not math.isfinite(value):
         return figure(value)
     mantissa, exponent = f"{abs(value):.{max(digits - 1, 0)}e}".split("e")
-    sign = MINUS if value < 0 else ""
-    low = MINUS if exponent.startswith("-") else ""
+    if value < 0:
+        sign = MINUS
+    else:
+        sign = ""
+    if exponent.startswith("-"):
+        low = MINUS
+    else:
+        low = ""
     return f"{sign}{mantissa}e{low}{exponent.lstrip('+-').lstrip('0') or '0'}"
 
 
@@ -61,7 +69,9 @@ def decimals_for(size: float, digits: int) -> int | None:
     if not size or math.isnan(size) or math.isinf(size):
         return 0
     place = math.floor(math.log10(abs(size)))
-    return None if place >= 9 or place < -5 else max(digits - 1 - place, 0)
+    if place >= 9 or place < -5:
+        return None
+    return max(digits - 1 - place, 0)
 
 
 def column(values: Sequence[Any], digits: int = DIGITS) -> list[str]:
@@ -89,7 +99,10 @@ def p_value(p: Any) -> str:
         return ""
     if p < 0.001:
         return "< 0.001"
-    decimals = max(1 - math.floor(math.log10(p)), 2) if p < 0.995 else 2
+    if p < 0.995:
+        decimals = max(1 - math.floor(math.log10(p)), 2)
+    else:
+        decimals = 2
     while decimals < 12 and p != 0.05 and float(fixed(p, decimals)) == 0.05:
         decimals += 1
     return fixed(p, decimals)
@@ -98,7 +111,9 @@ def p_value(p: Any) -> str:
 def p_phrase(p: float) -> str:
     """A p-value inside a sentence: ``p = 0.013``, ``p < 0.001``."""
     text = p_value(p)
-    return f"p {text}" if text.startswith("<") else f"p = {text}"
+    if text.startswith("<"):
+        return f"p {text}"
+    return f"p = {text}"
 
 
 def interval(lower: float, upper: float, decimals: int | None) -> str:
@@ -121,15 +136,17 @@ def with_error(value: float, error: float, digits: int | None = None) -> int | N
     if digits is not None:
         return decimals_for(value, digits)
     if math.isnan(error) or error <= 0:
-        return (
-            0 if not math.isfinite(value) or value == round(value) else decimals_for(value, DIGITS)
-        )
+        if not math.isfinite(value) or value == round(value):
+            return 0
+        return decimals_for(value, DIGITS)
     return decimals_for(error, 2)
 
 
 def to_decimals(value: float, decimals: int | None) -> str:
     """A number with so many decimals, or with a power of ten where decimals will not do."""
-    return scientific(value) if decimals is None else fixed(value, decimals)
+    if decimals is None:
+        return scientific(value)
+    return fixed(value, decimals)
 
 
 def percent(share: float) -> str:

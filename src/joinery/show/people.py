@@ -14,7 +14,9 @@ def for_people(table: Table) -> Table:
     layout = table.layout
     if layout.joined:
         table = _joined(table)
-    return _turned(table) if layout.turned else table
+    if layout.turned:
+        return _turned(table)
+    return table
 
 
 def _joined(table: Table) -> Table:
@@ -34,7 +36,9 @@ def _joined(table: Table) -> Table:
 def _in_one(cell: str, others: list[str]) -> str:
     if not cell or not all(others):
         return cell
-    return f"{cell} [{', '.join(others)}]" if len(others) > 1 else f"{cell} ({others[0]})"
+    if len(others) > 1:
+        return f"{cell} [{', '.join(others)}]"
+    return f"{cell} ({others[0]})"
 
 
 def _turned(table: Table) -> Table:

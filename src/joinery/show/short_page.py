@@ -164,7 +164,10 @@ def _effects(page: Page, room: int) -> RenderableType:
     grid.add_column("standard\nerror", justify="right", no_wrap=True)
     grid.add_column("p", no_wrap=True)
     for e in page.effects:
-        bars = [Text(bar(e.bar, scale, BAR_CELLS))] if beside else []
+        if beside:
+            bars = [Text(bar(e.bar, scale, BAR_CELLS))]
+        else:
+            bars = []
         grid.add_row(
             Padding(Text(e.term), (0, 0, 0, 2)),
             e.estimate,
@@ -176,7 +179,9 @@ def _effects(page: Page, room: int) -> RenderableType:
     if not scale:
         return grid
     note = Text(f"  bars: {page.bar_note}")
-    return Group(grid, note) if beside else Group(grid, Text(""), _bars_below(page, scale, room))
+    if beside:
+        return Group(grid, note)
+    return Group(grid, Text(""), _bars_below(page, scale, room))
 
 
 def _as_table(page: Page, interval: str) -> Table:

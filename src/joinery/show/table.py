@@ -80,7 +80,10 @@ class Table:
         if isinstance(self.index, pd.MultiIndex):
             index = self.index
         elif self.index is not None:
-            labels = self.index if isinstance(self.index, pd.Index) else list(self.index)
+            if isinstance(self.index, pd.Index):
+                labels = self.index
+            else:
+                labels = list(self.index)
             index = pd.Index(labels, name=self.index_name, tupleize_cols=False)
         columns = {
             n: v if _is_numbers(v) else numbers.plain_cells(v) for n, v in self.columns.items()
@@ -100,7 +103,10 @@ class Table:
     @property
     def _all_columns(self) -> dict[str, Any]:
         """The columns as cells of Python, the labels first where there are any."""
-        labels = {} if self.index is None else {self.index_name: list(self.index)}
+        if self.index is None:
+            labels = {}
+        else:
+            labels = {self.index_name: list(self.index)}
         return {name: numbers.plain_cells(v) for name, v in {**labels, **self.columns}.items()}
 
     def __iter__(self) -> Iterator[Row]:
@@ -179,7 +185,10 @@ class Table:
         if ending in _TEXT_ENDINGS:
             return write_text(path, self.render(_TEXT_ENDINGS[ending]))
         if ending in _FRAME_ENDINGS:
-            labelled = self.frame.reset_index() if self.index is not None else self.frame
+            if self.index is not None:
+                labelled = self.frame.reset_index()
+            else:
+                labelled = self.frame
             return write_whole(path, lambda beside: _FRAME_ENDINGS[ending](labelled, beside))
         known = ", ".join((*_TEXT_ENDINGS, *_FRAME_ENDINGS))
         raise CallError(

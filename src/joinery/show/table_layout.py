@@ -1,4 +1,4 @@
-"""How a table stands before people, where that is not column by column."""
+"""The arrangement of a table for people, where that is not column by column."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True)
 class Layout:
-    """What people see otherwise than machines."""
+    """Differences between what people and machines see of a table."""
 
     keys: int = 1  # leading columns that say which row it is, and stand in every strip
     grouped: bool = False  # whether the first column's cells head groups of rows

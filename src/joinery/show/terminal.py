@@ -63,7 +63,10 @@ def paragraphs(text: str, columns: int | None = None) -> RenderableType:
     room = columns or width()
     lines = []
     for line in text.split("\n"):
-        hanging = "  " if line.startswith("- ") else ""
+        if line.startswith("- "):
+            hanging = "  "
+        else:
+            hanging = ""
         lines += textwrap.wrap(line, room, subsequent_indent=hanging) or [""]
     return Text("\n".join(lines))
 
@@ -77,7 +80,10 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
     shown = min(len(table), table.most_rows)
     layout = table.layout
     pieces = {name: _piece(table, name, shown) for name in table.columns}
-    heads = pieces.pop(next(iter(pieces))) if layout.grouped and pieces else None
+    if layout.grouped and pieces:
+        heads = pieces.pop(next(iter(pieces)))
+    else:
+        heads = None
     under = pieces.pop(layout.under, None)
     keys: list[_Piece] = [_labels(table, shown)] if table.index is not None else []
     names = list(pieces)[: 0 if keys else layout.keys]
@@ -85,7 +91,10 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
     title = visible(table.title)
     parts: list[RenderableType] = [Text(title, style="bold")] if title else []
     parts += [Text(visible(line)) for line in layout.legend]
-    indent = GAP if heads is not None else 0
+    if heads is not None:
+        indent = GAP
+    else:
+        indent = 0
     for place, strip in enumerate(_strips(keys, list(pieces.values()), room - indent)):
         parts += [Text("")] if place else []
         laid = _Strip(keys, strip, room - indent, indent, layout.silent)
@@ -112,7 +121,9 @@ class _Piece:
 
     @property
     def room(self) -> int:
-        return min(self.longest, MOST_WORDS) if self.words else self.longest
+        if self.words:
+            return min(self.longest, MOST_WORDS)
+        return self.longest
 
 
 def _piece(table: Table, name: str, shown: int) -> _Piece:
@@ -219,4 +230,6 @@ class _Strip:
             )
         for i in rows:
             out.add_row(*(Text(piece.cells[i]) for piece in self.pieces))
-        return Padding(out, (0, 0, 0, self.indent)) if self.indent else out
+        if self.indent:
+            return Padding(out, (0, 0, 0, self.indent))
+        return out

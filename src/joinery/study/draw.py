@@ -1,4 +1,4 @@
-"""What each picture of a fit shows: the arrays, the question in the title, the finding under it."""
+"""The pictures of a fit by name: the arrays, the question in the title, the finding under it."""
 
 from __future__ import annotations
 

@@ -31,7 +31,7 @@ from joinery.support.errors import CallError, Note
 
 @dataclass(frozen=True)
 class Options:
-    """What was asked of ``fit`` beside the sentence, checked."""
+    """The options of ``fit`` beside the sentence, checked."""
 
     family: str = "normal"
     link: str = "identity"
@@ -52,7 +52,7 @@ class Options:
 
     @property
     def asides(self) -> Asides:
-        """What stands beside the terms."""
+        """Return what stands beside the terms."""
         return Asides(self.weights, self.repeats, self.offset)
 
 
@@ -92,7 +92,7 @@ class UsedRows:
 
     @property
     def counts(self) -> dict[str, int]:
-        """How many rows each reason left out, in the order in which the table meets them."""
+        """Return how many rows each reason left out, in the order in which the table meets them."""
         return dict(Counter(self.reasons))
 
 
@@ -111,7 +111,7 @@ class Refit(Protocol):
 
 @dataclass(frozen=True)
 class Origin:
-    """Where a fit came from: its table, the rows it used, and the way to fit to it again."""
+    """The origin of a fit: its table, the rows it used, and the way to fit to it again."""
 
     table: Records  # with missing cells filled, where that was asked
     given: Records  # as it came
@@ -181,7 +181,7 @@ class Fitted:
 
     @property
     def lags(self) -> tuple[Call, ...]:
-        """What the terms take of columns from other rows, each once, in order."""
+        """Return what the terms take of columns from other rows, each once, in order."""
         factors = [f for t in self.design.sentence.terms for f in t.factors]
         return tuple({str(call): call for f in factors for call in lags_in(f)}.values())
 
@@ -209,7 +209,9 @@ class Fitted:
     @property
     def residual_sd(self) -> float | None:
         """s; None for other families than the normal."""
-        return self.estimate.scale if self.family.canonical == "identity" else None
+        if self.family.canonical == "identity":
+            return self.estimate.scale
+        return None
 
     @property
     def r_squared(self) -> float | None:
@@ -230,21 +232,21 @@ class Fitted:
     def aic(self) -> float | None:
         """2·parameters − 2·log likelihood."""
         likelihood = self.estimate.log_likelihood
-        return None if likelihood is None else 2 * self.estimate.parameters - 2 * likelihood
+        if likelihood is None:
+            return None
+        return 2 * self.estimate.parameters - 2 * likelihood
 
     @property
     def bic(self) -> float | None:
         """log(n)·parameters − 2·log likelihood."""
         likelihood = self.estimate.log_likelihood
-        return (
-            None
-            if likelihood is None
-            else math.log(self.n_rows) * self.estimate.parameters - 2 * likelihood
-        )
+        if likelihood is None:
+            return None
+        return math.log(self.n_rows) * self.estimate.parameters - 2 * likelihood
 
 
 def constant_response(solution: Solution) -> bool:
-    """Whether the response does not vary beyond rounding."""
+    """Return True if the response does not vary beyond rounding."""
     size = abs(solution.mean_response / solution.unit) * np.sqrt(solution.weight_sum)
     return bool(solution.spans_constant and solution.tss <= (2 * np.finfo(float).eps * size) ** 2)
 
@@ -271,7 +273,7 @@ class Once(Generic[Found]):
         fit.cache[self.work, "of"] = whole
 
     def known(self, fit: Fitted) -> bool:
-        """Whether the answer is at hand already."""
+        """Return True if the answer is at hand already."""
         return self.work in fit.cache
 
 
@@ -282,7 +284,9 @@ def once(work: Callable[[Fitted], Found]) -> Once[Found]:
 
 def without_place(table: Records, rows: Rows, order: str | None) -> int:
     """Return how many of some rows have no value in the column that orders them."""
-    return 0 if order is None else int(table.column(order).missing(rows).sum())
+    if order is None:
+        return 0
+    return int(table.column(order).missing(rows).sum())
 
 
 def checked_level(level: Any) -> float:
@@ -291,7 +295,8 @@ def checked_level(level: Any) -> float:
         value = float(level)
     except (TypeError, ValueError):
         value = float("nan")
-    value = value / 100 if value > 1 else value
+    if value > 1:
+        value = value / 100
     if not 0 < value < 1:
         raise CallError(
             f"{advice.option('level', level)} is no level; it lies between 0 and 100: "
@@ -309,7 +314,9 @@ def working_rows(fit: Fitted) -> RowBlocks | WorkingRows:
     Under other families than the normal these are the working responses and weights of the last
     step."""
     blocks = response_rows(fit)
-    return blocks if fit.estimate.linear else WorkingRows(blocks, fit.estimate)
+    if fit.estimate.linear:
+        return blocks
+    return WorkingRows(blocks, fit.estimate)
 
 
 def response_rows(fit: Fitted) -> RowBlocks:

@@ -134,12 +134,14 @@ def lags_of(fit: Fitted, table: Records) -> dict[str, np.ndarray]:
 
 
 def held_cell(fit: Fitted, name: str, v: float | Shares | str) -> Any:
-    """What stands in the table for a held value; of a category averaged over, some level."""
+    """Return what stands in the table for a held value; of a category averaged over, some level."""
     if isinstance(v, dict):
         return level_cell(fit, name, next(iter(v)))
     if isinstance(v, str):
         return level_cell(fit, name, v)
-    return stamps_of(np.array([v]))[0] if name in fit.design.dates else v
+    if name in fit.design.dates:
+        return stamps_of(np.array([v]))[0]
+    return v
 
 
 def level_cell(fit: Fitted, name: str, level: str) -> Any:
@@ -175,7 +177,10 @@ def averaged_rows(
         lagged = any(True for f in written.factors for _ in lags_in(f))
         same = names <= set(held.at) and not lagged  # in all rows
         own, context = out[:, term.columns], first if same else each
-        part = own[:1] if same else own
+        if same:
+            part = own[:1]
+        else:
+            part = own
         shares = {name: v for name, v in held.averaged.items() if name in names}
         if not shares:
             fill(term, part, context)
@@ -212,13 +217,15 @@ def _average(
 
 
 def held_note(fit: Fitted, held: Held) -> list[str]:
-    """What is held at what, as a note under a table; none where nothing is."""
+    """Return what is held at what, as a note under a table; none where nothing is."""
     words = held_words(fit, held)
-    return [f"held: {', '.join(words)}"] if words else []
+    if words:
+        return [f"held: {', '.join(words)}"]
+    return []
 
 
 def held_words(fit: Fitted, held: Held) -> list[str]:
-    """What is held at what, for people: ``rain_days 29.1``, ``hive_type long 45 %, …``."""
+    """Return what is held at what, for people: ``rain_days 29.1``, ``hive_type long 45 %, …``."""
     out = []
     for name, v in held.at.items():
         words = fit.words(name)

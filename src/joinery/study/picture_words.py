@@ -1,4 +1,4 @@
-"""What the pictures of a fit share: words, labelled points, and findings."""
+"""Parts that the pictures of a fit share: words, labelled points, and findings."""
 
 from __future__ import annotations
 

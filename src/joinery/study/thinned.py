@@ -1,4 +1,4 @@
-"""What pictures show of a table too large to be drawn whole: rows evenly taken, remarkable ones.
+"""The part of a table too large to be drawn that pictures show: rows evenly taken, remarkable ones.
 
 Both are said under the title. Checks, limits and verdicts come from all rows, smooths from those
 shown evenly, which remarkable ones beside them would bend."""
@@ -82,9 +82,12 @@ def numbers_of(fit: Fitted) -> np.ndarray:
 
 
 def evenly(fit: Fitted) -> np.ndarray:
-    """Which rows of a fit (n,) are shown evenly: all, or those not there for being remarkable."""
+    """Return which rows of a fit (n,) are shown evenly: all, or those not there for being
+    remarkable."""
     found: np.ndarray | None = fit.cache.get(evenly)
-    return np.ones(rows_at_hand(fit)[1].used, dtype=bool) if found is None else found
+    if found is None:
+        return np.ones(rows_at_hand(fit)[1].used, dtype=bool)
+    return found
 
 
 def smoothed(

@@ -10,7 +10,9 @@ def judged(p: float, size: float, *, small: float, large: float) -> str:
     """Fine unless unlikely by chance and larger than ``small``; serious when both are extreme."""
     if not p < UNLIKELY or not size >= small:
         return FINE
-    return SERIOUS if p < VERY_UNLIKELY and size >= large else CAUTION
+    if p < VERY_UNLIKELY and size >= large:
+        return SERIOUS
+    return CAUTION
 
 
 def worst(verdicts: list[str]) -> str:

@@ -1,1 +1,1 @@
-"""What every room may use: errors, advice, arguments, progress."""
+"""Everything that each room may use: errors, advice, arguments, progress."""

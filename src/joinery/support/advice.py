@@ -14,7 +14,7 @@ from joinery.support.urls import shown
 
 @dataclass(frozen=True)
 class Typed:
-    """What was typed on the command line, so that a command can be given in full."""
+    """The command line as typed, so that a command can be given in full."""
 
     model: tuple[str, ...] = ()  # data and model sentence, or a saved fit
     options: tuple[str, ...] = ()
@@ -39,12 +39,16 @@ def option(name: str, value: Any = None) -> str:
 
 def reading(name: str, value: Any) -> str:
     """An option of reading the file."""
-    return f"jn.read(path, {option(name, value)})" if _typed.get() is None else option(name, value)
+    if _typed.get() is None:
+        return f"jn.read(path, {option(name, value)})"
+    return option(name, value)
 
 
 def querying(url: str) -> str:
-    """How to say what a database shall select."""
-    return f"jn.source({url!r}, query=…)" if _typed.get() is None else option("query")
+    """Return how to say what a database shall select."""
+    if _typed.get() is None:
+        return f"jn.source({url!r}, query=…)"
+    return option("query")
 
 
 def change(**what: Any) -> str:
@@ -75,7 +79,9 @@ def _dashed(name: str) -> str:
 def _python(value: Any) -> str:
     if isinstance(value, list):
         return f"[{', '.join(map(_python, value))}]"
-    return json.dumps(value, ensure_ascii=False) if isinstance(value, str) else repr(value)
+    if isinstance(value, str):
+        return json.dumps(value, ensure_ascii=False)
+    return repr(value)
 
 
 def _shell(value: Any) -> str:
@@ -88,4 +94,6 @@ def _shell(value: Any) -> str:
 def _as_cell(label: Any) -> str:
     text = str(label)
     plain = not any(mark in text for mark in ',"\n') and text == text.strip()
-    return text if plain else '"' + text.replace('"', '""') + '"'
+    if plain:
+        return text
+    return '"' + text.replace('"', '""') + '"'

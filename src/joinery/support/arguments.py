@@ -1,4 +1,4 @@
-"""What arguments may be: a decorator that holds public calls to their annotations.
+"""Kinds of arguments: a decorator that holds public calls to their annotations.
 
 A few arguments take more than an annotation says, or want other words; they stand in one table by
 name. An unknown keyword stays Python's own TypeError."""
@@ -29,7 +29,9 @@ def is_text(value: Any) -> bool:
 
 def as_labels(given: Any) -> list[Any]:
     """One row label or several, as a list."""
-    return list(given) if is_listing(given) else [given]
+    if is_listing(given):
+        return list(given)
+    return [given]
 
 
 def is_number(value: Any) -> bool:
@@ -37,7 +39,7 @@ def is_number(value: Any) -> bool:
 
 
 def is_listing(value: Any) -> bool:
-    """Whether it is several values: a list, an array, a column, but no text and no table."""
+    """Return True if it is several values: a list, an array, a column, but no text and no table."""
     return isinstance(value, Iterable) and not isinstance(value, (str, bytes, Mapping))
 
 
@@ -191,7 +193,10 @@ def checked(call: Callable[P, R]) -> Callable[P, R]:
 def out_of_memory(reason: MemoryError) -> TooLargeError:
     """Say that memory ran out, what was asked for, and what would fit."""
     wanted = str(reason).partition(" for ")[0].strip()
-    asked = f" ({wanted[:1].lower()}{wanted[1:]})" if wanted else ""
+    if wanted:
+        asked = f" ({wanted[:1].lower()}{wanted[1:]})"
+    else:
+        asked = ""
     return TooLargeError(
         f"this machine has no memory left{asked}; ask it of fewer rows or columns, or read the "
         "table as it is used: jn.source of a Parquet file"
@@ -218,4 +223,6 @@ def _shown(value: Any) -> str:
     except Exception:
         return "…"
     text = " ".join(text.split())
-    return text if len(text) <= 60 else text[:59] + "…"
+    if len(text) <= 60:
+        return text
+    return text[:59] + "…"

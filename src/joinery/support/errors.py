@@ -43,7 +43,9 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
     """
     by_fold = {str(k).casefold(): str(k) for k in known}
     matches = get_close_matches(name.casefold(), by_fold, n=1, cutoff=0.6)
-    return by_fold[matches[0]] if matches else None
+    if matches:
+        return by_fold[matches[0]]
+    return None
 
 
 def listed(items: Iterable[Any], most: int = 5, word: str = "more", of: int | None = None) -> str:
@@ -51,9 +53,14 @@ def listed(items: Iterable[Any], most: int = 5, word: str = "more", of: int | No
 
     ``of`` how many there are, where only the first are given."""
     items = [str(item) for item in items]
-    total = len(items) if of is None else of
+    if of is None:
+        total = len(items)
+    else:
+        total = of
     head = ", ".join(items[:most])
-    return head if total <= most else f"{head} and {total - most} {word}"
+    if total <= most:
+        return head
+    return f"{head} and {total - most} {word}"
 
 
 def _error_again(
@@ -121,9 +128,18 @@ class SentenceError(JoineryError):
     ) -> None:
         # plain texts: a token of the parser holds on to the parser, which does not pickle
         self.problem, self.text = str(problem), str(text)
-        self.position = None if position is None else int(position)
-        self.expected = None if expected is None else str(expected)
-        self.suggestion = None if suggestion is None else str(suggestion)
+        if position is None:
+            self.position = None
+        else:
+            self.position = int(position)
+        if expected is None:
+            self.expected = None
+        else:
+            self.expected = str(expected)
+        if suggestion is None:
+            self.suggestion = None
+        else:
+            self.suggestion = str(suggestion)
         super().__init__(self._picture())
 
     def _picture(self) -> str:
@@ -163,9 +179,10 @@ class UnknownColumnError(SentenceError):
     ) -> None:
         self.name, self.known, self.where = name, tuple(str(k) for k in known), where
         near = nearest(name, self.known)
-        hint = (
-            f"; did you mean {near!r}?" if near else f"; the columns are {listed(self.known, 12)}"
-        )
+        if near:
+            hint = f"; did you mean {near!r}?"
+        else:
+            hint = f"; the columns are {listed(self.known, 12)}"
         super().__init__(f"no column {name!r}{where}{hint}", text=text, position=position)
         self.suggestion = near
 
@@ -283,13 +300,13 @@ class JoineryWarning(UserWarning):
 
 
 class EstimateWarning(JoineryWarning):
-    """What a reader of the estimates must know.
+    """A warning that concerns the estimates.
 
     Separation, a fit that did not settle, columns left out, most rows lost to empty cells."""
 
 
 class ReadingWarning(JoineryWarning):
-    """What is odd about how the columns of a model are written.
+    """A warning that concerns how the columns of a model are written.
 
     Levels that differ by case or spaces alone, numbers that stand in texts."""
 

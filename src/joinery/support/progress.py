@@ -1,4 +1,4 @@
-"""How far long work has come, on standard error where that is a terminal."""
+"""Progress of long work, on standard error where that is a terminal."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ class _Line:
 
     @property
     def so_far(self) -> str:
-        """How much is done, in words."""
+        """Return how much is done, in words."""
         if self.total is None:
             return f"{self.done:,} {self.what}"
         return f"{self.done:,} of {self.total:,} {self.what}"

@@ -67,7 +67,7 @@ LookPictureName = Literal["columns", "response", "matrix"]
 
 
 class Changes(TypedDict, total=False):
-    """What of a fit may be changed beside its terms and rows: the options of ``fit``."""
+    """Options of a fit that may be changed beside its terms and rows."""
 
     family: FamilyName | None
     link: LinkName | None
@@ -87,7 +87,7 @@ class Changes(TypedDict, total=False):
 
 
 class StepwiseOptions(Changes, total=False):
-    """What of the fits of a search may be chosen: the options of ``fit``."""
+    """Options of the fits of a search."""
 
     terms: Sequence[str] | None
     leave_out: Sequence[Any] | str | None

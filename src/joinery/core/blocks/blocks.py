@@ -40,11 +40,9 @@ class ResidueBlocks(Protocol):
 
 def with_residue(blocks: Blocks) -> Partition[BlockWithResidue]:
     """Blocks with what their columns are more than doubles."""
-    return (
-        blocks.with_residue
-        if isinstance(blocks, ResidueBlocks)
-        else blocks.pieces.map(lambda block: (block, None))
-    )
+    if isinstance(blocks, ResidueBlocks):
+        return blocks.with_residue
+    return blocks.pieces.map(lambda block: (block, None))
 
 
 @dataclass(frozen=True)
@@ -158,7 +156,10 @@ def constant_in(
 
     def added(block: Block) -> tuple[np.ndarray, float]:
         X, y, w = block
-        ones = np.ones(len(y)) if w is None else w
+        if w is None:
+            ones = np.ones(len(y))
+        else:
+            ones = w
         return weighted_sums(ones, chosen(X, kept)), inner(ones, y / unit)
 
     for sums_of_part, part in blocks.pieces.each(added):

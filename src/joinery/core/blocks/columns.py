@@ -44,7 +44,9 @@ class IndicatorColumns:
 
     def _each(self, weights: np.ndarray | None) -> np.ndarray | None:
         if weights is None or self.value is None:
-            return self.value if weights is None else weights
+            if weights is None:
+                return self.value
+            return weights
         return np.asarray(weights * self.value)
 
     def split(self, b: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -78,7 +80,10 @@ def group_sums(
         return np.array(sums, float).reshape(len(sums), count)
     from scipy import sparse  # takes long to import, and only long blocks ask for it
 
-    each_row = np.ones(len(codes)) if weights is None else weights
+    if weights is None:
+        each_row = np.ones(len(codes))
+    else:
+        each_row = weights
     by_row = sparse.csc_array(
         (each_row, codes, np.arange(len(codes) + 1)), shape=(count, len(codes))
     )
@@ -104,7 +109,9 @@ def side_by_side(columns: Sequence[np.ndarray | None]) -> np.ndarray | None:
 
 def dense(X: Columns) -> np.ndarray:
     """Columns written out."""
-    return X.dense() if isinstance(X, IndicatorColumns) else X
+    if isinstance(X, IndicatorColumns):
+        return X.dense()
+    return X
 
 
 def chosen(X: Columns, kept: np.ndarray) -> Columns:
@@ -133,7 +140,10 @@ def chosen(X: Columns, kept: np.ndarray) -> Columns:
 def some_rows(X: Columns, rows: np.ndarray | slice) -> Columns:
     """Some of the rows, by a mask (m,), their places, or a slice."""
     if isinstance(X, IndicatorColumns):
-        value = None if X.value is None else X.value[rows]
+        if X.value is None:
+            value = None
+        else:
+            value = X.value[rows]
         return replace(X, numbers=X.numbers[rows], codes=X.codes[rows], value=value)
     return np.asarray(X[rows])
 
@@ -168,6 +178,9 @@ def shifted(X: Columns, shift: np.ndarray | None) -> Columns:
 def times_rows(X: Columns, root: np.ndarray) -> Columns:
     """Each row times a number (m,)."""
     if isinstance(X, IndicatorColumns):
-        value = root if X.value is None else X.value * root
+        if X.value is None:
+            value = root
+        else:
+            value = X.value * root
         return replace(X, numbers=X.numbers * root[:, None], value=value)
     return np.asarray(X * root[:, None])

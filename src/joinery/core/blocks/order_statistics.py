@@ -32,7 +32,8 @@ def quantiles(
         x, counts = next(iter(values))
         if len(x) and (counts is None or (counts == 1).all()):
             return _parted(x, np.asarray(shares) * (len(x) - 1))
-    total = sum(values.each(_weight)) if total is None else total
+    if total is None:
+        total = sum(values.each(_weight))
     if not total:
         return np.full(len(shares), np.nan)
     place = np.asarray(shares) * (total - 1)
@@ -96,7 +97,9 @@ def _numbers(keys: np.ndarray) -> np.ndarray:
 
 def _weight(piece: Counted) -> float:
     x, counts = piece
-    return float(len(x)) if counts is None else float(counts.sum())
+    if counts is None:
+        return float(len(x))
+    return float(counts.sum())
 
 
 def _histograms(piece: Counted, bins: list[_Bin]) -> list[np.ndarray]:
@@ -116,7 +119,10 @@ def _narrowed(b: _Bin, counts: np.ndarray, place: float) -> _Bin:
     width = max(b.bits - BITS, 0)
     upto = b.below + np.cumsum(counts)
     at = int(np.searchsorted(upto, place, side="right"))
-    below = float(upto[at - 1]) if at else b.below
+    if at:
+        below = float(upto[at - 1])
+    else:
+        below = b.below
     return _Bin(b.start + (at << width), width, below, float(counts[at]))
 
 
@@ -129,7 +135,10 @@ def _gathered(values: Partition[Counted], bins: list[_Bin], places: np.ndarray) 
         for b in own:
             here = b.holds(keys)
             distinct, at = np.unique(keys[here], return_inverse=True)
-            weights = None if piece[1] is None else piece[1][here]
+            if piece[1] is None:
+                weights = None
+            else:
+                weights = piece[1][here]
             out.append((distinct, np.bincount(at, weights=weights, minlength=len(distinct))))
         return out
 

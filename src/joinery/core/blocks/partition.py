@@ -28,7 +28,7 @@ class Runner(Protocol):
     """Goes through pieces elsewhere than in this process's own threads."""
 
     def run(self, partition: Partition[Made], work: Callable[[Made], Found]) -> Iterator[Found]:
-        """What ``work`` finds in each piece, in their order."""
+        """Return what ``work`` finds in each piece, in their order."""
         ...
 
     def of(self, parts: Sequence[int]) -> Runner:
@@ -79,7 +79,7 @@ class Partition(Generic[Made]):
         return Partition(self.count, make, self.workspace, self.runner, self.watch)
 
     def each(self, work: Callable[[Made], Found]) -> Iterator[Found]:
-        """What ``work`` finds in each piece, in their order.
+        """Yield what ``work`` finds in each piece, in their order.
 
         It must keep nothing of the piece itself.
         """
@@ -95,9 +95,15 @@ class Partition(Generic[Made]):
         if self.runner is not None:
             yield from self.runner.run(self, work)
             return
-        workers = min(cores(), self.count) if self.count >= FEW else 1
+        if self.count >= FEW:
+            workers = min(cores(), self.count)
+        else:
+            workers = 1
         if workers == 1:
-            workspace = self.workspace() if self.count > 1 else None
+            if self.count > 1:
+                workspace = self.workspace()
+            else:
+                workspace = None
             yield from (work(self.make(i, workspace)) for i in range(self.count))
             return
         local, handling = threading.local(), np.geterr()
@@ -132,7 +138,7 @@ class Laid:
 
 
 def joined(pieces: Partition[Made], work: Callable[[Made], np.ndarray]) -> np.ndarray:
-    """What ``work`` finds in each piece, an array for its rows, as one array."""
+    """Return what ``work`` finds in each piece, an array for its rows, as one array."""
     return np.concatenate(list(pieces.each(work)))
 
 
@@ -146,8 +152,9 @@ def physical_memory() -> int:
 
 def cores() -> int:
     """Return how many threads a pass may use: the cores, or fewer if OMP_NUM_THREADS says so."""
-    available = (
-        len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-    )
+    if hasattr(os, "sched_getaffinity"):
+        available = len(os.sched_getaffinity(0))
+    else:
+        available = os.cpu_count() or 1
     limit = os.environ.get("OMP_NUM_THREADS", "")
     return max(1, min(available, MOST_CORES, int(limit) if limit.isdecimal() else available))

@@ -106,7 +106,9 @@ def weighted_sums(A: np.ndarray, Z: Columns) -> np.ndarray:
 
 def inner(a: np.ndarray, b: np.ndarray) -> float:
     """a·b of two vectors (m,)."""
-    return float(a.dot(b)) if len(a) < VECTOR_WORK else float(np.einsum("i,i->", a, b))
+    if len(a) < VECTOR_WORK:
+        return float(a.dot(b))
+    return float(np.einsum("i,i->", a, b))
 
 
 def _summed(A: np.ndarray, Z: np.ndarray, work: int) -> np.ndarray:
@@ -124,14 +126,16 @@ def _summed(A: np.ndarray, Z: np.ndarray, work: int) -> np.ndarray:
 
 
 def _slab(q: int, k: int, m: int, work: int) -> int:
-    """How many rows at a time keep a product of q by k cells below ``work``: a power of two.
+    """Return how many rows at a time keep a product of q by k cells below ``work``: a power of two.
 
     0 for all at once: where rows are few, or both sides so wide that the pass has one thread.
     """
     if min(q, k) > NARROW or (work == MATRIX_WORK and max(q, k) > 5 * NARROW):
         return 0
     rows = 1 << max(int(work / max(q * k, 1)).bit_length() - 1, 0)
-    return min(rows, MOST_ROWS) if rows >= 32 and m > min(rows, MOST_ROWS) else 0
+    if rows >= 32 and m > min(rows, MOST_ROWS):
+        return min(rows, MOST_ROWS)
+    return 0
 
 
 def _slabs(Z: np.ndarray, rows: int) -> np.ndarray:

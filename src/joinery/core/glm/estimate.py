@@ -24,7 +24,7 @@ Dispersion = float | Literal["estimated"] | None
 
 @dataclass(frozen=True)
 class Estimate:
-    """What was estimated.
+    """An estimate of any family.
 
     ``solution`` is the least squares; under other families the weighted one of the last step.
     """
@@ -57,18 +57,22 @@ class Estimate:
 
     @property
     def linear(self) -> bool:
-        """Whether it is least squares of the response itself."""
+        """Return True if it is least squares of the response itself."""
         return is_linear(self.family, self.link)
 
     @property
     def dispersion(self) -> float | None:
         """φ."""
-        return None if self.scale is None else self.scale * self.scale
+        if self.scale is None:
+            return None
+        return self.scale * self.scale
 
     @property
     def reference_df(self) -> float:
         """Degrees of freedom of t and F: the residual ones, ∞ where the dispersion is known."""
-        return math.inf if self.known else float(max(self.solution.residual_df, 0))
+        if self.known:
+            return math.inf
+        return float(max(self.solution.residual_df, 0))
 
     @property
     def model_df(self) -> int:
@@ -77,7 +81,7 @@ class Estimate:
 
 
 def is_linear(family: Family, link: Link) -> bool:
-    """Whether a family and link are least squares of the response itself."""
+    """Return True if a family and link are least squares of the response itself."""
     return family.canonical == link.name == "identity"
 
 
@@ -121,7 +125,10 @@ def _least_squares(
 ) -> Estimate:
     s = least_squares(blocks, intercept=intercept, n=n)
     known = isinstance(dispersion, float)
-    scale = math.sqrt(s.rss / s.residual_df) * s.unit if s.residual_df > 0 else None
+    if s.residual_df > 0:
+        scale = math.sqrt(s.rss / s.residual_df) * s.unit
+    else:
+        scale = None
     likelihood = None
     if known:
         assert isinstance(dispersion, float)
@@ -170,7 +177,10 @@ def _iterated(
     penalty: str | None,
 ) -> Estimate:
     phi = 1.0 if dispersion is None and family.known_dispersion else dispersion
-    known = phi if isinstance(phi, float) else None
+    if isinstance(phi, float):
+        known = phi
+    else:
+        known = None
     objective = None
     if penalty is None:
         fit = reweighted(rows, family, link, intercept=intercept, n=n, dispersion=known)
@@ -178,9 +188,12 @@ def _iterated(
         best = penalized(rows, family, link, intercept=intercept, n=n)
         fit, objective = best.fit, best.objective
     df = n - fit.solution.rank
-    scale = (
-        math.sqrt(known) if known is not None else math.sqrt(fit.pearson / df) if df > 0 else None
-    )
+    if known is not None:
+        scale = math.sqrt(known)
+    elif df > 0:
+        scale = math.sqrt(fit.pearson / df)
+    else:
+        scale = None
     law = not family.quasi or known == 1.0
     likely, likelihood, parameters = likelihood_and_parameters(rows, fit, known, law=law)
     null = _null_deviance(rows, fit, n)
@@ -278,13 +291,18 @@ def _null_deviance(rows: LikelihoodSource, fit: Iterated, n: int) -> float:
         level = common
 
     def own(part: LikelihoodRows) -> float:
-        eta = np.full(len(part.y), level) if part.offset is None else part.offset + level
+        if part.offset is None:
+            eta = np.full(len(part.y), level)
+        else:
+            eta = part.offset + level
         each = family.deviance(part.y, link.mu(eta), beyond(link, eta) if family.shares else None)
         return inner(part.evidence, each)
 
     with np.errstate(all="ignore"):
         total = sum(bare.pieces.each(own), 0.0)
-    return total if math.isfinite(total) else float("nan")
+    if math.isfinite(total):
+        return total
+    return float("nan")
 
 
 def _common_level(rows: LikelihoodSource, fit: Iterated) -> float | None:
@@ -299,4 +317,6 @@ def _common_level(rows: LikelihoodSource, fit: Iterated) -> float | None:
         return None
     with np.errstate(all="ignore"):
         eta = float(fit.link.eta(np.array([mean]))[0])
-    return eta if math.isfinite(eta) else None
+    if math.isfinite(eta):
+        return eta
+    return None

@@ -66,7 +66,10 @@ class Matrix:
         x = np.zeros(len(self.H))
         every = len(places) == len(x)
         H, own = (self.H, g) if every else (self.H[np.ix_(places, places)], g[places])
-        solved = solved_by_cholesky(H, own, apart) if len(places) else None
+        if len(places):
+            solved = solved_by_cholesky(H, own, apart)
+        else:
+            solved = None
         if solved is None:
             return None
         x[places] = solved

@@ -88,7 +88,9 @@ def nested(
             now = run.now
     except NoConvergenceError:
         return None
-    return (now.deviance, now.b) if run.converged else None
+    if run.converged:
+        return (now.deviance, now.b)
+    return None
 
 
 # ------------------------------------------------------------------ the shape of counts
@@ -106,7 +108,10 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
     profile = _ShapeProfile(problem, columns, plain.b)
     y, mu, w = _means(problem, plain.b)
     more = float((w * ((y - mu) ** 2 - y)).sum())  # spread beyond poisson: the slope in 1/k there
-    guess = float(np.log((w * mu * mu).sum() / more)) if more > 0 else None
+    if more > 0:
+        guess = float(np.log((w * mu * mu).sum() / more))
+    else:
+        guess = None
     if near is not None and np.isfinite(near):
         guess = float(np.log(near))
     scan = near is None and problem.n <= FEW_ROWS
@@ -157,11 +162,15 @@ class _ShapeProfile:
             ]
             if maxima:
                 return maxima
-            guess = at[0] if signs[0] < 0 else guess
+            if signs[0] < 0:
+                guess = at[0]
         if guess is None:
             return []
         guess = float(np.clip(guess, LEAST_SHAPE, MOST_SHAPE))
-        side = 1.0 if self.slope(guess) > 0 else -1.0
+        if self.slope(guess) > 0:
+            side = 1.0
+        else:
+            side = -1.0
         near, width = guess, 0.25
         while LEAST_SHAPE < near < MOST_SHAPE:
             far = near + side * width
@@ -174,7 +183,9 @@ class _ShapeProfile:
         from scipy import optimize
 
         if self.slope(low) == 0 or self.slope(high) == 0:
-            return low if self.slope(low) == 0 else high
+            if self.slope(low) == 0:
+                return low
+            return high
         return float(optimize.brentq(self.slope, low, high, xtol=1e-13, rtol=1e-14))
 
 

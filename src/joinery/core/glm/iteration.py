@@ -99,7 +99,10 @@ def settled(problem: Problem, b: np.ndarray | None) -> Iterated:
 def _at_edge(problem: Problem, columns: Columns, run: _Run) -> Iterated:
     """The fit whose best means lie at an edge, which plain steps do not reach."""
     start = look(problem, first_inside(problem, columns))
-    b = start.b if np.isfinite(start.deviance) else run.now.b
+    if np.isfinite(start.deviance):
+        b = start.b
+    else:
+        b = run.now.b
     count, path = run.count, [b]
     for place, t in enumerate(BARRIERS):
         walled = replace(problem, barrier=t)
@@ -145,7 +148,7 @@ class _Seen:
 
 @dataclass(frozen=True)
 class _Run:
-    """How the iteration ended: the last pass, step and largest change of η, and why."""
+    """The end of an iteration: the last pass, step and largest change of η, and why."""
 
     now: _Seen
     step: np.ndarray
@@ -156,17 +159,21 @@ class _Run:
 
 
 def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
-    """Which columns are estimable, and the first pass at coefficients with valid means."""
+    """Return which columns are estimable, and the first pass at coefficients with valid means."""
     rows, rough = problem.rows, problem.canonical
     if b is None and (begun := _begun_from_some(problem)) is not None:
         return begun
-    started = rough_start(problem) if rough and b is None else None
+    if rough and b is None:
+        started = rough_start(problem)
+    else:
+        started = None
     if started is not None:
         columns, b = Columns(np.arange(rows.width), problem.intercept, rows.width), started
     else:
         first = least_squares(problem.at(None), intercept=problem.intercept, n=problem.n)
         columns = Columns(first.kept, problem.intercept, rows.width, first)
-        b = first.padded_coefficients if b is None else b
+        if b is None:
+            b = first.padded_coefficients
     now = look(problem, b, rough=rough)
     if not np.isfinite(now.deviance):
         now = look(problem, first_inside(problem, columns))
@@ -202,7 +209,9 @@ def _begun_from_some(problem: Problem) -> tuple[Columns, _Seen] | None:
     now = look(problem, run.now.b, rough=problem.canonical)
     likely = now.deviance <= 2 * run.now.deviance * problem.n / n
     apart = likely and now.H.solve(now.gradient, columns.places, START_APART) is not None
-    return (columns, now) if apart else None
+    if apart:
+        return (columns, now)
+    return None
 
 
 def iterated(
@@ -290,7 +299,10 @@ def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
     running: tuple[int, ...] = ()
     change = 0.0
     if converged:
-        change = run.reach if run.reach <= RUNNING else _eta_change(problem.rows, run.step)
+        if run.reach <= RUNNING:
+            change = run.reach
+        else:
+            change = _eta_change(problem.rows, run.step)
     if change > RUNNING:
         running, converged = _running(problem.rows, run.step), False
         reason = "the deviance has settled, but coefficients grow without end"
@@ -322,7 +334,10 @@ def with_coefficients(solution: Solution, b: np.ndarray) -> Solution:
     coefficients = np.full(len(solution.coefficients), np.nan)
     coefficients[solution.kept] = b[solution.kept + 1]
     level = float(b[0] + solution.centre @ coefficients[solution.kept])
-    constant = float(b[0]) if solution.has_intercept else None
+    if solution.has_intercept:
+        constant = float(b[0])
+    else:
+        constant = None
     return replace(solution, coefficients=coefficients, intercept=constant, mean_response=level)
 
 
@@ -408,7 +423,10 @@ def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, f
     places = columns.places
     if not len(places):
         return np.zeros(len(now.b)), 0.0
-    apart = SLIGHTLY_APART if problem.barrier else WELL_APART
+    if problem.barrier:
+        apart = SLIGHTLY_APART
+    else:
+        apart = WELL_APART
     for both in ([now.curved] if now.curved is not None else []) + [now.H]:
         step = both.solve(now.gradient, places, apart)
         if step is not None:

@@ -119,11 +119,10 @@ def _restriction(
     if columns is not None:
         units = np.zeros((len(basis.coefficients) + 1, len(columns)))
         units[columns + 1, np.arange(len(columns))] = 1.0
-        constant = (
-            np.zeros((basis.rank, 0))
-            if basis.constant_direction is None
-            else basis.constant_direction[:, None]
-        )
+        if basis.constant_direction is None:
+            constant = np.zeros((basis.rank, 0))
+        else:
+            constant = basis.constant_direction[:, None]
         if basis.has_intercept:
             constant = np.eye(basis.rank)[:, :1]
         spanning = np.column_stack([constant, basis.to_basis(units)])
@@ -204,7 +203,10 @@ def _descended(model: _Model, now: _At, free: np.ndarray) -> tuple[_At, int, str
         return now, 0, "nothing is left to estimate"
     for count in range(1, MOST_STEPS + 1):
         g = free.T @ now.gradient
-        curve = _curvature(model, now, free) if newton else None
+        if newton:
+            curve = _curvature(model, now, free)
+        else:
+            curve = None
         step = _direction(curve, free.T @ now.H @ free, g)
         decrement = float(g @ step)
         size, after = 1.0, None

@@ -1,4 +1,4 @@
-"""What the reweighted iteration works on: the problem, and which of its columns are estimable."""
+"""The problem that the reweighted iteration solves, and its estimable columns."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ LOW = 0.1  # of the size of responses: a first mean where their own mean is none
 
 @dataclass(frozen=True)
 class Problem:
-    """What is to be fitted: rows, family, link, intercept, number of rows, φ where known."""
+    """A model to be fitted: rows, family, link, intercept, number of rows, φ where known."""
 
     rows: LikelihoodSource
     family: Family
@@ -50,7 +50,7 @@ class Problem:
 
 @dataclass(frozen=True)
 class Columns:
-    """Which of so many columns are estimable, and whether there is an intercept."""
+    """The estimable ones of so many columns, and whether there is an intercept."""
 
     kept: np.ndarray
     has_intercept: bool
@@ -63,5 +63,5 @@ class Columns:
 
     @property
     def places(self) -> np.ndarray:
-        """Where the estimable coefficients stand in [intercept, columns]."""
+        """Return where the estimable coefficients stand in [intercept, columns]."""
         return np.append([0] if self.has_intercept else [], self.kept + 1).astype(int)

@@ -39,17 +39,17 @@ class LikelihoodRows:
 
     @property
     def times(self) -> np.ndarray:
-        """How many equal rows each stands for."""
-        return np.ones(len(self.y)) if self.repeats is None else self.repeats
+        """Return how many equal rows each stands for."""
+        if self.repeats is None:
+            return np.ones(len(self.y))
+        return self.repeats
 
     @property
     def precision(self) -> np.ndarray:
         """Weights without the repeats."""
-        return (
-            self.weights
-            if self.repeats is None
-            else self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
-        )
+        if self.repeats is None:
+            return self.weights
+        return self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
 
     def taken(self, rows: np.ndarray | slice) -> LikelihoodRows:
         """Some of them."""
@@ -187,8 +187,14 @@ def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:
         else:
             mu = link.mu(eta)
             V, away = family.variance(mu), part.y - mu
-        slope = V if link.name == "logit" else link.slope(eta)
-        W = a * V if link.name == "logit" else a * slope * slope / V
+        if link.name == "logit":
+            slope = V
+        else:
+            slope = link.slope(eta)
+        if link.name == "logit":
+            W = a * V
+        else:
+            W = a * slope * slope / V
         residual = away / slope
         # the ends of many values tell sooner than each of them
         if not (len(W) and W.min() > 0 and np.isfinite(W.max() + residual.min() + residual.max())):
@@ -246,7 +252,7 @@ def observed_weights(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
 
 
 def inside(family: Family, link: Link, state: WorkingState) -> bool:
-    """Whether every mean is one that link and family can have."""
+    """Return True if every mean is one that link and family can have."""
     if not len(state.eta):
         return True
     low, high = link.domain

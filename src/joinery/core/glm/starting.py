@@ -1,4 +1,4 @@
-"""Where the reweighted iteration starts, and columns that must be moved before it does."""
+"""Starting values of the reweighted iteration, and columns that must be moved before it does."""
 
 from __future__ import annotations
 
@@ -34,7 +34,9 @@ def rough_start(problem: Problem) -> np.ndarray | None:
     for own_H, own_g in problem.rows.pieces.each(added):
         H, g = together(H, own_H), g + own_g
     places = np.arange(0 if problem.intercept else 1, k + 1)
-    return None if H is None else H.settled().solve(g, places, START_APART)
+    if H is None:
+        return None
+    return H.settled().solve(g, places, START_APART)
 
 
 def first_inside(problem: Problem, columns: Columns) -> np.ndarray:
@@ -97,7 +99,7 @@ def _less_offset(level: float, part: LikelihoodRows) -> np.ndarray:
 
 
 def far_means(problem: Problem, columns: Columns) -> np.ndarray | None:
-    """What to take off columns (k,) whose means are so far away that η would lose digits.
+    """Return what to take off columns (k,) whose means are so far away that η would lose digits.
 
     None where none is.
     """

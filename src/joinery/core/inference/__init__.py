@@ -1,1 +1,1 @@
-"""What follows from an estimate: covariances, tests, intervals, diagnostics."""
+"""Everything that follows from an estimate: covariances, tests, intervals, diagnostics."""

@@ -1,4 +1,4 @@
-"""What fitted chances come to: calibration in groups, cut-offs, and pairs told apart."""
+"""Fitted chances judged: calibration in groups, cut-offs, and pairs told apart."""
 
 from __future__ import annotations
 
@@ -38,7 +38,10 @@ def in_groups(rows: Partition[Chances], count: int) -> Groups:
     weighed: Partition[Counted] = rows.map(lambda c: (c.mu, c.trials))
     total = sum(rows.each(lambda c: float(c.trials.sum())), 0.0)
     between = np.arange(1, count) / count * total
-    ends = at_places(weighed, between, total) if count > 1 else np.empty(0)
+    if count > 1:
+        ends = at_places(weighed, between, total)
+    else:
+        ends = np.empty(0)
 
     def about(c: Chances) -> np.ndarray:
         """Trials below each end, and at it."""
@@ -98,7 +101,10 @@ def concordance(rows: Partition[Chances]) -> float:
         yes, no = np.zeros(CLASSES + 1), np.zeros(CLASSES + 1)
 
     def own(c: Chances) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        keys = np.floor(c.mu * CLASSES) if classed else c.mu
+        if classed:
+            keys = np.floor(c.mu * CLASSES)
+        else:
+            keys = c.mu
         values, place = np.unique(keys, return_inverse=True)
         hits = np.bincount(place, c.trials * c.y, len(values))
         return values, hits, np.bincount(place, c.trials, len(values)) - hits
@@ -112,4 +118,6 @@ def concordance(rows: Partition[Chances]) -> float:
         no[at] += misses
     pairs = float(yes.sum() * no.sum())
     below = np.cumsum(no) - no
-    return float(yes @ (below + no / 2)) / pairs if pairs else float("nan")
+    if pairs:
+        return float(yes @ (below + no / 2)) / pairs
+    return float("nan")

@@ -53,7 +53,8 @@ def pearson(
     Returns the pairs and a Correlation: intervals by Fisher's z (1921), p from
     t = r√((n−2)/(1−r²)). NaN where a column does not vary."""
     here = ~np.isnan(X)
-    pairs = every_pair(X.shape[1]) if pairs is None else pairs
+    if pairs is None:
+        pairs = every_pair(X.shape[1])
     r, n = _correlations(X, here, pairs)
     return pairs, with_interval(r, n, level)
 
@@ -126,7 +127,8 @@ def spearman(
     The interval widens Fisher's by √(1 + r²/2) (Bonett & Wright 2000).
     """
     here = ~np.isnan(X)
-    pairs = every_pair(X.shape[1]) if pairs is None else pairs
+    if pairs is None:
+        pairs = every_pair(X.shape[1])
     complete = here.all(axis=0)
     ranked = np.full(X.shape, np.nan, order="F")
     for j in np.unique(pairs):
@@ -153,9 +155,10 @@ def ranks(x: np.ndarray) -> np.ndarray:
         x
     )  # equal values share a rank, so their order among themselves does not matter
     ordered = x[order]
-    starts = (
-        np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1])) if len(x) else np.empty(0, int)
-    )
+    if len(x):
+        starts = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1]))
+    else:
+        starts = np.empty(0, int)
     ends = np.append(starts[1:], len(x))
     out = np.empty(len(x))
     out[order] = np.repeat((starts + 1 + ends) / 2, ends - starts)
@@ -238,7 +241,7 @@ def inflation(solution: Solution, own: np.ndarray, apart: np.ndarray) -> float:
 def variance_inflation(
     R: np.ndarray, inverse: np.ndarray, own: np.ndarray, apart: np.ndarray
 ) -> float:
-    """How much overlap with other columns inflates the variance of some.
+    """Return how much overlap with other columns inflates the variance of some.
 
     Parameters: R (r, r), a triangular factor of the columns (centred where there is an intercept),
     and its inverse; the places of a term's ``own`` columns, and of columns ``apart`` that do not

@@ -55,7 +55,7 @@ class Sandwich:
         return np.where(self.sighted(unit), standard_errors, np.nan)
 
     def sighted(self, L: np.ndarray) -> np.ndarray:
-        """Whether residuals tell how sure each of combinations L (m, q) is.
+        """Return True if residuals tell how sure each of combinations L (m, q) is.
 
         They do not where a row or cluster alone speaks to it, nor where only rows that are fitted
         exactly do."""
@@ -152,7 +152,7 @@ def robust_degrees(rows: np.ndarray, copies: np.ndarray, L: np.ndarray) -> np.nd
 
 @dataclass(frozen=True)
 class RobustSums:
-    """What the degrees of freedom under HC2 take from the rows, for each of m combinations."""
+    """Row sums behind the degrees of freedom under HC2, for each of m combinations."""
 
     mean: np.ndarray  # (m,)
     own: np.ndarray  # (m,)
@@ -233,7 +233,9 @@ def _hotelling_degrees(K: np.ndarray, L: np.ndarray) -> float:
         for t in range(r):
             first = _product(D[s, s], Z[s], Z[s], D[t, t], Z[t], Z[t])
             total += first + _product(D[s, t], Z[s], Z[t], D[t, s], Z[t], Z[s])
-    return r * (r + 1) / total if total > 0 else float("nan")
+    if total > 0:
+        return r * (r + 1) / total
+    return float("nan")
 
 
 def _rows_hotelling_degrees(rows: np.ndarray, copies: np.ndarray, L: np.ndarray) -> float:

@@ -119,7 +119,10 @@ class Moments:
         mean = float(z.sum() if times is None else inner(times, z)) / n
         away = z - mean
         square = away * away
-        weighed = square if times is None else square * times
+        if times is None:
+            weighed = square
+        else:
+            weighed = square * times
         return cls(n, mean, float(weighed.sum()), inner(weighed, away), inner(weighed, square))
 
     @classmethod
@@ -130,7 +133,9 @@ class Moments:
 
     def __add__(self, other: Moments) -> Moments:
         if not self.n or not other.n:
-            return self if self.n else other
+            if self.n:
+                return self
+            return other
         a, b, n = self.n, other.n, self.n + other.n
         d = other.mean - self.mean
         return Moments(
@@ -158,7 +163,10 @@ def normality(
     many rows each stands for, None for one. Size: |skewness|/2 or |excess kurtosis|/4, whichever
     is larger. Sources: Shapiro & Wilk 1965; D'Agostino 1973."""
     n = int(moments.n)
-    name = "Shapiro–Wilk" if n <= NORMAL_ROWS else "D'Agostino's K²"
+    if n <= NORMAL_ROWS:
+        name = "Shapiro–Wilk"
+    else:
+        name = "D'Agostino's K²"
     if n < 8 or moments.second <= 0:
         return name, NOTHING
     second, third, fourth = (m / n for m in (moments.second, moments.third, moments.fourth))
@@ -193,7 +201,10 @@ def shapiro_wilk(x: np.ndarray) -> tuple[float, float]:
     m = np.asarray(tails.normal_quantile((np.arange(1, n + 1) - 0.375) / (n + 0.25)))
     total = float(m @ m)
     a = m / np.sqrt(total)
-    ends = 2 if n > 5 else 1
+    if n > 5:
+        ends = 2
+    else:
+        ends = 1
     outer = [float(np.polyval(c, u)) for c in (_OUTERMOST, _NEXT)][:ends]
     for place, more in enumerate(outer):
         a[place] -= more
@@ -242,7 +253,10 @@ def _kurtosis_z(kurtosis: float, n: int) -> float:
     )
     a = 6.0 + 8.0 / skew * (2.0 / skew + np.sqrt(1 + 4.0 / skew**2))
     below = 1 + x * np.sqrt(2 / (a - 4.0))
-    root = np.sign(below) * np.abs((1 - 2.0 / a) / np.abs(below)) ** (1 / 3) if below else 0.0
+    if below:
+        root = np.sign(below) * np.abs((1 - 2.0 / a) / np.abs(below)) ** (1 / 3)
+    else:
+        root = 0.0
     return float((1 - 2 / (9.0 * a) - root) / np.sqrt(2 / (9.0 * a)))
 
 
@@ -257,7 +271,10 @@ def durbin_watson(e: np.ndarray, U: np.ndarray | None) -> Test:
     sum (1973). Above 4,000 rows, and without U, the normal law with d's own mean and variance.
     Source: Durbin & Watson 1950, 1951."""
     n = len(e)
-    p = 0 if U is None else U.shape[1]
+    if U is None:
+        p = 0
+    else:
+        p = U.shape[1]
     square = float(e @ e)
     if n - p < 3 or square <= 0:
         return NOTHING
@@ -372,7 +389,10 @@ def _log_tridiagonal(diagonal: np.ndarray, beside: complex) -> complex:
 
     ``beside`` is the square of the entries beside.
     """
-    inner = complex(diagonal[1]) if len(diagonal) > 2 else 0j
+    if len(diagonal) > 2:
+        inner = complex(diagonal[1])
+    else:
+        inner = 0j
     pivot = complex(diagonal[0])
     total = np.log(pivot)
     last = None
@@ -429,7 +449,10 @@ def breusch_godfrey_of_sums(
 
 
 def _of_lags(gain: float, rest: float, lags: int, df: int) -> Test:
-    f = gain / lags / (rest / df) if rest > 0 else float("inf")
+    if rest > 0:
+        f = gain / lags / (rest / df)
+    else:
+        f = float("inf")
     return Test(f, float(tails.f_upper(f, lags, df)), (lags, df), gain / (gain + rest))
 
 

@@ -16,7 +16,7 @@ from joinery.core.numeric.triangular import backward, forward, triangle
 
 
 def explained(solution: Solution, before: np.ndarray, own: np.ndarray) -> tuple[float, int]:
-    """What columns of a least-squares fit explain beyond others: see ``extra``.
+    """Return what columns of a least-squares fit explain beyond others: see ``extra``.
 
     Parameters: places among the kept columns of those ``before``, and of those asked about. The sum
     of squares is in the solution's unit."""
@@ -66,7 +66,7 @@ def extra(
     constant: np.ndarray | None = None,
     inverse: np.ndarray | None = None,
 ) -> tuple[float, int]:
-    """What columns explain beyond others: the sum of squares and its degrees of freedom.
+    """Return what columns explain beyond others: the sum of squares and its degrees of freedom.
 
     Parameters: R (r, q) independent columns in an orthonormal basis, and g (r,) the response;
     places of the columns ``before``, and of those asked about; ``constant`` (r,) where columns
@@ -106,7 +106,8 @@ def _basis(A: np.ndarray, sizes: np.ndarray | None = None) -> np.ndarray:
     """An orthonormal basis of the columns of A that are larger than rounding of ``sizes``."""
     if not A.shape[1]:
         return np.zeros((len(A), 0))
-    sizes = np.sqrt((A * A).sum(axis=0)) if sizes is None else sizes
+    if sizes is None:
+        sizes = np.sqrt((A * A).sum(axis=0))
     kept = np.sqrt((A * A).sum(axis=0)) > 1e-10 * sizes
     Q, values, _ = linalg.svd(A[:, kept] / sizes[kept], full_matrices=False, lapack_driver="gesvd")
     return np.asarray(Q[:, values > 1e-10])

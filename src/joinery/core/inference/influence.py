@@ -61,7 +61,10 @@ def scaled(
 
     Parameters and source as for ``influence``.
     """
-    h = solution.unscaled_variance(X) if variance is None else variance.copy()
+    if variance is None:
+        h = solution.unscaled_variance(X)
+    else:
+        h = variance.copy()
     if weights is not None:
         h *= weights
     h[h > 1 - 64 * EPS * max(solution.rank, 1)] = 1.0
@@ -69,12 +72,24 @@ def scaled(
     with np.errstate(all="ignore"):
         left = 1 - h
         left[(h >= 1) if weights is None else (h >= 1) | (weights <= 0)] = np.nan
-        e = residual if solution.unit == 1 else residual / solution.unit
-        e = e if weights is None else np.sqrt(weights) * e
-        s2 = known**2 if known is not None else solution.rss / df if df > 0 else np.nan
+        if solution.unit == 1:
+            e = residual
+        else:
+            e = residual / solution.unit
+        if weights is not None:
+            e = np.sqrt(weights) * e
+        if known is not None:
+            s2 = known**2
+        elif df > 0:
+            s2 = solution.rss / df
+        else:
+            s2 = np.nan
         loss = e * e / left
         standardized = e / np.sqrt(s2 * left)
-        cooks = loss * (h / left) / (p * s2) if p else np.zeros(len(e))
+        if p:
+            cooks = loss * (h / left) / (p * s2)
+        else:
+            cooks = np.zeros(len(e))
     if solution.perfect:
         standardized = cooks = np.full(len(e), np.nan)
     return Scaled(h, left, e, float(s2), loss, standardized, cooks)
@@ -97,7 +112,10 @@ def influence(
     own = scaled(solution, X, residual, weights, known, variance)
     p, df, n, s2 = solution.rank, solution.residual_df, len(own.e), own.variance
     with np.errstate(all="ignore"):
-        without = (solution.rss - own.loss) / (df - 1) if df > 1 else np.full(n, np.nan)
+        if df > 1:
+            without = (solution.rss - own.loss) / (df - 1)
+        else:
+            without = np.full(n, np.nan)
         if known is not None:
             without = np.full(n, s2)
         # leaving the one bad row out can make the fit perfect; rounding may then fall below zero
@@ -181,4 +199,6 @@ def _squares_beyond(share: np.ndarray, df: float) -> np.ndarray:
 
 def harm_limit(p: int, df: int) -> float:
     """Cook's distance of a row that decides: the median of F(p, n − p), at most 1."""
-    return float(min(1.0, tails.f_quantile(0.5, p, df))) if p > 0 and df > 0 else float("nan")
+    if p > 0 and df > 0:
+        return float(min(1.0, tails.f_quantile(0.5, p, df)))
+    return float("nan")

@@ -8,7 +8,8 @@ from joinery.core.numeric import distributions as tails
 
 
 def t_times(level: float, df: float | np.ndarray, together: int = 1) -> np.ndarray:
-    """How many standard errors a two-sided interval reaches for each df; NaN where that is 0.
+    """Return how many standard errors a two-sided interval reaches for each df; NaN where that is
+    0.
 
     ``together`` so many intervals hold jointly at least at the level (Bonferroni)."""
     share, df = 1 - (1 - level) / (2 * together), np.asarray(df, dtype=float)
@@ -25,10 +26,16 @@ def joint_times(level: float, q: int, df: float, *, hotelling: bool) -> float:
     """
     if q < 1:
         return np.nan
-    rest = df - q + 1 if hotelling else df
+    if hotelling:
+        rest = df - q + 1
+    else:
+        rest = df
     if not rest > 0:
         return np.nan
-    factor = df / rest if np.isfinite(df) else 1.0
+    if np.isfinite(df):
+        factor = df / rest
+    else:
+        factor = 1.0
     return float(np.sqrt(q * factor * tails.f_quantile(level, q, rest)))
 
 

@@ -93,7 +93,7 @@ class LikelihoodCandidates:
         return replace(self, rows=rows, n=n, fold=self.fold[~left_out], _models={}, _grown={})
 
     def unseen_misfit(self, chosen: frozenset[int], held: np.ndarray) -> float:
-        """How far a model of the other rows misses those ``held`` (m,): a sum over them."""
+        """Return how far a model of the other rows misses those ``held`` (m,): a sum over them."""
         columns = self._columns(chosen)
         fit = self._fit(self.rows.taken(~held), columns)
         if fit is None:
@@ -104,7 +104,9 @@ class LikelihoodCandidates:
     def _known(self) -> float | None:
         if self.dispersion is None and self.family.known_dispersion:
             return 1.0
-        return self.dispersion if isinstance(self.dispersion, float) else None
+        if isinstance(self.dispersion, float):
+            return self.dispersion
+        return None
 
     def _columns(self, chosen: frozenset[int]) -> np.ndarray:
         return np.concatenate([np.empty(0, int), *(self.groups[g] for g in sorted(chosen))])
@@ -124,7 +126,9 @@ class LikelihoodCandidates:
         except NoConvergenceError:
             return None
         # where coefficients grow without end the deviance still has its limit
-        return fit if fit.converged or fit.running else None
+        if fit.converged or fit.running:
+            return fit
+        return None
 
     def _misfit(self, fit: Iterated, rows: LikelihoodRows) -> float:
         if not len(rows.y):
@@ -147,7 +151,10 @@ class LikelihoodCandidates:
         misfit = fit.deviance
         if fit.family.shape is not None:
             misfit = -2 * log_likelihood(rows, fit)
-        phi = fit.pearson / (self.n - rank) if self.n > rank else float("nan")
+        if self.n > rank:
+            phi = fit.pearson / (self.n - rank)
+        else:
+            phi = float("nan")
         return Model(chosen, rank, misfit, self._figure(chosen, fit, rows), phi)
 
     def _room(self, now: Model, more: list[int]) -> Callable[[], np.ndarray | None]:
@@ -231,7 +238,10 @@ class LikelihoodCandidates:
         _, likelihood, parameters = likelihood_and_parameters(rows, fit, self._known, law=True)
         if likelihood is None:
             return NONE
-        weight = 2.0 if self.criterion == "aic" else float(np.log(self.n))
+        if self.criterion == "aic":
+            weight = 2.0
+        else:
+            weight = float(np.log(self.n))
         return weight * parameters - 2 * likelihood
 
 

@@ -98,7 +98,9 @@ class LinearCandidates:
         if df < 1:
             return 1.0
         if not large.misfit > 0:  # a perfect model: nothing that it needs may leave
-            return 0.0 if change > 0 else 1.0
+            if change > 0:
+                return 0.0
+            return 1.0
         return float(tails.f_upper(change / width / (large.misfit / df), width, df))
 
     def columns(self, chosen: frozenset[int]) -> np.ndarray:

@@ -1,4 +1,4 @@
-"""Where a single new response will lie, the coefficients' uncertainty included.
+"""The distribution of a single new response, the coefficients' uncertainty included.
 
 η of a new row is uncertain; the distribution function of the response is averaged over it, over
 those η alone that have a mean which the family admits."""
@@ -28,7 +28,7 @@ Below = Callable[[np.ndarray], np.ndarray]
 
 
 def admitted(family: Family, link: Link, eta: np.ndarray) -> np.ndarray:
-    """Whether η (m,) has a mean that link and family admit."""
+    """Return True if η (m,) has a mean that link and family admit."""
     (low, high), (lowest, highest) = link.domain, family.mean_range
     with np.errstate(all="ignore"):
         mu = link.mu(eta)
@@ -69,7 +69,10 @@ def ends(
         return lower, upper
     for nodes, some in _by_nodes(family, link, eta, error, spread, sound, bool(likely)):
         parts = _averaged(family, link, eta[some], error[some], spread[some], likely, nodes)
-        m = None if trials is None else trials[some, None]
+        if trials is None:
+            m = None
+        else:
+            m = trials[some, None]
         lower[some], upper[some] = _averaged_ends(family, parts, m, level)
     return lower, upper
 
@@ -113,7 +116,10 @@ def _averaged_ends(
         return total
 
     tail = (1 - level) / 2
-    quantile = _whole_quantile if family.discrete else _quantile
+    if family.discrete:
+        quantile = _whole_quantile
+    else:
+        quantile = _quantile
     lower, upper = (
         quantile(below, *_bracket(below, parts, m, share), share) for share in (tail, 1 - tail)
     )
@@ -122,7 +128,7 @@ def _averaged_ends(
 
 @dataclass(frozen=True)
 class _Part:
-    """What is averaged under one family: means, weights and spreads, each (m, points)."""
+    """The points averaged over under one family: means, weights and spreads, each (m, points)."""
 
     family: Family
     mu: np.ndarray

@@ -60,9 +60,18 @@ def counted(
     if groups is None and times.sum() > MOST_DRAWN:
         yield from _counted_of_repeats(rng, times, resamples)
         return
-    each = np.repeat(np.arange(len(times)), times.astype(int)) if groups is None else None
-    n = int(groups.max()) + 1 if groups is not None else round(times.sum())
-    width = len(times) if groups is None else n
+    if groups is None:
+        each = np.repeat(np.arange(len(times)), times.astype(int))
+    else:
+        each = None
+    if groups is not None:
+        n = int(groups.max()) + 1
+    else:
+        n = round(times.sum())
+    if groups is None:
+        width = len(times)
+    else:
+        width = n
     some, few = max(1, CELLS // max(width, n)), max(1, TOGETHER // n)
     for start in range(0, resamples, some):
         counts = np.empty((min(some, resamples - start), width))
@@ -191,7 +200,10 @@ def _alone(rows: Rows, counts: np.ndarray) -> np.ndarray | None:
     """Return the estimate (p,) of one resample in the basis, or None where there is none."""
     drawn = counts > 0
     times, U = counts[drawn], rows.U[drawn]
-    X = U[:, 1:] if rows.has_intercept else U
+    if rows.has_intercept:
+        X = U[:, 1:]
+    else:
+        X = U
     part = LikelihoodRows(
         X, rows.y[drawn], times * rows.weights[drawn], None, rows.offset[drawn], times
     )

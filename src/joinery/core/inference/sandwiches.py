@@ -39,7 +39,10 @@ def robust(kind: str, rows: Partition[Scored], root: np.ndarray, n: int) -> Sand
     Parameters: ``kind``; the rows; ``root`` (q, q) takes the basis to coefficients; n rows. A row
     with leverage 1 leaves a direction blind."""
     q = len(root)
-    share = (n / (n - q) if n > q else np.nan) if kind == "hc1" else 1.0
+    if kind == "hc1":
+        share = n / (n - q) if n > q else np.nan
+    else:
+        share = 1.0
     power = {"hc0": 0, "hc1": 0, "hc2": 1, "hc3": 2, "robust": 1}[kind]
     keep = kind == "robust" and n * q <= MOST_ROWS_KEPT
 
@@ -50,8 +53,14 @@ def robust(kind: str, rows: Partition[Scored], root: np.ndarray, n: int) -> Sand
             weight = part.repeats * share * (part.w * part.e) ** 2 / left**power
         weight[alone] = 0.0
         own = part.u * np.sqrt(part.w)[:, None]
-        sums = RobustSums.of(own, part.repeats, root) if kind == "robust" else None
-        held = (own, part.repeats.copy()) if keep else None
+        if kind == "robust":
+            sums = RobustSums.of(own, part.repeats, root)
+        else:
+            sums = None
+        if keep:
+            held = (own, part.repeats.copy())
+        else:
+            held = None
         return _Uneven((part.u * weight[:, None]).T @ part.u, own[alone], sums, held)
 
     parts = iter(rows.each(added))
@@ -59,7 +68,10 @@ def robust(kind: str, rows: Partition[Scored], root: np.ndarray, n: int) -> Sand
     alone, kept, meat, sums = [whole.alone], [whole.held], whole.meat, whole.sums
     for part in parts:
         meat = meat + part.meat
-        sums = None if sums is None or part.sums is None else sums + part.sums
+        if sums is None or part.sums is None:
+            sums = None
+        else:
+            sums = sums + part.sums
         alone.append(part.alone)
         kept.append(part.held)
     held = [one for one in kept if one is not None]
@@ -148,7 +160,7 @@ def _one_clustering(
     """
 
     def added(part: Scored) -> tuple[np.ndarray, np.ndarray]:
-        """Which clusters the rows are of, and UᵀW[U, e] of each (g, q, q + 1)."""
+        """Return which clusters the rows are of, and UᵀW[U, e] of each (g, q, q + 1)."""
         codes, weight = group[part.own], part.w * part.repeats
         order = np.argsort(codes, kind="stable")
         here, first = np.unique(codes[order], return_index=True)
@@ -208,5 +220,5 @@ def autocorrelated(rows: Partition[Scored], place: np.ndarray, root: np.ndarray)
 
 
 def cosines(n: int) -> int:
-    """How many cosine transforms are averaged: 0.4·n^(2/3) (Lazarus et al. 2018)."""
+    """Return how many cosine transforms are averaged: 0.4·n^(2/3) (Lazarus et al. 2018)."""
     return max(int(0.4 * n ** (2 / 3)), 2)

@@ -62,7 +62,7 @@ def smooth(
 
 
 def _in_gap(x: np.ndarray, at: np.ndarray) -> np.ndarray:
-    """Which grid points lie where no x (sorted) is far and wide."""
+    """Return which grid points lie where no x (sorted) is far and wide."""
     after = np.searchsorted(x, at, side="left")
     before = np.clip(after - 1, 0, len(x) - 1)
     gap = x[np.clip(after, 0, len(x) - 1)] - x[before]

@@ -41,7 +41,7 @@ class Candidates(Protocol):
 
 @dataclass(frozen=True)
 class Rules:
-    """Which moves there are, and when one is made."""
+    """The moves of a search, and when one is made."""
 
     add: bool
     drop: bool
@@ -137,22 +137,30 @@ def _with_needs(c: Candidates, now: Model) -> Iterator[tuple[int, frozenset[int]
 def _score(c: Candidates, now: Model, added: bool, model: Model, rules: Rules) -> float:
     if not rules.by_p:
         return model.figure
-    return c.p(now, model) if added else c.p(model, now)
+    if added:
+        return c.p(now, model)
+    return c.p(model, now)
 
 
 def _order(one: Tried, rules: Rules) -> tuple[int, float]:
-    """What is done first: under p drops before additions, the largest p first."""
+    """Return what is done first: under p drops before additions, the largest p first."""
     score = one.score if one.score < inf else inf  # NaN is last too
     if not rules.by_p:
         return 0, score
     leaves = not one.added and one.score > rules.leave
-    return (0, -one.score) if leaves else (1, score) if one.added else (2, -one.score)
+    if leaves:
+        return (0, -one.score)
+    if one.added:
+        return (1, score)
+    return (2, -one.score)
 
 
 def _made(one: Tried, now: Model, rules: Rules) -> bool:
-    """Whether a move is worth making."""
+    """Return True if a move is worth making."""
     if rules.by_p:
-        return one.score < rules.enter if one.added else one.score > rules.leave
+        if one.added:
+            return one.score < rules.enter
+        return one.score > rules.leave
     if one.score == now.figure == -inf:  # both are perfect: the smaller will do
         return not one.added
     if not isfinite(now.figure):

@@ -21,9 +21,10 @@ def exact_least_squares(
     shift = np.append(*start(blocks, intercept, EXACT_FAR_MEAN))
     ranges = extremes(blocks, shift)
     scale = power_of_two(ranges.largest) * 2  # to at most ½
-    weight_scale = (
-        4.0 ** np.ceil(np.log2(ranges.largest_weight) / 2) if ranges.largest_weight > 0 else 1.0
-    )
+    if ranges.largest_weight > 0:
+        weight_scale = 4.0 ** np.ceil(np.log2(ranges.largest_weight) / 2)
+    else:
+        weight_scale = 1.0
     scaled = exact.Scaled(blocks, intercept, shift, scale, float(weight_scale))
     solved = exact.solve(scaled, ranges.weight_sum / weight_scale, ranges.n, (32 + k) * EPS)
     kept = solved.kept[c:] - c
@@ -45,7 +46,10 @@ def exact_least_squares(
     coefficients[kept] = b
     if not intercept and len(kept) and not centred:
         direction, tss = constant_in(blocks, kept, factor, kept_scale, ranges.weight_sum, tss, unit)
-    count = ranges.n if n is None else n
+    if n is None:
+        count = ranges.n
+    else:
+        count = n
     explained = float(np.abs(slopes[0]) @ np.linalg.norm(factor, axis=0)) * (y_scale / unit)
     level = abs(mean / unit) * np.sqrt(ranges.weight_sum)
     perfect = no_miss(rss, np.sqrt(tss) + explained, level) or count <= len(kept) + c

@@ -74,19 +74,26 @@ class Scaled:
             high = np.empty((self.width, len(y[part])))
             high[:c] = 0.5
             high[c:-1], high[-1] = X[part].T, y[part]
-            low = None if rest is None else np.zeros_like(high)
+            if rest is None:
+                low = None
+            else:
+                low = np.zeros_like(high)
             if low is not None and rest is not None:
                 low[c:-1] = rest[part].T / scale[:-1]
             if moved:
                 high[c:], error = precise.two_sum(high[c:], -shift)
                 if error.any():
-                    low = np.zeros_like(high) if low is None else low
+                    if low is None:
+                        low = np.zeros_like(high)
                     low[c:] += error / scale
             high[c:] /= scale
             if w is not None:
                 root = np.sqrt(w[part] / self.weight_scale)
                 high, error = precise.two_product(high, root)
-                low = error if low is None else error + low * root
+                if low is None:
+                    low = error
+                else:
+                    low = error + low * root
             yield high, low
 
 
@@ -168,7 +175,9 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
         size=size,
         cross=(G[0][places], G[1][places]),
     )
-    return _refined(scaled, exact) if worst < 1e-7 else exact
+    if worst < 1e-7:
+        return _refined(scaled, exact)
+    return exact
 
 
 def _transposed(A: Pair) -> Pair:
@@ -182,7 +191,10 @@ def _refined(scaled: Scaled, exact: Exact, rounds: int = 4) -> Exact:
     def added(block: BlockWithResidue) -> tuple[Pair, float]:
         gradient, squares = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
         for high, low in scaled.few(block):
-            rest = np.zeros_like(high) if low is None else low
+            if low is None:
+                rest = np.zeros_like(high)
+            else:
+                rest = low
             Z = high[exact.kept].T, rest[exact.kept].T
             e = precise.add((high[-1], rest[-1]), precise.negative(precise.dot(Z, b)))
             products = precise.multiply(Z, (e[0][:, None], e[1][:, None]))

@@ -1,4 +1,4 @@
-"""What folding the rows gives, whichever way they were folded."""
+"""The result of folding the rows, whichever way they were folded."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ class Folded(NamedTuple):
 
 
 class Residuals(NamedTuple):
-    """What a pass at known coefficients sums of its residuals e."""
+    """Sums of the residuals e of a pass at known coefficients."""
 
     at: np.ndarray  # (k + 1,) the coefficients, the first that of the constant
     gradient: np.ndarray  # (k + 1,) [1, X]ᵀWe

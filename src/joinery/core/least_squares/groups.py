@@ -1,4 +1,4 @@
-"""What a fit knows where the levels of a category were swept out: sums of groups, no big matrix."""
+"""The parts of a fit whose category levels were swept out: sums of groups, no big matrix."""
 
 from __future__ import annotations
 

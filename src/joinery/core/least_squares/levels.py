@@ -32,7 +32,10 @@ def swept(blocks: Blocks, n: int | None, solve: Callable[..., Solution]) -> Solu
     the columns within groups, without an intercept. Returns None where the blocks are not of that
     kind, or a column leaves too little within groups to be told apart: the columns then want
     fitting in the order written."""
-    first = next(blocks.pieces.only(0).each(_layout)) if len(blocks.pieces) else None
+    if len(blocks.pieces):
+        first = next(blocks.pieces.only(0).each(_layout))
+    else:
+        first = None
     if first is None:
         return None
     means = _group_means(blocks, first)
@@ -60,7 +63,7 @@ class WithinProducts(NamedTuple):
 def within_products(
     layout: Layout, corner: np.ndarray, groups: np.ndarray, seen: Residuals, n: int
 ) -> WithinProducts | None:
-    """What ``swept`` finds in passes, from sums at coefficients that are known.
+    """Return what ``swept`` finds in passes, from sums at coefficients that are known.
 
     Parameters: ``corner`` (1 + d, 1 + d) and ``groups`` (1 + d, q + 1) are the products of the
     constant and the numbers with themselves and with each group, all of which have weight.
@@ -95,7 +98,7 @@ def with_groups(within: Solution, means: Means, layout: Layout, n: int) -> Solut
 
 
 class Layout(NamedTuple):
-    """Which columns are numbers (d,), and which levels (q,)."""
+    """Places of the columns that are numbers (d,), and of those that are levels (q,)."""
 
     numbers: np.ndarray
     levels: np.ndarray
@@ -109,7 +112,7 @@ def _layout(block: Block) -> Layout | None:
 
 
 class Means(NamedTuple):
-    """What the first pass finds: of each group its weight, and means of numbers and response."""
+    """Sums of the first pass: of each group its weight, and means of numbers and response."""
 
     weights: np.ndarray  # (q + 1,), the last of rows without a level; 0 of a group without rows
     numbers: np.ndarray  # (d, q + 1)
@@ -163,7 +166,8 @@ def _needless_levels(means: Means, layout: Layout, base: int) -> dict[int, np.nd
 def _beside_levels(
     blocks: Blocks, means: Means, layout: Layout, base: int, dependence: dict[int, np.ndarray]
 ) -> np.ndarray | None:
-    """Which numbers vary within groups; ``dependence`` gains what the others are of the levels.
+    """Return which numbers vary within groups; ``dependence`` gains what the others are of the
+    levels.
 
     None where a level would have to go for a number that was written before it.
     """
@@ -193,7 +197,8 @@ def _squares(block: Block) -> np.ndarray:
 
 
 def _well_told(within: Solution, means: Means, own: np.ndarray, k: int) -> bool:
-    """Whether earlier columns leave more of each than rounding could, by sizes as written."""
+    """Return True if earlier columns leave more of each than rounding could, by sizes as
+    written."""
     inverse = np.abs(within.inverse / within.scale[:, None])
     return bool((inverse.T @ means.sizes[own] * (32 + k) * EPS < 1).all())
 
@@ -263,7 +268,10 @@ def _solution(
     tss = within.tss + float(groups.weights @ (away * away))
     lengths = groups.lengths
     size = np.sqrt(tss) + float(np.abs(coefficients[kept]) @ lengths) / unit
-    rows = means.n if n is None else n
+    if n is None:
+        rows = means.n
+    else:
+        rows = n
     perfect = no_miss(within.rss, size, abs(mean) / unit * np.sqrt(W)) or rows <= len(kept) + 1
     return Solution(
         intercept=float(constants[-1]),

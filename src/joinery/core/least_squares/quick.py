@@ -30,7 +30,10 @@ def quick_fold(blocks: Blocks, intercept: bool, stand_for: int | None) -> Folded
     k = blocks.width
     # of a single block the means themselves are at hand
     shift, y_shift = start(blocks, intercept, FAR_MEAN if len(blocks.pieces) > 1 else 0.0)
-    moved = shift if shift.any() else None
+    if shift.any():
+        moved = shift
+    else:
+        moved = None
     both = np.append(shift, y_shift)
     G, s = np.zeros((k + 1, k + 1)), np.zeros(k + 1)
     n, weight_sum = 0, 0.0
@@ -55,7 +58,10 @@ def factored(
     k = len(s) - 1
     with np.errstate(all="ignore"):
         full, own = G.diagonal(), slice(k)
-        centred = G - s[:, None] * s / weight_sum if intercept else G
+        if intercept:
+            centred = G - s[:, None] * s / weight_sum
+        else:
+            centred = G
         left = centred.diagonal()
         # what centring took away must not have taken the digits with it
         sound = (left[own] > full[own] / 100) & (left[own] > 1e-280) & (left[own] < 1e280)
@@ -75,7 +81,10 @@ def factored(
     if k:
         R[:k, k] = forward(factor, scaled[:k, k])
     R[k, k] = np.sqrt(max(scaled[k, k] - R[:k, k] @ R[:k, k], 0.0))
-    middle = shift + s / weight_sum if intercept else np.zeros(k + 1)
+    if intercept:
+        middle = shift + s / weight_sum
+    else:
+        middle = np.zeros(k + 1)
     size = np.sqrt(left[:k] + weight_sum * middle[:k] ** 2) / scale[:k]
     return Folded(
         R,
@@ -93,7 +102,9 @@ def _cholesky(G: np.ndarray) -> np.ndarray | None:
     """The upper factor of G (k, k); None where G is not positive definite."""
     if len(G) > MOST_NUMPY:
         factor, failed = lapack.dpotrf(G, lower=0, clean=1)
-        return None if failed else np.asarray(factor)
+        if failed:
+            return None
+        return np.asarray(factor)
     try:
         # NumPy's own, as the products are: threads of a second library would wait for the first's
         return np.asarray(np.linalg.cholesky(G).T)
@@ -139,10 +150,13 @@ def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Produc
 
 
 def _hopeless(G: np.ndarray, s: np.ndarray, weight_sum: float, intercept: bool) -> bool:
-    """Whether the first block shows columns too dependent for cross-products alone."""
+    """Return True if the first block shows columns too dependent for cross-products alone."""
     if not len(G) or len(G) > WIDE:
         return False
-    centred = G - np.outer(s, s) / weight_sum if intercept else G
+    if intercept:
+        centred = G - np.outer(s, s) / weight_sum
+    else:
+        centred = G
     length = np.sqrt(np.diag(centred))
     if not np.all(length > 0) or not np.isfinite(length).all():
         return False

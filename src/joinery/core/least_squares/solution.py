@@ -63,12 +63,16 @@ class Solution:
 
         Raises TooLargeError where levels were swept out and are too many to be written out.
         """
-        return self._written_out[0] if self.own_factor is None else self.own_factor
+        if self.own_factor is None:
+            return self._written_out[0]
+        return self.own_factor
 
     @property
     def effects(self) -> np.ndarray:
         """Qᵀ√W(y − mean) of the factor's Q: (r,)."""
-        return self._written_out[1] if self.own_effects is None else self.own_effects
+        if self.own_effects is None:
+            return self._written_out[1]
+        return self.own_effects
 
     @cached_property
     def _written_out(self) -> tuple[np.ndarray, np.ndarray]:
@@ -105,7 +109,9 @@ class Solution:
     @property
     def places(self) -> np.ndarray:
         """Places (rank,) of estimable coefficients in [intercept if there is one, all columns]."""
-        return np.append(0, self.kept + 1) if self.has_intercept else self.kept
+        if self.has_intercept:
+            return np.append(0, self.kept + 1)
+        return self.kept
 
     @property
     def padded_coefficients(self) -> np.ndarray:
@@ -123,7 +129,7 @@ class Solution:
 
     @property
     def padded_places(self) -> np.ndarray:
-        """Where the estimable coefficients stand in ``padded_coefficients``: (rank,)."""
+        """Return where the estimable coefficients stand in ``padded_coefficients``: (rank,)."""
         return self.places + (not self.has_intercept)
 
     @property
@@ -247,7 +253,10 @@ class Solution:
             )
         share, away, root = parts
         kept = np.isin(X.number_places, self.kept)
-        numbers = X.numbers if kept.all() else X.numbers[:, kept]
+        if kept.all():
+            numbers = X.numbers
+        else:
+            numbers = X.numbers[:, kept]
         far = self._far_numbers(X.number_places[kept])
         white = times_transpose(root, numbers - far if far.any() else numbers)
         white -= away.take(X.codes, axis=1)
@@ -303,7 +312,9 @@ class Solution:
     def _brought_near(self, X: Columns) -> Columns:
         """The kept columns of X (m, k) less ``far_centre``."""
         columns = chosen(X, self.kept)
-        return shifted(columns, self.far_centre) if self.far_centre.any() else columns
+        if self.far_centre.any():
+            return shifted(columns, self.far_centre)
+        return columns
 
     def with_constant(self, X: np.ndarray) -> np.ndarray:
         """[1, kept columns] of rows X (m, k): (m, 1 + r)."""
@@ -319,7 +330,10 @@ class Solution:
         usual = np.zeros(X.shape[1])  # what the columns are like, beside which rounding is none
         usual[self.kept] = np.abs(self.centre) + self.spread
         for place, (column, combination) in enumerate(self.dependence.items()):
-            constant = 0.0 if differences else combination[0]
+            if differences:
+                constant = 0.0
+            else:
+                constant = combination[0]
             parts = X * combination[1:]
             size = np.abs(X[:, column]) + np.abs(parts).sum(axis=1) + abs(constant)
             size = np.maximum(size, np.abs(combination[1:]) @ usual)
@@ -334,7 +348,7 @@ class Solution:
 
 
 def no_miss(rss: float, size: float, level: float) -> bool:
-    """Whether a residual sum of squares is no more than rounding leaves of a perfect fit.
+    """Return True if a residual sum of squares is no more than rounding leaves of a perfect fit.
 
     Parameters: the root sum of squares ``size`` of what is explained and of the response about its
     mean; ``level`` that of the mean, which is taken off exactly, so that only the rounding of

@@ -161,7 +161,10 @@ def _rank_in_order(folded: Folded) -> tuple[np.ndarray, dict[int, np.ndarray], n
         r = len(place)
         below = A[r:, column]
         left = float(np.sqrt(below @ below))
-        earlier = backward(A[:r, place], A[:r, column]) if r else np.empty(0)
+        if r:
+            earlier = backward(A[:r, place], A[:r, column])
+        else:
+            earlier = np.empty(0)
         bound = folded.size[column] + float(np.abs(earlier) @ folded.size[place])
         if r < len(A) - 1 and left > tolerance * bound:
             _reflect(A[r:, column:])
@@ -220,7 +223,10 @@ def _solve(
     direction: np.ndarray | None = None
     if not intercept and r and not centred:
         direction, tss = constant_in(blocks, kept, R, scale, folded.weight_sum, tss)
-    constant = float(mean - centre @ b if at is None else at[0]) if intercept else None
+    if intercept:
+        constant = float(mean - centre @ b if at is None else at[0])
+    else:
+        constant = None
     lengths = np.sqrt((R * R).sum(axis=0)) * scale
     size, level = np.sqrt(tss) + float(np.abs(b) @ lengths), abs(mean) * np.sqrt(folded.weight_sum)
     perfect = no_miss(rss, size, level) or folded.n <= r + intercept
@@ -257,11 +263,17 @@ def _corrected(
     """
     r = len(kept)
     R, centre, scale = folded.R[:r, :r], folded.centre[kept], folded.scale[kept]
-    shift = None if folded.shift is None else folded.shift[kept]
+    if folded.shift is None:
+        shift = None
+    else:
+        shift = folded.shift[kept]
     b, mean = backward(R, folded.R[:r, r]) / scale, folded.mean
     seen = _residual_pass(blocks, kept, shift, centre, mean, b)
     half = forward(R, seen.gradient / scale)
-    drift = seen.drift / folded.weight_sum if intercept else 0.0
+    if intercept:
+        drift = seen.drift / folded.weight_sum
+    else:
+        drift = 0.0
     b, mean = b + backward(R, half) / scale, mean + drift
     if way != "quick":
         seen = _residual_pass(blocks, kept, shift, centre, mean, b)
@@ -289,7 +301,10 @@ def _residual_pass(
     b: np.ndarray,
 ) -> _Seen:
     """One pass over the rows with the true residuals e = (y − mean) − (X − centre)b."""
-    about_shift = centre if shift is None else centre - shift
+    if shift is None:
+        about_shift = centre
+    else:
+        about_shift = centre - shift
     offset = float(about_shift @ b)
     gradient = np.zeros(len(kept))
     drift = rss = tss = 0.0

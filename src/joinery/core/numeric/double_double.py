@@ -138,7 +138,7 @@ def cholesky(G: Pair, size: np.ndarray, tolerance: float) -> tuple[Pair, np.ndar
 def _independent(
     pivot: np.ndarray, R: np.ndarray, kept: np.ndarray, j: int, size: np.ndarray, tolerance: float
 ) -> bool:
-    """Whether what is left of column j is more than rounding could have left."""
+    """Return True if what is left of column j is more than rounding could have left."""
     earlier = np.flatnonzero(kept[:j])
     longest = float(size[j])
     if len(earlier):

@@ -137,7 +137,9 @@ def one_factor(R: np.ndarray) -> np.ndarray | None:
     loading = size * np.where(np.arange(m) == first, 1.0, np.sign(R[first]))
     away = np.abs(np.outer(loading, loading) - R)
     np.fill_diagonal(away, 0.0)
-    return loading if away.max() < ONE_FACTOR and size.max() < 1 - 1e-12 else None
+    if away.max() < ONE_FACTOR and size.max() < 1 - 1e-12:
+        return loading
+    return None
 
 
 def _one_factor_below(c: np.ndarray, loading: np.ndarray) -> np.ndarray:

@@ -15,12 +15,16 @@ AT_ONCE = 64  # columns of a triangle that LAPACK inverts in one thread
 
 def backward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
     """x with R·x = v for upper triangular R (r, r); empty for r = 0."""
-    return np.asarray(lapack.dtrtrs(R, v)[0]) if len(R) else np.empty(0)
+    if len(R):
+        return np.asarray(lapack.dtrtrs(R, v)[0])
+    return np.empty(0)
 
 
 def forward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
     """x with Rᵀ·x = v for upper triangular R (r, r); empty for r = 0."""
-    return np.asarray(lapack.dtrtrs(R, v, trans=1)[0]) if len(R) else np.empty(0)
+    if len(R):
+        return np.asarray(lapack.dtrtrs(R, v, trans=1)[0])
+    return np.empty(0)
 
 
 def inverse_of(R: np.ndarray) -> np.ndarray:
@@ -80,7 +84,9 @@ def condition_number(R: np.ndarray) -> float:
         smallest, _ = power_iteration(v, lambda u: backward(unit, forward(unit, u)))
         return float(np.sqrt(largest * smallest))
     _, values, _, _ = lapack.dgesdd(unit, compute_uv=0)
-    return float(values[0] / values[-1]) if values[-1] > 0 else float("inf")
+    if values[-1] > 0:
+        return float(values[0] / values[-1])
+    return float("inf")
 
 
 def power_iteration(

@@ -42,7 +42,7 @@ class ArrowSource:
 
     @property
     def runner(self) -> Runner | None:
-        """What goes through the files on a cluster, where a client of one is active."""
+        """Return what goes through the files on a cluster, where a client of one is active."""
         if "distributed" not in sys.modules:
             return None
         from joinery.data.sources.cluster import for_files
@@ -60,11 +60,10 @@ class ArrowSource:
         rows = TOGETHER
         for fragment in self.dataset.get_fragments():
             try:
-                own = (
-                    fragment.split_by_row_group()
-                    if isinstance(fragment, datasets.ParquetFileFragment)
-                    else [fragment]
-                )
+                if isinstance(fragment, datasets.ParquetFileFragment):
+                    own = fragment.split_by_row_group()
+                else:
+                    own = [fragment]
             except (pa.ArrowException, OSError) as reason:
                 raise _unreadable(fragment, reason) from None
             for group in own:
@@ -135,7 +134,7 @@ class ArrowSource:
             raise _unreadable(group, reason) from None
 
     def _stands_plainly(self, group: datasets.Fragment, columns: list[str]) -> bool:
-        """Whether columns stand in a file on this machine as the table has them."""
+        """Return True if columns stand in a file on this machine as the table has them."""
         if getattr(group, "path", "") not in self.stamps:
             return False
         return all(_plainly(group, self.schema.field(column)) for column in columns)
@@ -215,7 +214,7 @@ def _joined(columns: list[pa.ChunkedArray]) -> list[pa.Array]:
 
 
 def _plainly(group: datasets.Fragment, field: pa.Field) -> bool:
-    """Whether a column stands in the file as the table has it."""
+    """Return True if a column stands in the file as the table has it."""
     if not isinstance(group, datasets.ParquetFileFragment):
         return False
     own = group.physical_schema

@@ -93,7 +93,9 @@ class Cells:
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> np.ndarray:
         whole = self[:]
-        return whole if dtype is None else whole.astype(dtype)
+        if dtype is None:
+            return whole
+        return whole.astype(dtype)
 
     def stretches(self) -> Iterator[np.ndarray]:
         """All rows, some at a time."""
@@ -151,7 +153,10 @@ class Cells:
 
     def _next(self) -> np.ndarray:
         """The stretch that comes; another thread reads on meanwhile."""
-        values = next(self._coming, None) if self._ahead is None else self._ahead.result()
+        if self._ahead is None:
+            values = next(self._coming, None)
+        else:
+            values = self._ahead.result()
         if values is None:
             raise FileFormatError(f"{self.source.name}: a part holds fewer rows than it says")
         more = self._at + len(values) < self.ends[self._part + 1]
@@ -165,7 +170,7 @@ class Cells:
 
 @dataclass(frozen=True)
 class Filled:
-    """What is read, with a number in place of each that is missing."""
+    """Values as read, with a number in place of each that is missing."""
 
     turn: Callable[[pa.Array], np.ndarray]
     mean: float

@@ -107,7 +107,7 @@ def of_dask(frame: Any) -> DaskSource:
 
 
 def _told(part: pd.DataFrame) -> tuple[int, list[pa.DataType]]:
-    """How long a part is, and its columns' types."""
+    """Return how long a part is, and its columns' types."""
     return len(part), [f.type for f in pa.Schema.from_pandas(part, preserve_index=False)]
 
 
@@ -137,7 +137,10 @@ class Cluster:
         return Cluster(self.key, self.delayed, tuple(parts))
 
     def only(self, pieces: Sequence[int]) -> Cluster:
-        parts = tuple(self.part_of[piece] for piece in pieces) if self.part_of else ()
+        if self.part_of:
+            parts = tuple(self.part_of[piece] for piece in pieces)
+        else:
+            parts = ()
         return Cluster(self.key, self.delayed, parts)
 
     def run(self, partition: Partition[Any], work: Callable[[Any], Any]) -> Iterator[Any]:
@@ -160,10 +163,13 @@ class Cluster:
                 wanted += 1
 
     def _frames(self, own: Sequence[tuple[int, list[int]]]) -> list[Any]:
-        return [self.delayed[part] for part, _ in own] if self.delayed else []
+        if self.delayed:
+            return [self.delayed[part] for part, _ in own]
+        return []
 
     def _tasks(self, count: int) -> list[list[tuple[int, list[int]]]]:
-        """What is worked on together: a few parts of one worker, or a few pieces of files."""
+        """Return what is worked on together: a few parts of one worker, or a few pieces of
+        files."""
         if not self.delayed:
             starts = range(0, count, TOGETHER)
             return [[(-1, list(range(a, min(a + TOGETHER, count))))] for a in starts]
@@ -186,7 +192,7 @@ class Cluster:
 
 
 def for_files() -> Cluster | None:
-    """What goes through files on a cluster, where a client of one is active."""
+    """Return what goes through files on a cluster, where a client of one is active."""
     if "distributed" not in sys.modules or _active_client() is None:
         return None
     return Cluster("files")
@@ -206,13 +212,16 @@ def _places(parts: Sequence[Any]) -> tuple[list[Any], dict[Any, int]]:
 def _pass(
     task: bytes, key: str, parts: list[int], frames: list[pd.DataFrame], pieces: list[list[int]]
 ) -> bytes | JoineryError:
-    """What work finds in the pieces of some parts, or why the table cannot be used."""
+    """Return what work finds in the pieces of some parts, or why the table cannot be used."""
     make, workspace, work, handling = pickle.loads(task)
     _AT_HAND.parts = {(key, part): frame for part, frame in zip(parts, frames)}
     together = [piece for own in pieces for piece in own]
     try:
         with np.errstate(**handling):
-            room = workspace() if len(together) > 1 else None
+            if len(together) > 1:
+                room = workspace()
+            else:
+                room = None
             return pickle.dumps([work(make(piece, room)) for piece in together])
     except JoineryError as reason:
         return reason
@@ -225,7 +234,8 @@ def _column(part: pd.DataFrame, column: str) -> pd.Series:
 
 
 def results(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Iterator[Any]:
-    """What ``work`` gives for each of the arguments, in their order, a few under way at a time.
+    """Yield what ``work`` gives for each of the arguments, in their order, a few under way at a
+    time.
 
     On the cluster whose client is active, else in this process's threads. Raises ClusterError
     where a worker or the scheduler fails for good.

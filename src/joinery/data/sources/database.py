@@ -36,7 +36,7 @@ class Folder:
 
 
 def of_query(url: Any, query: str) -> ArrowSource:
-    """What a query selects, as a source.
+    """Return what a query selects, as a source.
 
     Parameters: ``url`` of the database, or an engine or open connection of SQLAlchemy. Raises
     DataError where the database cannot be reached or refuses, EmptyTableError without rows,
@@ -78,7 +78,7 @@ def _written(folder: Path, batches: Iterator[pa.Table], advance: Advance) -> Ite
 
 
 def read_query(url: Any, query: str) -> pd.DataFrame:
-    """What a query selects, as a frame. Raises as ``of_query`` does."""
+    """Return what a query selects, as a frame. Raises as ``of_query`` does."""
     with selected(url, query) as batches:
         tables = list(batches)
     if not sum(map(len, tables)):
@@ -122,7 +122,10 @@ def url_of(where: Any) -> str:
 def selected(where: Any, query: str) -> Iterator[Iterator[pa.Table]]:
     """The rows of a query, some at a time, straight from the server."""
     check_select(query)
-    url = where if isinstance(where, str) else url_of(where)
+    if isinstance(where, str):
+        url = where
+    else:
+        url = url_of(where)
     check_database(url)
     if not isinstance(where, str):
         batches = _from_connectable(where, query)
@@ -135,7 +138,8 @@ def selected(where: Any, query: str) -> Iterator[Iterator[pa.Table]]:
     except ImportError as missing:
         ours = str(missing.name) in ("sqlalchemy", "duckdb", "psycopg")
         way = 'in the checkout: python -m pip install ".[database]"'
-        way = way if ours else f"install {missing.name} beside joinery"
+        if not ours:
+            way = f"install {missing.name} beside joinery"
         raise DataError(f"reading {scheme_of(url)} needs {missing.name}; {way}") from None
 
 
@@ -233,7 +237,9 @@ def _read_only_sqlite(path: Path) -> Any:
     def authorize(action: int, about: str | None, *_: Any) -> int:
         # SQLAlchemy asks for the isolation that it has
         asked = action == sqlite3.SQLITE_PRAGMA and about == "read_uncommitted"
-        return sqlite3.SQLITE_OK if asked or action in allowed else sqlite3.SQLITE_DENY
+        if asked or action in allowed:
+            return sqlite3.SQLITE_OK
+        return sqlite3.SQLITE_DENY
 
     connection.set_authorizer(authorize)
     return connection
@@ -266,7 +272,10 @@ def _table(names: list[str], rows: Any, schema: pa.Schema | None) -> pa.Table:
     columns = list(zip(*rows, strict=True))
     arrays = []
     for name, values in zip(names, columns, strict=True):
-        kind = schema.field(name).type if schema is not None else None
+        if schema is not None:
+            kind = schema.field(name).type
+        else:
+            kind = None
         if kind is not None and pa.types.is_null(kind):
             kind = None
         arrays.append(_column(name, values, kind))

@@ -1,4 +1,4 @@
-"""Which source a caller's data is, and the source that ``jn.source`` hands out."""
+"""Choice of the source that a caller's data is, and the source that ``jn.source`` hands out."""
 
 from __future__ import annotations
 
@@ -63,8 +63,11 @@ def source(path_or_url: Any, *, query: str | None = None) -> Source:
 
 
 def no_query(where: Any) -> CallError:
-    """What is said of a database of which nothing is selected."""
-    name = shown(where) if isinstance(where, str) else "the connection"
+    """Return what is said of a database of which nothing is selected."""
+    if isinstance(where, str):
+        name = shown(where)
+    else:
+        name = "the connection"
     return CallError(
         f"{name} is a database: say what to select with " + advice.querying(name), argument="query"
     )
@@ -95,7 +98,9 @@ def path_text(path: Any) -> str:
 
 def of_table(table: str | None) -> str | None:
     """The query that selects a whole table of a database."""
-    return None if table is None else 'select * from "' + table.replace('"', '""') + '"'
+    if table is None:
+        return None
+    return 'select * from "' + table.replace('"', '""') + '"'
 
 
 def parquet(where: str) -> Source | None:

@@ -1,4 +1,4 @@
-"""What a table that stays where it is has to offer, and how much of one may be held."""
+"""The protocol of a table that stays where it is, and the share of one that may be held."""
 
 from __future__ import annotations
 
@@ -30,12 +30,13 @@ class Source(Protocol):
 
     @property
     def lengths(self) -> tuple[int, ...]:
-        """How many rows each part has."""
+        """Return how many rows each part has."""
         ...
 
     @property
     def apart(self) -> bool:
-        """Whether parts lie on several machines, so that no block of rows may cross their ends."""
+        """Return True if parts lie on several machines, so that no block of rows may cross their
+        ends."""
         ...
 
     def expect(self, columns: Sequence[str]) -> None:
@@ -75,7 +76,7 @@ def picked(source: Source, column: str, positions: np.ndarray) -> list[Any]:
 
 
 def is_written(source: Source, column: str) -> bool:
-    """Whether a column's cells are texts or whole numbers, which their text tells apart."""
+    """Return True if a column's cells are texts or whole numbers, which their text tells apart."""
     import pyarrow as pa
 
     kind = source.schema.field(column).type
@@ -101,7 +102,8 @@ def looked_up(source: Source, column: str, texts: Sequence[str]) -> dict[str, np
 
 
 def is_held(source: Source, *, apart: bool = False) -> bool:
-    """Whether a table is small enough to be simply read; ``apart`` where it lies apart, too."""
+    """Return True if a table is small enough to be simply read; ``apart`` where it lies apart,
+    too."""
     cells = sum(source.lengths) * len(source.schema.names)
     return cells <= HELD_CELLS and (apart or not source.apart)
 

@@ -1,4 +1,4 @@
-"""What may be asked of a database: one select, of a URL that is a database's."""
+"""Statements that a database may be sent: one select, of a URL that is a database's."""
 
 from __future__ import annotations
 
@@ -18,7 +18,10 @@ def check_select(query: str) -> None:
     """Raise CallError for a query that is not one select."""
     bare = _APART.sub(" ", query).strip().rstrip(";").strip()
     first = re.match(r"[(\s]*(\w+)", bare)
-    word = first[1].lower() if first else ""
+    if first:
+        word = first[1].lower()
+    else:
+        word = ""
     if ";" in bare:
         raise CallError(
             "the query is of several statements; one select alone is run", argument="query"

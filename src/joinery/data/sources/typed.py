@@ -97,7 +97,10 @@ def _of_texts(
     places = pd.Index(given, dtype=object)
     meant = text.values if text.values is not None else text.coded
     assert meant is not None
-    nothing = np.nan if text.values is not None else -1
+    if text.values is not None:
+        nothing = np.nan
+    else:
+        nothing = -1
     lookup = np.append(np.asarray(meant[:]), nothing)
     turn = partial(_looked_up, places, lookup)
     cells = Cells(source, name, turn, lookup.dtype)
@@ -120,7 +123,7 @@ def _distinct(source: Source, name: str, parts: tuple[int, ...]) -> list[Any]:
 
 
 def _looked_up(places: pd.Index, lookup: np.ndarray, array: pa.Array) -> np.ndarray:
-    """What stands for each text of an array."""
+    """Return what stands for each text of an array."""
     if not isinstance(array, pa.DictionaryArray):
         array = array.dictionary_encode()
     known = places.get_indexer(pd.Index(array.dictionary.to_pylist(), dtype=object))

@@ -104,7 +104,11 @@ class _Python:
         if isinstance(node, Constant):
             if np.isfinite(node.value):
                 return repr(node.value)
-            return "np.nan" if np.isnan(node.value) else "np.inf" if node.value > 0 else "-np.inf"
+            if np.isnan(node.value):
+                return "np.nan"
+            if node.value > 0:
+                return "np.inf"
+            return "-np.inf"
         if isinstance(node, ColumnValue):
             return self.names[node.name]
         if isinstance(node, Shared):
@@ -127,7 +131,10 @@ class _Python:
             self.use(RANGES)
             x, cuts = bare(self.write(node.of)), [float(c) for c in node.cuts]
             ranges = ", ".join(bare(self.write(p)) for p in node.parts)
-            label = f", {node.label!r}" if node.label else ""
+            if node.label:
+                label = f", {node.label!r}"
+            else:
+                label = ""
             return f"_by_range({x}, {cuts!r}, [{ranges}]{label})"
         if isinstance(node, Compare):
             left = self.write(node.left)
@@ -142,11 +149,10 @@ class _Python:
             return f"_negation({parts[0]})"
         out = parts[0]
         for part in parts[1:]:
-            out = (
-                f"_both({out}, {part})"
-                if node.word == "and"
-                else f"_negation(_both(_negation({out}), _negation({part})))"
-            )
+            if node.word == "and":
+                out = f"_both({out}, {part})"
+            else:
+                out = f"_negation(_both(_negation({out}), _negation({part})))"
         return out
 
 
@@ -161,8 +167,10 @@ def identifiers(columns: Sequence[str]) -> dict[str, str]:
         alike = unicodedata.normalize("NFKC", column)
         plain = "".join(c if f"_{c}".isidentifier() else "_" for c in alike)
         name = re.sub("_+", "_", plain).strip("_") or "column"
-        name = name if name.isidentifier() else f"column_{name}"
-        name = f"{name}_" if keyword.iskeyword(name) or name in TAKEN else name
+        if not name.isidentifier():
+            name = f"column_{name}"
+        if keyword.iskeyword(name) or name in TAKEN:
+            name = f"{name}_"
         name = f"{name}_" if re.fullmatch(r"[xu]\d+", name) else name  # as shared parts are called
         base, count = name, 2
         while name in out.values():
@@ -198,7 +206,9 @@ def _docstring(words: str, names: Mapping[str, str]) -> list[str]:
     says = words.replace("\\", "\\\\").replace('"', '\\"')
     odd = [f"    {own}: the column {name!r}".replace("\\", "\\\\").replace('"', '\\"')
            for name, own in names.items() if own != name]  # fmt: skip
-    return [f'    """{says}', "", *odd, '    """'] if odd else [f'    """{says}"""']
+    if odd:
+        return [f'    """{says}', "", *odd, '    """']
+    return [f'    """{says}"""']
 
 
 def _reads(

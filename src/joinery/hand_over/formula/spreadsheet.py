@@ -108,7 +108,9 @@ def _sheet_number(value: float) -> str:
 
 def _sheet(node: Formula, cells: Mapping[str, str]) -> str:
     if isinstance(node, Constant):
-        return _signed(_sheet_number(node.value)) if np.isfinite(node.value) else "NA()"
+        if np.isfinite(node.value):
+            return _signed(_sheet_number(node.value))
+        return "NA()"
     if isinstance(node, ColumnValue):
         cell = cells[node.name]
         if node.kind == "date":
@@ -136,7 +138,9 @@ def _sheet(node: Formula, cells: Mapping[str, str]) -> str:
 
 
 def _signed(text: str) -> str:
-    return f"({text})" if text.startswith("-") else text
+    if text.startswith("-"):
+        return f"({text})"
+    return text
 
 
 def _nested(pairs: Sequence[tuple[str, str]], otherwise: str) -> str:
@@ -178,9 +182,13 @@ def _sheet_condition(node: Formula, cells: Mapping[str, str]) -> str:
         left = _sheet(node.left, cells)
         if isinstance(node.right, str):
             same = _same_text(node.left, node.right, cells)
-            same = same if node.sign == "=" else f"NOT({same})"
+            if node.sign != "=":
+                same = f"NOT({same})"
             return f'IF({left}="",NA(),{same})'
-        sign = "<>" if node.sign == "!=" else node.sign
+        if node.sign == "!=":
+            sign = "<>"
+        else:
+            sign = node.sign
         return f"{left}{sign}{_sheet(node.right, cells)}"
     if isinstance(node, Logic):
         return f"{node.word.upper()}({','.join(_sheet_condition(p, cells) for p in node.parts)})"

@@ -42,7 +42,9 @@ def as_sql(formula: Formula) -> str:
 
 def _sql(node: Formula) -> str:
     if isinstance(node, Constant):
-        return _sql_number(node.value) if np.isfinite(node.value) else "NULL"
+        if np.isfinite(node.value):
+            return _sql_number(node.value)
+        return "NULL"
     if isinstance(node, ColumnValue):
         return _sql_column(node)
     if isinstance(node, Shared):
@@ -80,7 +82,9 @@ def _sql_column(node: ColumnValue) -> str:
     if node.kind == "text":
         return f"TRIM({name})"
     number = f"CAST({name} AS DOUBLE PRECISION)"
-    return number if node.filled is None else f"COALESCE({number}, {_sql_number(node.filled)})"
+    if node.filled is None:
+        return number
+    return f"COALESCE({number}, {_sql_number(node.filled)})"
 
 
 def _sql_levels(node: ByLevel) -> str:
@@ -105,10 +109,18 @@ def _sql_levels(node: ByLevel) -> str:
 
 def _sql_condition(node: Formula) -> str:
     if isinstance(node, Compare):
-        sign = "<>" if node.sign == "!=" else node.sign
-        right = _sql_text(node.right) if isinstance(node.right, str) else _sql(node.right)
+        if node.sign == "!=":
+            sign = "<>"
+        else:
+            sign = node.sign
+        if isinstance(node.right, str):
+            right = _sql_text(node.right)
+        else:
+            right = _sql(node.right)
         return f"({_sql(node.left)} {sign} {right})"
     if isinstance(node, Logic):
         parts = [_sql_condition(p) for p in node.parts]
-        return f"(NOT {parts[0]})" if node.word == "not" else joined(node.word.upper(), parts)
+        if node.word == "not":
+            return f"(NOT {parts[0]})"
+        return joined(node.word.upper(), parts)
     return f"({_sql(node)} <> 0)"

@@ -1,4 +1,4 @@
-"""What every language writes alike."""
+"""Parts that every language writes alike."""
 
 from __future__ import annotations
 
@@ -21,5 +21,7 @@ def bare(text: str) -> str:
     for place, c in enumerate(text):
         depth += (c == "(") - (c == ")")
         if not depth:
-            return text[1:-1] if place == len(text) - 1 else text
+            if place == len(text) - 1:
+                return text[1:-1]
+            return text
     return text

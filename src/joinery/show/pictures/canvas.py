@@ -52,7 +52,7 @@ ENDINGS = (".png", ".svg", ".pdf")
 
 @dataclass(frozen=True)
 class Words:
-    """What is written on a picture."""
+    """The words written on a picture."""
 
     title: str
     finding: str
@@ -212,7 +212,12 @@ def points(
     if len(x) > DENSE:
         _dense(ax, x, y)
         return
-    alpha = 0.75 if len(x) <= 200 else 0.45 if len(x) <= 1000 else 0.25
+    if len(x) <= 200:
+        alpha = 0.75
+    elif len(x) <= 1000:
+        alpha = 0.45
+    else:
+        alpha = 0.25
     usual: dict[str, Any] = {"color": INK, "alpha": alpha, "linewidths": 0, "zorder": 3}
     drawn = ax.scatter(x, y, s=size, **usual | style)
     if rows is not None:
@@ -227,7 +232,10 @@ def _dense(ax: Axes, x: np.ndarray, y: np.ndarray) -> None:
     cells = ax.hexbin(x, y, gridsize=across, mincnt=1, bins="log", cmap=shades, linewidths=0)
     counts = np.asarray(cells.get_array())
     alone = np.asarray(cells.get_offsets())[counts == 1]
-    size = 5 if inches > NARROW_KEY else 2
+    if inches > NARROW_KEY:
+        size = 5
+    else:
+        size = 2
     ax.scatter(alone[:, 0], alone[:, 1], s=size, color=INK, linewidths=0, zorder=3)
     if inches < NARROW_KEY:  # a panel among many
         return
@@ -339,5 +347,8 @@ def write(figure: Figure, path: str | os.PathLike[str]) -> Path:
     dates = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(ending, {"Software": None})
     whole, dpi = outermost(figure), matplotlib.rcParams["savefig.dpi"]
     if dpi == "figure":
-        dpi = whole.dpi if isinstance(whole, Picture) else DPI
+        if isinstance(whole, Picture):
+            dpi = whole.dpi
+        else:
+            dpi = DPI
     return write_whole(path, lambda beside: whole.savefig(beside, dpi=dpi, metadata=dates))

@@ -176,7 +176,8 @@ def cloud(
     names = [(g.x[1], g.y[1], g.name, SLATE) for g in guides if g.name]
     if curve is not None:
         band = curve.height - 2 * curve.error, curve.height + 2 * curve.error
-        band = band if floor is None else (np.maximum(band[0], floor), band[1])
+        if floor is not None:
+            band = (np.maximum(band[0], floor), band[1])
         ax.fill_between(curve.at, *band, color=TEAL, alpha=0.16, linewidth=0)
         ax.plot(curve.at, curve.height, color=TEAL, linewidth=2.0, zorder=3.5)
         names.append((*_last(curve), name, TEAL))
@@ -192,9 +193,12 @@ def cloud(
 
 
 def _last(curve: Smooth) -> tuple[float, float]:
-    """Where a smooth ends: it is not drawn where no points are."""
+    """Return where a smooth ends: it is not drawn where no points are."""
     drawn = np.flatnonzero(np.isfinite(curve.height))
-    last = drawn[-1] if len(drawn) else -1
+    if len(drawn):
+        last = drawn[-1]
+    else:
+        last = -1
     return float(curve.at[last]), float(curve.height[last])
 
 

@@ -52,8 +52,14 @@ def ladder(
     across = ax.get_yaxis_transform()
     misses = np.array([s.miss for s in steps])
     for place, step in zip(rung, steps, strict=True):
-        color = AMBER if step.nearest else INK
-        size = 120 if step.nearest else 46
+        if step.nearest:
+            color = AMBER
+        else:
+            color = INK
+        if step.nearest:
+            size = 120
+        else:
+            size = 46
         if math.isfinite(step.miss):
             ax.scatter([step.miss], [place], s=size, color=color, zorder=4, linewidths=0)
             above: dict[str, Any] = {

@@ -168,7 +168,7 @@ def _briefs(names: Iterable[str]) -> dict[str, str]:
 
 
 def _shared(names: list[str]) -> int:
-    """How many characters all names begin with."""
+    """Return how many characters all names begin with."""
     columns = zip(*names, strict=False)
     return next((i for i, c in enumerate(columns) if len(set(c)) > 1), min(map(len, names)))
 
@@ -203,12 +203,16 @@ def _shorten(figure: Sheet, names: Iterable[str]) -> dict[str, str]:
         for axis in (ax.xaxis, ax.yaxis):
             if named := _named_ticks(axis):
                 places, own = named
-                most = MOST_TICK if axis is ax.yaxis else MOST_NAME
+                if axis is ax.yaxis:
+                    most = MOST_TICK
+                else:
+                    most = MOST_NAME
                 briefs.update(_briefs(t for t in own if t not in briefs and len(t) > most))
                 axis.set_ticks(places, [short(text) for text in own])
     for text in figure.findobj(Text):
         words = text.get_text()
-        words = words.replace("\n", " ") if text.get_gid() in WRAPS else words
+        if text.get_gid() in WRAPS:
+            words = words.replace("\n", " ")
         if words and (now := short(words)) != words:
             text.set_text(_wrapped_as(figure, text, now))
     return used
@@ -228,7 +232,9 @@ def fold(figure: Sheet, kind: str, words: str) -> str:
 
 def _wrapped_as(figure: Sheet, text: Text, words: str) -> str:
     kind = str(text.get_gid())
-    return fold(figure, kind, words) if kind in WRAPS else words
+    if kind in WRAPS:
+        return fold(figure, kind, words)
+    return words
 
 
 def wrap(words: str, wide: int, most: int) -> str:
@@ -274,7 +280,10 @@ def _cut(text: Text, most: float, along: int, renderer: Any) -> None:
     words = text.get_text()
     for _ in range(4):
         extent = text.get_window_extent(renderer)
-        long = extent.width if along == 0 else extent.height
+        if along == 0:
+            long = extent.width
+        else:
+            long = extent.height
         now = text.get_text()
         if long <= most or len(now) < 6 or "\n" in words:
             return
@@ -401,7 +410,8 @@ def place_labels(
     """
     figure: Any = ax.figure
     renderer, scale = _renderer(figure), figure.dpi / 72
-    size = SMALL if ax.get_window_extent().height < SMALL_AXES * scale else size
+    if ax.get_window_extent().height < SMALL_AXES * scale:
+        size = SMALL
     to_pixels = ax.transData.transform
     finite = np.isfinite(crowd[0]) & np.isfinite(crowd[1])
     step = max(1, int(finite.sum()) // 2000)
@@ -459,7 +469,9 @@ def _best_box(
             cost = int(over.sum()) + 2 * int(far > 1)
             if best is None or cost < best[0]:
                 best = cost, box
-    return None if best is None else best[1]
+    if best is None:
+        return None
+    return best[1]
 
 
 def _written(ax: Axes, renderer: Any) -> list[Box]:
@@ -473,7 +485,7 @@ def _written(ax: Axes, renderer: Any) -> list[Box]:
 
 
 def _room(ax: Axes) -> Box:
-    """Where labels may stand: the axes, and their cell to the right of them."""
+    """Return where labels may stand: the axes, and their cell to the right of them."""
     box = _box(ax.get_window_extent())
     figure: Any = ax.figure
     right = box[2]
@@ -500,5 +512,5 @@ def _box(extent: Bbox) -> Box:
 
 
 def overlap(a: Box, b: Box) -> bool:
-    """Whether two boxes share more than an edge."""
+    """Return True if two boxes share more than an edge."""
     return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]

@@ -57,7 +57,7 @@ class Cloud:
 
 
 def clouds(of: Sequence[Cloud], title: str, finding: str) -> Figure:
-    """How each figure spreads over resamples, its interval under it."""
+    """Return how each figure spreads over resamples, its interval under it."""
     rows, wide = -(-len(of) // 2), min(len(of), 2)
     figure, top = paper(title, finding, max(HIGH, 1.5 * rows + 1.0))
     axes = panels(figure, top, rows, wide, gap=(0.03, 0.06))

@@ -63,7 +63,10 @@ def leverage(
     for verdict, color in (("serious", RUST), ("caution", AMBER), ("fine", INK)):
         chosen = sound & (verdicts == verdict)
         if not many or verdict != "fine":
-            alpha = 0.6 if verdict == "fine" else 0.85
+            if verdict == "fine":
+                alpha = 0.6
+            else:
+                alpha = 0.85
             own = np.flatnonzero(chosen)
             points(ax, h[own], t[own], 26, rows=own, color=color, alpha=alpha)
     ax.axhline(0, color=SLATE, linewidth=0.8, zorder=1)

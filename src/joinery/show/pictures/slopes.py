@@ -107,7 +107,10 @@ def shares(at: np.ndarray, of: Sequence[Share], words: Words, ax: Axes | None) -
         known = np.isfinite(one.middle)
         ax.fill_between(at, one.lower, one.upper, color=color, alpha=0.18, linewidth=0)
         ax.plot(at, one.middle, color=color, linewidth=2.2)
-        last = np.flatnonzero(known)[-1] if known.any() else -1
+        if known.any():
+            last = np.flatnonzero(known)[-1]
+        else:
+            last = -1
         dark = "#8f5a08" if color == AMBER else color
         end_label(ax, float(at[last]), float(one.middle[last]), one.name, dark)
     ax.set_ylim(-0.02, 1.02)

@@ -73,7 +73,10 @@ def _words(
     bold: bool = False,
     gid: str | None = None,
 ) -> None:
-    weight = "bold" if bold else "normal"
+    if bold:
+        weight = "bold"
+    else:
+        weight = "normal"
     figure.text(
         x,
         y,

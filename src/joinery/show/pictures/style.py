@@ -1,4 +1,4 @@
-"""What the caller settles of a sheet: its size, and what a Matplotlib style says of it."""
+"""The size of a sheet that a caller wants, and the effect of a Matplotlib style on it."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ FAINT = "#b9c4c8"  # a cell with few rows
 
 
 class Given(NamedTuple):
-    """What a caller gave to draw on."""
+    """The figure or size that a caller gave to draw on."""
 
     figure: Figure | SubFigure | None = None
     inches: tuple[float, float] | None = None
@@ -76,7 +76,9 @@ def dots_per_inch() -> float:
     """Return the resolution of a fresh sheet: the style's where it sets one."""
     wanted = float(matplotlib.rcParams["figure.dpi"])
     usual = float(matplotlib.rcParamsDefault["figure.dpi"])
-    return DPI if wanted == usual else wanted
+    if wanted == usual:
+        return DPI
+    return wanted
 
 
 def letters() -> float:
@@ -112,7 +114,10 @@ def recolour(figure: Figure | SubFigure) -> None:
     """Give every part of a picture the colours that are read on its ground."""
     behind = _ground_of(figure)
     for ax in figure.axes:
-        face = ax.get_facecolor() if ax.axison else behind
+        if ax.axison:
+            face = ax.get_facecolor()
+        else:
+            face = behind
         if colours := _colours_on(face if to_rgba(face)[3] > 0 else behind):
             _recolour_axes(ax, colours)
     if colours := _colours_on(behind):

@@ -60,11 +60,17 @@ def _circles(found: re.Match[str], rows: list[int]) -> str:
     clip = _CLIP.search(found[3])
     if len(uses) != len(places):  # a point off the sheet was not written
         return found[0].replace(f' id="{found[1]}"', "")
-    style = uses[0][2] if uses else ""
+    if uses:
+        style = uses[0][2]
+    else:
+        style = ""
     size = f"{float(found[2]):.2g}"
     circles = "".join(
         f'<circle cx="{float(x):.1f}" cy="{float(y):.1f}" r="{size}" data-r="{rows[place]}"/>'
         for (x, y, _), place in zip(uses, places, strict=True)
     )
-    within = f' clip-path="{clip[1]}"' if clip else ""
+    if clip:
+        within = f' clip-path="{clip[1]}"'
+    else:
+        within = ""
     return f'<g class="points" style="{style}"{within}>{circles}</g>'

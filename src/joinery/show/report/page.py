@@ -1,4 +1,4 @@
-"""What a page is made of, and the file it becomes."""
+"""The parts of a page, and the file it becomes."""
 
 from __future__ import annotations
 

@@ -23,14 +23,20 @@ def table(of: Table, rows: Sequence[int | None] | None = None) -> str:
     )
     body = []
     for place, line in enumerate(lines):
-        number = rows[place] if rows is not None else None
+        if rows is not None:
+            number = rows[place]
+        else:
+            number = None
         cells = [html.escape(cell) for cell in line]
         if number is not None:
             cells[0] = f'<button type=button aria-pressed="false">{cells[0]}</button>'
         first = f"<th scope=row{kinds[0]}>{cells[0]}</th>"
         rest = "".join(f"<td{k}>{c}</td>" for c, k in zip(cells[1:], kinds[1:], strict=True))
         body.append(f"<tr{'' if number is None else f' data-r={number}'}>{first}{rest}</tr>")
-    title = f"<caption>{html.escape(visible(of.title))}</caption>" if of.title else ""
+    if of.title:
+        title = f"<caption>{html.escape(visible(of.title))}</caption>"
+    else:
+        title = ""
     legend = [visible(line) for line in for_people(of).layout.legend]
     notes = "".join(f"<p class=note>{html.escape(visible(v))}</p>" for v in (*legend, *of.notes))
     name = html.escape(visible(of.title or "table"))

@@ -1,1 +1,1 @@
-"""What a model takes for granted, one question after another."""
+"""Assumptions of a model, one question after another."""

@@ -61,15 +61,14 @@ def family_lines(fit: Fitted) -> Iterator[Line]:
 
 
 def separation(fit: Fitted) -> Iterator[Line]:
-    """Whether coefficients grew without end."""
+    """Return True if coefficients grew without end."""
     if fit.estimate.running:
         names = ("intercept", *fit.design.names)
         words = f"{listed(names[j] for j in fit.estimate.running)} separates the response"
-        advice = (
-            f"try {say.change(penalty='firth')}"
-            if fit.family.penalties
-            else "leave the term out, or join levels"
-        )
+        if fit.family.penalties:
+            advice = f"try {say.change(penalty='firth')}"
+        else:
+            advice = "leave the term out, or join levels"
         nothing = Test(float("nan"), float("nan"))
         yield Line(
             "separation", "separation", SEPARATED, "separation", nothing, SERIOUS, advice, words
@@ -95,18 +94,19 @@ def link(fit: Fitted) -> Iterator[Line]:
     )
     verdict = judged(test.p, test.size, small=0.01, large=0.1)
     others = [name for name in fit.family.links if name != fit.link.name][:2]
-    advice = (
-        NO_ADVICE
-        if verdict == FINE
-        else f"try a curve, or {' or '.join(say.change(link=name) for name in others)}"
-    )
+    if verdict == FINE:
+        advice = NO_ADVICE
+    else:
+        advice = f"try a curve, or {' or '.join(say.change(link=name) for name in others)}"
     check = "square of the linear predictor (Pregibon)"
     yield Line("link", "link", LINK, check, test, verdict, advice, "the link or a curve is amiss")
 
 
 def _grouped(fit: Fitted) -> bool:
-    """Whether the deviance has a law: rows of totals, or counts that are not small."""
-    return fit.design.sentence.response.kind == "of" if fit.family.shares else fit.family.discrete
+    """Return True if the deviance has a law: rows of totals, or counts that are not small."""
+    if fit.family.shares:
+        return fit.design.sentence.response.kind == "of"
+    return fit.family.discrete
 
 
 def spread(fit: Fitted) -> Iterator[Line]:
@@ -161,7 +161,10 @@ def _share_of_small(fit: Fitted) -> float:
     """The share of rows whose expected counts (of both kinds, for shares) are below five."""
 
     def own(part: LikelihoodRows, mu: np.ndarray) -> int:
-        expected = mu if part.trials is None else part.trials * np.minimum(mu, 1 - mu)
+        if part.trials is None:
+            expected = mu
+        else:
+            expected = part.trials * np.minimum(mu, 1 - mu)
         return int(part.times[expected < SMALL_COUNT].sum())
 
     return sum(_over_means(fit, own)) / max(fit.n_rows, 1)
@@ -170,7 +173,7 @@ def _share_of_small(fit: Fitted) -> float:
 def _over_means(
     fit: Fitted, work: Callable[[LikelihoodRows, np.ndarray], Found]
 ) -> Iterator[Found]:
-    """What ``work`` finds in the rows of each block and their fitted means."""
+    """Return what ``work`` finds in the rows of each block and their fitted means."""
     rows = working_rows(fit)
     assert isinstance(rows, WorkingRows)
     return rows.states.each(lambda made: work(made[1], made[2].mu))
@@ -198,11 +201,10 @@ def calibration(fit: Fitted) -> Iterator[Line]:
     p = float(tails.chi2_upper(statistic, df))
     worst = int(np.argmax(np.abs(observed - expected) / np.sqrt(variance)))
     verdict = judged(p, statistic / df, small=1.5, large=3.0)
-    advice = (
-        NO_ADVICE
-        if verdict == FINE
-        else f"a curve or a product may be missing: see {say.ask('draw', 'component_residual')}"
-    )
+    if verdict == FINE:
+        advice = NO_ADVICE
+    else:
+        advice = f"a curve or a product may be missing: see {say.ask('draw', 'component_residual')}"
     seen, meant = figure(observed[worst], 3), figure(expected[worst], 3)
     words = f"group {worst + 1} of {len(observed)} by fitted chance: {seen} seen, {meant} expected"
     check = f"calibration in {len(observed)} groups (χ², {df} df)"
@@ -229,11 +231,10 @@ def zeros(fit: Fitted) -> Iterator[Line]:
     z = (seen - expected) / sd
     p = float(tails.t_two_sided(z, np.inf))
     verdict = judged(p, abs(seen - expected) / max(fit.n_rows, 1), small=0.02, large=0.15)
-    advice = (
-        NO_ADVICE
-        if verdict == FINE
-        else f"try {say.change(family='negative-binomial')}, or ask what makes the zeros"
-    )
+    if verdict == FINE:
+        advice = NO_ADVICE
+    else:
+        advice = f"try {say.change(family='negative-binomial')}, or ask what makes the zeros"
     words = f"{seen:.0f} rows are zero, {figure(expected, 3)} expected"
     check = f"zeros: {seen:.0f} seen, {figure(expected, 3)} expected"
     yield Line("zeros", "zeros", ZEROS, check, Test(z, p), verdict, advice, words)
@@ -258,11 +259,10 @@ def shape(fit: Fitted) -> Iterator[Line]:
     if not np.isfinite(test.statistic):
         return
     verdict = judged(test.p, test.size, small=0.25, large=1.5)
-    advice = (
-        NO_ADVICE
-        if verdict == FINE
-        else f"the family may be wrong: look at {say.ask('draw', 'quantiles')}, and try another"
-    )
+    if verdict == FINE:
+        advice = NO_ADVICE
+    else:
+        advice = f"the family may be wrong: look at {say.ask('draw', 'quantiles')}, and try another"
     yield Line(
         "family",
         "family",

@@ -1,4 +1,4 @@
-"""Whether the residuals are normal."""
+"""Are the residuals normal?"""
 
 from __future__ import annotations
 
@@ -26,7 +26,10 @@ def normal(fit: Fitted) -> Iterator[Line]:
         yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
     found = digest(fit)
-    held = found.held if found.moments.n <= diagnostics.NORMAL_ROWS else None
+    if found.moments.n <= diagnostics.NORMAL_ROWS:
+        held = found.held
+    else:
+        held = None
     z, times = (None, None) if held is None else _sound(held)
     name, test = diagnostics.normality(found.moments, z, times)
     if not np.isfinite(test.statistic):
@@ -63,7 +66,8 @@ def normal(fit: Fitted) -> Iterator[Line]:
 
 
 def _far_off(fit: Fitted) -> Iterator[Line]:
-    """How many residuals are middling far off, against the one in a hundred that chance brings."""
+    """Yield how many residuals are middling far off, against the one in a hundred that chance
+    brings."""
     found = digest(fit)
     rows, count = int(found.moments.n), found.far
     if rows < FEW or not found.alike:  # equal rows are far off together

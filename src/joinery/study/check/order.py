@@ -1,4 +1,4 @@
-"""Whether neighbouring rows are independent."""
+"""Are neighbouring rows independent?"""
 
 from __future__ import annotations
 
@@ -150,7 +150,10 @@ def _neighbours(solution: Solution, rows: Rows) -> _Neighbours:
 
 
 def _durbin_watson(fit: Fitted, test: diagnostics.Test) -> Line:
-    tail = "neighbours alike" if test.size > 0 else "neighbours opposed"
+    if test.size > 0:
+        tail = "neighbours alike"
+    else:
+        tail = "neighbours opposed"
     verdict = judged(test.p, abs(test.size), small=0.1, large=0.4)
     advice = NO_ADVICE
     if verdict != FINE:
@@ -176,7 +179,8 @@ def _where_order_means_something(fit: Fitted, line: Line) -> Line:
 def _breusch_godfrey(test: diagnostics.Test) -> Line:
     verdict = judged(test.p, test.size, small=0.03, large=0.25)
     advice = f"rows up to four apart are alike: try {say.change(std_errors='autocorrelated')}"
-    advice = NO_ADVICE if verdict == FINE else advice
+    if verdict == FINE:
+        advice = NO_ADVICE
     check, finding = f"Breusch–Godfrey, {LAGS} rows back (F)", "rows nearby are alike"
     return Line("breusch-godfrey", "order", ORDER, check, test, verdict, advice, finding)
 
@@ -186,5 +190,8 @@ def _scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     figures, places = per_row(fit), in_order(fit)
     table, used = rows_at_hand(fit)
     w = fit.asides.values("weights", Context(table, used.rows))
-    root = np.ones(used.used) if w is None else np.sqrt(w)
+    if w is None:
+        root = np.ones(used.used)
+    else:
+        root = np.sqrt(w)
     return (figures.residual * root)[places] / fit.solution.unit, places, root

@@ -1,4 +1,4 @@
-"""Whether predictors overlap."""
+"""Do predictors overlap?"""
 
 from __future__ import annotations
 
@@ -31,9 +31,12 @@ def overlap(fit: Fitted) -> Iterator[Line]:
     if not factors:  # powers and products of one predictor overlap by construction
         return
     name, worst = max(factors.items(), key=lambda item: item[1])
-    verdict = (
-        SERIOUS if worst >= EXTREME_INFLATION else CAUTION if worst >= HIGH_INFLATION else FINE
-    )
+    if worst >= EXTREME_INFLATION:
+        verdict = SERIOUS
+    elif worst >= HIGH_INFLATION:
+        verdict = CAUTION
+    else:
+        verdict = FINE
     advice = NO_ADVICE
     if verdict != FINE:
         advice = f"{name} repeats what other terms say: read them together, or try " + say.change(
@@ -51,9 +54,15 @@ def overlap(fit: Fitted) -> Iterator[Line]:
         words,
     )
     largest = _largest_index(fit)
-    involved = _sharing(fit) if largest >= HIGH_INDEX and verdict != FINE else []
+    if largest >= HIGH_INDEX and verdict != FINE:
+        involved = _sharing(fit)
+    else:
+        involved = []
     serious = len([n for n in involved if n != "intercept"]) > 1
-    advice = f"shared by {listed(involved)}" if serious else NO_ADVICE
+    if serious:
+        advice = f"shared by {listed(involved)}"
+    else:
+        advice = NO_ADVICE
     yield Line(
         "condition",
         "overlap",

@@ -70,4 +70,6 @@ def _judged(line: Line, question: float | None, tests: int) -> Line:
     p = max(question, min(1.0, tests * line.test.p))
     if p >= RATE:
         return replace(line, verdict=FINE, advice=NO_ADVICE)
-    return replace(line, verdict=CAUTION) if p >= SERIOUS_RATE else line
+    if p >= SERIOUS_RATE:
+        return replace(line, verdict=CAUTION)
+    return line

@@ -52,7 +52,7 @@ def _refuse_nothing(fit: Fitted, scaled: str = "standardized") -> None:
 
 
 def found_by(fit: Fitted, kind: str) -> str:
-    """What a check says of this fit, for the line under a picture's title."""
+    """Return what a check says of this fit, for the line under a picture's title."""
     for line in check_lines(fit):
         if line.kind == kind and np.isfinite(line.test.statistic):
             finding = line.found if line.verdict != "fine" else line.verdict
@@ -84,7 +84,10 @@ def residuals(
         x, label = table.column(against).numbers(chosen.rows), fit.words(against)
     order = np.flatnonzero(np.isfinite(x) & np.isfinite(figures.drawn))
     x, y = x[order], figures.drawn[order]
-    curve = None if fit.solution.perfect else smoothed(fit, order, x, y)
+    if fit.solution.perfect:
+        curve = None
+    else:
+        curve = smoothed(fit, order, x, y)
     finding = (
         "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
     )
@@ -108,7 +111,10 @@ def _by_level(fit: Fitted, name: str, words: Given, ax: Axes | None) -> Figure:
         half = np.nan
         if n > 1:
             half = float(tails.t_quantile(0.975, n - 1)) * deviation(own) / np.sqrt(n)
-        mean = float(own.mean()) if n else np.nan
+        if n:
+            mean = float(own.mean())
+        else:
+            mean = np.nan
         rows.append(Level(level_text(column.all_levels[code]), own, mean, mean - half, mean + half))
     off = [r.name for r in rows if r.lower > 0 or r.upper < 0]
     finding = (
@@ -123,7 +129,7 @@ def _by_level(fit: Fitted, name: str, words: Given, ax: Axes | None) -> Figure:
 
 
 def _trend(curve: Smooth | None) -> str:
-    """Whether a smooth of residuals leaves zero."""
+    """Return True if a smooth of residuals leaves zero."""
     if curve is None:
         return "too few different values for a smooth"
     outside = np.abs(curve.height) > 2 * curve.error
@@ -148,7 +154,10 @@ def spread(
     leverage = figures.influence.leverage[sound]
     typical = _typical_miss(x[even], size[even], leverage[even])
     finding = found_by(fit, "spread")
-    unit = fit.words(fit.response.name) if fit.estimate.linear else ""
+    if fit.estimate.linear:
+        unit = fit.words(fit.response.name)
+    else:
+        unit = ""
     if typical is not None:
         drawn = typical.height[np.isfinite(typical.height)]
         first, last = (figure(float(drawn[i]), 2) for i in (0, -1))
@@ -157,7 +166,10 @@ def spread(
     caption = Words(
         "Does the spread stay even?", finding, f"fitted {fit.words(fit.response.name)}", name
     )
-    s = float(fit.estimate.scale or 0.0) if fit.estimate.linear else 1.0
+    if fit.estimate.linear:
+        s = float(fit.estimate.scale or 0.0)
+    else:
+        s = 1.0
     level = Guide((float(x.min()), float(x.max())), (s, s), "s" if fit.estimate.linear else "1")
     flags = placed(flags_of(fit, label_rows), sound)
     return cloud(
@@ -217,8 +229,14 @@ def sequence(
     figures, order = per_row(fit), in_order(fit)
     y = figures.drawn[order]
     named = fit.options.order
-    x = np.arange(1.0, len(y) + 1) if named else numbers_of(fit)
-    label = f"row, in the order of {fit.words(named)}" if named else "row, in the table's own order"
+    if named:
+        x = np.arange(1.0, len(y) + 1)
+    else:
+        x = numbers_of(fit)
+    if named:
+        label = f"row, in the order of {fit.words(named)}"
+    else:
+        label = "row, in the table's own order"
     finding = found_by(fit, "durbin-watson") or "neighbours should not resemble one another"
     caption = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
     flags = placed(flags_of(fit, label_rows), order)
@@ -285,7 +303,10 @@ def quantiles(
     _refuse_nothing(fit)
     figures = per_row(fit)
     by_quantile = figures.kind == "quantile residual"
-    values = figures.drawn if by_quantile else figures.influence.standardized
+    if by_quantile:
+        values = figures.drawn
+    else:
+        values = figures.influence.standardized
     sound = np.flatnonzero(np.isfinite(values))
     order = sound[np.argsort(values[sound], kind="stable")]
     n = len(order)
@@ -308,7 +329,7 @@ def quantiles(
 
 
 def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Where 95 % of sorted standardized residuals of normal samples lie, point by point.
+    """Return where 95 % of sorted standardized residuals of normal samples lie, point by point.
 
     Simulated through the model's own hat matrix up to 2,000 rows; by the beta law of order
     statistics beyond that. ``sound`` are the rows that have such a residual."""

@@ -65,7 +65,10 @@ def checks(
         verdict = worst([line.verdict for line in lines])
         grave = next((line for line in lines if line.verdict == verdict), lines[0])
         remarkable = [line for line in lines if line.verdict not in (FINE, "")]
-        phrase = grave.found if verdict not in (FINE, "") else grave.check
+        if verdict not in (FINE, ""):
+            phrase = grave.found
+        else:
+            phrase = grave.check
         advice = "; ".join(dict.fromkeys(line.advice for line in remarkable)) or _nothing(lines)
         rows.append(
             Strip(lines[0].question, verdict, phrase, advice, _picture(fit, name, label_rows))
@@ -88,13 +91,15 @@ def checks(
 
 def _nothing(lines: list[Line]) -> str:
     stated = [line.advice for line in lines if line.advice != NO_ADVICE]
-    return stated[0] if stated else "nothing to do"
+    if stated:
+        return stated[0]
+    return "nothing to do"
 
 
 def _picture(
     fit: Fitted, name: str, label_rows: str | Sequence[Any]
 ) -> Callable[[Axes], object] | None:
-    """What draws the strip's small picture on its axes."""
+    """Return what draws the strip's small picture on its axes."""
     from joinery.show.pictures.strips import bars
 
     if name == "overlap":

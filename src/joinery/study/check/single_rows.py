@@ -39,7 +39,12 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
     label = labels_of(fit, [found.largest.place])[0]
     at = limits(fit)
     size = abs(t)
-    verdict = SERIOUS if size >= at.serious else CAUTION if size >= at.studentized else FINE
+    if size >= at.serious:
+        verdict = SERIOUS
+    elif size >= at.studentized:
+        verdict = CAUTION
+    else:
+        verdict = FINE
     advice = NO_ADVICE
     if verdict != FINE:
         without = say.change(leave_out=[str(label)])
@@ -67,7 +72,10 @@ def decides(fit: Fitted) -> Iterator[Line]:
     if found.distance.place >= 0:
         d = found.distance.value / widening(fit) ** 2
         label = labels_of(fit, [found.distance.place])[0]
-        verdict = SERIOUS if d >= at.cooks_distance else FINE
+        if d >= at.cooks_distance:
+            verdict = SERIOUS
+        else:
+            verdict = FINE
         advice = NO_ADVICE
         if verdict != FINE:
             without = say.change(leave_out=[str(label)])
@@ -84,7 +92,10 @@ def decides(fit: Fitted) -> Iterator[Line]:
             words,
         )
     far = remarks(fit).well_fitted
-    verdict = CAUTION if found.alone else FINE
+    if found.alone:
+        verdict = CAUTION
+    else:
+        verdict = FINE
     advice = NO_ADVICE
     if found.alone:
         alone = listed(labels_of(fit, found.alone))

@@ -1,4 +1,4 @@
-"""Whether the spread is even."""
+"""Is the spread even?"""
 
 from __future__ import annotations
 
@@ -43,20 +43,30 @@ def even(fit: Fitted) -> Iterator[Line]:
     share, rows, columns = _explained(fit)
     test = diagnostics.even_spread(share, rows, columns)
     ratio = _ratio(fit)
-    size = abs(np.log(ratio)) if np.isfinite(ratio) else 0.0
+    if np.isfinite(ratio):
+        size = abs(np.log(ratio))
+    else:
+        size = 0.0
     # unevenness that does not follow the fitted values shows in how much of the squares is
     # explained
-    size = max(size, 4 * test.statistic / rows) if np.isfinite(test.statistic) else size
+    if np.isfinite(test.statistic):
+        size = max(size, 4 * test.statistic / rows)
     verdict = judged(test.p, size, small=np.log(1.3), large=np.log(3.0))
     grows = ratio > 1
     words = "the spread changes with the predictors"
     if np.isfinite(ratio) and abs(np.log(ratio)) > np.log(1.3):
-        turn = "grows" if grows else "shrinks"
+        if grows:
+            turn = "grows"
+        else:
+            turn = "shrinks"
         words = f"the spread {turn} with the fitted values (× {figure(ratio, 2)} from low to high)"
     advice = NO_ADVICE
     if verdict != FINE:
         log = not fit.response.transformed and digest(fit).lowest > 0 and grows
-        way = f"{say.change(response=f'log({fit.response.expression})')}, or " if log else ""
+        if log:
+            way = f"{say.change(response=f'log({fit.response.expression})')}, or "
+        else:
+            way = ""
         advice = f"try {way}{say.change(std_errors='robust')}; or {say.option('weights')}"
     yield Line("spread", "even spread", EVEN, check, test, verdict, advice, words)
 
@@ -71,7 +81,10 @@ def _explained(fit: Fitted) -> tuple[float, int, int]:
     counted = fit.asides.repeats is not None
     blocks = _Squares(fit.design.width, pieces(fit).map(partial(_squares, counted)))
     solution = least_squares(blocks, n=int(found.moments.n))
-    share = 1 - solution.rss / solution.tss if solution.tss > 0 else np.nan
+    if solution.tss > 0:
+        share = 1 - solution.rss / solution.tss
+    else:
+        share = np.nan
     return share, solution.n, len(solution.kept)
 
 
@@ -140,7 +153,10 @@ def _sides(piece: Judged, low: float, high: float) -> np.ndarray:
     out = []
     for side in (fitted >= high, fitted <= low):
         e2 = residual[side] ** 2
-        t = None if times is None else times[side]
+        if times is None:
+            t = None
+        else:
+            t = times[side]
         out.append(
             [float(e2.sum()), float(len(e2))] if t is None else [float(t @ e2), float(t.sum())]
         )

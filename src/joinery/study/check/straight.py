@@ -1,4 +1,4 @@
-"""Whether each relation is straight: curvature, and lack of fit where rows repeat."""
+"""Is each relation straight? Curvature, and lack of fit where rows repeat."""
 
 from __future__ import annotations
 
@@ -67,7 +67,10 @@ def _bent_predictors(fit: Fitted, curves: list[tuple[NumberFactor, Test]]) -> It
 def _bent_fitted(fit: Fitted, test: Test) -> Iterator[Line]:
     if np.isfinite(test.statistic):
         verdict = judged(test.p, test.size, small=0.02, large=0.15)
-        advice = NO_ADVICE if verdict == FINE else _unbend(fit)
+        if verdict == FINE:
+            advice = NO_ADVICE
+        else:
+            advice = _unbend(fit)
         check, finding = (
             "curvature across fitted values (Tukey)",
             "the relation bends across the fitted values",
@@ -78,11 +81,10 @@ def _bent_fitted(fit: Fitted, test: Test) -> Iterator[Line]:
 def _lacking(test: Test) -> Iterator[Line]:
     if np.isfinite(test.statistic):
         verdict = judged(test.p, test.size - 1, small=0.5, large=3.0)
-        advice = (
-            NO_ADVICE
-            if verdict == FINE
-            else "rows alike agree better than the model says: add a term or a curve"
-        )
+        if verdict == FINE:
+            advice = NO_ADVICE
+        else:
+            advice = "rows alike agree better than the model says: add a term or a curve"
         df1, df2 = test.df
         check = f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})"
         yield _line(
@@ -100,7 +102,10 @@ def _unbend(fit: Fitted) -> str:
 
 def _next_power(fit: Fitted, factor: NumberFactor) -> str:
     degree = highest_powers(fit)[factor.base] + 1
-    base = factor.base if factor.degree != 1 else outside(factor.expression)
+    if factor.degree != 1:
+        base = factor.base
+    else:
+        base = outside(factor.expression)
     return f"{base}^{number_text(degree)}"
 
 
@@ -143,6 +148,6 @@ def lack_of_fit(fit: Fitted) -> Test:
 
 
 def _too_many(fit: Fitted) -> bool:
-    """Whether rows alike are not looked for, as that takes all rows at once."""
+    """Return True if rows alike are not looked for, as that takes all rows at once."""
     table, chosen = rows_at_hand(fit)
     return table.read_as_needed and chosen.used > MOST_ALIKE

@@ -1,4 +1,4 @@
-"""What each term is adjusted for, and the basis in which that is told."""
+"""The terms that each term is adjusted for, and the basis in which that is told."""
 
 from __future__ import annotations
 
@@ -44,13 +44,13 @@ class TermBasis:
     turn: np.ndarray | None = None  # (rank, rank): None where it is the fit's own
 
     def places(self, term: int) -> np.ndarray:
-        """Where a term's estimable columns stand in the factor."""
+        """Return where a term's estimable columns stand in the factor."""
         columns = self.terms[term].columns
         kept = self.solution.kept
         return np.flatnonzero((kept >= columns.start) & (kept < columns.stop))
 
     def joined(self, chosen: list[int]) -> np.ndarray:
-        """Where the estimable columns of some terms stand, in the terms' order."""
+        """Return where the estimable columns of some terms stand, in the terms' order."""
         if not chosen:
             return np.empty(0, int)
         return np.concatenate([self._places[j] for j in chosen])
@@ -65,7 +65,10 @@ class TermBasis:
         effects = s.basis_coefficients
         pad = np.zeros((int(s.has_intercept), len(s.kept)))
         R = np.vstack([pad, s.factor])  # in the whole basis, the intercept's direction first
-        constant = np.eye(s.rank)[:, :1] if s.has_intercept else np.zeros((s.rank, 0))
+        if s.has_intercept:
+            constant = np.eye(s.rank)[:, :1]
+        else:
+            constant = np.zeros((s.rank, 0))
         if s.constant_direction is not None:
             constant = s.constant_direction[:, None]
         first = np.column_stack([constant, R[:, self.joined(before)]])
@@ -94,12 +97,15 @@ def adjusted(terms: tuple[DesignTerm, ...], after: str) -> list[list[int]]:
     every = range(len(terms))
     if after == "earlier":
         return [list(range(place)) for place in every]
-    holding = contained(terms) if after == "lower-order" else (frozenset[int](),) * len(terms)
+    if after == "lower-order":
+        holding = contained(terms)
+    else:
+        holding = (frozenset[int](),) * len(terms)
     return [[j for j in every if j != place and place not in holding[j]] for place in every]
 
 
 def holds(degrees: dict[str, float], part: dict[str, float]) -> bool:
-    """Whether every factor of a part stands in the whole, to no lower degree."""
+    """Return True if every factor of a part stands in the whole, to no lower degree."""
     return all(degrees.get(base, 0) >= degree for base, degree in part.items())
 
 
@@ -137,11 +143,14 @@ def _degrees(term: DesignTerm) -> dict[str, float]:
 def term_basis(fit: Fitted, after: str) -> TermBasis:
     """The solution for what terms add, categories summing to zero where coding matters."""
     recode = after == "others" and coding_matters(fit.design)
-    return _recoded(fit) if recode else TermBasis(fit.solution, fit.design.terms)
+    if recode:
+        return _recoded(fit)
+    return TermBasis(fit.solution, fit.design.terms)
 
 
 def coding_matters(design: Design) -> bool:
-    """Whether some product has a category whose coding decides what its lower-order terms mean."""
+    """Return True if some product has a category whose coding decides what its lower-order terms
+    mean."""
     return any(len(t.factors) > 1 and t.categories for t in design.terms)
 
 

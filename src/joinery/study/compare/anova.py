@@ -50,11 +50,10 @@ def anova(fit: Fitted, after: str = "lower-order") -> Table:
     df = np.array([part.df for part in lines])
     with np.errstate(all="ignore"):
         ms = np.where(df > 0, ss / df, np.nan)
-        share = (
-            np.array([part.ss for part in lines]) / fit.solution.tss
-            if fit.solution.tss > 0
-            else np.nan * ss
-        )
+        if fit.solution.tss > 0:
+            share = np.array([part.ss for part in lines]) / fit.solution.tss
+        else:
+            share = np.nan * ss
     share[len(fit.design.terms) :] = np.nan
     return Table(
         {
@@ -77,13 +76,19 @@ def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
     """A line for each term."""
     basis = term_basis(fit, after)
     solution, terms = basis.solution, fit.design.terms
-    s2 = np.nan if fit.estimate.scale is None else (fit.estimate.scale / solution.unit) ** 2
+    if fit.estimate.scale is None:
+        s2 = np.nan
+    else:
+        s2 = (fit.estimate.scale / solution.unit) ** 2
     if solution.rss <= 0 and not fit.estimate.known:
         s2 = np.nan
     for (place, term), before in zip(enumerate(terms), adjusted(terms, after), strict=True):
         own, earlier = basis.places(place), basis.joined(before)
         ss, df = explained(solution, earlier, own)
-        f = ss / df / s2 if df and s2 > 0 else float("nan")
+        if df and s2 > 0:
+            f = ss / df / s2
+        else:
+            f = float("nan")
         df2, p = fit.estimate.reference_df, float("nan")
         if fit.sandwich is not None:
             f = float("nan")

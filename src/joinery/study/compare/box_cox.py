@@ -1,4 +1,4 @@
-"""Which power of the response suits the model: the likelihood over powers (Box & Cox 1964)."""
+"""The power of the response that suits the model: the likelihood over powers (Box & Cox 1964)."""
 
 from __future__ import annotations
 
@@ -198,7 +198,10 @@ def _typical_miss(fit: Fitted, y: np.ndarray, power: float) -> float:
     """
     unit = float(np.exp(np.mean(np.log(y))))  # powers of y/unit neither overflow nor vanish
     scaled = y / unit
-    response = np.log(scaled) if power == 0 else scaled**power
+    if power == 0:
+        response = np.log(scaled)
+    else:
+        response = scaled**power
     parts = [
         (fit.solution.in_basis(b.X), b.precisions * b.times, b.own)
         for b in working_rows(fit).row_blocks
@@ -212,7 +215,12 @@ def _typical_miss(fit: Fitted, y: np.ndarray, power: float) -> float:
         fitted = U @ effects
         with np.errstate(all="ignore"):
             rooted = np.where(fitted > 0, fitted, np.nan) ** (1 / (power or np.nan))
-        back = np.exp(fitted) if power == 0 else fitted if power == 1 else rooted
+        if power == 0:
+            back = np.exp(fitted)
+        elif power == 1:
+            back = fitted
+        else:
+            back = rooted
         total += float(w @ (scaled[own] - back) ** 2)
     return float(unit * np.sqrt(total / fit.residual_df))
 

@@ -25,7 +25,7 @@ Needs = tuple[frozenset[int], ...]
 
 
 class Choosing(Protocol):
-    """What a search wants to know of how terms are chosen."""
+    """A search's question to its candidates."""
 
     @property
     def criterion(self) -> str: ...
@@ -102,7 +102,7 @@ def search_of(
 
 
 def _start(plan: _Plan, groups: tuple[np.ndarray, ...]) -> frozenset[int]:
-    """What stays, or all terms that have columns where they are only dropped."""
+    """Return what stays, or all terms that have columns where they are only dropped."""
     if plan.rules.add:
         return plan.kept
     return frozenset(g for g in range(len(groups)) if len(groups[g]) or g in plan.kept)
@@ -166,7 +166,9 @@ def _in_one(parts: list[LikelihoodRows]) -> LikelihoodRows:
 
     def every(name: str) -> np.ndarray | None:
         values = [getattr(part, name) for part in parts]
-        return None if values[0] is None else np.concatenate(values)
+        if values[0] is None:
+            return None
+        return np.concatenate(values)
 
     y, weights = (np.concatenate([getattr(p, name) for p in parts]) for name in ("y", "weights"))
     X = np.concatenate([dense(p.X) for p in parts])
@@ -198,7 +200,10 @@ class LinearSearch:
         for held, own in enumerate(folds):
             others = [f for i, f in enumerate(folds) if i != held]
             rest = triangle(np.vstack([f.R for f in others]))
-            rows = None if c.rows is None else c.rows.without(self.plan.deal == held)
+            if c.rows is None:
+                rows = None
+            else:
+                rows = c.rows.without(self.plan.deal == held)
             part = replace(c, R=_centred(rest, c.constant), n=sum(f.n for f in others), rows=rows)
             columns = c.columns(self.plan.path(part).final.chosen) + 1
             columns = np.append(np.zeros(c.constant, int), columns)
@@ -232,7 +237,10 @@ def _linear(largest: Fitted, needs: Needs, criterion: str) -> LinearCandidates:
         np.array([j for j in range(t.columns.start, t.columns.stop) if j in used], int)
         for t in terms
     )
-    rows = _weighted_rows(largest) if criterion == "crosscheck" else None
+    if criterion == "crosscheck":
+        rows = _weighted_rows(largest)
+    else:
+        rows = None
     # what the log likelihood has beside the residual sum of squares: the weights and the response's
     # unit
     scale = largest.asides.evidence(fitted_rows(largest))[1] - 2 * n * float(np.log(solution.unit))
@@ -240,9 +248,11 @@ def _linear(largest: Fitted, needs: Needs, criterion: str) -> LinearCandidates:
 
 
 def _times(fit: Fitted) -> np.ndarray:
-    """How often each row that a fit used stands."""
+    """Return how often each row that a fit used stands."""
     rows = fitted_rows(fit)
-    return np.ones(rows.table.count(rows.rows)) if rows.counts is None else rows.counts
+    if rows.counts is None:
+        return np.ones(rows.table.count(rows.rows))
+    return rows.counts
 
 
 def _independent(R: np.ndarray, largest: Fitted) -> set[int]:
@@ -262,7 +272,9 @@ def _independent(R: np.ndarray, largest: Fitted) -> set[int]:
 
 def _centred(R: np.ndarray, constant: int) -> np.ndarray:
     """A factor of [1, columns | y] without its constant: about the means with an intercept."""
-    return R[1:, 1:] if constant else R[:, 1:]
+    if constant:
+        return R[1:, 1:]
+    return R[:, 1:]
 
 
 @dataclass(frozen=True)

@@ -44,7 +44,10 @@ class _Linear:
 
 def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
     """The claims table. See ``Fit.claim``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     read = read_claims(text)
     L, away = combinations(fit, read, text)
     combination = linear_combination(fit, L, away)
@@ -74,9 +77,10 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
         for name, values in columns.items():
             values.append(together.get(name, np.nan))
         columns["f"] = [np.nan] * len(read) + [joint.f]
-        remarks = (
-            f"F({joint.df1}, {joint.df2:.4g})" if joint.f == joint.f else f"no test, as {joint.why}"
-        )
+        if joint.f == joint.f:
+            remarks = f"F({joint.df1}, {joint.df2:.4g})"
+        else:
+            remarks = f"no test, as {joint.why}"
         notes.append(f"the equations together: {remarks}")
     kinds = dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error") | {
         "claim": "text",
@@ -158,7 +162,10 @@ def _product(node: Chain, text: str, known: tuple[str, ...]) -> _Linear:
         if isinstance(operand, Number):
             if operator == "/" and operand.value == 0:
                 raise SentenceError("a claim cannot divide by zero", text=text)
-            factor = factor * operand.value if operator == "*" else factor / operand.value
+            if operator == "*":
+                factor = factor * operand.value
+            else:
+                factor = factor / operand.value
         elif operator == "/":
             raise SentenceError("a claim is linear: a coefficient cannot be divided by", text=text)
         elif isinstance(operand, (Chain, Prefix)):
@@ -171,11 +178,9 @@ def _product(node: Chain, text: str, known: tuple[str, ...]) -> _Linear:
         )
     if sums:
         return _linear(sums[0], text, known).times(factor)
-    return (
-        _Linear(0.0, {_coefficient(TIMES.join(names), text, known): factor})
-        if names
-        else _Linear(factor, {})
-    )
+    if names:
+        return _Linear(0.0, {_coefficient(TIMES.join(names), text, known): factor})
+    return _Linear(factor, {})
 
 
 def coefficient_place(
@@ -195,11 +200,10 @@ def _coefficient(name: str, text: str, known: tuple[str, ...]) -> str:
     if coefficient_key(name) in by_key:
         return by_key[coefficient_key(name)]
     near = nearest(name, known)
-    hint = (
-        f"; did you mean {near!r}?"
-        if near
-        else f"; the coefficients are {listed(map(repr, known), 12)}"
-    )
+    if near:
+        hint = f"; did you mean {near!r}?"
+    else:
+        hint = f"; the coefficients are {listed(map(repr, known), 12)}"
     raise SentenceError(
         f"no coefficient is called {name!r}{hint}",
         text=text,

@@ -117,7 +117,7 @@ def _figures(fit: Fitted) -> dict[str, Any]:
 
 
 def _unseen(fit: Fitted, seed: int | None) -> dict[str, float]:
-    """What a fit is worth on rows not seen, in ten folds that a seed deals."""
+    """Return what a fit is worth on rows not seen, in ten folds that a seed deals."""
     folds = min(FOLDS, fit.n_rows)
     table = crosschecked(fit, folds, seed=seed).frame.set_index("figure")["unseen"]
     return {column: float(table[name]) for column, name in UNSEEN.items() if name in table}

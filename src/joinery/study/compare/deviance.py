@@ -30,7 +30,10 @@ from joinery.support.errors import NoConvergenceError, listed
 def deviance_table(fit: Fitted, after: str) -> Table:
     """The ANOVA table of other families: each line from two nested fits."""
     parts = list(_lines(fit, after))
-    name = "chi2" if fit.estimate.known and fit.sandwich is None else "f"
+    if fit.estimate.known and fit.sandwich is None:
+        name = "chi2"
+    else:
+        name = "f"
     befores = adjusted(fit.design.terms, after)
     tests = [
         _tested(fit, after, place, befores[place], df, drop)
@@ -84,11 +87,10 @@ def _tested(
 
 
 def _lines(fit: Fitted, after: str) -> Iterator[tuple[str, str, int, float]]:
-    design = (
-        recoded_design(fit.design)
-        if after == "others" and coding_matters(fit.design)
-        else fit.design
-    )
+    if after == "others" and coding_matters(fit.design):
+        design = recoded_design(fit.design)
+    else:
+        design = fit.design
     terms = design.terms
     rows = LikelihoodBlocks(replace(response_rows(fit), design=design))
     known: dict[frozenset[int], tuple[float, int]] = {}
@@ -150,7 +152,10 @@ def restricted(
     if not len(columns) and not constant:
         return fit.estimate.null_deviance, 0
     some = MappedRows(rows, len(columns), lambda part: replace(part, X=some_of(part.X, columns)))
-    known = fit.estimate.dispersion if fit.estimate.known else None
+    if fit.estimate.known:
+        known = fit.estimate.dispersion
+    else:
+        known = None
     if (start := _near(fit, rows, columns)) is not None:
         found = nested(
             some, family, link, start, intercept=constant, n=fit.n_rows, dispersion=known

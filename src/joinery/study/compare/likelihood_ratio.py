@@ -31,7 +31,10 @@ def test_of(drop: float, df: int, fit: Fitted) -> tuple[str, float, float]:
             drop / phi,
             float(tails.chi2_upper(max(drop / phi, 0.0), df)) if df > 0 else np.nan,
         )
-    f = drop / df / phi if df > 0 else np.nan
+    if df > 0:
+        f = drop / df / phi
+    else:
+        f = np.nan
     return (
         "f",
         f,
@@ -40,7 +43,8 @@ def test_of(drop: float, df: int, fit: Fitted) -> tuple[str, float, float]:
 
 
 def deviance_test(small: Fitted, large: Fitted, q: int, *, shape: bool = False) -> Nested:
-    """What the larger of two nested models adds; ``shape`` when that is a shape of counts as well.
+    """Return what the larger of two nested models adds; ``shape`` when that is a shape of counts
+    as well.
 
     A shape lies at the end of its range when it adds nothing: ½χ²_q + ½χ²_{q+1} (Self & Liang
         1987)."""

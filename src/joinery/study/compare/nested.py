@@ -1,4 +1,4 @@
-"""Whether one model is part of another, and the test of what the larger adds."""
+"""Nested models, and the test of what the larger adds."""
 
 from __future__ import annotations
 
@@ -43,7 +43,8 @@ def differing(a: Fitted, b: Fitted) -> str | None:
 
 
 def _way_to_equal_rows(a: Fitted, b: Fitted, used: list[Any]) -> str:
-    """How to put two fits to the same rows: by what is missing where, else by their labels."""
+    """Return how to put two fits to the same rows: by what is missing where, else by their
+    labels."""
     table, _ = rows_at_hand(a)
     apart = used[0].symmetric_difference(used[1])
     names = dict.fromkeys(
@@ -56,12 +57,15 @@ def _way_to_equal_rows(a: Fitted, b: Fitted, used: list[Any]) -> str:
     if gaps:
         where = " and ".join(f"{spelled(n)} = {spelled(n)}" for n in gaps)
         return f"fit both with {advice.option('where', where)}"
-    few = [str(label) for label in apart] if 0 < len(apart) <= MOST_NAMED else None
+    if 0 < len(apart) <= MOST_NAMED:
+        few = [str(label) for label in apart]
+    else:
+        few = None
     return f"fit both with {advice.option('leave_out', few)}"
 
 
 def _same_kind(a: Fitted, b: Fitted) -> bool:
-    """Whether likelihoods are comparable: also those of a count family and its limit."""
+    """Return True if likelihoods are comparable: also those of a count family and its limit."""
     if a.link.name != b.link.name or a.options.dispersion != b.options.dispersion:
         return False
     small, large = sorted((a.family, b.family), key=lambda f: f.shape is not None)
@@ -73,7 +77,7 @@ def _responses(fit: Fitted) -> np.ndarray:
 
 
 def nested_test(small: Fitted, large: Fitted) -> Nested | None:
-    """What ``large`` adds to ``small``; None when it does not span the smaller's columns.
+    """Return what ``large`` adds to ``small``; None when it does not span the smaller's columns.
 
     F of the extra sum of squares, over the larger model's residual mean square (Draper & Smith
     1998, 6.1); Wald's with a robust covariance; likelihood ratio or F of deviances for other
@@ -89,7 +93,10 @@ def nested_test(small: Fitted, large: Fitted) -> Nested | None:
         w = a.row_weights
         across += (large.solution.in_basis(a.X) * w[:, None]).T @ small.solution.in_basis(b.X)
     # under other families each model has working weights of its own: compare spaces without them
-    within = across if large.estimate.linear else _unweighted(large, small)
+    if large.estimate.linear:
+        within = across
+    else:
+        within = _unweighted(large, small)
     if np.any(np.abs((within**2).sum(axis=0) - 1) > SAME_SPACE):
         return None
     if large.sandwich is not None and not shape:
@@ -100,7 +107,9 @@ def nested_test(small: Fitted, large: Fitted) -> Nested | None:
         return deviance_test(small, large, q, shape=shape)
     unit, phi, df2 = large.solution.unit, large.estimate.scale, large.estimate.reference_df
     if not phi or large.solution.perfect or not df2 > 0:
-        return Nested(float("nan"), "F", q, df2, float("nan")) if df2 > 0 else None
+        if df2 > 0:
+            return Nested(float("nan"), "F", q, df2, float("nan"))
+        return None
     f = (
         (small.solution.rss * (small.solution.unit / unit) ** 2 - large.solution.rss)
         / q

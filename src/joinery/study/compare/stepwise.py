@@ -46,7 +46,8 @@ CRITERIA = {
 
 @dataclass(frozen=True)
 class Choice:
-    """How terms are chosen: moves, criterion, limits of p, the seed of what is dealt at random."""
+    """The rules by which terms are chosen: moves, criterion, limits of p, the seed of what is
+    dealt at random."""
 
     moves: str
     criterion: str
@@ -57,7 +58,7 @@ class Choice:
 
 @dataclass(frozen=True, eq=False)
 class Steps:
-    """How a choice went, from the largest model."""
+    """The steps of a choice, from the largest model."""
 
     largest: Fitted
     path: Path
@@ -99,14 +100,19 @@ class Steps:
 
     @property
     def _sign(self) -> float:
-        return -1.0 if self._criterion.higher_is_better else 1.0
+        if self._criterion.higher_is_better:
+            return -1.0
+        return 1.0
 
     @property
     def _moved(self) -> list[str]:
-        """What each step did, in words."""
+        """Return what each step did, in words."""
         first = self.path.moves[0].model.chosen
         names = [self.names[g] for g in sorted(first)]
-        what = "all terms" if len(first) == len(self.names) else ", ".join(names) or "no terms"
+        if len(first) == len(self.names):
+            what = "all terms"
+        else:
+            what = ", ".join(names) or "no terms"
         return [
             f"start with {what}" if m.group is None else self._words(m.added, m.group, m.beside)
             for m in self.path.moves
@@ -115,7 +121,9 @@ class Steps:
     def _words(self, added: bool | None, group: int, beside: frozenset[int]) -> str:
         words = f"{'add' if added else 'drop'} {self.names[group]}"
         others = [self.names[g] for g in sorted(beside)]
-        return f"{words} with {listed(others)}" if others else words
+        if others:
+            return f"{words} with {listed(others)}"
+        return words
 
     @property
     def table(self) -> Table:
@@ -129,7 +137,10 @@ class Steps:
             c.column: after,
         }
         if not by_p:
-            better = "higher_by" if c.higher_is_better else "lower_by"
+            if c.higher_is_better:
+                better = "higher_by"
+            else:
+                better = "lower_by"
             gains = [np.nan, *(self._sign * (a - b) for a, b in pairwise(after))]
             columns[better] = gains
         columns["runner_up"] = [
@@ -208,7 +219,9 @@ class Steps:
             return f"the whole sentence has no {self._criterion.words}"
         words = f"the whole sentence has {self._criterion.words} {figure(self._sign * whole)}"
         better = whole < self.path.final.figure
-        return f"{words}, better than where the steps end" if better else words
+        if better:
+            return f"{words}, better than where the steps end"
+        return words
 
     def _told(self, one: Tried) -> str:
         """A move and its score in words."""
@@ -216,7 +229,10 @@ class Steps:
         if self.choice.criterion == "p":
             return f"{words} (p {p_value(score)})"
         by = self._sign * (score - self._figure(len(self.path.moves) - 1))
-        side = "lower" if self._criterion.higher_is_better else "higher"
+        if self._criterion.higher_is_better:
+            side = "lower"
+        else:
+            side = "higher"
         return f"{words} ({self._criterion.words} {side} by {figure(by, 3)})"
 
     @property
@@ -225,7 +241,10 @@ class Steps:
         error, plain = self.crosscheck
         if np.isnan(error):
             return self.table
-        what = "typical miss" if self.largest.estimate.linear else "mean deviance"
+        if self.largest.estimate.linear:
+            what = "typical miss"
+        else:
+            what = "mean deviance"
         note = (
             f"crosscheck of the whole choice, {FOLDS} folds: {what} {figure(error, 3)} on rows "
             f"not seen, {figure(plain, 3)} on the rows it was chosen from"

@@ -40,7 +40,8 @@ class Bands:
 
 @dataclass(frozen=True)
 class How:
-    """How intervals are made: model or distribution-free, for each row or for all rows."""
+    """The way in which intervals are made: model or distribution-free, for each row or for all
+    rows."""
 
     intervals: str = "model"
     simultaneous: bool = False
@@ -65,9 +66,14 @@ def bands(
     mean_times = all_rows_together(fit, level).times if how.simultaneous else t
     mean_lower, mean_upper = eta - mean_times * of_mean, eta + mean_times * of_mean
     if not fit.estimate.linear:
-        each = 1 - (1 - level) / rows if how.simultaneous else level
+        if how.simultaneous:
+            each = 1 - (1 - level) / rows
+        else:
+            each = level
         own = _linked(fit, context, eta, of_mean, variance, (mean_lower, mean_upper), each)
-        return own if rates.per is None else _as_rates(own, rates, context, of_mean, each)
+        if rates.per is None:
+            return own
+        return _as_rates(own, rates, context, of_mean, each)
     if how.intervals == "distribution-free":
         return Bands(eta, mean_lower, mean_upper, *_distribution_free(fit, X, eta, level))
     new_times = t
@@ -76,7 +82,10 @@ def bands(
         least = float(np.nanmin(df, initial=np.inf))
         scheffe = joint_times(level, rows, least, hotelling=robust)
         new_times = np.fmin(scheffe, t_times(level, df, rows))
-    spread = np.nan if fit.estimate.scale is None else fit.estimate.scale
+    if fit.estimate.scale is None:
+        spread = np.nan
+    else:
+        spread = fit.estimate.scale
     error = np.hypot(np.sqrt(variance) * spread, of_mean)
     return Bands(eta, mean_lower, mean_upper, eta - new_times * error, eta + new_times * error)
 
@@ -147,7 +156,7 @@ def _as_rates(
 
 
 def _likely(fit: Fitted) -> list[predictive.Likely]:
-    """What the dispersion or the shape may be beside its estimate."""
+    """Return what the dispersion or the shape may be beside its estimate."""
     if fit.family.shape is None:
         return [predictive.Likely(fit.family, r, w) for r, w in forecast_memory(fit).spreads]
     return [

@@ -1,4 +1,4 @@
-"""What forecasts need of the fitted rows beside the coefficients."""
+"""The part of the fitted rows that forecasts need beside the coefficients."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ MOST_KEPT, MOST_FEW = 5000, 6
 
 @dataclass(frozen=True)
 class ForecastMemory:
-    """What is kept of the fitted rows.
+    """The part of the fitted rows that is kept.
 
     Means and level shares, how far out rows lie, and for distribution-free intervals each row in
     the orthonormal basis with its left-one-out residual (None where they are too many).
@@ -47,9 +47,11 @@ class ForecastMemory:
 
 @once
 def forecast_memory(fit: Fitted) -> ForecastMemory:
-    """What a fit remembers of its rows: worked out once, or brought by its file."""
+    """Return what a fit remembers of its rows: worked out once, or brought by its file."""
     brought: ForecastMemory | None = fit.memory
-    return _from_rows(fit) if brought is None else brought
+    if brought is None:
+        return _from_rows(fit)
+    return brought
 
 
 def _from_rows(fit: Fitted) -> ForecastMemory:
@@ -106,7 +108,7 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
 
 
 def _counted(column: Column, piece: Piece) -> np.ndarray:
-    """How often each level stands among some rows."""
+    """Return how often each level stands among some rows."""
     context, times = piece
     codes = column.codes(context.rows)
     there = codes >= 0

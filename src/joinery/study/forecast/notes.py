@@ -36,7 +36,7 @@ def needed_columns(fit: Fitted, *, exposure: bool = True) -> list[str]:
 
 @dataclass(frozen=True)
 class Remark:
-    """What is said of one forecast: its kind, and words."""
+    """A remark on one forecast: its kind, and words."""
 
     # "missing", "infinite", "filled", "outside", "unseen", "far", "dependent", "pole",
     # "not admitted", "no interval", "intercept"
@@ -48,7 +48,7 @@ BEYOND = ("outside", "unseen", "far", "intercept")  # remarks that a row lies be
 
 
 class RowRemarks(dict[int, list[Remark]]):
-    """What is said of forecasts, by the place of the row; most have nothing said of them."""
+    """Remarks on forecasts, by the place of the row; most have none."""
 
     def add(self, place: int | np.integer[Any], kind: str, words: str) -> None:
         self.setdefault(int(place), []).append(Remark(kind, words))
@@ -175,7 +175,10 @@ def _say_unseen(
             "nothing"
         )
         notes.add(place, "dependent", words)
-    alone = np.flatnonzero(np.all(X == 0, axis=1)) if X.shape[1] else np.empty(0, int)
+    if X.shape[1]:
+        alone = np.flatnonzero(np.all(X == 0, axis=1))
+    else:
+        alone = np.empty(0, int)
     for place in alone.tolist():
         if any(remark.kind == "outside" for remark in notes.get(place, ())):
             notes.add(place, "intercept", "this is the intercept alone, far outside the data")
@@ -190,7 +193,7 @@ def table_notes(
     held: Held,
     rates: Counted,
 ) -> list[str]:
-    """What is said under a table of forecasts."""
+    """Return what is said under a table of forecasts."""
     notes = []
     if held.at:
         notes.append(f"held at their average: {', '.join(held_words(fit, held))}")
@@ -213,7 +216,10 @@ def table_notes(
     elif fit.sandwich is not None:
         notes.append("the interval for a new row still takes the spread of single rows to be even")
     if simultaneous:
-        rows = "the smaller of Scheffé and Bonferroni" if fit.estimate.linear else "Bonferroni"
+        if fit.estimate.linear:
+            rows = "the smaller of Scheffé and Bonferroni"
+        else:
+            rows = "Bonferroni"
         joint = all_rows_together(fit, level)
         notes.append(f"of the mean, {joint.words('all rows')}; of new rows by {rows}")
     if rates.per is None:
@@ -224,7 +230,7 @@ def table_notes(
 
 
 def _about_new_rows(fit: Fitted, columns: dict[str, Any]) -> Iterator[str]:
-    """What the intervals of single rows mean, or why there are none."""
+    """Yield what the intervals of single rows mean, or why there are none."""
     if not fit.estimate.law:
         yield (
             "with an estimated dispersion there is no distribution, so there is no interval for "
@@ -248,7 +254,7 @@ def _about_new_rows(fit: Fitted, columns: dict[str, Any]) -> Iterator[str]:
 
 
 def judgement(columns: dict[str, Any], level: float) -> list[str]:
-    """How the forecasts came out."""
+    """Return how the forecasts came out."""
     error = np.asarray(columns["error"], float)
     error = error[np.isfinite(error)]
     if not len(error):

@@ -45,7 +45,10 @@ def forecast(
     outside = np.zeros(len(frame), bool)
     outside[[at for at, own in remarks.items() if any(r.kind in BEYOND for r in own)]] = True
     name, middle = counted(fit, per).name, fit.response.middle
-    observed = frame["observed"].to_numpy(float) if "observed" in frame else None
+    if "observed" in frame:
+        observed = frame["observed"].to_numpy(float)
+    else:
+        observed = None
     finding = f"{level_words(fit.level)} intervals for the {middle} and for a single new row"
     if outside.any():
         finding += (

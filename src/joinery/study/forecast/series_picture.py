@@ -72,7 +72,10 @@ def series(
     caption = Words(
         f"How does {name} go in order, and what comes?", finding, named, name, x_dates=dated
     )
-    band = None if ahead is None else Band(ahead.x, ahead.fitted, ahead.mean, ahead.new)
+    if ahead is None:
+        band = None
+    else:
+        band = Band(ahead.x, ahead.fitted, ahead.mean, ahead.new)
     flags = placed(flags_of(fit, label_rows), order)
     return in_time(x, figures.observed[order], line, band, flags, worded(caption, words), ax)
 
@@ -84,12 +87,16 @@ def _averaged(values: np.ndarray, several: int) -> np.ndarray:
 
 
 def _axis(fit: Fitted, table: Records, positions: np.ndarray) -> tuple[str, bool, np.ndarray]:
-    """What runs across: the column of the order where it is a number or a date, else the row."""
+    """Return what runs across: the column of the order where it is a number or a date, else the
+    row."""
     named = fit.options.order
     if named is not None and table.column(named).kind in ("number", "date"):
         column = table.column(named)
         return fit.words(named), column.is_date, column.numbers(positions)
-    label = "row, in the table's own order" if named is None else f"row, by {fit.words(named)}"
+    if named is None:
+        label = "row, in the table's own order"
+    else:
+        label = f"row, by {fit.words(named)}"
     return label, False, numbers_of(fit) if named is None else np.arange(1.0, len(positions) + 1)
 
 
@@ -107,12 +114,18 @@ def _forecasts(fit: Fitted, new: Any, hold: str | None, x: np.ndarray) -> _Ahead
         fit.options.order,
         table if new is None else records(new, like=fit.design.manner),
     )
-    last = float(np.nanmax(x)) if len(x) else 0.0
+    if len(x):
+        last = float(np.nanmax(x))
+    else:
+        last = 0.0
     at = last + np.arange(1.0, len(frame) + 1)
     if named is not None and named in ahead_table.names:
         column = ahead_table.column(named)
         if column.kind in ("number", "date") and len(ahead_table) >= len(frame):
-            rows = waiting if new is None else np.arange(len(ahead_table))
+            if new is None:
+                rows = waiting
+            else:
+                rows = np.arange(len(ahead_table))
             at = column.numbers(rows)
     order = np.argsort(at, kind="stable")
 

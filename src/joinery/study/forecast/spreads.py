@@ -1,4 +1,4 @@
-"""How sure a dispersion or shape is: the values that it may have, weighed by what the rows say.
+"""Uncertainty of a dispersion or shape: the values that it may have, weighed by what the rows say.
 
 A dispersion estimated from few rows is itself uncertain, and intervals that take it for known are
 too narrow. Its values are weighed by their restricted likelihood, that of the residuals alone:
@@ -23,17 +23,27 @@ COARSE, FINE_POINTS, DEEP = 50, 20, 14.0  # points of a first look, of the avera
 
 
 def spreads(fit: Fitted) -> Spreads:
-    """What φ over its estimate, or the shape k, may be; nothing where it is known or sure."""
+    """Return what φ over its estimate, or the shape k, may be; nothing where it is known or
+    sure."""
     e = fit.estimate
     shaped = fit.family.shape is not None
     if e.linear or not e.law or not 1 <= fit.residual_df <= MOST_DF or (e.known and not shaped):
         return ()
     if not shaped and not (e.scale and e.scale > 0):
         return ()
-    height = _of_shapes(fit) if shaped else _of_dispersions(fit)
+    if shaped:
+        height = _of_shapes(fit)
+    else:
+        height = _of_dispersions(fit)
     shape = fit.family.shape
-    middle = float(np.log(shape)) if shape is not None and np.isfinite(shape) else 0.0
-    wide = 8.0 if shaped else max(1.5, 14 / np.sqrt(fit.residual_df))
+    if shape is not None and np.isfinite(shape):
+        middle = float(np.log(shape))
+    else:
+        middle = 0.0
+    if shaped:
+        wide = 8.0
+    else:
+        wide = max(1.5, 14 / np.sqrt(fit.residual_df))
     return _weighed(height, middle - wide, middle + wide)
 
 

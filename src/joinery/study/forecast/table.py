@@ -73,11 +73,20 @@ def forecast_with_remarks(
         )
     rates = counted(fit, per)
     several = isinstance(level, (list, tuple))
-    requested = level if isinstance(level, (list, tuple)) else [level]
+    if isinstance(level, (list, tuple)):
+        requested = level
+    else:
+        requested = [level]
     levels = [fit.level if v is None else checked_level(v) for v in requested]
     table, positions = _new_rows(fit, new)
-    unused = [] if new is None else _unused_columns(fit, table, strict=hold is not None)
-    held = Held(table) if hold is None else hold_rest(fit, table, follow=True)
+    if new is None:
+        unused = []
+    else:
+        unused = _unused_columns(fit, table, strict=hold is not None)
+    if hold is None:
+        held = Held(table)
+    else:
+        held = hold_rest(fit, table, follow=True)
     table = held.table
     needed = needed_columns(fit, exposure=per is None)
     _check_columns(fit, table, needed)
@@ -95,7 +104,10 @@ def forecast_with_remarks(
     if (probability := _probability(fit, context, measured)) is not None:
         columns["probability"] = probability
     for own, v in zip(by_level, levels, strict=True):
-        tail = f"_{100 * v:.10g}" if several else ""
+        if several:
+            tail = f"_{100 * v:.10g}"
+        else:
+            tail = ""
         for name in ENDS:
             columns[name.replace("mean", fit.response.middle) + tail] = getattr(own, name)
     columns |= _judged(fit, table, context, measured, rates) if new is not None else {}
@@ -187,13 +199,18 @@ def _unused_columns(fit: Fitted, table: Records, *, strict: bool) -> list[str]:
     for name in unused if strict else ():
         if name not in fitted_columns:
             near = nearest(name, used)
-            hint = f"did you mean {near!r}?" if near else f"it needs {listed(sorted(used), 12)}"
+            if near:
+                hint = f"did you mean {near!r}?"
+            else:
+                hint = f"it needs {listed(sorted(used), 12)}"
             raise NewRowError(
                 f"the new rows have a column {name!r}, which the fitted table had not; {hint}",
                 column=name,
                 known=tuple(used),
             )
-    return [f"the model does not use {listed(unused, 8)}"] if unused else []
+    if unused:
+        return [f"the model does not use {listed(unused, 8)}"]
+    return []
 
 
 def _check_columns(fit: Fitted, table: Records, needed: list[str]) -> None:
@@ -216,7 +233,8 @@ def _check_columns(fit: Fitted, table: Records, needed: list[str]) -> None:
         column = table.column(name)
         if dated != column.is_date and not column.missing(slice(None)).all():
             held = "dates in the fitted rows; write them '2024-03-01'"
-            held = held if dated else "numbers in the fitted rows, not dates"
+            if not dated:
+                held = "numbers in the fitted rows, not dates"
             raise NewRowError(f"column {name!r} holds {held}", column=name)
 
 
@@ -255,15 +273,20 @@ def _judged(
     fit: Fitted, table: Records, context: Context, measured: Bands, rates: Counted
 ) -> dict[str, Any]:
     """Compare with the new rows' responses: observed, error, whether inside the interval."""
-    name = fit.response.original if fit.response.transformed else None
-    needed = [name] if name else [n.name for n in names_in(fit.response.expression)]
+    if fit.response.transformed:
+        name = fit.response.original
+    else:
+        name = None
+    if name:
+        needed = [name]
+    else:
+        needed = [n.name for n in names_in(fit.response.expression)]
     if not all(n in table.names for n in needed):
         return {}
-    observed = (
-        table.column(name).numbers(context.rows)
-        if name
-        else evaluate(fit.response.expression, context)
-    )
+    if name:
+        observed = table.column(name).numbers(context.rows)
+    else:
+        observed = evaluate(fit.response.expression, context)
     if np.isnan(observed).all():
         return {}
     if fit.response.kind == "of" and trials_of(fit, context) is None:

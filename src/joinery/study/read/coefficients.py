@@ -18,7 +18,8 @@ from joinery.support.errors import CallError
 
 def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:
     """Two-sided p of each t; NaN where there is none."""
-    t = t_values(e) if t is None else t
+    if t is None:
+        t = t_values(e)
     return np.asarray(tails.t_two_sided(t, np.where(e.df > 0, e.df, np.nan)))
 
 
@@ -31,7 +32,10 @@ def coefficients(
     profile: bool = False,
 ) -> Table:
     """The coefficients table. See ``Fit.coefficients``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     e = estimates(fit)
     lower, upper = intervals.around(e.values, e.standard_errors, e.df, level)
     notes: list[str] = []
@@ -72,14 +76,17 @@ def coefficients(
 
 
 def ratio_of_differences(fit: Fitted) -> str:
-    """What exp of a difference on the model's scale is a ratio of; empty where it is none."""
+    """Return what exp of a difference on the model's scale is a ratio of; empty where it is
+    none."""
     if fit.link.name == "identity" and (inside := fit.response.inside_log):
         return f"medians of {fit.words(inside)}"
-    return ratio_words(fit)[0].replace("_", " ") if fit.link.name in ("log", "logit") else ""
+    if fit.link.name in ("log", "logit"):
+        return ratio_words(fit)[0].replace("_", " ")
+    return ""
 
 
 def ratio_words(fit: Fitted) -> tuple[str, str]:
-    """What exp of a coefficient is called, and what it means.
+    """Return what exp of a coefficient is called, and what it means.
 
     Raises CallError where it means nothing.
     """
@@ -119,7 +126,7 @@ def ratio_words(fit: Fitted) -> tuple[str, str]:
 
 
 def said_of_errors(fit: Fitted) -> tuple[str, ...]:
-    """Which standard errors these are, unless they are the plain ones."""
+    """Return which standard errors these are, unless they are the plain ones."""
     chosen = fit.sandwich
     if chosen is None:
         return ()
@@ -134,11 +141,10 @@ def said_of_errors(fit: Fitted) -> tuple[str, ...]:
         counts = " and ".join(
             f"{n} clusters of {c}" for n, c in zip(chosen.clusters, columns, strict=False)
         )
-        clipped = (
-            "; crossing them left negative variances, which were set to zero"
-            if chosen.clipped
-            else ""
-        )
+        if chosen.clipped:
+            clipped = "; crossing them left negative variances, which were set to zero"
+        else:
+            clipped = ""
         return (
             f"standard errors are clustered: {counts} (CR2, Bell–McCaffrey degrees of "
             f"freedom){clipped}",
@@ -151,7 +157,8 @@ def said_of_errors(fit: Fitted) -> tuple[str, ...]:
             *blind,
         )
     method = "HC2, each with its own Bell–McCaffrey degrees of freedom"
-    method = method if chosen.kind == "robust" else chosen.kind.upper()
+    if chosen.kind != "robust":
+        method = chosen.kind.upper()
     return (f"standard errors are robust to uneven spread ({method})", *blind)
 
 

@@ -23,7 +23,10 @@ def covariance_matrix(fit: Fitted) -> tuple[list[str], np.ndarray]:
     root = solution.root
     if fit.sandwich is not None:
         return kept, root @ fit.sandwich.meat @ root.T * solution.unit**2
-    scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
+    if fit.estimate.scale is None:
+        scale = np.nan
+    else:
+        scale = fit.estimate.scale
     return kept, scale * scale * (root @ root.T)
 
 

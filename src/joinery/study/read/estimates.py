@@ -38,7 +38,10 @@ def estimates(fit: Fitted, *, plain: bool = False) -> Estimates:
     Under constant spread, or when asked ``plain``, s·√diag((XᵀWX)⁻¹) with n − p.
     """
     solution, design = fit.solution, fit.design
-    sandwich = None if plain else fit.sandwich
+    if plain:
+        sandwich = None
+    else:
+        sandwich = fit.sandwich
     errors = np.full(design.width + solution.has_intercept, np.nan)
     df = np.full(len(errors), fit.estimate.reference_df)
     if sandwich is not None:
@@ -54,7 +57,9 @@ def estimates(fit: Fitted, *, plain: bool = False) -> Estimates:
 
 def statistic_name(fit: Fitted) -> str:
     """``z`` where the dispersion is known, else ``t``."""
-    return "z" if np.isinf(fit.estimate.reference_df) and fit.sandwich is None else "t"
+    if np.isinf(fit.estimate.reference_df) and fit.sandwich is None:
+        return "z"
+    return "t"
 
 
 def t_values(e: Estimates) -> np.ndarray:
@@ -108,7 +113,10 @@ def mean_errors(fit: Fitted, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Standard errors of the terms' sum at rows X (m, width), and their df, each (m,)."""
     if fit.sandwich is not None:
         return errors_in_basis(fit, fit.solution.in_basis(X))
-    scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
+    if fit.estimate.scale is None:
+        scale = np.nan
+    else:
+        scale = fit.estimate.scale
     errors = scale * np.sqrt(fit.solution.unscaled_variance(X))
     return errors, np.full(len(X), fit.estimate.reference_df)
 
@@ -151,7 +159,10 @@ def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]
     """Standard errors and df, each (m,), of combinations U (m, rank): see ``in_basis``."""
     if fit.sandwich is not None:
         return fit.sandwich.errors(U) * fit.solution.unit, fit.sandwich.degrees(U)
-    scale = np.nan if fit.estimate.scale is None else fit.estimate.scale
+    if fit.estimate.scale is None:
+        scale = np.nan
+    else:
+        scale = fit.estimate.scale
     return scale * row_lengths(U), np.full(len(U), fit.estimate.reference_df)
 
 

@@ -27,7 +27,10 @@ FAR = 10.0  # standard deviations: no row of a few thousand lies farther out
 def equation_for_people(fit: Fitted, style: str = "text") -> str:
     """The equation as text or LaTeX: intercept first, each coefficient with its term."""
     latex = style == "latex"
-    minus = "-" if latex else MINUS
+    if latex:
+        minus = "-"
+    else:
+        minus = MINUS
     body = ""
     for negative, piece in _pieces(fit, latex):
         if body:
@@ -36,10 +39,14 @@ def equation_for_people(fit: Fitted, style: str = "text") -> str:
             body += minus
         body += piece
     name = fit.words(fit.response.name if fit.estimate.linear else linked(fit))
-    left = r"\widehat{\text{" + latex_text(name) + "}}" if latex else name
+    if latex:
+        left = r"\widehat{\text{" + latex_text(name) + "}}"
+    else:
+        left = name
     for offset in offset_expressions(fit):
         words = fit.words(str(offset))
-        words = words if isinstance(offset, (Name, Call, Number)) else f"({words})"
+        if not isinstance(offset, (Name, Call, Number)):
+            words = f"({words})"
         body += " + " + (r"\text{" + latex_text(words) + "}" if latex else words)
     return f"{left} = {body or '0'}"
 
@@ -52,11 +59,18 @@ def _pieces(fit: Fitted, latex: bool) -> Iterator[tuple[bool, str]]:
         if np.isnan(value):
             continue
         size = _rounded(abs(value), error, allowed[place])
-        words = "" if name == "intercept" else _term(fit, name)
-        words = f"({words})" if ": " in name else words
+        if name == "intercept":
+            words = ""
+        else:
+            words = _term(fit, name)
+        if ": " in name:
+            words = f"({words})"
         if latex:
             size = latex_text(size)
-            words = r"\,\text{" + latex_text(words) + "}" if words else ""
+            if words:
+                words = r"\,\text{" + latex_text(words) + "}"
+            else:
+                words = ""
         elif words:
             words = f" {words}"
         yield value < 0 and any(c in "123456789" for c in size), size + words
@@ -69,7 +83,10 @@ def _rounded(size: float, error: float, allowed: float) -> str:
         needed = math.ceil(-math.log10(2 * allowed))  # half a unit of the last decimal
     shown = with_error(size, error)
     if shown is None or decimals_for(size, 1) is None:
-        first = math.floor(math.log10(size)) if size else 0
+        if size:
+            first = math.floor(math.log10(size))
+        else:
+            first = 0
         return scientific(size, max(first + needed + 1, 3))
     return fixed(size, max(shown, needed))
 
@@ -82,7 +99,10 @@ def _allowed(fit: Fitted) -> np.ndarray:
     """
     terms = fit.design.terms
     share = ENOUGH * _unit(fit) / (len(terms) + 1)
-    allowed = [share] if fit.solution.has_intercept else []
+    if fit.solution.has_intercept:
+        allowed = [share]
+    else:
+        allowed = []
     reach = _reach(fit)
     for term in terms:
         own = reach[term.columns]
@@ -106,7 +126,9 @@ def _unit(fit: Fitted) -> float:
         mu, slope = fit.link.mu(eta), fit.link.slope(eta)
         sd = np.sqrt(fit.family.variance(mu) * (fit.estimate.dispersion or 1.0))
         unit = float((sd / np.abs(slope))[0])
-    return unit if math.isfinite(unit) and unit > 0 else 1.0
+    if math.isfinite(unit) and unit > 0:
+        return unit
+    return 1.0
 
 
 def _reach(fit: Fitted) -> np.ndarray:
@@ -159,9 +181,14 @@ def _less_mean(fit: Fitted, text: str, learnt: dict[str, float]) -> str:
     """``centred(x)`` as ``(x − 2021.34)``, ``standardized(x)`` as ``((x − 2021.34) / 1.21)``."""
     inside = fit.words(text[text.index("(") + 1 : -1])
     mean = learnt["mean"]
-    sign = f"+ {_exact(-mean)}" if mean < 0 else f"{MINUS} {_exact(mean)}"
+    if mean < 0:
+        sign = f"+ {_exact(-mean)}"
+    else:
+        sign = f"{MINUS} {_exact(mean)}"
     centred = f"({inside} {sign})"
-    return f"({centred} / {_exact(learnt['sd'])})" if "sd" in learnt else centred
+    if "sd" in learnt:
+        return f"({centred} / {_exact(learnt['sd'])})"
+    return centred
 
 
 def _exact(number: float) -> str:
@@ -175,4 +202,6 @@ def linked(fit: Fitted) -> str:
     what = mean.get(fit.response.kind, f"mean {fit.response.name}")
     if fit.response.kind == "plain" and fit.family.shares:
         what = f"chance of {fit.response.name}"
-    return what if fit.link.name == "identity" else f"{fit.link.name}({what})"
+    if fit.link.name == "identity":
+        return what
+    return f"{fit.link.name}({what})"

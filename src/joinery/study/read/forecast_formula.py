@@ -47,7 +47,7 @@ def parts(fit: Fitted) -> tuple[str, ...]:
 
 
 def forecast_formula(fit: Fitted, part: str) -> Formula:
-    """What ``forecast`` gives for a row: its fitted value, or an end of an interval.
+    """Return what ``forecast`` gives for a row: its fitted value, or an end of an interval.
 
     Raises CallError for what no formula of one row can say, and for the ends of other families.
     """
@@ -79,7 +79,10 @@ class _Builder:
         s = self.fit.solution
         b = s.coefficients[s.kept]
         parts: list[Formula] = []
-        far = s.far_centre if s.has_intercept else np.zeros(len(b))
+        if s.has_intercept:
+            far = s.far_centre
+        else:
+            far = np.zeros(len(b))
         if s.has_intercept:
             start = float(s.intercept or 0.0)
             if far.any():
@@ -93,7 +96,10 @@ class _Builder:
         place = {int(j): i for i, j in enumerate(self.fit.solution.kept)}
         for term in self.fit.design.terms:
             own = [(place[j], r) for j, r in enumerate(term.recipes, term.start) if j in place]
-            factor = term.factors[0] if len(term.factors) == 1 else None
+            if len(term.factors) == 1:
+                factor = term.factors[0]
+            else:
+                factor = None
             if not own or far[[i for i, _ in own]].any():
                 factor = None
             if isinstance(factor, CategoryFactor):
@@ -125,7 +131,10 @@ class _Builder:
                 argument="part",
             )
         scale = fit.estimate.scale
-        df = fit.estimate.reference_df if sandwich is None else float(sandwich.df[0])
+        if sandwich is None:
+            df = fit.estimate.reference_df
+        else:
+            df = float(sandwich.df[0])
         if scale is None or not df > 0:
             raise CallError("no degrees of freedom are left for an interval", argument="part")
         root = s.inverse / s.scale[:, None]
@@ -166,7 +175,9 @@ class _Builder:
         value = _LINKED[fit.link.name](eta)
         if fit.response.kind == "of" and fit.response.total is not None:
             return times(self.expression(fit.response.total), value)
-        return _turned_back(fit, value) if fit.response.transformed else value
+        if fit.response.transformed:
+            return _turned_back(fit, value)
+        return value
 
     # -------------------------------------------------------------- factors
 
@@ -177,7 +188,9 @@ class _Builder:
             return self._curve(factor, np.eye(factor.width)[place])
         assert isinstance(factor, NumberFactor)
         value = self.expression(factor.expression)
-        return value if factor.first is None else less(value, factor.first)
+        if factor.first is None:
+            return value
+        return less(value, factor.first)
 
     def _levels(self, factor: CategoryFactor, weights: np.ndarray) -> Formula:
         """A number for each level (levels,)."""
@@ -227,7 +240,9 @@ class _Builder:
             return call("^", self.expression(node.base), self.expression(node.exponent))
         if isinstance(node, Prefix):
             inner = self.expression(node.operand)
-            return call("negate", inner) if node.operator == "-" else Logic("not", (inner,))
+            if node.operator == "-":
+                return call("negate", inner)
+            return Logic("not", (inner,))
         if isinstance(node, Chain):
             return self._chain(node)
         if isinstance(node, Text):
@@ -274,11 +289,13 @@ class _Builder:
         if "ranks" in learnt:
             return _interpolated(x, learnt["values"], learnt["ranks"])
         centred = less(x, learnt["mean"])
-        return call("/", centred, Constant(learnt["sd"])) if "sd" in learnt else centred
+        if "sd" in learnt:
+            return call("/", centred, Constant(learnt["sd"]))
+        return centred
 
 
 def offset_expressions(fit: Fitted) -> Iterator[Expression]:
-    """What is added with coefficient 1: the offset, and the logarithm of the exposure."""
+    """Yield what is added with coefficient 1: the offset, and the logarithm of the exposure."""
     if (offset := fit.asides.expressions.get("offset")) is not None:
         yield offset
     if fit.response.kind == "per" and fit.response.total is not None:
@@ -286,7 +303,7 @@ def offset_expressions(fit: Fitted) -> Iterator[Expression]:
 
 
 def _level_weights(term: DesignTerm, factor: CategoryFactor, place: int) -> np.ndarray:
-    """What one column of a term holds at each level of one of its categories: (levels,)."""
+    """Return what one column of a term holds at each level of one of its categories: (levels,)."""
     if not term.contrasts:
         return np.asarray(np.eye(len(factor.levels))[place])
     return np.asarray(coding_matrix(factor.coding, len(factor.levels))[:, place - 1])
@@ -305,7 +322,10 @@ def _expanded(learnt: Mapping[str, Any], weights: np.ndarray) -> np.ndarray:
     norm2, out = learnt["norm2"], np.zeros(learnt["degree"] + 1)
     before, now = np.zeros(1), np.ones(1)
     for j, alpha in enumerate(learnt["alpha"]):
-        b = norm2[j] / norm2[j - 1] if j else 0.0
+        if j:
+            b = norm2[j] / norm2[j - 1]
+        else:
+            b = 0.0
         after = np.append(0.0, now)
         after[: len(now)] -= alpha * now
         after[: len(before)] -= b * before
@@ -381,10 +401,18 @@ def _root(value: Formula, exponent: float, low: float) -> Formula:
     if odd and exponent > 0:
         return times(call("sign", value), call("^", call("abs", value), power))
     negative = low < 0
-    given = call("negate", value) if negative and odd else value
-    end = np.inf if exponent < 0 else 0.0
+    if negative and odd:
+        given = call("negate", value)
+    else:
+        given = value
+    if exponent < 0:
+        end = np.inf
+    else:
+        end = 0.0
     root = _above_zero(given, call("^", given, power), end)
-    return call("negate", root) if negative else root
+    if negative:
+        return call("negate", root)
+    return root
 
 
 def _above_zero(given: Formula, value: Formula, otherwise: float) -> Formula:

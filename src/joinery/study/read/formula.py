@@ -1,4 +1,4 @@
-"""What a formula of the table's columns is made of, before any language writes it."""
+"""The parts of a formula of the table's columns, before any language writes it."""
 
 from __future__ import annotations
 
@@ -119,18 +119,28 @@ def call(operation: str, *parts: Formula) -> Formula:
 def total(parts: list[Formula]) -> Formula:
     """The sum of formulas; zero where there is none."""
     parts = [p for p in parts if p != ZERO]
-    return Apply("+", tuple(parts)) if len(parts) > 1 else parts[0] if parts else ZERO
+    if len(parts) > 1:
+        return Apply("+", tuple(parts))
+    if parts:
+        return parts[0]
+    return ZERO
 
 
 def times(*parts: Formula) -> Formula:
     """The product of formulas, ones left out."""
     parts = tuple(p for p in parts if p != ONE)
-    return Apply("*", parts) if len(parts) > 1 else parts[0] if parts else ONE
+    if len(parts) > 1:
+        return Apply("*", parts)
+    if parts:
+        return parts[0]
+    return ONE
 
 
 def less(formula: Formula, value: float) -> Formula:
     """A formula less a number."""
-    return formula if value == 0 else call("-", formula, Constant(value))
+    if value == 0:
+        return formula
+    return call("-", formula, Constant(value))
 
 
 def polynomial(coefficients: np.ndarray, z: Formula) -> Formula:

@@ -82,7 +82,10 @@ def line(
         x_dates=name in fit.design.dates,
     )
     rows = np.arange(len(x))
-    local = smoothed(fit, rows, x, y) if fit.estimate.linear and not others else None
+    if fit.estimate.linear and not others:
+        local = smoothed(fit, rows, x, y)
+    else:
+        local = None
     flags = flags_of(fit, label_rows)
     groups = in_groups(fit, x)
     named = [_beside(fit, other, name, grid) for other in others]
@@ -106,7 +109,9 @@ def _grid(fit: Fitted, name: str, x: np.ndarray) -> np.ndarray:
     margin = 0.06 * (high - low) or 1.0
     spaced = np.linspace(low - margin, high + margin, CURVE_POINTS)
     grid = np.unique(np.concatenate([spaced, [low, high]]))
-    return grid[grid > 0] if float(np.min(x)) > 0 else grid
+    if float(np.min(x)) > 0:
+        return grid[grid > 0]
+    return grid
 
 
 def _table(fit: Fitted, name: str, values: np.ndarray, **more: Any) -> Records:
@@ -179,7 +184,10 @@ def _observed(fit: Fitted, said: list[str]) -> tuple[np.ndarray, str, str]:
     """Under a link points are the responses themselves, the curve that of a held case."""
     y = per_row(fit).observed
     if fit.family.shares:
-        what = "share" if fit.response.kind == "of" else "chance of"
+        if fit.response.kind == "of":
+            what = "share"
+        else:
+            what = "chance of"
         label = f"{what} {fit.words(fit.response.name)}"
     else:
         label = fit.words(str(fit.response.expression))
@@ -189,7 +197,8 @@ def _observed(fit: Fitted, said: list[str]) -> tuple[np.ndarray, str, str]:
         # a little apart, always the same, so that equal values do not hide one another
         apart = np.random.default_rng(SEED).uniform(0, 0.05, len(y))
         y = np.where(y > 0, 1 - apart, apart)
-        said = [*said, "diamonds: shares in groups"] if said else said
+        if said:
+            said = [*said, "diamonds: shares in groups"]
     finding = equation_for_people(fit)
     if said:
         finding += f"; the curve is for {', '.join(said)}; points are the rows as observed"
@@ -197,7 +206,7 @@ def _observed(fit: Fitted, said: list[str]) -> tuple[np.ndarray, str, str]:
 
 
 def _leaves_zero_out(y: np.ndarray, curve: Curve, *, bands_too: bool) -> bool:
-    """Whether the upright axis is cut above zero although the values are far from it."""
+    """Return True if the upright axis is cut above zero although the values are far from it."""
     lowest = [float(np.min(y)), float(np.nanmin(curve.fitted))]
     ends = curve.new[0][np.isfinite(curve.new[0])]
     lowest += [float(ends.min())] if bands_too and len(ends) else []
@@ -237,9 +246,18 @@ def _many(
     named, held = [], None
     for place, at in enumerate(values):
         held = hold_rest(fit, _table(fit, name, grid, **{across: at}))
-        rows = x[group == place] if own else x
-        seen = (float(rows.min()), float(rows.max())) if len(rows) else (np.inf, -np.inf)
-        words_of = at if isinstance(at, str) else _number(fit, across, at)
+        if own:
+            rows = x[group == place]
+        else:
+            rows = x
+        if len(rows):
+            seen = (float(rows.min()), float(rows.max()))
+        else:
+            seen = (np.inf, -np.inf)
+        if isinstance(at, str):
+            words_of = at
+        else:
+            words_of = _number(fit, across, at)
         named.append(Named(f"{fit.words(across)} {words_of}", _curve(fit, name, held, seen)))
     assert held is not None
     said = held_words(fit, _with_exposure(fit, held))
@@ -253,7 +271,10 @@ def _many(
         counted(fit, None).name,
         x_dates=name in fit.design.dates,
     )
-    colors = group if own else None
+    if own:
+        colors = group
+    else:
+        colors = None
     return lines(x, y, named, colors, flags_of(fit, label_rows), worded(caption, words), ax)
 
 
@@ -294,7 +315,9 @@ def _levels(fit: Fitted, factor: CategoryFactor) -> tuple[list[str], bool, np.nd
 
 
 def _number(fit: Fitted, name: str, at: float) -> str:
-    return date_text(at) if name in fit.design.dates else value(at, 3)
+    if name in fit.design.dates:
+        return date_text(at)
+    return value(at, 3)
 
 
 # ------------------------------------------------------------------ other fits beside
@@ -304,7 +327,10 @@ def _others(fit: Fitted, beside: Any, name: str) -> list[Fitted]:
     """The fits to draw over this one. Raises CallError for another response."""
     if beside is None:
         return []
-    given = beside if isinstance(beside, Iterable) and not isinstance(beside, str) else [beside]
+    if isinstance(beside, Iterable) and not isinstance(beside, str):
+        given = beside
+    else:
+        given = [beside]
     others: list[Any] = [getattr(other, "_fitted", other) for other in given]
     for other in others:
         if not isinstance(other, Fitted):
@@ -333,16 +359,22 @@ def _beside(fit: Fitted, other: Fitted, name: str, grid: np.ndarray) -> Named:
         band = turned_back(other, band)
     nothing = np.full(len(grid), np.nan)
     curve = Curve(grid, band.fitted, (nothing, nothing), (nothing, nothing), fit.design.seen[name])
-    r2 = "" if other.r_squared is None else f", R² {fixed(other.r_squared, 2)}"
+    if other.r_squared is None:
+        r2 = ""
+    else:
+        r2 = f", R² {fixed(other.r_squared, 2)}"
     return Named(f"{_difference(fit, other)}{r2}", curve)
 
 
 def _difference(fit: Fitted, other: Fitted) -> str:
-    """How another sentence differs: ``with x^2``, ``without feed_kg``, ``log(y)``."""
+    """Return how another sentence differs: ``with x^2``, ``without feed_kg``, ``log(y)``."""
     mine, theirs = ({t.key: str(t) for t in f.design.sentence.terms} for f in (fit, other))
     more = [text for key, text in theirs.items() if key not in mine]
     less = [text for key, text in mine.items() if key not in theirs]
-    parts = [] if other.response.name == fit.response.name else [other.response.name]
+    if other.response.name == fit.response.name:
+        parts = []
+    else:
+        parts = [other.response.name]
     if not theirs:
         parts.append("the mean alone")
     else:

@@ -1,4 +1,4 @@
-"""What the reader of a fit must know, in words."""
+"""Notes for the reader of a fit."""
 
 from __future__ import annotations
 
@@ -146,19 +146,21 @@ def dependences(design: Design, solution: Solution) -> Iterator[Note]:
         for place in np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300)):
             weight = float(combination[place])
             number = value(abs(weight), 7)
-            word = (
-                number
-                if place == 0
-                else names[place]
-                if number == "1"
-                else f"{number} × {names[place]}"
-            )
+            if place == 0:
+                word = number
+            elif number == "1":
+                word = names[place]
+            else:
+                word = f"{number} × {names[place]}"
             parts.append((weight < 0, word))
         told = "".join(
             (" − " if negative else " + ") + word if i else ("−" if negative else "") + word
             for i, (negative, word) in enumerate(parts[:6])
         )
-        more = f" + {len(parts) - 6} more" if len(parts) > 6 else ""
+        if len(parts) > 6:
+            more = f" + {len(parts) - 6} more"
+        else:
+            more = ""
         words = f"left out of the model: {names[column + 1]} is {told or 'zero throughout'}{more}"
         yield Note("column left out", "caution", words, (names[column + 1],))
 
@@ -183,12 +185,13 @@ def _about_terms(design: Design) -> Iterator[Note]:
             lacking = [str(f) for f in written.factors if frozenset([_plain(f)]) not in present]
             if lacking:
                 numbers = not any(isinstance(f, CategoryFactor) for f in term.factors)
-                meaning = (
-                    "the model takes each factor to do nothing where the others are zero"
-                    if numbers
-                    else "it carries the part of "
-                    f"{'that effect' if len(lacking) == 1 else 'those effects'} as well"
-                )
+                if numbers:
+                    meaning = "the model takes each factor to do nothing where the others are zero"
+                else:
+                    meaning = (
+                        "it carries the part of "
+                        f"{'that effect' if len(lacking) == 1 else 'those effects'} as well"
+                    )
                 words = f"{term.text} stands without {listed(lacking, 4)}: {meaning}"
                 yield Note("product alone", "caution", words, (term.text, *lacking))
         for factor in term.factors:
@@ -216,7 +219,10 @@ def _thin_levels(fit: Fitted) -> Iterator[Note]:
         rows, levels = [int(n) for n in sizes], [level_text(level) for level in factor.levels]
         most = int(np.argmax(sizes))
         if factor.coding == "indicator" and rows[0] < FEW_ROWS and rows[most] >= 3 * rows[0]:
-            name = factor.expression.arguments[0] if isinstance(factor.expression, Call) else None
+            if isinstance(factor.expression, Call):
+                name = factor.expression.arguments[0]
+            else:
+                name = None
             way = f"category({name or factor.expression}, reference={quoted_text(levels[most])})"
             words = (
                 f"the reference level of {factor.label}, {levels[0]}, has {count(rows[0], 'row')}, "
@@ -224,7 +230,10 @@ def _thin_levels(fit: Fitted) -> Iterator[Note]:
             )
             yield Note("thin reference", "caution", words, (factor.label, levels[0]))
         if alone := [level for level, n in zip(levels[1:], rows[1:]) if n == 1]:
-            rest = "its coefficient rests" if len(alone) == 1 else "their coefficients rest"
+            if len(alone) == 1:
+                rest = "its coefficient rests"
+            else:
+                rest = "their coefficients rest"
             words = f"{factor.label}: {listed(alone, 6)} {'is' if len(alone) == 1 else 'are each'} "
             yield Note(
                 "thin level", "note", f"{words}one row alone, on which {rest}", (factor.label,)
@@ -232,7 +241,7 @@ def _thin_levels(fit: Fitted) -> Iterator[Note]:
 
 
 def _about_counts(table: Records, design: Design, solution: Solution) -> Iterator[Note]:
-    """Whether a count family may suit a response of small whole numbers better."""
+    """Return True if a count family may suit a response of small whole numbers better."""
     response = design.sentence.response.expression
     if not isinstance(response, Name) or not 0 <= solution.mean_response < SMALL_COUNTS:
         return
@@ -255,7 +264,7 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
 
 
 def _are_counts(table: Records, name: Name) -> bool:
-    """Whether all cells of a column that are there are whole numbers from 0 up."""
+    """Return True if all cells of a column that are there are whole numbers from 0 up."""
 
     def whole(piece: Counted) -> bool:
         return bool(np.all(piece[0] >= 0) and np.all(piece[0] == np.round(piece[0])))

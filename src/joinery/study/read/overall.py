@@ -51,7 +51,10 @@ def overall_test(fit: Fitted) -> OverallTest:
         return OverallTest("f", *_of_squares(fit, df1))
     if fit.estimate.known:
         statistic = fit.estimate.overall_drop / (fit.estimate.dispersion or np.nan)
-        p = float(tails.chi2_upper(max(statistic, 0.0), df1)) if df1 > 0 else np.nan
+        if df1 > 0:
+            p = float(tails.chi2_upper(max(statistic, 0.0), df1))
+        else:
+            p = np.nan
         return OverallTest("chi2", statistic, df1, np.inf, p)
     return OverallTest("f", *_over_dispersion(fit, fit.estimate.overall_drop, df1))
 
@@ -59,11 +62,10 @@ def overall_test(fit: Fitted) -> OverallTest:
 def _of_squares(fit: Fitted, df1: int) -> tuple[float, int, float, float]:
     """F of the explained sum of squares, in the solution's own unit, where squares exist."""
     s, scale = fit.solution, (fit.estimate.scale or 0.0) / fit.solution.unit
-    f = (
-        max(s.tss - s.rss, 0.0) / df1 / scale**2
-        if df1 > 0 and scale > 0 and not s.perfect
-        else float("nan")
-    )
+    if df1 > 0 and scale > 0 and not s.perfect:
+        f = max(s.tss - s.rss, 0.0) / df1 / scale**2
+    else:
+        f = float("nan")
     return _with_p(fit, f, df1)
 
 
@@ -104,9 +106,15 @@ def beside_constant(fit: Fitted) -> np.ndarray:
 
 def overall(fit: Fitted, level: float | None = None) -> Table:
     """The overall table. See ``Fit.overall``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     test, s, e = overall_test(fit), fit.solution, fit.estimate
-    critical = test.critical(level) if test.statistic == test.statistic else np.nan
+    if test.statistic == test.statistic:
+        critical = test.critical(level)
+    else:
+        critical = np.nan
     total_df = s.n - s.spans_constant
     blank = [np.nan, np.nan]
     if e.linear:
@@ -141,19 +149,20 @@ def overall(fit: Fitted, level: float | None = None) -> Table:
 def _notes(fit: Fitted, test: OverallTest, critical: float, level: float) -> list[str]:
     notes, e = [], fit.estimate
     if fit.sandwich is not None:
-        degrees = (
-            f"{test.df1} and {test.df2:.4g} degrees of freedom"
-            if test.statistic == test.statistic
-            else test.why
-        )
-        verb = "with" if test.statistic == test.statistic else "and cannot be had:"
+        if test.statistic == test.statistic:
+            degrees = f"{test.df1} and {test.df2:.4g} degrees of freedom"
+        else:
+            degrees = test.why
+        if test.statistic == test.statistic:
+            verb = "with"
+        else:
+            verb = "and cannot be had:"
         notes.append(f"F is Wald's, from the chosen covariance, {verb} {degrees}")
     if fit.r_squared is not None:
-        over = (
-            ""
-            if fit.sandwich or e.known
-            else "; F is the explained mean square over the residual one"
-        )
+        if fit.sandwich or e.known:
+            over = ""
+        else:
+            over = "; F is the explained mean square over the residual one"
         notes.append(f"explained / total = R² = {fixed(fit.r_squared, 4)}{over}")
     elif not e.linear and e.null_deviance > 0:
         notes.append(
@@ -167,12 +176,21 @@ def _notes(fit: Fitted, test: OverallTest, critical: float, level: float) -> lis
             "χ² is twice the gain in log likelihood, with a shape k of its own in each model"
         )
     if test.statistic == test.statistic and np.isfinite(critical):
-        beats = "exceeds" if test.statistic > critical else "does not reach"
-        symbol = "χ²" if test.name == "chi2" else "F"
+        if test.statistic > critical:
+            beats = "exceeds"
+        else:
+            beats = "does not reach"
+        if test.name == "chi2":
+            symbol = "χ²"
+        else:
+            symbol = "F"
         notes.append(
             f"{symbol} {beats} {critical:.3g}, the critical value at the {level_words(level)} level"
         )
     if not fit.solution.spans_constant:
-        what = "sums of squares are" if e.linear else "deviances are"
+        if e.linear:
+            what = "sums of squares are"
+        else:
+            what = "deviances are"
         notes.append(f"there is no intercept: {what} about zero, not about the mean")
     return notes

@@ -55,12 +55,18 @@ def profiled(fit: Fitted, level: float) -> Profiled:
         if np.isfinite(value) and place + shift not in fit.estimate.running:
             held = _at(profile, place + shift, best + bound)
             error = float(e.standard_errors[place])
-            step = error if np.isfinite(error) and 0 < error < 1e6 * (1 + abs(value)) else 1.0
+            if np.isfinite(error) and 0 < error < 1e6 * (1 + abs(value)):
+                step = error
+            else:
+                step = 1.0
             lower[place], upper[place] = (
                 _end(held, float(value), side * step, bound) for side in (-1, 1)
             )
             roots[place] = np.sign(value) * np.sqrt(max(held(0.0) + bound, 0.0) / phi)
-    kind = "penalized profile likelihood" if fit.estimate.penalty else "profile likelihood"
+    if fit.estimate.penalty:
+        kind = "penalized profile likelihood"
+    else:
+        kind = "profile likelihood"
     said = [f"intervals, {statistic_name(fit)} and p are of the {kind}"]
     if fit.estimate.running:
         firth = advice.change(penalty="firth")
@@ -70,7 +76,8 @@ def profiled(fit: Fitted, level: float) -> Profiled:
 
 @dataclass(frozen=True)
 class _Profile:
-    """What is made small while one coefficient is held: the deviance, penalized where the fit is.
+    """The objective minimized while one coefficient is held: the deviance, penalized where the
+    fit is.
 
     Of counts with a shape it is −2·log likelihood, each with the shape that suits it best.
     """
@@ -83,7 +90,9 @@ class _Profile:
         e = self.fit.estimate
         if e.penalty:
             return self._penalized(None)
-        return -2 * (e.log_likelihood or np.nan) if e.family.shape is not None else e.deviance
+        if e.family.shape is not None:
+            return -2 * (e.log_likelihood or np.nan)
+        return e.deviance
 
     def held(self, column: int, value: float) -> float:
         """Its value with a coefficient held."""
@@ -92,7 +101,10 @@ class _Profile:
             return self._penalized((column, value))
         rows = _held(self.rows, column, value)
         intercept = fit.solution.has_intercept and column > 0
-        known = e.dispersion if e.known else None
+        if e.known:
+            known = e.dispersion
+        else:
+            known = None
         best = reweighted(
             rows,
             e.family,
@@ -102,7 +114,9 @@ class _Profile:
             dispersion=known,
             near=e.family.shape,
         )
-        return -2 * log_likelihood(rows, best) if e.family.shape is not None else best.deviance
+        if e.family.shape is not None:
+            return -2 * log_likelihood(rows, best)
+        return best.deviance
 
     def _penalized(self, held: tuple[int, float] | None) -> float:
         e, fit = self.fit.estimate, self.fit
@@ -119,12 +133,19 @@ def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:
 
     def change(part: LikelihoodRows) -> LikelihoodRows:
         own = np.array([column - 1])
-        column_values = np.ones(len(part.y)) if column == 0 else some_columns(part.X, own)[:, 0]
-        offset = (
-            value * column_values if part.offset is None else part.offset + value * column_values
-        )
+        if column == 0:
+            column_values = np.ones(len(part.y))
+        else:
+            column_values = some_columns(part.X, own)[:, 0]
+        if part.offset is None:
+            offset = value * column_values
+        else:
+            offset = part.offset + value * column_values
         others = np.delete(np.arange(rows.width), own)
-        X = part.X if column == 0 else chosen(part.X, others)
+        if column == 0:
+            X = part.X
+        else:
+            X = chosen(part.X, others)
         return replace(part, X=X, offset=offset)
 
     return MappedRows(rows, rows.width - (column > 0), change)
@@ -143,7 +164,7 @@ def _at(profile: _Profile, column: int, bound: float) -> Callable[[float], float
 
 
 def _end(excess: Callable[[float], float], at: float, step: float, bound: float) -> float:
-    """Where the profile passes its bound; infinite when it never does."""
+    """Return where the profile passes its bound; infinite when it never does."""
     near, low, far = at, -bound, at + 2 * step
     high = excess(far)
     for _ in range(DOUBLINGS):
@@ -158,7 +179,10 @@ def _end(excess: Callable[[float], float], at: float, step: float, bound: float)
         # false position on the root of the rise, which is nearly straight; halving where that
         # stalls
         a, b = (np.sqrt(max(v + bound, 0.0)) - np.sqrt(bound) for v in (low, high))
-        middle = near - a * (far - near) / (b - a) if np.isfinite(b) and b > a else (near + far) / 2
+        if np.isfinite(b) and b > a:
+            middle = near - a * (far - near) / (b - a)
+        else:
+            middle = (near + far) / 2
         span = abs(far - near)
         middle = min(max(middle, min(near, far) + 0.01 * span), max(near, far) - 0.01 * span)
         value = excess(middle)

@@ -1,4 +1,4 @@
-"""What each term shares with the response: simple, partial and semipartial correlations."""
+"""The share of each term in the response: simple, partial and semipartial correlations."""
 
 from __future__ import annotations
 
@@ -22,7 +22,10 @@ def term_correlations(fit: Fitted) -> Table:
             s = np.sqrt(fit.solution.rss / df) * fit.solution.unit
             t = t * (fit.estimate.scale or np.nan) / s
         partial = t / np.sqrt(t**2 + df)
-        unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df) if df > 0 else np.nan
+        if df > 0:
+            unexplained = np.sqrt(max(1 - (fit.r_squared or 0.0), 0.0) / df)
+        else:
+            unexplained = np.nan
     return Table(
         {
             "term": list(e.names)[skip:],

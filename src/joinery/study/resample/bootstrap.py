@@ -50,7 +50,10 @@ def bootstrap(
     seed: int | None = None,
 ) -> Table:
     """The table of resampled figures. See ``Fit.bootstrap``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     found = drawn(fit, resamples, of, resample, interval, level, seed)
     spread = found.draws.std(axis=0, ddof=1)
     notes = [found.how, "bias: the mean over the resamples less the estimate"]
@@ -95,7 +98,10 @@ def drawn(
     figures, rows = statistics(fit, of), _rows(fit)
     estimate = figures.values(rows.estimate[None])[0]
     rng = np.random.default_rng(seed)
-    groups = _groups(fit) if resample == "clusters" else None
+    if resample == "clusters":
+        groups = _groups(fit)
+    else:
+        groups = None
     pivot = interval == "studentized"
     beta: np.ndarray
     errors: np.ndarray | None
@@ -103,7 +109,10 @@ def drawn(
     if resample in ("residuals", "signs"):
         beta, errors, error = _of_errors(fit, rows, resamples, resample == "signs", rng, figures)
     else:
-        asked = figures if pivot else None
+        if pivot:
+            asked = figures
+        else:
+            asked = None
         beta, errors, error = _of_rows(fit, rows, resamples, groups, rng, asked)
     values = figures.values(beta)
     sound = np.isfinite(values).all(axis=1)
@@ -188,7 +197,9 @@ def _rows(fit: Fitted) -> Rows:
     blocks = response_rows(fit).row_blocks
 
     def ones(values: np.ndarray | None, m: int, fill: float) -> np.ndarray:
-        return np.full(m, fill) if values is None else values
+        if values is None:
+            return np.full(m, fill)
+        return values
 
     return Rows(
         U=joined(blocks, lambda b: fit.solution.in_basis(b.X)),
@@ -255,7 +266,10 @@ def _of_errors(
     U = rows.U[place] * root[:, None]
     e = (root * figures.residual[place]) / np.sqrt(np.maximum(1 - h[place], 1e-12))
     n, p = U.shape
-    base = e - e.mean() if fit.solution.spans_constant else e
+    if fit.solution.spans_constant:
+        base = e - e.mean()
+    else:
+        base = e
     sharp = e / np.sqrt(np.maximum(1 - h[place], 1e-12))  # e over 1 − h
     draws, errors = [], []
     some = max(1, resampling.CELLS // n)
@@ -276,7 +290,10 @@ def _of_errors(
     own = (root * figures.residual[place])[None, :]
     # by the residuals as the draws are, also where a dispersion was given
     scale, gradients = np.sqrt((own**2).sum() / (n - p)), followed.gradients(rows.estimate[None])
-    error = _uneven(own, U, gradients)[0] if signs else scale * row_lengths(gradients[0])
+    if signs:
+        error = _uneven(own, U, gradients)[0]
+    else:
+        error = scale * row_lengths(gradients[0])
     return np.concatenate(draws), np.concatenate(errors), error
 
 

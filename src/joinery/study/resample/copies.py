@@ -39,7 +39,10 @@ def draws(fit: Fitted, copies: int, rng: np.random.Generator) -> np.ndarray:
     if fit.family.discrete and np.any(w != 1):
         raise CallError("a count that weighs more or less than one has no distribution")
     mu = np.repeat(per_row(fit).fitted[:, None], copies, axis=1)
-    scale = np.nan if e.scale is None else e.scale
+    if e.scale is None:
+        scale = np.nan
+    else:
+        scale = e.scale
     with np.errstate(all="ignore"):
         spread = np.repeat((scale * scale / w)[:, None], copies, axis=1)
     trials = None

@@ -80,11 +80,10 @@ def crosscheck(
     lost = int((used.used if times is None else times.sum()) - unseen.sums.times)
     notes = [how, *_held_notes(fit, closed=closed)]
     if lost:
-        why = (
-            "the first stretch in time is never forecast"
-            if order and by is None
-            else "a level or column was lost"
-        )
+        if order and by is None:
+            why = "the first stretch in time is never forecast"
+        else:
+            why = "a level or column was lost"
         notes.append(f"{count(lost, 'row')} could not be forecast: {why}")
     return Table(
         {
@@ -146,7 +145,10 @@ class _Part:
 
     def own(self, rows: slice) -> tuple[np.ndarray, np.ndarray]:
         """Places and times of some of its rows."""
-        place = np.arange(rows.start, rows.stop) if self.place is None else self.place[rows]
+        if self.place is None:
+            place = np.arange(rows.start, rows.stop)
+        else:
+            place = self.place[rows]
         return place, np.ones(len(place)) if self.times is None else self.times[rows]
 
 
@@ -177,7 +179,10 @@ def _forecasts(fit: Fitted, part: _Part) -> Partition[tuple[Forecasts, Observed]
     def own(block: RowBlock) -> tuple[Forecasts, Observed]:
         return _of_rows(fit, part.fit, table, rows, *part.own(block.own)), _observed(block)
 
-    here = rows if part.place is None else positions_at(rows, part.place)
+    if part.place is None:
+        here = rows
+    else:
+        here = positions_at(rows, part.place)
     return replace(response_rows(fit), rows=here).row_blocks.map(own)
 
 
@@ -262,7 +267,7 @@ class _Deal:
     row: np.ndarray | None
 
     def times(self, which: np.ndarray) -> np.ndarray:
-        """How many that each row used stands for are among those that a mask picks: (n,)."""
+        """Return how many that each row used stands for are among those that a mask picks: (n,)."""
         if self.row is None:
             return which
         return np.bincount(self.row[which], minlength=self.rows).astype(float)
@@ -277,7 +282,10 @@ def _dealt(
     each = None
     if times is not None and (times != 1).any():
         each = np.repeat(np.arange(n), times.astype(int))
-    total = n if each is None else len(each)
+    if each is None:
+        total = n
+    else:
+        total = len(each)
 
     def deal(fold: np.ndarray, count: int) -> _Deal:
         return _Deal(fold.astype(np.min_scalar_type(count)), count, n, each)
@@ -296,7 +304,10 @@ def _dealt(
     if order is not None:
         codes = table.column(order).codes(EVERY_ROW)[chosen.rows]
         fold = np.empty(total, int)
-        places = codes if each is None else codes[each]
+        if each is None:
+            places = codes
+        else:
+            places = codes[each]
         in_order = np.argsort(places, kind="stable")
         sorted_places = places[in_order]
         # rows of one time stay together: none is forecast from another of its own time
@@ -317,7 +328,10 @@ def _held_out(fit: Fitted, deal: _Deal, *, in_time: bool) -> Iterator[_Part]:
         for fold in range(deal.folds):
             here = deal.times(deal.fold == fold)
             left = deal.times(deal.fold < fold if in_time else deal.fold != fold)
-            part = _fit_of(fit, left, options) if here.any() and left.any() else None
+            if here.any() and left.any():
+                part = _fit_of(fit, left, options)
+            else:
+                part = None
             if part is not None:
                 held = np.flatnonzero(here)
                 yield _Part(part, held, None if deal.row is None else here[held])

@@ -29,12 +29,15 @@ def bootstrap(
     level: float | None = None,
     seed: int | None = None,
 ) -> Figure:
-    """How figures spread over resamples; of many the first eight."""
+    """Return how figures spread over resamples; of many the first eight."""
     from joinery.show.pictures.canvas import refuse_axes
     from joinery.show.pictures.rehearsal import Cloud, clouds
 
     refuse_axes("bootstrap", ax)
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     found = drawn(fit, resamples, of, resample, interval, level, seed)
     shown = [
         Cloud(fit.words(name), float(b), found.draws[:, j], (float(low), float(high)))

@@ -1,4 +1,4 @@
-"""How forecasts of rows not seen are scored."""
+"""Scores of forecasts of rows not seen."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ class Judged:
 
 @dataclass(frozen=True)
 class Scale:
-    """What sums are taken about and in, so that they neither cancel nor overflow.
+    """The origin and unit of sums, chosen so that they neither cancel nor overflow.
 
     ``about`` is zero where the model has no constant."""
 
@@ -98,7 +98,7 @@ class Sums(NamedTuple):
 
 
 def sums_of(fit: Fitted, f: Forecasts, observed: Observed, scale: Scale) -> Sums:
-    """What some rows come to."""
+    """Return what some rows come to."""
     known, j = np.isfinite(f.fitted), judged(f, observed)
     a, e, shares = j.evidence, j.error / scale.unit, fit.family.shares
     w = observed.weights[known] * j.times
@@ -133,7 +133,9 @@ def explained(s: Sums, constant: bool) -> float:
     total = s.response_squared
     if constant and s.weights:
         total -= s.response**2 / s.weights
-    return 1 - s.error_squared / total if total > 0 else float("nan")
+    if total > 0:
+        return 1 - s.error_squared / total
+    return float("nan")
 
 
 def brier(j: Judged) -> np.ndarray:
@@ -151,7 +153,7 @@ Scored = tuple[Sums, Judged | None]  # sums over some rows, and chances of share
 
 
 class Tally:
-    """What forecasts come to, some rows after others.
+    """Running scores of forecasts, some rows after others.
 
     Chances are kept where rows are ``held``; else those that agree to a 20,000th count as one."""
 
@@ -167,7 +169,10 @@ class Tally:
         judged: list[Judged] = []
         classes = np.zeros_like(self._classes)
         for sums, j in rows:
-            self._sums = np.array(sums) if self._sums is None else self._sums + sums
+            if self._sums is None:
+                self._sums = np.array(sums)
+            else:
+                self._sums = self._sums + sums
             if j is None:
                 continue
             if self._held:
@@ -186,7 +191,9 @@ class Tally:
         forecast for rows like it, so that pooled pairs would rank the wrong way round.
         """
         right, total = self._pairs
-        return float(right / total) if total > 0 else float("nan")
+        if total > 0:
+            return float(right / total)
+        return float("nan")
 
     @property
     def empty(self) -> bool:
@@ -200,7 +207,9 @@ class Tally:
     @property
     def chances(self) -> Judged:
         """The rows' chances, or the classes that they fall in."""
-        return _together(self._judged) if self._held else _of_classes(self._classes)
+        if self._held:
+            return _together(self._judged)
+        return _of_classes(self._classes)
 
 
 def _classify(j: Judged, classes: np.ndarray) -> None:
@@ -255,4 +264,6 @@ def calibration(j: Judged) -> float:
         )
     except EstimationError:
         return float("nan")
-    return float(logistic.b[1]) if logistic.converged else float("nan")
+    if logistic.converged:
+        return float(logistic.b[1])
+    return float("nan")

@@ -115,7 +115,10 @@ def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
     weights = _in_basis(fit, np.eye(len(known.names))[kept])
     if of is None:
         return LinearStatistics([known.names[i] for i in kept], weights)
-    texts = [of] if isinstance(of, str) else list(of)
+    if isinstance(of, str):
+        texts = [of]
+    else:
+        texts = list(of)
     if not texts:
         raise CallError("of= names no figure; leave it out for the coefficients", argument="of")
     claims = [read_claims(f"{text} = 0") for text in texts]
@@ -132,7 +135,7 @@ def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
 
 
 def _linear(tree: Expression) -> bool:
-    """Whether a tree is of the form that claims take."""
+    """Return True if a tree is of the form that claims take."""
     if isinstance(tree, Prefix):
         return _linear(tree.operand)
     if isinstance(tree, Chain):
@@ -157,7 +160,9 @@ def _sloped(tree: Expression, text: str, names: tuple[str, ...], drawn: np.ndarr
         return _Sloped(drawn[:, place], np.eye(drawn.shape[1])[[place]])
     if isinstance(tree, Prefix) and tree.operator in ("-", "+"):
         inner = of(tree.operand)
-        return inner.through(-inner.value, -np.ones(1)) if tree.operator == "-" else inner
+        if tree.operator == "-":
+            return inner.through(-inner.value, -np.ones(1))
+        return inner
     if isinstance(tree, Chain) and set(tree.operators) <= {"+", "-"}:
         total = of(tree.operands[0])
         for operator, operand in zip(tree.operators, tree.operands[1:], strict=True):
@@ -180,7 +185,10 @@ def _product(tree: Chain, text: str, names: tuple[str, ...], drawn: np.ndarray) 
     """Factors and divisors; names multiplied with one another are the name of an interaction."""
     pairs = list(zip(("*", *tree.operators), tree.operands, strict=True))
     named = [part for operator, part in pairs if operator == "*" and _is_name(part, names)]
-    place = coefficient_place(named, names, text) if named else None
+    if named:
+        place = coefficient_place(named, names, text)
+    else:
+        place = None
     total = _sloped(Number(1.0), text, names, drawn)
     if place is not None:
         total = _Sloped(drawn[:, place], np.eye(drawn.shape[1])[[place]])

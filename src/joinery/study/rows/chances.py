@@ -19,7 +19,9 @@ def chances(fit: Fitted) -> Partition[Chances]:
     """The chances of the rows a fit used: in one piece where they are held, else block by block."""
     rows = working_rows(fit)
     assert isinstance(rows, WorkingRows)
-    return rows.states.map(_of_rows) if too_many(fit) else in_one(list(rows.states.each(_of_rows)))
+    if too_many(fit):
+        return rows.states.map(_of_rows)
+    return in_one(list(rows.states.each(_of_rows)))
 
 
 def groups(fit: Fitted) -> Groups:
@@ -29,7 +31,10 @@ def groups(fit: Fitted) -> Groups:
 
 def _of_rows(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> Chances:
     _, part, state = made
-    trials = part.times if part.trials is None else part.trials * part.times
+    if part.trials is None:
+        trials = part.times
+    else:
+        trials = part.trials * part.times
     return Chances(state.mu, part.y, trials, part.precision)
 
 

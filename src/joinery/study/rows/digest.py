@@ -1,4 +1,4 @@
-"""What one pass over the rows says of all of them: all that checks and remarks need.
+"""The result of one pass over the rows: all that checks and remarks need.
 
 Per-row figures of millions of rows are not held. What is held of each row, up to ``HELD`` rows, is
 what order statistics need."""
@@ -114,7 +114,7 @@ class Spread:
 
 
 class Held(NamedTuple):
-    """What is held of each row, each (n,)."""
+    """Figures held of each row, each (n,)."""
 
     terms: np.ndarray
     standardized: np.ndarray
@@ -123,7 +123,7 @@ class Held(NamedTuple):
 
 @dataclass(frozen=True)
 class Digest:
-    """What all rows say, or those of some blocks."""
+    """Sums over all rows, or over those of some blocks."""
 
     rows: int
     lowest: float  # of the observed values
@@ -204,7 +204,10 @@ def _of_least_squares(solution: Solution, known: float | None, block: RowBlock) 
     measures = scaled(solution, block.columns, residual, block.precision, known, variance)
 
     def of_few(few: np.ndarray) -> Influence:
-        w = None if block.precision is None else block.precision[few]
+        if block.precision is None:
+            w = None
+        else:
+            w = block.precision[few]
         return influence(solution, block.columns, residual[few], w, known, variance[few])
 
     return Rows(
@@ -246,7 +249,7 @@ def _of_family(estimate: Estimate, made: tuple[RowBlock, LikelihoodRows, Working
 
 
 class Asked(NamedTuple):
-    """What a block is judged by."""
+    """The limits that a block is judged by."""
 
     solution: Solution
     wide: float  # how much wider than the family's the spread is
@@ -271,7 +274,10 @@ def _asked(fit: Fitted) -> Asked:
     df = studentized_df(fit)
     plain = fit.asides.weights is None and fit.asides.repeats is None and solution.has_intercept
     even = plain and fit.estimate.linear and not solution.perfect
-    rows = fit.origin.used_rows.used if fit.origin else 0
+    if fit.origin:
+        rows = fit.origin.used_rows.used
+    else:
+        rows = 0
     share = 1.0  # of the spread that residuals are scaled by in what they have
     if fit.estimate.known and fit.estimate.scale:
         share = solution.rss / max(fit.residual_df, 1) * (solution.unit / fit.estimate.scale) ** 2
@@ -310,7 +316,10 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
     t = np.abs(measures.studentized)
     # of those badly fitted most are there to be counted
     kept = notable[few] | ~(t < asked.large * asked.wide)
-    best = int(np.nanargmax(size)) if np.isfinite(size).any() else -1
+    if np.isfinite(size).any():
+        best = int(np.nanargmax(size))
+    else:
+        best = -1
     largest = NOWHERE
     if best >= 0:
         largest = Extreme(first + best, float(rows.influence(np.array([best])).studentized[0]))
@@ -342,7 +351,9 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
 
 def _standardized(t: float, df: float) -> float:
     """The standardized residual of a studentized one."""
-    return t if np.isinf(df) else float(t * np.sqrt((df + 1) / (df + t * t)))
+    if np.isinf(df):
+        return t
+    return float(t * np.sqrt((df + 1) / (df + t * t)))
 
 
 def _farthest(rows: Rows) -> float:
@@ -373,7 +384,10 @@ def _curved(rows: Rows, asked: Asked) -> Curved:
         low, high = _ends(z)
         inside = _between(z, low, high)
     Z = _powers(z, [*asked.degrees, 2])
-    weighted = Z if block.weights is None else Z * block.weights[:, None]
+    if block.weights is None:
+        weighted = Z
+    else:
+        weighted = Z * block.weights[:, None]
     return Curved(
         solution.centred_sums(block.columns, weighted),
         np.einsum("ij,ij->j", Z, weighted),
@@ -389,7 +403,7 @@ def _ends(z: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _between(z: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
-    """Whether any of a column's values (m, q) lies between its ends."""
+    """Return True if any of a column's values (m, q) lies between its ends."""
     return np.asarray(((z > low) & (z < high)).any(axis=0))
 
 
@@ -404,8 +418,10 @@ def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
 
 
 def times_of(rows: Rows) -> np.ndarray | None:
-    """How often each row stands, None where each stands once."""
-    return None if rows.block.repeats is None else rows.times
+    """Return how often each row stands, None where each stands once."""
+    if rows.block.repeats is None:
+        return None
+    return rows.times
 
 
 def squares_of(rows: Rows) -> np.ndarray:
@@ -439,7 +455,10 @@ def _together(found: list[Digest]) -> Digest:
     moments = first.moments
     for part in found[1:]:
         curved, moments = curved + part.curved, moments + part.moments
-        spread = None if spread is None or part.spread is None else spread + part.spread
+        if spread is None or part.spread is None:
+            spread = None
+        else:
+            spread = spread + part.spread
     names = Influence.__annotations__
     return Digest(
         rows=sum(p.rows for p in found),
@@ -467,7 +486,9 @@ def _together(found: list[Digest]) -> Digest:
 
 def _first_largest(found: list[Extreme]) -> Extreme:
     sizes = np.array([abs(e.value) for e in found])
-    return NOWHERE if np.isnan(sizes).all() else found[int(np.nanargmax(sizes))]
+    if np.isnan(sizes).all():
+        return NOWHERE
+    return found[int(np.nanargmax(sizes))]
 
 
 # ------------------------------------------------------------------ which predictors bend

@@ -54,7 +54,7 @@ def figures_of(fit: Fitted, places: np.ndarray) -> PerRow:
 
 
 def too_many(fit: Fitted) -> bool:
-    """Whether the figures of single rows are not held."""
+    """Return True if the figures of single rows are not held."""
     table, used = rows_at_hand(fit)
     return table.read_as_needed and used.used > MOST_HELD
 
@@ -88,11 +88,13 @@ def figures_in_blocks(fit: Fitted) -> Partition[tuple[RowBlock, PerRow]]:
 
 def known_scale(fit: Fitted) -> float | None:
     """The standard deviation of a row in the solution's unit, where it is not estimated."""
-    return (fit.estimate.scale or 1.0) / fit.solution.unit if fit.estimate.known else None
+    if fit.estimate.known:
+        return (fit.estimate.scale or 1.0) / fit.solution.unit
+    return None
 
 
 def residuals(solution: Solution, block: RowBlock) -> np.ndarray:
-    """What the terms leave of a block's response (m,); zeros of a perfect fit."""
+    """Return what the terms leave of a block's response (m,); zeros of a perfect fit."""
     beyond = block.beyond_offset
     if solution.perfect:
         return np.zeros(len(beyond))
@@ -112,7 +114,9 @@ def _of_least_squares(
 def fitted_values(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
     """Fitted values of any rows, the offset and exposure included; under a link, their means."""
     eta = linear_predictor(fit, context, X)
-    return eta if fit.estimate.linear else fit.link.mu(eta)
+    if fit.estimate.linear:
+        return eta
+    return fit.link.mu(eta)
 
 
 def linear_predictor(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
@@ -126,12 +130,15 @@ def without_exposure(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray
     """The same with the offset alone: of a count with its exposure, for an exposure of one."""
     eta = fit.solution.fitted(X)
     offset = fit.asides.values("offset", context)
-    return eta if offset is None else np.asarray(eta + offset)
+    if offset is None:
+        return eta
+    return np.asarray(eta + offset)
 
 
 @once
 def widening(fit: Fitted) -> float:
-    """How many times wider than the family says the rows spread: 1 unless that is overdispersion.
+    """Return how many times wider than the family says the rows spread: 1 unless that is
+    overdispersion.
 
     Rows and other checks are judged on the wider scale, so that one cause brings one remark.
     """
@@ -141,7 +148,9 @@ def widening(fit: Fitted) -> float:
         return 1.0
     ratio = fit.estimate.pearson / df / (fit.estimate.dispersion or np.nan)
     wide = ratio >= OVERDISPERSED and chi2_upper(ratio * df, df) < OVERDISPERSED_P
-    return float(np.sqrt(ratio)) if wide else 1.0
+    if wide:
+        return float(np.sqrt(ratio))
+    return 1.0
 
 
 def studentized_df(fit: Fitted) -> float:
@@ -199,4 +208,6 @@ def left_out_error(fit: Fitted) -> float | None:
         return np.array([times @ e[sound] ** 2, times.sum()])
 
     squares, times = sum(figures_in_pieces(fit).each(own), np.zeros(2))
-    return float(np.sqrt(squares / times) * fit.solution.unit) if times else None
+    if times:
+        return float(np.sqrt(squares / times) * fit.solution.unit)
+    return None

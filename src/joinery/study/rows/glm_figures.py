@@ -42,13 +42,12 @@ def _figures(
         rng = np.random.default_rng([SEED, block.first])  # a draw of its own for each block
         figures["quantile_residual"] = quantile_residuals(e, state.mu, part, rng)
         kinds.append("quantile_residual")
-    shown = (
-        "deviance_residual"
-        if not e.family.discrete
-        else "quantile_residual"
-        if e.law
-        else "pearson_residual"
-    )
+    if not e.family.discrete:
+        shown = "deviance_residual"
+    elif e.law:
+        shown = "quantile_residual"
+    else:
+        shown = "pearson_residual"
     figures = {n: np.broadcast_to(v, len(part.y)) for n, v in figures.items()}
     return block, PerRow(
         figures["observed"],
@@ -65,7 +64,7 @@ def _figures(
 
 
 def has_quantiles(e: Estimate) -> bool:
-    """Whether the family's distribution is known, so that residuals can be its quantiles."""
+    """Return True if the family's distribution is known, so that residuals can be its quantiles."""
     return bool(e.law and (e.family.discrete or e.likely_dispersion))
 
 
@@ -109,14 +108,16 @@ def quantile_residuals(
 ) -> np.ndarray:
     """Φ⁻¹ of the fitted distribution function; for counts, of a random point of its step."""
     spread = (e.likely_dispersion or 1.0) / np.where(part.precision > 0, part.precision, 1.0)
-    y = part.y if part.trials is None else np.round(part.y * part.trials)
+    if part.trials is None:
+        y = part.y
+    else:
+        y = np.round(part.y * part.trials)
     with np.errstate(all="ignore"):
         upper = e.family.cdf(y, mu, trials=part.trials, spread=spread)
-        lower = (
-            e.family.cdf(y - 1, mu, trials=part.trials, spread=spread)
-            if e.family.discrete
-            else upper
-        )
+        if e.family.discrete:
+            lower = e.family.cdf(y - 1, mu, trials=part.trials, spread=spread)
+        else:
+            lower = upper
     u = lower + (upper - lower) * rng.uniform(size=len(lower))
     return np.asarray(tails.normal_quantile(np.clip(u, 1e-300, 1 - 1e-16)))
 

@@ -42,12 +42,16 @@ class PerRow:
     @property
     def drawn(self) -> np.ndarray:
         """The residuals that pictures show: ``kind`` names them."""
-        return self.residual if self.shown is None else self.shown
+        if self.shown is None:
+            return self.residual
+        return self.shown
 
     @property
     def working(self) -> np.ndarray:
         """Residuals on the scale of the terms."""
-        return self.residual if self.on_terms is None else self.on_terms
+        if self.on_terms is None:
+            return self.residual
+        return self.on_terms
 
     @property
     def arrays(self) -> list[np.ndarray]:

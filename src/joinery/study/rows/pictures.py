@@ -81,11 +81,12 @@ def influence(
         raise CallError("the fit has no residual to scale, so that no row's influence can be told")
     over = np.flatnonzero(d >= at.cooks_distance)
     labels = table.index[chosen.rows]
-    finding = (
-        f"{count(len(over), 'row decides', 'rows decide')} the answer: {listed(labels[over])}"
-        if len(over)
-        else f"no row decides the answer; the largest is {figure(float(np.nanmax(d)), 2)}"
-    )
+    if len(over):
+        finding = (
+            f"{count(len(over), 'row decides', 'rows decide')} the answer: {listed(labels[over])}"
+        )
+    else:
+        finding = f"no row decides the answer; the largest is {figure(float(np.nanmax(d)), 2)}"
     finding += "; beside each bar the coefficient that the row moves most, in standard errors"
     order = np.argsort(-np.where(np.isfinite(d), d, -1.0), kind="stable")[:MOST_RANKED]
     order = order[np.isfinite(d[order])]
@@ -111,7 +112,10 @@ def _most_moved(fit: Fitted) -> Callable[[int], str]:
         if not np.isfinite(row).any():
             return ""
         most = int(np.nanargmax(np.abs(row)))
-        sign = "+" if row[most] > 0 else ""
+        if row[most] > 0:
+            sign = "+"
+        else:
+            sign = ""
         return f"{fit.words(names[most])} {sign}{figure(float(row[most]), 2)}"
 
     return words
@@ -136,7 +140,10 @@ def added_variable(
     ]
     if not names:
         raise CallError("the model has no term to draw")
-    chosen = coefficient_named("term", term, names) if term is not None else names[0]
+    if term is not None:
+        chosen = coefficient_named("term", term, names)
+    else:
+        chosen = names[0]
     column = coefficients.names.index(chosen)
     direction = solution.root[int(np.flatnonzero(solution.places == column)[0])]
     # the part of a column that the others leave is X(XᵀWX)⁻¹ over its own diagonal (Frisch & Waugh
@@ -175,7 +182,10 @@ def component_residual(
         raise CallError(
             "the picture 'component_residual' needs a numeric predictor, and the model has none"
         )
-    across = one_of("against", against, tuple(numeric)) if against is not None else numeric[0]
+    if against is not None:
+        across = one_of("against", against, tuple(numeric))
+    else:
+        across = numeric[0]
     columns = _columns_of(fit, across)
     if not columns:
         raise CallError(
@@ -216,7 +226,7 @@ def _columns_of(fit: Fitted, across: str) -> list[int]:
 
 
 def _shape(curve: Smooth | None, x: np.ndarray, part: np.ndarray) -> str:
-    """Whether a smooth stays with the fitted part, both in order of x."""
+    """Return True if a smooth stays with the fitted part, both in order of x."""
     if curve is None:
         return "too few different values for a smooth"
     off = np.abs(curve.height - np.interp(curve.at, x, part)) > 2 * curve.error

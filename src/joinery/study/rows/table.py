@@ -31,7 +31,7 @@ VERDICTS = (SERIOUS, CAUTION, FINE)
 
 @dataclass(frozen=True)
 class Remark:
-    """What is remarkable about a fitted row: its place, verdict and reason."""
+    """A remark on a fitted row: its place, verdict and reason."""
 
     place: int
     verdict: str
@@ -43,7 +43,10 @@ class Remark:
     @property
     def predicate(self) -> str:
         """The reason as what is said of the row: "is far out …", "decides …"."""
-        verb = "" if self.cooks_distance >= self.at.cooks_distance and self.leverage < 1 else "is "
+        if self.cooks_distance >= self.at.cooks_distance and self.leverage < 1:
+            verb = ""
+        else:
+            verb = "is "
         return f"{verb}{self.reason}"
 
     @property
@@ -178,7 +181,10 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     table, chosen = rows_at_hand(fit)
     figures, n, out = per_row(fit), chosen.used, len(chosen.out)
     own = row_columns(figures, remarks(fit), 0)
-    added = changes_without(fit) if dfbetas else {}
+    if dfbetas:
+        added = changes_without(fit)
+    else:
+        added = {}
     codes = dict(zip(added, _codes(added)))
     columns = _in_order(own | {codes[term]: values for term, values in added.items()})
     if out:
@@ -224,7 +230,9 @@ def _codes(terms: Iterable[str]) -> list[str]:
 
 def _picked(values: Any, places: np.ndarray) -> Any:
     """Some of the values, numbers or words, in another order."""
-    return values[places] if isinstance(values, np.ndarray) else [values[i] for i in places]
+    if isinstance(values, np.ndarray):
+        return values[places]
+    return [values[i] for i in places]
 
 
 def remarkable_rows(fit: Fitted) -> Table:
@@ -296,14 +304,20 @@ def changes_without(fit: Fitted) -> dict[str, np.ndarray]:
     """DFBETAS by coefficient: its change without each row (n,), in its standard errors."""
     figures, solution = per_row(fit), fit.solution
     measures = figures.influence
-    scaled = measures.studentized if figures.deletion is None else figures.deletion
+    if figures.deletion is None:
+        scaled = measures.studentized
+    else:
+        scaled = figures.deletion
 
     def changes_of(block: RowBlock) -> np.ndarray:
         w = block.precisions
         return changes(solution, block.X, scaled[block.own], measures.leverage[block.own], w)
 
     parts = joined(working_rows(fit).row_blocks, changes_of)
-    names = ["intercept", *fit.design.names] if solution.has_intercept else list(fit.design.names)
+    if solution.has_intercept:
+        names = ["intercept", *fit.design.names]
+    else:
+        names = list(fit.design.names)
     return {names[place]: parts[:, j] for j, place in enumerate(solution.places)}
 
 
@@ -357,7 +371,10 @@ def _notes(fit: Fitted, out: int) -> Iterator[str]:
     if fit.response.transformed:
         yield f"observed, fitted and residual are on the scale of {fit.response.name}"
     if out:
-        left = "1 row was" if out == 1 else f"{out:,} rows were"
+        if out == 1:
+            left = "1 row was"
+        else:
+            left = f"{out:,} rows were"
         yield f"{left} left out: fitted there is a forecast, and its error is studentized as one"
     if fit.solution.perfect:
         yield "the fit is perfect: residuals are zero, and nothing is left to scale them by"

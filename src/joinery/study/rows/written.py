@@ -44,7 +44,10 @@ def _stretches(fit: Fitted) -> Iterator[pd.DataFrame]:
                 left = slice(written + out.start, written + out.stop)
                 rest = _left_out(fit, chosen, left, columns, given)
                 places = np.append(positions[some], chosen.out[left])
-                both = pd.concat([fitted.iloc[some], rest]) if len(rest) else fitted.iloc[some]
+                if len(rest):
+                    both = pd.concat([fitted.iloc[some], rest])
+                else:
+                    both = fitted.iloc[some]
                 yield both.iloc[np.argsort(places, kind="stable")]
                 advance(len(both))
             written = before
@@ -60,7 +63,10 @@ def _between(positions: np.ndarray, out: np.ndarray) -> Iterator[tuple[slice, sl
     for start in range(0, max(len(out), 1), STRETCH):
         stop = min(start + STRETCH, len(out))
         ends = stop == len(out)
-        last = len(positions) if ends else int(np.searchsorted(positions, out[stop - 1]))
+        if ends:
+            last = len(positions)
+        else:
+            last = int(np.searchsorted(positions, out[stop - 1]))
         yield slice(first, last), slice(start, stop)
         first = last
 

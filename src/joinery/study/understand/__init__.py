@@ -1,1 +1,1 @@
-"""What a fit says about the response, on its own scale."""
+"""Effects on the response, on its own scale."""

@@ -51,8 +51,14 @@ def average_effects(
     per: float | None = None,
 ) -> Table:
     """The table of average effects. See ``Fit.average_effects``."""
-    level = fit.level if level is None else checked_level(level)
-    step = None if step is None else float(step)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
+    if step is None:
+        step = None
+    else:
+        step = float(step)
     if step is not None and not (np.isfinite(step) and step != 0):
         raise CallError("the step is a number other than zero", argument="step")
     averages = _Averages(fit, counted(fit, per))
@@ -107,7 +113,9 @@ class _Averages:
     def name(self) -> str:
         """Return the name of what the effects are on."""
         plain = self.fit.response.kind != "per"
-        return self.fit.words(self.fit.response.name) if plain else self.of.name
+        if plain:
+            return self.fit.words(self.fit.response.name)
+        return self.of.name
 
     def effects(self, step: float | None) -> Iterator[Effect]:
         """Each predictor's effect, in the order of the terms."""
@@ -207,7 +215,10 @@ class _Averages:
 
         def own(piece: Piece) -> np.ndarray:
             context, times = piece
-            w = np.ones(context.size) if times is None else times
+            if times is None:
+                w = np.ones(context.size)
+            else:
+                w = times
             return sums(context, w)
 
         pieces = rows.cut(response_rows(fit).rows_a_block).each(own)
@@ -237,7 +248,7 @@ def _numbers_in(fit: Fitted, factor: Factor) -> list[str]:
 
 
 def _alike(a: Factor, b: CategoryFactor) -> bool:
-    """Whether a factor is the same category, maybe with another coding or reference."""
+    """Return True if a factor is the same category, maybe with another coding or reference."""
     return isinstance(a, CategoryFactor) and a.label == b.label
 
 

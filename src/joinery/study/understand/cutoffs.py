@@ -56,7 +56,10 @@ def cutoffs(
     seed: int | None = None,
 ) -> Table:
     """The table of cut-offs. See ``Fit.cutoffs``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     chosen = np.asarray(USUAL if at is None else at, float).reshape(-1)
     if not len(chosen) or (chosen < 0).any() or (chosen > 1).any():
         raise CallError("cut-offs are probabilities, between 0 and 1", argument="at")

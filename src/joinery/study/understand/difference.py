@@ -1,4 +1,4 @@
-"""What if: the mean at one setting of the predictors less the mean at another."""
+"""Answers to a what-if: the mean at one setting of the predictors less the mean at another."""
 
 from __future__ import annotations
 
@@ -46,11 +46,19 @@ def difference(
     level: float | None = None,
 ) -> Table:
     """The table of one difference. See ``Fit.difference``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     first, second = _read(fit, a), _read(fit, b)
     if not first:
         raise CallError("give a value for at least one predictor: feed_kg=6", argument="a")
-    fixed = {} if hold == "average" else dict(hold) if isinstance(hold, Mapping) else None
+    if hold == "average":
+        fixed = {}
+    elif isinstance(hold, Mapping):
+        fixed = dict(hold)
+    else:
+        fixed = None
     if fixed is None:
         given = advice.option("hold", hold)
         raise CallError(f"{given} is not known; it is 'average', or values", argument="hold")
@@ -77,7 +85,10 @@ def difference(
         columns |= dict(zip(("ratio", "ratio_lower", "ratio_upper"), ends, strict=True))
         notes.append(f"ratio: {kind}, of the first to the second")
     if scale.on:
-        what = "medians" if fit.response.transformed else "means"
+        if fit.response.transformed:
+            what = "medians"
+        else:
+            what = "means"
         notes.append(f"the difference is of {what}, its standard error by the delta method")
     return Table(
         columns,
@@ -101,14 +112,20 @@ def _difference(fit: Fitted, scale: Scale, A: np.ndarray, B: np.ndarray) -> Comb
     D = slopes[0] * A - slopes[1] * B
     kept = np.zeros_like(D)
     kept[:, fit.solution.kept] = D[:, fit.solution.kept]
-    L = np.column_stack([slopes[0] - slopes[1], kept]) if fit.solution.has_intercept else kept
+    if fit.solution.has_intercept:
+        L = np.column_stack([slopes[0] - slopes[1], kept])
+    else:
+        L = kept
     return Combination(values, *errors_in_basis(fit, in_basis(fit, L)))
 
 
 def _read(fit: Fitted, given: Setting) -> dict[str, Any]:
     if given is None:
         return {}
-    setting = dict(read_assignments(given)) if isinstance(given, str) else dict(given)
+    if isinstance(given, str):
+        setting = dict(read_assignments(given))
+    else:
+        setting = dict(given)
     check_named(fit, setting, " in the model")
     return setting
 

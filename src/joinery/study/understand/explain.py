@@ -75,7 +75,10 @@ def _whole(fit: Fitted) -> Iterator[str]:
         if fit.r_squared is not None and fit.model_df:
             yield f"{percent(fit.r_squared)} of the variation in {name} is explained by the model."
         if fit.residual_sd is not None and not fit.solution.perfect:
-            row = "A typical row" if fit.options.weights is None else "A typical row of weight 1"
+            if fit.options.weights is None:
+                row = "A typical row"
+            else:
+                row = "A typical row of weight 1"
             yield f"{row} lies {figure(fit.residual_sd, 3)} from what the model says."
     elif fit.estimate.null_deviance > 0 and fit.model_df:
         share = 1 - fit.estimate.deviance / fit.estimate.null_deviance
@@ -107,7 +110,7 @@ def _parts(fit: Fitted) -> list[_Part]:
 
 
 def _names(term: DesignTerm) -> list[str]:
-    """What a term is made of: columns, and what is taken of columns from other rows."""
+    """Return what a term is made of: columns, and what is taken of columns from other rows."""
     out: list[str] = []
     for factor in term.factors:
         out += [n.name for n in names_in_own_row(factor.expression)]
@@ -143,7 +146,7 @@ def _one(fit: Fitted, part: _Part) -> Iterator[str]:
 
 
 def _from_another_row(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
-    """What is taken of a column from another row: a predictor of its own."""
+    """Yield what is taken of a column from another row: a predictor of its own."""
     factor = part.terms[0].factors[0]
     if len(part.terms) == 1 and not others and str(factor.expression) == part.name:
         yield from _slope(fit, part)
@@ -152,7 +155,7 @@ def _from_another_row(fit: Fitted, part: _Part, others: list[str]) -> Iterator[s
 
 
 def _stepped(part: _Part) -> bool:
-    """Whether it is cut into bands, taken as a category, or compared with a limit."""
+    """Return True if it is cut into bands, taken as a category, or compared with a limit."""
     own = [f for t in part.terms for f in t.factors if _is_of(f.expression, part.name)]
     return any(isinstance(f, CategoryFactor) or is_condition(f.expression) for f in own)
 
@@ -162,7 +165,7 @@ def _is_of(expression: Expression, name: str) -> bool:
 
 
 def _straight(part: _Part) -> bool:
-    """Whether one column of the design holds it, as it is, centred, or in its logarithm."""
+    """Return True if one column of the design holds it, as it is, centred, or in its logarithm."""
     if len(part.terms) != 1 or len(part.terms[0].factors) != 1:
         return False
     factor = part.terms[0].factors[0]
@@ -177,7 +180,9 @@ def _called(factor: NumberFactor) -> str | None:
     if not (isinstance(e, Call) and isinstance(e.arguments[0], Name)):
         return None
     known = ("log", "log2", "log10", "centred", "standardized")
-    return e.function if e.function in known else None
+    if e.function in known:
+        return e.function
+    return None
 
 
 def _slope(fit: Fitted, part: _Part) -> Iterator[str]:
@@ -204,7 +209,9 @@ def _slope(fit: Fitted, part: _Part) -> Iterator[str]:
 def _telling(fit: Fitted, place: int) -> float:
     """A round step of a column that is a fair share of its spread."""
     where = np.flatnonzero(fit.solution.kept == place)
-    return telling_step(float(fit.solution.spread[where[0]])) if len(where) else 1.0
+    if len(where):
+        return telling_step(float(fit.solution.spread[where[0]]))
+    return 1.0
 
 
 def _levels(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
@@ -228,7 +235,9 @@ def _levels(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
 
 
 def _at_average(others: list[str]) -> str:
-    return f"averaged over {listed(others)}, " if others else ""
+    if others:
+        return f"averaged over {listed(others)}, "
+    return ""
 
 
 def _compared(fit: Fitted, part: _Part) -> Iterator[str]:
@@ -279,9 +288,13 @@ def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
             yield f"{fit.words(part.name)}: {reason}."
             continue
         rows = list(table.itertuples(index=False))
-        rows = rows if len(rows) <= MOST_VALUES else [rows[0], rows[len(rows) // 2], rows[-1]]
+        if len(rows) > MOST_VALUES:
+            rows = [rows[0], rows[len(rows) // 2], rows[-1]]
         shown = ", ".join(f"{ends(r.slope, r.lower, r.upper)} at {_value(r.at)}" for r in rows)
-        scale = f" on the scale of {Scale(fit).on}" if Scale(fit).on else ""
+        if Scale(fit).on:
+            scale = f" on the scale of {Scale(fit).on}"
+        else:
+            scale = ""
         yield (
             f"What a further unit of {fit.words(part.name)} brings{scale} depends on "
             f"{fit.words(across)}: {shown}."
@@ -315,7 +328,8 @@ def _curve(fit: Fitted, part: _Part) -> Iterator[str]:
     """The mean at values across the range."""
     low, high = fit.design.seen[part.name]
     at = spread_out(low, high) or [low, high]
-    at = at if len(at) <= MOST_VALUES else [at[0], at[len(at) // 2], at[-1]]
+    if len(at) > MOST_VALUES:
+        at = [at[0], at[len(at) // 2], at[-1]]
     dated = part.name in fit.design.dates
     table = records({part.name: stamps_of(np.array(at)) if dated else np.array(at, float)})
     held = hold_rest(fit, table)
@@ -328,7 +342,10 @@ def _curve(fit: Fitted, part: _Part) -> Iterator[str]:
     )
     curves = {f.expression.function for t in part.terms for f in t.factors
               if isinstance(f, CurveFactor)}  # fmt: skip
-    how = f" ({listed(sorted(curves))})" if curves else ""
+    if curves:
+        how = f" ({listed(sorted(curves))})"
+    else:
+        how = ""
     yield (
         f"{fit.words(scale.name)} follows a curve in {fit.words(part.name)}{how}: {shown}, other "
         "things at their average."
@@ -346,7 +363,10 @@ def _intercept(fit: Fitted) -> Iterator[str]:
     lower, upper = intervals.around(e.values[:1], e.standard_errors[:1], e.df[:1], fit.level)
     b = ends(float(e.values[0]), float(lower[0]), float(upper[0]))
     on = Scale(fit).on
-    scale = f" on the scale of {on}" if on else ""
+    if on:
+        scale = f" on the scale of {on}"
+    else:
+        scale = ""
     zeros = {name: _zero(fit, name) for name in numeric_columns(fit)}
     references = {
         name: level_text(f.levels[0])
@@ -377,7 +397,10 @@ def _intercept(fit: Fitted) -> Iterator[str]:
 
 def _stands_at(fit: Fitted, name: str, at: float) -> str:
     """Return where a number's terms are zero, in words."""
-    mean = "at its mean, " if _calls(fit, name) <= {"centred", "standardized"} else ""
+    if _calls(fit, name) <= {"centred", "standardized"}:
+        mean = "at its mean, "
+    else:
+        mean = ""
     return f"{fit.words(name)} is {mean}{shown_value(fit, name, at)}"
 
 
@@ -397,7 +420,7 @@ def _nothing_else(fit: Fitted, at: Mapping[str, Any]) -> bool:
 
 
 def _near(at: float, low: float, high: float) -> bool:
-    """Whether a value lies inside what was seen, or hardly outside it."""
+    """Return True if a value lies inside what was seen, or hardly outside it."""
     margin = NEAR * (high - low)
     return low - margin <= at <= high + margin
 
@@ -410,7 +433,9 @@ def _zero(fit: Fitted, name: str) -> float:
     if calls <= {"centred", "standardized"}:
         factor = next(iter(_number_factors(fit, name)))
         return float(fit.design.function_memory[str(factor.expression)]["mean"])
-    return 1.0 if calls <= {"log", "log2", "log10"} else 0.0
+    if calls <= {"log", "log2", "log10"}:
+        return 1.0
+    return 0.0
 
 
 def _number_factors(fit: Fitted, name: str) -> list[NumberFactor]:
@@ -429,7 +454,9 @@ def _calls(fit: Fitted, name: str) -> set[str | None]:
 
 def _end(fit: Fitted, name: str, v: float) -> str:
     """An end of a column's range."""
-    return shown_value(fit, name, v) if name in fit.design.dates else value(v, 3)
+    if name in fit.design.dates:
+        return shown_value(fit, name, v)
+    return value(v, 3)
 
 
 def _limits(fit: Fitted) -> Iterator[str]:

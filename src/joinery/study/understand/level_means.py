@@ -91,7 +91,9 @@ def _value_at(fit: Fitted, name: str, v: Any) -> str | float:
 
 
 def _values(v: Any) -> list[Any]:
-    return list(v) if isinstance(v, (list, tuple, np.ndarray)) else [v]
+    if isinstance(v, (list, tuple, np.ndarray)):
+        return list(v)
+    return [v]
 
 
 def _categories(fit: Fitted, term: str) -> list[str]:
@@ -119,7 +121,9 @@ def _levels(fit: Fitted, name: str, typical: Mapping[str, Any]) -> Sequence[Any]
     if isinstance(typical[name], dict):
         factor = _factor(fit, name)
         own = [level_text(v) for v in factor.levels]
-        return own if set(own) == set(typical[name]) else list(typical[name])
+        if set(own) == set(typical[name]):
+            return own
+        return list(typical[name])
     raise CallError(
         f"{name} is a number cut into levels by the model; give values of it by "
         f"{advice.option('at')}, or forecast at them",
@@ -146,7 +150,10 @@ def adjusted_means(
     level: float | None = None,
 ) -> Table:
     """The table of means. See ``Fit.adjusted_means``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     found, scale = cells(fit, term, at, weighting), Scale(fit, counted(fit, per).per)
     c = means(fit, found.X)
     lower, upper = c.ends(level)
@@ -184,7 +191,10 @@ def level_differences(
     ratios: bool = True,
 ) -> Table:
     """The table of differences, with their ratios. See ``Fit.level_differences``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     found = cells(fit, term, at)
     correction = correction or ("tukey" if reference is None else "dunnett")
     one_of("correction", correction, CORRECTIONS if reference is None else TO_REFERENCE)
@@ -196,7 +206,10 @@ def level_differences(
     c = contrast(fit, D)
     sizes = [sum(1 for p in pairs if p[0] in g) for g in map(set, groups)]
     corrected = _corrected(fit, c, D, sizes, level, correction, found, groups)
-    names = found.names if len(found.labels) > 1 else next(iter(found.labels.values()))
+    if len(found.labels) > 1:
+        names = found.names
+    else:
+        names = next(iter(found.labels.values()))
     columns: dict[str, Any] = {
         "level": [str(names[i]) for i, _ in pairs],
         "minus": [str(names[j]) for _, j in pairs],
@@ -262,7 +275,10 @@ def _corrected(
 ) -> _Corrected:
     """Each group of comparisons corrected by itself."""
     uneven = fit.sandwich is not None and correction in ("tukey", "dunnett")
-    way = "holm" if uneven else correction
+    if uneven:
+        way = "holm"
+    else:
+        way = correction
     settled = np.isfinite(means(fit, found.X).values)  # of cells without rows nothing is known
     p, times = np.full(len(D), np.nan), np.full(len(D), np.nan)
     start = 0
@@ -305,7 +321,8 @@ def _one_group(
         return np.array(above), np.full(len(D), times)
     known = np.flatnonzero(np.isfinite(c.t))
     L = D[known]
-    L = np.column_stack([np.zeros(len(L)), L]) if fit.solution.has_intercept else L
+    if fit.solution.has_intercept:
+        L = np.column_stack([np.zeros(len(L)), L])
     U = in_basis(fit, L)
     U = U / np.sqrt((U * U).sum(axis=1))[:, None]
     R = np.clip(U @ U.T, -1, 1)

@@ -59,9 +59,15 @@ def _amount(fit: Fitted, b: float, lower: float, upper: float) -> str:
     on = Scale(fit).on
     name = fit.words((on and (fit.response.name if fit.response.transformed else on))
                      or fit.response.name)  # fmt: skip
-    word = "more" if b >= 0 else "less"
+    if b >= 0:
+        word = "more"
+    else:
+        word = "less"
     low, high = (lower, upper) if b >= 0 else (-upper, -lower)
-    scale = f" on the scale of {name}" if on else f" {name}"
+    if on:
+        scale = f" on the scale of {name}"
+    else:
+        scale = f" {name}"
     if not (math.isfinite(low) and math.isfinite(high)):
         return f"{figure(abs(b), 3)} {word}{scale}"
     decimals = with_error(b, (high - low) / 4)
@@ -80,5 +86,8 @@ def _per_cent(b: float, lower: float, upper: float, sure: str) -> str:
     size, first, last = (100 * math.expm1(v) for v in (b, lower, upper))
     if b < 0:
         size, first, last = -size, -last, -first
-    word = "more" if b >= 0 else "less"
+    if b >= 0:
+        word = "more"
+    else:
+        word = "less"
     return f"{figure(size, 2)} % {word} ({sure}: {fixed(first, 1)} % to {fixed(last, 1)} %)"

@@ -60,9 +60,15 @@ def simple_slopes(
 
     if of is None or across is None:
         raise CallError("the picture 'simple_slopes' needs of= and across=, two predictors")
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     few = across not in fit.design.seen or across in forecast_memory(fit).few or at is not None
-    scale = "" if fit.link.name == "identity" else f", on the scale of {fit.link.name}"
+    if fit.link.name == "identity":
+        scale = ""
+    else:
+        scale = f", on the scale of {fit.link.name}"
     name = f"slope of {fit.words(of)}{scale}"
     title = f"How does the slope of {fit.words(of)} change with {fit.words(across)}?"
     if few:
@@ -83,7 +89,8 @@ def simple_slopes(
     if fit.origin is not None:
         table_rows, used = rows_at_hand(fit)
         rows, even = used.rows, drawn_evenly(used.used)
-        rows = rows if even is None else positions_at(rows, even[0])
+        if even is not None:
+            rows = positions_at(rows, even[0])
         seen = table_rows.column(across).numbers(rows)
         seen = seen[np.isfinite(seen)]
     uncertain = [(r.start, r.stop) for r in found if r.slope_is == UNCERTAIN]
@@ -166,7 +173,10 @@ def level_differences(
     names = [f"{a} less {b}" for a, b in zip(frame["level"], frame["minus"], strict=True)]
     told = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
     finding = f"{count(told, 'pair')} of {len(frame)} told apart; {'; '.join(table.notes)}"
-    scale = "" if fit.link.name == "identity" else f" on the scale of {fit.link.name}"
+    if fit.link.name == "identity":
+        scale = ""
+    else:
+        scale = f" on the scale of {fit.link.name}"
     unit = f"difference of {fit.words(fit.response.name)}{scale}"
     caption = Words(f"Which levels of {fit.words(term)} differ?", finding, unit, "")
     return _listed(names, frame, "difference", caption, words, ax, zero=True)
@@ -205,7 +215,8 @@ def coefficients(
     off = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
     finding = f"{count(off, 'interval')} of {len(known)} without zero, at {level_words(fit.level)}"
     unit = "standard deviations of the response for one of the term"
-    unit = unit if fit.estimate.linear else f"change of {fit.link.name} for one sd of the term"
+    if not fit.estimate.linear:
+        unit = f"change of {fit.link.name} for one sd of the term"
     caption = Words("What does each term bring, on one scale?", finding, unit, "")
     return _listed(names, frame, "estimate", caption, words, ax, zero=True)
 
@@ -222,9 +233,15 @@ def joint_region(
     """The ellipse of two coefficients, and the interval of each by itself."""
     from joinery.show.pictures.slopes import ellipse
 
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     names, V = covariance_matrix(fit)
-    chosen = list(of) if of is not None and not isinstance(of, str) else names[-2:]
+    if of is not None and not isinstance(of, str):
+        chosen = list(of)
+    else:
+        chosen = names[-2:]
     if len(chosen) != 2 or chosen[0] == chosen[1]:
         raise CallError("the picture 'joint_region' is of two coefficients", argument="of")
     chosen = [coefficient_named("of", name, names) for name in chosen]
@@ -246,7 +263,10 @@ def joint_region(
     ends = tuple((float(m - h), float(m + h)) for m, h in zip(middle, half, strict=True))
     r = float(W[0, 1] / np.sqrt(W[0, 0] * W[1, 1]))
     inside = float(middle @ np.linalg.solve(W, middle)) <= size**2
-    where = "inside" if inside else "outside"
+    if inside:
+        where = "inside"
+    else:
+        where = "outside"
     finding = f"correlation {figure(r, 2)}; both at zero lies {where} the {level_words(level)} "
     finding += "region; dashed: the interval of each by itself"
     a, b = (fit.words(name) for name in chosen)
@@ -284,7 +304,9 @@ def cutoffs(
 
 
 def _judged_on(crosscheck: bool) -> str:
-    return "rows not seen" if crosscheck else "the rows of the fit itself, which is optimistic"
+    if crosscheck:
+        return "rows not seen"
+    return "the rows of the fit itself, which is optimistic"
 
 
 def calibration(

@@ -18,7 +18,7 @@ STEP = 1e-6  # of a numeric derivative of the way back, in the value's own size
 
 @dataclass(frozen=True)
 class Scale:
-    """What a fit's linear predictor is of, and how it is turned back."""
+    """The scale of a fit's linear predictor, and the way back from it."""
 
     fit: Fitted
     per: float | None = None  # so much exposure that means of counts are for; else for one
@@ -28,16 +28,25 @@ class Scale:
         """The link or transformation; empty where the model's scale is the measured one."""
         if self.fit.link.name != "identity":
             return self.fit.link.name
-        return self.fit.response.name if self.fit.response.transformed else ""
+        if self.fit.response.transformed:
+            return self.fit.response.name
+        return ""
 
     @property
     def name(self) -> str:
-        """What the means turned back are of."""
+        """Return what the means turned back are of."""
         fit = self.fit
         if fit.family.shares:
-            what = fit.response.name if fit.response.kind == "of" else str(fit.response.expression)
-            return f"share {what}" if fit.response.kind == "of" else f"chance of {what.strip('()')}"
-        return fit.response.original if self.per is None else Counted(fit, self.per).name
+            if fit.response.kind == "of":
+                what = fit.response.name
+            else:
+                what = str(fit.response.expression)
+            if fit.response.kind == "of":
+                return f"share {what}"
+            return f"chance of {what.strip('()')}"
+        if self.per is None:
+            return fit.response.original
+        return Counted(fit, self.per).name
 
     @property
     def notes(self) -> list[str]:
@@ -58,7 +67,7 @@ class Scale:
         return out
 
     def offsets(self, m: int) -> np.ndarray:
-        """What the offset adds to each of m means: its mean over the fitted rows."""
+        """Return what the offset adds to each of m means: its mean over the fitted rows."""
         return np.full(m, forecast_memory(self.fit).offset)
 
     def back(self, eta: np.ndarray) -> np.ndarray:
@@ -68,7 +77,9 @@ class Scale:
             low, high = eta_range(fit.family, fit.link)
             with np.errstate(all="ignore"):
                 return np.asarray(fit.link.mu(np.clip(eta, low, high)) * (self.per or 1.0))
-        return fit.response.turn_back(eta) if fit.response.transformed else eta
+        if fit.response.transformed:
+            return fit.response.turn_back(eta)
+        return eta
 
     def slope(self, eta: np.ndarray) -> np.ndarray:
         """d(mean)/d(linear predictor)."""

@@ -75,9 +75,13 @@ def simple_slopes(
     simultaneous: bool = False,
 ) -> Table:
     """The table of slopes. See ``Fit.simple_slopes``."""
-    level = fit.level if level is None else checked_level(level)
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     check_columns(fit, of, across)
-    at = usual_values(fit, across) if at is None else at
+    if at is None:
+        at = usual_values(fit, across)
     found = SlopesAcross(fit, of, across, hold, level, simultaneous).at(list(at))
     c = found.combination
     columns: dict[str, Any] = {
@@ -126,7 +130,9 @@ class SlopesAcross:
     @cached_property
     def joint(self) -> Together | None:
         """The multiplier of intervals that hold for all values at once, where that is asked."""
-        return together(self.fit, self.reach, self.level) if self.simultaneous else None
+        if self.simultaneous:
+            return together(self.fit, self.reach, self.level)
+        return None
 
     @cached_property
     def reach(self) -> np.ndarray:
@@ -250,10 +256,14 @@ def _said(found: Slopes) -> list[str]:
 def on_scale(fit: Fitted) -> str:
     if fit.link.name != "identity":
         return f", on the scale of {fit.link.name}"
-    return f", of {fit.response.name}" if fit.response.transformed else ""
+    if fit.response.transformed:
+        return f", of {fit.response.name}"
+    return ""
 
 
 def shown_value(fit: Fitted, name: str, v: Any) -> str:
     if isinstance(v, str):
         return v
-    return date_text(float(v)) if name in fit.design.dates else value(float(v), 4)
+    if name in fit.design.dates:
+        return date_text(float(v))
+    return value(float(v), 4)

@@ -1,4 +1,4 @@
-"""Where the slope of one predictor differs from zero across another."""
+"""Regions in which the slope of one predictor differs from zero across another."""
 
 from __future__ import annotations
 
@@ -50,8 +50,11 @@ def slope_regions(
     level: float | None = None,
     simultaneous: bool = True,
 ) -> Table:
-    """Where the slope differs from zero. See ``Fit.slope_regions``."""
-    level = fit.level if level is None else checked_level(level)
+    """Return where the slope differs from zero. See ``Fit.slope_regions``."""
+    if level is None:
+        level = fit.level
+    else:
+        level = checked_level(level)
     check_columns(fit, of, across)
     if across not in fit.design.seen:
         raise CallError(
@@ -114,7 +117,8 @@ def _verdicts(found: Slopes) -> list[str]:
 
 
 def _roots(at: Callable[[Sequence[float]], Slopes], low: float, high: float) -> list[float]:
-    """Where an end of the interval is zero: by the quadratic (Johnson & Neyman 1936), else sought.
+    """Return where an end of the interval is zero: by the quadratic (Johnson & Neyman 1936), else
+    sought.
 
     A slope straight in the moderator, with the same degrees of freedom throughout, has
     b² = c²·var, of second degree, which gives both roots at once.
@@ -167,7 +171,7 @@ def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray
     last = (starts == stops) | (np.arange(len(starts)) == len(starts) - 1)
 
     def own(piece: Piece) -> np.ndarray:
-        """How many rows lie in each stretch, and how many have a moderator."""
+        """Return how many rows lie in each stretch, and how many have a moderator."""
         context, times = piece
         x = context.table.column(across).numbers(context.rows)
         times = np.isfinite(x) * (1.0 if times is None else times)
@@ -192,12 +196,18 @@ def sentence(
         if not own:
             continue
         where = " and ".join(_where(fit, across, stretches, i) for i in own)
-        share = "" if shares is None else f" ({percent(float(shares[own].sum()))} of rows)"
+        if shares is None:
+            share = ""
+        else:
+            share = f" ({percent(float(shares[own].sum()))} of rows)"
         parts.append(f"{verdict} for {where}{share}")
     if not parts:
         return f"{slope} nowhere clearly different from zero"
     rest = any(r.slope_is == UNCERTAIN for r in stretches)
-    tail = ", elsewhere not clearly different from zero" if rest else ""
+    if rest:
+        tail = ", elsewhere not clearly different from zero"
+    else:
+        tail = ""
     return f"{slope} {', '.join(parts)}{tail}"
 
 
@@ -211,4 +221,6 @@ def _where(fit: Fitted, across: str, stretches: Sequence[Region], place: int) ->
         return f"every {name} seen"
     if first:
         return f"{name} below {stop}"
-    return f"{name} above {start}" if last else f"{name} from {start} to {stop}"
+    if last:
+        return f"{name} above {start}"
+    return f"{name} from {start} to {stop}"

@@ -1,4 +1,4 @@
-"""What workings are made of: steps with formulas, and the parts that every kind shares."""
+"""The parts of workings: steps with formulas, and the parts that every kind shares."""
 
 from __future__ import annotations
 
@@ -60,7 +60,9 @@ class Step:
 
 
 def _rounded(v: float, digits: int) -> float:
-    return float(f"{v:.{digits - 1}e}") if np.isfinite(v) else v
+    if np.isfinite(v):
+        return float(f"{v:.{digits - 1}e}")
+    return v
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -134,8 +136,14 @@ class Workings:
         parts = [step.written("latex", numbers=n) for n in (False, True)]
         sign = symbol(step.sign, 0).write("latex")
         shown = shown.replace("−", "-")
-        item = r"\item " if form == "latex" else "1. "
-        text = latex_text(step.figure) if form == "latex" else step.figure
+        if form == "latex":
+            item = r"\item "
+        else:
+            item = "1. "
+        if form == "latex":
+            text = latex_text(step.figure)
+        else:
+            text = step.figure
         return f"{item}{text}: ${sign} = {parts[0]} = {parts[1]} = {shown}$"
 
     def __str__(self) -> str:
@@ -150,7 +158,9 @@ class Workings:
 def estimated_names(fit: Fitted) -> list[str]:
     """The names of the estimated coefficients, the constant's first."""
     names = [fit.words(fit.design.names[j]) for j in fit.solution.kept]
-    return ["intercept", *names] if fit.solution.has_intercept else names
+    if fit.solution.has_intercept:
+        return ["intercept", *names]
+    return names
 
 
 def estimated_columns(fit: Fitted) -> np.ndarray:
@@ -160,7 +170,9 @@ def estimated_columns(fit: Fitted) -> np.ndarray:
 
 def _columns(fit: Fitted, block: RowBlock) -> np.ndarray:
     X = block.X[:, fit.solution.kept]
-    return np.column_stack([np.ones(len(X)), X]) if fit.solution.has_intercept else X
+    if fit.solution.has_intercept:
+        return np.column_stack([np.ones(len(X)), X])
+    return X
 
 
 @dataclass(frozen=True)
@@ -206,7 +218,7 @@ def weighed_response(fit: Fitted) -> tuple[np.ndarray, np.ndarray]:
 
 
 def weight_notes(fit: Fitted) -> tuple[str, ...]:
-    """What w stands for, and what was taken from y."""
+    """Return what w stands for, and what was taken from y."""
     options, notes = fit.options, []
     if options.weights is not None or options.repeats is not None:
         parts = [f"{word} ({column})" for word, column in
@@ -222,8 +234,14 @@ def with_sums(fit: Fitted, columns: dict[str, np.ndarray], title: str) -> Table:
     table, used = rows_at_hand(fit)
     labels = [str(v) for v in table.index[used.rows]]
     n = len(labels)
-    shown = n if n <= MOST_ROWS else 10
-    dots = [] if shown == n else ["…"]
+    if n <= MOST_ROWS:
+        shown = n
+    else:
+        shown = 10
+    if shown == n:
+        dots = []
+    else:
+        dots = ["…"]
     index = [*labels[:shown], *dots, "sum"]
     empty = [np.nan] * len(dots)
     sums = {name: _sum(v) for name, v in columns.items()}
@@ -241,7 +259,9 @@ def with_sums(fit: Fitted, columns: dict[str, np.ndarray], title: str) -> Table:
 def _sum(v: np.ndarray) -> float:
     """A sum; zero where nothing but rounding is left of it."""
     total = float(v.sum())
-    return 0.0 if abs(total) < 1e-11 * float(np.abs(v).sum()) else total
+    if abs(total) < 1e-11 * float(np.abs(v).sum()):
+        return 0.0
+    return total
 
 
 def critical_t(fit: Fitted) -> Formula:
@@ -260,7 +280,10 @@ def about(name: str, sign: str, b: Formula, se: Formula, t: Formula) -> list[Ste
 
 
 def tested(name: str, sign: str, b: Formula, se: Formula, df: int) -> list[Step]:
-    tv = b.value / se.value if se.value else np.nan
+    if se.value:
+        tv = b.value / se.value
+    else:
+        tv = np.nan
     t = symbol(f"t of {sign}", tv)
     p = float(tails.t_two_sided(tv, df))
     two = call("two-sided p", p, t, symbol("df", df))
@@ -274,9 +297,15 @@ def steps_of_the_whole(
     fit: Fitted, ssr: Formula, sse: Formula, sst: Formula, s2: Formula, model: Formula, df: Formula
 ) -> list[Step]:
     k, d = int(model.value), int(df.value)
-    r2v = ssr.value / sst.value if sst.value else np.nan
+    if sst.value:
+        r2v = ssr.value / sst.value
+    else:
+        r2v = np.nan
     msr, r2 = symbol("MSR", ssr.value / k), symbol("R²", r2v)
-    f = msr.value / s2.value if s2.value else np.nan
+    if s2.value:
+        f = msr.value / s2.value
+    else:
+        f = np.nan
     critical = float(tails.f_quantile(fit.level, k, d))
     F = symbol("F", f)
     p = call("upper p", float(tails.f_upper(f, k, d)), F, model, df)

@@ -45,13 +45,19 @@ def several(fit: Fitted) -> Workings:
     G, g = sums.columns, sums.with_response
     C = np.linalg.inv(G)
     table = _normal_equations(names, G, g, C, values)
-    weighted = "" if sums.plain else "w"
+    if sums.plain:
+        weighted = ""
+    else:
+        weighted = "w"
     yy = symbol(f"Σ{weighted}y²", sums.response_squared)
     rss = float(fit.estimate.deviance)
     explained: Formula | None = None
     for j, name in enumerate(names):
         part = symbol(f"b[{name}]", values[j]) * symbol(f"Σ{weighted}xy[{name}]", g[j])
-        explained = part if explained is None else explained + part
+        if explained is None:
+            explained = part
+        else:
+            explained = explained + part
     assert explained is not None
     n, p = fit.n_rows, len(names)
     df = symbol("n − p", n - p)
@@ -138,7 +144,10 @@ def reweighted(fit: Fitted) -> Workings:
         error = float(e.standard_errors[keep][j])
         be, se = symbol(f"b[{name}]", estimate), symbol(f"se[{name}]", error)
         steps.append(Step(f"standard error of {name}", se.name, root(symbol("φ", phi) * c), error))
-        letter = "z" if np.isinf(fit.estimate.reference_df) else "t"
+        if np.isinf(fit.estimate.reference_df):
+            letter = "z"
+        else:
+            letter = "t"
         steps.append(Step(f"{letter} of {name}", f"{letter}[{name}]", be / se, estimate / error))
     if fit.model_df > 0 and fit.solution.has_intercept:
         d0, d = symbol("D₀", fit.estimate.null_deviance), symbol("D", fit.estimate.deviance)

@@ -26,7 +26,10 @@ from joinery.study.understand.worked import (
 
 def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Workings:
     y, w = weighed_response(fit)
-    letter = "" if np.all(w == 1) else "w"
+    if np.all(w == 1):
+        letter = ""
+    else:
+        letter = "w"
     figures = per_row(fit)
     e = estimates(fit)
     b0v, b1v = float(e.values[0]), float(e.values[1])
@@ -80,7 +83,10 @@ def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Wo
     steps.append(
         Step("correlation", "r", Sxy / root(Sxx * Syy), dx @ dy / np.sqrt((dx @ dx) * (dy @ dy)))
     )
-    x0 = _near_the_mean(x, mean_x) if at is None else float(at)
+    if at is None:
+        x0 = _near_the_mean(x, mean_x)
+    else:
+        x0 = float(at)
     steps += _forecast_of_one(fit, x0, n, mx, Sxx, s, b0, b1)
     title = f"{fit.sentence}, worked out: y is {fit.words(fit.response.name)}, x is {name}"
     return Workings(title, table, tuple(steps), weight_notes(fit))

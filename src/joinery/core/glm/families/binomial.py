@@ -34,12 +34,16 @@ class Binomial:
         return np.asarray((1 - mu if rest is None else rest) - mu)
 
     def deviance(self, y: Rows, mu: Rows, rest: Rows | None = None) -> Rows:
-        rest = 1 - mu if rest is None else rest
+        if rest is None:
+            rest = 1 - mu
         away = y * rest - (1 - y) * mu  # y − μ, without its cancelling near one
         return np.asarray(2 * (excess(y, mu, away) + excess(1 - y, rest, -away)))
 
     def start(self, y: Rows, trials: Rows | None) -> Rows:
-        m = np.ones(len(y)) if trials is None else trials
+        if trials is None:
+            m = np.ones(len(y))
+        else:
+            m = trials
         return np.asarray((y * m + 0.5) / (m + 1))
 
     def allowed(self, y: Rows) -> tuple[Rows, str]:
@@ -55,8 +59,14 @@ class Binomial:
         weights: Rows,
         dispersion: float,
     ) -> Rows:
-        m = np.ones(len(y)) if trials is None else trials
-        share = y if trials is None else np.round(y * m) / m
+        if trials is None:
+            m = np.ones(len(y))
+        else:
+            m = trials
+        if trials is None:
+            share = y
+        else:
+            share = np.round(y * m) / m
         best = self.best_log_likelihood(y, trials)
         return np.asarray(weights * (best - m * self.deviance(share, mu, rest) / 2))
 

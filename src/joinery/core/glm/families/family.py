@@ -1,4 +1,4 @@
-"""What a family is: how the spread of a response goes with its mean, and its distribution.
+"""The protocol of a family: how the spread of a response goes with its mean, and its distribution.
 
 y (m,) is a number, a share of ``trials``, or a count; μ (m,) its mean. Everything is given row by
 row.
@@ -44,22 +44,23 @@ class Family(Protocol):
 
     @property
     def discrete(self) -> bool:
-        """Whether responses are counted: ends of intervals are whole numbers."""
+        """Return True if responses are counted: ends of intervals are whole numbers."""
         ...
 
     @property
     def shares(self) -> bool:
-        """Whether a response says if something happened, or how many times out of a total."""
+        """Return True if a response says if something happened, or how many times out of a
+        total."""
         ...
 
     @property
     def known_dispersion(self) -> bool:
-        """Whether φ is 1 unless asked otherwise."""
+        """Return True if φ is 1 unless asked otherwise."""
         ...
 
     @property
     def quasi(self) -> bool:
-        """Whether another dispersion may be estimated; it then has no distribution."""
+        """Return True if another dispersion may be estimated; it then has no distribution."""
         ...
 
     @property
@@ -99,7 +100,7 @@ class Family(Protocol):
         ...
 
     def allowed(self, y: Rows) -> tuple[Rows, str]:
-        """Which values the family cannot have, and what is wrong with them in words."""
+        """Return which values the family cannot have, and what is wrong with them in words."""
         ...
 
     def log_likelihood(
@@ -151,7 +152,10 @@ def excess(a: Rows, b: Rows, away: Rows) -> Rows:
     if b.shape != away.shape:
         b = np.broadcast_to(b, away.shape)
     sound = b.min(initial=1.0) > 0
-    of = b if sound else np.where(b > 0, b, 1.0)
+    if sound:
+        of = b
+    else:
+        of = np.where(b > 0, b, 1.0)
     out = special.xlogy(a, a / of) - away
     near = np.abs(away) < 1e-2 * of
     r = away[near] / of[near]
@@ -182,7 +186,10 @@ def whole_quantile(
     share: float, cdf: Callable[[Rows], Rows], guess: Rows, highest: Rows | None
 ) -> Rows:
     """Return the first whole number whose cdf reaches ``share``, by doubling steps from a guess."""
-    top = np.full(np.shape(guess), np.inf) if highest is None else highest
+    if highest is None:
+        top = np.full(np.shape(guess), np.inf)
+    else:
+        top = highest
     low, high = np.full(np.shape(guess), -1.0), np.clip(np.ceil(guess), 0.0, top)
     for _ in range(1100):
         short = (cdf(high) < share) & (high < top)

@@ -96,7 +96,10 @@ class NegativeBinomial:
     def draw(
         self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
     ) -> Rows:
-        means = mu * rng.gamma(self.k, 1 / self.k, np.shape(mu)) if np.isfinite(self.k) else mu
+        if np.isfinite(self.k):
+            means = mu * rng.gamma(self.k, 1 / self.k, np.shape(mu))
+        else:
+            means = mu
         return np.asarray(rng.poisson(means), float)
 
 
