@@ -65,13 +65,13 @@ def _run() -> None:
         sys.exit(UNWRITABLE)
 
 
-def _of_command(asked: list[str]) -> Typer:
-    """The application with the command alone that is asked for: to make all takes a while."""
-    own = [c for c in app.registered_commands if [_name(c)] == asked]
-    if not own:
+def _of_command(typed: list[str]) -> Typer:
+    """Return the application with the typed command alone: to make all takes a while."""
+    chosen = [c for c in app.registered_commands if [_name(c)] == typed]
+    if not chosen:
         return app
     alone = copy(app)
-    alone.registered_commands = own
+    alone.registered_commands = chosen
     return alone
 
 

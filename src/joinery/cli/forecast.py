@@ -55,8 +55,8 @@ def forecast(
         tell_notes(rows.notes)
     output = given["output"]
     if new is not None and rows.read_as_needed and output is not None:
-        for name, asked in (("simultaneous", simultaneous), ("hold", hold), ("per", per)):
-            if asked:
+        for name, wanted in (("simultaneous", simultaneous), ("hold", hold), ("per", per)):
+            if wanted:
                 raise errors.CallError(
                     f"{advice.option(name)} is for forecasts of rows in memory; leave it out, or "
                     "forecast fewer rows",

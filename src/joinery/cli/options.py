@@ -236,12 +236,12 @@ def takes(
     def decorate(command: Callable[..., None]) -> Callable[..., None]:
         follows = WATCH if "data" in arguments else {}  # whatever reads a file can follow it
         shared = {name: spec for group in (*options, follows) for name, spec in group.items()}
-        own = [
+        chosen = [
             p
             for p in inspect.signature(command, eval_str=True).parameters.values()
             if p.kind != p.VAR_KEYWORD and p.name not in arguments and p.name not in shared
         ]
-        parameters = [_parameter(n, *spec) for n, spec in arguments.items()] + own
+        parameters = [_parameter(n, *spec) for n, spec in arguments.items()] + chosen
         parameters += [_parameter(n, *spec) for n, spec in shared.items()]
 
         def called(**given: Any) -> None:

@@ -111,8 +111,8 @@ def simple_slopes(
 ) -> None:
     """The slope of one predictor at values of another."""
     fitted = fit_of(**given)
-    asked: dict[str, Any] = {"hold": held_in(hold), "simultaneous": simultaneous}
-    show(fitted.simple_slopes(of, across, values_in(at), **asked), given)
+    options: dict[str, Any] = {"hold": held_in(hold), "simultaneous": simultaneous}
+    show(fitted.simple_slopes(of, across, values_in(at), **options), given)
 
 
 @app.command("slope-regions", rich_help_panel=UNDERSTAND)
@@ -122,8 +122,8 @@ def slope_regions(
 ) -> None:
     """Find the stretches in which that slope differs from zero."""
     fitted = fit_of(**given)
-    asked: dict[str, Any] = {"hold": held_in(hold), "simultaneous": simultaneous}
-    show(fitted.slope_regions(of, across, **asked), given)
+    options: dict[str, Any] = {"hold": held_in(hold), "simultaneous": simultaneous}
+    show(fitted.slope_regions(of, across, **options), given)
 
 
 def _saved_term(given: dict[str, Any], term: str | None) -> tuple[str, dict[str, Any]]:
@@ -185,9 +185,9 @@ def level_differences(
     """Differences between levels, corrected for their number."""
     term, given = _saved_term(given, term)
     fitted = fit_of(**given)
-    asked: dict[str, Any] = {"reference": reference, "correction": correction}
+    options: dict[str, Any] = {"reference": reference, "correction": correction}
     with working("comparing levels"):
-        table = fitted.level_differences(term, at=settings_in(at), **asked)
+        table = fitted.level_differences(term, at=settings_in(at), **options)
     show(table, given)
 
 

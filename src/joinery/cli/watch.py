@@ -123,10 +123,10 @@ def _changes(path: Path) -> Iterator[None]:
 def _state(path: Path) -> tuple[int, int, int] | None:
     """Return what tells that a file is another; None while it is away."""
     try:
-        found = path.stat()
+        result = path.stat()
     except OSError:
         return None
-    return found.st_mtime_ns, found.st_size, found.st_ino
+    return result.st_mtime_ns, result.st_size, result.st_ino
 
 
 def _settled(path: Path) -> tuple[int, int, int] | None:

@@ -136,8 +136,8 @@ class Column:
         assert self.coded is not None
         stray = [code for code, level in enumerate(self.levels) if level in self.stray]
         wanted = np.asarray(stray or range(len(self.levels)), dtype=int)
-        found = [np.isin(some, wanted) for some in _stretches(self.coded)]
-        return np.flatnonzero(np.concatenate(found))
+        collected = [np.isin(some, wanted) for some in _stretches(self.coded)]
+        return np.flatnonzero(np.concatenate(collected))
 
     def texts(self, rows: Rows) -> np.ndarray:
         """Values as text, None where missing."""
@@ -178,16 +178,16 @@ class Column:
     def _distinct(self) -> np.ndarray:
         """The different numbers in order. Raises UnusableColumnError for too many to hold."""
         assert self.values is not None
-        found = np.empty(0)
+        result = np.empty(0)
         for some in _stretches(self.values):
-            found = np.unique(np.append(found, some[~np.isnan(some)]))
-            if len(found) > MOST_DISTINCT:
+            result = np.unique(np.append(result, some[~np.isnan(some)]))
+            if len(result) > MOST_DISTINCT:
                 raise UnusableColumnError(
                     f"column {self.name!r} has more than {MOST_DISTINCT:,} different values, more "
                     "than can be told apart as levels or places",
                     column=self.name,
                 )
-        return found
+        return result
 
     def _as_levels(self, distinct: np.ndarray) -> tuple[Any, ...]:
         return tuple(map(date_text, distinct.tolist()) if self.is_date else distinct.tolist())
@@ -219,14 +219,14 @@ class Column:
         return bool(pd.Index(values[:1000]).is_unique and pd.Index(values).is_unique)
 
     @cached_property
-    def found(self) -> Swept:
+    def sweep_result(self) -> Swept:
         """Return what all its cells are: as a pass found, or found here."""
         return self.swept or swept(_stretches(self.values) if self.values is not None else iter(()))
 
     @property
     def sound(self) -> bool:
         """Return True if it holds numbers alone, none missing and none infinite."""
-        return self.found.sound
+        return self.sweep_result.sound
 
     def from_text(self, text: str) -> float:
         """A date written as text, as this column's days. Raises UnusableColumnError for another."""
@@ -483,7 +483,7 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextRea
         texts = kept
     if not texts:
         return replace(plain, values=np.full(len(codes), np.nan))
-    trouble, meant, said = None, "numbers", None
+    trouble, meant, notes_made = None, "numbers", None
     stray: frozenset[str] = frozenset()
     if not how.as_levels:
         marked = any("," in text or "." in text for text in texts)
@@ -500,7 +500,7 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextRea
         if dates is not None and dates.stamps is not None:
             values = np.append(in_days(dates.stamps), np.nan)[codes]
             return replace(plain, kind="date", values=values, note=dates.note)
-        said = reading.note
+        notes_made = reading.note
         if dates is not None:
             trouble, meant = dates.trouble, "dates"
         elif reading.mostly_numbers:
@@ -516,7 +516,7 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextRea
         kind="yes/no" if yes_no else "category",
         coded=np.append(rank, -1)[codes],
         levels=levels,
-        note=said,
+        note=notes_made,
         remarks=remarks + _alike_but_for_case(levels),
         trouble=trouble,
         meant=meant,

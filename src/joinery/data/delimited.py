@@ -61,12 +61,12 @@ class Settled:
         """Those of them that the caller has not named."""
         return [mark for mark in self.missing if mark and mark not in self.empty]
 
-    def notes(self, found: Layout) -> list[str]:
+    def notes(self, arrangement: Layout) -> list[str]:
         """Return what is said of a layout, but for what the caller settled."""
-        words = found.notes
-        settled = [self.header is not None] * bool(found.above)
-        settled += [self.footer is not None] * bool(found.below)
-        return [note for note, own in zip(words, settled, strict=True) if not own]
+        words = arrangement.notes
+        settled = [self.header is not None] * bool(arrangement.above)
+        settled += [self.footer is not None] * bool(arrangement.below)
+        return [note for note, member in zip(words, settled, strict=True) if not member]
 
 
 def read_delimited(raw: bytes, where: str, given: Settled) -> tuple[pd.DataFrame, list[str]]:
@@ -131,9 +131,9 @@ class _Cells:
         levels = [
             i for i, name in enumerate(frame.columns) if str(name).strip() in self.given.levels
         ]
-        whole = [i for i, kind in enumerate(frame.dtypes) if kind.kind in "iu"]
-        if whole and re.search(r"(?<![\d.,])0\d\d", self.text):
-            zeros = whole
+        full = [i for i, kind in enumerate(frame.dtypes) if kind.kind in "iu"]
+        if full and re.search(r"(?<![\d.,])0\d\d", self.text):
+            zeros = full
         else:
             zeros = []
         for place, texts in self.texts(sorted({*levels, *zeros})).items():
@@ -197,25 +197,27 @@ def _marked(frame: pd.DataFrame, cells: _Cells, given: Settled) -> Marks:
 
 def taken_as_missing(columns: Mapping[str, pd.Series], given: Settled) -> list[str]:
     """Say of each column which marks were taken for missing cells, and how often."""
-    marks, said = set(given.usual_marks), []
+    marks, remarks = set(given.usual_marks), []
     for name, cells in columns.items():
         texts = cells[[isinstance(cell, str) for cell in cells]].str.strip()
-        found = texts[texts.isin(marks)].value_counts()
-        if len(found):
-            shown = " and ".join(f"{mark!r} in {n:,}" for mark, n in found.items())
-            if found.sum() == 1:
+        result = texts[texts.isin(marks)].value_counts()
+        if len(result):
+            shown = " and ".join(f"{mark!r} in {n:,}" for mark, n in result.items())
+            if result.sum() == 1:
                 unit = "cell"
             else:
                 unit = "cells"
-            keep = advice.reading("not_empty", str(found.index[0]))
-            said.append(f"{name}: missing by its mark, {shown} {unit}; {keep} makes it a value")
-    return said
+            keep = advice.reading("not_empty", str(result.index[0]))
+            remarks.append(f"{name}: missing by its mark, {shown} {unit}; {keep} makes it a value")
+    return remarks
 
 
 def without_marks(frame: pd.DataFrame, marks: Collection[str]) -> pd.DataFrame:
     """Return a frame whose texts that are marks of a missing cell are missing."""
-    found = set(marks)
-    return frame.map(lambda cell: None if isinstance(cell, str) and cell.strip() in found else cell)
+    collected = set(marks)
+    return frame.map(
+        lambda cell: None if isinstance(cell, str) and cell.strip() in collected else cell
+    )
 
 
 def _distinct(columns: dict[int, pd.Series]) -> list[list[str]]:
@@ -278,9 +280,9 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
     filled = [i for i, record in enumerate(records) if record.strip()]
     first, last = filled[:LOOKED_AT], filled[-LOOKED_AT:]
     head, tail = ([_cells(records[i], delimiter) for i in places] for places in (first, last))
-    found = layout(head, tail, complete=len(filled) <= LOOKED_AT)
+    arrangement = layout(head, tail, complete=len(filled) <= LOOKED_AT)
     if given.header is None:
-        top = first[found.header]
+        top = first[arrangement.header]
     else:
         top = given.header - 1
     if not 0 <= top < len(records):
@@ -291,7 +293,7 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
         )
     below = [i for i in filled if i > top]
     if given.footer is None:
-        off = len(found.below)
+        off = len(arrangement.below)
     else:
         off = given.footer
     if not 0 <= off < max(len(below), 1):
@@ -305,12 +307,12 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
     else:
         end = len(records)
     header = _cells(records[top], delimiter)
-    notes = given.notes(found)
+    notes = given.notes(arrangement)
     if given.header is None:
-        notes += _about_header(header, head[: found.header], where)
+        notes += _about_header(header, head[: arrangement.header], where)
     _check_first_row(header, _cells(records[below[0]], delimiter) if below else [], where)
-    whole = top == 0 and end == len(records)
-    return _CutOut(text if whole else "".join(records[top:end]), header, notes)
+    full = top == 0 and end == len(records)
+    return _CutOut(text if full else "".join(records[top:end]), header, notes)
 
 
 def _about_header(header: list[str], above: list[list[str]], where: str) -> list[str]:

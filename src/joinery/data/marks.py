@@ -89,8 +89,8 @@ def _marks(digits: str) -> str:
     marks = ""
     if _PLAIN.fullmatch(digits) or _COMMA_GROUPS.fullmatch(digits):
         marks += POINT
-    whole = POINT not in digits and _PLAIN.fullmatch(digits)
-    if whole or _DECIMAL_COMMA.fullmatch(digits) or _POINT_GROUPS.fullmatch(digits):
+    full = POINT not in digits and _PLAIN.fullmatch(digits)
+    if full or _DECIMAL_COMMA.fullmatch(digits) or _POINT_GROUPS.fullmatch(digits):
         marks += COMMA
     return marks
 

@@ -27,7 +27,7 @@ from joinery.data.contents import is_open_file
 from joinery.data.marks import DECIMAL, UNSETTLED, Marks, is_text, settled, texts_of
 from joinery.data.reading import read, read_like, sample_data
 from joinery.data.sources.cells import Cells
-from joinery.data.sources.opening import opened, whole
+from joinery.data.sources.opening import opened, read_all
 from joinery.data.sources.source import (
     STRETCH,
     Source,
@@ -103,7 +103,7 @@ class Records:
             return self._frame
         if not is_held(self.source, apart=True):
             refuse_too_large(len(self), 0, "this question", "ask it of a sample of the rows")
-        frame = whole(self.source)
+        frame = read_all(self.source)
         return with_columns(frame, {n: self._frame[n].to_numpy() for n in self.beside})
 
     @property
@@ -266,10 +266,10 @@ class Records:
         if self.source is not None:
             self.source.expect([name for name in names if not self._held(name)])
 
-    def told(self, swept: Mapping[str, Swept]) -> None:
+    def keep_sweeps(self, swept: Mapping[str, Swept]) -> None:
         """Keep what a pass over all cells of some columns found."""
-        for name, own in swept.items():
-            self._columns[name] = replace(self.column(name), swept=own)
+        for name, member in swept.items():
+            self._columns[name] = replace(self.column(name), swept=member)
 
     def replaced(self, name: str, values: np.ndarray) -> Records:
         """The same table with other numbers in one column."""
@@ -313,9 +313,9 @@ class Records:
         Raises CallError for one that is not there.
         """
         keys = [_label_text(label) for label in labels]
-        found = self._where(keys)
+        result = self._where(keys)
         for label, key in zip(labels, keys, strict=True):
-            if key not in found:
+            if key not in result:
                 raise CallError(
                     f"no row is labelled {label!r}; rows are labelled "
                     f"{listed(self.labels(np.arange(min(3, len(self)))))}, …"
@@ -325,13 +325,13 @@ class Records:
                     argument="leave_out",
                 )
         if keys:
-            return np.concatenate([found[key] for key in keys])
+            return np.concatenate([result[key] for key in keys])
         return np.empty(0, dtype=int)
 
     def _where(self, keys: Sequence[str]) -> dict[str, np.ndarray]:
         """The positions of rows by their label's text, those that are there."""
-        own = self.id is None and isinstance(self._frame.index, pd.RangeIndex)
-        if own and self._frame.index.equals(pd.RangeIndex(len(self))):
+        indices = self.id is None and isinstance(self._frame.index, pd.RangeIndex)
+        if indices and self._frame.index.equals(pd.RangeIndex(len(self))):
             numbers = {key: int(key) for key in keys if key.isdecimal() and int(key) < len(self)}
             return {key: np.array([n]) for key, n in numbers.items() if str(n) == key}
         streamed = self.id is not None and not self._held(self.id)
@@ -470,7 +470,7 @@ def records(data: Any, id: str | None = None, like: Manner | None = None) -> Rec
     if source is not None and not is_held(source):
         return _streamed(source, id, like)
     frame, name = (
-        _frame(data, like) if source is None or _is_file(data) else (whole(source), source.name)
+        _frame(data, like) if source is None or _is_file(data) else (read_all(source), source.name)
     )
     given = frame.columns.tolist()
     names = [column_name(c) for c in given]

@@ -60,8 +60,8 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
         return [["" if pd.isna(c) else str(c) for c in row] for row in part.itertuples(index=False)]
 
     head, tail = texts(cells.head(LOOKED_AT)), texts(cells.tail(LOOKED_AT))
-    found = layout(head, tail, complete=len(cells) <= LOOKED_AT, ragged=False)
-    top = found.header
+    arrangement = layout(head, tail, complete=len(cells) <= LOOKED_AT, ragged=False)
+    top = arrangement.header
     if given.header is not None:
         top = int(np.searchsorted(cells.index.to_numpy(), given.header - 1))
         if not 0 <= top < len(cells):
@@ -69,7 +69,7 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
                 f"{advice.option('header', given.header)} is no line of {where}", argument="header"
             )
     if given.footer is None:
-        off = len(found.below)
+        off = len(arrangement.below)
     else:
         off = given.footer
     rows = len(cells) - top - 1
@@ -86,7 +86,7 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
     frame = without_marks(frame, given.missing)
     frame = frame.reset_index(drop=True).infer_objects()
     frame.attrs[NOTES] = tuple(taken)
-    return frame, given.notes(found)
+    return frame, given.notes(arrangement)
 
 
 def _hidden(content: Content, name: Any) -> list[str]:

@@ -92,8 +92,8 @@ def in_days(spans: np.ndarray) -> np.ndarray:
 def stamps_of(days: np.ndarray) -> np.ndarray:
     """The dates of days since 1970, to the microsecond; not-a-time for NaN."""
     known = np.isfinite(days)
-    whole = np.round(np.where(known, days, 0.0) * _PER_DAY["us"]).astype(np.int64)
-    return np.where(known, whole.astype("datetime64[us]"), np.datetime64("NaT", "us"))
+    integral = np.round(np.where(known, days, 0.0) * _PER_DAY["us"]).astype(np.int64)
+    return np.where(known, integral.astype("datetime64[us]"), np.datetime64("NaT", "us"))
 
 
 def date_text(days: float) -> str:

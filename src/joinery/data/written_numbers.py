@@ -53,8 +53,8 @@ def read_numbers(texts: Sequence[str], marks: Marks | None = None) -> Reading:
     values = np.array([cell.value(decimal) for cell in cells], dtype=float)
     if any(cell.percent for cell in cells):
         values /= 100.0
-    said = _note(texts, cells, values, marks)
-    return Reading(values, said, unreadable=unreadable, numbers=numbers)
+    remarks = _note(texts, cells, values, marks)
+    return Reading(values, remarks, unreadable=unreadable, numbers=numbers)
 
 
 def _trouble(texts: Sequence[str], cells: list[Written], marks: Marks) -> str | None:

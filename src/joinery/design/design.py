@@ -145,8 +145,8 @@ def _made(
     m, start = context.size, 0
     if workspace is None:
         out = np.empty((m, width), order="F")  # filled column by column
-    elif (whole := _as_they_stand(terms, context)) is not None:
-        return whole[context.rows]
+    elif (full := _as_they_stand(terms, context)) is not None:
+        return full[context.rows]
     else:
         out = workspace[:m, :width]
     for term in terms:
@@ -166,13 +166,13 @@ def _as_they_stand(terms: tuple[DesignTerm, ...], context: Context) -> np.ndarra
         names = [term.plain_column for term in terms]
         columns = [context.table.column(name).held_numbers for name in names if name is not None]
         if len(columns) == len(terms):
-            found = side_by_side(columns)
+            result = side_by_side(columns)
         else:
-            found = None
-        context.cache[key] = np.empty(0) if found is None else found
-    found = context.cache[key]
-    if found.ndim == 2:
-        return found
+            result = None
+        context.cache[key] = np.empty(0) if result is None else result
+    result = context.cache[key]
+    if result.ndim == 2:
+        return result
     return None
 
 

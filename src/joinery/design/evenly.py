@@ -24,7 +24,7 @@ def in_memory(
     table: Records, rows: Rows, places: np.ndarray, named: np.ndarray, names: Sequence[str]
 ) -> Records:
     """Some of the rows, by their places, with some columns; those ``named`` have their labels."""
-    found = table.labels(positions_at(rows, named))
-    labels = dict(zip(named.tolist(), found, strict=True))
+    result = table.labels(positions_at(rows, named))
+    labels = dict(zip(named.tolist(), result, strict=True))
     shown = [labels.get(place, "") for place in places.tolist()]
     return table.some(positions_at(rows, places), names, shown)

@@ -166,8 +166,8 @@ class CategoryFactor:
 
     def _refuse(self, codes: np.ndarray, context: Context) -> None:
         labels = context.named_rows(codes == -2)
-        found, names = coded(self.expression, context)
-        level = names[found[np.flatnonzero(codes == -2)[0]]]
+        result, names = coded(self.expression, context)
+        level = names[result[np.flatnonzero(codes == -2)[0]]]
         near = nearest(level_text(level), map(level_text, self.levels))
         hint = f"; did you mean {near!r}?" if near else "."
         raise NewRowError(

@@ -51,7 +51,7 @@ class Learner:
     def cut(self, size: int) -> Partition[Piece]:
         """The rows, so many at a time, with how often each stands."""
         cuts = self.table.cuts(self.rows, size)
-        whole = Context(self.table, self.rows, self.memory, order=self.order)
+        full = Context(self.table, self.rows, self.memory, order=self.order)
 
         def make(i: int, workspace: np.ndarray | None) -> Piece:
             start, stop = int(cuts[i]), int(cuts[i + 1])
@@ -59,7 +59,7 @@ class Learner:
                 counts = None
             else:
                 counts = self.counts[start:stop]
-            return whole.between(start, stop), counts
+            return full.between(start, stop), counts
 
         return Partition(len(cuts) - 1, make, runner=self.table.runner_of(self.rows, cuts))
 
@@ -107,7 +107,7 @@ class Learner:
             column = self.table.column(expression.name)
             at_hand = column.swept is not None or not self.table.read_as_needed
             if self.rows_are_all and at_hand and column.sound:
-                return column.found.low, column.found.high
+                return column.sweep_result.low, column.sweep_result.high
             if not self.table.read_as_needed:
                 low, high = ends_of(column.numbers(self.rows))
                 if low <= high:  # else a cell is missing, or there are none
@@ -122,22 +122,22 @@ def sweep(table: Records, expressions: Iterable[Expression]) -> None:
     names = dict.fromkeys(n.name for e in expressions for n in names_in(e))
     table.expect(list(names))
     wanted = [n for n in names if table.column(n).swept is None and not table.column(n).trouble]
-    found = dict.fromkeys(wanted, Swept(True, np.inf, -np.inf))
+    collected = dict.fromkeys(wanted, Swept(True, np.inf, -np.inf))
     if not wanted:
         return
 
-    def own(piece: Piece) -> list[Swept]:
+    def of_piece(piece: Piece) -> list[Swept]:
         return [_swept(table.column(name), piece[0].rows) for name in wanted]
 
-    for parts in Learner(table, EVERY_ROW, {}).stretches.each(own):
+    for parts in Learner(table, EVERY_ROW, {}).stretches.each(of_piece):
         for name, part in zip(wanted, parts, strict=True):
-            so_far = found[name]
-            found[name] = Swept(
+            so_far = collected[name]
+            collected[name] = Swept(
                 so_far.sound and part.sound,
                 min(so_far.low, part.low),
                 max(so_far.high, part.high),
             )
-    table.told(found)
+    table.keep_sweeps(collected)
 
 
 def _swept(column: Column, rows: Rows) -> Swept:
@@ -167,12 +167,12 @@ def ends_of(x: np.ndarray) -> tuple[float, float]:
 def summed(values: Partition[Counted], what: Callable[[np.ndarray], np.ndarray]) -> float:
     """Σ counts·what(x)."""
 
-    def own(piece: Counted) -> float:
+    def of_piece(piece: Counted) -> float:
         x, counts = piece
         each = what(x)
         return float((each if counts is None else each * counts).sum())
 
-    return reduce(lambda total, part: total + part, values.each(own), 0.0)
+    return reduce(lambda total, part: total + part, values.each(of_piece), 0.0)
 
 
 def mean(values: Partition[Counted]) -> tuple[float, float]:

@@ -80,7 +80,7 @@ class Asides:
         if self.weights is None and self.repeats is None:
             return learner.table.count(learner.rows), 0.0
 
-        def own(piece: Piece) -> tuple[float, float]:
+        def of_piece(piece: Piece) -> tuple[float, float]:
             w, r = (self.values(name, piece[0]) for name in ("weights", "repeats"))
             if r is None:
                 times = np.ones(piece[0].size)
@@ -89,7 +89,7 @@ class Asides:
             return float(times.sum()), 0.0 if w is None else float(times @ np.log(w))
 
         n, log_weights = 0.0, 0.0
-        for rows, logs in learner.stretches.each(own):
+        for rows, logs in learner.stretches.each(of_piece):
             n, log_weights = n + rows, log_weights + logs
         return int(n), log_weights
 
@@ -112,7 +112,7 @@ class RowBlock:
         return dense(self.columns)
 
     @property
-    def own(self) -> slice:
+    def span(self) -> slice:
         """Return where its rows stand among all rows of the blocks."""
         return slice(self.first, self.first + len(self.y))
 
@@ -278,8 +278,8 @@ class WithResponse:
             if self.weights is None:
                 w = None
             else:
-                w = self.weights[block.own]
-            return complete(block.columns, self.response[block.own], w)
+                w = self.weights[block.span]
+            return complete(block.columns, self.response[block.span], w)
 
         return self.blocks.row_blocks.map(instead)
 

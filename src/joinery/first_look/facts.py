@@ -268,18 +268,18 @@ def _stand_in(ordered: np.ndarray) -> float | None:
             others = ordered[:first]
         if len(others) < 3:
             continue
-        whole = bool(np.all(others == np.round(others)))
+        is_integral = bool(np.all(others == np.round(others)))
         ends = float(others[0]), float(others[-1])
-        if has_stand_in(float(candidate), int(last - first), *ends, whole):
+        if has_stand_in(float(candidate), int(last - first), *ends, is_integral):
             return float(candidate)
     return None
 
 
-def has_stand_in(candidate: float, times: int, low: float, high: float, whole: bool) -> bool:
+def has_stand_in(candidate: float, times: int, low: float, high: float, is_integral: bool) -> bool:
     """Return True if a value that stands so many times lies too far from the others' ends to be
     one."""
     gap = min(abs(candidate - low), abs(candidate - high))
-    negative = candidate < 0 < low and whole
+    negative = candidate < 0 < low and is_integral
     return gap > high - low or negative or (times > 1 and low >= 0 > candidate)
 
 

@@ -71,20 +71,20 @@ class Across:
     """The response in each group of a factor."""
 
     labels: list[str]
-    found: Grouped
+    grouped: Grouped
 
     def rows(self, kind: str) -> list[dict[str, Any]]:
         """A line for each group that has rows."""
-        places = np.flatnonzero(self.found.heights.n)
+        places = np.flatnonzero(self.grouped.heights.n)
         return [{"group": self.labels[p], **self._line(int(p), kind)} for p in places]
 
     def _line(self, place: int, kind: str) -> dict[str, Any]:
-        heights = self.found.heights
+        heights = self.grouped.heights
         n = int(heights.n[place])
         if kind == "plain":
             mean, deviation = heights.mean[place], heights.deviation[place]
             return {"n": n, "mean": float(mean), "standard_deviation": float(deviation)}
-        events, total = self.found.sums[:, place].tolist()
+        events, total = self.grouped.sums[:, place].tolist()
         if total > 0:
             share = events / total
         else:
@@ -111,7 +111,7 @@ class Levels:
         """The level of each of some rows, and the ends of what is in each: there are none."""
         return self.codes(rows), np.full((2, self.count), np.nan)
 
-    def labels(self, found: Grouped) -> list[str]:
+    def labels(self, result: Grouped) -> list[str]:
         return self.names
 
 
@@ -129,7 +129,7 @@ class Ranges:
     def of(cls, learner: Learner, number: Any, groups: int = GROUPS) -> Ranges:
         values, distinct = learner.values(number), np.empty(0)
 
-        def own(rows: Rows) -> np.ndarray:
+        def of_rows(rows: Rows) -> np.ndarray:
             return evaluate(number, Context(learner.table, rows, learner.memory))
 
         for some in values.each(lambda piece: _few_of(piece[0], groups + 3)):
@@ -137,8 +137,8 @@ class Ranges:
             if len(distinct) > groups + 2:
                 break
         else:
-            return cls(own, distinct, True)
-        return cls(own, np.unique(quantiles(values, np.arange(1, groups) / groups)), False)
+            return cls(of_rows, distinct, True)
+        return cls(of_rows, np.unique(quantiles(values, np.arange(1, groups) / groups)), False)
 
     @property
     def count(self) -> int:
@@ -154,9 +154,9 @@ class Ranges:
         low = [v.min(initial=np.inf) for v in inside]
         return at, np.array([low, [v.max(initial=-np.inf) for v in inside]])
 
-    def labels(self, found: Grouped) -> list[str]:
+    def labels(self, result: Grouped) -> list[str]:
         """Each value, or the ends of each range as they were seen."""
-        ends = found.ends.T.tolist()
+        ends = result.ends.T.tolist()
         return [" to ".join(dict.fromkeys((value(low), value(high)))) for low, high in ends]
 
 

@@ -142,13 +142,13 @@ class Look:
 def _meeting(condition: Expression, table: Records) -> np.ndarray:
     """Positions of the rows that meet a condition."""
 
-    def own(piece: Piece) -> np.ndarray:
+    def of_piece(piece: Piece) -> np.ndarray:
         context = piece[0]
         return positions_at(context.rows, np.flatnonzero(holds(evaluate(condition, context))))
 
     learner = Learner(table, EVERY_ROW, {})
     learner.know([condition])
-    return joined(learner.stretches, own)
+    return joined(learner.stretches, of_piece)
 
 
 @checked

@@ -82,7 +82,7 @@ class Looked:
         columns |= {
             key: [getattr(f, key) for f in self.facts] for key in (*keys, "histogram", "values")
         }
-        own = ("mean", "standard_deviation", "minimum", "median", "maximum")
+        result = ("mean", "standard_deviation", "minimum", "median", "maximum")
         remarks = [r for f in self.facts for r in f.remarks]
         about = (
             [UNSEEN]
@@ -91,8 +91,8 @@ class Looked:
         )
         # a remark on the column says the same with its rows
         usable = [f.name for f in self.facts if f.kind != "not usable"]
-        said = {f"{n}: {c.trouble}" for n in usable if (c := self.table.column(n)).trouble}
-        notes = (*(note for note in self.table.notes if note not in said), *remarks, *about)
+        notes_made = {f"{n}: {c.trouble}" for n in usable if (c := self.table.column(n)).trouble}
+        notes = (*(note for note in self.table.notes if note not in notes_made), *remarks, *about)
         words = ("histogram", "values", "kind", "column")
         return Table(
             columns,
@@ -101,7 +101,7 @@ class Looked:
                 f"{count(len(self.names), 'column')}"
             ),
             notes=tuple(dict.fromkeys(notes)),
-            kinds=dict.fromkeys(own, "value") | dict.fromkeys(words, "text"),
+            kinds=dict.fromkeys(result, "value") | dict.fromkeys(words, "text"),
             headings={"histogram": "from least to most"},
         )
 
@@ -169,7 +169,7 @@ class Looked:
         beside, which = self._beside(names, some), None
         if self.table.read_as_needed:
             means = {f.name: f.mean if np.isfinite(f.mean) else 0.5 for f in self.facts}
-            found = pairs(self.table, rows, names, [means[n] for n in names], LEVEL)
+            result = pairs(self.table, rows, names, [means[n] for n in names], LEVEL)
         else:
             if step == 1:
                 X = beside
@@ -178,12 +178,12 @@ class Looked:
             if (many := len(names) * (len(names) - 1) // 2) > MOST_PAIRS:
                 which = correlation.strongest_pairs(X, STRONGEST)
                 basis += f"; the {len(which):,} strongest of {many:,} pairs"
-            found = correlation.pearson(X, LEVEL, which)
-        _, ranked = correlation.spearman(beside, LEVEL, found[0])
-        labels = [[names[i], names[j]] for i, j in found[0]]
+            result = correlation.pearson(X, LEVEL, which)
+        _, ranked = correlation.spearman(beside, LEVEL, result[0])
+        labels = [[names[i], names[j]] for i, j in result[0]]
         return correlation_table(
             {"column": [a for a, _ in labels], "with": [b for _, b in labels]},
-            found[1],
+            result[1],
             ranked,
             title="How columns of numbers go together",
             basis=basis,

@@ -51,10 +51,10 @@ class Wording:
 
 def _flags(those: Shown, far: np.ndarray) -> list[tuple[int, str]]:
     """Places to label among the rows shown, with their labels: far out, or those asked for."""
-    if those.asked is None:
+    if those.labelled is None:
         places = far
     else:
-        places = those.asked
+        places = those.labelled
     return list(zip(places.tolist(), map(str, those.labels(places)), strict=True))
 
 
@@ -81,7 +81,7 @@ def draw(
 
 def _left(names: list[str], most: int, those: Shown) -> str:
     """Return what is not shown: of many columns, of many rows."""
-    rows = f"; {those.said}" if those.said else ""
+    rows = f"; {those.note}" if those.note else ""
     return rows + (f"; not shown: {listed(names[most:], 6)}" if len(names) > most else "")
 
 
@@ -162,11 +162,11 @@ def _response(look: Looked, wording: Wording) -> Figure:
 def _across(at: ResponseLook, text: str, factor: Any, those: Shown, wording: Wording) -> Across:
     from joinery.first_look.panels import Across
 
-    own, of_terms = at.context(*those[:2]), at.design.context(*those[:2])
-    y = at.heights(own).height
+    result, of_terms = at.context(*those[:2]), at.design.context(*those[:2])
+    y = at.heights(result).height
     if isinstance(factor, CategoryFactor):
         (across,) = at.across([factor])
-        heights = across.found.heights
+        heights = across.grouped.heights
         n, deviations = heights.n, heights.deviation
         with np.errstate(all="ignore"):
             means = np.where(n > 0, heights.mean, np.nan)
@@ -225,8 +225,8 @@ def _matrix(look: Looked, wording: Wording) -> Figure:
 
     names = [n for n in look.numeric if look.table.column(n).kind == "number"]
     if look.at_response is not None:
-        own = {n for n in look.names if n not in look.at_response.predictors}
-        names.sort(key=lambda n: n not in own)  # the response first
+        chosen = {n for n in look.names if n not in look.at_response.predictors}
+        names.sort(key=lambda n: n not in chosen)  # the response first
     if len(names) < 2:
         raise CallError("the picture 'matrix' needs two columns of numbers that vary")
     drawn, those = names[:MOST_MATRIX], _shown(look, look.rows, wording)

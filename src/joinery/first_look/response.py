@@ -180,12 +180,12 @@ class ResponseLook:
         """Design columns, most levels as codes, and heights, some rows at a time."""
         size = max(CELLS // (1 + self.design.stored_width), 64)
 
-        def own(piece: Piece) -> _Part:
+        def of_piece(piece: Piece) -> _Part:
             rows = piece[0].rows
             X = self.design.columns(self.design.context(self.table, rows))
             return _Part(X, self.heights(self.context(self.table, rows)).height)
 
-        return self._learner.cut(size).map(own)
+        return self._learner.cut(size).map(of_piece)
 
     def _straight(self) -> correlation.Correlation:
         """Pearson's r of each design column with the response, where that has a height."""
@@ -193,10 +193,10 @@ class ResponseLook:
         ends = sum(parts.each(_Ends.of), none)
         middle = ends.sums / max(ends.n, 1)
         unit = power_of_two(np.maximum(np.abs(ends.low), np.abs(ends.high)))
-        found = sum(
+        result = sum(
             parts.each(partial(_products, middle=middle, unit=unit)), np.zeros((2, len(unit)))
         )
-        (cross, squares), largest = found, np.maximum(ends.high - middle, middle - ends.low)
+        (cross, squares), largest = result, np.maximum(ends.high - middle, middle - ends.low)
         varies = largest > 8 * np.finfo(float).eps * np.maximum(np.abs(ends.low), np.abs(ends.high))
         with np.errstate(all="ignore"):
             r = np.where(varies & varies[0], cross / np.sqrt(squares[0] * squares), np.nan)
@@ -234,8 +234,8 @@ class ResponseLook:
         terms = [term for term in self.design.terms if len(term.factors) == 1]
         groups = [
             {"term": term.text, **row}
-            for term, found in zip(terms, self.across([t.factors[0] for t in terms]), strict=True)
-            for row in found.rows(self.kind)
+            for term, outcome in zip(terms, self.across([t.factors[0] for t in terms]), strict=True)
+            for row in outcome.rows(self.kind)
         ]
         names = list(dict.fromkeys(key for row in groups for key in row))
         notes = {"of": LOGIT_NOTE, "per": "rate: count over exposure"}.get(self.kind)
@@ -258,7 +258,7 @@ class ResponseLook:
         cuts = [self._cut(factor) for factor in factors]
         unit = self._unit  # found before the pass, which may run elsewhere
 
-        def own(piece: Piece) -> list[Grouped]:
+        def of_piece(piece: Piece) -> list[Grouped]:
             y = self.heights(self.context(self.table, piece[0].rows))
             out = []
             for cut in cuts:
@@ -267,11 +267,11 @@ class ResponseLook:
                 out.append(Grouped(Spreads.of(y.height, at, cut.count, unit), np.array(sums), ends))
             return out
 
-        parts = iter(self._learner.stretches.each(own))
-        found = next(parts)
+        parts = iter(self._learner.stretches.each(of_piece))
+        result = next(parts)
         for more in parts:
-            found = [mine + other for mine, other in zip(found, more, strict=True)]
-        return [Across(cut.labels(one), one) for cut, one in zip(cuts, found, strict=True)]
+            result = [mine + other for mine, other in zip(result, more, strict=True)]
+        return [Across(cut.labels(one), one) for cut, one in zip(cuts, result, strict=True)]
 
     def _cut(self, factor: Any) -> Levels | Ranges:
         """The groups of a factor."""

@@ -22,9 +22,11 @@ class Shown(NamedTuple):
 
     table: Records
     rows: Rows
-    asked: np.ndarray | None  # places of those that labels were asked for, None for those far out
+    labelled: (
+        np.ndarray | None
+    )  # places of those that labels were asked for, None for those far out
     even: np.ndarray | slice = slice(None)  # which are taken evenly
-    said: str = ""  # what to say of rows that are not shown
+    note: str = ""  # what to say of rows that are not shown
 
     def labels(self, places: np.ndarray) -> Sequence[Any]:
         """Labels of rows by their places among those shown."""
@@ -35,26 +37,26 @@ def shown(
     table: Records, rows: Rows, names: Sequence[str], label_rows: str | Sequence[Any]
 ) -> Shown:
     """The rows of a table that its pictures show, with labels those farthest out and asked for."""
-    asked: np.ndarray | None
+    wanted: np.ndarray | None
     if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
         if label_rows == "flagged":
-            asked = None
+            wanted = None
         else:
-            asked = np.empty(0, int)
+            wanted = np.empty(0, int)
     else:
-        asked = places_at(rows, np.asarray(table.positions(as_labels(label_rows))))
+        wanted = places_at(rows, np.asarray(table.positions(as_labels(label_rows))))
     if (some := drawn_evenly(table.count(rows))) is None:
-        return Shown(table, rows, asked)
-    (even, said), beside = some, _farthest(table, rows, names)
-    if asked is not None:
-        beside = np.union1d(beside, asked)
+        return Shown(table, rows, wanted)
+    (even, remarks), beside = some, _farthest(table, rows, names)
+    if wanted is not None:
+        beside = np.union1d(beside, wanted)
     places = np.union1d(even, beside)
     return Shown(
         in_memory(table, rows, places, beside, names),
         EVERY_ROW,
-        None if asked is None else np.searchsorted(places, asked),
+        None if wanted is None else np.searchsorted(places, wanted),
         np.isin(places, even),
-        f"{said}, and those farthest out",
+        f"{remarks}, and those farthest out",
     )
 
 
@@ -62,13 +64,13 @@ def _farthest(table: Records, rows: Rows, names: Sequence[str]) -> np.ndarray:
     """Places of the rows at the ends of each column of numbers."""
     columns = [table.column(n) for n in names if table.column(n).kind in ("number", "date")]
 
-    def own(piece: Piece) -> list[np.ndarray]:
+    def of_piece(piece: Piece) -> list[np.ndarray]:
         return [_ends(column.numbers(piece[0].rows), piece[0].rows) for column in columns]
 
-    found = [np.empty((2, 0))] * len(columns)
-    for ends in Learner(table, rows, {}).stretches.each(own):
-        found = [_outermost(np.hstack(both)) for both in zip(found, ends, strict=True)]
-    positions = np.concatenate([np.empty(0), *(ends[0] for ends in found)]).astype(int)
+    collected = [np.empty((2, 0))] * len(columns)
+    for ends in Learner(table, rows, {}).stretches.each(of_piece):
+        collected = [_outermost(np.hstack(both)) for both in zip(collected, ends, strict=True)]
+    positions = np.concatenate([np.empty(0), *(ends[0] for ends in collected)]).astype(int)
     return places_at(rows, np.unique(positions))
 
 
@@ -78,8 +80,8 @@ def _ends(x: np.ndarray, rows: Rows) -> np.ndarray:
     return _outermost(np.array([positions_at(rows, here), x[here]], float))
 
 
-def _outermost(found: np.ndarray) -> np.ndarray:
-    if found.shape[1] <= 2 * FARTHEST:
-        return found
-    order = np.argpartition(found[1], [FARTHEST, found.shape[1] - FARTHEST - 1])
-    return found[:, np.append(order[:FARTHEST], order[-FARTHEST:])]
+def _outermost(result: np.ndarray) -> np.ndarray:
+    if result.shape[1] <= 2 * FARTHEST:
+        return result
+    order = np.argpartition(result[1], [FARTHEST, result.shape[1] - FARTHEST - 1])
+    return result[:, np.append(order[:FARTHEST], order[-FARTHEST:])]

@@ -49,22 +49,22 @@ def streamed_facts(column: Column, table: Records, rows: Rows) -> Facts:
 def level_counts(column: Column, learner: Learner) -> tuple[int, np.ndarray]:
     """Return how many cells are missing, and how often each level stands (levels,)."""
 
-    def own(piece: Piece) -> np.ndarray:
+    def of_piece(piece: Piece) -> np.ndarray:
         return np.bincount(column.codes(piece[0].rows) + 1, minlength=len(column.all_levels) + 1)
 
-    total = np.add.reduce(list(learner.stretches.each(own)))
+    total = np.add.reduce(list(learner.stretches.each(of_piece)))
     return int(total[0]), total[1:]
 
 
 def _of_numbers(column: Column, learner: Learner) -> Facts:
     values = learner.values(Name(column.name))
     rows = learner.table.count(learner.rows)
-    n, low, high, whole = 0, np.inf, -np.inf, True
+    n, low, high, full = 0, np.inf, -np.inf, True
     distinct: np.ndarray | None = np.empty(0)
-    for found in values.each(_first):
-        n, whole = n + found[0], whole and found[3]
-        low, high = min(low, found[1]), max(high, found[2])
-        distinct = _together(distinct, found[4])
+    for part in values.each(_first):
+        n, full = n + part[0], full and part[3]
+        low, high = min(low, part[1]), max(high, part[2])
+        distinct = _together(distinct, part[4])
     missing = rows - n
     if not n:
         nothing = (f"{column.name} has no values at all",)
@@ -95,8 +95,8 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
         "median": float(middle[0] / 2 + middle[1] / 2),
         "maximum": high,
     }
-    remarks = [*about(column, figures), *_remarks(column.name, values, figures, whole, distinct)]
-    if whole:
+    remarks = [*about(column, figures), *_remarks(column.name, values, figures, full, distinct)]
+    if full:
         kind = "whole number"
     else:
         kind = "number"
@@ -111,8 +111,8 @@ def _first(piece: Counted) -> tuple[int, float, float, bool, np.ndarray | None]:
         distinct = np.unique(x)
     else:
         distinct = None
-    whole = bool(np.all(x[:1000] == np.round(x[:1000])) and np.all(x == np.round(x)))
-    return len(x), *ends_of(x), whole, distinct
+    integral = bool(np.all(x[:1000] == np.round(x[:1000])) and np.all(x == np.round(x)))
+    return len(x), *ends_of(x), integral, distinct
 
 
 def _together(a: np.ndarray | None, b: np.ndarray | None) -> np.ndarray | None:
@@ -135,7 +135,7 @@ def _remarks(
     name: str,
     values: Partition[Counted],
     figures: dict[str, Any],
-    whole: bool,
+    integral: bool,
     distinct: np.ndarray | None,
 ) -> Iterator[str]:
     """Yield what is odd about a column of numbers."""
@@ -151,7 +151,7 @@ def _remarks(
         if abs(logs.third / n / (logs.second / n) ** 1.5) < figures["skew"] / 2:
             yield long_tail(name, figures["skew"])
     if (
-        whole
+        integral
         and distinct is not None
         and 2 < len(distinct) <= FEW_VALUES
         and n >= 5 * len(distinct)
@@ -161,11 +161,11 @@ def _remarks(
 
 def _others(values: Partition[Counted], candidate: float) -> tuple[int, float, float, bool]:
     """Return how often a value stands, and the ends of the others and whether they are whole."""
-    times, low, high, whole = 0, np.inf, -np.inf, True
-    for found in values.each(lambda piece: _apart(piece[0], candidate)):
-        times += found[0]
-        low, high, whole = min(low, found[1]), max(high, found[2]), whole and found[3]
-    return times, low, high, whole
+    times, low, high, full = 0, np.inf, -np.inf, True
+    for part in values.each(lambda piece: _apart(piece[0], candidate)):
+        times += part[0]
+        low, high, full = min(low, part[1]), max(high, part[2]), full and part[3]
+    return times, low, high, full
 
 
 def _apart(x: np.ndarray, candidate: float) -> tuple[int, float, float, bool]:

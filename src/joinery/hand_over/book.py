@@ -43,8 +43,8 @@ def write(fit: Fitted, path: str | os.PathLike[str]) -> Path:
 
 def _sheets(fit: Fitted) -> Iterator[Sheet]:
     page = short_page(fit)
-    said = [page.under, page.settled, *(f"{c.verdict}: {c.words}" for c in page.cautions)]
-    lines = [*filter(None, said), *page.in_short, page.equation]
+    remarks = [page.under, page.settled, *(f"{c.verdict}: {c.words}" for c in page.cautions)]
+    lines = [*filter(None, remarks), *page.in_short, page.equation]
     lines += [line for line in explain(fit).split("\n") if line]
     yield Sheet("in short", Table({"what the fit says": lines}, title=fit.sentence))
     yield Sheet("coefficients", coefficients(fit))
@@ -59,10 +59,10 @@ def _sheets(fit: Fitted) -> Iterator[Sheet]:
 def _rows(fit: Fitted) -> Table:
     if too_many(fit):
         return remarkable_rows(fit)
-    found = rows(fit)
-    if len(found) <= MOST_LINES:
-        return found
-    return some_lines(found, range(MOST_LINES))
+    result = rows(fit)
+    if len(result) <= MOST_LINES:
+        return result
+    return some_lines(result, range(MOST_LINES))
 
 
 def _forecasts(fit: Fitted) -> Sheet:
@@ -87,12 +87,12 @@ def _forecasts(fit: Fitted) -> Sheet:
                 formula = fitted
             else:
                 formula = forecast_formula(fit, part)
-            own = table_order(fit, formula)
-            if not set(own) <= set(needed):
+            result = table_order(fit, formula)
+            if not set(result) <= set(needed):
                 continue  # a weight that is not known of a new row
-            places = {name: letters(start + needed.index(name)) for name in own}
+            places = {name: letters(start + needed.index(name)) for name in result}
             formulas[part.replace("_", " ")] = [
-                as_spreadsheet(formula, own, {n: f"{c}{line}" for n, c in places.items()})
+                as_spreadsheet(formula, result, {n: f"{c}{line}" for n, c in places.items()})
                 for line in lines
             ]
         except CallError as reason:

@@ -197,17 +197,17 @@ class _Builder:
             )
         except (CallError, TooLargeError) as reason:
             return paragraph(f"no picture of {name}: {reason}", "note")
-        own = self._numbers(thinned(self.fit, name, "flagged")[0])
-        return f"<figure>{picture(figure, f'{name}{next(self.names)}', own)}</figure>"
+        result = self._numbers(thinned(self.fit, name, "flagged")[0])
+        return f"<figure>{picture(figure, f'{name}{next(self.names)}', result)}</figure>"
 
     def _numbers(self, drawn: Fitted) -> list[int]:
         """The page's number of each row of a picture; −1 for one that the page does not link."""
         labels, places = _listed(self.fit)
         shown = numbers_of(drawn).astype(int) - 1
-        found, own = np.isin(shown, places), np.full(len(shown), -1)
+        result, indices = np.isin(shown, places), np.full(len(shown), -1)
         numbers = np.array([self.numbers[label] for label in labels], dtype=int)
-        own[found] = numbers[np.searchsorted(places, shown[found])]
-        return own.tolist()
+        indices[result] = numbers[np.searchsorted(places, shown[result])]
+        return indices.tolist()
 
     def _equations(self) -> Iterator[Block]:
         for style in STYLES:
@@ -225,8 +225,8 @@ class _Builder:
                 ends = [paragraph(str(reason), "note")]
                 break
             if len(text) > MOST_CODE:
-                asked = advice.ask("equation", style="sql", part=part)
-                words = f"each is some {len(text):,} characters long; {asked} writes it"
+                wanted = advice.ask("equation", style="sql", part=part)
+                words = f"each is some {len(text):,} characters long; {wanted} writes it"
                 ends = [paragraph(words, "note")]
                 break
             ends.append(code(text, part, f"{self.prefix}{part}"))
@@ -236,11 +236,11 @@ class _Builder:
         labels, places = _listed(self.fit)
         every = len(places) == rows_at_hand(self.fit)[1].used
         if every:
-            found = rows(self.fit)
+            result = rows(self.fit)
         else:
-            found = remarkable_rows(self.fit)
+            result = remarkable_rows(self.fit)
         numbers: list[int | None] = [self.numbers[label] for label in labels]
-        return table(found, numbers + [None] * (len(found) - len(numbers)))
+        return table(result, numbers + [None] * (len(result) - len(numbers)))
 
     def _workings(self) -> Block:
         try:

@@ -113,10 +113,10 @@ def _settled(fit: Fitted) -> str:
 def _as_read(fit: Fitted) -> list[str]:
     """Return what was noted of the model's columns while the table was read, where that is
     little."""
-    said = [note.words for note in notes(fit) if note.kind == READING]
-    if len(said) <= MOST_READING:
-        return said
-    return [f"{len(said)} remarks on reading: look"]
+    notes_made = [note.words for note in notes(fit) if note.kind == READING]
+    if len(notes_made) <= MOST_READING:
+        return notes_made
+    return [f"{len(notes_made)} remarks on reading: look"]
 
 
 def _dispersion(fit: Fitted) -> str:
@@ -172,7 +172,7 @@ def _cautions(fit: Fitted) -> list[Caution]:
 
 def _found(line: Line) -> str:
     """Return what a check found, with its p where it has one."""
-    return line.found if math.isnan(line.test.p) else f"{line.found}; {p_phrase(line.test.p)}"
+    return line.finding if math.isnan(line.test.p) else f"{line.finding}; {p_phrase(line.test.p)}"
 
 
 def _in_short(fit: Fitted) -> list[str]:

@@ -69,7 +69,7 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
 def _scored(solution: Solution, block: RowBlock) -> Scored:
     """A block's rows in the solution's basis, with what is left of them."""
     e = (block.beyond_offset - solution.fitted(block.columns)) / solution.unit
-    return Scored(solution.in_basis(block.columns), e, block.precisions, block.times, block.own)
+    return Scored(solution.in_basis(block.columns), e, block.precisions, block.times, block.span)
 
 
 def _places(fit: Fitted) -> np.ndarray:

@@ -58,17 +58,17 @@ def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) ->
         words = [(name, family.allowed(np.zeros(0))[1])]
         if blocks.response.kind == "per":
             words.insert(0, (total, "is no exposure above zero"))
-    found: list[list[np.ndarray]] = [[] for _ in words]
+    collected: list[list[np.ndarray]] = [[] for _ in words]
     first, low, high, fractional = 0, np.inf, -np.inf, False
     for length, bad, ends, odd in rows.pieces.each(
         lambda part: (len(part.y), faults(part), ends_of(part.y), _fractional(part))
     ):
-        for places, own in zip(found, bad):
-            places.append(own + first)
+        for places, member in zip(collected, bad):
+            places.append(member + first)
         first, fractional = first + length, fractional or odd
         low, high = min(low, ends[0]), max(high, ends[1])
     seen = Responses(low if low == high else None, fractional)
-    for (column, fault), places in zip(words, found):
+    for (column, fault), places in zip(words, collected):
         _refuse(blocks, np.concatenate(places), column, fault)
     if first > 1 and seen.same in family.mean_range:
         rows_words = f"in all {count(first, 'row')}: there is nothing to explain"

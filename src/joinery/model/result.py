@@ -33,11 +33,11 @@ P = ParamSpec("P")
 
 def answered(question: Callable[P, Table]) -> Callable[P, Table]:
     """A question of a fit: its arguments are checked, and its Table has the fit's labels."""
-    asked = checked(question)
+    wanted = checked(question)
 
     @wraps(question)
     def answer(*args: P.args, **kwargs: P.kwargs) -> Table:
-        table, fit = asked(*args, **kwargs), args[0]
+        table, fit = wanted(*args, **kwargs), args[0]
         labels = fit._fitted.options.labels  # type: ignore[attr-defined]
         if labels:
             return replace(table, labels=Labels(labels))
@@ -1017,8 +1017,8 @@ other things held.
             if name.startswith("_"):
                 raise AttributeError(name)
             known = [n for n in dir(type(self)) if not n.startswith("_")]
-            asked = WORDS_FOR.get(name) or nearest(name, known)
-            hint = f"; did you mean {asked}?" if asked else ""
+            meant = WORDS_FOR.get(name) or nearest(name, known)
+            hint = f"; did you mean {meant}?" if meant else ""
             raise AttributeError(f"a Fit has no {name!r}{hint}")
 
     def _output(self, path: Any, *inputs: object) -> Any:
@@ -1047,8 +1047,8 @@ other things held.
 
 def warned(fit: Fit) -> Fit:
     """Return a fit, with one warning of what its estimates must be read with, and one of cells."""
-    if said := said_of_estimates(fit._fitted):
-        warnings.warn("; ".join(said), EstimateWarning, stacklevel=4)
-    if said := said_of_reading(fit._fitted):
-        warnings.warn("; ".join(said), ReadingWarning, stacklevel=4)
+    if notes_made := said_of_estimates(fit._fitted):
+        warnings.warn("; ".join(notes_made), EstimateWarning, stacklevel=4)
+    if notes_made := said_of_reading(fit._fitted):
+        warnings.warn("; ".join(notes_made), ReadingWarning, stacklevel=4)
     return fit

@@ -85,24 +85,26 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
     grouped = {n.name for f in factors for n in names_in(f) if category_of(f) == n}
     require(shares & set(design.seen) <= grouped, "a number with the shares of levels")
     for factor in factors:
-        memory, own = design.factors[str(factor)], [n.name for n in names_in(factor)]
-        if len(own) == 1:
-            typical = saved.rows.typical.get(own[0])
+        memory, result = design.factors[str(factor)], [n.name for n in names_in(factor)]
+        if len(result) == 1:
+            typical = saved.rows.typical.get(result[0])
         else:
             typical = None
-        dated = not isinstance(memory, SavedDate) or own[0] in design.dates
-        require(dated, f"{own[0]} is a date in one part alone")
+        dated = not isinstance(memory, SavedDate) or result[0] in design.dates
+        require(dated, f"{result[0]} is a date in one part alone")
         if isinstance(memory, SavedDate):
-            first = design.seen.get(own[0], (math.nan, 0.0))[0]
-            require(memory.first == first, f"the first date of {own[0]} differs from part to part")
+            first = design.seen.get(result[0], (math.nan, 0.0))[0]
+            require(
+                memory.first == first, f"the first date of {result[0]} differs from part to part"
+            )
         if isinstance(typical, dict) and isinstance(memory, SavedCategory):
             levels = {level_text(level) for level in memory.levels}
-            require(set(typical) <= levels, f"the levels of {own[0]} differ from part to part")
-        if isinstance(typical, dict) and str(factor) == own[0] and own[0] not in grouped:
-            require(isinstance(memory, SavedCategory), f"{own[0]} is no category")
-        if isinstance(typical, float) and str(factor) == own[0]:
+            require(set(typical) <= levels, f"the levels of {result[0]} differ from part to part")
+        if isinstance(typical, dict) and str(factor) == result[0] and result[0] not in grouped:
+            require(isinstance(memory, SavedCategory), f"{result[0]} is no category")
+        if isinstance(typical, float) and str(factor) == result[0]:
             plain = not isinstance(memory, SavedCategory)
-            require(plain, f"{own[0]} is a category without shares")
+            require(plain, f"{result[0]} is a category without shares")
 
 
 def _check_solution(s: SavedSolution, sentence: Sentence) -> None:

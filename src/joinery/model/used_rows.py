@@ -125,10 +125,10 @@ class _Judged:
         left = _Left(
             np.zeros(m, dtype=np.int32), [], nobody.copy(), nobody.copy(), nobody.copy(), {}
         )
-        asked = self.asked_out[(self.asked_out >= first) & (self.asked_out < first + m)]
-        if len(asked):
+        wanted = self.asked_out[(self.asked_out >= first) & (self.asked_out < first + m)]
+        if len(wanted):
             mask = nobody.copy()
-            mask[asked - first] = True
+            mask[wanted - first] = True
             left.take(mask, "asked to be left out")
         if self.where is not None:
             left.cut = self._cut(self.where, context)
@@ -271,12 +271,12 @@ def _refuse(table: Records, empty: dict[str, np.ndarray]) -> None:
 def _infinite(table: Records, name: str, rows: Rows) -> np.ndarray:
     """Positions of the rows where a column is infinite."""
     learner = Learner(table, rows, {})
-    found = [np.empty(0, dtype=int)]
+    collected = [np.empty(0, dtype=int)]
     for context, _ in learner.stretches:
         bad = table.column(name).infinite(context.rows)
         if bad.any():
-            found.append(positions_at(context.rows, np.flatnonzero(bad)))
-    return np.concatenate(found)
+            collected.append(positions_at(context.rows, np.flatnonzero(bad)))
+    return np.concatenate(collected)
 
 
 def _refuse_infinite(table: Records, expressions: Iterable[Expression], used: UsedRows) -> None:

@@ -247,8 +247,8 @@ def _compare(node: Chain, operator: str, context: Context) -> np.ndarray:
         return _compare_dates(node, operator, context)
     if _textual(left, context) or _textual(right, context):
         return _compare_texts(node, operator, context)
-    if (whole := _large_whole(left, right, context)) is not None:
-        return np.asarray(_COMPARISONS[operator](*whole), dtype=float)
+    if (full := _large_whole(left, right, context)) is not None:
+        return np.asarray(_COMPARISONS[operator](*full), dtype=float)
     a, b = evaluate(left, context), evaluate(right, context)
     return np.where(np.isnan(a) | np.isnan(b), np.nan, _COMPARISONS[operator](a, b))
 

@@ -102,8 +102,8 @@ class Process:
         assert isinstance(expression, Name)
         if self.family.shares and self.response.kind == "plain":
             return {expression.name: y > 0.5}
-        whole = self.family.discrete
-        return {expression.name: y.astype(int) if whole else y}
+        full = self.family.discrete
+        return {expression.name: y.astype(int) if full else y}
 
 
 def error_terms(kind: str, rng: np.random.Generator, eta: np.ndarray, times: int) -> np.ndarray:

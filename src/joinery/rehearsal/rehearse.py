@@ -104,7 +104,7 @@ def _summary(block: Block, several: bool) -> dict[str, np.ndarray]:
     truth = block.process.truth
     sound = ~np.isnan(block.estimates).all(axis=1)
     b, se = block.estimates[sound], block.standard_errors[sound]
-    lower, upper, told = block.lower[sound], block.upper[sound], block.p[sound]
+    lower, upper, clear = block.lower[sound], block.upper[sound], block.p[sound]
     with np.errstate(all="ignore"):
         held = ((lower <= truth) & (truth <= upper)).astype(float)
     held[np.isnan(lower) | np.isnan(upper)] = np.nan  # no interval, which neither holds nor misses
@@ -118,7 +118,7 @@ def _summary(block: Block, several: bool) -> dict[str, np.ndarray]:
         "sd_of_estimates": b.std(axis=0, ddof=1) if len(b) > 1 else np.full(len(truth), np.nan),
         "mean_standard_error": se.mean(axis=0) if len(b) else np.full(len(truth), np.nan),
         "coverage": _mean_of_known(held),
-        "power": _mean_of_known(told),
+        "power": _mean_of_known(clear),
     }
 
 
@@ -155,8 +155,8 @@ def by_factor(made: Process, Y: np.ndarray, level: float) -> Block:
     se = np.sqrt(rss / (n - p))[:, None] * factors
     half = float(tails.t_quantile((1 + level) / 2, n - p)) * se
     with np.errstate(all="ignore"):
-        told = (np.abs(b) > half).astype(float)
-    return Block(made, n, b, se, b - half, b + half, told)
+        clear = (np.abs(b) > half).astype(float)
+    return Block(made, n, b, se, b - half, b + half, clear)
 
 
 Fitter = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]]
@@ -172,8 +172,8 @@ def one_by_one(
         parts[:, place] = fitter(Y[:, place])
         advance(1)
     b, se, lower, upper, p = parts
-    told = np.where(np.isnan(p), np.nan, p < 1 - level)
-    return Block(made, len(Y), b, se, lower, upper, told)
+    clear = np.where(np.isnan(p), np.nan, p < 1 - level)
+    return Block(made, len(Y), b, se, lower, upper, clear)
 
 
 def joined(blocks: Sequence[Block]) -> Block:

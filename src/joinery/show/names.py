@@ -50,9 +50,9 @@ def coefficient_named(argument: str, name: object, names: Sequence[str]) -> str:
     Raises CallError for a name that is none of them."""
     by_key = {coefficient_key(known): known for known in names}
     if isinstance(name, str):
-        found = by_key.get(coefficient_key(name))
+        result = by_key.get(coefficient_key(name))
     else:
-        found = None
-    if found is None:
+        result = None
+    if result is None:
         return one_of(argument, name, tuple(names))
-    return found
+    return result

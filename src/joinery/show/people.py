@@ -14,7 +14,7 @@ def for_people(table: Table) -> Table:
     layout = table.layout
     if layout.joined:
         table = _joined(table)
-    if layout.turned:
+    if layout.transposed:
         return _turned(table)
     return table
 
@@ -43,12 +43,12 @@ def _in_one(cell: str, others: list[str]) -> str:
 
 def _turned(table: Table) -> Table:
     layout = table.layout
-    heads = cells_of(table, layout.turned)
-    down = [n for n in table.columns if n not in (layout.turned, layout.listed)]
+    heads = cells_of(table, layout.transposed)
+    down = [n for n in table.columns if n not in (layout.transposed, layout.listed)]
     rows = [(heading(table, n), cells) for n in down if any(cells := cells_of(table, n))]
     columns: dict[str, list[str]] = {"figure": [words for words, _ in rows]}
     columns |= {str(i): [cells[i] for _, cells in rows] for i in range(len(heads))}
-    names = {str(i): f"{heading(table, layout.turned)} {head}" for i, head in enumerate(heads)}
+    names = {str(i): f"{heading(table, layout.transposed)} {head}" for i, head in enumerate(heads)}
     legend: tuple[str, ...] = ()
     if layout.listed:
         words = cells_of(table, layout.listed)

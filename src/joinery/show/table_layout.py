@@ -16,6 +16,6 @@ class Layout:
     silent: str = ""  # what that text is where there is nothing to show
     # a figure and those that stand in its cell: one in parentheses, two as an interval
     joined: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    turned: str = ""  # the column whose cells head the columns, figures going down
+    transposed: str = ""  # the column whose cells head the columns, figures going down
     listed: str = ""  # of a turned table, the column whose words are listed above
     legend: tuple[str, ...] = ()  # lines between title and figures

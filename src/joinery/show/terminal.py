@@ -199,8 +199,8 @@ class _Strip:
         rows = list(range(shown))
         if all(piece.words for piece in self.pieces) and len(self.pieces) > len(self.keys) > 0:
             # a strip of remarks alone: rows without any are left out
-            own = self.pieces[len(self.keys) :]
-            rows = [i for i in rows if any(piece.cells[i] for piece in own)]
+            result = self.pieces[len(self.keys) :]
+            rows = [i for i in rows if any(piece.cells[i] for piece in result)]
         run: list[int] = []
         yield self._grid(run, header=True)
         for i in rows:

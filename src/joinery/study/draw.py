@@ -40,12 +40,12 @@ def check_picture(name: str, options: Iterable[str]) -> None:
     """Raise CallError for no such picture, or an option that it does not take."""
     one_of("picture", name, tuple(PICTURES))
     takes = PICTURES[name][1]
-    for asked in options:
-        if asked not in takes:
+    for wanted in options:
+        if wanted not in takes:
             named = ", ".join(map(advice.option, takes))
             known = f"; it takes {named}" if takes else ""
             raise CallError(
-                f"the picture {name!r} takes no {advice.option(asked)}{known}", argument=asked
+                f"the picture {name!r} takes no {advice.option(wanted)}{known}", argument=wanted
             )
 
 
@@ -67,8 +67,8 @@ def draw(
     if name not in WITHOUT_ROWS:
         rows_at_hand(fit)
     picture, _ = PICTURES[name]
-    fit, said = thinned(fit, name, label_rows)
-    words = {**words, "drawn": said}
+    fit, remarks = thinned(fit, name, label_rows)
+    words = {**words, "drawn": remarks}
 
     def make(axes: Axes | None) -> Figure:
         return picture(fit, label_rows=label_rows, words=words, ax=axes, **options)

@@ -263,14 +263,14 @@ class Once(Generic[Found]):
 
     def __call__(self, fit: Fitted) -> Found:
         if self.work not in fit.cache:
-            whole = fit.cache.get((self.work, "of"))
-            fit.cache[self.work] = self.work(fit) if whole is None else self(whole)
+            full = fit.cache.get((self.work, "of"))
+            fit.cache[self.work] = self.work(fit) if full is None else self(full)
         value: Found = fit.cache[self.work]
         return value
 
-    def is_of(self, fit: Fitted, whole: Fitted) -> None:
+    def is_of(self, fit: Fitted, integral: Fitted) -> None:
         """Let it be asked of another fit in place of this one, once it is asked."""
-        fit.cache[self.work, "of"] = whole
+        fit.cache[self.work, "of"] = integral
 
     def known(self, fit: Fitted) -> bool:
         """Return True if the answer is at hand already."""

@@ -176,18 +176,18 @@ def averaged_rows(
         names = {n.name for f in written.factors for n in names_in_own_row(f)}
         lagged = any(True for f in written.factors for _ in lags_in(f))
         same = names <= set(held.at) and not lagged  # in all rows
-        own, context = out[:, term.columns], first if same else each
+        result, context = out[:, term.columns], first if same else each
         if same:
-            part = own[:1]
+            part = result[:1]
         else:
-            part = own
+            part = result
         shares = {name: v for name, v in held.averaged.items() if name in names}
         if not shares:
             fill(term, part, context)
         else:
             _average(fit, held, shares, context.rows, part, partial(fill, term))
         if same:
-            own[1:] = part
+            result[1:] = part
     return out
 
 

@@ -56,23 +56,23 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
     order = fit.options.order
     if name == "series" and order and table.column(order).kind not in ("number", "date"):
         return fit, ""  # only all rows tell how far apart they stand
-    (even, said), beside = some, np.empty(0, int)
+    (even, notes_made), beside = some, np.empty(0, int)
     if THINNED[name]:
         beside = _remarkable(fit)
-        said += f", and the {count(len(beside), 'row')} most remarkable"
+        notes_made += f", and the {count(len(beside), 'row')} most remarkable"
     if not (isinstance(label_rows, str) and label_rows in ("flagged", "none")):
         positions = np.asarray(table.positions(as_labels(label_rows)))
         beside = np.union1d(beside, places_at(used.rows, positions))
     key = (thinned, beside.tobytes())
     if key not in fit.cache:
         fit.cache[key] = _of_places(fit, even, beside)
-    return fit.cache[key], said
+    return fit.cache[key], notes_made
 
 
-def whole(fit: Fitted) -> Fitted:
+def unthinned(fit: Fitted) -> Fitted:
     """The fit with all its rows, of one that a picture shows some of."""
-    found: Fitted = fit.cache.get(whole, fit)
-    return found
+    result: Fitted = fit.cache.get(unthinned, fit)
+    return result
 
 
 def numbers_of(fit: Fitted) -> np.ndarray:
@@ -84,10 +84,10 @@ def numbers_of(fit: Fitted) -> np.ndarray:
 def evenly(fit: Fitted) -> np.ndarray:
     """Return which rows of a fit (n,) are shown evenly: all, or those not there for being
     remarkable."""
-    found: np.ndarray | None = fit.cache.get(evenly)
-    if found is None:
+    result: np.ndarray | None = fit.cache.get(evenly)
+    if result is None:
         return np.ones(rows_at_hand(fit)[1].used, dtype=bool)
-    return found
+    return result
 
 
 def smoothed(
@@ -107,15 +107,15 @@ def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
     places = np.union1d(even, beside)
     remarked = [_remarkable(fit), remarks(fit).places]
     named = np.intersect1d(places, np.concatenate([beside, *remarked]))
-    own = in_memory(table, used.rows, places, named, _names(fit))
+    result = in_memory(table, used.rows, places, named, _names(fit))
     context = fit.design.context(table, positions_at(used.rows, places))
     lags = [call for e in _expressions(fit) for call in lags_in(e)]
-    own.lags = {str(call): evaluate(call, context) for call in lags}
+    result.lags = {str(call): evaluate(call, context) for call in lags}
     nothing = np.empty(0, dtype=int)
     rows = UsedRows(len(places), nothing, (), nothing)
     assert fit.origin is not None
-    drawn = replace(fit, origin=Origin(own, own, rows, fit.origin.refit))
-    drawn.cache[whole], drawn.cache[numbers_of] = fit, places
+    drawn = replace(fit, origin=Origin(result, result, rows, fit.origin.refit))
+    drawn.cache[unthinned], drawn.cache[numbers_of] = fit, places
     drawn.cache[evenly] = np.isin(places, even)
     drawn.cache[digest.work] = _within(digest(fit), places)
     for question in (check_lines, widening, forecast_memory):
@@ -125,17 +125,17 @@ def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
 
 def _remarkable(fit: Fitted) -> np.ndarray:
     """Places of the rows worst remarked on, and of those that weigh most."""
-    found = digest(fit)
-    weight = np.nan_to_num(found.measures.cooks_distance, nan=-1.0)
-    heaviest = found.places[np.argsort(-weight, kind="stable")[:HEAVIEST]]
+    totals = digest(fit)
+    weight = np.nan_to_num(totals.measures.cooks_distance, nan=-1.0)
+    heaviest = totals.places[np.argsort(-weight, kind="stable")[:HEAVIEST]]
     return np.union1d(heaviest, remarks(fit)[:MOST_REMARKABLE].places)
 
 
-def _within(found: Digest, places: np.ndarray) -> Digest:
+def _within(totals: Digest, places: np.ndarray) -> Digest:
     """A digest of all rows that knows remarkable ones by their places among those drawn."""
-    here = np.isin(found.places, places)
-    own = np.searchsorted(places, found.places[here])
-    return replace(found, places=own, measures=found.measures.of(here))
+    here = np.isin(totals.places, places)
+    indices = np.searchsorted(places, totals.places[here])
+    return replace(totals, places=indices, measures=totals.measures.of(here))
 
 
 def _expressions(fit: Fitted) -> list[Expression]:

@@ -194,11 +194,11 @@ def out_of_memory(reason: MemoryError) -> TooLargeError:
     """Say that memory ran out, what was asked for, and what would fit."""
     wanted = str(reason).partition(" for ")[0].strip()
     if wanted:
-        asked = f" ({wanted[:1].lower()}{wanted[1:]})"
+        requested = f" ({wanted[:1].lower()}{wanted[1:]})"
     else:
-        asked = ""
+        requested = ""
     return TooLargeError(
-        f"this machine has no memory left{asked}; ask it of fewer rows or columns, or read the "
+        f"this machine has no memory left{requested}; ask it of fewer rows or columns, or read the "
         "table as it is used: jn.source of a Parquet file"
     )
 

@@ -47,7 +47,7 @@ def without_secrets(words: str, url: str | None = None) -> str:
             words = words.replace(secret, HIDDEN)
     if ":/" not in words:
         return words
-    return _IN_WORDS.sub(lambda found: shown(found[0]), words)
+    return _IN_WORDS.sub(lambda match: shown(match[0]), words)
 
 
 def _secrets(url: str) -> list[str]:

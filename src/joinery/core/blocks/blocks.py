@@ -92,9 +92,9 @@ def start(blocks: Blocks, intercept: bool, far: float) -> tuple[np.ndarray, floa
             return np.where(near, 0.0, mean), 0.0 if level_near else level
 
     for piece in range(len(blocks.pieces)) if intercept else ():
-        found = next(blocks.pieces.only(piece).each(near_means))
-        if found is not None:
-            return found
+        result = next(blocks.pieces.only(piece).each(near_means))
+        if result is not None:
+            return result
     return np.zeros(blocks.width), 0.0
 
 

@@ -123,15 +123,15 @@ def chosen(X: Columns, kept: np.ndarray) -> Columns:
     place = np.full(X.shape[1], -1)
     place[kept] = np.arange(len(kept))
     numbers, levels = place[X.number_places], place[X.level_places]
-    own, here = np.flatnonzero(numbers >= 0), np.flatnonzero(levels >= 0)
+    indices, here = np.flatnonzero(numbers >= 0), np.flatnonzero(levels >= 0)
     if not len(here):
-        return np.asfortranarray(X.numbers[:, own[np.argsort(numbers[own])]])
+        return np.asfortranarray(X.numbers[:, indices[np.argsort(numbers[indices])]])
     code = np.full(len(levels) + 1, len(here))
     code[here] = np.arange(len(here))
     return IndicatorColumns(
-        X.numbers if len(own) == len(numbers) else X.numbers[:, own],
+        X.numbers if len(indices) == len(numbers) else X.numbers[:, indices],
         code[X.codes],
-        numbers[own],
+        numbers[indices],
         levels[here],
         X.value,
     )

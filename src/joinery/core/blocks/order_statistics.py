@@ -39,8 +39,8 @@ def quantiles(
     place = np.asarray(shares) * (total - 1)
     below, above = np.floor(place), np.ceil(place)
     places = np.unique(np.append(below, above))
-    found = dict(zip(places.tolist(), at_places(values, places, total).tolist()))
-    low, high = (np.array([found[p] for p in side.tolist()]) for side in (below, above))
+    collected = dict(zip(places.tolist(), at_places(values, places, total).tolist()))
+    low, high = (np.array([collected[p] for p in side.tolist()]) for side in (below, above))
     return np.asarray(low + (high - low) * (place - below))
 
 
@@ -58,10 +58,10 @@ def at_places(values: Partition[Counted], places: np.ndarray, total: float) -> n
     until so few values are left that they can be sorted."""
     bins = [_Bin(0, 64, 0.0, total)] * len(places)
     while bins[0].bits and sum(b.inside for b in set(bins)) > GATHERED:
-        own = list(dict.fromkeys(bins))
-        counts = dict.fromkeys(own, np.zeros(2**BITS))
-        for found in values.each(partial(_histograms, bins=own)):
-            counts = {b: counts[b] + c for b, c in zip(own, found)}
+        chosen = list(dict.fromkeys(bins))
+        counts = dict.fromkeys(chosen, np.zeros(2**BITS))
+        for part in values.each(partial(_histograms, bins=chosen)):
+            counts = {b: counts[b] + c for b, c in zip(chosen, part)}
         bins = [_narrowed(b, counts[b], place) for b, place in zip(bins, places)]
     return _gathered(values, bins, places)
 
@@ -83,10 +83,10 @@ class _Bin(NamedTuple):
 def _keys(x: np.ndarray) -> np.ndarray:
     """Whole numbers (m,) that sort as the doubles do; zeros of both signs are one."""
     bits = np.asarray(x, float) + 0.0
-    turned = (bits.view(np.int64) >> np.int64(63)).view(np.uint64)  # all ones below zero
-    turned |= np.uint64(2**63)
-    turned ^= bits.view(np.uint64)
-    return turned
+    rotated = (bits.view(np.int64) >> np.int64(63)).view(np.uint64)  # all ones below zero
+    rotated |= np.uint64(2**63)
+    rotated ^= bits.view(np.uint64)
+    return rotated
 
 
 def _numbers(keys: np.ndarray) -> np.ndarray:
@@ -127,12 +127,12 @@ def _narrowed(b: _Bin, counts: np.ndarray, place: float) -> _Bin:
 
 
 def _gathered(values: Partition[Counted], bins: list[_Bin], places: np.ndarray) -> np.ndarray:
-    own = list(dict.fromkeys(bins))
+    chosen = list(dict.fromkeys(bins))
 
     def inside(piece: Counted) -> list[tuple[np.ndarray, np.ndarray]]:
         keys = _keys(piece[0])
         out = []
-        for b in own:
+        for b in chosen:
             here = b.holds(keys)
             distinct, at = np.unique(keys[here], return_inverse=True)
             if piece[1] is None:
@@ -144,7 +144,7 @@ def _gathered(values: Partition[Counted], bins: list[_Bin], places: np.ndarray) 
 
     parts = list(values.each(inside))
     out = np.empty(len(places))
-    for i, b in enumerate(own):
+    for i, b in enumerate(chosen):
         keys = np.concatenate([p[i][0] for p in parts])
         counts = np.concatenate([p[i][1] for p in parts])
         order = np.argsort(keys, kind="stable")

@@ -87,9 +87,9 @@ class Partition(Generic[Made]):
             yield from self._found(work)
             return
         with self.watch() as advance:
-            for found in self._found(work):
+            for part in self._found(work):
                 advance(1)
-                yield found
+                yield part
 
     def _found(self, work: Callable[[Made], Found]) -> Iterator[Found]:
         if self.runner is not None:

@@ -290,7 +290,7 @@ def _null_deviance(rows: LikelihoodSource, fit: Iterated, n: int) -> float:
             return reweighted(bare, family, link, intercept=True, n=n, keep_shape=True).deviance
         level = common
 
-    def own(part: LikelihoodRows) -> float:
+    def of_part(part: LikelihoodRows) -> float:
         if part.offset is None:
             eta = np.full(len(part.y), level)
         else:
@@ -299,7 +299,7 @@ def _null_deviance(rows: LikelihoodSource, fit: Iterated, n: int) -> float:
         return inner(part.evidence, each)
 
     with np.errstate(all="ignore"):
-        total = sum(bare.pieces.each(own), 0.0)
+        total = sum(bare.pieces.each(of_part), 0.0)
     if math.isfinite(total):
         return total
     return float("nan")

@@ -65,9 +65,9 @@ class Matrix:
     def solve(self, g: np.ndarray, places: np.ndarray, apart: float) -> np.ndarray | None:
         x = np.zeros(len(self.H))
         every = len(places) == len(x)
-        H, own = (self.H, g) if every else (self.H[np.ix_(places, places)], g[places])
+        H, result = (self.H, g) if every else (self.H[np.ix_(places, places)], g[places])
         if len(places):
-            solved = solved_by_cholesky(H, own, apart)
+            solved = solved_by_cholesky(H, result, apart)
         else:
             solved = None
         if solved is None:
@@ -136,19 +136,19 @@ class OfLevels:
         return self._form(np.abs(step), np.abs(self.corner), np.abs(self.groups[:, :-1]))
 
     def _form(self, step: np.ndarray, corner: np.ndarray, beside: np.ndarray) -> float:
-        own, levels = np.append(step[0], step[1 + self.numbers]), step[1 + self.levels]
-        across = own @ beside
-        return float(own @ corner @ own + (2 * across + levels * beside[0]) @ levels)
+        indices, levels = np.append(step[0], step[1 + self.numbers]), step[1 + self.levels]
+        across = indices @ beside
+        return float(indices @ corner @ indices + (2 * across + levels * beside[0]) @ levels)
 
     def settled(self) -> Information:
         if len(self.levels) > WIDE:
             return self
-        own, levels = np.append(0, 1 + self.numbers), 1 + self.levels
-        H = np.zeros((len(own) + len(levels),) * 2)
-        H[np.ix_(own, own)] = self.corner
+        indices, levels = np.append(0, 1 + self.numbers), 1 + self.levels
+        H = np.zeros((len(indices) + len(levels),) * 2)
+        H[np.ix_(indices, indices)] = self.corner
         beside = self.groups[:, :-1]
-        H[np.ix_(own, levels)] = beside
-        H[np.ix_(levels, own)] = beside.T
+        H[np.ix_(indices, levels)] = beside
+        H[np.ix_(levels, indices)] = beside.T
         H[levels, levels] = beside[0]
         return Matrix(H)
 
@@ -188,15 +188,15 @@ def information(
     if _is_much(X.numbers, rough):
         root = np.sqrt(np.abs(W))
         Z = np.ascontiguousarray(_single(X.numbers, root))  # levels are summed along the rows
-        corner, own = gram(Z).astype(float), weighted_sums(e, X.numbers)
+        corner, current = gram(Z).astype(float), weighted_sums(e, X.numbers)
         groups = group_sums(X.codes, Z, root.astype(Z.dtype), count).astype(float)
         groups[0] = weights
     else:
         corner, gradient = _of_numbers(X.numbers, W, e)
-        own = gradient[1:]
+        current = gradient[1:]
         groups = np.vstack([weights, group_sums(X.codes, X.numbers, W, count)])
-    found = OfLevels(X.number_places, X.level_places, corner, groups)
-    return found, found._joined(e.sum(), own, X.sums(e))
+    result = OfLevels(X.number_places, X.level_places, corner, groups)
+    return result, result._joined(e.sum(), current, X.sums(e))
 
 
 def _is_much(X: np.ndarray, rough: bool) -> bool:

@@ -82,8 +82,8 @@ def nested(
     enough = (NEAR, ENOUGH) if problem.canonical else (LAST,)
     try:
         for least in enough:
-            if (found := lowest(problem, columns, now)) is not None:
-                return found
+            if (result := lowest(problem, columns, now)) is not None:
+                return result
             run = iterated(problem, columns, now, least)
             now = run.now
     except NoConvergenceError:
@@ -214,7 +214,7 @@ def log_likelihood(
         counted = part.precision > 0
         return float((part.times * part.precision * each)[counted].sum())
 
-    def own(part: LikelihoodRows) -> float:
+    def of_part(part: LikelihoodRows) -> float:
         counted = part.precision > 0
         eta = linear(fit.solution.fitted, part)
         mu, rest = fit.link.mu(eta), beyond(fit.link, eta) if family.shares else None
@@ -231,4 +231,4 @@ def log_likelihood(
     with np.errstate(all="ignore"):
         if fitted and family.known_dispersion and dispersion == 1.0:
             return sum(rows.pieces.each(best), 0.0) - fit.deviance / 2
-        return sum(rows.pieces.each(own), 0.0)
+        return sum(rows.pieces.each(of_part), 0.0)

@@ -378,9 +378,9 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
         W, score, cost = state.W, e, 0.0
         more: np.ndarray | float = 0.0
         if problem.barrier:
-            own = wall(problem.family, problem.link, state.eta, part.times, problem.barrier)
-            more, cost = own.weight, float(own.cost.sum())
-            W, score = W + more, e + own.score
+            result = wall(problem.family, problem.link, state.eta, part.times, problem.barrier)
+            more, cost = result.weight, float(result.cost.sum())
+            W, score = W + more, e + result.score
         H, gradient = information(part.X, W, score, rough=rough)
         observed = None
         if newton:

@@ -114,8 +114,8 @@ def shares(link: Link, eta: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         return link.mu(eta), beyond(link, eta)
     # one of the two exponentials is 1: picking them by sign would take longer than both
     mu, rest = np.exp(np.minimum(eta, 0.0)), np.exp(np.minimum(-eta, 0.0))
-    whole = mu * rest
-    whole += 1
-    mu /= whole
-    rest /= whole
+    full = mu * rest
+    full += 1
+    mu /= full
+    rest /= full
     return mu, rest

@@ -208,10 +208,10 @@ def overall_mean(
 ) -> float:
     """The mean of all responses, or ``of`` something made of them, each by weight and trials."""
     total = count = 0.0
-    for own, evidence in rows.pieces.each(
+    for member, evidence in rows.pieces.each(
         lambda part: (inner(part.evidence, of(part.y)), float(part.evidence.sum()))
     ):
-        total, count = total + own, count + evidence
+        total, count = total + member, count + evidence
     return total / count
 
 

@@ -76,18 +76,18 @@ def said_yes(rows: Partition[Chances], cutoffs: np.ndarray) -> Said:
     """Rows whose chance is at each cut-off (q,) or above it."""
     order = np.argsort(cutoffs, kind="stable")
 
-    def own(c: Chances) -> np.ndarray:
+    def of_chances(c: Chances) -> np.ndarray:
         place = np.searchsorted(cutoffs[order], c.mu, side="right")
         return np.array(
             [np.bincount(place, v, len(cutoffs) + 1) for v in (c.trials, c.trials * c.y)]
         )
 
-    counts = sum(rows.each(own), np.zeros((2, len(cutoffs) + 1)))
+    counts = sum(rows.each(of_chances), np.zeros((2, len(cutoffs) + 1)))
     every, of_yes = counts.sum(axis=1).tolist()
     above = counts[:, ::-1].cumsum(axis=1)[:, -2::-1]
-    said = np.empty((2, len(cutoffs)))
-    said[:, order] = above
-    return Said(said[0], said[1], of_yes, every - of_yes)
+    remarks = np.empty((2, len(cutoffs)))
+    remarks[:, order] = above
+    return Said(remarks[0], remarks[1], of_yes, every - of_yes)
 
 
 def concordance(rows: Partition[Chances]) -> float:
@@ -100,7 +100,7 @@ def concordance(rows: Partition[Chances]) -> float:
     if classed:
         yes, no = np.zeros(CLASSES + 1), np.zeros(CLASSES + 1)
 
-    def own(c: Chances) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def of_chances(c: Chances) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         if classed:
             keys = np.floor(c.mu * CLASSES)
         else:
@@ -109,7 +109,7 @@ def concordance(rows: Partition[Chances]) -> float:
         hits = np.bincount(place, c.trials * c.y, len(values))
         return values, hits, np.bincount(place, c.trials, len(values)) - hits
 
-    for values, hits, misses in rows.each(own):
+    for values, hits, misses in rows.each(of_chances):
         if not classed:
             yes, no = hits, misses
             break

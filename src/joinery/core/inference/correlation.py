@@ -80,18 +80,18 @@ def strongest_pairs(X: np.ndarray, most: int) -> np.ndarray:
     kept, sizes = np.empty((0, 2), int), np.empty(0)
     step = max(PAIRS_AT_ONCE // max(k, 1), 1)
     for start in range(0, k, step):
-        own = slice(start, min(start + step, k))
-        r = Z[:, own].T @ Z
+        span = slice(start, min(start + step, k))
+        r = Z[:, span].T @ Z
         if gaps:
-            both, of_rest = masks[:, own].T @ masks, masks[:, own].T @ Z
-            of_own = Z[:, own].T @ masks
+            both, of_rest = masks[:, span].T @ masks, masks[:, span].T @ Z
+            of_own = Z[:, span].T @ masks
             with np.errstate(all="ignore"):
                 r -= of_own * of_rest / both
-                left = squares[:, own].T @ masks - of_own**2 / both
-                right = masks[:, own].T @ squares - of_rest**2 / both
+                left = squares[:, span].T @ masks - of_own**2 / both
+                right = masks[:, span].T @ squares - of_rest**2 / both
                 r = np.where(both > 1, r / np.sqrt(left * right), 0.0)
         r = np.abs(np.nan_to_num(r))
-        r[np.arange(own.start, own.stop)[:, None] >= np.arange(k)] = -1.0
+        r[np.arange(span.start, span.stop)[:, None] >= np.arange(k)] = -1.0
         flat = r.ravel()
         best = np.argpartition(-flat, min(most, len(flat) - 1))[:most]
         pairs = np.column_stack([best // k + start, best % k])
@@ -225,21 +225,21 @@ def with_interval(
     return Correlation(r, lower, upper, p, n)
 
 
-def inflation(solution: Solution, own: np.ndarray, apart: np.ndarray) -> float:
+def inflation(solution: Solution, places: np.ndarray, apart: np.ndarray) -> float:
     """The ``variance_inflation`` of some kept columns of a least-squares fit, by their places."""
     groups = solution.groups
     if groups is None or np.isin(groups.levels, apart).any():
-        return variance_inflation(solution.factor, solution.inverse, own, apart)
-    asked, others = (np.isin(groups.numbers, p) for p in (own, apart))
-    if np.isin(groups.levels, own).any():
+        return variance_inflation(solution.factor, solution.inverse, places, apart)
+    wanted, others = (np.isin(groups.numbers, p) for p in (places, apart))
+    if np.isin(groups.levels, places).any():
         # what the levels inflate of the numbers, the numbers inflate of the levels
-        asked = ~asked & ~others
+        wanted = ~wanted & ~others
     columns = groups.numbers_alone[:-1, :-1]
-    return _inflation(columns[:, asked], groups.inverse[asked], groups.inverse[others])
+    return _inflation(columns[:, wanted], groups.inverse[wanted], groups.inverse[others])
 
 
 def variance_inflation(
-    R: np.ndarray, inverse: np.ndarray, own: np.ndarray, apart: np.ndarray
+    R: np.ndarray, inverse: np.ndarray, places: np.ndarray, apart: np.ndarray
 ) -> float:
     """Return how much overlap with other columns inflates the variance of some.
 
@@ -249,12 +249,12 @@ def variance_inflation(
     one for one column (Fox & Monette 1992): det(S) of the term's columns S = RᵀR times that of its
     block of the inverse without the columns apart. A term of q columns compares with a plain
     factor by its q-th root."""
-    rest = len(R) - len(own) - len(apart)
-    if len(own) > rest:  # what one inflates of the other, the other inflates of the one
+    rest = len(R) - len(places) - len(apart)
+    if len(places) > rest:  # what one inflates of the other, the other inflates of the one
         others = np.ones(len(R), bool)
-        others[own] = others[apart] = False
-        own = np.flatnonzero(others)
-    return _inflation(R[:, own], inverse[own], inverse[apart])
+        others[places] = others[apart] = False
+        places = np.flatnonzero(others)
+    return _inflation(R[:, places], inverse[places], inverse[apart])
 
 
 def _inflation(columns: np.ndarray, rows: np.ndarray, apart: np.ndarray) -> float:

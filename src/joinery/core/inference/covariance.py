@@ -155,7 +155,7 @@ class RobustSums:
     """Row sums behind the degrees of freedom under HC2, for each of m combinations."""
 
     mean: np.ndarray  # (m,)
-    own: np.ndarray  # (m,)
+    self_terms: np.ndarray  # (m,)
     across: np.ndarray  # (m, q, q)
 
     @classmethod
@@ -169,17 +169,17 @@ class RobustSums:
         directions = L / np.where(length > 0, length, 1.0)[:, None]
         g2 = (rows @ directions.T) ** 2 / (1 - h)[:, None]
         across = np.empty((len(L), rows.shape[1], rows.shape[1]))
-        for place, own in enumerate(g2.T):
-            np.matmul((rows * (copies * own)[:, None]).T, rows, out=across[place])
+        for place, member in enumerate(g2.T):
+            np.matmul((rows * (copies * member)[:, None]).T, rows, out=across[place])
         return cls((copies * (1 - h)) @ g2, (copies * (1 - 2 * h)) @ (g2 * g2), across)
 
     def __add__(self, other: RobustSums) -> RobustSums:
         across = self.across + other.across
-        return RobustSums(self.mean + other.mean, self.own + other.own, across)
+        return RobustSums(self.mean + other.mean, self.self_terms + other.self_terms, across)
 
     @property
     def degrees(self) -> np.ndarray:
-        spread = self.own + (self.across**2).sum(axis=(1, 2))
+        spread = self.self_terms + (self.across**2).sum(axis=(1, 2))
         with np.errstate(all="ignore"):
             return np.where(spread > 0, self.mean**2 / spread, np.nan)
 

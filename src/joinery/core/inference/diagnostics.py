@@ -68,8 +68,8 @@ def added_columns(
         t[gain >= rss] = np.inf
         figures = zip(apart, t.tolist(), tails.t_two_sided(t, df - 1).tolist(), gain / rss)
     return [
-        Test(own, p, (df - 1,), float(size)) if there else NOTHING
-        for there, own, p, size in figures
+        Test(part, p, (df - 1,), float(size)) if there else NOTHING
+        for there, part, p, size in figures
     ]
 
 

@@ -15,36 +15,36 @@ from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric.triangular import backward, forward, triangle
 
 
-def explained(solution: Solution, before: np.ndarray, own: np.ndarray) -> tuple[float, int]:
+def explained(solution: Solution, before: np.ndarray, places: np.ndarray) -> tuple[float, int]:
     """Return what columns of a least-squares fit explain beyond others: see ``extra``.
 
     Parameters: places among the kept columns of those ``before``, and of those asked about. The sum
     of squares is in the solution's unit."""
     if (groups := solution.groups) is not None:
-        whole = [int(np.isin(groups.levels, p).sum()) for p in (before, own)]
-        if all(count in (0, len(groups.levels)) for count in whole):
+        full = [int(np.isin(groups.levels, p).sum()) for p in (before, places)]
+        if all(count in (0, len(groups.levels)) for count in full):
             unit = solution.unit
             scaled = replace(groups, response=groups.response / unit, effects=groups.effects / unit)
-            return _beside_levels(scaled, before, own)
+            return _beside_levels(scaled, before, places)
     return extra(
         solution.factor,
         solution.effects / solution.unit,
         before,
-        own,
+        places,
         solution.constant_direction,
         solution.inverse,
     )
 
 
-def _beside_levels(groups: Groups, before: np.ndarray, own: np.ndarray) -> tuple[float, int]:
+def _beside_levels(groups: Groups, before: np.ndarray, places: np.ndarray) -> tuple[float, int]:
     """The same where levels were swept out, all of them asked about, before, or neither."""
-    earlier, asked = (np.flatnonzero(np.isin(groups.numbers, p)) for p in (before, own))
+    earlier, wanted = (np.flatnonzero(np.isin(groups.numbers, p)) for p in (before, places))
     d, levels = len(groups.numbers), groups.levels[:1]
     if np.isin(levels, before).any():
-        return extra(groups.factor, groups.effects, earlier, asked)
+        return extra(groups.factor, groups.effects, earlier, wanted)
     alone = groups.numbers_alone
-    if not np.isin(levels, own).any():
-        return extra(alone[:, :d], alone[:, d], earlier, asked)
+    if not np.isin(levels, places).any():
+        return extra(alone[:, :d], alone[:, d], earlier, wanted)
     # what the columns before leave of the response lies across them: the levels and the columns
     # asked about take their share of it in the groups' means, the columns also within groups
     T = triangle(alone[:, [*earlier, d]])
@@ -53,16 +53,16 @@ def _beside_levels(groups: Groups, before: np.ndarray, own: np.ndarray) -> tuple
     weighted = groups.weights * left
     within = forward(triangle(groups.factor[:, earlier]), groups.away[earlier] @ weighted)
     ss = float(left @ weighted) + float(within @ within)
-    if len(asked):
-        ss += extra(groups.factor, groups.effects, earlier, asked)[0]
-    return ss, len(own)
+    if len(wanted):
+        ss += extra(groups.factor, groups.effects, earlier, wanted)[0]
+    return ss, len(places)
 
 
 def extra(
     R: np.ndarray,
     g: np.ndarray,
     before: np.ndarray,
-    own: np.ndarray,
+    places: np.ndarray,
     constant: np.ndarray | None = None,
     inverse: np.ndarray | None = None,
 ) -> tuple[float, int]:
@@ -74,30 +74,30 @@ def extra(
     that few columns among many cost no factor of the many.
     Source: Golub & Van Loan, *Matrix Computations*, 5.3; Draper & Smith 1998, 6.1.
     """
-    if not len(own):
+    if not len(places):
         return 0.0, 0
     if constant is None and inverse is not None:
-        if np.array_equal(np.append(before, own), np.arange(len(before) + len(own))):
-            return float(g[own] @ g[own]), len(own)
+        if np.array_equal(np.append(before, places), np.arange(len(before) + len(places))):
+            return float(g[places] @ g[places]), len(places)
         apart = np.ones(len(R), bool)
-        apart[before] = apart[own] = False
+        apart[before] = apart[places] = False
         outside = np.flatnonzero(apart)
-        if len(outside) + len(own) < len(before):
+        if len(outside) + len(places) < len(before):
             # rows of the inverse span what is left of their columns beside all the others
-            rows = inverse[np.append(outside, own)]
+            rows = inverse[np.append(outside, places)]
             rows = rows / np.sqrt((rows * rows).sum(axis=1))[:, None]
             part = linalg.qr(rows.T, mode="economic")[0][:, len(outside) :].T @ g
-            return float(part @ part), len(own)
+            return float(part @ part), len(places)
     if constant is None:
-        T = triangle(np.column_stack([R[:, before], R[:, own], g]))
-        part = T[len(before) : len(before) + len(own), -1]
-        return float(part @ part), len(own)
+        T = triangle(np.column_stack([R[:, before], R[:, places], g]))
+        part = T[len(before) : len(before) + len(places), -1]
+        return float(part @ part), len(places)
     first = _basis(np.column_stack([constant, R[:, before]]))
-    left = R[:, own] - first @ (first.T @ R[:, own])
+    left = R[:, places] - first @ (first.T @ R[:, places])
     left = left - first @ (
         first.T @ left
     )  # once more, for the digits that the first time cancelled
-    basis = _basis(left, np.sqrt((R[:, own] ** 2).sum(axis=0)))
+    basis = _basis(left, np.sqrt((R[:, places] ** 2).sum(axis=0)))
     part = basis.T @ g
     return float(part @ part), basis.shape[1]
 

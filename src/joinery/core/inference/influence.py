@@ -109,24 +109,24 @@ def influence(
     (n,) or None; a ``known`` standard deviation in the solution's unit, where it is not
     estimated; the ``variance`` xᵀ(XᵀWX)⁻¹x of each row, where it is at hand. Returns an Influence.
     Source: Belsley, Kuh & Welsch 1980, (2.2) to (2.36)."""
-    own = scaled(solution, X, residual, weights, known, variance)
-    p, df, n, s2 = solution.rank, solution.residual_df, len(own.e), own.variance
+    result = scaled(solution, X, residual, weights, known, variance)
+    p, df, n, s2 = solution.rank, solution.residual_df, len(result.e), result.variance
     with np.errstate(all="ignore"):
         if df > 1:
-            without = (solution.rss - own.loss) / (df - 1)
+            without = (solution.rss - result.loss) / (df - 1)
         else:
             without = np.full(n, np.nan)
         if known is not None:
             without = np.full(n, s2)
         # leaving the one bad row out can make the fit perfect; rounding may then fall below zero
         without[without <= 64 * EPS * s2] = 0.0
-        studentized = own.e / np.sqrt(without * own.left)
-        dffits = studentized * np.sqrt(own.leverage / own.left)
-        covratio = (without / s2) ** p / own.left
+        studentized = result.e / np.sqrt(without * result.left)
+        dffits = studentized * np.sqrt(result.leverage / result.left)
+        covratio = (without / s2) ** p / result.left
     if solution.perfect:
         studentized = dffits = covratio = np.full(n, np.nan)
     return Influence(
-        own.leverage, own.standardized, studentized, own.cooks_distance, dffits, covratio
+        result.leverage, result.standardized, studentized, result.cooks_distance, dffits, covratio
     )
 
 

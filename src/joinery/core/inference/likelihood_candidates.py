@@ -197,26 +197,26 @@ class LikelihoodCandidates:
             chosen, more = now.chosen | {g}, len(self.groups[g])
             if chosen in self._models:
                 return self._models[chosen]
-            own = np.append(columns, self.groups[g])
-            places = np.append([0] if self.intercept else [], own + 1).astype(int)
+            indices = np.append(columns, self.groups[g])
+            places = np.append([0] if self.intercept else [], indices + 1).astype(int)
             step = seen.H.solve(seen.gradient, places, WELL_APART)
-            found = None
+            result = None
             if step is not None:
                 if room is not None:
-                    room = room[:, : len(own)]
+                    room = room[:, : len(indices)]
                     room[:, len(columns) :] = some_of(self.rows.X, self.groups[g])
-                found = nested(
-                    ArrayRows(_of_columns(self.rows, own, room)),
+                result = nested(
+                    ArrayRows(_of_columns(self.rows, indices, room)),
                     self.family,
                     self.link,
-                    (b + step)[np.append(0, own + 1)],
+                    (b + step)[np.append(0, indices + 1)],
                     intercept=self.intercept,
                     n=self.n,
                     dispersion=1.0,
                 )
-            if found is None:
+            if result is None:
                 return self.model(chosen)
-            deviance, self._grown[chosen] = found[0], self._padded(own, found[1])
+            deviance, self._grown[chosen] = result[0], self._padded(indices, result[1])
             figure = now.figure + weight * more - (now.misfit - deviance)
             model = Model(chosen, now.rank + more, deviance, figure, now.dispersion)
             return self._models.setdefault(chosen, model)

@@ -24,7 +24,7 @@ class Scored(NamedTuple):
     e: np.ndarray
     w: np.ndarray
     repeats: np.ndarray
-    own: slice  # where they stand among all rows
+    span: slice  # where they stand among all rows
 
 
 # ------------------------------------------------------------------ uneven spread
@@ -52,20 +52,20 @@ def robust(kind: str, rows: Partition[Scored], root: np.ndarray, n: int) -> Sand
         with np.errstate(all="ignore"):
             weight = part.repeats * share * (part.w * part.e) ** 2 / left**power
         weight[alone] = 0.0
-        own = part.u * np.sqrt(part.w)[:, None]
+        result = part.u * np.sqrt(part.w)[:, None]
         if kind == "robust":
-            sums = RobustSums.of(own, part.repeats, root)
+            sums = RobustSums.of(result, part.repeats, root)
         else:
             sums = None
         if keep:
-            held = (own, part.repeats.copy())
+            held = (result, part.repeats.copy())
         else:
             held = None
-        return _Uneven((part.u * weight[:, None]).T @ part.u, own[alone], sums, held)
+        return _Uneven((part.u * weight[:, None]).T @ part.u, result[alone], sums, held)
 
     parts = iter(rows.each(added))
-    whole = next(parts)
-    alone, kept, meat, sums = [whole.alone], [whole.held], whole.meat, whole.sums
+    full = next(parts)
+    alone, kept, meat, sums = [full.alone], [full.held], full.meat, full.sums
     for part in parts:
         meat = meat + part.meat
         if sums is None or part.sums is None:
@@ -146,8 +146,8 @@ def joined_groups(members: Sequence[np.ndarray]) -> np.ndarray:
     """Numbers from 0 on (n,) of the groups that several groupings make together."""
     _, joint = np.unique(members[0], return_inverse=True)
     for codes in members[1:]:
-        distinct, own = np.unique(codes, return_inverse=True)
-        _, joint = np.unique(joint * len(distinct) + own, return_inverse=True)
+        distinct, places = np.unique(codes, return_inverse=True)
+        _, joint = np.unique(joint * len(distinct) + places, return_inverse=True)
     return joint.ravel().astype(np.int32)
 
 
@@ -161,7 +161,7 @@ def _one_clustering(
 
     def added(part: Scored) -> tuple[np.ndarray, np.ndarray]:
         """Return which clusters the rows are of, and UᵀW[U, e] of each (g, q, q + 1)."""
-        codes, weight = group[part.own], part.w * part.repeats
+        codes, weight = group[part.span], part.w * part.repeats
         order = np.argsort(codes, kind="stable")
         here, first = np.unique(codes[order], return_index=True)
         Z = np.column_stack([part.u, part.e])[order]
@@ -171,15 +171,15 @@ def _one_clustering(
         return here, np.array([weighted[a:b].T @ Z[a:b] for a, b in each])
 
     sums = np.zeros((int(group.max()) + 1, q, q + 1))
-    for here, own in rows.each(added):
+    for here, member in rows.each(added):
         if len(here):
-            sums[here] += own
+            sums[here] += member
     K, scores = sums[:, :, :q], sums[:, :, q]
     values, vectors = np.linalg.eigh(K)
     alone = 1 - values <= ALONE
     inverse_root = np.where(alone, 0.0, 1 / np.sqrt(np.where(alone, 1.0, 1 - values)))
-    turned = np.einsum("gij,gi->gj", vectors, scores) * inverse_root
-    adjusted = np.einsum("gij,gj->gi", vectors, turned)
+    rotated = np.einsum("gij,gi->gj", vectors, scores) * inverse_root
+    adjusted = np.einsum("gij,gj->gi", vectors, rotated)
     blind = np.swapaxes(vectors, 1, 2)[alone]
     return adjusted.T @ adjusted, np.ascontiguousarray(K), blind
 

@@ -94,7 +94,7 @@ def _with_constant(
     solved: exact.Exact,
     slopes: precise.Pair,
     shift: np.ndarray,
-    own: np.ndarray,
+    places: np.ndarray,
     kept: np.ndarray,
     y_scale: float,
     rows: np.ndarray,
@@ -103,7 +103,7 @@ def _with_constant(
 
     Both are found in pairs of doubles, before shifting the columns back could cost their digits.
     """
-    away = _pairs(shift[:-1][kept] / own)
+    away = _pairs(shift[:-1][kept] / places)
     moved = precise.total(precise.multiply(slopes, away))
     first = 0.5 * solved.coefficients[0][0], 0.5 * solved.coefficients[1][0]
     constant = precise.add(precise.add(first, _pairs(shift[-1] / y_scale)), precise.negative(moved))

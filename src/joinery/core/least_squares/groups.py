@@ -55,8 +55,8 @@ class Groups:
     def lengths(self) -> np.ndarray:
         """√Σw(x − mean)² of each column (r,)."""
         squares = (self.factor**2).sum(axis=0) + (self.away**2) @ self.weights
-        own = self.weights[:-1]
-        across = own * (self.weight_sum - own) / self.weight_sum
+        result = self.weights[:-1]
+        across = result * (self.weight_sum - result) / self.weight_sum
         return np.asarray(np.sqrt(self._joined(squares, across)))
 
     @property
@@ -105,8 +105,8 @@ class Groups:
         of_groups = of_groups / np.sqrt(self.weights)[:, None]
         mirror = np.sqrt(self.weights / self.weight_sum)
         mirror[0] -= 1.0
-        turned = of_groups - np.outer(mirror, mirror @ of_groups) * (2 / (mirror @ mirror))
-        return np.vstack([turned, self.inverse.T @ slopes])
+        rotated = of_groups - np.outer(mirror, mirror @ of_groups) * (2 / (mirror @ mirror))
+        return np.vstack([rotated, self.inverse.T @ slopes])
 
     @cached_property
     def error_factors(self) -> np.ndarray:

@@ -43,14 +43,14 @@ def swept(blocks: Blocks, n: int | None, solve: Callable[..., Solution]) -> Solu
         return None
     base = int(np.flatnonzero(means.weights)[-1])
     dependence = _needless_levels(means, first, base)
-    own = _beside_levels(blocks, means, first, base, dependence)
-    if own is None:
+    result = _beside_levels(blocks, means, first, base, dependence)
+    if result is None:
         return None
-    inner_blocks = _WithinGroups(blocks, first, means, own)
+    inner_blocks = _WithinGroups(blocks, first, means, result)
     within = solve(inner_blocks, n=means.n if n is None else n)
-    if len(within.kept) < len(own) or not _well_told(within, means, own, blocks.width):
+    if len(within.kept) < len(result) or not _well_told(within, means, result, blocks.width):
         return None
-    return _solution(within, means, first, own, base, dependence, n)
+    return _solution(within, means, first, result, base, dependence, n)
 
 
 class WithinProducts(NamedTuple):
@@ -91,10 +91,10 @@ def with_groups(within: Solution, means: Means, layout: Layout, n: int) -> Solut
     """The solution of all columns from that of the numbers within groups.
 
     Every group has weight, the last without a level. None where rounding could hide a column."""
-    own, q = np.arange(len(layout.numbers)), len(layout.levels)
-    if not _well_told(within, means, own, len(own) + q):
+    places, q = np.arange(len(layout.numbers)), len(layout.levels)
+    if not _well_told(within, means, places, len(places) + q):
         return None
-    return _solution(within, means, layout, own, q, {}, n)
+    return _solution(within, means, layout, places, q, {}, n)
 
 
 class Layout(NamedTuple):
@@ -137,10 +137,10 @@ def _group_means(blocks: Blocks, layout: Layout) -> Means | None:
 
     sums, squares, n = np.zeros((d + 2, q + 1)), np.zeros(d), 0
     with np.errstate(all="ignore"):
-        for found in blocks.pieces.each(added):
-            if found is None:
+        for part in blocks.pieces.each(added):
+            if part is None:
                 return None
-            sums, squares, n = sums + found[0], squares + found[1], n + found[2]
+            sums, squares, n = sums + part[0], squares + part[1], n + part[2]
         weights = sums[0]
         means = sums[1:] / np.where(weights > 0, weights, 1.0)
         sizes = np.sqrt(squares)
@@ -174,12 +174,12 @@ def _beside_levels(
     d, k = len(layout.numbers), len(layout.numbers) + len(layout.levels)
     between = np.sqrt((means.weights * means.numbers**2).sum(axis=1))
     doubtful = np.flatnonzero(~(means.sizes - between > 1e-6 * means.sizes))
-    own = np.ones(d, bool)
+    result = np.ones(d, bool)
     if len(doubtful):
-        found = _WithinGroups(blocks, layout, means, doubtful).pieces.each(_squares)
-        left = np.sqrt(sum(found, np.zeros(len(doubtful))))
-        own[doubtful] = left > 2 * (32 + k) * EPS * means.sizes[doubtful]
-    for j in np.flatnonzero(~own):
+        outcome = _WithinGroups(blocks, layout, means, doubtful).pieces.each(_squares)
+        left = np.sqrt(sum(outcome, np.zeros(len(doubtful))))
+        result[doubtful] = left > 2 * (32 + k) * EPS * means.sizes[doubtful]
+    for j in np.flatnonzero(~result):
         if layout.numbers[j] < layout.levels[-1]:
             return None
         m, here = means.numbers[j], means.weights[:-1] > 0
@@ -187,7 +187,7 @@ def _beside_levels(
         combination[0] = m[base]
         combination[layout.levels[here] + 1] = m[:-1][here] - m[base]
         dependence[int(layout.numbers[j])] = combination
-    return np.flatnonzero(own)
+    return np.flatnonzero(result)
 
 
 def _squares(block: Block) -> np.ndarray:
@@ -196,11 +196,11 @@ def _squares(block: Block) -> np.ndarray:
     return np.asarray(np.einsum("ij,ij->j", X, X if w is None else X * w[:, None]))
 
 
-def _well_told(within: Solution, means: Means, own: np.ndarray, k: int) -> bool:
+def _well_told(within: Solution, means: Means, places: np.ndarray, k: int) -> bool:
     """Return True if earlier columns leave more of each than rounding could, by sizes as
     written."""
     inverse = np.abs(within.inverse / within.scale[:, None])
-    return bool((inverse.T @ means.sizes[own] * (32 + k) * EPS < 1).all())
+    return bool((inverse.T @ means.sizes[places] * (32 + k) * EPS < 1).all())
 
 
 @dataclass(frozen=True)
@@ -210,21 +210,21 @@ class _WithinGroups:
     blocks: Blocks
     layout: Layout
     means: Means
-    own: np.ndarray
+    varying: np.ndarray
 
     @property
     def width(self) -> int:
-        return len(self.own)
+        return len(self.varying)
 
     @property
     def pieces(self) -> Partition[Block]:
-        means, own = self.means, self.own
+        means, result = self.means, self.varying
 
         def within(block: Block) -> Block:
             X, y, w = block
             assert isinstance(X, IndicatorColumns)
-            Z = np.empty((len(y), len(own)), order="F")
-            for place, j in enumerate(own):
+            Z = np.empty((len(y), len(result)), order="F")
+            for place, j in enumerate(result):
                 np.subtract(X.numbers[:, j], means.numbers[j].take(X.codes), out=Z[:, place])
             return Z, y - means.response.take(X.codes), w
 
@@ -235,14 +235,14 @@ def _solution(
     within: Solution,
     means: Means,
     layout: Layout,
-    own: np.ndarray,
+    places: np.ndarray,
     base: int,
     dependence: dict[int, np.ndarray],
     n: int | None,
 ) -> Solution:
     """The solution of all columns from that within groups and the groups' means."""
     there = np.flatnonzero(means.weights[:base])
-    numbers, levels = layout.numbers[own], layout.levels[there]
+    numbers, levels = layout.numbers[places], layout.levels[there]
     kept = np.sort(np.concatenate([numbers, levels]))
     chosen = np.append(there, base)
     of_code = np.full(len(means.weights), len(there))
@@ -252,7 +252,7 @@ def _solution(
         numbers=np.searchsorted(kept, numbers),
         of_code=of_code,
         weights=means.weights[chosen],
-        means=means.numbers[np.ix_(own, chosen)],
+        means=means.numbers[np.ix_(places, chosen)],
         response=means.response[chosen],
         factor=within.factor * within.scale,
         inverse=within.inverse / within.scale[:, None],

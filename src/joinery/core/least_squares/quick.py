@@ -57,16 +57,16 @@ def factored(
     """
     k = len(s) - 1
     with np.errstate(all="ignore"):
-        full, own = G.diagonal(), slice(k)
+        full, span = G.diagonal(), slice(k)
         if intercept:
             centred = G - s[:, None] * s / weight_sum
         else:
             centred = G
         left = centred.diagonal()
         # what centring took away must not have taken the digits with it
-        sound = (left[own] > full[own] / 100) & (left[own] > 1e-280) & (left[own] < 1e280)
+        sound = (left[span] > full[span] / 100) & (left[span] > 1e-280) & (left[span] < 1e280)
         if shift.any():
-            sound &= np.abs(shift[own]) <= VERY_FAR_MEAN * np.sqrt(full[own] / weight_sum)
+            sound &= np.abs(shift[span]) <= VERY_FAR_MEAN * np.sqrt(full[span] / weight_sum)
         yy = float(left[k])
         if not sound.all() or not (yy == 0 or 1e-280 < yy < 1e280) or n <= k + intercept:
             return None

@@ -61,9 +61,9 @@ def least_squares(
     (1.0, [2.0])
     """
     if intercept and blocks.width > WIDE:
-        found = swept(blocks, n, partial(least_squares, intercept=False, centred=True))
-        if found is not None:
-            return found
+        result = swept(blocks, n, partial(least_squares, intercept=False, centred=True))
+        if result is not None:
+            return result
     folded = quick_fold(blocks, intercept, n)
     if folded is not None:
         condition = condition_number(folded.R[:-1, :-1])
@@ -129,16 +129,16 @@ def solution_from_groups(
     Parameters: ``corner`` (1 + d, 1 + d) of the constant and the numbers, ``groups`` (1 + d, q + 1)
     of these with each level and with none, all of which have weight."""
     with np.errstate(all="ignore"):
-        found = within_products(layout, corner, groups, seen, n)
-    if found is None:
+        result = within_products(layout, corner, groups, seen, n)
+    if result is None:
         return None
-    nothing, weight_sum = np.zeros(len(found.G)), float(groups[0].sum())
-    folded = factored(found.G, nothing, n, weight_sum, nothing, intercept=False)
+    nothing, weight_sum = np.zeros(len(result.G)), float(groups[0].sum())
+    folded = factored(result.G, nothing, n, weight_sum, nothing, intercept=False)
     if folded is None or (condition := condition_number(folded.R[:-1, :-1])) > QUICK_CONDITION:
         return None
-    at, own = np.append(0.0, seen.at[1 + layout.numbers]), np.arange(len(layout.numbers))
-    within = _solve(blocks, folded, False, own, {}, condition, "quick", at, centred=True)
-    return with_groups(within, found.means, layout, n)
+    at, places = np.append(0.0, seen.at[1 + layout.numbers]), np.arange(len(layout.numbers))
+    within = _solve(blocks, folded, False, places, {}, condition, "quick", at, centred=True)
+    return with_groups(within, result.means, layout, n)
 
 
 # ------------------------------------------------------------------ the steady way
@@ -317,6 +317,6 @@ def _residual_pass(
         we, wa = (e, about) if w is None else (w * e, w * about)
         return weighted_sums(we, Z), float(we.sum()), inner(we, e), inner(wa, about)
 
-    for own, rest, squares, total in blocks.pieces.each(added):
-        gradient, drift, rss, tss = gradient + own, drift + rest, rss + squares, tss + total
+    for part, rest, squares, total in blocks.pieces.each(added):
+        gradient, drift, rss, tss = gradient + part, drift + rest, rss + squares, tss + total
     return _Seen(gradient - drift * about_shift, drift, rss, tss)

@@ -61,12 +61,12 @@ class ArrowSource:
         for fragment in self.dataset.get_fragments():
             try:
                 if isinstance(fragment, datasets.ParquetFileFragment):
-                    own = fragment.split_by_row_group()
+                    result = fragment.split_by_row_group()
                 else:
-                    own = [fragment]
+                    result = [fragment]
             except (pa.ArrowException, OSError) as reason:
                 raise _unreadable(fragment, reason) from None
-            for group in own:
+            for group in result:
                 if not (length := _length(group)):
                     continue
                 if rows + length > TOGETHER:
@@ -172,10 +172,10 @@ class SmallGroups:
             reading = self._reading[part]
         with reading:
             with self._lock:
-                columns, asked = self._kept.get(part, ({}, set()))
+                columns, requested = self._kept.get(part, ({}, set()))
                 if name in columns:
-                    self._asked[name] += name not in asked
-                    asked.add(name)
+                    self._asked[name] += name not in requested
+                    requested.add(name)
                     self._kept.move_to_end(part)
                     return columns[name]
                 wanted = {name, *self._asked}
@@ -183,9 +183,9 @@ class SmallGroups:
                     wanted |= self.expected
             columns = self._read(part, sorted(wanted))
             with self._lock:
-                asked = self._dropped(part) | {name}
-                self._kept[part] = columns, asked
-                self._asked.update(asked)
+                requested = self._dropped(part) | {name}
+                self._kept[part] = columns, requested
+                self._asked.update(requested)
                 self._cells += _cells(columns)
                 while self._cells > MOST_KEPT and len(self._kept) > 1:
                     self._dropped(next(iter(self._kept)))
@@ -195,10 +195,10 @@ class SmallGroups:
         """Keep a part no longer; what was asked of it."""
         if part not in self._kept:
             return set()
-        columns, asked = self._kept.pop(part)
+        columns, requested = self._kept.pop(part)
         self._cells -= _cells(columns)
-        self._asked -= Counter(asked)
-        return asked
+        self._asked -= Counter(requested)
+        return requested
 
 
 def _cells(columns: dict[str, list[pa.Array]]) -> int:
@@ -217,36 +217,36 @@ def _plainly(group: datasets.Fragment, field: pa.Field) -> bool:
     """Return True if a column stands in the file as the table has it."""
     if not isinstance(group, datasets.ParquetFileFragment):
         return False
-    own = group.physical_schema
-    return field.name in own.names and own.field(field.name).type == field.type
+    result = group.physical_schema
+    return field.name in result.names and result.field(field.name).type == field.type
 
 
 def _from_file(group: datasets.ParquetFileFragment, columns: list[str]) -> Iterator[pa.RecordBatch]:
     """Columns of a row group, straight from the file; texts by their dictionary."""
-    own = group.physical_schema
+    member = group.physical_schema
     file = parquet.ParquetFile(
         group.path,
         metadata=group.metadata,
         memory_map=True,
-        read_dictionary=[name for name in columns if pa.types.is_string(own.field(name).type)],
+        read_dictionary=[name for name in columns if pa.types.is_string(member.field(name).type)],
     )
     with file:
         for batch in file.iter_batches(
-            STRETCH, [own.id for own in group.row_groups], columns, use_threads=False
+            STRETCH, [member.id for member in group.row_groups], columns, use_threads=False
         ):
             if len(batch):
                 yield batch
 
 
 def _stamp(path: str) -> Stamp:
-    found = os.stat(path)
-    return found.st_mtime_ns, found.st_size
+    result = os.stat(path)
+    return result.st_mtime_ns, result.st_size
 
 
 def _length(group: datasets.Fragment) -> int:
     try:
         if isinstance(group, datasets.ParquetFileFragment):
-            return sum(int(own.num_rows) for own in group.row_groups)
+            return sum(int(member.num_rows) for member in group.row_groups)
         return int(group.count_rows())
     except (pa.ArrowException, OSError) as reason:
         raise _unreadable(group, reason) from None
@@ -294,26 +294,26 @@ def of_files(files: Sequence[Path], name: str, root: Path | None = None) -> Arro
             raise FileFormatError(
                 f"{file} cannot be read as .parquet: {words}", path=str(file), reason=words
             ) from None
-    names = [set(own.names) for own in schemas]
+    names = [set(member.names) for member in schemas]
     lacking = set.union(*names) - set.intersection(*names)
     if lacking:
-        some = next(f for f, own in zip(files, schemas) if not lacking <= set(own.names))
+        some = next(f for f, member in zip(files, schemas) if not lacking <= set(member.names))
         raise FileFormatError(
             f"the files of {name} differ in their columns: {some} lacks "
             f"{listed(sorted(lacking - set(dict(zip(files, schemas))[some].names)))}",
             path=str(some),
         )
     try:
-        schema = pa.unify_schemas([own.remove_metadata() for own in schemas],
+        schema = pa.unify_schemas([member.remove_metadata() for member in schemas],
                                   promote_options="permissive")  # fmt: skip
         partitioning = None
         if root is not None:
             partitioning = datasets.HivePartitioning.discover(infer_dictionary=False)
-            whole = datasets.dataset(
+            full = datasets.dataset(
                 [str(f) for f in files], format="parquet", partitioning=partitioning,
                 partition_base_dir=str(root),
             )  # fmt: skip
-            more = [f for f in whole.schema if f.name not in schema.names]
+            more = [f for f in full.schema if f.name not in schema.names]
             schema = pa.schema([*schema, *more])
         dataset = datasets.dataset(
             [str(f) for f in files], format="parquet", schema=schema, partitioning=partitioning,

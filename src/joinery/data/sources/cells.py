@@ -79,9 +79,9 @@ class Cells:
             return np.asarray(self._between(low, high + 1)[rows - low])
         out = np.empty(len(rows), self.dtype)
         order = np.argsort(rows, kind="stable")
-        for own in np.split(order, np.flatnonzero(np.diff(rows[order]) > STRETCH) + 1):
-            first = int(rows[own[0]])
-            for some in np.array_split(own, -(-(int(rows[own[-1]]) - first + 1) // STRETCH)):
+        for member in np.split(order, np.flatnonzero(np.diff(rows[order]) > STRETCH) + 1):
+            first = int(rows[member[0]])
+            for some in np.array_split(member, -(-(int(rows[member[-1]]) - first + 1) // STRETCH)):
                 if len(some):
                     first, last = int(rows[some[0]]), int(rows[some[-1]])
                     out[some] = self._between(first, last + 1)[rows[some] - first]
@@ -92,10 +92,10 @@ class Cells:
         return Cells(self.source, self.column, Filled(self.turn, mean), self.dtype)
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> np.ndarray:
-        whole = self[:]
+        full = self[:]
         if dtype is None:
-            return whole
-        return whole.astype(dtype)
+            return full
+        return full.astype(dtype)
 
     def stretches(self) -> Iterator[np.ndarray]:
         """All rows, some at a time."""

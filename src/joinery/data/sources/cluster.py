@@ -97,12 +97,12 @@ def of_dask(frame: Any) -> DaskSource:
     parts = tuple(frame.to_delayed())
     if (client := _active_client()) is not None:
         parts = tuple(client.compute(list(parts)))
-    found = list(results(_told, [(part,) for part in parts]))
+    collected = list(results(_told, [(part,) for part in parts]))
     fields = []
     for at, name in enumerate(map(str, frame.columns)):
-        kinds = [kind for _, own in found if not pa.types.is_null(kind := own[at])]
+        kinds = [kind for _, member in collected if not pa.types.is_null(kind := member[at])]
         fields.append(pa.field(name, _common(kinds)))
-    lengths = tuple(length for length, _ in found)
+    lengths = tuple(length for length, _ in collected)
     return DaskSource(uuid.uuid4().hex, pa.schema(fields), lengths, parts, keep=frame)
 
 
@@ -148,23 +148,29 @@ class Cluster:
 
         task = cloudpickle.dumps((partition.make, partition.workspace, work, np.geterr()))
         calls = [
-            (task, self.key, [part for part, _ in own], self._frames(own), [p for _, p in own])
-            for own in self._tasks(partition.count)
+            (
+                task,
+                self.key,
+                [part for part, _ in member],
+                self._frames(member),
+                [p for _, p in member],
+            )
+            for member in self._tasks(partition.count)
         ]
         ready: dict[int, Any] = {}
         wanted = 0
-        for (*_, pieces), found in zip(calls, results(_pass, calls), strict=True):
-            if isinstance(found, JoineryError):
-                raise found
-            together = [piece for own in pieces for piece in own]
-            ready |= zip(together, pickle.loads(found), strict=True)
+        for (*_, pieces), outcome in zip(calls, results(_pass, calls), strict=True):
+            if isinstance(outcome, JoineryError):
+                raise outcome
+            together = [piece for member in pieces for piece in member]
+            ready |= zip(together, pickle.loads(outcome), strict=True)
             while wanted in ready:
                 yield ready.pop(wanted)
                 wanted += 1
 
-    def _frames(self, own: Sequence[tuple[int, list[int]]]) -> list[Any]:
+    def _frames(self, members: Sequence[tuple[int, list[int]]]) -> list[Any]:
         if self.delayed:
-            return [self.delayed[part] for part, _ in own]
+            return [self.delayed[part] for part, _ in members]
         return []
 
     def _tasks(self, count: int) -> list[list[tuple[int, list[int]]]]:
@@ -179,7 +185,7 @@ class Cluster:
         tasks: list[list[tuple[int, list[int]]]] = []
         open_of: dict[Any, list[tuple[int, list[int]]]] = {}
         places, threads = _places([self.delayed[part] for part in pieces])
-        for own, place in zip(pieces.items(), places, strict=True):
+        for member, place in zip(pieces.items(), places, strict=True):
             # two tasks for each thread at least, of one size, so that none waits for the others
             here = places.count(place)
             shares = max(2 * threads.get(place, 1), -(-here // PARTS_TOGETHER))
@@ -187,7 +193,7 @@ class Cluster:
             if together is None or len(together) >= -(-here // shares):
                 together = open_of[place] = []
                 tasks.append(together)
-            together.append(own)
+            together.append(member)
         return tasks
 
 
@@ -215,7 +221,7 @@ def _pass(
     """Return what work finds in the pieces of some parts, or why the table cannot be used."""
     make, workspace, work, handling = pickle.loads(task)
     _AT_HAND.parts = {(key, part): frame for part, frame in zip(parts, frames)}
-    together = [piece for own in pieces for piece in own]
+    together = [piece for member in pieces for piece in member]
     try:
         with np.errstate(**handling):
             if len(together) > 1:
@@ -262,12 +268,12 @@ def results(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Itera
 def _in_threads(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Iterator[Any]:
     some, run = cores(), cast(Callable[..., tuple[Any, ...]], compute)
     for start in range(0, len(calls), some):
-        asked = [delayed(work, pure=False)(*given) for given in calls[start : start + some]]
+        requested = [delayed(work, pure=False)(*given) for given in calls[start : start + some]]
         try:
-            found = run(*asked, scheduler="threads")
+            result = run(*requested, scheduler="threads")
         except Exception as reason:
             raise _failed(reason) from reason
-        yield from found
+        yield from result
 
 
 def _active_client() -> Any:

@@ -49,7 +49,7 @@ def of_query(url: Any, query: str) -> ArrowSource:
         if not files:
             raise EmptyTableError("the query selects no rows")
         try:
-            found = of_files(files, f"{name_of(url)} query")
+            result = of_files(files, f"{name_of(url)} query")
         except FileFormatError as reason:
             raise DataError(
                 f"a column of the query changes its kind on the way ({reason.reason or reason}); "
@@ -58,7 +58,7 @@ def of_query(url: Any, query: str) -> ArrowSource:
     except BaseException:
         folder.remove()
         raise
-    return ArrowSource(found.dataset, found.name, folder)
+    return ArrowSource(result.dataset, result.name, folder)
 
 
 def _written(folder: Path, batches: Iterator[pa.Table], advance: Advance) -> Iterator[Path]:
@@ -180,11 +180,11 @@ def _from_duckdb(url: str, query: str) -> Iterator[pa.Table]:
         raise DataError(f"no such file: {path!r}")
     base: Any = duckdb.connect(path or ":memory:", read_only=path not in ("", ":memory:"))
     with base:
-        found = base.sql(query)
-        if found is None:
+        result = base.sql(query)
+        if result is None:
             raise DataError("the query selects nothing: it is no select")
-        newer = getattr(found, "to_arrow_reader", None)
-        for batch in found.fetch_arrow_reader(ROWS) if newer is None else newer(ROWS):
+        newer = getattr(result, "to_arrow_reader", None)
+        for batch in result.fetch_arrow_reader(ROWS) if newer is None else newer(ROWS):
             yield pa.Table.from_batches([batch])
 
 
@@ -236,8 +236,8 @@ def _read_only_sqlite(path: Path) -> Any:
 
     def authorize(action: int, about: str | None, *_: Any) -> int:
         # SQLAlchemy asks for the isolation that it has
-        asked = action == sqlite3.SQLITE_PRAGMA and about == "read_uncommitted"
-        if asked or action in allowed:
+        wanted = action == sqlite3.SQLITE_PRAGMA and about == "read_uncommitted"
+        if wanted or action in allowed:
             return sqlite3.SQLITE_OK
         return sqlite3.SQLITE_DENY
 
@@ -252,19 +252,19 @@ def _fetched(connection: Any, query: str) -> Iterator[pa.Table]:
     options: dict[str, Any] = {"stream_results": True, "max_row_buffer": ROWS}
     if connection.dialect.name == "postgresql" and not connection.in_transaction():
         options["postgresql_readonly"] = True
-    found = connection.execution_options(**options).execute(sqlalchemy.text(query))
+    result = connection.execution_options(**options).execute(sqlalchemy.text(query))
     schema: pa.Schema | None = None
     try:
-        if not found.returns_rows:
+        if not result.returns_rows:
             raise DataError("the query selects nothing: it is no select")
-        names = list(found.keys())
-        while rows := found.fetchmany(ROWS):
+        names = list(result.keys())
+        while rows := result.fetchmany(ROWS):
             table = _table(names, rows, schema)
             schema = table.schema
             yield table
     finally:
         with suppress(Exception):  # of a connection that is lost already
-            found.close()
+            result.close()
 
 
 def _table(names: list[str], rows: Any, schema: pa.Schema | None) -> pa.Table:

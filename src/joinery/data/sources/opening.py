@@ -53,13 +53,13 @@ def source(path_or_url: Any, *, query: str | None = None) -> Source:
     where = path_text(path_or_url)
     if query is not None:
         raise CallError(f"{advice.option('query')} is for the URL of a database", argument="query")
-    found = parquet(where)
-    if found is None:
+    result = parquet(where)
+    if result is None:
         raise DataError(
             f"{where!r} is no Parquet file, folder or pattern, and no URL of a database; other "
             "files are read whole: give their path itself"
         )
-    return found
+    return result
 
 
 def no_query(where: Any) -> CallError:
@@ -166,8 +166,8 @@ def opened(data: Any) -> Source | None:
     if is_database(data):
         raise no_query(data)
     if hasattr(data, "schema") and hasattr(data, "lengths") and hasattr(data, "read"):
-        found: Source = data
-        return found
+        result: Source = data
+        return result
     kind = f"{type(data).__module__}.{type(data).__name__}"
     if kind.startswith("pyarrow._dataset."):
         from joinery.data.sources.arrow import of_dataset
@@ -189,7 +189,7 @@ def _is_path(part: Any) -> bool:
     return isinstance(part, (str, os.PathLike)) and str(part).lower().endswith(".parquet")
 
 
-def whole(source: Source) -> pd.DataFrame:
+def read_all(source: Source) -> pd.DataFrame:
     """A source read into a frame."""
     import pyarrow as pa
 

@@ -57,20 +57,20 @@ def picked(source: Source, column: str, positions: np.ndarray) -> list[Any]:
 
     order = np.argsort(positions, kind="stable")
     wanted = positions[order]
-    found: list[Any] = []
+    collected: list[Any] = []
     start = 0
     for part, length in enumerate(source.lengths):
         low, high = np.searchsorted(wanted, (start, start + length))
-        own, at = wanted[low:high] - start, 0
-        for array in source.read(part, column) if len(own) else ():
-            a, b = np.searchsorted(own, (at, at + len(array)))
-            found += array.take(pa.array(own[a:b] - at)).to_pylist() if b > a else []
+        result, at = wanted[low:high] - start, 0
+        for array in source.read(part, column) if len(result) else ():
+            a, b = np.searchsorted(result, (at, at + len(array)))
+            collected += array.take(pa.array(result[a:b] - at)).to_pylist() if b > a else []
             at += len(array)
-            if b == len(own):
+            if b == len(result):
                 break
         start += length
-    out: list[Any] = [None] * len(found)
-    for place, cell in zip(order.tolist(), found, strict=True):
+    out: list[Any] = [None] * len(collected)
+    for place, cell in zip(order.tolist(), collected, strict=True):
         out[place] = cell
     return out
 
@@ -90,15 +90,15 @@ def looked_up(source: Source, column: str, texts: Sequence[str]) -> dict[str, np
     import pyarrow as pa
     import pyarrow.compute as pc
 
-    wanted, found, start = pa.array(texts, pa.string()), dict[str, list[int]](), 0
+    wanted, result, start = pa.array(texts, pa.string()), dict[str, list[int]](), 0
     for part in range(len(source.lengths)):
         for array in source.read(part, column):
             cells = array.cast(pa.string())
             here = np.flatnonzero(pc.is_in(cells, value_set=wanted).to_numpy(zero_copy_only=False))
             for place, text in zip(here.tolist(), cells.take(pa.array(here)).to_pylist()):
-                found.setdefault(text, []).append(start + place)
+                result.setdefault(text, []).append(start + place)
             start += len(array)
-    return {text: np.array(places) for text, places in found.items()}
+    return {text: np.array(places) for text, places in result.items()}
 
 
 def is_held(source: Source, *, apart: bool = False) -> bool:

@@ -78,8 +78,8 @@ def _of_texts(
     """A column of texts: the different ones are found in a pass, and understood by themselves."""
     distinct: dict[Any, None] = {}
     parts = range(len(source.lengths))
-    found = Partition(len(parts), lambda part, _: (part,), runner=runner and runner.of(parts))
-    for some in found.each(partial(_distinct, source, name)):
+    result = Partition(len(parts), lambda part, _: (part,), runner=runner and runner.of(parts))
+    for some in result.each(partial(_distinct, source, name)):
         distinct.update(dict.fromkeys(some))
         if len(distinct) > MOST_TEXTS:
             raise UnusableColumnError(

@@ -204,8 +204,8 @@ def as_python(formula: Formula, order: Sequence[str], part: str, words: str) -> 
 
 def _docstring(words: str, names: Mapping[str, str]) -> list[str]:
     says = words.replace("\\", "\\\\").replace('"', '\\"')
-    odd = [f"    {own}: the column {name!r}".replace("\\", "\\\\").replace('"', '\\"')
-           for name, own in names.items() if own != name]  # fmt: skip
+    odd = [f"    {member}: the column {name!r}".replace("\\", "\\\\").replace('"', '\\"')
+           for name, member in names.items() if member != name]  # fmt: skip
     if odd:
         return [f'    """{says}', "", *odd, '    """']
     return [f'    """{says}"""']
@@ -217,16 +217,18 @@ def _reads(
     """The lines that make arrays of what is given."""
     lines = []
     compared = _compared(formula)
-    for name, own in names.items():
+    for name, member in names.items():
         column = columns[name]
         if column.kind == "text" and name not in compared:
             continue  # by_level reads it as it is
         call, helper = {"number": ("_numbers", NUMBERS), "date": ("_days", DAYS),
                         "text": ("_texts", TEXTS)}[column.kind]  # fmt: skip
         writer.use(helper)
-        lines.append(f"    {own} = {call}({own})")
+        lines.append(f"    {member} = {call}({member})")
         if column.filled is not None:
-            lines.append(f"    {own} = np.where(np.isnan({own}), {column.filled!r}, {own})")
+            lines.append(
+                f"    {member} = np.where(np.isnan({member}), {column.filled!r}, {member})"
+            )
     return lines
 
 

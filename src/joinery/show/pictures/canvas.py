@@ -190,11 +190,11 @@ class Separated(ScalarFormatter):
 
     def __call__(self, x: float, pos: int | None = None) -> str:
         """One of them as text."""
-        whole, point, rest = super().__call__(x, pos).partition(".")
-        digits = whole.lstrip("-−")
+        full, point, rest = super().__call__(x, pos).partition(".")
+        digits = full.lstrip("-−")
         if len(digits) > 4 and digits.isdecimal():
-            whole = whole.removesuffix(digits) + f"{int(digits):,}"
-        return whole + point + rest
+            full = full.removesuffix(digits) + f"{int(digits):,}"
+        return full + point + rest
 
 
 def points(
@@ -332,8 +332,8 @@ def as_svg(figure: Figure, name: str) -> str:
     text_stays: Any = {"svg.hashsalt": name, "svg.fonttype": "none"}
     with matplotlib.rc_context(text_stays), names_as_they_are():
         figure.savefig(text, format="svg", metadata={"Date": None})
-    whole = text.getvalue()
-    return whole[whole.index("<svg") :]
+    full = text.getvalue()
+    return full[full.index("<svg") :]
 
 
 def write(figure: Figure, path: str | os.PathLike[str]) -> Path:
@@ -345,10 +345,10 @@ def write(figure: Figure, path: str | os.PathLike[str]) -> Path:
             f"{', '.join(ENDINGS)}"
         )
     dates = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(ending, {"Software": None})
-    whole, dpi = outermost(figure), matplotlib.rcParams["savefig.dpi"]
+    outer, dpi = outermost(figure), matplotlib.rcParams["savefig.dpi"]
     if dpi == "figure":
-        if isinstance(whole, Picture):
-            dpi = whole.dpi
+        if isinstance(outer, Picture):
+            dpi = outer.dpi
         else:
             dpi = DPI
-    return write_whole(path, lambda beside: whole.savefig(beside, dpi=dpi, metadata=dates))
+    return write_whole(path, lambda beside: outer.savefig(beside, dpi=dpi, metadata=dates))

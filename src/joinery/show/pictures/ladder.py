@@ -69,8 +69,8 @@ def ladder(
             }
             ax.annotate(number(step.miss, 3), (step.miss, place), fontsize=8.5, color=INK, **above)
         else:
-            said = "some fitted values cannot be turned back"
-            ax.text(0.5, place + 0.22, said, transform=across, **_BESIDE | {"ha": "center"})
+            remarks = "some fitted values cannot be turned back"
+            ax.text(0.5, place + 0.22, remarks, transform=across, **_BESIDE | {"ha": "center"})
         ax.text(1.02, place, f"{number(step.below, 2)} below the best", transform=across, **_BESIDE)
     known = misses[np.isfinite(misses)]
     low, high = float(known.min()), float(known.max())
@@ -108,5 +108,5 @@ def _bracket(
         ax.plot(xs, ys, transform=at, color=AMBER, linewidth=2, clip_on=False)
     ax.plot([x], [best], transform=at, marker="o", color=AMBER, markersize=6, clip_on=False)
     middle = (low + high) / 2
-    said = f"{level} interval of powers"
-    ax.text(x - 0.035, middle, said, transform=at, rotation=90, **_BESIDE | {"ha": "right"})
+    remarks = f"{level} interval of powers"
+    ax.text(x - 0.035, middle, remarks, transform=at, rotation=90, **_BESIDE | {"ha": "right"})

@@ -128,8 +128,8 @@ def _move_axes(figure: Sheet, moved: Callable[[float], float]) -> None:
             x0, y0, x1, y1 = _cells[ax]
             _cells[ax] = (x0, moved(y0), x1, moved(y1))
     for rule in [*figure.patches, *figure.artists]:
-        own: Any = rule
-        own.set_y(moved(own.get_y()))
+        target: Any = rule
+        target.set_y(moved(target.get_y()))
 
 
 def inches_of(figure: Any) -> np.ndarray:
@@ -179,8 +179,8 @@ def _told_apart(names: list[str]) -> dict[str, str]:
     last = _shared([name[first:][::-1] for name in names])
     out: dict[str, str] = {}
     for name in names:
-        own, number = brief(visible(name[first : len(name) - last]), MOST_NAME - 9), 2
-        short = f"{visible(name[: min(first, 8)])}…{own}" + "…" * (last > 0)
+        result, number = brief(visible(name[first : len(name) - last]), MOST_NAME - 9), 2
+        short = f"{visible(name[: min(first, 8)])}…{result}" + "…" * (last > 0)
         while short in out.values():
             short, number = f"{short} {number}", number + 1
         out[name] = short
@@ -202,13 +202,13 @@ def _shorten(figure: Sheet, names: Iterable[str]) -> dict[str, str]:
     for ax in figure.axes:
         for axis in (ax.xaxis, ax.yaxis):
             if named := _named_ticks(axis):
-                places, own = named
+                places, result = named
                 if axis is ax.yaxis:
                     most = MOST_TICK
                 else:
                     most = MOST_NAME
-                briefs.update(_briefs(t for t in own if t not in briefs and len(t) > most))
-                axis.set_ticks(places, [short(text) for text in own])
+                briefs.update(_briefs(t for t in result if t not in briefs and len(t) > most))
+                axis.set_ticks(places, [short(text) for text in result])
     for text in figure.findobj(Text):
         words = text.get_text()
         if text.get_gid() in WRAPS:
@@ -262,9 +262,9 @@ def _cut_own(ax: Axes, cell: Cell) -> None:
     wide = (cell[2] - cell[0]) * figure.bbox.width
     high = (cell[3] - cell[1]) * figure.bbox.height
     box = ax.get_window_extent()
-    own: Any = ax
+    target: Any = ax
     titles: list[tuple[Text, float, int]] = [
-        (t, right - t.get_window_extent(renderer).x0, 0) for t in (own.title, own._left_title)
+        (t, right - t.get_window_extent(renderer).x0, 0) for t in (target.title, target._left_title)
     ]
     titles += [(ax.xaxis.label, wide - 8, 0), (ax.yaxis.label, high - 4, 1)]
     for text in ax.texts:
@@ -329,9 +329,9 @@ def _write_key(figure: Sheet, key: dict[str, str]) -> None:
 def _renderer(figure: Sheet) -> Any:
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
-    whole = outermost(figure)
-    own: Any = whole.canvas
-    canvas: Any = own if hasattr(own, "get_renderer") else FigureCanvasAgg(whole)
+    outer_here = outermost(figure)
+    target: Any = outer_here.canvas
+    canvas: Any = target if hasattr(target, "get_renderer") else FigureCanvasAgg(outer_here)
     return canvas.get_renderer()
 
 

@@ -67,8 +67,8 @@ def leverage(
                 alpha = 0.6
             else:
                 alpha = 0.85
-            own = np.flatnonzero(chosen)
-            points(ax, h[own], t[own], 26, rows=own, color=color, alpha=alpha)
+            indices = np.flatnonzero(chosen)
+            points(ax, h[indices], t[indices], 26, rows=indices, color=color, alpha=alpha)
     ax.axhline(0, color=SLATE, linewidth=0.8, zorder=1)
     mark(ax, h, np.where(sound, t, 0.0), flags)
     return figure

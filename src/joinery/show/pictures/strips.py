@@ -31,7 +31,7 @@ class Strip:
 
     question: str
     verdict: str
-    found: str
+    finding: str
     advice: str
     picture: Callable[[Axes], object] | None
 
@@ -51,8 +51,8 @@ def strips(title: str, finding: str, rows: Sequence[Strip]) -> Figure:
         _words(figure, 0.045, low + 0.86 * high, "\n".join(question), 9.5, INK, bold=True)
         at = low + (0.84 - 0.19 * len(question)) * high
         _words(figure, 0.045, at, f"{mark} {strip.verdict or 'not told'}", 9, color, bold=True)
-        found = fold(figure, "found", strip.found)
-        _words(figure, 0.045, at - 0.18 * high, found, 7.5, SLATE, gid="found")
+        result = fold(figure, "found", strip.finding)
+        _words(figure, 0.045, at - 0.18 * high, result, 7.5, SLATE, gid="found")
         advice = fold(figure, "advice", strip.advice)
         _words(figure, 0.665, low + 0.86 * high, advice, 8, INK, gid="advice")
         if strip.picture is not None:
@@ -102,10 +102,10 @@ def _made_small(ax: Axes) -> None:
         if text.get_gid() == END:
             text.remove()
     for marks in ax.collections:
-        own: Any = marks
-        sizes: list[float] = list(getattr(own, "get_sizes", list)())
+        target: Any = marks
+        sizes: list[float] = list(getattr(target, "get_sizes", list)())
         if sizes:
-            own.set_sizes([min(float(s), 40.0) * 0.3 for s in sizes])
+            target.set_sizes([min(float(s), 40.0) * 0.3 for s in sizes])
 
 
 def bars(ax: Axes, sizes: Sequence[tuple[str, float]], limit: float) -> None:

@@ -35,7 +35,7 @@ def picture(figure: Figure, name: str, rows: list[int]) -> str:
     svg = as_svg(figure, name)
     svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.S)
     svg = re.sub(r'\s*<style type="text/css">.*?</style>', "", svg, flags=re.S)
-    svg = _POINTS.sub(lambda found: _circles(found, rows), svg)
+    svg = _POINTS.sub(lambda match: _circles(match, rows), svg)
     used = set(re.findall(r'(?:href="#|url\(#)([\w-]+)', svg))
     svg = re.sub(r' id="([^"]*)"', lambda m: m[0] if m[1] in used else "", svg)
     for colour, variable in COLOURS.items():
@@ -53,18 +53,18 @@ def _said(figure: Figure, gid: str) -> str:
     return " ".join(t.get_text().replace("\n", " ") for t in figure.texts if t.get_gid() == gid)
 
 
-def _circles(found: re.Match[str], rows: list[int]) -> str:
+def _circles(match: re.Match[str], rows: list[int]) -> str:
     """Points as circles that carry the numbers of their rows, styled as a group."""
-    places = [int(v) for v in found[1].split()[1:]]
-    uses = _USE.findall(found[3])
-    clip = _CLIP.search(found[3])
+    places = [int(v) for v in match[1].split()[1:]]
+    uses = _USE.findall(match[3])
+    clip = _CLIP.search(match[3])
     if len(uses) != len(places):  # a point off the sheet was not written
-        return found[0].replace(f' id="{found[1]}"', "")
+        return match[0].replace(f' id="{match[1]}"', "")
     if uses:
         style = uses[0][2]
     else:
         style = ""
-    size = f"{float(found[2]):.2g}"
+    size = f"{float(match[2]):.2g}"
     circles = "".join(
         f'<circle cx="{float(x):.1f}" cy="{float(y):.1f}" r="{size}" data-r="{rows[place]}"/>'
         for (x, y, _), place in zip(uses, places, strict=True)

@@ -19,7 +19,7 @@ class Line:
     test: Test
     verdict: str
     advice: str
-    found: str = ""  # what was seen, in words
+    finding: str = ""  # what was seen, in words
     shares_rate: bool = True  # whether its verdict is one of those that the page's rate is for
 
 

@@ -160,14 +160,14 @@ def spread(fit: Fitted) -> Iterator[Line]:
 def _share_of_small(fit: Fitted) -> float:
     """The share of rows whose expected counts (of both kinds, for shares) are below five."""
 
-    def own(part: LikelihoodRows, mu: np.ndarray) -> int:
+    def of_part(part: LikelihoodRows, mu: np.ndarray) -> int:
         if part.trials is None:
             expected = mu
         else:
             expected = part.trials * np.minimum(mu, 1 - mu)
         return int(part.times[expected < SMALL_COUNT].sum())
 
-    return sum(_over_means(fit, own)) / max(fit.n_rows, 1)
+    return sum(_over_means(fit, of_part)) / max(fit.n_rows, 1)
 
 
 def _over_means(
@@ -218,13 +218,13 @@ def zeros(fit: Fitted) -> Iterator[Line]:
     if not fit.family.discrete or fit.family.shares or not fit.estimate.law:
         return
 
-    def own(part: LikelihoodRows, mu: np.ndarray) -> np.ndarray:
+    def of_part(part: LikelihoodRows, mu: np.ndarray) -> np.ndarray:
         times, none = part.times, np.zeros(len(mu))
         chance = fit.family.cdf(none, mu, trials=None, spread=np.ones(len(none)))
         seen = times[part.y == 0].sum()
         return np.array([seen, times @ chance, times @ (chance * (1 - chance))])
 
-    seen, expected, variance = np.add.reduce(list(_over_means(fit, own))).tolist()
+    seen, expected, variance = np.add.reduce(list(_over_means(fit, of_part))).tolist()
     sd = float(np.sqrt(variance))
     if sd <= 0 or (expected < 1 and seen == 0):
         return
@@ -245,12 +245,12 @@ def shape(fit: Fitted) -> Iterator[Line]:
     if not has_quantiles(fit.estimate):
         return
 
-    def own(figures: PerRow) -> tuple[np.ndarray, np.ndarray]:
+    def of_rows(figures: PerRow) -> tuple[np.ndarray, np.ndarray]:
         q = figures.extras["quantile_residual"]
         here = np.isfinite(q)
         return q[here], figures.times[here]
 
-    parts = figures_in_pieces(fit).map(own)
+    parts = figures_in_pieces(fit).map(of_rows)
     if fit.asides.repeats is not None and fit.family.discrete:
         parts = each_repeat_drawn(fit)
     moments = Moments.over(parts)

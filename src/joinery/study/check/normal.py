@@ -25,13 +25,13 @@ def normal(fit: Fitted) -> Iterator[Line]:
     if why := nothing_left(fit):
         yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
-    found = digest(fit)
-    if found.moments.n <= diagnostics.NORMAL_ROWS:
-        held = found.held
+    totals = digest(fit)
+    if totals.moments.n <= diagnostics.NORMAL_ROWS:
+        held = totals.held
     else:
         held = None
     z, times = (None, None) if held is None else _sound(held)
-    name, test = diagnostics.normality(found.moments, z, times)
+    name, test = diagnostics.normality(totals.moments, z, times)
     if not np.isfinite(test.statistic):
         yield cannot(
             "normality",
@@ -48,8 +48,8 @@ def normal(fit: Fitted) -> Iterator[Line]:
         advice = f"intervals of coefficients hardly mind; forecast new rows with {free}"
         if (
             not fit.response.transformed
-            and found.lowest > 0
-            and found.cubes / max(found.sound, 1) > 0.5
+            and totals.lowest > 0
+            and totals.cubes / max(totals.sound, 1) > 0.5
         ):
             advice = f"try {say.change(response=f'log({fit.response.expression})')}; {advice}"
     yield Line(
@@ -68,9 +68,9 @@ def normal(fit: Fitted) -> Iterator[Line]:
 def _far_off(fit: Fitted) -> Iterator[Line]:
     """Yield how many residuals are middling far off, against the one in a hundred that chance
     brings."""
-    found = digest(fit)
-    rows, count = int(found.moments.n), found.far
-    if rows < FEW or not found.alike:  # equal rows are far off together
+    totals = digest(fit)
+    rows, count = int(totals.moments.n), totals.far
+    if rows < FEW or not totals.alike:  # equal rows are far off together
         return
     limit = float(tails.t_quantile(1 - FAR_SHARE / 2, studentized_df(fit)))
     p = 1 - float(tails.binomial_below(count - 1, rows, FAR_SHARE))

@@ -74,10 +74,10 @@ def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
     weighted = np.zeros((len(root), LAGS))  # in the order of the table
     weighted[places] = Z * root[places, None]
 
-    def own(block: RowBlock) -> np.ndarray:
-        return solution.centred_sums(block.columns, weighted[block.own])
+    def of_block(block: RowBlock) -> np.ndarray:
+        return solution.centred_sums(block.columns, weighted[block.span])
 
-    raw = np.add.reduce(list(working_rows(fit).row_blocks.each(own)))
+    raw = np.add.reduce(list(working_rows(fit).row_blocks.each(of_block)))
     of_lags = _of_sums(fit, len(e), raw, Z.T @ Z, Z.T @ e, float(e @ e))
     return diagnostics.durbin_watson(e, None), of_lags
 

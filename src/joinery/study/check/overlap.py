@@ -116,8 +116,8 @@ def inflations(fit: Fitted) -> dict[str, float]:
         {str(getattr(f, "base", None) or getattr(f, "label", "")) for f in t.factors} for t in terms
     ]
     by_base: dict[str, list[int]] = {}
-    for i, own in enumerate(bases):
-        for base in own:
+    for i, part in enumerate(bases):
+        for base in part:
             by_base.setdefault(base, []).append(i)
     # of one column beside unrelated ones, its length times that of its row of the inverse
     plain = (solution.lengths * solution.error_factors[int(solution.has_intercept) :]) ** 2

@@ -23,7 +23,7 @@ from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.picture_words import flags_of, placed, worded
 from joinery.study.rows.chances import groups
 from joinery.study.rows.figures import per_row
-from joinery.study.thinned import evenly, numbers_of, smoothed, whole
+from joinery.study.thinned import evenly, numbers_of, smoothed, unthinned
 from joinery.support.errors import CallError, listed
 
 if TYPE_CHECKING:
@@ -55,7 +55,7 @@ def found_by(fit: Fitted, kind: str) -> str:
     """Return what a check says of this fit, for the line under a picture's title."""
     for line in check_lines(fit):
         if line.kind == kind and np.isfinite(line.test.statistic):
-            finding = line.found if line.verdict != "fine" else line.verdict
+            finding = line.finding if line.verdict != "fine" else line.verdict
             return f"{line.check}: {finding}" + (
                 "" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})"
             )
@@ -106,16 +106,18 @@ def _by_level(fit: Fitted, name: str, words: Given, ax: Axes | None) -> Figure:
     codes, y = column.codes(chosen.rows), figures.drawn
     rows = []
     for code in np.unique(codes[codes >= 0]):
-        own = y[(codes == code) & np.isfinite(y)]
-        n = len(own)
+        result = y[(codes == code) & np.isfinite(y)]
+        n = len(result)
         half = np.nan
         if n > 1:
-            half = float(tails.t_quantile(0.975, n - 1)) * deviation(own) / np.sqrt(n)
+            half = float(tails.t_quantile(0.975, n - 1)) * deviation(result) / np.sqrt(n)
         if n:
-            mean = float(own.mean())
+            mean = float(result.mean())
         else:
             mean = np.nan
-        rows.append(Level(level_text(column.all_levels[code]), own, mean, mean - half, mean + half))
+        rows.append(
+            Level(level_text(column.all_levels[code]), result, mean, mean - half, mean + half)
+        )
     off = [r.name for r in rows if r.lower > 0 or r.upper < 0]
     finding = (
         f"{count(len(off), 'level lies', 'levels lie')} off zero: {listed(off)}; about 1 in 20 "
@@ -260,7 +262,7 @@ def observed_fitted(
     if fit.family.shares:
         return _in_groups(fit, words, ax)
     finding = "points on the line are fitted exactly"
-    if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0 and whole(fit) is fit:
+    if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0 and unthinned(fit) is fit:
         finding += (
             "; correlation of observed with fitted "
             f"{figure(float(pearson(np.column_stack([x, y]))[1].r[0]), 3)}"

@@ -66,7 +66,7 @@ def checks(
         grave = next((line for line in lines if line.verdict == verdict), lines[0])
         remarkable = [line for line in lines if line.verdict not in (FINE, "")]
         if verdict not in (FINE, ""):
-            phrase = grave.found
+            phrase = grave.finding
         else:
             phrase = grave.check
         advice = "; ".join(dict.fromkeys(line.advice for line in remarkable)) or _nothing(lines)
@@ -81,10 +81,10 @@ def checks(
         finding = f"nothing to look into in {judged} of {count(len(rows), 'question')}"
     else:
         finding = f"none of {count(len(rows), 'question')} can be judged"
-    _, said = thinned(fit, "quantiles", "none")
+    _, remarks = thinned(fit, "quantiles", "none")
     return strips(
         words.get("title") or "Does the model deserve to be believed?",
-        "; ".join(filter(None, (f"{fit.sentence}: {finding}", said))),
+        "; ".join(filter(None, (f"{fit.sentence}: {finding}", remarks))),
         rows,
     )
 

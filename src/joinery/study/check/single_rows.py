@@ -24,8 +24,8 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
     if why := nothing_left(fit):
         yield cannot("outlier", "outliers", BADLY, "largest studentized residual", why)
         return
-    found = digest(fit)
-    if found.largest.place < 0:
+    totals = digest(fit)
+    if totals.largest.place < 0:
         yield cannot(
             "outlier",
             "outliers",
@@ -34,9 +34,9 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
             "no residual can be scaled",
         )
         return
-    t = found.largest.value / widening(fit)
-    p = min(float(tails.t_two_sided(t, studentized_df(fit)) * found.moments.n), 1.0)
-    label = labels_of(fit, [found.largest.place])[0]
+    t = totals.largest.value / widening(fit)
+    p = min(float(tails.t_two_sided(t, studentized_df(fit)) * totals.moments.n), 1.0)
+    label = labels_of(fit, [totals.largest.place])[0]
     at = limits(fit)
     size = abs(t)
     if size >= at.serious:
@@ -68,10 +68,10 @@ def decides(fit: Fitted) -> Iterator[Line]:
     if why := nothing_left(fit):
         yield cannot("cooks distance", "influence", DECIDES, "largest Cook's distance", why)
         return
-    found, at = digest(fit), limits(fit)
-    if found.distance.place >= 0:
-        d = found.distance.value / widening(fit) ** 2
-        label = labels_of(fit, [found.distance.place])[0]
+    totals, at = digest(fit), limits(fit)
+    if totals.distance.place >= 0:
+        d = totals.distance.value / widening(fit) ** 2
+        label = labels_of(fit, [totals.distance.place])[0]
         if d >= at.cooks_distance:
             verdict = SERIOUS
         else:
@@ -92,24 +92,24 @@ def decides(fit: Fitted) -> Iterator[Line]:
             words,
         )
     far = remarks(fit).well_fitted
-    if found.alone:
+    if totals.alone:
         verdict = CAUTION
     else:
         verdict = FINE
     advice = NO_ADVICE
-    if found.alone:
-        alone = listed(labels_of(fit, found.alone))
+    if totals.alone:
+        alone = listed(labels_of(fit, totals.alone))
         advice = f"row {alone} alone speaks to a coefficient and is fitted exactly"
     elif far:
         first = labels_of(fit, far.places[:3])
         advice = f"far out but well fitted, keep: {listed(first, 3, of=len(far))}"
-    label = labels_of(fit, [found.highest.place])[0]
+    label = labels_of(fit, [totals.highest.place])[0]
     yield Line(
         "leverage",
         "influence",
         DECIDES,
         f"leverage of {label}, limit {value(at.leverage, 2)}",
-        Test(found.highest.value, float("nan")),
+        Test(totals.highest.value, float("nan")),
         verdict,
         advice,
     )

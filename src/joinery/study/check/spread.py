@@ -73,14 +73,14 @@ def even(fit: Fitted) -> Iterator[Line]:
 
 def _explained(fit: Fitted) -> tuple[float, int, int]:
     """R² of squared residuals on the fit's columns, of how many rows and columns."""
-    own, found = fit.solution, digest(fit)
-    if found.spread is not None and found.sound == found.rows:  # the factor of the fit serves
-        total = found.spread.squares - found.spread.total**2 / found.rows
-        explained = float((own.sums_in_basis(found.spread.raw)[1:] ** 2).sum())
-        return explained / total if total > 0 else np.nan, found.rows, len(own.kept)
+    result, totals = fit.solution, digest(fit)
+    if totals.spread is not None and totals.sound == totals.rows:  # the factor of the fit serves
+        total = totals.spread.squares - totals.spread.total**2 / totals.rows
+        explained = float((result.sums_in_basis(totals.spread.raw)[1:] ** 2).sum())
+        return explained / total if total > 0 else np.nan, totals.rows, len(result.kept)
     counted = fit.asides.repeats is not None
     blocks = _Squares(fit.design.width, pieces(fit).map(partial(_squares, counted)))
-    solution = least_squares(blocks, n=int(found.moments.n))
+    solution = least_squares(blocks, n=int(totals.moments.n))
     if solution.tss > 0:
         share = 1 - solution.rss / solution.tss
     else:
@@ -102,19 +102,19 @@ def _squares(counted: bool, rows: Rows) -> Block:
 
 def _ratio(fit: Fitted) -> float:
     """``spread_ratio`` of the fitted rows, which are gone through again where they are many."""
-    found = digest(fit)
-    low, high = found.curved.low[-1], found.curved.high[-1]
+    totals = digest(fit)
+    low, high = totals.curved.low[-1], totals.curved.high[-1]
     margin = 1e-9 * float(high - low) * fit.solution.unit
-    if (held := found.held) is not None:
+    if (held := totals.held) is not None:
         judged: Partition[Judged] = Partition(1, lambda i, _: held)
         counted: Partition[Counted] = judged.map(lambda piece: _sound(piece)[::2])
     else:
         judged = pieces(fit).map(_judged)
         counted = judged.map(lambda piece: _sound(piece)[::2])
-        if found.sound == found.rows:  # then the fitted values alone are wanted
+        if totals.sound == totals.rows:  # then the fitted values alone are wanted
             fitted = partial(_fitted, fit.solution)
             counted = working_rows(fit).row_blocks.map(fitted)
-    return spread_ratio(judged, counted, found.moments.n, margin)
+    return spread_ratio(judged, counted, totals.moments.n, margin)
 
 
 Judged = tuple[np.ndarray, np.ndarray, np.ndarray | None]  # fitted, residual, times, each (m,)

@@ -70,7 +70,7 @@ def said_on_page(fit: Fitted) -> list[Line]:
     if fit.options.order or not fit.estimate.linear:
         lines = check_lines(fit)
     else:
-        lines = on_one_rate([line for own in _but_order(fit).values() for line in own])
+        lines = on_one_rate([line for part in _but_order(fit).values() for line in part])
     out: dict[str, Line] = {}
     rank = {SERIOUS: 0, CAUTION: 1, FINE: 2, "": 3}
     for line in lines:

@@ -113,12 +113,12 @@ def contained(terms: tuple[DesignTerm, ...]) -> tuple[frozenset[int], ...]:
     """For each term the places of those that it contains."""
     degrees = [_degrees(term) for term in terms]
     having: dict[str, set[int]] = {}
-    for place, own in enumerate(degrees):
-        for base in own:
+    for place, member in enumerate(degrees):
+        for base in member:
             having.setdefault(base, set()).add(place)
-    near = [set().union(*(having[base] for base in whole)) - {i} for i, whole in enumerate(degrees)]
+    near = [set().union(*(having[base] for base in full)) - {i} for i, full in enumerate(degrees)]
     return tuple(
-        frozenset(j for j in near[i] if holds(whole, degrees[j])) for i, whole in enumerate(degrees)
+        frozenset(j for j in near[i] if holds(full, degrees[j])) for i, full in enumerate(degrees)
     )
 
 
@@ -129,13 +129,13 @@ def _degrees(term: DesignTerm) -> dict[str, float]:
             out[factor.label] = 1.0
         else:
             power = factor.expression
-            whole = (
+            full = (
                 isinstance(power, Power)
                 and isinstance(power.exponent, Number)
                 and factor.degree > 0
                 and factor.degree == int(factor.degree)  # x is no part of √x
             )
-            base, degree = (factor.base, factor.degree) if whole else (str(factor.expression), 1.0)
+            base, degree = (factor.base, factor.degree) if full else (str(factor.expression), 1.0)
             out[base] = out.get(base, 0.0) + degree
     return out
 
@@ -183,5 +183,5 @@ def _recoded(fit: Fitted) -> TermBasis:
     # both bases span the same space, so that one is the other turned
     turn = np.zeros((fit.solution.rank, solution.rank))
     for a, b in zip(source.row_blocks, blocks.row_blocks, strict=True):
-        turn += (fit.solution.in_basis(a.X) * weights[a.own, None]).T @ solution.in_basis(b.X)
+        turn += (fit.solution.in_basis(a.X) * weights[a.span, None]).T @ solution.in_basis(b.X)
     return TermBasis(solution, design.terms, turn)

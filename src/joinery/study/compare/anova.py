@@ -83,8 +83,8 @@ def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
     if solution.rss <= 0 and not fit.estimate.known:
         s2 = np.nan
     for (place, term), before in zip(enumerate(terms), adjusted(terms, after), strict=True):
-        own, earlier = basis.places(place), basis.joined(before)
-        ss, df = explained(solution, earlier, own)
+        result, earlier = basis.places(place), basis.joined(before)
+        ss, df = explained(solution, earlier, result)
         if df and s2 > 0:
             f = ss / df / s2
         else:

@@ -114,7 +114,7 @@ def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndar
     def likelihood(at: np.ndarray) -> np.ndarray:
         yy, uy = np.zeros(len(at)), np.zeros((fit.solution.rank, len(at)))
         for block in working_rows(fit).row_blocks:
-            positions = block.own
+            positions = block.span
             away = (logs[positions] - middle)[:, None]
             with np.errstate(all="ignore"):
                 Z = np.where(
@@ -203,15 +203,15 @@ def _typical_miss(fit: Fitted, y: np.ndarray, power: float) -> float:
     else:
         response = scaled**power
     parts = [
-        (fit.solution.in_basis(b.X), b.precisions * b.times, b.own)
+        (fit.solution.in_basis(b.X), b.precisions * b.times, b.span)
         for b in working_rows(fit).row_blocks
     ]
     effects = sum(
-        ((U * np.sqrt(w)[:, None]).T @ (np.sqrt(w) * response[own]) for U, w, own in parts),
+        ((U * np.sqrt(w)[:, None]).T @ (np.sqrt(w) * response[part]) for U, w, part in parts),
         np.zeros(fit.solution.rank),
     )
     total = 0.0
-    for U, w, own in parts:
+    for U, w, part in parts:
         fitted = U @ effects
         with np.errstate(all="ignore"):
             rooted = np.where(fitted > 0, fitted, np.nan) ** (1 / (power or np.nan))
@@ -221,7 +221,7 @@ def _typical_miss(fit: Fitted, y: np.ndarray, power: float) -> float:
             back = fitted
         else:
             back = rooted
-        total += float(w @ (scaled[own] - back) ** 2)
+        total += float(w @ (scaled[part] - back) ** 2)
     return float(unit * np.sqrt(total / fit.residual_df))
 
 

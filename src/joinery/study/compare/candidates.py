@@ -197,7 +197,7 @@ class LinearSearch:
         c, unit = self.candidates, self.largest.solution.unit
         folds = fold_factors(self.largest, self.plan.deal)
         total = weight = 0.0
-        for held, own in enumerate(folds):
+        for held, member in enumerate(folds):
             others = [f for i, f in enumerate(folds) if i != held]
             rest = triangle(np.vstack([f.R for f in others]))
             if c.rows is None:
@@ -209,9 +209,9 @@ class LinearSearch:
             columns = np.append(np.zeros(c.constant, int), columns)
             T = triangle(rest[:, np.append(columns, rest.shape[1] - 1)])
             b = np.linalg.lstsq(T[: len(columns), :-1], T[: len(columns), -1], rcond=None)[0]
-            miss = own.R[:, -1] - own.R[:, columns] @ b
+            miss = member.R[:, -1] - member.R[:, columns] @ b
             total += float(miss @ miss)
-            weight += float(own.R[:, 0] @ own.R[:, 0])
+            weight += float(member.R[:, 0] @ member.R[:, 0])
         return float(np.sqrt(total / weight) * unit), float(np.sqrt(final.misfit / weight) * unit)
 
 
@@ -294,9 +294,9 @@ def fold_factors(largest: Fitted, deal: np.ndarray) -> list[_Fold]:
         A = np.column_stack([np.ones(len(block.y)), block.X, block.beyond_offset / unit])
         if block.weights is not None:
             A *= np.sqrt(block.weights)[:, None]
-        own = deal[block.own]
+        result = deal[block.span]
         for fold in range(count):
-            part = A[own == fold]
+            part = A[result == fold]
             if len(part):
                 factors[fold] = triangle(np.vstack([factors[fold], part]))
     return [_Fold(R, int(times[deal == fold].sum())) for fold, R in enumerate(factors)]

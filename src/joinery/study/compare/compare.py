@@ -96,7 +96,7 @@ def compare(fits: Sequence[Fitted], *, crosscheck: bool = False, seed: int | Non
         kinds=kinds,
         headings=HEADINGS | headings(terms, fits[0].words),
         layout=Layout(
-            turned="fit",
+            transposed="fit",
             listed="sentence",
             joined={term: (error,) for term, error in beside.items()},
         ),

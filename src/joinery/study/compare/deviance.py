@@ -116,8 +116,8 @@ def _near(fit: Fitted, rows: LikelihoodBlocks, columns: np.ndarray) -> np.ndarra
     left out, coefficients without end, a shape to be estimated, means far from zero, levels
     swept out."""
     s = fit.solution
-    whole = len(s.kept) == rows.width and s.has_intercept and rows.blocks.design is fit.design
-    if not whole or fit.estimate.running or fit.family.shape is not None or not len(columns):
+    full = len(s.kept) == rows.width and s.has_intercept and rows.blocks.design is fit.design
+    if not full or fit.estimate.running or fit.family.shape is not None or not len(columns):
         return None
     if s.far_centre.any() or s.groups is not None:
         return None
@@ -157,11 +157,11 @@ def restricted(
     else:
         known = None
     if (start := _near(fit, rows, columns)) is not None:
-        found = nested(
+        result = nested(
             some, family, link, start, intercept=constant, n=fit.n_rows, dispersion=known
         )
-        if found is not None:
-            return found[0], len(columns) + constant
+        if result is not None:
+            return result[0], len(columns) + constant
     try:
         fit_of_some = reweighted(
             some, family, link, intercept=constant, n=fit.n_rows, dispersion=known

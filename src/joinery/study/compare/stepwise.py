@@ -214,11 +214,11 @@ class Steps:
 
     def _of_all_terms(self) -> str:
         """The criterion of the whole sentence, which steps one at a time may not reach."""
-        whole = self.search.candidates.model(frozenset(range(len(self.names)))).figure
-        if not np.isfinite(whole):
+        full = self.search.candidates.model(frozenset(range(len(self.names)))).figure
+        if not np.isfinite(full):
             return f"the whole sentence has no {self._criterion.words}"
-        words = f"the whole sentence has {self._criterion.words} {figure(self._sign * whole)}"
-        better = whole < self.path.final.figure
+        words = f"the whole sentence has {self._criterion.words} {figure(self._sign * full)}"
+        better = full < self.path.final.figure
         if better:
             return f"{words}, better than where the steps end"
         return words

@@ -70,10 +70,10 @@ def bands(
             each = 1 - (1 - level) / rows
         else:
             each = level
-        own = _linked(fit, context, eta, of_mean, variance, (mean_lower, mean_upper), each)
+        result = _linked(fit, context, eta, of_mean, variance, (mean_lower, mean_upper), each)
         if rates.per is None:
-            return own
-        return _as_rates(own, rates, context, of_mean, each)
+            return result
+        return _as_rates(result, rates, context, of_mean, each)
     if how.intervals == "distribution-free":
         return Bands(eta, mean_lower, mean_upper, *_distribution_free(fit, X, eta, level))
     new_times = t
@@ -150,8 +150,8 @@ def _as_rates(
         with np.errstate(all="ignore"):
             eta = np.log(counts.fitted) + np.log(exposure)
         variance = own_variance(fit, context, len(eta))
-        own = _linked(fit, context, eta, error, variance, (eta, eta), level)
-        ends = own.new_lower / exposure * per, own.new_upper / exposure * per
+        result = _linked(fit, context, eta, error, variance, (eta, eta), level)
+        ends = result.new_lower / exposure * per, result.new_upper / exposure * per
     return Bands(counts.fitted * per, counts.mean_lower * per, counts.mean_upper * per, *ends)
 
 

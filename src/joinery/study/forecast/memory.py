@@ -123,11 +123,11 @@ def _few(fit: Fitted) -> dict[str, tuple[float, ...]]:
     """The distinct values of each number that has at most six."""
     learner, out = fitted_rows(fit), {}
     for name in fit.design.seen:
-        found: set[float] = set()
+        collected: set[float] = set()
         for some in learner.values(Name(name)).each(_first_few):
-            found.update(some)
-        if len(found) <= MOST_FEW:
-            out[name] = tuple(sorted(found))
+            collected.update(some)
+        if len(collected) <= MOST_FEW:
+            out[name] = tuple(sorted(collected))
     return out
 
 
@@ -146,12 +146,12 @@ def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
     out: dict[str, tuple[tuple[str, ...], ...]] = {}
     for term in fit.design.terms:
         if len(term.categories) > 1:
-            found = np.concatenate(
+            result = np.concatenate(
                 list(learner.stretches.each(partial(_combined, term.categories)))
             )
             out[term.text] = tuple(
                 tuple(level_text(f.levels[c]) for f, c in zip(term.categories, row))
-                for row in np.unique(found, axis=0)
+                for row in np.unique(result, axis=0)
             )
     return out
 

@@ -56,8 +56,8 @@ class RowRemarks(dict[int, list[Remark]]):
     def texts(self, count: int) -> list[str]:
         """The words of each of so many rows, empty where there are none."""
         out = [""] * count
-        for place, own in self.items():
-            out[place] = "; ".join(remark.words for remark in own)
+        for place, part in self.items():
+            out[place] = "; ".join(remark.words for remark in part)
         return out
 
 
@@ -154,8 +154,8 @@ def _say_unseen(
             codes = np.array([f.codes(context) for f in term.categories])
             known = np.flatnonzero((codes >= 0).all(axis=0))
             distinct, which = np.unique(codes[:, known], axis=1, return_inverse=True)
-            for place, own in enumerate(distinct.T):
-                cell = tuple(level_text(f.levels[c]) for f, c in zip(term.categories, own))
+            for place, part in enumerate(distinct.T):
+                cell = tuple(level_text(f.levels[c]) for f, c in zip(term.categories, part))
                 if cell not in cells:
                     for row in known[which.ravel() == place]:
                         notes.add(row, "unseen", f"no fitted row has {' with '.join(cell)}")

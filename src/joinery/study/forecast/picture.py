@@ -43,7 +43,7 @@ def forecast(
             f"the picture shows up to {MOST_ROWS} rows, not {len(frame):,}; forecast some of them"
         )
     outside = np.zeros(len(frame), bool)
-    outside[[at for at, own in remarks.items() if any(r.kind in BEYOND for r in own)]] = True
+    outside[[at for at, part in remarks.items() if any(r.kind in BEYOND for r in part)]] = True
     name, middle = counted(fit, per).name, fit.response.middle
     if "observed" in frame:
         observed = frame["observed"].to_numpy(float)

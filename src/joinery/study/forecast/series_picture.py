@@ -16,7 +16,7 @@ from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.table import forecast_with_remarks
 from joinery.study.picture_words import flags_of, placed, worded
 from joinery.study.rows.figures import per_row
-from joinery.study.thinned import numbers_of, whole
+from joinery.study.thinned import numbers_of, unthinned
 from joinery.support.errors import CallError
 
 if TYPE_CHECKING:
@@ -53,10 +53,10 @@ def series(
     order, figures = in_order(fit), per_row(fit)
     positions = np.arange(len(table))[used.rows][order]
     named, dated, x = _axis(fit, table, positions)
-    ahead = _forecasts(whole(fit), new, hold, x)
+    ahead = _forecasts(unthinned(fit), new, hold, x)
     name = fit.words(fit.response.name)
     finding = "points: observed; amber: fitted"
-    if whole(fit) is fit:
+    if unthinned(fit) is fit:
         e = figures.observed[order] - figures.fitted[order]
         finding += f", {figure(float(np.sqrt(np.mean(e**2))), 3)} off"
     line = x, figures.fitted[order]
@@ -106,8 +106,8 @@ def _forecasts(fit: Fitted, new: Any, hold: str | None, x: np.ndarray) -> _Ahead
     waiting = used.awaiting
     if new is None and not len(waiting):
         return None
-    found, _ = forecast_with_remarks(fit, new, None, "model", False, hold)
-    frame = found.frame
+    result, _ = forecast_with_remarks(fit, new, None, "model", False, hold)
+    frame = result.frame
     if len(frame) > MOST_AHEAD:
         raise CallError(f"the picture shows up to {MOST_AHEAD} forecasts, not {len(frame):,}")
     named, ahead_table = (

@@ -103,13 +103,13 @@ def forecast_with_remarks(
         columns["expected"] = expected
     if (probability := _probability(fit, context, measured)) is not None:
         columns["probability"] = probability
-    for own, v in zip(by_level, levels, strict=True):
+    for part, v in zip(by_level, levels, strict=True):
         if several:
             tail = f"_{100 * v:.10g}"
         else:
             tail = ""
         for name in ENDS:
-            columns[name.replace("mean", fit.response.middle) + tail] = getattr(own, name)
+            columns[name.replace("mean", fit.response.middle) + tail] = getattr(part, name)
     columns |= _judged(fit, table, context, measured, rates) if new is not None else {}
     remarks = remarks_by_row(fit, given, table, positions, measured, X, rates)
     columns["note"] = remarks.texts(len(positions))

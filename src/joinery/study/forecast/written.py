@@ -53,9 +53,9 @@ def _stretches(
         for start, stop in pairwise(cuts):
             some = table.stretch(slice(start, stop), wanted)
             some.lags = {text: values[start:stop] for text, values in lags.items()}
-            found = forecast(fit, some, level=level, intervals=intervals).frame
+            result = forecast(fit, some, level=level, intervals=intervals).frame
             labels = list(table.labels(np.arange(start, stop)))
-            columns = {c: found[c].to_numpy() for c in found}
+            columns = {c: result[c].to_numpy() for c in result}
             if judged:  # also where none of these rows has its response
                 nothing = np.full(stop - start, np.nan)
                 columns |= {c: columns.get(c, nothing) for c in JUDGED}

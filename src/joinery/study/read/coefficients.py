@@ -43,9 +43,9 @@ def coefficients(
     if profile:
         from joinery.study.read.profile import profiled
 
-        own = profiled(fit, level)
-        lower, upper, t = own.lower, own.upper, own.roots
-        notes += own.notes
+        result = profiled(fit, level)
+        lower, upper, t = result.lower, result.upper, result.roots
+        notes += result.notes
     columns: dict[str, Any] = {
         "term": list(e.names),
         "estimate": e.values,

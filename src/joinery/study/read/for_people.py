@@ -105,10 +105,10 @@ def _allowed(fit: Fitted) -> np.ndarray:
         allowed = []
     reach = _reach(fit)
     for term in terms:
-        own = reach[term.columns]
-        together = max(len(own) // max(len(term.cells), 1), 1)
+        result = reach[term.columns]
+        together = max(len(result) // max(len(term.cells), 1), 1)
         with np.errstate(divide="ignore"):
-            allowed += list(share / together / own)
+            allowed += list(share / together / result)
     return np.array(allowed)
 
 

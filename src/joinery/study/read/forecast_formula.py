@@ -95,23 +95,23 @@ class _Builder:
         """Coefficients times columns; the columns of one category or curve as one choice."""
         place = {int(j): i for i, j in enumerate(self.fit.solution.kept)}
         for term in self.fit.design.terms:
-            own = [(place[j], r) for j, r in enumerate(term.recipes, term.start) if j in place]
+            chosen = [(place[j], r) for j, r in enumerate(term.recipes, term.start) if j in place]
             if len(term.factors) == 1:
                 factor = term.factors[0]
             else:
                 factor = None
-            if not own or far[[i for i, _ in own]].any():
+            if not chosen or far[[i for i, _ in chosen]].any():
                 factor = None
             if isinstance(factor, CategoryFactor):
-                weights = [b[i] * _level_weights(term, factor, r[0][1]) for i, r in own]
+                weights = [b[i] * _level_weights(term, factor, r[0][1]) for i, r in chosen]
                 yield self._levels(factor, np.sum(weights, axis=0))
             elif isinstance(factor, CurveFactor):
                 heights = np.zeros(factor.width)
-                heights[[r[0][1] for _, r in own]] = b[[i for i, _ in own]]
+                heights[[r[0][1] for _, r in chosen]] = b[[i for i, _ in chosen]]
                 yield self._curve(factor, heights)
             else:
                 yield from (
-                    times(Constant(float(b[i])), less(columns[i], float(far[i]))) for i, _ in own
+                    times(Constant(float(b[i])), less(columns[i], float(far[i]))) for i, _ in chosen
                 )
 
     def reach(self, columns: list[Formula], *, new: bool) -> Formula:
@@ -159,10 +159,10 @@ class _Builder:
         if sandwich is None:
             variance = times(Constant(float(scale) ** 2), variance)
         if new:
-            own: Formula = Constant(float(scale) ** 2)
+            result: Formula = Constant(float(scale) ** 2)
             if (weight := fit.asides.expressions.get("weights")) is not None:
-                own = call("/", own, self.expression(weight))
-            variance = total([variance, own])
+                result = call("/", result, self.expression(weight))
+            variance = total([variance, result])
         return times(Constant(float(t_times(fit.level, df))), call("sqrt", variance))
 
     def offsets(self) -> Iterator[Formula]:
@@ -345,10 +345,10 @@ def _interpolated(x: Formula, at: list[float], values: list[float]) -> Formula:
 
 def _days(text: str) -> float:
     """A date written as text, in days since 1970."""
-    found = read_dates([text])
-    assert found is not None
-    assert found.stamps is not None
-    return float(in_days(found.stamps)[0])
+    result = read_dates([text])
+    assert result is not None
+    assert result.stamps is not None
+    return float(in_days(result.stamps)[0])
 
 
 # ------------------------------------------------------------------ back to the response

@@ -83,11 +83,11 @@ ZERO, ONE = Constant(0.0), Constant(1.0)
 
 def columns_in(formula: Formula) -> list[ColumnValue]:
     """The columns of a formula, in the order they come."""
-    found: dict[str, ColumnValue] = {}
+    collected: dict[str, ColumnValue] = {}
     for node in nodes(formula):
         if isinstance(node, ColumnValue):
-            found.setdefault(node.name, node)
-    return list(found.values())
+            collected.setdefault(node.name, node)
+    return list(collected.values())
 
 
 def nodes(formula: Formula | str) -> Iterator[Formula | str]:

@@ -165,22 +165,24 @@ def _points(fit: Fitted, name: str, held: Held, x: np.ndarray) -> tuple[np.ndarr
     """The points' heights, what they are, and the line under the title."""
     figures = per_row(fit)
     label = fit.words(fit.response.name)
-    said = held_words(fit, _with_exposure(fit, held))
+    remarks = held_words(fit, _with_exposure(fit, held))
     if not fit.estimate.linear:
-        return _observed(fit, said)
-    if said:
+        return _observed(fit, remarks)
+    if remarks:
         at = hold_rest(fit, _table(fit, name, x))
         positions = np.arange(len(x))
         at = _with_exposure(fit, at)
         X = averaged_rows(fit, at, positions)
         y = linear_predictor(fit, fit.design.context(at.table, positions), X) + figures.residual
-        finding = f"held: {', '.join(said)}; points are the fitted curve plus each row's residual"
+        finding = (
+            f"held: {', '.join(remarks)}; points are the fitted curve plus each row's residual"
+        )
         return y, f"{label}, brought to the held values", f"{equation_for_people(fit)}; {finding}"
     r2 = f";  R² {fixed(fit.r_squared, 2)}" if fit.r_squared is not None else ""
     return figures.observed, label, equation_for_people(fit) + r2
 
 
-def _observed(fit: Fitted, said: list[str]) -> tuple[np.ndarray, str, str]:
+def _observed(fit: Fitted, remarks: list[str]) -> tuple[np.ndarray, str, str]:
     """Under a link points are the responses themselves, the curve that of a held case."""
     y = per_row(fit).observed
     if fit.family.shares:
@@ -197,11 +199,11 @@ def _observed(fit: Fitted, said: list[str]) -> tuple[np.ndarray, str, str]:
         # a little apart, always the same, so that equal values do not hide one another
         apart = np.random.default_rng(SEED).uniform(0, 0.05, len(y))
         y = np.where(y > 0, 1 - apart, apart)
-        if said:
-            said = [*said, "diamonds: shares in groups"]
+        if remarks:
+            remarks = [*remarks, "diamonds: shares in groups"]
     finding = equation_for_people(fit)
-    if said:
-        finding += f"; the curve is for {', '.join(said)}; points are the rows as observed"
+    if remarks:
+        finding += f"; the curve is for {', '.join(remarks)}; points are the rows as observed"
     return y, label, finding
 
 
@@ -242,11 +244,11 @@ def _many(
     table, chosen = rows_at_hand(fit)
     x = table.column(name).numbers(chosen.rows)
     grid = _grid(fit, name, x)
-    values, own, group = _values(fit, across)
+    values, result, group = _values(fit, across)
     named, held = [], None
     for place, at in enumerate(values):
         held = hold_rest(fit, _table(fit, name, grid, **{across: at}))
-        if own:
+        if result:
             rows = x[group == place]
         else:
             rows = x
@@ -260,9 +262,9 @@ def _many(
             words_of = _number(fit, across, at)
         named.append(Named(f"{fit.words(across)} {words_of}", _curve(fit, name, held, seen)))
     assert held is not None
-    said = held_words(fit, _with_exposure(fit, held))
+    remarks = held_words(fit, _with_exposure(fit, held))
     y = per_row(fit).observed
-    finding = f"held: {', '.join(said)}; " if said else ""
+    finding = f"held: {', '.join(remarks)}; " if remarks else ""
     finding += "points are the rows as observed, dashed where no rows are"
     caption = Words(
         f"How does {fit.words(name)} act at each {fit.words(across)}?",
@@ -271,7 +273,7 @@ def _many(
         counted(fit, None).name,
         x_dates=name in fit.design.dates,
     )
-    if own:
+    if result:
         colors = group
     else:
         colors = None

@@ -153,7 +153,7 @@ def dependences(design: Design, solution: Solution) -> Iterator[Note]:
             else:
                 word = f"{number} × {names[place]}"
             parts.append((weight < 0, word))
-        told = "".join(
+        clear = "".join(
             (" − " if negative else " + ") + word if i else ("−" if negative else "") + word
             for i, (negative, word) in enumerate(parts[:6])
         )
@@ -161,7 +161,7 @@ def dependences(design: Design, solution: Solution) -> Iterator[Note]:
             more = f" + {len(parts) - 6} more"
         else:
             more = ""
-        words = f"left out of the model: {names[column + 1]} is {told or 'zero throughout'}{more}"
+        words = f"left out of the model: {names[column + 1]} is {clear or 'zero throughout'}{more}"
         yield Note("column left out", "caution", words, (names[column + 1],))
 
 
@@ -213,8 +213,8 @@ def _thin_levels(fit: Fitted) -> Iterator[Note]:
         context, times = piece
         return [np.bincount(f.codes(context), times, len(f.levels)) for f in factors]
 
-    found = list(fitted_rows(fit).stretches.each(counts))
-    for factor, *parts in zip(factors, *found, strict=True):
+    collected = list(fitted_rows(fit).stretches.each(counts))
+    for factor, *parts in zip(factors, *collected, strict=True):
         sizes = np.sum(parts, axis=0)
         rows, levels = [int(n) for n in sizes], [level_text(level) for level in factor.levels]
         most = int(np.argmax(sizes))
@@ -266,10 +266,10 @@ def _about_counts(table: Records, design: Design, solution: Solution) -> Iterato
 def _are_counts(table: Records, name: Name) -> bool:
     """Return True if all cells of a column that are there are whole numbers from 0 up."""
 
-    def whole(piece: Counted) -> bool:
+    def integral_in(piece: Counted) -> bool:
         return bool(np.all(piece[0] >= 0) and np.all(piece[0] == np.round(piece[0])))
 
-    return all(Learner(table, EVERY_ROW, {}).values(name).each(whole))
+    return all(Learner(table, EVERY_ROW, {}).values(name).each(integral_in))
 
 
 def _about_columns(table: Records, design: Design) -> Iterator[Note]:
@@ -287,7 +287,7 @@ def _about_columns(table: Records, design: Design) -> Iterator[Note]:
         for remark in column.remarks:
             yield Note("column", "caution", f"{name}: {remark}", (name,))
         # what was noted while the table was read begins with the column's name
-        said = [words for words in table.notes if words.partition(": ")[0] == name]
-        if column.note and not said:
-            said = [f"{name}: {column.note}"]
-        yield from (Note(READING, "note", words, (name,)) for words in said)
+        remarks = [words for words in table.notes if words.partition(": ")[0] == name]
+        if column.note and not remarks:
+            remarks = [f"{name}: {column.note}"]
+        yield from (Note(READING, "note", words, (name,)) for words in remarks)

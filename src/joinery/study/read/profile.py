@@ -67,11 +67,13 @@ def profiled(fit: Fitted, level: float) -> Profiled:
         kind = "penalized profile likelihood"
     else:
         kind = "profile likelihood"
-    said = [f"intervals, {statistic_name(fit)} and p are of the {kind}"]
+    remarks = [f"intervals, {statistic_name(fit)} and p are of the {kind}"]
     if fit.estimate.running:
         firth = advice.change(penalty="firth")
-        said.append(f"coefficients that grow without end have no profile; {firth} gives them one")
-    return Profiled(lower, upper, roots, tuple(said))
+        remarks.append(
+            f"coefficients that grow without end have no profile; {firth} gives them one"
+        )
+    return Profiled(lower, upper, roots, tuple(remarks))
 
 
 @dataclass(frozen=True)
@@ -132,16 +134,16 @@ def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:
     """The rows with one column's part held in the offset and the column taken out."""
 
     def change(part: LikelihoodRows) -> LikelihoodRows:
-        own = np.array([column - 1])
+        places = np.array([column - 1])
         if column == 0:
             column_values = np.ones(len(part.y))
         else:
-            column_values = some_columns(part.X, own)[:, 0]
+            column_values = some_columns(part.X, places)[:, 0]
         if part.offset is None:
             offset = value * column_values
         else:
             offset = part.offset + value * column_values
-        others = np.delete(np.arange(rows.width), own)
+        others = np.delete(np.arange(rows.width), places)
         if column == 0:
             X = part.X
         else:

@@ -54,26 +54,26 @@ def bootstrap(
         level = fit.level
     else:
         level = checked_level(level)
-    found = drawn(fit, resamples, of, resample, interval, level, seed)
-    spread = found.draws.std(axis=0, ddof=1)
-    notes = [found.how, "bias: the mean over the resamples less the estimate"]
-    if found.lost:
+    result = drawn(fit, resamples, of, resample, interval, level, seed)
+    spread = result.draws.std(axis=0, ddof=1)
+    notes = [result.how, "bias: the mean over the resamples less the estimate"]
+    if result.lost:
         notes.append(
-            f"{count(found.lost, 'resample')} could not be estimated (a level lost, "
+            f"{count(result.lost, 'resample')} could not be estimated (a level lost, "
             "separation, or a figure without a value), and count nowhere"
         )
     if fit.family.shape is not None:
         notes.append("the shape k is held at the fit's own")
     return Table(
         {
-            "term": found.names,
-            "estimate": found.estimate,
-            "lower": found.lower,
-            "upper": found.upper,
+            "term": result.names,
+            "estimate": result.estimate,
+            "lower": result.lower,
+            "upper": result.upper,
             "standard_error": spread,
-            "bias": found.draws.mean(axis=0) - found.estimate,
+            "bias": result.draws.mean(axis=0) - result.estimate,
         },
-        title=f"Bootstrap of {len(found.draws):,} resamples, with {level_words(level)} intervals",
+        title=f"Bootstrap of {len(result.draws):,} resamples, with {level_words(level)} intervals",
         notes=tuple(notes),
         kinds=dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
         | {"bias": "own"},
@@ -110,10 +110,10 @@ def drawn(
         beta, errors, error = _of_errors(fit, rows, resamples, resample == "signs", rng, figures)
     else:
         if pivot:
-            asked = figures
+            wanted = figures
         else:
-            asked = None
-        beta, errors, error = _of_rows(fit, rows, resamples, groups, rng, asked)
+            wanted = None
+        beta, errors, error = _of_rows(fit, rows, resamples, groups, rng, wanted)
     values = figures.values(beta)
     sound = np.isfinite(values).all(axis=1)
     if pivot and errors is not None:
@@ -232,22 +232,22 @@ def _of_rows(
     parts, errors = [], []
     with progress.counted("resamples", resamples) as advance:
         for counts in resampling.counted(rng, per_row(fit).times, resamples, groups):
-            found = resampling.estimates(rows, counts, with_roots=figures is not None)
-            parts.append(found.estimates)
+            outcome = resampling.estimates(rows, counts, with_roots=figures is not None)
+            parts.append(outcome.estimates)
             if figures is not None:
-                errors.append(_errors(found, figures))
+                errors.append(_errors(outcome, figures))
             advance(len(counts))
     if figures is None:
         return np.concatenate(parts), None, None
-    own = resampling.estimates(rows, per_row(fit).times[None, :], with_roots=True)
-    return np.concatenate(parts), np.concatenate(errors), _errors(own, figures)[0]
+    result = resampling.estimates(rows, per_row(fit).times[None, :], with_roots=True)
+    return np.concatenate(parts), np.concatenate(errors), _errors(result, figures)[0]
 
 
-def _errors(found: resampling.Resampled, figures: Statistics) -> np.ndarray:
+def _errors(result: resampling.Resampled, figures: Statistics) -> np.ndarray:
     """Standard errors (b, m) of figures, by the delta method where these are not linear."""
-    assert found.roots is not None
-    gradients = figures.gradients(found.estimates)
-    return np.asarray(np.sqrt(((gradients @ found.roots) ** 2).sum(axis=2)))
+    assert result.roots is not None
+    gradients = figures.gradients(result.estimates)
+    return np.asarray(np.sqrt(((gradients @ result.roots) ** 2).sum(axis=2)))
 
 
 def _of_errors(
@@ -287,11 +287,11 @@ def _of_errors(
         else:
             s = np.sqrt((left**2).sum(axis=1) / (n - p))
             errors.append(s[:, None] * np.sqrt((gradients**2).sum(axis=2)))
-    own = (root * figures.residual[place])[None, :]
+    result = (root * figures.residual[place])[None, :]
     # by the residuals as the draws are, also where a dispersion was given
-    scale, gradients = np.sqrt((own**2).sum() / (n - p)), followed.gradients(rows.estimate[None])
+    scale, gradients = np.sqrt((result**2).sum() / (n - p)), followed.gradients(rows.estimate[None])
     if signs:
-        error = _uneven(own, U, gradients)[0]
+        error = _uneven(result, U, gradients)[0]
     else:
         error = scale * row_lengths(gradients[0])
     return np.concatenate(draws), np.concatenate(errors), error

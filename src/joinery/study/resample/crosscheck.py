@@ -120,7 +120,7 @@ def left_out_means(fit: Fitted, *, seed: int | None = None) -> tuple[np.ndarray,
     tally, scale = Tally(held=not too_many(fit)), _scale(fit)
     for part in _held_out(fit, deal, in_time=False):
         made = list(_forecasts(fit, part))
-        tally.add((sums_of(fit, *own, scale), judged(*own)) for own in made)
+        tally.add((sums_of(fit, *member, scale), judged(*member)) for member in made)
         for f, _ in made:
             known = np.isfinite(f.fitted)
             place = f.place[known]
@@ -143,7 +143,7 @@ class _Part:
     place: np.ndarray | None
     times: np.ndarray | None
 
-    def own(self, rows: slice) -> tuple[np.ndarray, np.ndarray]:
+    def of_rows(self, rows: slice) -> tuple[np.ndarray, np.ndarray]:
         """Places and times of some of its rows."""
         if self.place is None:
             place = np.arange(rows.start, rows.stop)
@@ -176,30 +176,30 @@ def _forecasts(fit: Fitted, part: _Part) -> Partition[tuple[Forecasts, Observed]
     table, used = rows_at_hand(fit)
     rows = used.rows
 
-    def own(block: RowBlock) -> tuple[Forecasts, Observed]:
-        return _of_rows(fit, part.fit, table, rows, *part.own(block.own)), _observed(block)
+    def of_block(block: RowBlock) -> tuple[Forecasts, Observed]:
+        return _of_rows(fit, part.fit, table, rows, *part.of_rows(block.span)), _observed(block)
 
     if part.place is None:
         here = rows
     else:
         here = positions_at(rows, part.place)
-    return replace(response_rows(fit), rows=here).row_blocks.map(own)
+    return replace(response_rows(fit), rows=here).row_blocks.map(of_block)
 
 
 def _scored(fit: Fitted, part: _Part, scale: Scale) -> Iterator[Scored]:
     """Sums over each block of a part's rows, and chances beside their outcomes."""
 
-    def own(made: tuple[Forecasts, Observed]) -> Scored:
+    def of_rows(made: tuple[Forecasts, Observed]) -> Scored:
         return sums_of(fit, *made, scale), judged(*made) if fit.family.shares else None
 
-    return _forecasts(fit, part).each(own)
+    return _forecasts(fit, part).each(of_rows)
 
 
 def _left_one_out(fit: Fitted, scale: Scale) -> Iterator[Scored]:
     """Each row forecast by the fit without it: e/(1 − h) from what came (Allen 1974)."""
     limit = t_times(fit.level, studentized_df(fit))
 
-    def own(made: tuple[RowBlock, PerRow]) -> Scored:
+    def of_block(made: tuple[RowBlock, PerRow]) -> Scored:
         block, figures = made
         t, h = figures.influence.studentized, figures.influence.leverage
         with np.errstate(all="ignore"):
@@ -212,7 +212,7 @@ def _left_one_out(fit: Fitted, scale: Scale) -> Iterator[Scored]:
         bounded = float(figures.times @ known)
         return sums._replace(bounded=bounded, inside=float(figures.times @ inside)), None
 
-    return figures_in_blocks(fit).each(own)
+    return figures_in_blocks(fit).each(of_block)
 
 
 def _of_rows(

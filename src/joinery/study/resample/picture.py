@@ -38,12 +38,14 @@ def bootstrap(
         level = fit.level
     else:
         level = checked_level(level)
-    found = drawn(fit, resamples, of, resample, interval, level, seed)
+    result = drawn(fit, resamples, of, resample, interval, level, seed)
     shown = [
-        Cloud(fit.words(name), float(b), found.draws[:, j], (float(low), float(high)))
+        Cloud(fit.words(name), float(b), result.draws[:, j], (float(low), float(high)))
         for j, (name, b, low, high) in enumerate(
-            zip(found.names, found.estimate, found.lower, found.upper, strict=True)
+            zip(result.names, result.estimate, result.lower, result.upper, strict=True)
         )
     ][:MOST]
-    finding = f"{len(found.draws):,} resamples; {found.how}; bar: the {level_words(level)} interval"
+    finding = (
+        f"{len(result.draws):,} resamples; {result.how}; bar: the {level_words(level)} interval"
+    )
     return clouds(shown, words.get("title") or "How far would estimates move?", finding)

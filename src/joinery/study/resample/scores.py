@@ -216,9 +216,9 @@ def _classify(j: Judged, classes: np.ndarray) -> None:
     """Add rows to classes of chances (3, CLASSES): Σ of the expected, the events and all."""
     eta = LINKS["logit"].eta(np.clip(j.fitted, 1e-12, 1 - 1e-12))
     of_row = (CLASSES * (eta + WIDEST) / (2 * WIDEST)).astype(int)
-    own, place = np.unique(of_row, return_inverse=True)
+    places, place = np.unique(of_row, return_inverse=True)
     each = (j.evidence * j.fitted, j.evidence * j.y, j.evidence)
-    classes[:, own] += [np.bincount(place, values) for values in each]
+    classes[:, places] += [np.bincount(place, values) for values in each]
 
 
 def _of_classes(classes: np.ndarray) -> Judged:

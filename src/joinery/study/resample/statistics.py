@@ -61,11 +61,11 @@ class Expressions:
     weights: np.ndarray
 
     def values(self, beta: np.ndarray) -> np.ndarray:
-        return np.column_stack([found.value for found in self._all(beta)])
+        return np.column_stack([outcome.value for outcome in self._all(beta)])
 
     def gradients(self, beta: np.ndarray) -> np.ndarray:
-        slopes = [np.broadcast_to(found.slope, (len(beta), len(self.weights)))
-                  for found in self._all(beta)]  # fmt: skip
+        slopes = [np.broadcast_to(outcome.slope, (len(beta), len(self.weights)))
+                  for outcome in self._all(beta)]  # fmt: skip
         return np.asarray(np.stack(slopes, axis=1) @ self.weights)
 
     def _all(self, beta: np.ndarray) -> list[_Sloped]:

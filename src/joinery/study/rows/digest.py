@@ -148,7 +148,7 @@ class Digest:
 @once
 def digest(fit: Fitted) -> Digest:
     """The digest of a fit's rows, in one pass. Raises CallError for a loaded fit."""
-    parts = pieces(fit).each(partial(_of_rows, asked=_asked(fit)))
+    parts = pieces(fit).each(partial(_of_rows, question=_asked(fit)))
     return joined(parts, rows_at_hand(fit)[1].used)
 
 
@@ -167,8 +167,8 @@ def notable(fit: Fitted) -> Notable:
         measures = per_row(fit).influence
         h = measures.leverage
         return Notable(np.arange(len(h)), measures, _highest(h))
-    found = digest(fit)
-    return Notable(found.places, found.measures, found.leverages)
+    totals = digest(fit)
+    return Notable(totals.places, totals.measures, totals.leverages)
 
 
 def _highest(leverage: np.ndarray) -> np.ndarray:
@@ -298,16 +298,16 @@ def _asked(fit: Fitted) -> Asked:
     )
 
 
-def _of_rows(rows: Rows, asked: Asked) -> Digest:
+def _of_rows(rows: Rows, question: Asked) -> Digest:
     z, h, d = rows.standardized, rows.leverage, rows.cooks_distance
     first, sound = rows.block.first, np.isfinite(z)
     with np.errstate(all="ignore"):
-        large = 0.9 * min(asked.large, asked.beyond)
+        large = 0.9 * min(question.large, question.beyond)
         if rows.studentized is None:  # it grows with the standardized one
-            size, large = np.abs(z), _standardized(large, asked.df)
+            size, large = np.abs(z), _standardized(large, question.df)
         else:
-            size = np.abs(rows.studentized) / asked.wide
-        notable = (h >= asked.leverage) | (h >= 1) | (d >= asked.harm * asked.wide**2)
+            size = np.abs(rows.studentized) / question.wide
+        notable = (h >= question.leverage) | (h >= 1) | (d >= question.harm * question.wide**2)
         badly_fitted = size >= large
     if len(d) > HEAVIEST:  # the heaviest of all rows are among those of each block
         notable[np.argpartition(np.where(np.isfinite(d), -d, np.inf), HEAVIEST)[:HEAVIEST]] = True
@@ -315,7 +315,7 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
     measures = rows.influence(few)
     t = np.abs(measures.studentized)
     # of those badly fitted most are there to be counted
-    kept = notable[few] | ~(t < asked.large * asked.wide)
+    kept = notable[few] | ~(t < question.large * question.wide)
     if np.isfinite(size).any():
         best = int(np.nanargmax(size))
     else:
@@ -326,7 +326,7 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
     away, times = z, times_of(rows)
     if not sound.all():
         away, times = z[sound], None if times is None else times[sound]
-    plain = asked.level is not None
+    plain = question.level is not None
     return Digest(
         rows=len(z),
         lowest=float(rows.observed.min(initial=np.inf)),
@@ -334,7 +334,7 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
         moments=Moments.of(away, times),
         cubes=inner(away * away, away),
         sound=int(sound.sum()),
-        far=int((t[np.isfinite(t)] > asked.beyond).sum()),
+        far=int((t[np.isfinite(t)] > question.beyond).sum()),
         largest=largest,
         distance=_extreme(d, first),
         highest=_extreme(h, first),
@@ -343,9 +343,9 @@ def _of_rows(rows: Rows, asked: Asked) -> Digest:
         leverages=_highest(h),
         places=first + few[kept],
         measures=measures.of(kept),
-        curved=_curved(rows, asked),
-        spread=_spread(rows, asked, asked.level or 0.0) if plain else None,
-        held=Held(rows.terms, z, times_of(rows)) if asked.hold else None,
+        curved=_curved(rows, question),
+        spread=_spread(rows, question, question.level or 0.0) if plain else None,
+        held=Held(rows.terms, z, times_of(rows)) if question.hold else None,
     )
 
 
@@ -371,19 +371,19 @@ def _extreme(figure: np.ndarray, first: int) -> Extreme:
     return Extreme(first + place, float(figure[place]))
 
 
-def _curved(rows: Rows, asked: Asked) -> Curved:
+def _curved(rows: Rows, question: Asked) -> Curved:
     """Sums for the next powers of the predictors and for squared fitted values."""
-    block, solution = rows.block, asked.solution
-    m, size = len(block.y), len(asked.places) + 1
+    block, solution = rows.block, question.solution
+    m, size = len(block.y), len(question.places) + 1
     z = np.empty((m, size), order="F")  # as the columns lie
-    np.subtract(some_columns(block.columns, asked.places), asked.centres, out=z[:, :-1])
-    z[:, -1] = (rows.terms - asked.middle) / solution.unit
+    np.subtract(some_columns(block.columns, question.places), question.centres, out=z[:, :-1])
+    z[:, -1] = (rows.terms - question.middle) / solution.unit
     low, high = _ends(z[:GLANCE])
     inside = _between(z[:GLANCE], low, high)
     if not inside.all():
         low, high = _ends(z)
         inside = _between(z, low, high)
-    Z = _powers(z, [*asked.degrees, 2])
+    Z = _powers(z, [*question.degrees, 2])
     if block.weights is None:
         weighted = Z
     else:
@@ -429,31 +429,31 @@ def squares_of(rows: Rows) -> np.ndarray:
     return np.asarray(rows.standardized**2 * (1 - rows.leverage))
 
 
-def _spread(rows: Rows, asked: Asked, level: float) -> Spread:
+def _spread(rows: Rows, question: Asked, level: float) -> Spread:
     away = squares_of(rows) - level
-    raw = asked.solution.centred_sums(rows.block.columns, away[:, None])
+    raw = question.solution.centred_sums(rows.block.columns, away[:, None])
     return Spread(raw, float(away.sum()), inner(away, away))
 
 
 def joined(parts: Iterable[Digest], n: int) -> Digest:
     """The digest of all ``n`` rows, from those of blocks in their order."""
-    found: list[Digest] = []
+    totals: list[Digest] = []
     laid = Laid(n)
     for part in parts:
         if part.held is not None:
             laid.add([values for values in part.held if values is not None])
-        found.append(replace(part, held=None))
-        if len(found) == TOGETHER:  # kept for long they would keep a block's memory in pieces
-            found = [_together(found)]
-    return replace(_together(found), held=Held(*laid.arrays) if laid.arrays else None)
+        totals.append(replace(part, held=None))
+        if len(totals) == TOGETHER:  # kept for long they would keep a block's memory in pieces
+            totals = [_together(totals)]
+    return replace(_together(totals), held=Held(*laid.arrays) if laid.arrays else None)
 
 
-def _together(found: list[Digest]) -> Digest:
+def _together(totals: list[Digest]) -> Digest:
     """The digest of the rows of several, in their order."""
-    first = found[0]
+    first = totals[0]
     curved, spread = first.curved, first.spread
     moments = first.moments
-    for part in found[1:]:
+    for part in totals[1:]:
         curved, moments = curved + part.curved, moments + part.moments
         if spread is None or part.spread is None:
             spread = None
@@ -461,22 +461,22 @@ def _together(found: list[Digest]) -> Digest:
             spread = spread + part.spread
     names = Influence.__annotations__
     return Digest(
-        rows=sum(p.rows for p in found),
-        lowest=min(p.lowest for p in found),
-        alike=all(p.alike for p in found),
+        rows=sum(p.rows for p in totals),
+        lowest=min(p.lowest for p in totals),
+        alike=all(p.alike for p in totals),
         moments=moments,
-        cubes=sum(p.cubes for p in found),
-        sound=sum(p.sound for p in found),
-        far=sum(p.far for p in found),
-        largest=_first_largest([p.largest for p in found]),
-        distance=_first_largest([p.distance for p in found]),
-        highest=_first_largest([p.highest for p in found]),
-        farthest=max(p.farthest for p in found),
-        alone=tuple(place for p in found for place in p.alone),
-        leverages=np.sort(np.concatenate([p.leverages for p in found]))[-FARTHEST:],
-        places=np.concatenate([p.places for p in found]),
+        cubes=sum(p.cubes for p in totals),
+        sound=sum(p.sound for p in totals),
+        far=sum(p.far for p in totals),
+        largest=_first_largest([p.largest for p in totals]),
+        distance=_first_largest([p.distance for p in totals]),
+        highest=_first_largest([p.highest for p in totals]),
+        farthest=max(p.farthest for p in totals),
+        alone=tuple(place for p in totals for place in p.alone),
+        leverages=np.sort(np.concatenate([p.leverages for p in totals]))[-FARTHEST:],
+        places=np.concatenate([p.places for p in totals]),
         measures=Influence(
-            **{n: np.concatenate([getattr(p.measures, n) for p in found]) for n in names}
+            **{n: np.concatenate([getattr(p.measures, n) for p in totals]) for n in names}
         ),
         curved=curved,
         spread=spread,
@@ -484,11 +484,11 @@ def _together(found: list[Digest]) -> Digest:
     )
 
 
-def _first_largest(found: list[Extreme]) -> Extreme:
-    sizes = np.array([abs(e.value) for e in found])
+def _first_largest(result: list[Extreme]) -> Extreme:
+    sizes = np.array([abs(e.value) for e in result])
     if np.isnan(sizes).all():
         return NOWHERE
-    return found[int(np.nanargmax(sizes))]
+    return result[int(np.nanargmax(sizes))]
 
 
 # ------------------------------------------------------------------ which predictors bend

@@ -45,12 +45,12 @@ def figures_of(fit: Fitted, places: np.ndarray) -> PerRow:
     if not too_many(fit):
         return per_row(fit).taken(places)
 
-    def own(made: tuple[RowBlock, PerRow]) -> PerRow:
+    def in_block(made: tuple[RowBlock, PerRow]) -> PerRow:
         block, figures = made
-        here = (places >= block.own.start) & (places < block.own.stop)
+        here = (places >= block.span.start) & (places < block.span.stop)
         return figures.taken(places[here] - block.first)
 
-    return gathered(figures_in_blocks(fit).each(own), len(places))
+    return gathered(figures_in_blocks(fit).each(in_block), len(places))
 
 
 def too_many(fit: Fitted) -> bool:
@@ -200,14 +200,14 @@ def left_out_error(fit: Fitted) -> float | None:
     if fit.origin is None or fit.solution.perfect or not fit.estimate.linear:
         return None
 
-    def own(figures: PerRow) -> np.ndarray:
+    def of_rows(figures: PerRow) -> np.ndarray:
         with np.errstate(all="ignore"):
             e = figures.residual / fit.solution.unit / (1 - figures.influence.leverage)
         sound = np.isfinite(e)
         times = figures.times[sound]
         return np.array([times @ e[sound] ** 2, times.sum()])
 
-    squares, times = sum(figures_in_pieces(fit).each(own), np.zeros(2))
+    squares, times = sum(figures_in_pieces(fit).each(of_rows), np.zeros(2))
     if times:
         return float(np.sqrt(squares / times) * fit.solution.unit)
     return None

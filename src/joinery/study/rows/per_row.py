@@ -56,9 +56,13 @@ class PerRow:
     @property
     def arrays(self) -> list[np.ndarray]:
         """Every figure that there is."""
-        own = [getattr(self, name) for name in ARRAYS]
+        chosen = [getattr(self, name) for name in ARRAYS]
         measures = [getattr(self.influence, name) for name in MEASURES]
-        return [*(values for values in own if values is not None), *measures, *self.extras.values()]
+        return [
+            *(values for values in chosen if values is not None),
+            *measures,
+            *self.extras.values(),
+        ]
 
     def taken(self, which: np.ndarray) -> PerRow:
         """Some of the rows, by their places."""
@@ -67,11 +71,11 @@ class PerRow:
     def with_arrays(self, figures: list[np.ndarray]) -> PerRow:
         """The same with others in place of its ``arrays``."""
         rest = iter(figures)
-        own: dict[str, Any] = {
+        result: dict[str, Any] = {
             name: next(rest) for name in ARRAYS if getattr(self, name) is not None
         }
         influence = Influence(*(next(rest) for _ in MEASURES))
-        return replace(self, **own, influence=influence, extras=dict(zip(self.extras, rest)))
+        return replace(self, **result, influence=influence, extras=dict(zip(self.extras, rest)))
 
 
 def gathered(parts: Iterable[PerRow], n: int) -> PerRow:

@@ -21,7 +21,7 @@ from joinery.study.read.estimates import estimates
 from joinery.study.rows.digest import limits
 from joinery.study.rows.figures import per_row
 from joinery.study.rows.table import VERDICTS, changes_without, remarks
-from joinery.study.thinned import smoothed, whole
+from joinery.study.thinned import smoothed, unthinned
 from joinery.study.verdicts import FINE, SERIOUS
 from joinery.support.errors import CallError, listed, one_of
 
@@ -46,7 +46,7 @@ def leverage(
     verdicts = np.full(len(figures.observed), FINE, dtype=object)
     notable = remarks(fit)
     verdicts[notable.places] = np.array(VERDICTS, object)[notable.grave]
-    of_all = remarks(whole(fit))
+    of_all = remarks(unthinned(fit))
     bad, kept = of_all.judged(SERIOUS), of_all.well_fitted
     finding = (
         f"{count(len(bad), 'row')} serious; {count(len(kept), 'row')} far out but well fitted, "

@@ -130,8 +130,8 @@ class Remarks(Sequence[Remark]):
 
     def among(self, places: np.ndarray) -> Remarks:
         """Those on some rows (m,), in order, by their places among these."""
-        found = self.chosen(np.isin(self.places, places))
-        return replace(found, places=np.searchsorted(places, found.places))
+        result = self.chosen(np.isin(self.places, places))
+        return replace(result, places=np.searchsorted(places, result.places))
 
     def between(self, first: int, stop: int) -> Remarks:
         """Those on rows from one place to before another."""
@@ -141,11 +141,11 @@ class Remarks(Sequence[Remark]):
 @once
 def remarks(fit: Fitted) -> Remarks:
     """The remarkable rows, worst first: deciding, badly fitted, far out."""
-    found, at, wide = notable(fit), limits(fit), widening(fit)
+    result, at, wide = notable(fit), limits(fit), widening(fit)
     h, t, d = (
-        found.measures.leverage,
-        found.measures.studentized if wide == 1 else found.measures.studentized / wide,
-        found.measures.cooks_distance if wide == 1 else found.measures.cooks_distance / wide**2,
+        result.measures.leverage,
+        result.measures.studentized if wide == 1 else result.measures.studentized / wide,
+        result.measures.cooks_distance if wide == 1 else result.measures.cooks_distance / wide**2,
     )
     with np.errstate(invalid="ignore"):
         here = np.flatnonzero(
@@ -153,7 +153,7 @@ def remarks(fit: Fitted) -> Remarks:
         )
     if fit.solution.perfect:
         here = here[:0]
-    places, h, t, d = found.places[here], h[here], t[here], d[here]
+    places, h, t, d = result.places[here], h[here], t[here], d[here]
     decides = (d >= at.cooks_distance) | (np.abs(t) >= at.serious)
     badly = np.where(decides, 0, np.where(np.abs(t) >= at.studentized, 1, 2))
     grave = np.where(h >= 1, 1, badly)
@@ -180,13 +180,13 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
     """The rows table. See ``Fit.rows``."""
     table, chosen = rows_at_hand(fit)
     figures, n, out = per_row(fit), chosen.used, len(chosen.out)
-    own = row_columns(figures, remarks(fit), 0)
+    result = row_columns(figures, remarks(fit), 0)
     if dfbetas:
         added = changes_without(fit)
     else:
         added = {}
     codes = dict(zip(added, _codes(added)))
-    columns = _in_order(own | {codes[term]: values for term, values in added.items()})
+    columns = _in_order(result | {codes[term]: values for term, values in added.items()})
     if out:
         rest = left_out_columns(fit, chosen.out, chosen.reasons)
         columns = {
@@ -311,7 +311,7 @@ def changes_without(fit: Fitted) -> dict[str, np.ndarray]:
 
     def changes_of(block: RowBlock) -> np.ndarray:
         w = block.precisions
-        return changes(solution, block.X, scaled[block.own], measures.leverage[block.own], w)
+        return changes(solution, block.X, scaled[block.span], measures.leverage[block.span], w)
 
     parts = joined(working_rows(fit).row_blocks, changes_of)
     if solution.has_intercept:

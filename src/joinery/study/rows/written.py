@@ -34,11 +34,11 @@ def _stretches(fit: Fitted) -> Iterator[pd.DataFrame]:
     with counted("rows written", chosen.total) as advance:
         written = 0  # of the rows left out, which come where they stand in the table
         for block, figures in figures_in_blocks(fit):
-            own = row_columns(figures, notable, block.first)
-            columns = list(own)
-            labels = labels_of(fit, np.arange(block.own.start, block.own.stop))
-            positions = positions_at(chosen.rows, np.arange(block.own.start, block.own.stop))
-            fitted = _frame(given, labels, own)
+            result = row_columns(figures, notable, block.first)
+            columns = list(result)
+            labels = labels_of(fit, np.arange(block.span.start, block.span.stop))
+            positions = positions_at(chosen.rows, np.arange(block.span.start, block.span.stop))
+            fitted = _frame(given, labels, result)
             before = int(np.searchsorted(chosen.out, positions[-1]))
             for some, out in _between(positions, chosen.out[written:before]):
                 left = slice(written + out.start, written + out.stop)
@@ -79,8 +79,8 @@ def _left_out(
     out = chosen.out[some]
     rest = left_out_columns(fit, out, chosen.reasons[some])
     nothing = np.full(len(out), np.nan)
-    own = {column: rest.get(column, nothing) for column in columns}
-    return _frame(given, list(table.labels(out)), own)
+    items = {column: rest.get(column, nothing) for column in columns}
+    return _frame(given, list(table.labels(out)), items)
 
 
 def _frame(given: object, labels: list[Any], columns: dict[str, Any]) -> pd.DataFrame:

@@ -213,7 +213,7 @@ class _Averages:
         fit, width = self.fit, self.fit.design.width
         rows = replace(fitted_rows(fit), table=self._table)
 
-        def own(piece: Piece) -> np.ndarray:
+        def of_piece(piece: Piece) -> np.ndarray:
             context, times = piece
             if times is None:
                 w = np.ones(context.size)
@@ -221,7 +221,7 @@ class _Averages:
                 w = times
             return sums(context, w)
 
-        pieces = rows.cut(response_rows(fit).rows_a_block).each(own)
+        pieces = rows.cut(response_rows(fit).rows_a_block).each(of_piece)
         total = sum(pieces, np.zeros(3 + 2 * width))
         value, constant = total[1:3] / total[0]
         derivatives, sizes = total[3 : 3 + width] / total[0], total[3 + width :]
@@ -243,8 +243,8 @@ class _Averages:
 
 def _numbers_in(fit: Fitted, factor: Factor) -> list[str]:
     """The columns of numbers that a factor names in its own row, and what lags take there."""
-    own = [n.name for n in names_in_own_row(factor.expression) if n.name in fit.design.seen]
-    return list(dict.fromkeys([*own, *map(str, lags_in(factor.expression))]))
+    chosen = [n.name for n in names_in_own_row(factor.expression) if n.name in fit.design.seen]
+    return list(dict.fromkeys([*chosen, *map(str, lags_in(factor.expression))]))
 
 
 def _alike(a: Factor, b: CategoryFactor) -> bool:

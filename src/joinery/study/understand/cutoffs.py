@@ -43,8 +43,8 @@ def of_yes_no(fit: Fitted, crosscheck: bool, seed: int | None) -> YesNo:
     mu, area = left_out_means(fit, seed=seed)
     known = np.isfinite(mu)
     (seen,) = in_one(list(chances(fit)))
-    own = Chances(mu[known], *(values[known] for values in seen[1:]))
-    return YesNo(in_one([own]), int((~known).sum()), area)
+    result = Chances(mu[known], *(values[known] for values in seen[1:]))
+    return YesNo(in_one([result]), int((~known).sum()), area)
 
 
 def cutoffs(
@@ -96,14 +96,14 @@ def cutoffs(
 
 def at_each(cutoffs: np.ndarray, rows: Partition[Chances], level: float) -> dict[str, np.ndarray]:
     """Shares right at each cut-off (q,), each with its interval; a chance at it is said yes."""
-    said = said_yes(rows, cutoffs)
-    noes = said.of_yes + said.of_no - said.yes
-    out: dict[str, np.ndarray] = {"cutoff": cutoffs, "said_yes": said.yes}
-    passes = said.of_no - (said.yes - said.rightly)
+    remarks = said_yes(rows, cutoffs)
+    noes = remarks.of_yes + remarks.of_no - remarks.yes
+    out: dict[str, np.ndarray] = {"cutoff": cutoffs, "said_yes": remarks.yes}
+    passes = remarks.of_no - (remarks.yes - remarks.rightly)
     shares = {
-        "right_yes": (said.rightly, np.full(len(cutoffs), said.of_yes)),
-        "right_no": (passes, np.full(len(cutoffs), said.of_no)),
-        "yes_when_said": (said.rightly, said.yes),
+        "right_yes": (remarks.rightly, np.full(len(cutoffs), remarks.of_yes)),
+        "right_no": (passes, np.full(len(cutoffs), remarks.of_no)),
+        "yes_when_said": (remarks.rightly, remarks.yes),
         "no_when_said": (passes, noes),
     }
     for name, (right, n) in shares.items():

@@ -63,7 +63,7 @@ def difference(
         given = advice.option("hold", hold)
         raise CallError(f"{given} is not known; it is 'average', or values", argument="hold")
     # what only one setting names is for the other where it is held
-    one, two = (hold_rest(fit, _row(fit, own), fixed) for own in (first, second))
+    one, two = (hold_rest(fit, _row(fit, part), fixed) for part in (first, second))
     X = [averaged_rows(fit, h, np.arange(1)) for h in (one, two)]
     scale = Scale(fit)
     c = _difference(fit, scale, X[0], X[1])
@@ -143,6 +143,6 @@ def _row(fit: Fitted, setting: Mapping[str, Any]) -> Any:
 
 
 def _words(fit: Fitted, setting: Mapping[str, Any]) -> str:
-    own = [f"{fit.words(name)} {v:g}" if isinstance(v, float) else f"{fit.words(name)} {v}"
+    places = [f"{fit.words(name)} {v:g}" if isinstance(v, float) else f"{fit.words(name)} {v}"
            for name, v in setting.items()]  # fmt: skip
-    return " · ".join(own) or "everything at its average"
+    return " · ".join(places) or "everything at its average"

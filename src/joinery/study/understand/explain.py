@@ -57,13 +57,13 @@ def explain(fit: Fitted) -> str:
 
 def paragraphs(fit: Fitted) -> list[tuple[str, list[str]]]:
     """The reading as headings with their sentences."""
-    found = [
+    collected = [
         ("What it says", list(_whole(fit))),
         ("Each predictor", list(_predictors(fit))),
         ("The intercept", list(_intercept(fit))),
         ("Not to be read into it", list(_limits(fit))),
     ]
-    return [(heading, lines) for heading, lines in found if lines]
+    return [(heading, lines) for heading, lines in collected if lines]
 
 
 # ------------------------------------------------------------------ the whole
@@ -156,8 +156,8 @@ def _from_another_row(fit: Fitted, part: _Part, others: list[str]) -> Iterator[s
 
 def _stepped(part: _Part) -> bool:
     """Return True if it is cut into bands, taken as a category, or compared with a limit."""
-    own = [f for t in part.terms for f in t.factors if _is_of(f.expression, part.name)]
-    return any(isinstance(f, CategoryFactor) or is_condition(f.expression) for f in own)
+    chosen = [f for t in part.terms for f in t.factors if _is_of(f.expression, part.name)]
+    return any(isinstance(f, CategoryFactor) or is_condition(f.expression) for f in chosen)
 
 
 def _is_of(expression: Expression, name: str) -> bool:
@@ -243,11 +243,11 @@ def _at_average(others: list[str]) -> str:
 def _compared(fit: Fitted, part: _Part) -> Iterator[str]:
     """Comparisons: yes against no."""
     for term in part.terms:
-        own = [f for f in term.factors if is_condition(f.expression)]
-        if len(term.factors) == 1 and own:
+        chosen = [f for f in term.factors if is_condition(f.expression)]
+        if len(term.factors) == 1 and chosen:
             D = np.zeros((1, fit.design.width))
             D[0, term.start] = 1.0
-            text = fit.words(str(own[0].expression).strip("()"))
+            text = fit.words(str(chosen[0].expression).strip("()"))
             yield goes_with(fit, f"{text}, where true,", contrast(fit, D), "other things held")
         else:
             yield f"{fit.words(term.text)}: a step that depends on others; see difference."
@@ -300,9 +300,9 @@ def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
             f"{fit.words(across)}: {shown}."
         )
         if across in fit.design.seen and len(rows) > 2:
-            asked = SlopesAcross(fit, part.name, across, None, fit.level, simultaneous=True)
-            found = regions(asked)
-            yield f"{_capital(sentence(fit, part.name, across, found, None))}."
+            question = SlopesAcross(fit, part.name, across, None, fit.level, simultaneous=True)
+            result = regions(question)
+            yield f"{_capital(sentence(fit, part.name, across, result, None))}."
 
 
 def _at_usual(fit: Fitted, part: _Part, across: str) -> str:
@@ -335,10 +335,10 @@ def _curve(fit: Fitted, part: _Part) -> Iterator[str]:
     held = hold_rest(fit, table)
     X = averaged_rows(fit, held, np.arange(len(at)))
     c, scale = means(fit, X), Scale(fit)
-    turned = scale.turned(c, *c.ends(fit.level), scale.offsets(len(at)), "mean")
+    rotated = scale.both_scales(c, *c.ends(fit.level), scale.offsets(len(at)), "mean")
     shown = ", ".join(
         f"{ends(m, a, b)} at {value(v, 4)}"
-        for m, a, b, v in zip(turned["mean"], turned["lower"], turned["upper"], at, strict=True)
+        for m, a, b, v in zip(rotated["mean"], rotated["lower"], rotated["upper"], at, strict=True)
     )
     curves = {f.expression.function for t in part.terms for f in t.factors
               if isinstance(f, CurveFactor)}  # fmt: skip
@@ -475,6 +475,6 @@ def _limits(fit: Fitted) -> Iterator[str]:
         yield "The terms were chosen on these rows, so that intervals and p are too hopeful."
     if fit.origin is None:
         return
-    grave = [line.found for line in said_on_page(fit) if line.verdict in (CAUTION, SERIOUS)]
+    grave = [line.finding for line in said_on_page(fit) if line.verdict in (CAUTION, SERIOUS)]
     if grave:
         yield f"The page has cautions that come first: {'; '.join(grave)}."

@@ -120,9 +120,9 @@ def _levels(fit: Fitted, name: str, typical: Mapping[str, Any]) -> Sequence[Any]
     """The levels of a column in the model's order, the reference first."""
     if isinstance(typical[name], dict):
         factor = _factor(fit, name)
-        own = [level_text(v) for v in factor.levels]
-        if set(own) == set(typical[name]):
-            return own
+        chosen = [level_text(v) for v in factor.levels]
+        if set(chosen) == set(typical[name]):
+            return chosen
         return list(typical[name])
     raise CallError(
         f"{name} is a number cut into levels by the model; give values of it by "
@@ -154,18 +154,20 @@ def adjusted_means(
         level = fit.level
     else:
         level = checked_level(level)
-    found, scale = cells(fit, term, at, weighting), Scale(fit, counted(fit, per).per)
-    c = means(fit, found.X)
+    result, scale = cells(fit, term, at, weighting), Scale(fit, counted(fit, per).per)
+    c = means(fit, result.X)
     lower, upper = c.ends(level)
-    names = apart(found.labels, MEANS)
-    columns = {names[n]: v for n, v in found.labels.items()}
-    columns |= scale.turned(c, lower, upper, found.offsets, "mean")
+    names = apart(result.labels, MEANS)
+    columns = {names[n]: v for n, v in result.labels.items()}
+    columns |= scale.both_scales(c, lower, upper, result.offsets, "mean")
     return Table(
         columns,
         title=f"Adjusted means of {fit.words(scale.name)}, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *held_note(fit, found.held), *scale.notes, *_empty(c)),
+        notes=(*said_of_errors(fit), *held_note(fit, result.held), *scale.notes, *_empty(c)),
         kinds=dict.fromkeys(MEANS, "error")
-        | {names[n]: "text" if isinstance(v[0], str) else "value" for n, v in found.labels.items()},
+        | {
+            names[n]: "text" if isinstance(v[0], str) else "value" for n, v in result.labels.items()
+        },
         headings=headings(names, fit.words),
     )
 
@@ -195,21 +197,21 @@ def level_differences(
         level = fit.level
     else:
         level = checked_level(level)
-    found = cells(fit, term, at)
+    result = cells(fit, term, at)
     correction = correction or ("tukey" if reference is None else "dunnett")
     one_of("correction", correction, CORRECTIONS if reference is None else TO_REFERENCE)
-    groups = _groups(found, at)
-    pairs = [pair for group in groups for pair in _pairs(found, group, reference)]
+    groups = _groups(result, at)
+    pairs = [pair for group in groups for pair in _pairs(result, group, reference)]
     if not pairs:
         raise CallError(f"{term} has one level only, so there is no difference to give")
-    D = np.array([found.X[i] - found.X[j] for i, j in pairs])
+    D = np.array([result.X[i] - result.X[j] for i, j in pairs])
     c = contrast(fit, D)
     sizes = [sum(1 for p in pairs if p[0] in g) for g in map(set, groups)]
-    corrected = _corrected(fit, c, D, sizes, level, correction, found, groups)
-    if len(found.labels) > 1:
-        names = found.names
+    corrected = _corrected(fit, c, D, sizes, level, correction, result, groups)
+    if len(result.labels) > 1:
+        names = result.names
     else:
-        names = next(iter(found.labels.values()))
+        names = next(iter(result.labels.values()))
     columns: dict[str, Any] = {
         "level": [str(names[i]) for i, _ in pairs],
         "minus": [str(names[j]) for _, j in pairs],
@@ -230,28 +232,28 @@ def level_differences(
     return Table(
         columns,
         title=f"Differences between levels, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *held_note(fit, found.held), *notes, *_empty(c)),
+        notes=(*said_of_errors(fit), *held_note(fit, result.held), *notes, *_empty(c)),
         kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
         | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own")
         | {"level": "text", "minus": "text"},
     )
 
 
-def _groups(found: Cells, at: Mapping[str, Any] | None) -> list[list[int]]:
+def _groups(result: Cells, at: Mapping[str, Any] | None) -> list[list[int]]:
     """Cells that are compared with one another: those at the same values of at=."""
-    keys = [tuple(found.labels[n][i] for n in at or ()) for i in range(len(found.X))]
+    keys = [tuple(result.labels[n][i] for n in at or ()) for i in range(len(result.X))]
     return [[i for i, k in enumerate(keys) if k == key] for key in dict.fromkeys(keys)]
 
 
-def _pairs(found: Cells, group: list[int], reference: str | None) -> list[tuple[int, int]]:
+def _pairs(result: Cells, group: list[int], reference: str | None) -> list[tuple[int, int]]:
     if reference is None:
         return [(j, i) for i, j in combinations(group, 2)]
-    names = found.names
-    columns = list(found.labels.values())
-    own = [i for i in group if reference in (names[i], str(columns[0][i]))]
-    if not own:
+    names = result.names
+    columns = list(result.labels.values())
+    places = [i for i in group if reference in (names[i], str(columns[0][i]))]
+    if not places:
         one_of("reference", reference, tuple(dict.fromkeys(str(v) for v in columns[0])))
-    return [(i, own[0]) for i in group if i != own[0]]
+    return [(i, places[0]) for i in group if i != places[0]]
 
 
 @dataclass(frozen=True)
@@ -270,7 +272,7 @@ def _corrected(
     sizes: Sequence[int],
     level: float,
     correction: str,
-    found: Cells,
+    result: Cells,
     groups: Sequence[Sequence[int]],
 ) -> _Corrected:
     """Each group of comparisons corrected by itself."""
@@ -279,14 +281,14 @@ def _corrected(
         way = "holm"
     else:
         way = correction
-    settled = np.isfinite(means(fit, found.X).values)  # of cells without rows nothing is known
+    settled = np.isfinite(means(fit, result.X).values)  # of cells without rows nothing is known
     p, times = np.full(len(D), np.nan), np.full(len(D), np.nan)
     start = 0
     for size, group in zip(sizes, groups, strict=True):
-        own = slice(start, start + size)
-        part = Combination(c.values[own], c.standard_errors[own], c.df[own])
+        span = slice(start, start + size)
+        part = Combination(c.values[span], c.standard_errors[span], c.df[span])
         cells_known = int(settled[list(group)].sum())
-        p[own], times[own] = _one_group(fit, part, D[own], level, way, cells_known)
+        p[span], times[span] = _one_group(fit, part, D[span], level, way, cells_known)
         start += size
     words = {
         "tukey": "p and ends by Tukey & Kramer, for all pairs together",

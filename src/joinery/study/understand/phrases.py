@@ -34,10 +34,10 @@ def goes_with(fit: Fitted, step: str, c: Combination, tail: str) -> str:
     if not math.isfinite(b):
         return f"{step} cannot be told: the rows do not settle it."
     words = _amount(fit, b, lower, upper)
-    told = lower > 0 or upper < 0
+    clear = lower > 0 or upper < 0
     if not math.isfinite(lower):
         return f"{step} goes with {words}, {tail}; how sure that is cannot be told."
-    if not told:
+    if not clear:
         return f"{step} goes with {words}, {tail}: not told from no difference."
     return f"{step} goes with {words}, {tail}."
 

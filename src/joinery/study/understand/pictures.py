@@ -83,8 +83,8 @@ def simple_slopes(
     low, high = fit.design.seen[across]
     grid = np.linspace(low, high, POINTS)
 
-    asked = SlopesAcross(fit, of, across, hold, level, simultaneous)
-    curve, found = asked.at(grid.tolist()), regions(asked)
+    question = SlopesAcross(fit, of, across, hold, level, simultaneous)
+    curve, result = question.at(grid.tolist()), regions(question)
     seen = np.empty(0)
     if fit.origin is not None:
         table_rows, used = rows_at_hand(fit)
@@ -93,8 +93,8 @@ def simple_slopes(
             rows = positions_at(rows, even[0])
         seen = table_rows.column(across).numbers(rows)
         seen = seen[np.isfinite(seen)]
-    uncertain = [(r.start, r.stop) for r in found if r.slope_is == UNCERTAIN]
-    finding = "; ".join([sentence(fit, of, across, found, None), *held_note(fit, curve.held)])
+    uncertain = [(r.start, r.stop) for r in result if r.slope_is == UNCERTAIN]
+    finding = "; ".join([sentence(fit, of, across, result, None), *held_note(fit, curve.held)])
     drawn = Across(grid, curve.combination.values, curve.lower, curve.upper, uncertain, seen)
     caption = Words(title, finding, fit.words(across), name, across in fit.design.dates)
     return across_number(drawn, worded(caption, words), ax)
@@ -171,8 +171,8 @@ def level_differences(
         )
     frame = table.frame.sort_values("difference", ascending=False, kind="stable")
     names = [f"{a} less {b}" for a, b in zip(frame["level"], frame["minus"], strict=True)]
-    told = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
-    finding = f"{count(told, 'pair')} of {len(frame)} told apart; {'; '.join(table.notes)}"
+    clear = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
+    finding = f"{count(clear, 'pair')} of {len(frame)} told apart; {'; '.join(table.notes)}"
     if fit.link.name == "identity":
         scale = ""
     else:
@@ -289,9 +289,9 @@ def cutoffs(
 
     rows, _, area = of_yes_no(fit, crosscheck, seed)
     at = np.linspace(0, 1, 101)
-    found = at_each(at, rows, fit.level)
+    result = at_each(at, rows, fit.level)
     of = [
-        Share(name, *(found[f"{column}{tail}"] for tail in ("", "_lower", "_upper")))
+        Share(name, *(result[f"{column}{tail}"] for tail in ("", "_lower", "_upper")))
         for name, column in (("right of yes", "right_yes"), ("right of no", "right_no"))
     ]
     finding = f"area under the curve {figure(area, 3)}; bands: "

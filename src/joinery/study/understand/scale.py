@@ -92,7 +92,7 @@ class Scale:
         at = {k: fit.response.turn_back(eta + k * h) for k in (-2, -1, 1, 2)}
         return np.asarray((at[-2] - 8 * at[-1] + 8 * at[1] - at[2]) / (12 * h))
 
-    def turned(
+    def both_scales(
         self, c: Combination, lower: np.ndarray, upper: np.ndarray, offsets: np.ndarray, name: str
     ) -> dict[str, Any]:
         """Means with their ends and standard errors on the measured scale."""

@@ -48,7 +48,7 @@ Hold = Mapping[str, Any] | None
 class Slopes:
     """The slope of a predictor at values of a moderator, with what it takes to say how sure."""
 
-    asked: SlopesAcross
+    question: SlopesAcross
     at: Sequence[Any]
     held: Held
     rows: np.ndarray  # derivatives of the design columns (m, width)
@@ -82,19 +82,19 @@ def simple_slopes(
     check_columns(fit, of, across)
     if at is None:
         at = usual_values(fit, across)
-    found = SlopesAcross(fit, of, across, hold, level, simultaneous).at(list(at))
-    c = found.combination
+    result = SlopesAcross(fit, of, across, hold, level, simultaneous).at(list(at))
+    c = result.combination
     columns: dict[str, Any] = {
-        "at": [shown_value(fit, across, v) for v in found.at] if across in fit.design.dates
-        else list(found.at),
+        "at": [shown_value(fit, across, v) for v in result.at] if across in fit.design.dates
+        else list(result.at),
         "slope": c.values,
-        "lower": found.lower,
-        "upper": found.upper,
+        "lower": result.lower,
+        "upper": result.upper,
         "standard_error": c.standard_errors,
         statistic_name(fit): c.t,
         "p": c.p,
     }  # fmt: skip
-    notes = [*said_of_errors(fit), *_said(found)]
+    notes = [*said_of_errors(fit), *_said(result)]
     return Table(
         columns,
         title=f"Slope of {fit.words(of)} across {fit.words(across)}, with {level_words(level)} "
@@ -230,25 +230,25 @@ def spread_out(low: float, high: float) -> list[float]:
     return [round(float(v), decimals) for v in np.arange(first, last + 1) * step]
 
 
-def _said(found: Slopes) -> list[str]:
-    asked = found.asked
-    fit, across = asked.fit, asked.across
-    notes = held_note(fit, found.held)
-    if asked.joint is None:
+def _said(result: Slopes) -> list[str]:
+    wanted = result.question
+    fit, across = wanted.fit, wanted.across
+    notes = held_note(fit, result.held)
+    if wanted.joint is None:
         notes.append("each interval answers for its own value alone")
     else:
-        notes.append(asked.joint.words("all values"))
-    if not np.isfinite(found.combination.values).all():
+        notes.append(wanted.joint.words("all values"))
+    if not np.isfinite(result.combination.values).all():
         notes.append("empty where the model cannot tell the slope")
     outside = [
-        v for v in found.at
+        v for v in result.at
         if across in fit.design.seen and not isinstance(v, str)
         and not fit.design.seen[across][0] <= v <= fit.design.seen[across][1]
     ]  # fmt: skip
     if outside:
         values = listed(shown_value(fit, across, v) for v in outside)
         notes.append(f"{fit.words(across)} {values} lies outside what was seen")
-    if not asked.moderated:
+    if not wanted.moderated:
         notes.append(f"the slope does not depend on {fit.words(across)} in this model")
     return notes
 

@@ -62,17 +62,17 @@ def slope_regions(
             "at each level",
             argument="across",
         )
-    asked = SlopesAcross(fit, of, across, hold, level, simultaneous)
-    stretches = regions(asked)
+    question = SlopesAcross(fit, of, across, hold, level, simultaneous)
+    stretches = regions(question)
     shares = _shares(fit, across, stretches)
     shown: Callable[[float], Any] = (
         (lambda v: date_text(v)) if across in fit.design.dates else (lambda v: v)
     )
-    found = asked.at([stretches[0].start])
-    notes = [sentence(fit, of, across, stretches, shares), *held_note(fit, found.held)]
+    result = question.at([stretches[0].start])
+    notes = [sentence(fit, of, across, stretches, shares), *held_note(fit, result.held)]
     notes += ["the stretches are cut at the ends of what was seen"]
-    if asked.joint is not None:
-        notes.append(asked.joint.words("all values"))
+    if question.joint is not None:
+        notes.append(question.joint.words("all values"))
     notes += ["a loaded fit keeps no rows to count"] if shares is None else []
     return Table(
         {
@@ -89,9 +89,9 @@ def slope_regions(
     )
 
 
-def regions(asked: SlopesAcross) -> list[Region]:
+def regions(question: SlopesAcross) -> list[Region]:
     """The stretches from one end of the seen range to the other, or one a value where few."""
-    fit, across, at = asked.fit, asked.across, asked.at
+    fit, across, at = question.fit, question.across, question.at
     few = forecast_memory(fit).few.get(across)
     low, high = fit.design.seen[across]
     if few is not None or not high > low:
@@ -109,10 +109,10 @@ def regions(asked: SlopesAcross) -> list[Region]:
     return out
 
 
-def _verdicts(found: Slopes) -> list[str]:
+def _verdicts(result: Slopes) -> list[str]:
     return [
         ABOVE if low > 0 else BELOW if high < 0 else UNCERTAIN
-        for low, high in zip(found.lower, found.upper, strict=True)
+        for low, high in zip(result.lower, result.upper, strict=True)
     ]
 
 
@@ -170,7 +170,7 @@ def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray
     starts, stops = map(np.array, ends)
     last = (starts == stops) | (np.arange(len(starts)) == len(starts) - 1)
 
-    def own(piece: Piece) -> np.ndarray:
+    def of_piece(piece: Piece) -> np.ndarray:
         """Return how many rows lie in each stretch, and how many have a moderator."""
         context, times = piece
         x = context.table.column(across).numbers(context.rows)
@@ -181,8 +181,8 @@ def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray
         )
         return np.append(times @ (from_start & to_stop), times.sum())
 
-    found = sum(fitted_rows(fit).stretches.each(own), np.zeros(len(starts) + 1))
-    return np.asarray(found[:-1] / found[-1])
+    result = sum(fitted_rows(fit).stretches.each(of_piece), np.zeros(len(starts) + 1))
+    return np.asarray(result[:-1] / result[-1])
 
 
 def sentence(
@@ -192,14 +192,14 @@ def sentence(
     slope = f"the slope of {fit.words(of)} is"
     parts = []
     for verdict in (ABOVE, BELOW):
-        own = [i for i, r in enumerate(stretches) if r.slope_is == verdict]
-        if not own:
+        indices = [i for i, r in enumerate(stretches) if r.slope_is == verdict]
+        if not indices:
             continue
-        where = " and ".join(_where(fit, across, stretches, i) for i in own)
+        where = " and ".join(_where(fit, across, stretches, i) for i in indices)
         if shares is None:
             share = ""
         else:
-            share = f" ({percent(float(shares[own].sum()))} of rows)"
+            share = f" ({percent(float(shares[indices].sum()))} of rows)"
         parts.append(f"{verdict} for {where}{share}")
     if not parts:
         return f"{slope} nowhere clearly different from zero"

@@ -41,8 +41,8 @@ class Step:
         """So many significant digits of each number that a reader gets the value shown."""
         shown = _rounded(self.value, SHOWN)
         for digits in range(SHOWN + 1, MOST_DIGITS):
-            found = self.formula.compute(partial(_rounded, digits=digits))
-            if _rounded(found, SHOWN) == shown:
+            result = self.formula.compute(partial(_rounded, digits=digits))
+            if _rounded(result, SHOWN) == shown:
                 return digits
         return MOST_DIGITS
 
@@ -192,12 +192,12 @@ def products(fit: Fitted) -> Products:
     """The sums that the normal equations are made of, block by block."""
     blocks, p = response_rows(fit).row_blocks, len(estimated_names(fit))
 
-    def own(block: RowBlock) -> np.ndarray:
+    def of_block(block: RowBlock) -> np.ndarray:
         X, y, w = _columns(fit, block), block.beyond_offset, block.row_weights
         A = np.column_stack([X, np.ones(len(y)), y])
         return np.asarray(A.T @ (w[:, None] * A))
 
-    S = sum(blocks.each(own), np.zeros((p + 2, p + 2)))
+    S = sum(blocks.each(of_block), np.zeros((p + 2, p + 2)))
     mean = S[p, p + 1] / S[p, p]
 
     def about(block: RowBlock) -> tuple[float, bool]:
