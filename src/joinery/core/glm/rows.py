@@ -187,13 +187,10 @@ def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:
         else:
             mu = link.mu(eta)
             V, away = family.variance(mu), part.y - mu
-        if link.name == "logit":
-            slope = V
+        if family.shares and family.canonical == link.name:  # there dμ/dη is the variance
+            slope, W = V, a * V
         else:
             slope = link.slope(eta)
-        if link.name == "logit":
-            W = a * V
-        else:
             W = a * slope * slope / V
         residual = away / slope
         # the ends of many values tell sooner than each of them

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.glm.links import LINKS
 from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import level_words
@@ -13,7 +14,7 @@ from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.estimates import Estimates, estimates, statistic_name, t_values
 from joinery.study.read.notes import said_of_estimates
-from joinery.support.errors import CallError
+from joinery.support.errors import CallError, listed
 
 
 def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:
@@ -75,12 +76,33 @@ def coefficients(
     )
 
 
+# a column's name, and what its figures mean
+RATIO_WORDS = {
+    "odds": (
+        "odds_ratio",
+        "odds ratio: how many times the odds are as high for one unit more (exp of the estimate)",
+    ),
+    "rate": (
+        "rate_ratio",
+        "rate ratio: how many times the expected count is as high for one unit more",
+    ),
+    "mean": (
+        "mean_ratio",
+        "mean ratio: how many times the mean is as high for one unit more (exp of the estimate)",
+    ),
+    "hazard": (
+        "hazard_ratio",
+        "hazard ratio: how many times the hazard is as high for one unit more",
+    ),
+}
+
+
 def ratio_of_differences(fit: Fitted) -> str:
     """Return what exp of a difference on the model's scale is a ratio of; empty where it is
     none."""
     if fit.link.name == "identity" and (inside := fit.response.inside_log):
         return f"medians of {fit.words(inside)}"
-    if fit.link.name in ("log", "logit"):
+    if fit.link.ratio in ("mean", "odds"):
         return ratio_words(fit)[0].replace("_", " ")
     return ""
 
@@ -90,37 +112,20 @@ def ratio_words(fit: Fitted) -> tuple[str, str]:
 
     Raises CallError where it means nothing.
     """
-    link = fit.link.name
-    if link == "logit":
-        return (
-            "odds_ratio",
-            "odds ratio: how many times the odds are as high for one unit more (exp of the "
-            "estimate)",
-        )
-    if link == "log" and fit.family.discrete and not fit.family.shares:
-        return (
-            "rate_ratio",
-            "rate ratio: how many times the expected count is as high for one unit more",
-        )
-    if link == "log":
-        return (
-            "mean_ratio",
-            "mean ratio: how many times the mean is as high for one unit more (exp of the "
-            "estimate)",
-        )
-    if link == "cloglog":
-        return (
-            "hazard_ratio",
-            "hazard ratio: how many times the hazard is as high for one unit more",
-        )
-    if link == "identity" and (inside := fit.response.inside_log):
+    kind = fit.link.ratio
+    if kind == "mean" and fit.family.discrete and not fit.family.shares:
+        kind = "rate"
+    if kind:
+        return RATIO_WORDS[kind]
+    inside = fit.response.inside_log
+    if fit.link.name == "identity" and inside:
         return (
             "median_ratio",
             f"median ratio: how many times the median of {inside} is as high for one unit more",
         )
     raise CallError(
-        f"exp of a coefficient means nothing under the {link} link: ratios belong to log, logit "
-        "and cloglog",
+        f"exp of a coefficient means nothing under the {fit.link.name} link: ratios belong to "
+        f"{listed([link.name for link in LINKS.values() if link.ratio])}",
         argument="ratios",
     )
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.glm.links import Tree
 from joinery.core.inference.intervals import t_times
 from joinery.data.columns import beyond_doubles
 from joinery.data.written_dates import in_days, read_dates
@@ -19,7 +20,6 @@ from joinery.design.terms import DesignTerm
 from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, Text
 from joinery.study.fitted import Fitted
 from joinery.study.read.formula import (
-    ONE,
     ZERO,
     ByLevel,
     ByRange,
@@ -172,7 +172,7 @@ class _Builder:
     def measured(self, eta: Formula) -> Formula:
         """A value of the linear predictor on the response's own scale; counts of a total."""
         fit = self.fit
-        value = _LINKED[fit.link.name](eta)
+        value = _of_tree(fit.link.formula, eta)
         if fit.response.kind == "of" and fit.response.total is not None:
             return times(self.expression(fit.response.total), value)
         if fit.response.transformed:
@@ -354,17 +354,16 @@ def _days(text: str) -> float:
 # ------------------------------------------------------------------ back to the response
 
 
-_LINKED: dict[str, Callable[[Formula], Formula]] = {
-    "identity": lambda e: e,
-    "log": lambda e: call("exp", e),
-    "logit": lambda e: call("/", ONE, call("+", ONE, call("exp", call("negate", e)))),
-    "probit": lambda e: call("normal", e),
-    "cloglog": lambda e: call("negate", call("expm1", call("negate", call("exp", e)))),
-    "cauchit": lambda e: call("+", Constant(0.5), call("/", call("atan", e), Constant(np.pi))),
-    "inverse": lambda e: call("/", ONE, e),
-    "inverse-square": lambda e: call("/", ONE, call("sqrt", e)),
-    "sqrt": lambda e: call("^", e, Constant(2.0)),
-}
+def _of_tree(tree: Tree, eta: Formula) -> Formula:
+    """Return a link's formula with a linear predictor in it."""
+    if tree == "eta":
+        return eta
+    if isinstance(tree, tuple):
+        name, *arguments = tree
+        return call(name, *(_of_tree(argument, eta) for argument in arguments))
+    return Constant(float(tree))
+
+
 _UNDONE: dict[str, Callable[[Formula], Formula]] = {
     "log": lambda v: call("exp", v),
     "log2": lambda v: call("^", Constant(2.0), v),

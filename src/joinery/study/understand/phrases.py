@@ -16,8 +16,6 @@ from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import Combination
 from joinery.study.understand.scale import Scale
 
-RATIOS = {"logit": "the odds of", "cloglog": "the hazard of", "log": "the mean of"}
-
 
 def ends(middle: float, lower: float, upper: float) -> str:
     """A figure with its interval."""
@@ -45,12 +43,13 @@ def goes_with(fit: Fitted, step: str, c: Combination, tail: str) -> str:
 def _amount(fit: Fitted, b: float, lower: float, upper: float) -> str:
     """A change of the linear predictor in words that are right for the link."""
     sure = level_words(fit.level)
-    if fit.link.name in RATIOS and not fit.estimate.linear:
-        what = RATIOS[fit.link.name]
-        if fit.link.name == "log" and fit.response.kind == "per":
+    ratio = fit.link.ratio
+    if ratio and not fit.estimate.linear:
+        what = f"the {ratio} of"
+        if ratio == "mean" and fit.response.kind == "per":
             what = "the rate of"
         name = fit.words(str(fit.response.expression).strip("()"))
-        if fit.link.name == "log":
+        if ratio == "mean":
             return f"{_per_cent(b, lower, upper, sure)} in {what} {name}"
         ends = f"[{_times(lower)}, {_times(upper)}]"
         return f"{what} {name} multiplied by {_times(b)} ({sure}: {ends})"
