@@ -4,7 +4,7 @@ VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 
-.PHONY: demo test identities check format lock lowest samples screenshots docs benchmarks clean
+.PHONY: demo test quick identities check format lock lowest samples screenshots docs benchmarks clean
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -16,6 +16,9 @@ demo: $(READY)          ## the whole job on the sample data
 
 test: $(READY)          ## every test; the blocks of one page stay together in one worker
 	$(BIN)/python -m pytest -n auto --dist loadfile
+
+quick: $(READY)         ## under a minute: no simulations, no other programs
+	$(BIN)/python -m pytest -n auto --dist loadfile -m "not simulation and not engine" tests
 
 identities: $(READY)    ## every question to thousands of random fits; CASES=500 for more
 	$(BIN)/python -m tests.identities $(or $(CASES),100)

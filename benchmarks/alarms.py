@@ -84,11 +84,24 @@ def table(cell: Cell, rng: np.random.Generator) -> tuple[pd.DataFrame, str, dict
             "inverse-gaussian": lambda: rng.wald(mu, 8.0),
             "negative-binomial": lambda: rng.poisson(mu * rng.gamma(3, 1 / 3, n)),
         }[name]()
+    frame = frame.assign(**beside(n, rng))
     if cell.options == "repeats":
         frame["r"] = 1
         options["repeats"] = "r"
     terms = ", ".join(f"x{j}" for j in range(p))
     return frame, f"{response} given {terms}", options
+
+
+def beside(n: int, rng: np.random.Generator) -> dict[str, np.ndarray]:
+    """Columns that the model does not use: noise, categories of few and many levels, a date."""
+    groups = max(n // 5, 2)
+    return {
+        "noise": rng.normal(size=n),
+        "other": rng.lognormal(0, 1, n),
+        "place": rng.choice(list("pqrs"), n),
+        "herd": np.array([f"h{k}" for k in rng.integers(0, groups, n)]),
+        "day": np.datetime64("2020-01-01") + np.arange(n),
+    }
 
 
 def cries(fit: jn.Fit) -> list[tuple[str, str]]:
@@ -99,7 +112,9 @@ def cries(fit: jn.Fit) -> list[tuple[str, str]]:
     ]
     lines = [line for line in said_on_page(record) if line.verdict in CAUTIONS]
     out += [
-        (line.kind, line.verdict) for line in lines if line.name not in ("overlap", "separation")
+        (line.kind, line.verdict)
+        for line in lines
+        if line.name not in ("overlap", "separation", "data")
     ]
     out += [("row", r.verdict) for r in remarks(record) if r.verdict in CAUTIONS and r.leverage < 1]
     return out

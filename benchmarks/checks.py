@@ -60,7 +60,7 @@ ALTERNATIVES: dict[str, tuple[str, Made]] = {
     "curvature of": ("a bend in x", _bent),
     "curvature across": ("a bend in x", _bent),
     "lack of fit": ("a bend, x repeated", _repeated),
-    "Breusch–Pagan": ("spread growing 11-fold", _fanned),
+    "spread against": ("spread growing 11-fold", _fanned),
     "Shapiro–Wilk": ("exponential errors", _skewed),
     "Durbin–Watson": ("errors in step, 0.5", _in_step),
     "Breusch–Godfrey": ("errors in step, 0.5", _in_step),

@@ -92,3 +92,23 @@ def digits(found, truth) -> float:
 @pytest.fixture(scope="session")
 def correct_digits():
     return digits
+
+
+# tests that drive other programs, or every command and example: ``make quick`` leaves them out
+ENGINES = {"journeys", "identities", "test_watch.py", "test_streams.py", "test_commands.py"}
+
+
+def pytest_collection_modifyitems(items):
+    """Mark tests by where they stand; long simulations are marked one by one."""
+    for item in items:
+        if ENGINES & set(item.path.parts):
+            item.add_marker(pytest.mark.engine)
+
+
+@pytest.fixture
+def of_the_model_alone(monkeypatch):
+    """Pages without what is looked at in tables in memory alone: odd cells, unused columns."""
+    from joinery.study.check import facts, unused
+
+    for module in (facts, unused):
+        monkeypatch.setattr(module, "in_memory", lambda fit: None)

@@ -225,7 +225,7 @@ def test_what_is_planted_in_the_samples_is_there(honey):
     assert "altitude_ft is 3.28084 × altitude_m" in " ".join(honey.revise(add="altitude_ft").notes)
     # one far-out row that fits well, one that does harm, one badly fitted
     rows = honey.rows().frame
-    assert rows.loc["H031", "verdict"] == "fine"
+    assert rows.loc["H031", "verdict"] == ""
     assert "far out" in rows.loc["H031", "reason"]
     assert rows.loc["H058", "verdict"] == "serious"
     assert "decides the answer" in rows.loc["H058", "reason"]

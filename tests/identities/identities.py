@@ -54,6 +54,9 @@ def undrawn(answer: Frame, *skipped: str) -> Frame:
 
 
 NEIGHBOURS, OVERLAP, STRAIGHT = "neighbouring", "overlap", "straight"
+PRODUCTS = "depend on one another"
+# what is asked of the table, in which rows written out are rows there twice
+OF_THE_TABLE = ("what they seem", "left out", "belong together")
 
 
 def repeats(c: Case, rng: np.random.Generator) -> Pair | None:
@@ -65,7 +68,9 @@ def repeats(c: Case, rng: np.random.Generator) -> Pair | None:
 
     def turn(question: str, frame: Frame) -> Frame:
         return (
-            frame[~frame.index.duplicated()] if question == "rows" else undrawn(frame, NEIGHBOURS)
+            frame[~frame.index.duplicated()]
+            if question == "rows"
+            else undrawn(frame, NEIGHBOURS, *OF_THE_TABLE)
         )
 
     first, second = c.but(options={"repeats": "r"}), c.but(table=written, options={"repeats": None})
@@ -233,7 +238,10 @@ def recoded(how: str) -> Callable[[Case, np.random.Generator], Pair | None]:
 
         def turn(question: str, frame: Frame) -> Frame:
             frame = frame[[name for name in frame.columns if not name.startswith("dfbetas")]]
-            return undrawn(frame, OVERLAP, *([STRAIGHT] if curve else []))
+            frame = undrawn(frame, OVERLAP, *([STRAIGHT, PRODUCTS] if curve else []))
+            if question == "checks":  # coefficients move, and these are others
+                frame = frame[~frame["check"].str.contains("largest move")]
+            return frame
 
         return Pair(c, c.but(terms=terms), skip, ("term", "adjusted_for"), turn)
 
@@ -405,7 +413,11 @@ def left_in_files(c: Case, rng: np.random.Generator) -> Pair | None:
     records.is_held = lambda source, apart=False: apart
 
     first = c.but(table=c.table.reset_index(drop=True))
-    return Pair(first, c.but(table=left))
+
+    def turn(question: str, frame: Frame) -> Frame:
+        return undrawn(frame, *OF_THE_TABLE)  # looked at in tables in memory alone
+
+    return Pair(first, c.but(table=left), turn=turn)
 
 
 IDENTITIES: dict[str, Callable[[Case, np.random.Generator], Pair | None]] = {

@@ -58,23 +58,27 @@ def test_a_page_of_many_terms_shows_those_that_matter_most():
 def test_even_spread_is_the_regression_of_squared_residuals():
     table = table_of(80, 9)
     fit = jn.fit(table, "y given all")
-    e2 = fit.rows()["residual"].to_numpy() ** 2
-    X = np.column_stack([np.ones(80), table.drop(columns="y")])
-    left = e2 - X @ np.linalg.lstsq(X, e2, rcond=None)[0]
-    r2 = 1 - left @ left / ((e2 - e2.mean()) @ (e2 - e2.mean()))
-    lines = fit.checks().frame.set_index("check")
-    assert lines.loc["Breusch–Pagan, studentized", "statistic"] == pytest.approx(80 * r2, rel=1e-9)
+    rows, lines = fit.rows().frame, fit.checks().frame
+    e2 = rows["residual"].to_numpy() ** 2
+    line = lines[lines["check"] == "spread against fitted values (Koenker)"].iloc[0]
+    fitted = np.corrcoef(rows["fitted"], e2)[0, 1] ** 2
+    assert line["statistic"] == pytest.approx(80 * fitted, rel=1e-9)
+    X = table.drop(columns="y")
+    each = [80 * np.corrcoef((X[n] - X[n].mean()).abs(), e2)[0, 1] ** 2 for n in X]
+    across = lines[lines["check"].str.startswith("spread across")].iloc[0]
+    assert across["statistic"] == pytest.approx(max(each), rel=1e-9)
+    assert f"spread across x{int(np.argmax(each))} " in across["check"]
 
 
 @pytest.mark.parametrize("model", ["y given x7", "y given x7, x7^2", "y given x7, x7^2, x7^3"])
-def test_curvature_is_the_t_of_the_next_power(model):
+def test_curvature_is_the_f_of_the_next_two_powers(model):
     table = table_of(60, 8)
     fit = jn.fit(table, model)
     power = model.count("x7") + 1
-    more = fit.revise(add=f"x7^{power}").coefficients().frame.iloc[-1]
+    more = jn.compare(fit, fit.revise(add=[f"x7^{power}", f"x7^{power + 1}"])).frame.iloc[-1]
     lines = fit.checks().frame
     line = lines[lines["check"].str.startswith("curvature of")].iloc[0]
-    assert abs(line["statistic"]) == pytest.approx(abs(more["t"]), rel=1e-8)
+    assert line["statistic"] == pytest.approx(more["statistic"], rel=1e-8)
 
 
 def test_repeats_are_found_wherever_they_stand():

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import re
 
 import matplotlib.pyplot as plt
@@ -14,7 +13,6 @@ from scipy import optimize, special, stats
 import joinery as jn
 from joinery.core.blocks.blocks import ArrayBlocks
 from joinery.core.least_squares.solve import least_squares
-from joinery.show.numbers import figure
 
 rng = np.random.default_rng(17)
 N = 60
@@ -139,18 +137,6 @@ def test_ties_count_half_in_the_area_under_the_curve():
     pairs = [(a > b) + 0.5 * (abs(a - b) < 1e-9) for a in p[y] for b in p[~y]]
     found = fit.crosscheck(4, seed=1).frame.set_index("figure")
     assert found.loc["area under the curve (AUC)", "fitted_rows"] == pytest.approx(np.mean(pairs))
-
-
-def test_the_surest_effect_is_the_surest():
-    fit = jn.fit(TABLE, "yes given x, z")
-    z = fit.coefficients().frame.set_index("term")["z"].abs()
-    assert f"for each unit more of {z[['x', 'z']].idxmax()}." in " ".join(str(fit).split())
-    b = fit.coefficients().frame.set_index("term")["estimate"]
-    scaled = jn.fit(TABLE.assign(x=TABLE["x"] * 1000, z=TABLE["z"] * 1000), "yes given x, z")
-    text = " ".join(str(scaled).split())
-    step, name = re.search(r"for each ([\d,]+) more of (\w)", text).groups()
-    ratio = math.exp(b[name] * float(step.replace(",", "")) / 1000)
-    assert f"multiplied by {figure(ratio, 3)} [" in text
 
 
 def test_cooks_distance_of_other_families_is_one_step_without_the_row():

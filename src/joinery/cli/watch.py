@@ -81,8 +81,9 @@ def differences(before: Fit, now: Fit) -> Iterator[str]:
 def _warnings(fit: Fit) -> dict[str, str]:
     """Return what the fit's page warns of, and how gravely."""
     from joinery.hand_over.short_page import short_page
+    from joinery.study.verdicts import GRAVE
 
-    return {c.words: c.verdict for c in short_page(fit._fitted).cautions if c.verdict != "fine"}
+    return {c.words: c.verdict for c in short_page(fit._fitted).cautions if c.verdict in GRAVE}
 
 
 def _changes(path: Path) -> Iterator[None]:

@@ -222,7 +222,7 @@ def _about_numbers(
     far: bool,
 ) -> Iterator[str]:
     n = figures["count"]
-    stand_in = _stand_in(ordered)
+    stand_in = stand_in_of(ordered)
     if stand_in is not None:
         times = int(np.count_nonzero(ordered == stand_in))
         yield stand_in_words(name, stand_in, times)
@@ -250,7 +250,7 @@ def _about_numbers(
         yield few_values(name, len(distinct))
 
 
-def _stand_in(ordered: np.ndarray) -> float | None:
+def stand_in_of(ordered: np.ndarray) -> float | None:
     """A value such as 999 or −1 that lies outside all the others, or None.
 
     One that stands alone must lie farther out: by the whole range of the others.

@@ -26,7 +26,7 @@ def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator
     ]
     if len(numeric) > 1:
         yield from _multiples(table, rows, numeric)
-    repeated = _repeated(
+    repeated = repeated_rows(
         table, rows, [f.name for f in facts if f.kind not in ("id-like", "not usable")]
     )
     if len(repeated):
@@ -64,7 +64,7 @@ def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[
         yield f"{words}: a model can use only one of them"
 
 
-def _repeated(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:
+def repeated_rows(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:
     """Positions of rows that repeat an earlier row in every one of these columns."""
     positions = np.arange(len(table))[rows]
     if len(names) < 2 or len(positions) < 2:

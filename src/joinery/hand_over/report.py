@@ -138,6 +138,11 @@ def _row_values(fits: Sequence[Fitted], numbers: dict[str, int]) -> list[Row]:
     return [Row(label, words[number]) for label, number in numbers.items()]
 
 
+def _class(verdict: str) -> str:
+    """Return the class of a line in the page's style sheet."""
+    return verdict.replace(" ", "-")
+
+
 @dataclass(frozen=True)
 class _Builder:
     """The sections about one fit."""
@@ -151,7 +156,7 @@ class _Builder:
         fit = self.fit
         page = short_page(fit)
         cautions = "".join(
-            f'<li class="{c.verdict}"><b>{c.verdict}</b> {html.escape(c.words)}</li>'
+            f'<li class="{_class(c.verdict)}"><b>{c.verdict}</b> {html.escape(c.words)}</li>'
             for c in page.cautions
         )
         under = [paragraph(words, "quiet") for words in (page.under, page.settled) if words]

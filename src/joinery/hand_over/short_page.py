@@ -19,25 +19,26 @@ from joinery.show.numbers import (
     p_phrase,
     p_value,
     percent,
-    telling_step,
     to_decimals,
     value,
     with_error,
 )
 from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
 from joinery.study.check.check import Line
-from joinery.study.check.table import said_on_page
+from joinery.study.check.single_rows import largest_move
+from joinery.study.check.table import MOST_BAD, check_lines, said_on_page
 from joinery.study.fitted import Fitted
-from joinery.study.read.coefficients import p_values, ratio_words, said_of_errors, standard_units
+from joinery.study.read.coefficients import p_values, said_of_errors, standard_units
 from joinery.study.read.estimates import estimates
 from joinery.study.read.notes import READING, notes
 from joinery.study.read.overall import OverallTest, overall_test
-from joinery.study.rows.digest import labels_of
+from joinery.study.rows.digest import digest, labels_of
 from joinery.study.rows.table import remarks
-from joinery.study.verdicts import CAUTION, FINE, SERIOUS
-from joinery.support.errors import CallError, listed
+from joinery.study.verdicts import ALLOWED, CAUTION, GRAVE, NO_SIGN, NOT_JUDGED, SLIGHT
+from joinery.support.errors import listed
 
 MOST_CAUTIONS = 5
+MOST_ROWS = 2  # single rows that the page names
 MOST_READING = 2  # remarks on reading that the page shows
 MOST_EFFECTS = 12  # coefficients beside the intercept that the page shows, where there are more
 MOST_TERMS = 40  # terms of an equation, and names of a sentence, that the page writes out
@@ -130,49 +131,104 @@ def _dispersion(fit: Fitted) -> str:
 
 
 def _cautions(fit: Fitted) -> list[Caution]:
-    cautions = [
-        Caution(note.gravity, note.words, "") for note in notes(fit) if note.gravity != "note"
-    ]
+    """Return what to know before reading on: grave lines, worst first, then a line of each kind."""
+    grave = [Caution(n.gravity, n.words, "") for n in notes(fit) if n.gravity in GRAVE]
+    beside: list[Caution] = []
     if fit.origin is not None and not fit.solution.perfect:
-        notable = remarks(fit)
-        worse = notable.judged(SERIOUS, CAUTION)
-        shown = worse[:MOST_CAUTIONS]
-        cautions += [
-            Caution(r.verdict, f"row {label} {r.predicate}", "rows")
-            for r, label in zip(shown, labels_of(fit, shown.places), strict=True)
-        ]
-        cautions += [Caution(CAUTION, "", "")] * max(
-            len(worse) - MOST_CAUTIONS, 0
-        )  # counted below, never shown
-        if worse:
-            sound = []
-        else:
-            sound = ["no row decides the answer or is badly fitted"]
+        rows, more = _about_rows(fit)
         lines = said_on_page(fit)
-        cautions += [
-            Caution(c.verdict, _found(c), "checks")
-            for c in lines
-            if c.verdict in (CAUTION, SERIOUS)
+        facts = [c for c in lines if c.verdict in GRAVE and c.name == "data"]
+        others = [c for c in lines if c.verdict in GRAVE and c.name != "data"]
+        grave += [Caution(c.verdict, _found(c), "checks") for c in facts]
+        others.sort(key=lambda c: GRAVE.index(c.verdict))
+        of_model = [Caution(c.verdict, _found(c), "checks") for c in others]
+        # a cause stands before its consequences: a few rows before the shape, many after it
+        few = len(remarks(fit).judged(*GRAVE)) <= MOST_BAD
+        grave += [*rows, *of_model] if few else [*of_model, *rows]
+        beside = _beside(fit, lines)
+    else:
+        more = 0
+    if len(grave) + more > MOST_CAUTIONS:
+        left = len(grave) + more - MOST_CAUTIONS + 1
+        grave = grave[: MOST_CAUTIONS - 1]
+        grave.append(Caution(CAUTION, f"and {left:,} more remarks", "rows"))
+    return [*grave, *beside]
+
+
+def _about_rows(fit: Fitted) -> tuple[list[Caution], int]:
+    """Return what is said of single rows, the worst first, and how many more there are."""
+    worse = remarks(fit).judged(*GRAVE)
+    shown = worse[:MOST_ROWS]
+    out = [
+        Caution(r.verdict, f"row {label} {r.predicate}", "rows")
+        for r, label in zip(shown, labels_of(fit, shown.places), strict=True)
+    ]
+    named = set(shown.places.tolist())
+    move = largest_move(fit)
+    if move is not None and move.place not in named:
+        out += [
+            Caution(line.verdict, line.finding, "rows")
+            for line in check_lines(fit)
+            if line.kind == "largest move" and line.verdict in GRAVE
         ]
-        sound = [c.name for c in lines if c.verdict == FINE] + sound
-        fine = notable.well_fitted.places[:3]
-        keep = ", ".join(map(str, labels_of(fit, fine)))
-        sound += [f"far out but well fitted: row {keep}"] if keep else []
-        if sound:
-            cautions.append(Caution(FINE, ", ".join(sound), "checks"))
-    order = {SERIOUS: 0, CAUTION: 1, FINE: 2}
-    # what is said of the model stands before what is said of single rows
-    cautions.sort(key=lambda c: (order[c.verdict], not c.words, c.call == "rows"))
-    bad = [c for c in cautions if c.verdict != FINE]
-    if len(bad) > MOST_CAUTIONS:
-        more = len(bad) - MOST_CAUTIONS + 1
-        bad = [*bad[: MOST_CAUTIONS - 1], Caution(CAUTION, f"and {more:,} more remarks", "rows")]
-    return [*bad, *[c for c in cautions if c.verdict == FINE][:1]]
+    return out, max(len(worse) - MOST_ROWS, 0)
+
+
+def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:
+    """Return a line of each milder verdict: slight, allowed for, not judged, no sign."""
+    out = []
+    for verdict in (SLIGHT, ALLOWED):
+        told = [_found(line) for line in lines if line.verdict == verdict]
+        if told:
+            out.append(Caution(verdict, "; ".join(told), "checks"))
+    unjudged = [f"{c.name}: {c.advice}" for c in lines if c.verdict == NOT_JUDGED]
+    if unjudged:
+        out.append(Caution(NOT_JUDGED, "; ".join(unjudged), ""))
+    absent = [SIGN_OF[c.name] for c in lines if c.verdict == NO_SIGN and c.name in SIGN_OF]
+    if absent:
+        words = f"of {listed(absent, len(absent))}{_unseen(fit, lines)}"
+        out.append(Caution(NO_SIGN, words, "checks"))
+    move = largest_move(fit)
+    if move is not None and not remarks(fit).judged(*GRAVE):
+        size = figure(abs(move.size), 2)
+        words = f"no row moves a coefficient by more than {size} standard errors"
+        out.append(Caution(NO_SIGN, words, "rows"))
+    return out
+
+
+# what there is no sign of, by the question
+SIGN_OF = {
+    "data": "odd cells",
+    "straight line": "bends",
+    "products": "products left out",
+    "left out": "other columns left out",
+    "belonging together": "rows that belong together",
+    "even spread": "uneven spread",
+    "spread": "a spread that is not the family's",
+    "order": "alike neighbours",
+    "normal residuals": "residuals that are not normal",
+    "overlap": "overlap",
+    "link": "another link",
+    "calibration": "means that are off",
+    "family": "another family",
+    "zeros": "zeros too many or too few",
+}
+
+
+def _unseen(fit: Fitted, lines: Sequence[Line]) -> str:
+    """Return the largest departure that the rows would not show, as a clause."""
+    seen = [c.would_see for c in lines if c.verdict == NO_SIGN and " of partial R² " in c.would_see]
+    if not seen:
+        return ""
+    worst = max(seen, key=lambda text: float(text.rsplit(" ", 1)[1]))
+    return f"; {fit.n_rows:,} rows would not show {worst.replace('R² ', 'R² below ')}"
 
 
 def _found(line: Line) -> str:
     """Return what a check found, with its p where it has one."""
-    return line.finding if math.isnan(line.test.p) else f"{line.finding}; {p_phrase(line.test.p)}"
+    if math.isnan(line.test.p):
+        return line.finding
+    return f"{line.finding}; {p_phrase(line.test.p)}"
 
 
 def _in_short(fit: Fitted) -> list[str]:
@@ -207,19 +263,27 @@ def _in_short(fit: Fitted) -> list[str]:
             f"adjusted {adjusted}{about})."
         )
     if fit.residual_sd is not None:
-        if fit.model_df > 0:
-            line = "the fitted value"
-        else:
-            line = "the mean"
-        if fit.options.weights is None:
-            row = "A typical row"
-        else:
-            row = "A typical row of weight 1"
-        out.append(
-            f"{row} lies {figure(fit.residual_sd, 3)} from {line} "
-            f"(typical miss: residual SD, s; {_degrees(fit)})."
-        )
+        out.append(_typical_miss(fit))
     return [*out, *_beats_none(test)]
+
+
+def _typical_miss(fit: Fitted) -> str:
+    """Return how near two of three rows lie, counted, beside the residual SD."""
+    size = figure(fit.residual_sd or 0.0, 3)
+    if fit.options.weights is not None:
+        return f"Residual SD of a row of weight 1: {size} ({_degrees(fit)})."
+    if fit.model_df > 0:
+        line = "the fitted value"
+    else:
+        line = "the mean"
+    held = digest(fit).held if fit.origin is not None else None
+    if held is None or held.times is not None:
+        return f"The residual SD is {size} ({_degrees(fit)})."
+    with np.errstate(all="ignore"):
+        away = np.abs(held.standardized) * np.sqrt(1 - held.leverage) * (fit.residual_sd or 0.0)
+    near = float(np.nanquantile(away, 2 / 3))
+    sd = f"residual SD {size}, {_degrees(fit)}"
+    return f"Two of three rows lie within {figure(near, 3)} of {line} ({sd})."
 
 
 def _degrees(fit: Fitted) -> str:
@@ -250,7 +314,7 @@ def _beats_none(test: OverallTest) -> Iterator[str]:
 
 
 def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
-    """The deviance explained, the strongest effect as a ratio, and the overall test."""
+    """The deviance explained, and the overall test."""
     out = []
     drop = fit.estimate.null_deviance - fit.estimate.deviance
     if fit.model_df > 0 and fit.estimate.null_deviance > 0:
@@ -261,56 +325,9 @@ def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
     elif fit.solution.has_intercept and fit.model_df == 0:
         mean = float(fit.link.mu(np.array([fit.solution.intercept]))[0])
         out.append(f"Without predictors the mean of {name} is {figure(mean, 3)}.")
-    strongest = _strongest(fit)
-    if strongest:
-        out.append(strongest)
     if not fit.estimate.known and fit.estimate.dispersion is not None:
         out.append(f"Dispersion φ {figure(fit.estimate.dispersion, 3)} ({_degrees(fit)}).")
     return [*out, *_beats_none(overall_test(fit))]
-
-
-def _strongest(fit: Fitted) -> str:
-    """The surest effect in words, where exp of it has a meaning."""
-    if fit.estimate.running:
-        return ""
-    try:
-        kind, _ = ratio_words(fit)
-    except CallError:
-        return ""
-    e = estimates(fit)
-    with np.errstate(all="ignore"):
-        sure = np.abs(e.values / e.standard_errors)
-    places = [i for i, name in enumerate(e.names) if name != "intercept" and math.isfinite(sure[i])]
-    if not places:
-        return ""
-    place = max(places, key=lambda i: sure[i])
-    lower, upper = intervals.around(
-        e.values[place], e.standard_errors[place], e.df[place], fit.level
-    )
-    name = e.names[place]
-    level = ": " in name and " × " not in name
-    if ": " in name or " × " in name:
-        step = 1.0
-    else:
-        step = telling_step(standard_units(fit)[place])
-    ratio, low, high = (
-        math.exp(min(step * v, 700.0)) for v in (e.values[place], float(lower), float(upper))
-    )
-    kind = kind.split("_")[0]
-    of = f"the {kind} of {fit.words(fit.response.name.strip('()'))}"
-    ends = f"{figure(ratio, 3)} [{figure(low, 3)}, {figure(high, 3)}]"
-    where = f"at {fit.words(name)}, against the reference level"
-    if step == 1:
-        more = "unit more"
-    else:
-        more = f"{value(step)} more"
-    if not level:
-        where = f"for each {more} of {fit.words(name)}"
-    if kind == "odds":
-        verb = "are"
-    else:
-        verb = "is"
-    return f"The surest effect: {of} {verb} multiplied by {ends} {where}."
 
 
 def _sentence(fit: Fitted) -> str:

@@ -728,14 +728,17 @@ other things held.
         """Return what the model takes for granted: a line a question, with figure, verdict and
         advice.
 
-        Returns a Table: question, check, statistic, p, verdict (fine, caution or serious), advice,
-        whose sentences can be given to ``revise``. Raises CallError for a loaded fit.
+        Returns a Table: question, check, statistic, p (for the whole question), verdict (no sign,
+        slight, caution, serious, allowed for, not judged), would_see (the smallest departure that
+        these rows show four times of five), advice, which can be given to ``revise``. Raises
+        CallError for a loaded fit.
         Source: docs/numerics.md names that of each check.
 
         >>> import joinery as jn
         >>> fit = jn.fit("sample:hive_scale", "gain_kg given temperature_c", order="day")
-        >>> fit.checks().frame.set_index("check")["verdict"].iloc[5]
-        'serious'
+        >>> checks = fit.checks().frame
+        >>> checks.loc[checks["check"].str.startswith("Durbin–Watson"), "verdict"].tolist()
+        ['serious']
         """
         from joinery.study.check.table import checks
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -26,7 +27,7 @@ BAR_CELLS = 17
 BAR_NOTE = "intervals in standard units: sd of the response per sd of the term"
 # in the terminal text keeps the terminal's own colours, whatever its ground; red is the one that is
 # always there
-VERDICT_STYLE = {"serious": "bold red", "caution": "bold", "fine": ""}
+VERDICT_STYLE = defaultdict(str, {"serious": "bold red", "caution": "bold"})
 
 
 @dataclass(frozen=True)
@@ -343,7 +344,10 @@ def as_html(page: Page) -> str:
         verdict_style={
             "serious": "font-weight:bold;text-decoration:underline",
             "caution": "font-weight:bold",
-            "fine": "",
+            "slight": "",
+            "allowed for": "",
+            "not judged": "",
+            "no sign": "",
         },
     )
 

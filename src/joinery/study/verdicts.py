@@ -1,20 +1,21 @@
-"""The three verdicts, and how p and the size of a departure make one."""
+"""The verdicts, and how p and the size of a departure make one."""
 
 from __future__ import annotations
 
-FINE, CAUTION, SERIOUS = "fine", "caution", "serious"
-UNLIKELY, VERY_UNLIKELY = 0.05, 0.001
+from collections.abc import Iterable
+
+NO_SIGN = "no sign"  # looked for in this table, and not found
+SLIGHT = "slight"  # evidence, but too weak or too small for a caution
+CAUTION, SERIOUS = "caution", "serious"
+ALLOWED = "allowed for"  # there, and taken care of by an option of this fit
+NOT_JUDGED = "not judged"
+UNREMARKABLE = ""  # a row of which nothing is said
+
+GRAVEST_FIRST = (SERIOUS, CAUTION, SLIGHT, ALLOWED, NO_SIGN, NOT_JUDGED)
+GRAVE = (SERIOUS, CAUTION)
 
 
-def judged(p: float, size: float, *, small: float, large: float) -> str:
-    """Fine unless unlikely by chance and larger than ``small``; serious when both are extreme."""
-    if not p < UNLIKELY or not size >= small:
-        return FINE
-    if p < VERY_UNLIKELY and size >= large:
-        return SERIOUS
-    return CAUTION
-
-
-def worst(verdicts: list[str]) -> str:
-    """The gravest of several; none where nothing could be judged."""
-    return next((v for v in (SERIOUS, CAUTION, FINE) if v in verdicts), "")
+def worst(verdicts: Iterable[str]) -> str:
+    """Return the gravest of several; not judged where there is none."""
+    given = set(verdicts)
+    return next((verdict for verdict in GRAVEST_FIRST if verdict in given), NOT_JUDGED)

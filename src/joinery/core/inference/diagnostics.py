@@ -93,13 +93,6 @@ def replicate_lack_of_fit(
     return Test(f, float(tails.f_upper(f, df1, df2)), (df1, df2), f)
 
 
-def even_spread(r_squared: float, n: int, columns: int) -> Test:
-    """n·R² of squared residuals on predictors, χ² (Breusch & Pagan 1979; Koenker 1981)."""
-    if columns <= 0 or np.isnan(r_squared):
-        return NOTHING
-    return Test(n * r_squared, float(tails.chi2_upper(n * r_squared, columns)), (columns,))
-
-
 @dataclass(frozen=True)
 class Moments:
     """Sums of powers about the mean, which add up over parts (Pébay 2008)."""

@@ -54,16 +54,16 @@ def leverage(
     for x, y, name, side in (
         (0.01 * wide, high * 0.98, "badly fitted", "left"),
         (wide * 0.99, high * 0.98, "far out and badly fitted", "right"),
-        (wide * 0.99, at.badly * 0.96, "far out but well fitted", "right"),
+        (wide * 0.99, at.badly * 0.96, "far out", "right"),
     ):
         ax.text(x, y, name, ha=side, va="top", fontsize=8.5, color=SLATE, zorder=2)
     many = len(h) > DENSE
     if many:
         points(ax, h[sound], t[sound])
-    for verdict, color in (("serious", RUST), ("caution", AMBER), ("fine", INK)):
+    for verdict, color in (("serious", RUST), ("caution", AMBER), ("", INK)):
         chosen = sound & (verdicts == verdict)
-        if not many or verdict != "fine":
-            if verdict == "fine":
+        if not many or verdict:
+            if not verdict:
                 alpha = 0.6
             else:
                 alpha = 0.85

@@ -20,8 +20,10 @@ STRIP = 1.02  # inches
 MARKS = {
     "serious": ("■", RUST),
     "caution": ("▲", DARK_AMBER),
-    "fine": ("●", TEAL),
-    "": ("–", SLATE),
+    "slight": ("△", INK),
+    "allowed for": ("◐", TEAL),
+    "no sign": ("○", TEAL),
+    "not judged": ("–", SLATE),
 }
 
 
@@ -50,8 +52,12 @@ def strips(title: str, finding: str, rows: Sequence[Strip]) -> Figure:
         question = textwrap.wrap(strip.question, 26)
         _words(figure, 0.045, low + 0.86 * high, "\n".join(question), 9.5, INK, bold=True)
         at = low + (0.84 - 0.19 * len(question)) * high
-        _words(figure, 0.045, at, f"{mark} {strip.verdict or 'not told'}", 9, color, bold=True)
-        result = fold(figure, "found", strip.finding)
+        _words(figure, 0.045, at, f"{mark} {strip.verdict}", 9, color, bold=True)
+        lines = fold(figure, "found", strip.finding).split("\n")
+        most = 4 - len(question)
+        if len(lines) > most:
+            lines = [*lines[: most - 1], lines[most - 1].rstrip(" …") + " …"]
+        result = "\n".join(lines)
         _words(figure, 0.045, at - 0.18 * high, result, 7.5, SLATE, gid="found")
         advice = fold(figure, "advice", strip.advice)
         _words(figure, 0.665, low + 0.86 * high, advice, 8, INK, gid="advice")

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.study.fitted import Fitted
+from joinery.study.verdicts import NO_SIGN, NOT_JUDGED
+
+NO_ADVICE = "nothing"
 
 
 @dataclass(frozen=True)
@@ -17,21 +21,24 @@ class Line:
     question: str
     check: str
     test: Test
-    verdict: str
-    advice: str
     finding: str = ""  # what was seen, in words
-    shares_rate: bool = True  # whether its verdict is one of those that the page's rate is for
+    verdict: str = NO_SIGN  # of a fact; a test has it from the share of its question
+    advice: str = NO_ADVICE
+    advise: Callable[[], str] | None = None  # makes the advice, where the verdict asks for one
+    tested: bool = True  # whether its p makes its verdict
+    small: float = 0.0  # sizes below are slight, however small the p
+    large: float = float("inf")  # sizes below are never serious
+    would_see: str = ""  # the smallest departure that these rows show four times of five
+    allowed_by: str = ""  # the option of the fit that takes care of it, and what it does not mend
 
 
-NO_ADVICE = "nothing"
-
-
-def cannot(kind: str, name: str, question: str, check: str, why: str) -> Line:
-    return Line(kind, name, question, check, NOTHING, "", f"cannot be computed: {why}")
+def not_judged(kind: str, name: str, question: str, check: str, why: str) -> Line:
+    """Return the line of a check that cannot be judged, with the reason."""
+    return Line(kind, name, question, check, NOTHING, verdict=NOT_JUDGED, advice=why, tested=False)
 
 
 def nothing_left(fit: Fitted) -> str | None:
-    """Why residuals cannot be judged at all, or None."""
+    """Return why residuals cannot be judged at all, or None."""
     if fit.solution.perfect or fit.solution.rss <= 0:
         return "the fit is perfect, so that no residual is left to judge by"
     if fit.residual_df < 2:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from functools import partial
 from typing import TypeVar
 
 import numpy as np
@@ -11,23 +12,26 @@ import numpy as np
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.rows import LikelihoodRows
 from joinery.core.inference import diagnostics
-from joinery.core.inference.diagnostics import Moments, Test
+from joinery.core.inference.diagnostics import NOTHING, Moments, Test
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import WorkingRows
 from joinery.show.numbers import figure, percent
-from joinery.study.check.check import NO_ADVICE, Line, cannot
+from joinery.study.check.check import Line, not_judged
+from joinery.study.check.facts import data
 from joinery.study.check.overlap import overlap
+from joinery.study.check.products import products
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.straight import straight
+from joinery.study.check.unused import unused
 from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.chances import groups
 from joinery.study.rows.digest import digest
 from joinery.study.rows.figures import figures_in_pieces, widening
 from joinery.study.rows.glm_figures import each_repeat_drawn, has_quantiles
 from joinery.study.rows.per_row import PerRow
-from joinery.study.verdicts import FINE, SERIOUS, judged
+from joinery.study.verdicts import NO_SIGN, SERIOUS
 from joinery.support import advice as say
-from joinery.support.errors import listed
+from joinery.support.errors import JoineryError, listed
 
 Found = TypeVar("Found")
 SMALL_COUNT, MOST_SMALL = 5.0, 0.2
@@ -48,13 +52,19 @@ SEE_SPREAD = "the spread is wider than the family's: see there"
 
 def family_lines(fit: Fitted) -> Iterator[Line]:
     """Every check that suits the family, in the order of the questions."""
+    yield from data(fit)
     yield from separation(fit)
     yield from straight(fit)
+    yield from products(fit)
     yield from link(fit)
     yield from spread(fit)
-    for line in (*calibration(fit), *zeros(fit), *shape(fit)):
-        # a spread wider than the family's shows in each of these: one cause, one remark
-        yield line if widening(fit) == 1 else replace(line, verdict=FINE, advice=SEE_SPREAD)
+    yield from zeros(fit)
+    for line in (*calibration(fit), *shape(fit)):
+        if widening(fit) == 1:
+            yield line
+        else:  # a spread wider than the family's shows in each of these: one cause, one remark
+            yield replace(line, verdict=NO_SIGN, tested=False, advice=SEE_SPREAD, advise=None)
+    yield from unused(fit)
     yield from overlap(fit)
     yield from badly_fitted(fit)
     yield from decides(fit)
@@ -69,9 +79,16 @@ def separation(fit: Fitted) -> Iterator[Line]:
             advice = f"try {say.change(penalty='firth')}"
         else:
             advice = "leave the term out, or join levels"
-        nothing = Test(float("nan"), float("nan"))
         yield Line(
-            "separation", "separation", SEPARATED, "separation", nothing, SERIOUS, advice, words
+            "separation",
+            "separation",
+            SEPARATED,
+            "separation",
+            NOTHING,
+            finding=words,
+            verdict=SERIOUS,
+            advice=advice,
+            tested=False,
         )
 
 
@@ -92,14 +109,35 @@ def link(fit: Fitted) -> Iterator[Line]:
         (),
         z * z / max(fit.n_rows, 1),
     )
-    verdict = judged(test.p, test.size, small=0.01, large=0.1)
-    others = [name for name in fit.family.links if name != fit.link.name][:2]
-    if verdict == FINE:
-        advice = NO_ADVICE
-    else:
-        advice = f"try a curve, or {' or '.join(say.change(link=name) for name in others)}"
-    check = "square of the linear predictor (Pregibon)"
-    yield Line("link", "link", LINK, check, test, verdict, advice, "the link or a curve is amiss")
+    yield Line(
+        "link",
+        "link",
+        LINK,
+        "square of the linear predictor (Pregibon)",
+        test,
+        finding="the link or a curve is amiss",
+        advise=partial(_better_link, fit),
+        small=0.003,
+        large=0.1,
+    )
+
+
+def _better_link(fit: Fitted) -> str:
+    """Return the link that fits best among those the family takes, where one fits better."""
+    best, deviance = fit.link.name, fit.estimate.deviance
+    for name in fit.family.links:
+        if name == fit.link.name or fit.origin is None:
+            continue
+        try:
+            other = fit.origin.refit(options=replace(fit.options, link=name))
+        except JoineryError:  # a link whose means the rows leave has no fit
+            continue
+        if other.estimate.converged and other.estimate.deviance < deviance:
+            best, deviance = name, other.estimate.deviance
+    if best == fit.link.name:
+        return "no other link fits better: try a curve in a predictor"
+    fall = f"{figure(fit.estimate.deviance, 3)} to {figure(deviance, 3)}"
+    return f"{say.change(link=best)} takes the deviance from {fall}"
 
 
 def _grouped(fit: Fitted) -> bool:
@@ -115,46 +153,59 @@ def spread(fit: Fitted) -> Iterator[Line]:
         return
     if not _grouped(fit):
         why = "single yes and no rows say nothing of their spread; see the calibration"
-        yield cannot("dispersion", "spread", SPREAD, "dispersion", why)
+        yield not_judged("dispersion", "spread", SPREAD, "dispersion", why)
         return
     df = fit.residual_df
     if df < 1:
-        yield cannot("dispersion", "spread", SPREAD, "dispersion", "no degrees of freedom are left")
+        yield not_judged(
+            "dispersion", "spread", SPREAD, "dispersion", "no degrees of freedom are left"
+        )
         return
-    small, verdict = _share_of_small(fit), ""
+    small = _share_of_small(fit)
     for name, value in (
         ("Pearson's χ²", fit.estimate.pearson),
         ("deviance", fit.estimate.deviance),
     ):
         size = value / df / (fit.estimate.dispersion or np.nan)
-        p = float(tails.chi2_upper(size * df, df))
-        # the deviance, whose law is rough where counts are small, follows Pearson's verdict
-        verdict = verdict or judged(p, size, small=1.2, large=2.0)
-        advice = NO_ADVICE
-        if verdict != FINE:
-            shaped = [name for name, f in FAMILIES.items() if f.limit == fit.family.name]
-            ways = [say.change(dispersion="estimated")] * fit.family.quasi
-            ways += [say.change(family=name) for name in shaped]
-            advice = f"the spread is {figure(size, 2)} times what the family says"
-            advice += f": try {' or '.join(ways)}" if ways else ""
+        upper = float(tails.chi2_upper(size * df, df))
+        both = min(1.0, 2 * min(upper, 1 - upper))
+        rough = ""
         if small > MOST_SMALL:
-            rough = f"{percent(small)} of expected counts are below 5, so this p is rough"
-            advice = rough if advice == NO_ADVICE else f"{advice}; {rough}"
-        words = (
-            f"the spread is {figure(size, 2)} times what the {fit.family.name} family says "
-            "(overdispersion)"
-        )
+            rough = f" ({percent(small)} of expected counts are below 5, so this p is rough)"
+        words = f"the spread is {figure(size, 2)} times what the {fit.family.name} family says"
+        if size > 1:
+            kind, advise = "overdispersion", partial(_wider, fit, size, rough)
+        else:
+            kind, advise = "underdispersion", partial(_narrower, fit)
+        away = max(size, 1 / size) if size > 0 else np.inf
         yield Line(
             "dispersion",
             "spread",
             SPREAD,
-            f"{name} over {df:,} df",
-            Test(size, p),
-            verdict,
-            advice,
-            words,
-            shares_rate=name != "deviance",
+            f"{name} over {df:,} df, both tails",
+            Test(size, both, (), away),
+            finding=f"{words} ({kind})",
+            advise=advise,
+            # the deviance, whose law is rough where counts are small, is told beside Pearson's
+            tested=name != "deviance",
+            small=1.2,
+            large=2.0,
         )
+
+
+def _wider(fit: Fitted, size: float, rough: str) -> str:
+    shaped = [name for name, f in FAMILIES.items() if f.limit == fit.family.name]
+    ways = [say.change(dispersion="estimated")] * fit.family.quasi
+    ways += [say.change(family=name) for name in shaped]
+    if not ways:
+        return f"the spread is {figure(size, 2)} times what the family says{rough}"
+    return f"try {' or '.join(ways)}{rough}"
+
+
+def _narrower(fit: Fitted) -> str:
+    if fit.family.quasi:
+        return f"standard errors are too wide: try {say.change(dispersion='estimated')}"
+    return "standard errors are too wide"
 
 
 def _share_of_small(fit: Fitted) -> float:
@@ -185,7 +236,7 @@ def calibration(fit: Fitted) -> Iterator[Line]:
         return
     observed, expected, variance, _ = groups(fit)
     if len(observed) < 4:
-        yield cannot(
+        yield not_judged(
             "calibration",
             "calibration",
             CALIBRATED,
@@ -200,16 +251,19 @@ def calibration(fit: Fitted) -> Iterator[Line]:
     df = len(observed) - 2
     p = float(tails.chi2_upper(statistic, df))
     worst = int(np.argmax(np.abs(observed - expected) / np.sqrt(variance)))
-    verdict = judged(p, statistic / df, small=1.5, large=3.0)
-    if verdict == FINE:
-        advice = NO_ADVICE
-    else:
-        advice = f"a curve or a product may be missing: see {say.ask('draw', 'component_residual')}"
     seen, meant = figure(observed[worst], 3), figure(expected[worst], 3)
     words = f"group {worst + 1} of {len(observed)} by fitted chance: {seen} seen, {meant} expected"
-    check = f"calibration in {len(observed)} groups (χ², {df} df)"
+    curves = say.ask("draw", "component_residual")
     yield Line(
-        "calibration", "calibration", CALIBRATED, check, Test(statistic, p), verdict, advice, words
+        "calibration",
+        "calibration",
+        CALIBRATED,
+        f"calibration in {len(observed)} groups (χ², {df} df)",
+        Test(statistic, p, (), statistic / df),
+        finding=words,
+        advise=lambda: f"a curve or a product may be missing: see {curves}",
+        small=1.5,
+        large=3.0,
     )
 
 
@@ -230,14 +284,19 @@ def zeros(fit: Fitted) -> Iterator[Line]:
         return
     z = (seen - expected) / sd
     p = float(tails.t_two_sided(z, np.inf))
-    verdict = judged(p, abs(seen - expected) / max(fit.n_rows, 1), small=0.02, large=0.15)
-    if verdict == FINE:
-        advice = NO_ADVICE
-    else:
-        advice = f"try {say.change(family='negative-binomial')}, or ask what makes the zeros"
     words = f"{seen:.0f} rows are zero, {figure(expected, 3)} expected"
-    check = f"zeros: {seen:.0f} seen, {figure(expected, 3)} expected"
-    yield Line("zeros", "zeros", ZEROS, check, Test(z, p), verdict, advice, words)
+    shaped = say.change(family="negative-binomial")
+    yield Line(
+        "zeros",
+        "zeros",
+        ZEROS,
+        f"zeros: {seen:.0f} seen, {figure(expected, 3)} expected",
+        Test(z, p, (), abs(seen - expected) / max(fit.n_rows, 1)),
+        finding=words,
+        advise=lambda: f"try {shaped}, or ask what makes the zeros",
+        small=0.01,
+        large=0.1,
+    )
 
 
 def shape(fit: Fitted) -> Iterator[Line]:
@@ -258,18 +317,16 @@ def shape(fit: Fitted) -> Iterator[Line]:
     name, test = diagnostics.normality(moments, *(next(iter(parts)) if few else (None, None)))
     if not np.isfinite(test.statistic):
         return
-    verdict = judged(test.p, test.size, small=0.25, large=1.5)
-    if verdict == FINE:
-        advice = NO_ADVICE
-    else:
-        advice = f"the family may be wrong: look at {say.ask('draw', 'quantiles')}, and try another"
     yield Line(
         "family",
         "family",
         SHAPE,
         f"quantile residuals, {name}",
         test,
-        verdict,
-        advice,
-        "quantile residuals are not normal",
+        finding="quantile residuals are not normal",
+        advise=lambda: (
+            f"the family may be wrong: look at {say.ask('draw', 'quantiles')}, and try another"
+        ),
+        small=0.25,
+        large=1.5,
     )

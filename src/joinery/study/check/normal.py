@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 
 import numpy as np
 
 from joinery.core.inference import diagnostics
 from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import figure
-from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
+from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted
 from joinery.study.rows.digest import FAR_SHARE, Held, digest
 from joinery.study.rows.figures import studentized_df
-from joinery.study.verdicts import FINE, judged
 from joinery.support import advice as say
 
 NORMAL = "Are the residuals normal?"
@@ -23,7 +23,7 @@ FEW = 200  # rows below which none is counted as far off
 def normal(fit: Fitted) -> Iterator[Line]:
     """The shape of the standardized residuals."""
     if why := nothing_left(fit):
-        yield cannot("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
+        yield not_judged("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
     totals = digest(fit)
     if totals.moments.n <= diagnostics.NORMAL_ROWS:
@@ -33,7 +33,7 @@ def normal(fit: Fitted) -> Iterator[Line]:
     z, times = (None, None) if held is None else _sound(held)
     name, test = diagnostics.normality(totals.moments, z, times)
     if not np.isfinite(test.statistic):
-        yield cannot(
+        yield not_judged(
             "normality",
             "normal residuals",
             NORMAL,
@@ -41,26 +41,16 @@ def normal(fit: Fitted) -> Iterator[Line]:
             "fewer than eight residuals can be scaled",
         )
         return
-    verdict = judged(test.p, test.size, small=0.25, large=1.5)
-    advice = NO_ADVICE
-    if verdict != FINE:
-        free = say.option("intervals", "distribution-free")
-        advice = f"intervals of coefficients hardly mind; forecast new rows with {free}"
-        if (
-            not fit.response.transformed
-            and totals.lowest > 0
-            and totals.cubes / max(totals.sound, 1) > 0.5
-        ):
-            advice = f"try {say.change(response=f'log({fit.response.expression})')}; {advice}"
     yield Line(
         "normality",
         "normal residuals",
         NORMAL,
         name,
         test,
-        verdict,
-        advice,
-        "residuals are not normal",
+        finding="residuals are not normal",
+        advise=partial(_advice, fit),
+        small=0.25,
+        large=1.5,
     )
     yield from _far_off(fit)
 
@@ -74,18 +64,31 @@ def _far_off(fit: Fitted) -> Iterator[Line]:
         return
     limit = float(tails.t_quantile(1 - FAR_SHARE / 2, studentized_df(fit)))
     p = 1 - float(tails.binomial_below(count - 1, rows, FAR_SHARE))
-    verdict = judged(p, count / (FAR_SHARE * rows) - 1, small=0.5, large=3.0)
-    advice = f"{say.ask('draw', 'quantiles')} shows them; rows of another kind may be mixed in"
     yield Line(
         "rows far off",
         "normal residuals",
         NORMAL,
         f"studentized residuals beyond {figure(limit, 3)}, {figure(FAR_SHARE * rows, 2)} by chance",
-        diagnostics.Test(float(count), p),
-        verdict,
-        advice if verdict != FINE else NO_ADVICE,
-        f"{count:,} rows are far off where chance brings {figure(FAR_SHARE * rows, 2)}",
+        diagnostics.Test(float(count), p, (), count / (FAR_SHARE * rows) - 1),
+        finding=f"{count:,} rows are far off where chance brings {figure(FAR_SHARE * rows, 2)}",
+        advise=lambda: (
+            f"{say.ask('draw', 'quantiles')} shows them; rows of another kind may be mixed in"
+        ),
+        small=0.5,
+        large=3.0,
     )
+
+
+def _advice(fit: Fitted) -> str:
+    free = say.option("intervals", "distribution-free")
+    advice = f"intervals of coefficients hardly mind; forecast new rows with {free}"
+    totals = digest(fit)
+    skewed = totals.cubes / max(totals.sound, 1) > 0.5
+    if not fit.response.transformed and totals.lowest > 0 and skewed:
+        return f"try {say.change(response=f'log({fit.response.expression})')}; {advice}"
+    if fit.response.transformed:  # a mean turned back rests on the normal law
+        return f"means turned back from {fit.response.name} rest on it; {advice}"
+    return advice
 
 
 def _sound(held: Held) -> tuple[np.ndarray, np.ndarray | None]:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import NamedTuple
 
@@ -13,35 +13,139 @@ from joinery.core.blocks.columns import Columns, some_rows
 from joinery.core.blocks.partition import joined
 from joinery.core.blocks.products import inner
 from joinery.core.inference import diagnostics
+from joinery.core.inference.added import smallest_shift
 from joinery.core.least_squares.solution import Solution
+from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import EVERY_ROW, Context
+from joinery.notation.evaluate import Rows as Positions
 from joinery.show.numbers import count, figure
-from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
-from joinery.study.fitted import Fitted, rows_at_hand, without_place, working_rows
+from joinery.study.check.added import added, indicators, of_used
+from joinery.study.check.check import Line, not_judged, nothing_left
+from joinery.study.check.rate import SHARES
+from joinery.study.fitted import Fitted, once, rows_at_hand, without_place, working_rows
 from joinery.study.rows.digest import Rows, pieces
 from joinery.study.rows.figures import per_row, too_many
-from joinery.study.verdicts import FINE, judged
+from joinery.study.verdicts import NOT_JUDGED
 from joinery.support import advice as say
+from joinery.support.errors import DataError
 
 LAGS = 4
+LEAST_IN_ORDER = 8  # rows from which on an order that the table has is looked for
+FIRST_YEAR, LAST_YEAR = 1500, 2200  # whole numbers between them that sort a table are years
+MOST_SEQUENCES = 200  # levels of a category inside which a date may sort the table
+MOST_TOLD = 2e5  # cells of a basis whose figures are told where no order is known
 MOST_BASIS = 2e7  # cells of the basis that order checks may hold
 
 ORDER = "Are neighbouring rows independent?"
 
 
-def in_order(fit: Fitted) -> np.ndarray:
-    """Places of the fitted rows in the order of ``order=``, else of the table."""
+@once
+def sequence(fit: Fitted) -> Sequence | None:
+    """Return the order in which neighbours are judged: the one given, else one that the table has.
+
+    A date or a year that sorts the table, strictly, or inside each level of a category. Where the
+    response itself is sorted, order follows from it and tells nothing."""
     table, chosen = rows_at_hand(fit)
-    order = fit.options.order
-    if not order:
-        return np.arange(chosen.used)
-    codes = table.column(order).codes(EVERY_ROW)
-    return np.argsort(codes[chosen.rows], kind="stable")
+    name = fit.options.order
+    if name:
+        codes = table.column(name).codes(EVERY_ROW)[chosen.rows]
+        return Sequence(name, np.argsort(codes, kind="stable"))
+    if too_many(fit) or table.read_as_needed:
+        return None
+    if chosen.used < LEAST_IN_ORDER:
+        return None
+    times = [n for n in table.names if n not in table.beside and _tells_time(table, n, chosen.rows)]
+    if not times:
+        return None
+    response = joined(working_rows(fit).row_blocks, lambda block: block.y)
+    if _sorted(response, strictly=False):
+        return None
+    for name in times:
+        if _sorted(table.column(name).numbers(chosen.rows)):
+            return Sequence(name, np.arange(len(response)))
+    for name in times:
+        x = table.column(name).numbers(chosen.rows)
+        for group in _groups(table, chosen.rows):
+            codes = table.column(group).codes(chosen.rows)
+            if _sorted_inside(x, codes):
+                return Sequence(name, np.lexsort((x, codes)), group)
+    return None
+
+
+@dataclass(frozen=True)
+class Sequence:
+    """An order of the fitted rows: the column that gives it, and their places in it."""
+
+    name: str
+    places: np.ndarray
+    within: str | None = None  # the category inside whose levels the column sorts the table
+
+    @property
+    def words(self) -> str:
+        if self.within is None:
+            return f"in the order of {self.name}"
+        return f"in the order of {self.name} inside each {self.within}"
+
+
+def _tells_time(table: Records, name: str, rows: Positions) -> bool:
+    """Return True for a column of dates or of years, with a value in each row."""
+    try:
+        column = table.column(name)
+    except DataError:  # a column that nobody names does no harm
+        return False
+    if column.kind not in ("date", "number"):
+        return False
+    x = column.numbers(rows)
+    if not np.isfinite(x).all():
+        return False
+    years = (x >= FIRST_YEAR) & (x <= LAST_YEAR) & (x == np.round(x))
+    return column.kind == "date" or bool(years.all())
+
+
+def _sorted(x: np.ndarray, *, strictly: bool = True) -> bool:
+    steps = np.diff(x)
+    if strictly:
+        return bool((steps > 0).all() or (steps < 0).all())
+    return bool((steps >= 0).all() or (steps <= 0).all())
+
+
+def _groups(table: Records, rows: Positions) -> Iterator[str]:
+    """Yield the categories inside which a date may sort the table."""
+    for name in table.names:
+        if name in table.beside:
+            continue
+        try:
+            column = table.column(name)
+        except DataError:
+            continue
+        if column.kind == "category" and 1 < len(column.all_levels) <= MOST_SEQUENCES:
+            yield name
+
+
+def _sorted_inside(x: np.ndarray, codes: np.ndarray) -> bool:
+    """Return True if the rows of each level are sorted, most of which have several."""
+    if (codes < 0).any():
+        return False
+    order = np.argsort(codes, kind="stable")
+    same = np.diff(codes[order]) == 0
+    steps = np.diff(x[order])[same]
+    if len(steps) < len(x) // 2:
+        return False
+    return bool((steps > 0).all() or (steps < 0).all())
+
+
+def in_order(fit: Fitted) -> np.ndarray:
+    """Return the places of the fitted rows in the order in which neighbours are judged."""
+    known = sequence(fit)
+    if known is None:
+        return np.arange(rows_at_hand(fit)[1].used)
+    return known.places
 
 
 def order(fit: Fitted) -> Iterator[Line]:
-    """Durbin and Watson's d with its true p, and lagged residuals added to the model."""
+    """Durbin and Watson's d with its true p, lagged residuals added to the model, and seasons."""
+    check = "Durbin–Watson"
     why = nothing_left(fit)
     if not why and fit.asides.repeats is not None:
         why = "rows that stand for several have no neighbours"
@@ -49,17 +153,99 @@ def order(fit: Fitted) -> Iterator[Line]:
         table, chosen = rows_at_hand(fit)
         if lacking := without_place(table, chosen.rows, fit.options.order):
             why = f"{fit.options.order} is missing in {count(lacking, 'row')}"
-    if why:
-        yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
-        return
-    if too_many(fit) and fit.options.order:
+    if not why and too_many(fit) and fit.options.order:
         why = "many rows are gone through in the table's own order alone; write them in that order"
-        yield cannot("durbin-watson", "order", ORDER, "Durbin–Watson", why)
+    if why:
+        yield not_judged("durbin-watson", "order", ORDER, check, why)
+        return
+    known = sequence(fit)
+    way = f"name it: {say.option('order', 'COLUMN')}"
+    large = fit.n_rows * fit.solution.rank > MOST_TOLD
+    if known is None and large and not too_many(fit):
+        yield not_judged("durbin-watson", "order", ORDER, check, way)
         return
     distances, lagged = _of_many(fit) if too_many(fit) else _of_few(fit)
-    yield _durbin_watson(fit, distances)
+    lines = [_durbin_watson(fit, distances)]
     if fit.residual_df > 2 * LAGS + 2 and np.isfinite(lagged.statistic):
-        yield _where_order_means_something(fit, _breusch_godfrey(lagged))
+        lines.append(_breusch_godfrey(fit, lagged))
+    if known is None:  # the table's own order, which may mean nothing: figures without a verdict
+        for line in lines:
+            yield replace(line, tested=False, verdict=NOT_JUDGED, advice=way)
+        return
+    yield from (replace(line, check=f"{line.check}, {known.words}") for line in lines)
+    yield from _season(fit, known)
+
+
+# ------------------------------------------------------------------ seasons
+
+
+def _season(fit: Fitted, known: Sequence) -> Iterator[Line]:
+    """The season that dates suggest, added to the model: weekdays, months, quarters, hours."""
+    table, chosen = rows_at_hand(fit)
+    column = table.column(known.name)
+    if column.kind != "date":
+        return
+    days = column.numbers(chosen.rows)
+    ordered = days[known.places]
+    step = float(np.median(np.abs(np.diff(ordered))))
+    season = next((s for s in SEASONS if s.least <= step <= s.most), None)
+    if season is None or len(days) < 3 * season.length:
+        return
+    codes = season.of(days)
+    Z = indicators(codes, season.length)[:, 1:]
+    test = added(fit, of_used(fit, Z), [np.arange(season.length - 1)])[0]
+    yield Line(
+        "season",
+        "order",
+        ORDER,
+        f"{season.name}s of {known.name} added (F)",
+        test,
+        finding=f"rows of one {season.name} are alike",
+        advise=lambda: f"add a column that names the {season.name}",
+        small=0.02,
+        large=0.2,
+    )
+
+
+@dataclass(frozen=True)
+class Season:
+    """A cycle that dates may have: days between rows, its length, the place of a date in it."""
+
+    name: str
+    least: float
+    most: float
+    length: int
+    of: Callable[[np.ndarray], np.ndarray]
+
+
+def _months(days: np.ndarray) -> np.ndarray:
+    stamps = np.floor(days).astype("datetime64[D]").astype("datetime64[M]")
+    return np.asarray(stamps.astype(int) % 12)
+
+
+def _quarters(days: np.ndarray) -> np.ndarray:
+    return _months(days) // 3
+
+
+def _weekdays(days: np.ndarray) -> np.ndarray:
+    return np.asarray((np.floor(days).astype(int) + 3) % 7)
+
+
+def _hours(days: np.ndarray) -> np.ndarray:
+    return np.asarray(np.floor((days % 1) * 24 + 1e-6).astype(int) % 24)
+
+
+SEASONS = (
+    Season(
+        "hour", 0.9 / 24, 1.1 / 24, 24, lambda d: np.floor((d % 1) * 24 + 1e-6).astype(int) % 24
+    ),
+    Season("weekday", 0.99, 1.01, 7, lambda d: (np.floor(d).astype(int) + 3) % 7),
+    Season("month", 27.5, 31.5, 12, _months),
+    Season("quarter", 89.0, 93.0, 4, lambda d: _months(d) // 3),
+)
+
+
+# ------------------------------------------------------------------ neighbours
 
 
 def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
@@ -154,35 +340,50 @@ def _durbin_watson(fit: Fitted, test: diagnostics.Test) -> Line:
         tail = "neighbours alike"
     else:
         tail = "neighbours opposed"
-    verdict = judged(test.p, abs(test.size), small=0.1, large=0.4)
-    advice = NO_ADVICE
-    if verdict != FINE:
-        lag = f"lag({fit.design.sentence.response.expression}, 1)"
-        advice = f"try {say.change(std_errors='autocorrelated')}, or {say.change(add=lag)}"
-    finding = f"{tail} (correlation {figure(test.size, 2)} one row apart)"
-    check = f"Durbin–Watson ({tail}, both tails)"
-    line = Line("durbin-watson", "order", ORDER, check, test, verdict, advice, finding)
-    return _where_order_means_something(fit, line)
+    seen = smallest_shift(SHARES["order"] / 2) / np.sqrt(max(fit.n_rows, 1))
+    return Line(
+        "durbin-watson",
+        "order",
+        ORDER,
+        f"Durbin–Watson ({tail}, both tails)",
+        replace(test, size=abs(test.size)),
+        finding=f"{tail} (correlation {figure(test.size, 2)} one row apart)",
+        advise=partial(_advice, fit),
+        small=0.1,
+        large=0.4,
+        would_see=f"neighbours alike {figure(float(seen), 2)}" if seen < 1 else "",
+        allowed_by=_allowed(fit),
+    )
 
 
-def _where_order_means_something(fit: Fitted, line: Line) -> Line:
-    """A line about order; in the table's own order, which may mean nothing, it is told alone."""
-    if fit.options.order:
-        return line
-    advice = line.advice
-    if line.verdict != FINE:
-        order = say.option("order")
-        advice = f"if the table's order means something, name it with {order}; then {advice}"
-    return replace(line, verdict=FINE, advice=advice, shares_rate=False)
+def _allowed(fit: Fitted) -> str:
+    if fit.options.std_errors != "autocorrelated":
+        return ""
+    return "autocorrelated standard errors take care of the coefficients, not of forecasts"
 
 
-def _breusch_godfrey(test: diagnostics.Test) -> Line:
-    verdict = judged(test.p, test.size, small=0.03, large=0.25)
-    advice = f"rows up to four apart are alike: try {say.change(std_errors='autocorrelated')}"
-    if verdict == FINE:
-        advice = NO_ADVICE
-    check, finding = f"Breusch–Godfrey, {LAGS} rows back (F)", "rows nearby are alike"
-    return Line("breusch-godfrey", "order", ORDER, check, test, verdict, advice, finding)
+def _advice(fit: Fitted) -> str:
+    """Return standard errors that hold; a lagged response alone would bend the coefficients."""
+    order = {}
+    known = sequence(fit)
+    if known is not None and not fit.options.order:
+        order = {"order": known.name}
+    return f"try {say.change(std_errors='autocorrelated', **order)}"
+
+
+def _breusch_godfrey(fit: Fitted, test: diagnostics.Test) -> Line:
+    return Line(
+        "breusch-godfrey",
+        "order",
+        ORDER,
+        f"Breusch–Godfrey, {LAGS} rows back (F)",
+        test,
+        finding="rows nearby are alike",
+        advise=partial(_advice, fit),
+        small=0.03,
+        large=0.25,
+        allowed_by=_allowed(fit),
+    )
 
 
 def _scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -9,15 +9,20 @@ import numpy as np
 from joinery.core.inference import diagnostics
 from joinery.core.inference.correlation import inflation
 from joinery.core.inference.diagnostics import Test
+from joinery.core.numeric.distributions import t_quantile
+from joinery.notation.tree import spelled
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.fitted import Fitted
-from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+from joinery.study.read.coefficients import standard_units
+from joinery.study.read.estimates import estimates
+from joinery.study.verdicts import CAUTION, GRAVE, NO_SIGN, SERIOUS, SLIGHT
 from joinery.support import advice as say
 from joinery.support.errors import listed
 
 HIGH_INFLATION, EXTREME_INFLATION = 5.0, 10.0
 HIGH_INDEX = 30.0
+NARROW = 0.1  # of the response's standard deviation, for one standard deviation of the term
 
 OVERLAP = "Do predictors overlap?"
 
@@ -31,17 +36,7 @@ def overlap(fit: Fitted) -> Iterator[Line]:
     if not factors:  # powers and products of one predictor overlap by construction
         return
     name, worst = max(factors.items(), key=lambda item: item[1])
-    if worst >= EXTREME_INFLATION:
-        verdict = SERIOUS
-    elif worst >= HIGH_INFLATION:
-        verdict = CAUTION
-    else:
-        verdict = FINE
-    advice = NO_ADVICE
-    if verdict != FINE:
-        advice = f"{name} repeats what other terms say: read them together, or try " + say.change(
-            drop=_written(fit, name)
-        )
+    verdict = _gravity(fit, name, worst)
     words = f"{name} overlaps other terms (variance inflation {figure(worst, 2)})"
     yield Line(
         "variance inflation",
@@ -49,12 +44,13 @@ def overlap(fit: Fitted) -> Iterator[Line]:
         OVERLAP,
         f"variance inflation of {name}",
         Test(worst, float("nan")),
-        verdict,
-        advice,
-        words,
+        finding=words,
+        verdict=verdict,
+        advise=lambda: f"{name} repeats what other terms say: read them together{_jointly(fit)}",
+        tested=False,
     )
     largest = _largest_index(fit)
-    if largest >= HIGH_INDEX and verdict != FINE:
+    if largest >= HIGH_INDEX and verdict in GRAVE:
         involved = _sharing(fit)
     else:
         involved = []
@@ -69,9 +65,47 @@ def overlap(fit: Fitted) -> Iterator[Line]:
         OVERLAP,
         "largest condition index, uncentred",
         Test(largest, float("nan")),
-        CAUTION if serious else FINE,
-        advice,
+        verdict=CAUTION if serious else NO_SIGN,
+        advice=advice,
+        tested=False,
     )
+
+
+def _gravity(fit: Fitted, name: str, worst: float) -> str:
+    """Return the verdict on an overlap, which weighs what it costs: intervals too wide to read.
+
+    An interval that is narrow beside its coefficient, or beside the response's own spread, costs
+    little, however much wider it is than it might be."""
+    if worst < HIGH_INFLATION:
+        return NO_SIGN
+    if _narrow(fit, name):
+        return SLIGHT
+    if worst >= EXTREME_INFLATION:
+        return SERIOUS
+    return CAUTION
+
+
+def _narrow(fit: Fitted, name: str) -> bool:
+    """Return True if the intervals of a term are short beside the spread of the response."""
+    term = next(t for t in fit.design.terms if t.text == name)
+    e = estimates(fit)
+    first = int(fit.solution.has_intercept)
+    kept = set(fit.solution.kept.tolist())
+    places = [c + first for c in range(term.columns.start, term.columns.stop) if c in kept]
+    with np.errstate(all="ignore"):
+        half = t_quantile(0.975, e.df[places]) * e.standard_errors[places]
+        standard = np.abs(half * standard_units(fit)[places])
+    return bool(np.all(np.isfinite(standard)) and np.all(standard < NARROW))
+
+
+def _jointly(fit: Fitted) -> str:
+    """Return the joint claim of the two terms that overlap most."""
+    numbers = [n for n, v in sorted(inflations(fit).items(), key=lambda i: -i[1]) if v >= 2][:2]
+    named = set(fit.design.names)
+    if len(numbers) < 2 or not all(n in named for n in numbers):
+        return ""
+    text = ", ".join(f"{spelled(n)} = 0" for n in numbers)
+    return f": {say.ask('claim', text)}"
 
 
 def _largest_index(fit: Fitted) -> float:
@@ -90,15 +124,6 @@ def _sharing(fit: Fitted) -> list[str]:
     first = ("intercept",) if fit.solution.has_intercept else ()
     names = np.array([*first, *fit.design.names])[fit.solution.places]
     return list(names[share > 0.5])
-
-
-def _written(fit: Fitted, text: str) -> str:
-    """A term as the sentence writes it, by its name in tables."""
-    return next(
-        str(w)
-        for w, t in zip(fit.design.sentence.terms, fit.design.terms, strict=True)
-        if t.text == text
-    )
 
 
 def inflations(fit: Fitted) -> dict[str, float]:

@@ -1,9 +1,8 @@
-"""One error rate for the checks of a page.
+"""The shares of a page's error rate, and the verdicts that they leave.
 
-Each check by itself would be wrong in one of twenty sound tables; a page of a dozen would hardly
-ever be free of a remark. The checks share one rate instead: within a question by Bonferroni's
-inequality, over questions by Holm's procedure with weights (1979), a breach that would do most harm
-weighing most."""
+Of sound pages at most one in twenty carries a caution. That rate is shared out: rows are judged one
+by one at 1 % together, and each question has the share below, more where a fault is common and
+grave. Inside a question its tests share by Holm's procedure (1979)."""
 
 from __future__ import annotations
 
@@ -12,64 +11,58 @@ from dataclasses import replace
 
 import numpy as np
 
-from joinery.study.check.check import NO_ADVICE, Line
-from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+from joinery.core.inference import diagnostics
+from joinery.study.check.check import Line
+from joinery.study.verdicts import ALLOWED, CAUTION, GRAVE, NO_SIGN, SERIOUS, SLIGHT
 
-# what each question weighs; those that are not named are facts, or judged row by row
-WEIGHTS = {
-    "straight line": 3.0,
-    "even spread": 2.0,
-    "spread": 2.0,  # of other families: overdispersion
-    "order": 2.0,
-    "link": 1.0,
-    "calibration": 1.0,
-    "normal residuals": 1.0,
-    "family": 1.0,
-    "zeros": 1.0,
+SHARES = {
+    "straight line": 0.007,
+    "products": 0.007,
+    "belonging together": 0.004,
+    "left out": 0.003,
+    "order": 0.004,
+    # of the normal family
+    "even spread": 0.006,
+    "normal residuals": 0.004,
+    # of the others
+    "spread": 0.004,
+    "link": 0.002,
+    "calibration": 0.0015,
+    "family": 0.0015,
+    "zeros": 0.001,
 }
-RATE, SERIOUS_RATE = 0.02, 0.004  # of sound pages with a remark, with a serious one
+ROWS = 0.01  # of all rows together, for what one row does to a coefficient
+SERIOUS_PART = 0.18  # of a share: below it a departure that is large is serious
+EVIDENCE = 0.02  # a question's own p from which on there is no sign
 
 
-def on_one_rate(lines: Sequence[Line]) -> list[Line]:
-    """The lines with verdicts that hold for the page: no graver than each has by itself."""
-    smallest: dict[str, float] = {}
-    tests: dict[str, int] = {}
+def on_shares(lines: Sequence[Line]) -> list[Line]:
+    """Return the lines with p-values that hold for their question, verdicts and advice."""
+    p: dict[str, list[float]] = {}
     for line in lines:
-        if line.name in WEIGHTS and line.shares_rate and np.isfinite(line.test.p):
-            tests[line.name] = tests.get(line.name, 0) + 1
-            smallest[line.name] = min(smallest.get(line.name, 1.0), line.test.p)
-    corrected = {name: min(1.0, tests[name] * p) for name, p in smallest.items()}
-    adjusted = weighted_holm(corrected)
-    out = [_judged(line, adjusted.get(line.name), tests.get(line.name, 1)) for line in lines]
-    kept = {line.name: line.verdict for line in out if line.shares_rate}
-    # a second figure of a question that has its verdict already
-    return [
-        line
-        if line.shares_rate or line.name not in kept or line.verdict in (FINE, "")
-        else replace(line, verdict=kept[line.name])
-        for line in out
-    ]
-
-
-def weighted_holm(p: dict[str, float]) -> dict[str, float]:
-    """p-values corrected by Holm's procedure with the weights of the questions."""
-    order = sorted(p, key=lambda name: p[name] / WEIGHTS[name])
-    out, highest, left = {}, 0.0, sum(WEIGHTS[name] for name in p)
-    for name in order:
-        highest = max(highest, min(1.0, p[name] * left / WEIGHTS[name]))
-        out[name] = highest
-        left -= WEIGHTS[name]
+        if line.tested and line.name in SHARES:
+            p.setdefault(line.name, []).append(line.test.p)
+    corrected = {name: iter(diagnostics.holm(np.array(of))) for name, of in p.items()}
+    out = []
+    for line in lines:
+        if line.tested and line.name in SHARES:
+            test = replace(line.test, p=float(next(corrected[line.name])))
+            line = _judged(replace(line, test=test))
+        if line.advise is not None and line.verdict in GRAVE:
+            line = replace(line, advice=line.advise())
+        out.append(replace(line, advise=None))  # it holds the fit, which keeps the lines
     return out
 
 
-def _judged(line: Line, question: float | None, tests: int) -> Line:
-    """A line with the verdict that its question's corrected p leaves it."""
-    if question is None or not line.shares_rate or line.verdict not in (CAUTION, SERIOUS):
-        return line
-    # of several tests of a question those with a p of their own below the rate are remarked on
-    p = max(question, min(1.0, tests * line.test.p))
-    if p >= RATE:
-        return replace(line, verdict=FINE, advice=NO_ADVICE)
-    if p >= SERIOUS_RATE:
-        return replace(line, verdict=CAUTION)
-    return line
+def _judged(line: Line) -> Line:
+    """Return a line with the verdict that the share of its question leaves."""
+    share, p, size = SHARES[line.name], line.test.p, line.test.size
+    if not p < EVIDENCE:
+        return replace(line, verdict=NO_SIGN)
+    if p >= share or size < line.small:
+        return replace(line, verdict=SLIGHT)
+    if line.allowed_by:
+        return replace(line, verdict=ALLOWED, advice=line.allowed_by)
+    if p < SERIOUS_PART * share and size >= line.large:
+        return replace(line, verdict=SERIOUS)
+    return replace(line, verdict=CAUTION)

@@ -24,6 +24,7 @@ from joinery.study.picture_words import flags_of, placed, worded
 from joinery.study.rows.chances import groups
 from joinery.study.rows.figures import per_row
 from joinery.study.thinned import evenly, numbers_of, smoothed, unthinned
+from joinery.study.verdicts import ALLOWED, GRAVE, SLIGHT
 from joinery.support.errors import CallError, listed
 
 if TYPE_CHECKING:
@@ -55,7 +56,7 @@ def found_by(fit: Fitted, kind: str) -> str:
     """Return what a check says of this fit, for the line under a picture's title."""
     for line in check_lines(fit):
         if line.kind == kind and np.isfinite(line.test.statistic):
-            finding = line.finding if line.verdict != "fine" else line.verdict
+            finding = line.finding if line.verdict in (*GRAVE, SLIGHT, ALLOWED) else line.verdict
             return f"{line.check}: {finding}" + (
                 "" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})"
             )

@@ -13,7 +13,7 @@ from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted
 from joinery.study.rows import pictures as influence_pictures
 from joinery.study.thinned import thinned
-from joinery.study.verdicts import FINE, worst
+from joinery.study.verdicts import ALLOWED, GRAVE, NOT_JUDGED, SLIGHT, worst
 from joinery.support.errors import CallError
 
 if TYPE_CHECKING:
@@ -29,6 +29,7 @@ _DRAWN: dict[str, Callable[..., Figure]] = {
     "leverage": influence_pictures.leverage,
     "influence": influence_pictures.influence,
 }
+TOLD = (*GRAVE, SLIGHT, ALLOWED)  # verdicts of which a finding is told
 _PICTURES = {
     "straight line": "residuals",
     "even spread": "spread",
@@ -62,23 +63,22 @@ def checks(
         by_name.setdefault(line.name, []).append(line)
     rows = []
     for name, lines in by_name.items():
-        verdict = worst([line.verdict for line in lines])
-        grave = next((line for line in lines if line.verdict == verdict), lines[0])
-        remarkable = [line for line in lines if line.verdict not in (FINE, "")]
-        if verdict not in (FINE, ""):
-            phrase = grave.finding
-        else:
-            phrase = grave.check
+        verdict = worst(line.verdict for line in lines)
+        grave = next(line for line in lines if line.verdict == verdict)
+        remarkable = [line for line in lines if line.verdict in TOLD]
+        phrase = grave.check
+        if remarkable:
+            phrase = grave.finding or grave.check
         advice = "; ".join(dict.fromkeys(line.advice for line in remarkable)) or _nothing(lines)
         rows.append(
             Strip(lines[0].question, verdict, phrase, advice, _picture(fit, name, label_rows))
         )
-    bad = sum(s.verdict not in (FINE, "") for s in rows)
-    judged = sum(s.verdict != "" for s in rows)
+    bad = sum(s.verdict in GRAVE for s in rows)
+    judged = sum(s.verdict != NOT_JUDGED for s in rows)
     if bad:
         finding = f"{count(bad, 'question')} of {len(rows)} to look into"
     elif judged:
-        finding = f"nothing to look into in {judged} of {count(len(rows), 'question')}"
+        finding = f"no sign of anything grave in {judged} of {count(len(rows), 'question')}"
     else:
         finding = f"none of {count(len(rows), 'question')} can be judged"
     _, remarks = thinned(fit, "quantiles", "none")

@@ -2,102 +2,252 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import partial
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from joinery.core.blocks.blocks import Block
+from joinery.core.blocks.columns import Columns, some_columns
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference import diagnostics
+from joinery.core.inference.added import gained, smallest_shift
+from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.core.least_squares.solution import Solution
-from joinery.core.least_squares.solve import least_squares
-from joinery.design.row_blocks import RowBlock, complete
+from joinery.core.numeric import distributions as tails
+from joinery.design.row_blocks import RowBlock
 from joinery.show.numbers import figure
-from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
-from joinery.study.fitted import Fitted, working_rows
-from joinery.study.rows.digest import Rows, digest, pieces, squares_of, times_of
-from joinery.study.verdicts import FINE, judged
+from joinery.study.check.added import with_response
+from joinery.study.check.check import Line, not_judged, nothing_left
+from joinery.study.check.rate import EVIDENCE, SHARES
+from joinery.study.fitted import Fitted, once, working_rows
+from joinery.study.rows.digest import (
+    Held,
+    Rows,
+    digest,
+    numbers_alone,
+    pieces,
+    squares_of,
+    times_of,
+)
 from joinery.support import advice as say
 
 EVEN = "Is the spread even?"
+MOST_GROUPS = 30  # levels of a category whose spreads are compared
+MOST_AGAINST = 60  # predictors that the spread is looked at against
 
 
 def even(fit: Fitted) -> Iterator[Line]:
-    """Squared residuals on all predictors, and how much wider the spread is for high fits."""
-    check = "Breusch–Pagan, studentized"
+    """Squared residuals against the fitted values, and against each predictor and category."""
+    check = "spread against fitted values (Koenker)"
     if why := nothing_left(fit):
-        yield cannot("spread", "even spread", EVEN, check, why)
+        yield not_judged("spread", "even spread", EVEN, check, why)
         return
     if not fit.design.width:
-        yield cannot(
-            "spread",
-            "even spread",
-            EVEN,
-            check,
-            "there is no predictor for the spread to grow with",
-        )
+        why = "there is no predictor for the spread to grow with"
+        yield not_judged("spread", "even spread", EVEN, check, why)
         return
-    share, rows, columns = _explained(fit)
-    test = diagnostics.even_spread(share, rows, columns)
+    columns = _columns(fit)
+    sums = _sums(fit, columns)
+    n = float(sums[0, 0])
+    yield _over_fitted(fit, check, _koenker(sums, [0]), n)
+    yield from _over_predictors(fit, columns, sums)
+
+
+def _line(kind: str, check: str, test: Test, **more: Any) -> Line:
+    return Line(kind, "even spread", EVEN, check, test, **more)
+
+
+def _allowed(fit: Fitted) -> str:
+    """Return the option that takes care of an uneven spread, and what it does not mend."""
+    chosen = fit.options.std_errors
+    if chosen in ("constant spread", "autocorrelated"):
+        return ""
+    return (
+        f"{chosen} standard errors take care of the coefficients; intervals of new rows still "
+        "assume an even spread"
+    )
+
+
+def _over_fitted(fit: Fitted, check: str, test: Test, n: float) -> Line:
     ratio = _ratio(fit)
+    size = 4 * test.size  # unevenness that is not from low to high fitted values
+    words = "the spread changes with the fitted values"
     if np.isfinite(ratio):
-        size = abs(np.log(ratio))
-    else:
-        size = 0.0
-    # unevenness that does not follow the fitted values shows in how much of the squares is
-    # explained
-    if np.isfinite(test.statistic):
-        size = max(size, 4 * test.statistic / rows)
-    verdict = judged(test.p, size, small=np.log(1.3), large=np.log(3.0))
-    grows = ratio > 1
-    words = "the spread changes with the predictors"
+        size = max(size, abs(float(np.log(ratio))))
     if np.isfinite(ratio) and abs(np.log(ratio)) > np.log(1.3):
-        if grows:
+        if ratio > 1:
             turn = "grows"
         else:
             turn = "shrinks"
         words = f"the spread {turn} with the fitted values (× {figure(ratio, 2)} from low to high)"
-    advice = NO_ADVICE
-    if verdict != FINE:
-        log = not fit.response.transformed and digest(fit).lowest > 0 and grows
-        if log:
-            way = f"{say.change(response=f'log({fit.response.expression})')}, or "
-        else:
-            way = ""
-        advice = f"try {way}{say.change(std_errors='robust')}; or {say.option('weights')}"
-    yield Line("spread", "even spread", EVEN, check, test, verdict, advice, words)
-
-
-def _explained(fit: Fitted) -> tuple[float, int, int]:
-    """R² of squared residuals on the fit's columns, of how many rows and columns."""
-    result, totals = fit.solution, digest(fit)
-    if totals.spread is not None and totals.sound == totals.rows:  # the factor of the fit serves
-        total = totals.spread.squares - totals.spread.total**2 / totals.rows
-        explained = float((result.sums_in_basis(totals.spread.raw)[1:] ** 2).sum())
-        return explained / total if total > 0 else np.nan, totals.rows, len(result.kept)
-    counted = fit.asides.repeats is not None
-    blocks = _Squares(fit.design.width, pieces(fit).map(partial(_squares, counted)))
-    solution = least_squares(blocks, n=int(totals.moments.n))
-    if solution.tss > 0:
-        share = 1 - solution.rss / solution.tss
-    else:
-        share = np.nan
-    return share, solution.n, len(solution.kept)
+    shift = smallest_shift(SHARES["even spread"] / 2) * np.sqrt(2 / max(n, 1))
+    return _line(
+        "spread",
+        check,
+        replace(test, size=size),
+        allowed_by=_allowed(fit),
+        finding=words,
+        advise=partial(_even_out, fit, grows=ratio > 1),
+        small=float(np.log(1.3)),
+        large=float(np.log(3.0)),
+        would_see=f"a spread × {figure(float(np.exp(1.5 * shift)), 2)} from one end to the other",
+    )
 
 
 @dataclass(frozen=True)
-class _Squares:
-    """Squared residuals as the response, beside the fit's own columns."""
+class Against:
+    """A predictor that the spread is looked at against: a number's distance, or a category."""
 
-    width: int
-    pieces: Partition[Block]
+    name: str
+    places: tuple[int, ...]
+    centre: float | None  # of a number; None for the columns of a category
 
 
-def _squares(counted: bool, rows: Rows) -> Block:
-    return complete(rows.block.columns, squares_of(rows), rows.times if counted else None)
+def _columns(fit: Fitted) -> list[Against]:
+    """Return the numbers and the categories of few levels that stand alone as terms."""
+    middle = dict(zip(fit.solution.kept.tolist(), fit.solution.centre.tolist()))
+    sums = digest(fit).curved
+    out = []
+    for j, (factor, place) in enumerate(numbers_alone(fit)):
+        if sums.between[j]:
+            out.append(Against(fit.words(factor.name), (place,), middle[place]))
+        else:  # two values are two groups
+            out.append(Against(fit.words(factor.name), (place,), None))
+    for term in fit.design.terms:
+        places = tuple(c for c in range(term.columns.start, term.columns.stop) if c in middle)
+        if len(term.factors) == 1 and term.categories and 0 < len(places) <= MOST_GROUPS:
+            out.append(Against(fit.words(term.text), places, None))
+    return out[:MOST_AGAINST]
+
+
+def _sums(fit: Fitted, columns: Sequence[Against]) -> np.ndarray:
+    """Return sums over all rows of [1, s, fitted, z₁, …] with one another."""
+    solution = fit.solution
+    middle = solution.mean_response if solution.spans_constant else 0.0
+    work = partial(_sums_of, columns=tuple(columns), middle=middle, unit=solution.unit)
+    held = digest(fit).held
+    if held is not None:  # the figures are at hand, and the columns alone are gone through
+        blocks = working_rows(fit).row_blocks.map(partial(_beside_held, held))
+        return np.asarray(np.add.reduce(list(blocks.each(work))))
+    return np.asarray(np.add.reduce(list(pieces(fit).map(_beside).each(work))))
+
+
+class Beside(NamedTuple):
+    """Some rows: their columns, fitted values, squared residuals, and how often each stands."""
+
+    columns: Columns
+    terms: np.ndarray
+    squares: np.ndarray
+    times: np.ndarray | None
+
+
+def _beside(rows: Rows) -> Beside:
+    return Beside(rows.block.columns, rows.terms, squares_of(rows), times_of(rows))
+
+
+def _beside_held(held: Held, block: RowBlock) -> Beside:
+    here = slice(block.first, block.first + len(block.y))
+    squares = held.standardized[here] ** 2 * (1 - held.leverage[here])
+    times = None
+    if held.times is not None:
+        times = held.times[here]
+    return Beside(block.columns, held.terms[here], squares, times)
+
+
+def _sums_of(rows: Beside, columns: tuple[Against, ...], middle: float, unit: float) -> np.ndarray:
+    """Return sums of [1, s, fitted, z₁, …] with one another, s the squared residuals: (q, q)."""
+    places = np.array([place for column in columns for place in column.places], int)
+    Z = np.empty((len(rows.squares), 3 + len(places)), order="F")
+    Z[:, 0], Z[:, 1], Z[:, 2] = 1.0, rows.squares, (rows.terms - middle) / unit
+    if len(places):
+        Z[:, 3:] = some_columns(rows.columns, places)
+    at = 3
+    for column in columns:
+        if column.centre is not None:
+            Z[:, at] -= column.centre
+            np.abs(Z[:, at], out=Z[:, at])
+        at += len(column.places)
+    here, times = np.isfinite(rows.squares), rows.times
+    if not here.all():
+        Z, times = Z[here], None if times is None else times[here]
+    if times is None:
+        return np.asarray(Z.T @ Z)
+    return np.asarray((Z * times[:, None]).T @ Z)
+
+
+def _koenker(sums: np.ndarray, columns: Sequence[int]) -> Test:
+    """n·R² of squared residuals on some columns, χ² (Breusch & Pagan 1979; Koenker 1981)."""
+    n = sums[0, 0]
+    about = sums - np.outer(sums[0], sums[0]) / n
+    places = np.array(columns) + 2
+    square = about[np.ix_(places, places)]
+    # what rounding leaves of a column that does not vary is nothing
+    level = np.diagonal(sums)[places] * 1e-12
+    varies = np.diagonal(square) > level
+    places = places[varies]
+    if not len(places) or about[1, 1] <= 0:
+        return NOTHING
+    explained, rank = gained(
+        about[np.ix_(places, places)], np.zeros((1, len(places))), about[places, 1]
+    )
+    if not rank:
+        return NOTHING
+    share = min(explained / about[1, 1], 1.0)
+    return Test(float(n * share), float(tails.chi2_upper(n * share, rank)), (rank,), float(share))
+
+
+def _over_predictors(fit: Fitted, columns: Sequence[Against], sums: np.ndarray) -> Iterator[Line]:
+    """The predictor across which the spread changes most, its p by Holm over all."""
+    tests, start = [], 1
+    for column in columns:
+        tests.append(_koenker(sums, range(start, start + len(column.places))))
+        start += len(column.places)
+    p = np.array([test.p for test in tests])
+    if not len(p) or np.isnan(p).all():
+        return
+    best = int(np.nanargmin(p))
+    column, test = columns[best], tests[best]
+    corrected = float(diagnostics.holm(p)[best])
+    if column.centre is None:
+        finding = f"the spread differs between the levels of {column.name}"
+    else:
+        finding = f"the spread changes from the middle of {column.name} to its ends"
+    yield _line(
+        "spread across",
+        f"spread across {column.name} (Koenker, Holm)",
+        replace(test, p=corrected, size=4 * test.size),
+        allowed_by=_allowed(fit),
+        finding=finding,
+        advise=lambda: f"try {say.change(std_errors='robust')}",
+        small=0.1,
+        large=1.0,
+    )
+
+
+def _even_out(fit: Fitted, grows: bool) -> str:
+    """Return the change that evens the spread out: a logarithm where that does, else robust."""
+    robust = say.change(std_errors="robust")
+    log = logarithm_evens_out(fit)
+    if grows and log:
+        return f"{log} evens it out; or {robust}"
+    return f"try {robust}; intervals of new rows will still assume an even spread"
+
+
+@once
+def logarithm_evens_out(fit: Fitted) -> str:
+    """Return the change to the response's logarithm, where its spread is even; else nothing."""
+    if fit.response.transformed or digest(fit).lowest <= 0 or fit.origin is None:
+        return ""
+    if fit.design.sentence.response.kind != "plain":
+        return ""
+    response = f"log({fit.response.expression})"
+    other = fit.origin.refit(sentence=with_response(fit, response))
+    if _koenker(_sums(other, []), [0]).p < EVIDENCE:
+        return ""
+    return say.change(response=response)
 
 
 def _ratio(fit: Fitted) -> float:
@@ -106,7 +256,8 @@ def _ratio(fit: Fitted) -> float:
     low, high = totals.curved.low[-1], totals.curved.high[-1]
     margin = 1e-9 * float(high - low) * fit.solution.unit
     if (held := totals.held) is not None:
-        judged: Partition[Judged] = Partition(1, lambda i, _: held)
+        all_rows = (held.terms, held.standardized, held.times)
+        judged: Partition[Judged] = Partition(1, lambda i, _: all_rows)
         counted: Partition[Counted] = judged.map(lambda piece: _sound(piece)[::2])
     else:
         judged = pieces(fit).map(_judged)

@@ -3,92 +3,268 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
 
 import numpy as np
 
+from joinery.core.blocks.columns import Columns, some_columns, some_rows
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.design.factors import NumberFactor
-from joinery.notation.tree import names_in, number_text, outside
-from joinery.study.check.check import NO_ADVICE, Line, cannot, nothing_left
+from joinery.design.row_blocks import RowBlock
+from joinery.notation.tree import Sentence, names_in, number_text, outside
+from joinery.study.check.added import added, with_terms, would_see
+from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.rows.digest import digest, highest_powers, numbers_alone
-from joinery.study.rows.figures import per_row
-from joinery.study.verdicts import FINE, judged
+from joinery.study.rows.figures import left_out_error, per_row
 from joinery.support import advice as say
+from joinery.support.errors import JoineryError
 
 MOST_ALIKE = 2**20  # rows of a table that is read as needed among which rows alike are looked for
+MOST_CUBES = 50  # numbers whose cubes are looked at beside their squares
+FEW_VALUES = 7  # of a number that is looked at as levels
+GLANCE = 200  # rows that tell of most numbers that they have more
 STRAIGHT = "Is each relation straight?"
 
 
 def straight(fit: Fitted) -> Iterator[Line]:
     """Curvature in numeric predictors and fitted values, and lack of fit where rows repeat."""
     if why := nothing_left(fit):
-        yield cannot("curvature", "straight line", STRAIGHT, "curvature of each predictor", why)
+        yield not_judged("curvature", "straight line", STRAIGHT, "curvature of each predictor", why)
         return
-    curves, fitted = _curvature(fit)
-    yield from _bent_predictors(fit, curves)
-    if (
-        fit.estimate.linear
-    ):  # else the link has a check of its own, and deviances say what repeats would
-        yield from _bent_fitted(fit, fitted)
-        yield from _lacking(lack_of_fit(fit))
-        if _too_many(fit):
-            why = "rows alike are looked for among rows in memory; fit a sample of them"
-            yield cannot("lack of fit", "straight line", STRAIGHT, "lack of fit", why)
+    yield from _bent_predictors(fit)
+    if not fit.estimate.linear:  # the link has a check of its own, and deviances say what repeats
+        return
+    yield from _bent_fitted(fit)
+    yield from _lacking(lack_of_fit(fit))
+    if _too_many(fit):
+        why = "rows alike are looked for among rows in memory; fit a sample of them"
+        yield not_judged("lack of fit", "straight line", STRAIGHT, "lack of fit", why)
 
 
-def _line(kind: str, check: str, test: Test, verdict: str, advice: str, finding: str) -> Line:
-    return Line(kind, "straight line", STRAIGHT, check, test, verdict, advice, finding)
+def _line(kind: str, check: str, test: Test, **more: Any) -> Line:
+    return Line(kind, "straight line", STRAIGHT, check, test, **more)
 
 
-def _bent_predictors(fit: Fitted, curves: list[tuple[NumberFactor, Test]]) -> Iterator[Line]:
+# ------------------------------------------------------------------ each predictor
+
+
+@dataclass(frozen=True)
+class Bend:
+    """The columns that would let one predictor bend: next powers, or a level for each value."""
+
+    factor: NumberFactor
+    place: int  # of its column in the design
+    centre: float
+    size: float  # of its values about the centre
+    degree: int  # the first power that is not in the model
+    powers: int  # how many
+    values: tuple[float, ...] = ()  # of one with few: its values, the least aside
+
+    @property
+    def width(self) -> int:
+        return len(self.values) or self.powers
+
+
+def _bent_predictors(fit: Fitted) -> Iterator[Line]:
     """The predictor that bends most, its p corrected for having looked at all."""
-    alone = np.array([t.p for _, t in curves])
-    corrected = diagnostics.holm(alone)
-    worst = int(np.nanargmin(np.append(alone, 2.0)))
-    if worst == len(curves):
+    bends = _bends(fit)
+    if not bends:
         return
-    factor, test = curves[worst]
-    test = Test(test.statistic, float(corrected[worst]), test.df, test.size)
-    verdict = judged(test.p, test.size, small=0.02, large=0.15)
-    advice, finding = NO_ADVICE, f"{factor.name} bends"
-    if verdict != FINE:
-        spline = f"spline({outside(factor.expression)})"
-        advice = (
-            f"{finding}: try {say.change(add=_next_power(fit, factor))}, or {spline} in its place"
-        )
+    tests = _of_bends(fit, bends)
+    alone = np.array([t.p for t in tests])
+    corrected = diagnostics.holm(alone)
+    if np.isnan(alone).all():
+        return
+    place = int(np.nanargmin(alone))
+    bend, test = bends[place], replace(tests[place], p=float(corrected[place]))
+    name = fit.words(bend.factor.name)
+    if bend.values:
+        check = f"{name} against a level for each of its {len(bend.values) + 1} values (F, Holm)"
+        finding = f"{name} does not go up in a line over its {len(bend.values) + 1} values"
+    else:
+        check = f"curvature of {name} (F, Holm)"
+        finding = f"{name} bends"
     yield _line(
-        "curvature", f"curvature of {factor.name} (t, Holm)", test, verdict, advice, finding
+        "curvature",
+        check,
+        test,
+        finding=finding,
+        advise=partial(_straighten, fit, bend),
+        small=0.01,
+        large=0.1,
+        would_see=would_see(fit, "straight line", 2 * len(bends), tests[place], "a bend"),
     )
 
 
-def _bent_fitted(fit: Fitted, test: Test) -> Iterator[Line]:
-    if np.isfinite(test.statistic):
-        verdict = judged(test.p, test.size, small=0.02, large=0.15)
-        if verdict == FINE:
-            advice = NO_ADVICE
-        else:
-            advice = _unbend(fit)
-        check, finding = (
-            "curvature across fitted values (Tukey)",
-            "the relation bends across the fitted values",
+def _bends(fit: Fitted) -> list[Bend]:
+    """Return what each number would bend by; two values cannot bend."""
+    sums = digest(fit).curved
+    powers, middle = highest_powers(fit), dict(zip(fit.solution.kept, fit.solution.centre))
+    numbers = numbers_alone(fit)
+    few = _few_values(fit, np.array([place for _, place in numbers], int))
+    out = []
+    for j, (factor, place) in enumerate(numbers):
+        if not sums.between[j]:
+            continue
+        size = float(max(abs(sums.low[j]), abs(sums.high[j]))) or 1.0
+        degree = int(powers[factor.base]) + 1
+        # one more power each, where the model has many numbers: the cubes would take too long
+        more = 2 if len(numbers) <= MOST_CUBES else 1
+        values: tuple[float, ...] = ()
+        if degree == 2:
+            values = few.get(place, ())
+        out.append(Bend(factor, place, float(middle[place]), size, degree, more, values))
+    return out
+
+
+def _of_bends(fit: Fitted, bends: list[Bend]) -> list[Test]:
+    """Return the test of each bend added to the model."""
+    sums = digest(fit).curved
+    if fit.estimate.linear and all(bend.powers == 1 and not bend.values for bend in bends):
+        # the next powers are in the digest already
+        uz = fit.solution.sums_in_basis(sums.raw)
+        tests = diagnostics.added_columns(
+            sums.squares, uz, sums.products, fit.solution.rss, fit.residual_df
         )
-        yield _line("fitted curvature", check, test, verdict, advice, finding)
+        bent = [tests[j] for j in np.flatnonzero(sums.between[: len(tests) - 1])]
+        return [replace(t, statistic=t.statistic**2, df=(1, *t.df)) for t in bent]
+    groups, start = [], 0
+    for bend in bends:
+        groups.append(np.arange(start, start + bend.width))
+        start += bend.width
+    return added(fit, partial(_bent, bends=tuple(bends)), groups)
+
+
+def _few_values(fit: Fitted, places: np.ndarray) -> dict[int, tuple[float, ...]]:
+    """Return the values but the least of each number that has few, by its place in the design."""
+    if not len(places):
+        return {}
+    blocks = working_rows(fit).row_blocks
+    # the first rows tell of most that they have many
+    first = some_columns(next(blocks.each(_first_rows)), places)
+    places = places[[len(np.unique(x)) <= FEW_VALUES for x in first.T]]
+    seen: dict[int, set[float]] = {int(place): set() for place in places}
+    if not len(places):
+        return {}
+    for values in blocks.each(partial(_distinct, places=places)):
+        for place, distinct in zip(seen, values, strict=True):
+            seen[place].update(distinct.tolist())
+    return {p: tuple(sorted(v)[1:]) for p, v in seen.items() if len(v) <= FEW_VALUES}
+
+
+def _first_rows(block: RowBlock) -> Columns:
+    return some_rows(block.columns, np.arange(min(len(block.y), GLANCE)))
+
+
+def _distinct(block: RowBlock, places: np.ndarray) -> list[np.ndarray]:
+    """Return the different values of columns, of one with too many no more than that tells."""
+    columns = some_columns(block.columns, places)
+    return [np.unique(x)[: FEW_VALUES + 1] for x in columns.T]
+
+
+def _bent(block: RowBlock, bends: tuple[Bend, ...]) -> np.ndarray:
+    """Return the columns of all bends side by side: (m, q)."""
+    x = some_columns(block.columns, np.array([bend.place for bend in bends]))
+    out = np.empty((len(x), sum(bend.width for bend in bends)), order="F")
+    at = 0
+    for j, bend in enumerate(bends):
+        if bend.values:
+            for value in bend.values:
+                out[:, at] = x[:, j] == value
+                at += 1
+            continue
+        z = (x[:, j] - bend.centre) / bend.size
+        power = z**bend.degree
+        for _ in range(bend.powers):
+            out[:, at] = power
+            power *= z
+            at += 1
+    return out
+
+
+def _straighten(fit: Fitted, bend: Bend) -> str:
+    """Return the change that errs least on rows not seen: logarithm, root, square or spline."""
+    if bend.values:
+        x = outside(bend.factor.expression)
+        return f"take it as groups: {say.change(drop=x, add=f'category({x})')}"
+    best = min(_ways(fit, bend), key=lambda way: way[0], default=None)
+    if best is None:
+        return f"add a power: {say.change(add=_next_power(fit, bend.factor))}"
+    return f"{best[1]} errs least on rows not seen: {best[2]}"
+
+
+def _ways(fit: Fitted, bend: Bend) -> Iterator[tuple[float, str, str]]:
+    """Yield each curve that can be fitted: its error on rows not seen, its name, the change."""
+    x = outside(bend.factor.expression)
+    plain = [term for term in fit.design.sentence.terms if str(term) != x]
+    alone = len(plain) < len(fit.design.sentence.terms)
+    alone = alone and bend.degree == 2 and not any(x in map(str, t.factors) for t in plain)
+    ways = [(_next_power(fit, bend.factor), False), (f"spline({x}, columns=4)", True)]
+    if alone:
+        ways += [(f"log({x})", True), (f"sqrt({x})", True)]
+    for added_term, instead in ways:
+        if instead and not alone:
+            continue
+        try:
+            error = _unseen_error(with_terms(fit, added_term, without=x if instead else None), fit)
+        except JoineryError:  # a logarithm of what is not above zero, a spline of few values
+            continue
+        change = say.change(add=added_term)
+        if instead:
+            change = say.change(drop=x, add=added_term)
+        yield error, added_term, change
+
+
+def _unseen_error(sentence: Sentence, fit: Fitted) -> float:
+    """Return how far a model errs on rows not seen: left out one by one, else by AIC."""
+    assert fit.origin is not None
+    other = fit.origin.refit(sentence=sentence)
+    if not other.estimate.linear:
+        return other.estimate.deviance + 2 * other.solution.rank
+    return left_out_error(other) or float("inf")
+
+
+# ------------------------------------------------------------------ all together
+
+
+def _bent_fitted(fit: Fitted) -> Iterator[Line]:
+    solution, sums = fit.solution, digest(fit).curved
+    last = slice(len(sums.squares) - 1, None)
+    test = diagnostics.added_columns(
+        sums.squares[last],
+        solution.sums_in_basis(sums.raw[:, last]),
+        sums.products[last],
+        solution.rss,
+        fit.residual_df,
+    )[0]
+    if np.isfinite(test.statistic):
+        yield _line(
+            "fitted curvature",
+            "curvature across fitted values (Tukey)",
+            test,
+            finding="the relation bends across the fitted values",
+            advise=partial(_unbend, fit),
+            small=0.02,
+            large=0.15,
+        )
 
 
 def _lacking(test: Test) -> Iterator[Line]:
     if np.isfinite(test.statistic):
-        verdict = judged(test.p, test.size - 1, small=0.5, large=3.0)
-        if verdict == FINE:
-            advice = NO_ADVICE
-        else:
-            advice = "rows alike agree better than the model says: add a term or a curve"
         df1, df2 = test.df
-        check = f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})"
         yield _line(
-            "lack of fit", check, test, verdict, advice, "rows alike agree better than the model"
+            "lack of fit",
+            f"lack of fit against {df2:.0f} df of repeats, F({df1:.0f}, {df2:.0f})",
+            replace(test, size=test.size - 1),
+            finding="replicates scatter less than the model misses by",
+            advise=lambda: "add a term or a curve",
+            small=0.5,
+            large=3.0,
         )
 
 
@@ -107,17 +283,6 @@ def _next_power(fit: Fitted, factor: NumberFactor) -> str:
     else:
         base = outside(factor.expression)
     return f"{base}^{number_text(degree)}"
-
-
-def _curvature(fit: Fitted) -> tuple[list[tuple[NumberFactor, Test]], Test]:
-    """The t of each predictor's next power, and of squared fitted values."""
-    solution, sums = fit.solution, digest(fit).curved
-    uz = solution.sums_in_basis(sums.raw)
-    tests = diagnostics.added_columns(
-        sums.squares, uz, sums.products, solution.rss, fit.residual_df
-    )
-    numbers = [f for f, _ in numbers_alone(fit)]
-    return [(f, tests[j]) for j, f in enumerate(numbers) if sums.between[j]], tests[-1]
 
 
 def lack_of_fit(fit: Fitted) -> Test:

@@ -3,22 +3,40 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
+from joinery.notation.evaluate import positions_at
 from joinery.show.table import Table
 from joinery.show.table_layout import Layout
 from joinery.study.check.check import NO_ADVICE, Line
+from joinery.study.check.facts import data
 from joinery.study.check.normal import normal
 from joinery.study.check.order import order
 from joinery.study.check.overlap import overlap
-from joinery.study.check.rate import on_one_rate
+from joinery.study.check.products import products
+from joinery.study.check.rate import on_shares
 from joinery.study.check.single_rows import badly_fitted, decides
-from joinery.study.check.spread import even
+from joinery.study.check.spread import even, logarithm_evens_out
 from joinery.study.check.straight import straight
+from joinery.study.check.unused import unused
 from joinery.study.fitted import Fitted, once, rows_at_hand
-from joinery.study.verdicts import CAUTION, FINE, SERIOUS
-from joinery.support import advice as say
+from joinery.study.rows.table import remarks
+from joinery.study.verdicts import GRAVE, GRAVEST_FIRST, SERIOUS
+from joinery.support.errors import JoineryError, listed
 
 SINGLE_ROWS = ("outliers", "influence")
+BENT = ("straight line", "products")
+SHAPES = (
+    *BENT,
+    "left out",
+    "belonging together",
+    "even spread",
+    "normal residuals",
+    "link",
+    "calibration",
+    "family",
+)
+MOST_BAD = 3  # rows so far off that shapes are judged without them
 
 
 def checks(fit: Fitted) -> Table:
@@ -31,15 +49,17 @@ def checks(fit: Fitted) -> Table:
             "statistic": [line.test.statistic for line in lines],
             "p": [line.test.p for line in lines],
             "verdict": [line.verdict for line in lines],
+            "would_see": [line.would_see for line in lines],
             "advice": [line.advice for line in lines],
         },
         title=f"Checks of {fit.sentence}",
         notes=(
-            "the verdict weighs how large a departure is as well as its p, and all checks share "
-            "one error rate: of sound tables about one in twenty has a remark",
-            *_note_on_order(fit),
+            "p holds for the question, whose tests share by Holm's procedure; of sound tables at "
+            "most one in twenty has a caution",
+            "would_see: the smallest departure that these rows show four times of five",
         ),
-        kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"},
+        kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"}
+        | {"would_see": "text"},
         layout=Layout(grouped=True, under="advice", silent=NO_ADVICE),
     )
 
@@ -48,52 +68,92 @@ def checks(fit: Fitted) -> Table:
 def check_lines(fit: Fitted) -> list[Line]:
     """Every check of a fit, in the order of the questions. Raises CallError for a loaded fit."""
     rows_at_hand(fit)
-    if not fit.estimate.linear:
-        from joinery.study.check.families import family_lines
-
-        return on_one_rate(list(family_lines(fit)))
-    return on_one_rate([line for check in CHECKS for line in (
-        order(fit) if check is order else _but_order(fit)[check])])  # fmt: skip
+    lines = on_shares(_without_bad_rows(fit, _asked(fit)))
+    return _cause_first(fit, lines)
 
 
-@once
-def _but_order(fit: Fitted) -> dict[Check, list[Line]]:
-    """The lines of every question but that of order, before they share one rate."""
-    return {check: list(check(fit)) for check in CHECKS if check is not order}
+def _asked(fit: Fitted) -> list[Line]:
+    """Return the lines of every question that suits the family, before they are judged."""
+    if fit.estimate.linear:
+        return [line for check in CHECKS for line in check(fit)]
+    from joinery.study.check.families import family_lines
+
+    return list(family_lines(fit))
+
+
+def _without_bad_rows(fit: Fitted, lines: list[Line]) -> list[Line]:
+    """Return the lines, with shapes judged on the rows that are left without a few bad ones.
+
+    One row far off bends a curve, spreads a fan and skews the residuals: it is the cause, and the
+    others are asked of what is left."""
+    bad = remarks(fit).judged(SERIOUS)
+    if not 0 < len(bad) <= MOST_BAD or fit.origin is None or fit.asides.repeats is not None:
+        return lines
+    table, used = rows_at_hand(fit)
+    positions = positions_at(used.rows, bad.places)
+    try:
+        rest = fit.origin.refit(used=used.without(positions))
+    except JoineryError:  # what is left cannot be fitted
+        return lines
+    if rest.design.width != fit.design.width or rest.solution.rank != fit.solution.rank:
+        return lines
+    label = listed([str(label) for label in table.labels(positions)], MOST_BAD)
+    apart = f", without {'row' if len(bad) == 1 else 'rows'} {label}"
+    judged = [replace(line, check=f"{line.check}{apart}") for line in _asked(rest)]
+    kept = [line for line in lines if not _of_shape(line)]
+    shapes = [line for line in judged if _of_shape(line)]
+    order = list(dict.fromkeys(line.name for line in (*lines, *shapes)))
+    return sorted((*kept, *shapes), key=lambda line: order.index(line.name))
+
+
+def _of_shape(line: Line) -> bool:
+    """Return True for a line that one bad row would mislead; rows far off are counted with all."""
+    return line.name in SHAPES and line.kind != "rows far off"
+
+
+def _cause_first(fit: Fitted, lines: list[Line]) -> list[Line]:
+    """Return the lines with one first step: a fan and a bend together ask for the logarithm.
+
+    Curves and products that a logarithm of the response would straighten are its consequences."""
+    fan = any(line.kind == "spread" and line.verdict in GRAVE for line in lines)
+    bent = any(line.name in BENT and line.verdict in GRAVE for line in lines)
+    if not (fan and bent):
+        return lines
+    log = logarithm_evens_out(fit)
+    if not log:
+        return lines
+    first = f"first {log}, which may answer this too"
+    return [
+        replace(line, advice=first) if line.name in BENT and line.verdict in GRAVE else line
+        for line in lines
+    ]
 
 
 def said_on_page(fit: Fitted) -> list[Line]:
-    """The gravest line of each question that is not about single rows.
-
-    Of order only where the rows are known to have one.
-    """
-    if fit.options.order or not fit.estimate.linear:
-        lines = check_lines(fit)
-    else:
-        lines = on_one_rate([line for part in _but_order(fit).values() for line in part])
+    """Return the gravest line of each question, in their order; single rows are told by name."""
     out: dict[str, Line] = {}
-    rank = {SERIOUS: 0, CAUTION: 1, FINE: 2, "": 3}
-    for line in lines:
-        if line.name not in SINGLE_ROWS and (
-            line.name not in out or rank[line.verdict] < rank[out[line.name].verdict]
-        ):
+    rank = {verdict: place for place, verdict in enumerate(GRAVEST_FIRST)}
+    for line in check_lines(fit):
+        if line.name in SINGLE_ROWS:
+            continue
+        if line.name == "data" and line.verdict in GRAVE:
+            out[line.kind + line.finding] = line  # each fact by itself
+            continue
+        known = out.get(line.name)
+        if known is None or rank[line.verdict] < rank[known.verdict]:
             out[line.name] = line
     return list(out.values())
 
 
-def _note_on_order(fit: Fitted) -> tuple[str, ...]:
-    order = fit.options.order
-    if order:
-        return (f"rows are taken in the order of {order}",)
-    return (f"rows are taken in the table's own order; {say.option('order')} names another",)
-
-
 Check = Callable[[Fitted], Iterator[Line]]
 CHECKS: tuple[Check, ...] = (
+    data,
     straight,
+    products,
+    unused,
     even,
-    normal,
     order,
+    normal,
     overlap,
     badly_fitted,
     decides,

@@ -43,7 +43,7 @@ from joinery.study.rows.figures import (
 )
 from joinery.study.rows.glm_figures import family_figures
 
-HELD = 2**22  # rows of which three figures are held
+HELD = 2**22  # rows of which four figures are held
 GLANCE = 64  # rows that tell of most columns whether they have more than two values
 TOGETHER = 32  # blocks that are joined as soon as they are there
 HEAVIEST = 10  # rows that weigh most, which are told one by one
@@ -101,23 +101,12 @@ class Curved:
         )
 
 
-@dataclass(frozen=True)
-class Spread:
-    """Sums of squared residuals with the fit's columns: Σ[1, X]s, Σs, Σs² of s less its mean."""
-
-    raw: np.ndarray
-    total: float
-    squares: float
-
-    def __add__(self, other: Spread) -> Spread:
-        return Spread(self.raw + other.raw, self.total + other.total, self.squares + other.squares)
-
-
 class Held(NamedTuple):
     """Figures held of each row, each (n,)."""
 
     terms: np.ndarray
     standardized: np.ndarray
+    leverage: np.ndarray
     times: np.ndarray | None = None  # None for ones
 
 
@@ -141,7 +130,6 @@ class Digest:
     places: np.ndarray  # rows that may be remarkable, the heaviest too, and their figures
     measures: Influence
     curved: Curved
-    spread: Spread | None
     held: Held | None
 
 
@@ -262,7 +250,6 @@ class Asked(NamedTuple):
     centres: np.ndarray
     degrees: list[int]
     middle: float  # of the fitted values
-    level: float | None  # mean of the squared residuals, where their spread is asked for
     hold: bool
 
 
@@ -272,15 +259,10 @@ def _asked(fit: Fitted) -> Asked:
     middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
     highest = highest_powers(fit)
     df = studentized_df(fit)
-    plain = fit.asides.weights is None and fit.asides.repeats is None and solution.has_intercept
-    even = plain and fit.estimate.linear and not solution.perfect
     if fit.origin:
         rows = fit.origin.used_rows.used
     else:
         rows = 0
-    share = 1.0  # of the spread that residuals are scaled by in what they have
-    if fit.estimate.known and fit.estimate.scale:
-        share = solution.rss / max(fit.residual_df, 1) * (solution.unit / fit.estimate.scale) ** 2
     return Asked(
         solution,
         widening(fit),
@@ -293,7 +275,6 @@ def _asked(fit: Fitted) -> Asked:
         np.array([middle.get(column, 0.0) for _, column in numbers]),
         [int(highest[f.base]) + 1 for f, _ in numbers],
         solution.mean_response if solution.spans_constant else 0.0,
-        share * fit.residual_df / max(rows, 1) if even else None,
         rows <= HELD,
     )
 
@@ -326,7 +307,6 @@ def _of_rows(rows: Rows, question: Asked) -> Digest:
     away, times = z, times_of(rows)
     if not sound.all():
         away, times = z[sound], None if times is None else times[sound]
-    plain = question.level is not None
     return Digest(
         rows=len(z),
         lowest=float(rows.observed.min(initial=np.inf)),
@@ -344,8 +324,7 @@ def _of_rows(rows: Rows, question: Asked) -> Digest:
         places=first + few[kept],
         measures=measures.of(kept),
         curved=_curved(rows, question),
-        spread=_spread(rows, question, question.level or 0.0) if plain else None,
-        held=Held(rows.terms, z, times_of(rows)) if question.hold else None,
+        held=Held(rows.terms, z, h, times_of(rows)) if question.hold else None,
     )
 
 
@@ -429,12 +408,6 @@ def squares_of(rows: Rows) -> np.ndarray:
     return np.asarray(rows.standardized**2 * (1 - rows.leverage))
 
 
-def _spread(rows: Rows, question: Asked, level: float) -> Spread:
-    away = squares_of(rows) - level
-    raw = question.solution.centred_sums(rows.block.columns, away[:, None])
-    return Spread(raw, float(away.sum()), inner(away, away))
-
-
 def joined(parts: Iterable[Digest], n: int) -> Digest:
     """The digest of all ``n`` rows, from those of blocks in their order."""
     totals: list[Digest] = []
@@ -451,14 +424,10 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
 def _together(totals: list[Digest]) -> Digest:
     """The digest of the rows of several, in their order."""
     first = totals[0]
-    curved, spread = first.curved, first.spread
+    curved = first.curved
     moments = first.moments
     for part in totals[1:]:
         curved, moments = curved + part.curved, moments + part.moments
-        if spread is None or part.spread is None:
-            spread = None
-        else:
-            spread = spread + part.spread
     names = Influence.__annotations__
     return Digest(
         rows=sum(p.rows for p in totals),
@@ -479,7 +448,6 @@ def _together(totals: list[Digest]) -> Digest:
             **{n: np.concatenate([getattr(p.measures, n) for p in totals]) for n in names}
         ),
         curved=curved,
-        spread=spread,
         held=None,
     )
 

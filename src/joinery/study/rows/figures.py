@@ -21,7 +21,7 @@ from joinery.study.rows.per_row import PerRow, gathered
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 # chances that any row of a sound table is named badly fitted, seriously so, or decides the answer
-OUTLIER_SHARE, SERIOUS_SHARE, DECIDES_SHARE = 0.025, 0.002, 0.002
+OUTLIER_SHARE, SERIOUS_SHARE, DECIDES_SHARE = 0.006, 0.0015, 0.0015
 
 
 MOST_HELD = 2**22  # rows of a table that is read as needed whose figures are held
@@ -181,7 +181,7 @@ def limits_at(fit: Fitted, leverage: np.ndarray) -> Limits:
     """Leverage 3p/n; for Cook's distance the median of F, or what chance reaches in this design.
 
     For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row
-    of a sound table with probability 0.025, ``serious`` 0.002 (Bonferroni's inequality). Of the
+    of a sound table with probability 0.006, ``serious`` 0.0015 (Bonferroni's inequality). Of the
     leverages (m,) the highest are enough."""
     n, p = fit.n_rows, fit.solution.rank
     df = studentized_df(fit) + 1

@@ -22,7 +22,7 @@ from joinery.study.rows.digest import limits
 from joinery.study.rows.figures import per_row
 from joinery.study.rows.table import VERDICTS, changes_without, remarks
 from joinery.study.thinned import smoothed, unthinned
-from joinery.study.verdicts import FINE, SERIOUS
+from joinery.study.verdicts import SERIOUS, UNREMARKABLE
 from joinery.support.errors import CallError, listed, one_of
 
 if TYPE_CHECKING:
@@ -43,14 +43,13 @@ def leverage(
     figures, at = per_row(fit), limits(fit)
     if not np.isfinite(figures.influence.studentized).any():
         raise CallError("the fit has no residual to scale, so that no row can be judged by one")
-    verdicts = np.full(len(figures.observed), FINE, dtype=object)
+    verdicts = np.full(len(figures.observed), UNREMARKABLE, dtype=object)
     notable = remarks(fit)
     verdicts[notable.places] = np.array(VERDICTS, object)[notable.grave]
     of_all = remarks(unthinned(fit))
     bad, kept = of_all.judged(SERIOUS), of_all.well_fitted
     finding = (
-        f"{count(len(bad), 'row')} serious; {count(len(kept), 'row')} far out but well fitted, "
-        "to be kept"
+        f"{count(len(bad), 'row')} serious; the line leans on {count(len(kept), 'row')} far out"
     )
     caption = Words(
         "Which rows are far out, which badly fitted?", finding, "leverage", "studentized residual"

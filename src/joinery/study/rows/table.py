@@ -9,6 +9,7 @@ from typing import Any, overload
 
 import numpy as np
 
+from joinery.core.blocks.columns import dense, some_rows
 from joinery.core.blocks.partition import joined
 from joinery.core.inference.influence import changes
 from joinery.data.records import Records
@@ -20,13 +21,13 @@ from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.rows.digest import labels_of, limits, notable
 from joinery.study.rows.figures import Limits, figures_of, fitted_values, per_row, widening
 from joinery.study.rows.per_row import PerRow
-from joinery.study.verdicts import CAUTION, FINE, SERIOUS
+from joinery.study.verdicts import CAUTION, SERIOUS, UNREMARKABLE
 from joinery.support.errors import DataError, NewRowError
 
 LEFT_OUT = "left out"
 WELL_FITTED = 2.0
 MOST_LISTED = 5000  # remarkable rows of a table whose rows are too many to be listed
-VERDICTS = (SERIOUS, CAUTION, FINE)
+VERDICTS = (SERIOUS, CAUTION, UNREMARKABLE)
 
 
 @dataclass(frozen=True)
@@ -78,7 +79,7 @@ class Remark:
             return f"{badly}: look for a mistake in it, or for what the model leaves unsaid"
         if h >= self.at.leverage:
             if abs(t) < WELL_FITTED:
-                return f"{far}, but well fitted: keep it"
+                return f"{far}: the line leans on it, so its small residual speaks for nothing"
             return f"{far} and not well fitted (studentized residual {figure(t, 2)})"
         return badly
 
@@ -122,10 +123,10 @@ class Remarks(Sequence[Remark]):
 
     @property
     def well_fitted(self) -> Remarks:
-        """Those far out but well fitted, which are to be kept."""
-        fine = self.judged(FINE)
-        return fine.chosen(
-            (fine.leverage >= self.at.leverage) & (np.abs(fine.studentized) < WELL_FITTED)
+        """Those far out that the line leans on: with small residuals, which speak for nothing."""
+        rest = self.judged(UNREMARKABLE)
+        return rest.chosen(
+            (rest.leverage >= self.at.leverage) & (np.abs(rest.studentized) < WELL_FITTED)
         )
 
     def among(self, places: np.ndarray) -> Remarks:
@@ -266,7 +267,7 @@ def _in_order(columns: dict[str, Any]) -> dict[str, Any]:
 def row_columns(figures: PerRow, notable: Remarks, first: int) -> dict[str, Any]:
     """The columns of the rows table for fitted rows, the first of which has place ``first``."""
     measures, m = figures.influence, len(figures.observed)
-    verdict, reason = [FINE] * m, [""] * m
+    verdict, reason = [UNREMARKABLE] * m, [""] * m
     for remark in notable.between(first, first + m):
         place = remark.place - first
         verdict[place], reason[place] = remark.verdict, remark.reason
@@ -319,6 +320,26 @@ def changes_without(fit: Fitted) -> dict[str, np.ndarray]:
     else:
         names = list(fit.design.names)
     return {names[place]: parts[:, j] for j, place in enumerate(solution.places)}
+
+
+def moves_without(fit: Fitted, places: np.ndarray) -> np.ndarray:
+    """Return DFBETAS of some rows, by their places: (m, rank), NaN where they cannot be had."""
+    solution, result = fit.solution, notable(fit)
+    out = np.full((len(places), solution.rank), np.nan)
+    if solution.groups is not None:  # levels swept out have no columns
+        return out
+    at = np.searchsorted(result.places, places)
+    t, h = result.measures.studentized[at], result.measures.leverage[at]
+
+    def of_block(block: RowBlock) -> tuple[np.ndarray, np.ndarray]:
+        here = np.flatnonzero((places >= block.first) & (places < block.first + len(block.y)))
+        local = places[here] - block.first
+        X = dense(some_rows(block.columns, local))
+        return here, changes(solution, X, t[here], h[here], block.precisions[local])
+
+    for here, moves in working_rows(fit).row_blocks.each(of_block):
+        out[here] = moves
+    return out
 
 
 @dataclass(frozen=True)

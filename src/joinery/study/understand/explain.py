@@ -39,7 +39,7 @@ from joinery.study.understand.simple_slopes import (
     usual_values,
 )
 from joinery.study.understand.slope_regions import regions, sentence
-from joinery.study.verdicts import CAUTION, SERIOUS
+from joinery.study.verdicts import GRAVE
 from joinery.support.errors import CallError, JoineryError, listed
 
 MOST_LEVELS, MOST_VALUES = 12, 5
@@ -76,10 +76,10 @@ def _whole(fit: Fitted) -> Iterator[str]:
             yield f"{percent(fit.r_squared)} of the variation in {name} is explained by the model."
         if fit.residual_sd is not None and not fit.solution.perfect:
             if fit.options.weights is None:
-                row = "A typical row"
+                row = "rows"
             else:
-                row = "A typical row of weight 1"
-            yield f"{row} lies {figure(fit.residual_sd, 3)} from what the model says."
+                row = "rows of weight 1"
+            yield f"The residual SD of {row} is {figure(fit.residual_sd, 3)}."
     elif fit.estimate.null_deviance > 0 and fit.model_df:
         share = 1 - fit.estimate.deviance / fit.estimate.null_deviance
         yield f"{percent(max(share, 0.0))} of the deviance of {name} is explained by the model."
@@ -475,6 +475,6 @@ def _limits(fit: Fitted) -> Iterator[str]:
         yield "The terms were chosen on these rows, so that intervals and p are too hopeful."
     if fit.origin is None:
         return
-    grave = [line.finding for line in said_on_page(fit) if line.verdict in (CAUTION, SERIOUS)]
+    grave = [line.finding for line in said_on_page(fit) if line.verdict in GRAVE]
     if grave:
         yield f"The page has cautions that come first: {'; '.join(grave)}."

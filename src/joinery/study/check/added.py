@@ -1,0 +1,155 @@
+"""Columns that are not in a model, added to it: the one test behind several questions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from functools import partial
+
+import numpy as np
+
+from joinery.core.blocks.partition import Partition
+from joinery.core.glm.rows import LikelihoodRows, WorkingState
+from joinery.core.inference.added import AddedSums, added_groups, gained, smallest_share
+from joinery.core.inference.diagnostics import NOTHING, Test
+from joinery.core.least_squares.solution import Solution
+from joinery.core.numeric import distributions as tails
+from joinery.data.records import Records
+from joinery.design.glm_blocks import WorkingRows, working_block
+from joinery.design.resolving import resolved
+from joinery.design.row_blocks import RowBlock
+from joinery.notation.evaluate import Rows as Positions
+from joinery.notation.parse import read_sentence
+from joinery.notation.tree import Sentence
+from joinery.show.numbers import figure
+from joinery.study.check.rate import SHARES
+from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.rows.figures import residuals, widening
+
+Residuals = tuple[RowBlock, np.ndarray]  # some rows, and their residuals (m,)
+
+Make = Callable[[RowBlock], np.ndarray]  # the columns asked about, of some rows: (m, q)
+
+
+def added(fit: Fitted, make: Make, groups: Sequence[np.ndarray]) -> list[Test]:
+    """Return the test of each group of columns added to a fit.
+
+    F under least squares; under other families the score test with the fit's dispersion. The size
+    is the partial R², or what the score explains of each row."""
+    parts = with_residuals(fit).each(
+        partial(_sums, solution=fit.solution, make=make, groups=groups)
+    )
+    sums = next(parts)
+    for part in parts:
+        sums = sums + part
+    UZ = fit.solution.sums_in_basis(sums.raw)
+    if fit.estimate.linear:
+        return added_groups(sums, UZ, groups, fit.solution.rss, fit.residual_df)
+    return [
+        _score(fit, square, UZ[:, columns], sums.products[columns])
+        for columns, square in zip(groups, sums.squares, strict=True)
+    ]
+
+
+def with_residuals(fit: Fitted) -> Partition[Residuals]:
+    """Return the rows of a fit with their residuals on the scale of the terms, block by block."""
+    rows = working_rows(fit)
+    if isinstance(rows, WorkingRows):
+        return rows.states.map(_of_family)
+    return rows.row_blocks.map(partial(_of_least_squares, fit.solution))
+
+
+def _of_family(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> Residuals:
+    return working_block(made), made[2].residual
+
+
+def _of_least_squares(solution: Solution, block: RowBlock) -> Residuals:
+    return block, residuals(solution, block)
+
+
+def _sums(
+    rows: Residuals, solution: Solution, make: Make, groups: Sequence[np.ndarray]
+) -> AddedSums:
+    block, residual = rows
+    Z = make(block)
+    weighted = Z
+    if block.weights is not None:
+        weighted = Z * block.weights[:, None]
+    if len(groups) == Z.shape[1]:  # one column each
+        squares = tuple(np.einsum("ij,ij->j", Z, weighted)[:, None, None])
+    else:
+        squares = tuple(Z[:, columns].T @ weighted[:, columns] for columns in groups)
+    products = weighted.T @ (residual / solution.unit)
+    return AddedSums(solution.centred_sums(block.columns, weighted), squares, products)
+
+
+def _score(fit: Fitted, square: np.ndarray, UZ: np.ndarray, products: np.ndarray) -> Test:
+    gain, rank = gained(square, UZ, products)
+    dispersion = fit.estimate.dispersion
+    if not rank or not dispersion:
+        return NOTHING
+    score = gain * fit.solution.unit**2 / dispersion / widening(fit) ** 2
+    df = fit.estimate.reference_df
+    if np.isinf(df):
+        p = float(tails.chi2_upper(score, rank))
+    else:
+        p = float(tails.f_upper(score / rank, rank, df))
+    return Test(score / rank, p, (rank, df), score / max(fit.n_rows, 1))
+
+
+def would_see(fit: Fitted, name: str, tests: int, test: Test, what: str) -> str:
+    """Return the smallest departure that the rows show, in words.
+
+    Parameters: the question's short name, among how many tests it shares its rate, one of them for
+    its degrees of freedom, and what the departure is of ("a bend")."""
+    if not test.df:
+        return ""
+    df2 = test.df[1]
+    if np.isinf(df2):
+        df2 = max(fit.residual_df - test.df[0], 1)
+    share = smallest_share(SHARES[name] / max(tests, 1), test.df[0], df2)
+    if not np.isfinite(share):
+        return ""
+    return f"{what} of partial R² {figure(share, 2)}"
+
+
+def of_used(fit: Fitted, values: np.ndarray) -> Make:
+    """Return what takes the rows of a block out of columns of all used rows (n, q)."""
+    return partial(_of_block, values=values)
+
+
+def _of_block(block: RowBlock, values: np.ndarray) -> np.ndarray:
+    return values[block.first : block.first + len(block.y)]
+
+
+def in_memory(fit: Fitted) -> tuple[Records, Positions] | None:
+    """Return the table and its used rows where all of their cells may be asked for."""
+    table, used = rows_at_hand(fit)
+    if table.read_as_needed:
+        return None
+    return table, used.rows
+
+
+def indicators(codes: np.ndarray, levels: int) -> np.ndarray:
+    """Return a column for each level but the last, of codes (n,); missing ones are a level."""
+    out = np.zeros((len(codes), levels))
+    known = codes >= 0
+    out[np.flatnonzero(known), codes[known]] = 1.0
+    return out
+
+
+def with_terms(fit: Fitted, terms: str, without: str | None = None) -> Sentence:
+    """Return the sentence of a fit with more terms, and without one of its own."""
+    table, _ = rows_at_hand(fit)
+    more = read_sentence(f"{fit.design.sentence.response} given {terms}")
+    kept = [term for term in fit.design.sentence.terms if str(term) != without]
+    wider = replace(fit.design.sentence, written=(*kept, *more.terms))
+    return resolved(wider, table, str(wider))[0]
+
+
+def with_response(fit: Fitted, response: str) -> Sentence:
+    """Return the sentence of a fit with another response."""
+    table, _ = rows_at_hand(fit)
+    other = read_sentence(f"{response} given nothing")
+    sentence = replace(fit.design.sentence, response=other.response)
+    return resolved(sentence, table, str(sentence))[0]

@@ -1,0 +1,232 @@
+"""Are the data what they seem? Facts about the columns of a model, in the words of the look."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from joinery.core.inference.diagnostics import NOTHING, Test
+from joinery.core.numeric import distributions as tails
+from joinery.data.columns import Column
+from joinery.data.records import Records
+from joinery.design.resolving import expressions_of
+from joinery.first_look.facts import FEW_VALUES, STAND_INS, stand_in_of, stand_in_words
+from joinery.first_look.slips import SPREADS, far_cells, misspelt
+from joinery.first_look.table_facts import repeated_rows
+from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.evaluate import Rows as Positions
+from joinery.notation.tree import Name, names_in, spelled
+from joinery.show.numbers import count, figure, percent
+from joinery.study.check.added import in_memory
+from joinery.study.check.check import NO_ADVICE, Line, not_judged
+from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
+from joinery.study.verdicts import ALLOWED, CAUTION, NO_SIGN, SERIOUS, SLIGHT
+from joinery.support import advice as say
+from joinery.support.errors import DataError, listed
+
+DATA = "Are the data what they seem?"
+MOST_ROWS = 2**21  # of a table whose cells are looked at
+MOST_COLUMNS = 100  # of a model whose cells are looked at
+MANY_CELLS = 50_000  # of which the ends are looked at before they are sorted
+CONTINUOUS = 0.5  # share of different values from which on equal rows are no chance
+MANY_LOST = 0.2  # share of the rows left out for empty cells that is told
+DIFFERENT = 0.02  # chance below which rows used and rows left out differ
+NEAR_ENDS = 0.1  # of shares, from which on a straight line leaves 0 to 1
+
+
+def data(fit: Fitted) -> Iterator[Line]:
+    """Odd cells, rows there twice, a response of another kind, rows lost to empty cells."""
+    told = [*_of_response(fit), *_lost(fit)]
+    known = in_memory(fit)
+    if known is not None and fit.n_rows <= MOST_ROWS:
+        table, used = rows_at_hand(fit)
+        told += [_line("cell", words) for words in _odd_cells(fit, table, used)]
+        told += _twice(fit, table, used)
+    else:
+        why = "odd cells are looked for among rows in memory"
+        told.append(not_judged("fact: cell", "data", DATA, "odd cells", why))
+    if told:
+        yield from told
+    else:
+        yield _line("cell", "no odd cell", verdict=NO_SIGN)
+
+
+def _line(
+    kind: str, words: str, verdict: str = CAUTION, advice: str = NO_ADVICE, test: Test = NOTHING
+) -> Line:
+    return Line(
+        f"fact: {kind}",
+        "data",
+        DATA,
+        words,
+        test,
+        finding=words,
+        verdict=verdict,
+        advice=advice,
+        tested=False,
+    )
+
+
+def _odd_cells(fit: Fitted, table: Records, used: UsedRows) -> Iterator[str]:
+    """Yield words on cells far from all others, stand-ins, and levels misspelt."""
+    names = {n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)}
+    for name in [n for n in table.names if n in names][:MOST_COLUMNS]:
+        column = table.column(name)
+        if column.kind == "number":
+            yield from _odd_numbers(column, used)
+        elif column.kind == "category" and column.coded is not None:
+            codes = column.codes(used.rows)
+            places, counts = np.unique(codes[codes >= 0], return_counts=True)
+            yield from misspelt(column, places.tolist(), counts.tolist())
+
+
+def _odd_numbers(column: Column, used: UsedRows) -> Iterator[str]:
+    x = column.numbers(used.rows)
+    if len(x) > MANY_CELLS and _middling(x):
+        return
+    cells = np.full(used.total, np.nan)
+    cells[used.rows] = x
+    ordered = np.sort(cells[np.isfinite(cells)])
+    stand_in = None
+    if len(ordered):
+        stand_in = stand_in_of(ordered)
+    if stand_in is not None:
+        times = int(np.count_nonzero(ordered == stand_in))
+        yield stand_in_words(column.name, stand_in, times)
+    else:
+        yield from far_cells(column, cells, ordered)
+
+
+def _middling(x: np.ndarray) -> bool:
+    """Return True if the ends of many cells lie no farther out than chance takes so many."""
+    low, high = float(x.min()), float(x.max())
+    if low in STAND_INS or high in STAND_INS:
+        return False
+    middle, spread = float(x.mean()), float(x.std())
+    return max(high - middle, middle - low) < SPREADS * spread
+
+
+def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
+    """Rows that are there twice, where numbers that hardly repeat make that improbable."""
+    names = []
+    for name in table.names:
+        if name in table.beside:
+            continue
+        try:
+            column = table.column(name)
+        except DataError:  # a column that nobody names does no harm
+            continue
+        if column.kind not in ("number", "yes/no", "category", "date"):
+            continue
+        names.append(name)
+    if fit.asides.repeats is not None:
+        return
+    again = np.setdiff1d(repeated_rows(table, EVERY_ROW, names), used.out)
+    if len(again) and _continuous(table, names, used, len(again)):
+        labels = listed(table.labels(again), 4, of=len(again))
+        words = (
+            f"{count(len(again), 'row repeats', 'rows repeat')} an earlier row exactly ({labels})"
+        )
+        keep = say.change(leave_out=[str(label) for label in table.labels(again[:20])])
+        advice = f"if they came in twice, leave them out: {keep}"
+        if len(again) > 20:
+            advice = "if they came in twice, take them out of the table"
+        yield _line("rows twice", words, advice=advice)
+
+
+def _continuous(table: Records, names: list[str], used: UsedRows, again: int) -> bool:
+    """Return True if a column of numbers hardly repeats itself among rows that are no repeats."""
+    for name in names:
+        column = table.column(name)
+        if column.kind != "number":
+            continue
+        x = column.numbers(used.rows)
+        parted = bool(np.any(x[:1000] != np.round(x[:1000])))
+        if parted and len(np.unique(x[np.isfinite(x)])) > CONTINUOUS * (used.used - again):
+            return True
+    return False
+
+
+def _of_response(fit: Fitted) -> Iterator[Line]:
+    """A response under the normal family that another family is made for."""
+    response = fit.design.sentence.response
+    if not fit.estimate.linear or not isinstance(response.expression, Name):
+        return
+    if response.kind != "plain":
+        return
+    table, used = rows_at_hand(fit)
+    if table.read_as_needed:
+        return
+    name = response.expression.name
+    y = table.column(name).numbers(used.rows)
+    if not len(y) or np.ptp(y) == 0:
+        return
+    values = np.unique(y[:10_000])
+    whole = bool(np.all(y == np.round(y)))
+    if whole and y.min() == 0 and y.max() == 1:
+        yield _yes_or_no(fit, name)
+    elif y.min() >= 0 and y.max() <= 1 and not whole:
+        words = f"{name} lies between 0 and 1: a straight line leaves that range"
+        near = y.min() < NEAR_ENDS or y.max() > 1 - NEAR_ENDS
+        advice = f"{name} of so many: write 'count of total', or {say.change(family='binomial')}"
+        yield _line("shares", words, CAUTION if near else SLIGHT, advice)
+    elif whole and y.min() == 0 and len(values) > 2 and float(y.mean()) < 10:
+        words = f"{name} counts, with zeros: a straight line can go below them"
+        yield _line("counts", words, SLIGHT, f"try {say.change(family='poisson')}")
+    elif whole and 2 < len(values) <= FEW_VALUES and len(y) >= 5 * len(values):
+        words = f"{name} has {len(values)} values only: steps between them are taken as equal"
+        yield _line("few values", words, SLIGHT)
+
+
+def _yes_or_no(fit: Fitted, name: str) -> Line:
+    words = f"{name} is 0 or 1: its chance is modelled as a straight line"
+    if fit.options.std_errors in ("robust", "hc0", "hc1", "hc2", "hc3", "clustered"):
+        covered = "robust standard errors allow for its spread; chances may still leave 0 to 1"
+        return _line("yes or no", words, ALLOWED, covered)
+    advice = f"write ({spelled(name)} = 1) given …, or {say.change(family='binomial')}"
+    return _line("yes or no", words, SERIOUS, advice)
+
+
+def _lost(fit: Fitted) -> Iterator[Line]:
+    """Rows left out for empty cells, where they are many, and whether their response differs."""
+    table, used = rows_at_hand(fit)
+    response = fit.design.sentence.response
+    lost = np.array([why.startswith("no ") for why in used.reasons], bool)
+    if not len(lost) or table.read_as_needed or response.kind != "plain":
+        return
+    places = np.setdiff1d(used.out[lost], used.awaiting)
+    meant = len(places) + used.used
+    if len(places) <= MANY_LOST * meant:
+        return
+    try:
+        y = _values(fit, table, used.rows)
+        out = _values(fit, table, places)
+    except DataError:
+        return
+    out = out[np.isfinite(out)]
+    words = f"{percent(len(places) / meant)} of the rows are left out for empty cells"
+    if len(out) < 2:
+        yield _line("rows lost", words, SLIGHT)
+        return
+    name = fit.words(fit.response.name)
+    words += f"; {name} is {figure(y.mean(), 3)} on average among rows used, "
+    words += f"{figure(out.mean(), 3)} among them"
+    error = np.sqrt(y.var(ddof=1) / len(y) + out.var(ddof=1) / len(out))
+    p = float("nan")
+    if error > 0:
+        p = float(tails.t_two_sided((y.mean() - out.mean()) / error, min(len(y), len(out)) - 1))
+    differ = p < DIFFERENT
+    advice = "the rows used are not like the others: what holds for them may not hold for all"
+    test = Test(float(len(places)), p)
+    yield _line(
+        "rows lost", words, CAUTION if differ else SLIGHT, advice if differ else NO_ADVICE, test
+    )
+
+
+def _values(fit: Fitted, table: Records, rows: Positions) -> np.ndarray:
+    """Return the response of some rows, NaN where a cell is empty."""
+    expression = fit.design.sentence.response.expression
+    if isinstance(expression, Name):
+        return table.column(expression.name).numbers(rows)
+    return np.asarray(evaluate(expression, Context(table, rows, fit.design.function_memory)), float)

@@ -1,0 +1,182 @@
+"""Is anything left out? Do rows belong together? The unused columns of the table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+
+import numpy as np
+
+from joinery.core.inference import diagnostics
+from joinery.core.inference.diagnostics import Test
+from joinery.data.records import Records
+from joinery.design.resolving import expressions_of
+from joinery.notation.evaluate import Rows as Positions
+from joinery.notation.tree import names_in, spelled
+from joinery.show.numbers import count, figure
+from joinery.study.check.added import added, in_memory, indicators, of_used, would_see
+from joinery.study.check.check import Line, nothing_left
+from joinery.study.fitted import Fitted
+from joinery.support import advice as say
+from joinery.support.errors import DataError
+
+LEFT, TOGETHER = "Is anything left out?", "Do rows belong together?"
+MOST_COLUMNS = 40  # unused columns that are looked at
+FEW_LEVELS = 9  # levels of a category up to which it is a term that is left out
+MOST_LEVELS = 200  # levels of a category that is looked at at all
+MOST_CELLS = 2e7  # of indicators held at once
+MOST_ROWS = 2**21  # of a table whose unused columns are looked at
+
+
+@dataclass(frozen=True)
+class Unused:
+    """An unused column of the table, as columns beside the fitted rows."""
+
+    name: str
+    columns: np.ndarray  # (n, q)
+    codes: np.ndarray | None = None  # of a category
+
+    @property
+    def levels(self) -> int:
+        return 0 if self.codes is None else self.columns.shape[1]
+
+
+def unused(fit: Fitted) -> Iterator[Line]:
+    """Unused numbers and small categories beside the residuals, and rows that share a level."""
+    if nothing_left(fit) or fit.asides.repeats is not None or fit.residual_df < 4:
+        return
+    known = in_memory(fit)
+    if known is None or fit.n_rows > MOST_ROWS:
+        return
+    table, rows = known
+    everything = list(_unused(fit, table, rows))
+    small = [u for u in everything if u.levels <= FEW_LEVELS]
+    large = [u for u in everything if u.levels > FEW_LEVELS]
+    if small:
+        yield from _left_out(fit, small)
+    if large:
+        yield from _together(fit, large)
+
+
+def _unused(fit: Fitted, table: Records, rows: Positions) -> Iterator[Unused]:
+    sentence = fit.design.sentence
+    options = fit.options
+    asides = (options.weights, options.repeats, options.offset)
+    used = {n.name for e in expressions_of(sentence) for n in names_in(e)}
+    used |= {name for name in (options.order, options.id, *options.cluster) if name}
+    used |= {name for text in asides if text for name in table.names if name in text}
+    looked_at = 0
+    for name in table.names:
+        if name in used or name in table.beside or looked_at >= MOST_COLUMNS:
+            continue
+        found = _columns_of(table, name, rows)
+        if found is not None:
+            looked_at += 1
+            yield found
+
+
+def _columns_of(table: Records, name: str, rows: Positions) -> Unused | None:
+    """Return an unused column, or None for one that says nothing: ids, dates, constants."""
+    try:
+        column = table.column(name)
+        if column.trouble or column.kind not in ("number", "yes/no", "category"):
+            return None
+        if column.kind == "category":
+            return _of_levels(name, column.codes(rows))
+        x = column.numbers(rows)
+    except DataError:  # a column that nobody names does no harm
+        return None
+    known = np.isfinite(x)
+    if known.sum() < 0.5 * len(x):
+        return None
+    distinct = np.unique(x[known])
+    counts_rows = bool(
+        len(distinct) > 2 and len(distinct) == known.sum() and np.ptp(np.diff(distinct)) == 0
+    )
+    if len(distinct) < 2 or counts_rows:  # a constant, a running number
+        return None
+    middle, spread = float(x[known].mean()), float(x[known].std())
+    z = np.where(known, (x - middle) / (spread or 1.0), 0.0)
+    columns = [z]
+    if not known.all():  # rows without it are a group of their own
+        columns.append(known - known.mean())
+    return Unused(name, np.column_stack(columns))
+
+
+def _of_levels(name: str, codes: np.ndarray) -> Unused | None:
+    present = np.unique(codes[codes >= 0])
+    k, n = len(present), len(codes)
+    if not 1 < k <= MOST_LEVELS or n < 2 * k or n * k > MOST_CELLS:
+        return None
+    fresh = np.where(codes >= 0, np.searchsorted(present, codes), -1)
+    return Unused(name, indicators(fresh, k), fresh)
+
+
+def _tests(fit: Fitted, everything: Sequence[Unused]) -> list[Test]:
+    groups, start = [], 0
+    for u in everything:
+        groups.append(np.arange(start, start + u.columns.shape[1]))
+        start += u.columns.shape[1]
+    values = np.column_stack([u.columns for u in everything])
+    return added(fit, of_used(fit, values), groups)
+
+
+def _left_out(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
+    """The unused column that goes with the residuals most, its p by Holm over all."""
+    tests = _tests(fit, everything)
+    p = np.array([test.p for test in tests])
+    if np.isnan(p).all():
+        return
+    best = int(np.nanargmin(p))
+    test, name = tests[best], everything[best].name
+    yield Line(
+        "left out",
+        "left out",
+        LEFT,
+        f"{name} added (F, Holm over {count(len(everything), 'unused column')})",
+        replace(test, p=float(diagnostics.holm(p)[best])),
+        finding=f"{fit.words(name)}, which is not in the model, goes with what it misses",
+        advise=lambda: f"add it: {say.change(add=spelled(name))}",
+        small=0.01,
+        would_see=would_see(fit, "left out", len(everything), test, "a column left out"),
+    )
+
+
+def _together(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
+    """The unused category whose rows are most alike, its p by Holm over all."""
+    tests = _tests(fit, everything)
+    p = np.array([test.p for test in tests])
+    if np.isnan(p).all():
+        return
+    best = int(np.nanargmin(p))
+    test, group = tests[best], everything[best]
+    alike = _alike(test, group)
+    categories = count(len(everything), "category", "categories")
+    yield Line(
+        "belonging together",
+        "belonging together",
+        TOGETHER,
+        f"rows of one {group.name} (F, Holm over {categories})",
+        replace(test, p=float(diagnostics.holm(p)[best]), size=alike),
+        finding=(
+            f"rows of one {fit.words(group.name)} are alike (intraclass correlation "
+            f"{figure(alike, 2)})"
+        ),
+        advise=partial(_clustered, group.name),
+        small=0.02,
+        large=0.2,
+    )
+
+
+def _alike(test: Test, group: Unused) -> float:
+    """Return the intraclass correlation that F comes to (Donner 1986)."""
+    assert group.codes is not None
+    sizes = np.bincount(group.codes[group.codes >= 0])
+    n, k = sizes.sum(), len(sizes)
+    usual = (n - (sizes**2).sum() / n) / (k - 1)
+    return float(max((test.statistic - 1) / (test.statistic - 1 + usual), 0.0))
+
+
+def _clustered(name: str) -> str:
+    return f"try {say.change(std_errors='clustered', cluster=name)}"
