@@ -97,12 +97,44 @@ def correct_digits():
 # tests that drive other programs, or every command and example: ``make quick`` leaves them out
 ENGINES = {"journeys", "identities", "test_watch.py", "test_streams.py", "test_commands.py"}
 
+# whole files of many fits or pictures, which take long together
+LONG = {
+    "test_pictures.py",
+    "test_many.py",
+    "test_together.py",
+    "test_ends.py",
+    "test_equations.py",
+    "test_unseen.py",
+    "test_bootstrap.py",
+    "test_doors.py",
+    "test_rehearse.py",
+    "test_stepwise.py",
+    "test_arguments.py",
+    "test_registries.py",
+    "test_saved.py",
+    "test_pickles.py",
+    "test_families.py",
+    "test_starts.py",
+    "test_levelled.py",
+    "test_covariance.py",
+    "test_forecast.py",
+    "test_anova.py",
+    "test_understand.py",
+    "test_advice.py",
+    "test_doors_in.py",
+    "test_look.py",
+    "test_checks.py",
+    "test_show.py",
+}
+
 
 def pytest_collection_modifyitems(items):
     """Mark tests by where they stand; long simulations are marked one by one."""
     for item in items:
         if ENGINES & set(item.path.parts):
             item.add_marker(pytest.mark.engine)
+        elif item.path.name in LONG:
+            item.add_marker(pytest.mark.simulation)
 
 
 @pytest.fixture

@@ -122,6 +122,7 @@ def _typed(options):
     return [word for name, value in options.items() for word in (f"--{name}", value)]
 
 
+@pytest.mark.simulation
 def test_no_message_is_written_for_one_place_alone():
     """Options and calls in messages come from ``advice``, which knows both forms."""
     names = (

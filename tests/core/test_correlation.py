@@ -49,6 +49,7 @@ def test_spearman_ranks_among_the_rows_both_have(gappy):
         assert r == pytest.approx(float(_exact_r(x, y)), abs=1e-12)
 
 
+@pytest.mark.simulation
 def test_p_values_hold_their_size_and_intervals_their_level():
     rng = np.random.default_rng(8)
     true, n, times = 0.5, 30, 2000

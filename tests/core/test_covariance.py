@@ -211,6 +211,7 @@ def test_covariances_that_cannot_be(options, said):
         jn.fit(table, "y given x", **options)
 
 
+@pytest.mark.simulation
 def test_robust_intervals_cover_where_plain_ones_fail():
     rng = np.random.default_rng(17)
     times, hits = 300, np.zeros(4)

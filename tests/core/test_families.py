@@ -268,6 +268,7 @@ def test_weights_repeats_and_offsets_mean_what_they_say():
     )
 
 
+@pytest.mark.simulation
 def test_robust_errors_of_counts_hold_their_level_where_plain_ones_fail():
     rng = np.random.default_rng(3)
     held = np.zeros(2)

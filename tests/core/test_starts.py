@@ -65,6 +65,7 @@ def begun(monkeypatch):
     return found
 
 
+@pytest.mark.simulation
 @pytest.mark.parametrize(
     ("family", "link"),
     [(family, link) for family in FAMILIES for link in FAMILIES[family].links],

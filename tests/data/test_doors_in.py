@@ -225,6 +225,7 @@ def test_an_output_that_is_an_input_is_refused_before_anything(tmp_path, joinery
     assert not (tmp_path / "other.json").exists()
 
 
+@pytest.mark.simulation
 def test_a_closed_error_stream_and_an_odd_display_are_no_trouble(tmp_path):
     (tmp_path / "t.csv").write_text(TEXT)
     options = {"cwd": tmp_path, "shell": True, "capture_output": True, "text": True}

@@ -53,6 +53,7 @@ def written(value, decimal, group, places):
     return sign + whole.replace(",", group) + (decimal + rest if rest else "")
 
 
+@pytest.mark.simulation
 @given(
     st.lists(st.integers(-(10**7), 10**7), min_size=2, max_size=6),
     st.integers(0, 4),
@@ -95,6 +96,7 @@ def test_new_rows_are_read_by_the_marks_and_kinds_of_the_fit(read, saved, tmp_pa
     assert "5%" in fit.adjusted_means("g").frame["g"].tolist()
 
 
+@pytest.mark.simulation
 @pytest.mark.parametrize("levels", [("1.10", "1.2"), ("2024-1-5", "2024-1-6"), ("$3", "$4")])
 def test_levels_that_look_like_numbers_stay_the_levels_they_are(levels, tmp_path):
     table = pd.DataFrame({"g": pd.Categorical(np.resize(levels, 20)), "y": np.arange(20.0) ** 1.5})

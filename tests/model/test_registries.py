@@ -72,6 +72,7 @@ def code_of(fit):
     return room["fitted"](0.4, "b")
 
 
+@pytest.mark.simulation
 @pytest.mark.parametrize(("family", "link"), PAIRS)
 def test_every_family_and_link_answers_every_question_in_every_form(family, link, table, tmp_path):
     fit = jn.fit(table, f'"{family}" given x, g', family=family, link=link)
@@ -99,6 +100,7 @@ def test_a_link_is_added_by_one_entry(monkeypatch, table, tmp_path):
     assert code_of(fit) == pytest.approx(fit.forecast({"x": [0.4], "g": ["b"]})["fitted"].iloc[0])
 
 
+@pytest.mark.simulation
 def test_a_family_is_added_by_one_entry(monkeypatch, table, tmp_path):
     class Doubled(type(FAMILIES["gamma"])):
         name = "doubled"

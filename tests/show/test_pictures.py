@@ -138,6 +138,7 @@ def test_what_is_written_on_pictures_of_a_fit_can_be_read(make, name):
         assert not list(faults(drawn(fit, name)))
 
 
+@pytest.mark.simulation
 @pytest.mark.parametrize("make", TABLES)
 @pytest.mark.parametrize("name", ["columns", "response", "matrix"])
 def test_what_is_written_on_pictures_of_a_look_can_be_read(make, name):
@@ -203,6 +204,7 @@ def luminance(color):
     return float(linear @ (0.2126, 0.7152, 0.0722))
 
 
+@pytest.mark.simulation
 @pytest.mark.parametrize("make", [yes_no, dates, many])
 @pytest.mark.parametrize("name", [n for n in PICTURES if n != "forecast"])
 def test_pictures_in_a_dark_style_are_dark_and_legible(make, name):
@@ -216,6 +218,7 @@ def test_pictures_in_a_dark_style_are_dark_and_legible(make, name):
         assert not list(faults(figure))
 
 
+@pytest.mark.simulation
 def test_a_report_keeps_its_own_grounds_in_any_style(tmp_path):
     fit = jn.fit("sample:jars", "jars_sold given hours_open")
     page = fit.report(tmp_path / "a.html").read_text()

@@ -31,6 +31,7 @@ def verdicts(fit):
     }
 
 
+@pytest.mark.simulation
 def test_every_check_holds_its_size_and_has_power():
     size = shares(_plain, "y given x, z", 300, 5)
     for check, (share, on_page) in size.items():
@@ -41,6 +42,7 @@ def test_every_check_holds_its_size_and_has_power():
         assert shares(ALTERNATIVES[check][1], "y given x, z", 40, 6)[check][1] > 0.6, check
 
 
+@pytest.mark.simulation
 def test_a_page_cries_on_few_sound_tables():
     cells = [Cell(20, 3), Cell(200, 3), Cell(15, 2, predictor="skewed"), Cell(100, 2, "poisson"), Cell(60, 2, "of"), Cell(60, 2, "gamma")]  # fmt: skip
     each = 40
@@ -353,6 +355,7 @@ def test_a_row_among_the_worst_fitted_is_not_called_well_fitted():
 # ------------------------------------------------------------------ what is looked at
 
 
+@pytest.mark.simulation
 @pytest.mark.parametrize("fault", FAULTS, ids=lambda fault: fault.name)
 def test_a_planted_fault_is_found_in_a_hundred_rows(fault):
     least = (

@@ -386,6 +386,7 @@ for rows, width in ((500, 4), (30_000, 4), (9_000, 160)):
 """
 
 
+@pytest.mark.simulation
 def test_no_number_of_threads_changes_a_bit():
     said = [
         subprocess.run([sys.executable, "-c", ASKED], capture_output=True, text=True, check=True,

@@ -46,6 +46,7 @@ def test_a_row_alone_at_its_level_is_left_aside_by_the_crosscheck_of_a_choice():
     assert last == {round(whole, 10)}
 
 
+@pytest.mark.simulation
 def test_a_choice_of_counts_is_judged_on_rows_not_seen():
     r = np.random.default_rng(1)
     table = pd.DataFrame(r.normal(size=(150, 2)), columns=list("ax"))

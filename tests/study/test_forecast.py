@@ -23,6 +23,7 @@ TABLE["c"] = rng.poisson(TABLE["e"] * np.exp(0.2 * TABLE["x"]))
 WINTER = "survived of colonies given altitude_m, log(forage_km2), stores_kg"
 
 
+@pytest.mark.simulation
 @pytest.mark.parametrize("case", CASES)
 def test_new_row_intervals_cover_at_their_level(case):
     tables = 30 if CASES[case].family in ("normal", "binomial", "poisson") else 10
@@ -33,6 +34,7 @@ def test_new_row_intervals_cover_at_their_level(case):
     assert CASES[case].discrete or inside < 0.95 + slack
 
 
+@pytest.mark.simulation
 def test_distribution_free_intervals_hold_where_normal_ones_do_not():
     rng = np.random.default_rng(6)
     held = np.zeros(2)
@@ -66,6 +68,7 @@ def test_distribution_free_is_really_leaving_each_row_out():
     assert found["new_lower"] == pytest.approx(sorted(low)[int(np.floor(0.2 * 16)) - 1])
 
 
+@pytest.mark.simulation
 def test_simultaneous_bands_hold_all_rows_at_once():
     rng = np.random.default_rng(2)
     held = np.zeros(2)
@@ -328,6 +331,7 @@ def test_a_dispersion_from_few_rows_is_weighed_by_its_restricted_likelihood():
     assert low[0] == pytest.approx(-high[0], rel=1e-6)
 
 
+@pytest.mark.simulation
 @pytest.mark.parametrize("family", ["gamma", "inverse-gaussian", "negative-binomial"])
 def test_new_rows_of_few_fitted_ones_are_held_as_often_as_meant(family):
     draws = {

@@ -238,6 +238,7 @@ def test_ranks_of_long_columns_are_of_rows_evenly_taken(monkeypatch):
     assert (look.correlations["n"] == len(table)).all()
 
 
+@pytest.mark.simulation
 def test_pictures_of_long_tables_show_some_rows_and_say_so(monkeypatch, tmp_path):
     monkeypatch.setattr(evenly, "MOST_DRAWN", 100)
     monkeypatch.setattr(learning, "STRETCH", 250)
@@ -274,6 +275,7 @@ def test_pictures(name, tmp_path, yields):
     assert name != "response" or "H031" in texts
 
 
+@pytest.mark.simulation
 def test_what_a_matrix_leaves_out_is_named():
     figure = jn.look("sample:queens", id="queen").draw("matrix")
     words = " ".join(t.get_text() for t in figure.texts)

@@ -67,6 +67,7 @@ def test_clean_tables_are_left_in_peace():
     assert flagged / 200 < 0.1
 
 
+@pytest.mark.simulation
 def test_intervals_cover_as_often_as_they_say():
     rng = np.random.default_rng(4)
     inside = np.zeros(3)

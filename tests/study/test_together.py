@@ -220,6 +220,7 @@ def test_penalized_estimates_and_profiles_are_those_of_brute_force(link, separat
     assert fit.anova()["chi2"].iloc[0] == pytest.approx(alone, abs=2e-6)
 
 
+@pytest.mark.simulation
 def test_the_penalty_settles_where_data_separate():
     for seed in range(12):
         r = np.random.default_rng(seed)

@@ -344,6 +344,7 @@ def test_corrections_are_what_their_books_say():
     assert "as tukey's correction assumes an even spread" in " ".join(robust.notes)
 
 
+@pytest.mark.simulation
 def test_tukeys_intervals_cover_all_pairs_as_often_as_meant():
     rng, g = np.random.default_rng(3), np.repeat(list("abcd"), 6)
     held = 0

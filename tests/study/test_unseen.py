@@ -81,6 +81,7 @@ def test_the_whole_model_against_none_in_every_part():
     )
 
 
+@pytest.mark.simulation
 def test_the_band_of_the_quantiles_holds_ninety_five_of_a_hundred():
     x = np.linspace(0, 1, 30)
     outside = []

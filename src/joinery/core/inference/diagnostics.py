@@ -19,6 +19,7 @@ from joinery.core.numeric.triangular import WIDE, forward, triangle
 MOST_EXACT = 4000  # rows up to which the law of Durbin and Watson's d is inverted, normal beyond
 NORMAL_ROWS = 5000
 NODES = 4000
+FEW_EIGEN, TOGETHER = 200, 250  # rows whose eigenvalues are quicker, and nodes summed at once
 LOST, MOST_EIGEN = (
     1e-8,
     2000,
@@ -322,6 +323,8 @@ def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> 
     """P(Q < 0) for Q = εᵀM(A − dI)Mε, by Davies' sum over the characteristic function."""
     spread = np.sqrt(2 * max(square, 1e-300))
     step = 2 * np.pi / (abs(mean) + 14 * spread)
+    if n <= FEW_EIGEN:
+        return 0.5 - _davies_sum(_eigenvalues(U) - d, step)
     total, k = 0.0, 0
     while k < NODES:
         value = _characteristic(n, U, d, (k + 0.5) * step)
@@ -333,17 +336,32 @@ def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> 
     return 0.5 - total
 
 
+def _davies_sum(values: np.ndarray, step: float) -> float:
+    """Davies' sum for Σ valuesⱼχ²₁, all nodes at once: few degrees of freedom take many."""
+    total = 0.0
+    for start in range(0, NODES, TOGETHER):
+        k = np.arange(start, start + TOGETHER) + 0.5
+        angle = 2 * step * np.outer(k, values)
+        size = np.exp(-0.25 * np.log1p(angle**2).sum(axis=1))
+        total += float((size * np.sin(0.5 * np.arctan(angle).sum(axis=1)) / (np.pi * k)).sum())
+        if size[-1] < 1e-13:
+            break
+    return total
+
+
+def _eigenvalues(U: np.ndarray) -> np.ndarray:
+    """The eigenvalues of MAM, in order, but for those of the columns' own space."""
+    MA = _differenced(np.eye(len(U)) - U @ U.T)
+    full = np.linalg.eigvalsh(MA - U @ (U.T @ MA) - 8 * U @ U.T)  # the columns' lie below zero
+    return np.asarray(full[U.shape[1] :])
+
+
 def _far_tail(U: np.ndarray, d: float) -> float:
     """The chance of a d farther out on its side, inverted along the line of steepest descent.
 
     On the line through the saddle point of exp K(s) nothing cancels (Daniels 1954; Rice 1980).
     """
-    n = len(U)
-    MA = _differenced(np.eye(n) - U @ U.T)
-    full = np.linalg.eigvalsh(
-        MA - U @ (U.T @ MA) - 8 * U @ U.T
-    )  # those of the columns' own space lie below zero
-    values = full[U.shape[1] :] - d
+    values = _eigenvalues(U) - d
     low, high = 0.5 / values.min(), 0.5 / values.max()  # between these K(s) exists
 
     def slope(s: float) -> float:
