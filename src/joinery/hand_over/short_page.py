@@ -178,9 +178,9 @@ def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:
     """Return a line of each milder verdict: slight, allowed for, not judged, no sign."""
     out = []
     for verdict in (SLIGHT, ALLOWED):
-        told = [_found(line) for line in lines if line.verdict == verdict]
-        if told:
-            out.append(Caution(verdict, "; ".join(told), "checks"))
+        findings = [_found(line) for line in lines if line.verdict == verdict]
+        if findings:
+            out.append(Caution(verdict, "; ".join(findings), "checks"))
     unjudged = [f"{c.name}: {c.advice}" for c in lines if c.verdict == NOT_JUDGED]
     if unjudged:
         out.append(Caution(NOT_JUDGED, "; ".join(unjudged), ""))
@@ -215,13 +215,21 @@ SIGN_OF = {
 }
 
 
+BY_SHARE = ("straight line", "products", "left out")  # questions whose departures are partial R²
+
+
 def _unseen(fit: Fitted, lines: Sequence[Line]) -> str:
     """Return the largest departure that the rows would not show, as a clause."""
-    seen = [c.would_see for c in lines if c.verdict == NO_SIGN and " of partial R² " in c.would_see]
+    seen = [
+        c.would_see
+        for c in lines
+        if c.verdict == NO_SIGN and c.name in BY_SHARE and c.would_see is not None
+    ]
     if not seen:
         return ""
-    worst = max(seen, key=lambda text: float(text.rsplit(" ", 1)[1]))
-    return f"; {fit.n_rows:,} rows would not show {worst.replace('R² ', 'R² below ')}"
+    largest = max(seen, key=lambda departure: float(departure.digits))
+    words = f"{largest.what} below {largest.digits}"
+    return f"; {fit.n_rows:,} rows would not show {words}"
 
 
 def _found(line: Line) -> str:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import partial
+from itertools import pairwise
 
 import numpy as np
 
@@ -14,6 +15,7 @@ from joinery.core.inference.added import AddedSums, added_groups, gained, smalle
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric import distributions as tails
+from joinery.data.columns import Column
 from joinery.data.records import Records
 from joinery.design.glm_blocks import WorkingRows, working_block
 from joinery.design.resolving import resolved
@@ -21,10 +23,11 @@ from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import Rows as Positions
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Sentence
-from joinery.show.numbers import figure
+from joinery.study.check.check import Seen
 from joinery.study.check.rate import SHARES
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.rows.figures import residuals, widening
+from joinery.support.errors import DataError
 
 Residuals = tuple[RowBlock, np.ndarray]  # some rows, and their residuals (m,)
 
@@ -97,23 +100,59 @@ def _score(fit: Fitted, square: np.ndarray, UZ: np.ndarray, products: np.ndarray
     return Test(score / rank, p, (rank, df), score / max(fit.n_rows, 1))
 
 
-def would_see(fit: Fitted, name: str, tests: int, test: Test, what: str) -> str:
-    """Return the smallest departure that the rows show, in words.
+def side_by_side(widths: Iterable[int]) -> list[np.ndarray]:
+    """Return the columns of groups that stand side by side, from how many each has."""
+    ends = np.cumsum([0, *widths])
+    return [np.arange(start, stop) for start, stop in pairwise(ends.tolist())]
+
+
+def surest(tests: Sequence[Test], among: int | None = None) -> tuple[int, Test] | None:
+    """Return the place of the smallest p and its test, the p corrected for all; None without one.
+
+    Parameters: ``among`` how many were looked at, where not each was tested. Of the smallest p
+    Holm's correction is Bonferroni's."""
+    p = np.array([test.p for test in tests])
+    if not len(p) or np.isnan(p).all():
+        return None
+    place = int(np.nanargmin(p))
+    looked_at = among or int(np.sum(~np.isnan(p)))
+    return place, replace(tests[place], p=min(1.0, tests[place].p * looked_at))
+
+
+def usable_columns(table: Records) -> Iterator[tuple[str, Column]]:
+    """Yield the columns of a table but those beside it; one that cannot be used does no harm."""
+    for name in table.names:
+        if name in table.beside:
+            continue
+        try:
+            column = table.column(name)
+        except DataError:
+            continue
+        yield name, column
+
+
+def evens_out(fit: Fitted) -> bool:
+    """Return True if the standard errors of a fit allow for an uneven spread."""
+    return fit.options.std_errors not in ("constant spread", "autocorrelated")
+
+
+def would_see(fit: Fitted, name: str, tests: int, test: Test, what: str) -> Seen | None:
+    """Return the smallest departure that the rows show, as a partial R².
 
     Parameters: the question's short name, among how many tests it shares its rate, one of them for
     its degrees of freedom, and what the departure is of ("a bend")."""
     if not test.df:
-        return ""
+        return None
     df2 = test.df[1]
     if np.isinf(df2):
         df2 = max(fit.residual_df - test.df[0], 1)
     share = smallest_share(SHARES[name] / max(tests, 1), test.df[0], df2)
     if not np.isfinite(share):
-        return ""
-    return f"{what} of partial R² {figure(share, 2)}"
+        return None
+    return Seen(f"{what} of partial R²", share)
 
 
-def of_used(fit: Fitted, values: np.ndarray) -> Make:
+def of_used(values: np.ndarray) -> Make:
     """Return what takes the rows of a block out of columns of all used rows (n, q)."""
     return partial(_of_block, values=values)
 
@@ -131,7 +170,7 @@ def in_memory(fit: Fitted) -> tuple[Records, Positions] | None:
 
 
 def indicators(codes: np.ndarray, levels: int) -> np.ndarray:
-    """Return a column for each level but the last, of codes (n,); missing ones are a level."""
+    """Return a column for each level, of codes (n,); a missing one has zeros alone."""
     out = np.zeros((len(codes), levels))
     known = codes >= 0
     out[np.flatnonzero(known), codes[known]] = 1.0

@@ -6,10 +6,28 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from joinery.core.inference.diagnostics import NOTHING, Test
+from joinery.show.numbers import figure
 from joinery.study.fitted import Fitted
 from joinery.study.verdicts import NO_SIGN, NOT_JUDGED
 
 NO_ADVICE = "nothing"
+
+
+@dataclass(frozen=True)
+class Seen:
+    """The smallest departure that rows show four times of five."""
+
+    what: str  # "a bend of partial R²", "neighbours alike"
+    size: float
+    where: str = ""  # "from one end to the other"
+
+    @property
+    def digits(self) -> str:
+        """The size as it is written."""
+        return figure(self.size, 2)
+
+    def __str__(self) -> str:
+        return " ".join(filter(None, (self.what, self.digits, self.where)))
 
 
 @dataclass(frozen=True)
@@ -28,7 +46,7 @@ class Line:
     tested: bool = True  # whether its p makes its verdict
     small: float = 0.0  # sizes below are slight, however small the p
     large: float = float("inf")  # sizes below are never serious
-    would_see: str = ""  # the smallest departure that these rows show four times of five
+    would_see: Seen | None = None  # the smallest departure that these rows show
     allowed_by: str = ""  # the option of the fit that takes care of it, and what it does not mend
 
 

@@ -18,7 +18,7 @@ from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
 from joinery.notation.evaluate import Rows as Positions
 from joinery.notation.tree import Name, names_in, spelled
 from joinery.show.numbers import count, figure, percent
-from joinery.study.check.added import in_memory
+from joinery.study.check.added import evens_out, in_memory, usable_columns
 from joinery.study.check.check import NO_ADVICE, Line, not_judged
 from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
 from joinery.study.verdicts import ALLOWED, CAUTION, NO_SIGN, SERIOUS, SLIGHT
@@ -37,17 +37,17 @@ NEAR_ENDS = 0.1  # of shares, from which on a straight line leaves 0 to 1
 
 def data(fit: Fitted) -> Iterator[Line]:
     """Odd cells, rows there twice, a response of another kind, rows lost to empty cells."""
-    told = [*_of_response(fit), *_lost(fit)]
+    lines = [*_of_response(fit), *_lost(fit)]
     known = in_memory(fit)
     if known is not None and fit.n_rows <= MOST_ROWS:
         table, used = rows_at_hand(fit)
-        told += [_line("cell", words) for words in _odd_cells(fit, table, used)]
-        told += _twice(fit, table, used)
+        lines += [_line("cell", words) for words in _odd_cells(fit, table, used)]
+        lines += _twice(fit, table, used)
     else:
         why = "odd cells are looked for among rows in memory"
-        told.append(not_judged("fact: cell", "data", DATA, "odd cells", why))
-    if told:
-        yield from told
+        lines.append(not_judged("fact: cell", "data", DATA, "odd cells", why))
+    if lines:
+        yield from lines
     else:
         yield _line("cell", "no odd cell", verdict=NO_SIGN)
 
@@ -109,19 +109,10 @@ def _middling(x: np.ndarray) -> bool:
 
 def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
     """Rows that are there twice, where numbers that hardly repeat make that improbable."""
-    names = []
-    for name in table.names:
-        if name in table.beside:
-            continue
-        try:
-            column = table.column(name)
-        except DataError:  # a column that nobody names does no harm
-            continue
-        if column.kind not in ("number", "yes/no", "category", "date"):
-            continue
-        names.append(name)
     if fit.asides.repeats is not None:
         return
+    kinds = ("number", "yes/no", "category", "date")
+    names = [name for name, column in usable_columns(table) if column.kind in kinds]
     again = np.setdiff1d(repeated_rows(table, EVERY_ROW, names), used.out)
     if len(again) and _continuous(table, names, used, len(again)):
         labels = listed(table.labels(again), 4, of=len(again))
@@ -163,25 +154,25 @@ def _of_response(fit: Fitted) -> Iterator[Line]:
     if not len(y) or np.ptp(y) == 0:
         return
     values = np.unique(y[:10_000])
-    whole = bool(np.all(y == np.round(y)))
-    if whole and y.min() == 0 and y.max() == 1:
+    integral = bool(np.all(y == np.round(y)))
+    if integral and y.min() == 0 and y.max() == 1:
         yield _yes_or_no(fit, name)
-    elif y.min() >= 0 and y.max() <= 1 and not whole:
+    elif y.min() >= 0 and y.max() <= 1 and not integral:
         words = f"{name} lies between 0 and 1: a straight line leaves that range"
         near = y.min() < NEAR_ENDS or y.max() > 1 - NEAR_ENDS
         advice = f"{name} of so many: write 'count of total', or {say.change(family='binomial')}"
         yield _line("shares", words, CAUTION if near else SLIGHT, advice)
-    elif whole and y.min() == 0 and len(values) > 2 and float(y.mean()) < 10:
+    elif integral and y.min() == 0 and len(values) > 2 and float(y.mean()) < 10:
         words = f"{name} counts, with zeros: a straight line can go below them"
         yield _line("counts", words, SLIGHT, f"try {say.change(family='poisson')}")
-    elif whole and 2 < len(values) <= FEW_VALUES and len(y) >= 5 * len(values):
+    elif integral and 2 < len(values) <= FEW_VALUES and len(y) >= 5 * len(values):
         words = f"{name} has {len(values)} values only: steps between them are taken as equal"
         yield _line("few values", words, SLIGHT)
 
 
 def _yes_or_no(fit: Fitted, name: str) -> Line:
     words = f"{name} is 0 or 1: its chance is modelled as a straight line"
-    if fit.options.std_errors in ("robust", "hc0", "hc1", "hc2", "hc3", "clustered"):
+    if evens_out(fit):
         covered = "robust standard errors allow for its spread; chances may still leave 0 to 1"
         return _line("yes or no", words, ALLOWED, covered)
     advice = f"write ({spelled(name)} = 1) given …, or {say.change(family='binomial')}"

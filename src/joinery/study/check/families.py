@@ -50,24 +50,31 @@ ZEROS, SHAPE, SEPARATED = (
 SEE_SPREAD = "the spread is wider than the family's: see there"
 
 
-def family_lines(fit: Fitted) -> Iterator[Line]:
-    """Every check that suits the family, in the order of the questions."""
-    yield from data(fit)
-    yield from separation(fit)
-    yield from straight(fit)
-    yield from products(fit)
-    yield from link(fit)
-    yield from spread(fit)
-    yield from zeros(fit)
+def family_checks() -> tuple[Callable[[Fitted], Iterator[Line]], ...]:
+    """Return every check that suits other families, in the order of the questions."""
+    return (
+        data,
+        separation,
+        straight,
+        products,
+        link,
+        spread,
+        zeros,
+        fitted_means,
+        unused,
+        overlap,
+        badly_fitted,
+        decides,
+    )
+
+
+def fitted_means(fit: Fitted) -> Iterator[Line]:
+    """Calibration, and the shape of quantile residuals."""
     for line in (*calibration(fit), *shape(fit)):
         if widening(fit) == 1:
             yield line
         else:  # a spread wider than the family's shows in each of these: one cause, one remark
             yield replace(line, verdict=NO_SIGN, tested=False, advice=SEE_SPREAD, advise=None)
-    yield from unused(fit)
-    yield from overlap(fit)
-    yield from badly_fitted(fit)
-    yield from decides(fit)
 
 
 def separation(fit: Fitted) -> Iterator[Line]:

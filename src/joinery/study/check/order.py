@@ -15,20 +15,19 @@ from joinery.core.blocks.products import inner
 from joinery.core.inference import diagnostics
 from joinery.core.inference.added import smallest_shift
 from joinery.core.least_squares.solution import Solution
-from joinery.data.records import Records
+from joinery.data.columns import Column
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import EVERY_ROW, Context
 from joinery.notation.evaluate import Rows as Positions
 from joinery.show.numbers import count, figure
-from joinery.study.check.added import added, indicators, of_used
-from joinery.study.check.check import Line, not_judged, nothing_left
+from joinery.study.check.added import added, indicators, of_used, usable_columns
+from joinery.study.check.check import Line, Seen, not_judged, nothing_left
 from joinery.study.check.rate import SHARES
 from joinery.study.fitted import Fitted, once, rows_at_hand, without_place, working_rows
 from joinery.study.rows.digest import Rows, pieces
 from joinery.study.rows.figures import per_row, too_many
 from joinery.study.verdicts import NOT_JUDGED
 from joinery.support import advice as say
-from joinery.support.errors import DataError
 
 LAGS = 4
 LEAST_IN_ORDER = 8  # rows from which on an order that the table has is looked for
@@ -55,7 +54,7 @@ def sequence(fit: Fitted) -> Sequence | None:
         return None
     if chosen.used < LEAST_IN_ORDER:
         return None
-    times = [n for n in table.names if n not in table.beside and _tells_time(table, n, chosen.rows)]
+    times = [name for name, column in usable_columns(table) if _tells_time(column, chosen.rows)]
     if not times:
         return None
     response = joined(working_rows(fit).row_blocks, lambda block: block.y)
@@ -66,8 +65,10 @@ def sequence(fit: Fitted) -> Sequence | None:
             return Sequence(name, np.arange(len(response)))
     for name in times:
         x = table.column(name).numbers(chosen.rows)
-        for group in _groups(table, chosen.rows):
-            codes = table.column(group).codes(chosen.rows)
+        for group, column in usable_columns(table):
+            if column.kind != "category" or not 1 < len(column.all_levels) <= MOST_SEQUENCES:
+                continue
+            codes = column.codes(chosen.rows)
             if _sorted_inside(x, codes):
                 return Sequence(name, np.lexsort((x, codes)), group)
     return None
@@ -88,12 +89,8 @@ class Sequence:
         return f"in the order of {self.name} inside each {self.within}"
 
 
-def _tells_time(table: Records, name: str, rows: Positions) -> bool:
+def _tells_time(column: Column, rows: Positions) -> bool:
     """Return True for a column of dates or of years, with a value in each row."""
-    try:
-        column = table.column(name)
-    except DataError:  # a column that nobody names does no harm
-        return False
     if column.kind not in ("date", "number"):
         return False
     x = column.numbers(rows)
@@ -108,19 +105,6 @@ def _sorted(x: np.ndarray, *, strictly: bool = True) -> bool:
     if strictly:
         return bool((steps > 0).all() or (steps < 0).all())
     return bool((steps >= 0).all() or (steps <= 0).all())
-
-
-def _groups(table: Records, rows: Positions) -> Iterator[str]:
-    """Yield the categories inside which a date may sort the table."""
-    for name in table.names:
-        if name in table.beside:
-            continue
-        try:
-            column = table.column(name)
-        except DataError:
-            continue
-        if column.kind == "category" and 1 < len(column.all_levels) <= MOST_SEQUENCES:
-            yield name
 
 
 def _sorted_inside(x: np.ndarray, codes: np.ndarray) -> bool:
@@ -193,7 +177,7 @@ def _season(fit: Fitted, known: Sequence) -> Iterator[Line]:
         return
     codes = season.of(days)
     Z = indicators(codes, season.length)[:, 1:]
-    test = added(fit, of_used(fit, Z), [np.arange(season.length - 1)])[0]
+    test = added(fit, of_used(Z), [np.arange(season.length - 1)])[0]
     yield Line(
         "season",
         "order",
@@ -236,12 +220,10 @@ def _hours(days: np.ndarray) -> np.ndarray:
 
 
 SEASONS = (
-    Season(
-        "hour", 0.9 / 24, 1.1 / 24, 24, lambda d: np.floor((d % 1) * 24 + 1e-6).astype(int) % 24
-    ),
-    Season("weekday", 0.99, 1.01, 7, lambda d: (np.floor(d).astype(int) + 3) % 7),
+    Season("hour", 0.9 / 24, 1.1 / 24, 24, _hours),
+    Season("weekday", 0.99, 1.01, 7, _weekdays),
     Season("month", 27.5, 31.5, 12, _months),
-    Season("quarter", 89.0, 93.0, 4, lambda d: _months(d) // 3),
+    Season("quarter", 89.0, 93.0, 4, _quarters),
 )
 
 
@@ -351,7 +333,7 @@ def _durbin_watson(fit: Fitted, test: diagnostics.Test) -> Line:
         advise=partial(_advice, fit),
         small=0.1,
         large=0.4,
-        would_see=f"neighbours alike {figure(float(seen), 2)}" if seen < 1 else "",
+        would_see=Seen("neighbours alike", float(seen)) if seen < 1 else None,
         allowed_by=_allowed(fit),
     )
 

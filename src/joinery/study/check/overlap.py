@@ -16,6 +16,7 @@ from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.fitted import Fitted
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.estimates import estimates
+from joinery.study.rows.digest import kept_columns
 from joinery.study.verdicts import CAUTION, GRAVE, NO_SIGN, SERIOUS, SLIGHT
 from joinery.support import advice as say
 from joinery.support.errors import listed
@@ -90,8 +91,7 @@ def _narrow(fit: Fitted, name: str) -> bool:
     term = next(t for t in fit.design.terms if t.text == name)
     e = estimates(fit)
     first = int(fit.solution.has_intercept)
-    kept = set(fit.solution.kept.tolist())
-    places = [c + first for c in range(term.columns.start, term.columns.stop) if c in kept]
+    places = [c + first for c in kept_columns(term, set(fit.solution.kept.tolist()))]
     with np.errstate(all="ignore"):
         half = t_quantile(0.975, e.df[places]) * e.standard_errors[places]
         standard = np.abs(half * standard_units(fit)[places])
@@ -133,10 +133,7 @@ def inflations(fit: Fitted) -> dict[str, float]:
     the data."""
     solution, terms = fit.solution, fit.design.terms
     place = {int(c): i for i, c in enumerate(solution.kept)}
-    columns = [
-        np.array([place[c] for c in range(t.columns.start, t.columns.stop) if c in place], int)
-        for t in terms
-    ]
+    columns = [np.array([place[c] for c in kept_columns(t, place)], int) for t in terms]
     bases = [
         {str(getattr(f, "base", None) or getattr(f, "label", "")) for f in t.factors} for t in terms
     ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
@@ -14,11 +14,19 @@ from joinery.data.columns import level_text
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.tree import outside
 from joinery.show.numbers import count, figure
-from joinery.study.check.added import Residuals, added, with_residuals, with_terms, would_see
+from joinery.study.check.added import (
+    Residuals,
+    added,
+    side_by_side,
+    surest,
+    with_residuals,
+    with_terms,
+    would_see,
+)
 from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates
-from joinery.study.rows.digest import numbers_alone
+from joinery.study.rows.digest import column_means, kept_columns, numbers_alone
 from joinery.support import advice as say
 from joinery.support.errors import JoineryError
 
@@ -67,43 +75,37 @@ def products(fit: Fitted) -> Iterator[Line]:
         yield not_judged("product", "products", PRODUCTS, check, why)
         return
     exact = _likeliest(fit, pairs)
-    groups, start = [], 0
-    for pair in exact:
-        groups.append(np.arange(start, start + pair.width))
-        start += pair.width
+    groups = side_by_side(pair.width for pair in exact)
     tests = added(fit, partial(_columns, factors=Factors.of(exact)), groups)
-    p = np.array([test.p for test in tests])
-    if np.isnan(p).all():
+    best = surest(tests, among=len(pairs))
+    if best is None:
         return
-    best = int(np.nanargmin(p))
-    pair, test = exact[best], tests[best]
-    corrected = replace(test, p=min(1.0, test.p * len(pairs)))
-    line = Line(
+    place, test = best
+    pair = exact[place]
+    yield Line(
         "product",
         "products",
         PRODUCTS,
         f"{pair.a.name} × {pair.b.name} added (F, Holm over {count(len(pairs), 'pair')})",
-        corrected,
-        finding=_finding(fit, pair, corrected),
+        test,
+        finding=_finding(fit, pair, test),
         advise=partial(_advice, pair),
         small=0.01,
         large=0.1,
         would_see=would_see(fit, "products", len(pairs), test, "a product"),
     )
-    yield line
 
 
 def sources(fit: Fitted) -> list[Source]:
     """Return the terms whose products are looked at: numbers, and categories of few levels."""
-    solution = fit.solution
-    middle = {int(c): float(m) for c, m in zip(solution.kept, solution.centre)}
+    middle = column_means(fit)
     out = []
     for factor, column in numbers_alone(fit):
         centre = np.array([middle[column]])
         written = outside(factor.expression)
         out.append(Source(written, fit.words(factor.name), np.array([column]), centre, True))
     for sentence_term, term in zip(fit.design.sentence.terms, fit.design.terms, strict=True):
-        places = [c for c in range(term.columns.start, term.columns.stop) if c in middle]
+        places = kept_columns(term, middle)
         if len(term.factors) != 1 or not term.categories:
             continue
         if not 0 < len(places) < MOST_LEVELS:
@@ -259,17 +261,13 @@ def _slopes(fit: Fitted, pair: Pair) -> str:
     except JoineryError:
         return ""
     values = dict(zip(wider.names, wider.values.tolist(), strict=True))
-    own = values.get(pair.a.term)
-    if own is None:
+    slope = values.get(pair.a.term, np.nan)
+    slopes = [slope]
+    for level in factor.levels[1:]:
+        text = f"{term.text}: {level_text(level)}"
+        names = (f"{pair.a.term} × {text}", f"{text} × {pair.a.term}")
+        slopes.append(slope + next((values[n] for n in names if n in values), np.nan))
+    if not np.isfinite(slopes).all():
         return ""
-    parts = []
-    for place, level in enumerate(factor.levels):
-        text = level_text(level)
-        more = 0.0
-        if place:
-            names = (f"{pair.a.term} × {term.text}: {text}", f"{term.text}: {text} × {pair.a.term}")
-            more = next((values[n] for n in names if n in values), np.nan)
-        parts.append(f"{figure(own + more, 2)} in {text}")
-    if any("nan" in part or part.startswith(" ") for part in parts):
-        return ""
-    return ", ".join(parts)
+    parts = zip(slopes, factor.levels, strict=True)
+    return ", ".join(f"{figure(slope, 2)} in {level_text(level)}" for slope, level in parts)

@@ -12,21 +12,22 @@ import numpy as np
 from joinery.core.blocks.columns import Columns, some_columns
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
-from joinery.core.inference import diagnostics
 from joinery.core.inference.added import gained, smallest_shift
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric import distributions as tails
 from joinery.design.row_blocks import RowBlock
 from joinery.show.numbers import figure
-from joinery.study.check.added import with_response
-from joinery.study.check.check import Line, not_judged, nothing_left
+from joinery.study.check.added import evens_out, surest, with_response
+from joinery.study.check.check import Line, Seen, not_judged, nothing_left
 from joinery.study.check.rate import EVIDENCE, SHARES
 from joinery.study.fitted import Fitted, once, working_rows
 from joinery.study.rows.digest import (
     Held,
     Rows,
+    column_means,
     digest,
+    kept_columns,
     numbers_alone,
     pieces,
     squares_of,
@@ -62,12 +63,11 @@ def _line(kind: str, check: str, test: Test, **more: Any) -> Line:
 
 def _allowed(fit: Fitted) -> str:
     """Return the option that takes care of an uneven spread, and what it does not mend."""
-    chosen = fit.options.std_errors
-    if chosen in ("constant spread", "autocorrelated"):
+    if not evens_out(fit):
         return ""
     return (
-        f"{chosen} standard errors take care of the coefficients; intervals of new rows still "
-        "assume an even spread"
+        f"{fit.options.std_errors} standard errors take care of the coefficients; intervals of new "
+        "rows still assume an even spread"
     )
 
 
@@ -93,7 +93,7 @@ def _over_fitted(fit: Fitted, check: str, test: Test, n: float) -> Line:
         advise=partial(_even_out, fit, grows=ratio > 1),
         small=float(np.log(1.3)),
         large=float(np.log(3.0)),
-        would_see=f"a spread × {figure(float(np.exp(1.5 * shift)), 2)} from one end to the other",
+        would_see=Seen("a spread ×", float(np.exp(1.5 * shift)), "from one end to the other"),
     )
 
 
@@ -108,7 +108,7 @@ class Against:
 
 def _columns(fit: Fitted) -> list[Against]:
     """Return the numbers and the categories of few levels that stand alone as terms."""
-    middle = dict(zip(fit.solution.kept.tolist(), fit.solution.centre.tolist()))
+    middle = column_means(fit)
     sums = digest(fit).curved
     out = []
     for j, (factor, place) in enumerate(numbers_alone(fit)):
@@ -117,7 +117,7 @@ def _columns(fit: Fitted) -> list[Against]:
         else:  # two values are two groups
             out.append(Against(fit.words(factor.name), (place,), None))
     for term in fit.design.terms:
-        places = tuple(c for c in range(term.columns.start, term.columns.stop) if c in middle)
+        places = tuple(kept_columns(term, middle))
         if len(term.factors) == 1 and term.categories and 0 < len(places) <= MOST_GROUPS:
             out.append(Against(fit.words(term.text), places, None))
     return out[:MOST_AGAINST]
@@ -183,10 +183,8 @@ def _koenker(sums: np.ndarray, columns: Sequence[int]) -> Test:
     n = sums[0, 0]
     about = sums - np.outer(sums[0], sums[0]) / n
     places = np.array(columns) + 2
-    square = about[np.ix_(places, places)]
     # what rounding leaves of a column that does not vary is nothing
-    level = np.diagonal(sums)[places] * 1e-12
-    varies = np.diagonal(square) > level
+    varies = np.diagonal(about)[places] > np.diagonal(sums)[places] * 1e-12
     places = places[varies]
     if not len(places) or about[1, 1] <= 0:
         return NOTHING
@@ -205,12 +203,11 @@ def _over_predictors(fit: Fitted, columns: Sequence[Against], sums: np.ndarray) 
     for column in columns:
         tests.append(_koenker(sums, range(start, start + len(column.places))))
         start += len(column.places)
-    p = np.array([test.p for test in tests])
-    if not len(p) or np.isnan(p).all():
+    best = surest(tests)
+    if best is None:
         return
-    best = int(np.nanargmin(p))
-    column, test = columns[best], tests[best]
-    corrected = float(diagnostics.holm(p)[best])
+    place, test = best
+    column = columns[place]
     if column.centre is None:
         finding = f"the spread differs between the levels of {column.name}"
     else:
@@ -218,7 +215,7 @@ def _over_predictors(fit: Fitted, columns: Sequence[Against], sums: np.ndarray) 
     yield _line(
         "spread across",
         f"spread across {column.name} (Koenker, Holm)",
-        replace(test, p=corrected, size=4 * test.size),
+        replace(test, size=4 * test.size),
         allowed_by=_allowed(fit),
         finding=finding,
         advise=lambda: f"try {say.change(std_errors='robust')}",

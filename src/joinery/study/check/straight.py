@@ -16,10 +16,10 @@ from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.design.factors import NumberFactor
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.tree import Sentence, names_in, number_text, outside
-from joinery.study.check.added import added, with_terms, would_see
+from joinery.study.check.added import added, side_by_side, surest, with_terms, would_see
 from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
-from joinery.study.rows.digest import digest, highest_powers, numbers_alone
+from joinery.study.rows.digest import column_means, digest, highest_powers, numbers_alone
 from joinery.study.rows.figures import left_out_error, per_row
 from joinery.support import advice as say
 from joinery.support.errors import JoineryError
@@ -75,13 +75,11 @@ def _bent_predictors(fit: Fitted) -> Iterator[Line]:
     bends = _bends(fit)
     if not bends:
         return
-    tests = _of_bends(fit, bends)
-    alone = np.array([t.p for t in tests])
-    corrected = diagnostics.holm(alone)
-    if np.isnan(alone).all():
+    best = surest(_of_bends(fit, bends))
+    if best is None:
         return
-    place = int(np.nanargmin(alone))
-    bend, test = bends[place], replace(tests[place], p=float(corrected[place]))
+    place, test = best
+    bend = bends[place]
     name = fit.words(bend.factor.name)
     if bend.values:
         check = f"{name} against a level for each of its {len(bend.values) + 1} values (F, Holm)"
@@ -97,14 +95,14 @@ def _bent_predictors(fit: Fitted) -> Iterator[Line]:
         advise=partial(_straighten, fit, bend),
         small=0.01,
         large=0.1,
-        would_see=would_see(fit, "straight line", 2 * len(bends), tests[place], "a bend"),
+        would_see=would_see(fit, "straight line", 2 * len(bends), test, "a bend"),
     )
 
 
 def _bends(fit: Fitted) -> list[Bend]:
     """Return what each number would bend by; two values cannot bend."""
     sums = digest(fit).curved
-    powers, middle = highest_powers(fit), dict(zip(fit.solution.kept, fit.solution.centre))
+    powers, middle = highest_powers(fit), column_means(fit)
     numbers = numbers_alone(fit)
     few = _few_values(fit, np.array([place for _, place in numbers], int))
     out = []
@@ -118,7 +116,7 @@ def _bends(fit: Fitted) -> list[Bend]:
         values: tuple[float, ...] = ()
         if degree == 2:
             values = few.get(place, ())
-        out.append(Bend(factor, place, float(middle[place]), size, degree, more, values))
+        out.append(Bend(factor, place, middle[place], size, degree, more, values))
     return out
 
 
@@ -126,18 +124,20 @@ def _of_bends(fit: Fitted, bends: list[Bend]) -> list[Test]:
     """Return the test of each bend added to the model."""
     sums = digest(fit).curved
     if fit.estimate.linear and all(bend.powers == 1 and not bend.values for bend in bends):
-        # the next powers are in the digest already
-        uz = fit.solution.sums_in_basis(sums.raw)
-        tests = diagnostics.added_columns(
-            sums.squares, uz, sums.products, fit.solution.rss, fit.residual_df
-        )
-        bent = [tests[j] for j in np.flatnonzero(sums.between[: len(tests) - 1])]
+        # the next powers are in the digest already, before the square of the fitted values
+        bent = _in_digest(fit, np.flatnonzero(sums.between[:-1]))
         return [replace(t, statistic=t.statistic**2, df=(1, *t.df)) for t in bent]
-    groups, start = [], 0
-    for bend in bends:
-        groups.append(np.arange(start, start + bend.width))
-        start += bend.width
+    groups = side_by_side(bend.width for bend in bends)
     return added(fit, partial(_bent, bends=tuple(bends)), groups)
+
+
+def _in_digest(fit: Fitted, places: np.ndarray) -> list[Test]:
+    """Return t of columns whose sums the digest has: next powers, and last the squared fit."""
+    solution, sums = fit.solution, digest(fit).curved
+    uz = solution.sums_in_basis(sums.raw[:, places])
+    return diagnostics.added_columns(
+        sums.squares[places], uz, sums.products[places], solution.rss, fit.residual_df
+    )
 
 
 def _few_values(fit: Fitted, places: np.ndarray) -> dict[int, tuple[float, ...]]:
@@ -233,15 +233,7 @@ def _unseen_error(sentence: Sentence, fit: Fitted) -> float:
 
 
 def _bent_fitted(fit: Fitted) -> Iterator[Line]:
-    solution, sums = fit.solution, digest(fit).curved
-    last = slice(len(sums.squares) - 1, None)
-    test = diagnostics.added_columns(
-        sums.squares[last],
-        solution.sums_in_basis(sums.raw[:, last]),
-        sums.products[last],
-        solution.rss,
-        fit.residual_df,
-    )[0]
+    (test,) = _in_digest(fit, np.array([-1]))
     if np.isfinite(test.statistic):
         yield _line(
             "fitted curvature",

@@ -49,7 +49,7 @@ def checks(fit: Fitted) -> Table:
             "statistic": [line.test.statistic for line in lines],
             "p": [line.test.p for line in lines],
             "verdict": [line.verdict for line in lines],
-            "would_see": [line.would_see for line in lines],
+            "would_see": [str(line.would_see or "") for line in lines],
             "advice": [line.advice for line in lines],
         },
         title=f"Checks of {fit.sentence}",
@@ -68,17 +68,18 @@ def checks(fit: Fitted) -> Table:
 def check_lines(fit: Fitted) -> list[Line]:
     """Every check of a fit, in the order of the questions. Raises CallError for a loaded fit."""
     rows_at_hand(fit)
-    lines = on_shares(_without_bad_rows(fit, _asked(fit)))
+    lines = [line for check in _suiting(fit) for line in check(fit)]
+    lines = on_shares(_without_bad_rows(fit, lines))
     return _cause_first(fit, lines)
 
 
-def _asked(fit: Fitted) -> list[Line]:
-    """Return the lines of every question that suits the family, before they are judged."""
+def _suiting(fit: Fitted) -> tuple[Check, ...]:
+    """Return the checks that suit the family of a fit, in the order of their questions."""
     if fit.estimate.linear:
-        return [line for check in CHECKS for line in check(fit)]
-    from joinery.study.check.families import family_lines
+        return CHECKS
+    from joinery.study.check.families import family_checks
 
-    return list(family_lines(fit))
+    return family_checks()
 
 
 def _without_bad_rows(fit: Fitted, lines: list[Line]) -> list[Line]:
@@ -99,9 +100,10 @@ def _without_bad_rows(fit: Fitted, lines: list[Line]) -> list[Line]:
         return lines
     label = listed([str(label) for label in table.labels(positions)], MOST_BAD)
     apart = f", without {'row' if len(bad) == 1 else 'rows'} {label}"
-    judged = [replace(line, check=f"{line.check}{apart}") for line in _asked(rest)]
+    asked_again = [check for check in _suiting(rest) if check not in OF_ALL_ROWS]
+    again = [line for check in asked_again for line in check(rest)]
     kept = [line for line in lines if not _of_shape(line)]
-    shapes = [line for line in judged if _of_shape(line)]
+    shapes = [replace(line, check=f"{line.check}{apart}") for line in again if _of_shape(line)]
     order = list(dict.fromkeys(line.name for line in (*lines, *shapes)))
     return sorted((*kept, *shapes), key=lambda line: order.index(line.name))
 
@@ -158,3 +160,5 @@ CHECKS: tuple[Check, ...] = (
     badly_fitted,
     decides,
 )
+# checks that one bad row does not mislead, or that are about it
+OF_ALL_ROWS: tuple[Check, ...] = (data, order, overlap, badly_fitted, decides)

@@ -5,21 +5,30 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
+from itertools import islice
 
 import numpy as np
 
-from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import Test
+from joinery.data.columns import Column
 from joinery.data.records import Records
 from joinery.design.resolving import expressions_of
 from joinery.notation.evaluate import Rows as Positions
 from joinery.notation.tree import names_in, spelled
 from joinery.show.numbers import count, figure
-from joinery.study.check.added import added, in_memory, indicators, of_used, would_see
+from joinery.study.check.added import (
+    added,
+    in_memory,
+    indicators,
+    of_used,
+    side_by_side,
+    surest,
+    usable_columns,
+    would_see,
+)
 from joinery.study.check.check import Line, nothing_left
 from joinery.study.fitted import Fitted
 from joinery.support import advice as say
-from joinery.support.errors import DataError
 
 LEFT, TOGETHER = "Is anything left out?", "Do rows belong together?"
 MOST_COLUMNS = 40  # unused columns that are looked at
@@ -66,27 +75,21 @@ def _unused(fit: Fitted, table: Records, rows: Positions) -> Iterator[Unused]:
     used = {n.name for e in expressions_of(sentence) for n in names_in(e)}
     used |= {name for name in (options.order, options.id, *options.cluster) if name}
     used |= {name for text in asides if text for name in table.names if name in text}
-    looked_at = 0
-    for name in table.names:
-        if name in used or name in table.beside or looked_at >= MOST_COLUMNS:
-            continue
-        found = _columns_of(table, name, rows)
-        if found is not None:
-            looked_at += 1
-            yield found
+    speaking = (
+        _columns_of(name, column, rows)
+        for name, column in usable_columns(table)
+        if name not in used
+    )
+    yield from islice(filter(None, speaking), MOST_COLUMNS)
 
 
-def _columns_of(table: Records, name: str, rows: Positions) -> Unused | None:
+def _columns_of(name: str, column: Column, rows: Positions) -> Unused | None:
     """Return an unused column, or None for one that says nothing: ids, dates, constants."""
-    try:
-        column = table.column(name)
-        if column.trouble or column.kind not in ("number", "yes/no", "category"):
-            return None
-        if column.kind == "category":
-            return _of_levels(name, column.codes(rows))
-        x = column.numbers(rows)
-    except DataError:  # a column that nobody names does no harm
+    if column.trouble or column.kind not in ("number", "yes/no", "category"):
         return None
+    if column.kind == "category":
+        return _of_levels(name, column.codes(rows))
+    x = column.numbers(rows)
     known = np.isfinite(x)
     if known.sum() < 0.5 * len(x):
         return None
@@ -114,28 +117,24 @@ def _of_levels(name: str, codes: np.ndarray) -> Unused | None:
 
 
 def _tests(fit: Fitted, everything: Sequence[Unused]) -> list[Test]:
-    groups, start = [], 0
-    for u in everything:
-        groups.append(np.arange(start, start + u.columns.shape[1]))
-        start += u.columns.shape[1]
     values = np.column_stack([u.columns for u in everything])
-    return added(fit, of_used(fit, values), groups)
+    groups = side_by_side(u.columns.shape[1] for u in everything)
+    return added(fit, of_used(values), groups)
 
 
 def _left_out(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
     """The unused column that goes with the residuals most, its p by Holm over all."""
-    tests = _tests(fit, everything)
-    p = np.array([test.p for test in tests])
-    if np.isnan(p).all():
+    best = surest(_tests(fit, everything))
+    if best is None:
         return
-    best = int(np.nanargmin(p))
-    test, name = tests[best], everything[best].name
+    place, test = best
+    name = everything[place].name
     yield Line(
         "left out",
         "left out",
         LEFT,
         f"{name} added (F, Holm over {count(len(everything), 'unused column')})",
-        replace(test, p=float(diagnostics.holm(p)[best])),
+        test,
         finding=f"{fit.words(name)}, which is not in the model, goes with what it misses",
         advise=lambda: f"add it: {say.change(add=spelled(name))}",
         small=0.01,
@@ -145,12 +144,11 @@ def _left_out(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
 
 def _together(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
     """The unused category whose rows are most alike, its p by Holm over all."""
-    tests = _tests(fit, everything)
-    p = np.array([test.p for test in tests])
-    if np.isnan(p).all():
+    best = surest(_tests(fit, everything))
+    if best is None:
         return
-    best = int(np.nanargmin(p))
-    test, group = tests[best], everything[best]
+    place, test = best
+    group = everything[place]
     alike = _alike(test, group)
     categories = count(len(everything), "category", "categories")
     yield Line(
@@ -158,7 +156,7 @@ def _together(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
         "belonging together",
         TOGETHER,
         f"rows of one {group.name} (F, Holm over {categories})",
-        replace(test, p=float(diagnostics.holm(p)[best]), size=alike),
+        replace(test, size=alike),
         finding=(
             f"rows of one {fit.words(group.name)} are alike (intraclass correlation "
             f"{figure(alike, 2)})"

@@ -5,7 +5,7 @@ what order statistics need."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Container, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, NamedTuple
@@ -30,6 +30,7 @@ from joinery.core.numeric.distributions import t_quantile
 from joinery.design.factors import NumberFactor
 from joinery.design.glm_blocks import WorkingRows, working_block
 from joinery.design.row_blocks import RowBlock
+from joinery.design.terms import DesignTerm
 from joinery.notation.evaluate import positions_at
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.rows.figures import (
@@ -256,7 +257,7 @@ class Asked(NamedTuple):
 def _asked(fit: Fitted) -> Asked:
     solution, at = fit.solution, limits_at(fit, np.empty(0))
     numbers = numbers_alone(fit)
-    middle = {int(c): m for c, m in zip(solution.kept, solution.centre)}
+    middle = column_means(fit)
     highest = highest_powers(fit)
     df = studentized_df(fit)
     if fit.origin:
@@ -470,6 +471,17 @@ def highest_powers(fit: Fitted) -> dict[str, float]:
         if len(term.factors) == 1 and isinstance(factor, NumberFactor):
             out[factor.base] = max(factor.degree, out.get(factor.base, factor.degree))
     return out
+
+
+def column_means(fit: Fitted) -> dict[int, float]:
+    """Return the mean of each kept column of the design, by its place."""
+    solution = fit.solution
+    return dict(zip(solution.kept.tolist(), solution.centre.tolist(), strict=True))
+
+
+def kept_columns(term: DesignTerm, kept: Container[int]) -> list[int]:
+    """Return the places of a term's columns that are kept."""
+    return [place for place in range(term.columns.start, term.columns.stop) if place in kept]
 
 
 def numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
