@@ -447,6 +447,19 @@ def test_facts_of_the_data_stand_on_the_page():
     assert "left out for empty cells; y is" in " ".join(str(jn.fit(lost, "y given x")).split())
 
 
+def test_equal_rows_are_told_where_chance_would_hardly_make_them():
+    assert "repeats" not in str(jn.fit("sample:jars", "jars_sold given hours_open"))
+    r = np.random.default_rng(2)
+    x = r.normal(20, 2, 40)
+    y = x + r.normal(size=40)
+    for digits, told in ((0, False), (6, True)):
+        table = pd.DataFrame({"x": x.round(digits), "y": y.round(digits)})
+        table = pd.concat([table, table.iloc[[7]]], ignore_index=True)
+        assert (
+            "repeats an earlier row" in " ".join(str(jn.fit(table, "y given x")).split())
+        ) == told
+
+
 def test_an_order_that_the_table_has_is_named_and_a_sorted_response_has_none():
     r = np.random.default_rng(5)
     t = pd.DataFrame(

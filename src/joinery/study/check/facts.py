@@ -29,7 +29,8 @@ DATA = "Are the data what they seem?"
 MOST_ROWS = 2**21  # of a table whose cells are looked at
 MOST_COLUMNS = 100  # of a model whose cells are looked at
 MANY_CELLS = 50_000  # of which the ends are looked at before they are sorted
-CONTINUOUS = 0.5  # share of different values from which on equal rows are no chance
+IMPROBABLE = 0.01  # equal rows that chance would make, below which they are none of its making
+DIGITS = 12  # of numbers that are compared: those beyond are left by arithmetic
 MANY_LOST = 0.2  # share of the rows left out for empty cells that is told
 DIFFERENT = 0.02  # chance below which rows used and rows left out differ
 NEAR_ENDS = 0.1  # of shares, from which on a straight line leaves 0 to 1
@@ -114,7 +115,7 @@ def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
     kinds = ("number", "yes/no", "category", "date")
     names = [name for name, column in usable_columns(table) if column.kind in kinds]
     again = np.setdiff1d(repeated_rows(table, EVERY_ROW, names), used.out)
-    if len(again) and _continuous(table, names, used, len(again)):
+    if len(again) and _improbable(table, names, used):
         labels = listed(table.labels(again), 4, of=len(again))
         words = (
             f"{count(len(again), 'row repeats', 'rows repeat')} an earlier row exactly ({labels})"
@@ -126,17 +127,24 @@ def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
         yield _line("rows twice", words, advice=advice)
 
 
-def _continuous(table: Records, names: list[str], used: UsedRows, again: int) -> bool:
-    """Return True if a column of numbers hardly repeats itself among rows that are no repeats."""
+def _improbable(table: Records, names: list[str], used: UsedRows) -> bool:
+    """Return True if chance would hardly make two rows equal, by how finely numbers are written.
+
+    Two cells of a column are equal with about the chance that its step has of its middle half."""
+    pairs = used.used * (used.used - 1) / 2
     for name in names:
         column = table.column(name)
         if column.kind != "number":
             continue
         x = column.numbers(used.rows)
-        parted = bool(np.any(x[:1000] != np.round(x[:1000])))
-        if parted and len(np.unique(x[np.isfinite(x)])) > CONTINUOUS * (used.used - again):
-            return True
-    return False
+        x = x[np.isfinite(x)]
+        size = float(np.abs(x).max(initial=0.0)) or 1.0
+        values = np.unique(np.round(x / size, DIGITS))
+        if len(values) < 2:
+            continue
+        low, high = np.quantile(x / size, (0.25, 0.75))
+        pairs *= min(1.0, float(np.diff(values).min()) / max(high - low, 10.0**-DIGITS))
+    return pairs < IMPROBABLE
 
 
 def _of_response(fit: Fitted) -> Iterator[Line]:

@@ -76,10 +76,10 @@ def _whole(fit: Fitted) -> Iterator[str]:
             yield f"{percent(fit.r_squared)} of the variation in {name} is explained by the model."
         if fit.residual_sd is not None and not fit.solution.perfect:
             if fit.options.weights is None:
-                row = "rows"
+                of = ""
             else:
-                row = "rows of weight 1"
-            yield f"The residual SD of {row} is {figure(fit.residual_sd, 3)}."
+                of = " of rows of weight 1"
+            yield f"The residual SD{of} is {figure(fit.residual_sd, 3)}."
     elif fit.estimate.null_deviance > 0 and fit.model_df:
         share = 1 - fit.estimate.deviance / fit.estimate.null_deviance
         yield f"{percent(max(share, 0.0))} of the deviance of {name} is explained by the model."
