@@ -91,7 +91,7 @@ def test_the_normal_law_of_d_takes_over_smoothly(monkeypatch):
     e = rng.normal(size=n)
     e -= U @ (U.T @ e)
     true = diagnostics.durbin_watson(e, U).p
-    monkeypatch.setattr(diagnostics, "MOST_EXACT", 100)
+    monkeypatch.setattr(diagnostics, "MOST_INVERTED", 100)
     assert diagnostics.durbin_watson(e, U).p == pytest.approx(true, abs=2e-3)
     assert diagnostics.durbin_watson(e, None).p == pytest.approx(true, abs=0.02)
 

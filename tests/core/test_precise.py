@@ -11,7 +11,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from joinery.core.blocks.blocks import ArrayBlocks
-from joinery.core.least_squares.exact_products import BITS, ROWS, Scaled, cross_products
+from joinery.core.least_squares.exact_products import (
+    EXACT_ROWS,
+    SLICE_BITS,
+    Scaled,
+    cross_products,
+)
 from joinery.core.numeric import double_double as precise
 
 MODERATE = st.floats(-1e60, 1e60).filter(lambda v: v == 0 or abs(v) > 1e-60)
@@ -49,7 +54,7 @@ def test_pairs_keep_thirty_digits(a, da, b, db):
 @pytest.mark.parametrize("count", [2, 3])
 def test_cross_products_are_right_far_beyond_a_double(count):
     rng = np.random.default_rng(3)
-    X, y = rng.uniform(-1, 1, (2 * ROWS + 77, 2)), rng.uniform(-1, 1, 2 * ROWS + 77)
+    X, y = rng.uniform(-1, 1, (2 * EXACT_ROWS + 77, 2)), rng.uniform(-1, 1, 2 * EXACT_ROWS + 77)
     X[:, 1] = X[:, 0] + 1e-9 * X[:, 1]
     G = cross_products(Scaled(ArrayBlocks(X, y), False, np.zeros(3), np.full(3, 2.0), 1.0), count)
     Z = np.column_stack([X, y]) / 2
@@ -60,7 +65,7 @@ def test_cross_products_are_right_far_beyond_a_double(count):
                 for a, b in zip(Z[:, i].tolist(), Z[:, j].tolist(), strict=True)
             )
             error = abs(Fraction(float(G[0][i, j])) + Fraction(float(G[1][i, j])) - truth)
-            assert error <= len(Z) * Fraction(2) ** -min(BITS * count + 53, 104)
+            assert error <= len(Z) * Fraction(2) ** -min(SLICE_BITS * count + 53, 104)
 
 
 def test_factor_and_inverse_of_a_hopeless_matrix():

@@ -32,6 +32,7 @@ from joinery.show.palette import TEAL
 from joinery.study import thinned
 from joinery.study.check import order
 from joinery.study.forecast import table as forecasts
+from joinery.study.picture_list import PICTURES
 from joinery.study.rows import digest, figures
 
 N = 3001
@@ -74,7 +75,7 @@ def nothing_held(monkeypatch):
     """Small tables are left where they are too, and cut into many blocks and stretches."""
     monkeypatch.setattr(records, "is_held", lambda source, apart=False: apart)
     monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 256)
-    monkeypatch.setattr(cells, "KEPT", 2)
+    monkeypatch.setattr(cells, "STRETCHES_KEPT", 2)
     for module in (cells, learning):
         monkeypatch.setattr(module, "STRETCH", 700)
 
@@ -198,7 +199,7 @@ def test_every_type_of_a_postgresql_column_comes_as_what_it_is(postgres_url):
 def test_a_connection_that_drops_in_the_middle_leaves_nothing(postgres_url, monkeypatch, tmp_path):
     from joinery.data.sources import database
 
-    monkeypatch.setattr(database, "ROWS", 100)
+    monkeypatch.setattr(database, "FETCHED_ROWS", 100)
     monkeypatch.setenv("TMPDIR", str(tmp_path))
     monkeypatch.setattr("tempfile.tempdir", None)
     query = (
@@ -228,7 +229,7 @@ def test_a_query_is_read_once_and_its_folder_goes_with_it(tmp_path, monkeypatch)
 def test_columns_of_a_query_may_begin_with_none_and_change_their_type(tmp_path, monkeypatch):
     from joinery.data.sources import database
 
-    monkeypatch.setattr(database, "ROWS", 10)
+    monkeypatch.setattr(database, "FETCHED_ROWS", 10)
     table = pd.DataFrame({"x": [*range(40)], "late": [None] * 15 + ["a", "b"] * 12 + [None]})
     table["y"] = [*range(20), *np.linspace(0, 1, 20)]
     with sqlite3.connect(tmp_path / "t.db") as base:
@@ -399,7 +400,7 @@ def test_pages_and_checks_of_rows_that_are_not_held(
         held.forecast(large[:40]).frame,
         jn.fit(large, "y given x, g * h").adjusted_means("g").frame,
     )
-    for module, name in ((figures, "MOST_HELD"), (digest, "HELD"), (straight, "MOST_ALIKE")):
+    for module, name in ((figures, "MOST_HELD"), (digest, "DIGEST_ROWS"), (straight, "MOST_ALIKE")):
         monkeypatch.setattr(module, name, 1000)
     left = jn.fit(tmp_path / "t.parquet", sentence, **options)
     assert uncounted(str(left)) == uncounted(page)
@@ -516,7 +517,7 @@ def test_neighbours_are_followed_from_block_to_block(options, tmp_path, monkeypa
 
     told = checks(table)
     assert told["check"].str.contains("Godfrey").any()
-    monkeypatch.setattr(order, "MOST_BASIS", 0)
+    monkeypatch.setattr(order, "ORDER_CELLS", 0)
     monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 67)
     without_basis = checks(table)
     monkeypatch.setattr(figures, "MOST_HELD", 100)
@@ -537,14 +538,18 @@ def test_pictures_of_many_rows_show_some_and_every_remarkable_one(sentence, tmp_
     large.to_parquet(tmp_path / "t.parquet", row_group_size=900)
     options = {"family": "poisson"} if sentence.startswith("c") else {}
     held = jn.fit(large, sentence, id="id", **options)
-    names = {n: b for n, b in thinned.THINNED.items() if n != "line" or sentence[0] == "c"}
+    names = {
+        name: picture.thinned == "with remarkable"
+        for name, picture in PICTURES.items()
+        if picture.thinned and (name != "line" or sentence[0] == "c")
+    }
 
     def texts(figure):
         return {t.get_text().replace("\n", " ") for t in figure.findobj(Text)}
 
     whole, rows = {name: texts(held.draw(name)) for name in names}, len(held.rows())
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
-    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(digest, "DIGEST_ROWS", 1000)
     monkeypatch.setattr(evenly, "MOST_DRAWN", 500)
     left = jn.fit(tmp_path / "t.parquet", sentence, id="id", **options)
     in_memory = jn.fit(large, sentence, id="id", **options)
@@ -575,7 +580,7 @@ def test_pictures_of_many_rows_that_look_back_show_what_all_rows_say(
     held = jn.fit(large, sentence, order="t")
     rows = held.rows().frame.dropna(subset="residual")
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
-    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(digest, "DIGEST_ROWS", 1000)
     monkeypatch.setattr(evenly, "MOST_DRAWN", 500)
     left = jn.fit(tmp_path / "t.parquet", sentence, order="t")
     drawn, said = thinned.thinned(left._fitted, "residuals", "flagged")
@@ -593,7 +598,7 @@ def test_remarkable_rows_bend_no_smooth(tmp_path, monkeypatch):
     rows = held.rows().frame.assign(x=large["x"])
     rows = rows[~rows["reason"].str.startswith("left out")]
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
-    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(digest, "DIGEST_ROWS", 1000)
     monkeypatch.setattr(evenly, "MOST_DRAWN", 700)
     left = jn.fit(tmp_path / "t.parquet", "y given x, g")
     even = rows.assign(number=np.arange(1.0, len(rows) + 1))[5::10]
@@ -622,7 +627,7 @@ def test_what_is_sent_of_rows_that_are_not_held_lists_the_remarkable_ones(tmp_pa
     held = jn.fit(large, "y given x, g", id="id").rows().frame
     worst = held[held["verdict"].isin(["caution", "serious"])]
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
-    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(digest, "DIGEST_ROWS", 1000)
     monkeypatch.setattr(evenly, "MOST_DRAWN", 500)
     left = jn.fit(tmp_path / "t.parquet", "y given x, g", id="id")
     page = left.report(tmp_path / "r.html").read_text()
@@ -661,7 +666,7 @@ def test_pictures_of_lagged_terms_want_all_rows(tmp_path, monkeypatch):
 def test_what_needs_all_rows_says_so_and_what_to_do(tmp_path, monkeypatch):
     fit = jn.fit(in_one_file(tmp_path), "y given x, z")
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
-    monkeypatch.setattr(digest, "HELD", 1000)
+    monkeypatch.setattr(digest, "DIGEST_ROWS", 1000)
     fit = fit.revise(level=0.9)
     for ask in (
         fit.rows,
@@ -718,7 +723,7 @@ def test_small_files_are_opened_once_however_many_columns(kept, tmp_path, monkey
     real = arrow.ArrowSource._columns_of
     monkeypatch.setattr(arrow.ArrowSource, "_columns_of", lambda source, group, columns: (
         opened.append(group.path), real(source, group, columns))[1])  # fmt: skip
-    monkeypatch.setattr(arrow, "MOST_KEPT", kept)
+    monkeypatch.setattr(arrow, "GROUP_CELLS_KEPT", kept)
     sentence = "y given x, z, n, o, g"
     same(
         jn.fit(TABLE, sentence).coefficients().frame,
@@ -731,7 +736,7 @@ def test_small_files_are_opened_once_however_many_columns(kept, tmp_path, monkey
 
 
 def test_a_file_that_changes_under_a_fit_is_noticed(tmp_path, monkeypatch):
-    monkeypatch.setattr(arrow, "TOGETHER", 1)  # else all its rows are still at hand
+    monkeypatch.setattr(arrow, "PART_ROWS", 1)  # else all its rows are still at hand
     file = tmp_path / "t.parquet"
     TABLE.to_parquet(file, row_group_size=500)
     fit = jn.fit(str(file), "y given x, z")
@@ -741,7 +746,7 @@ def test_a_file_that_changes_under_a_fit_is_noticed(tmp_path, monkeypatch):
 
 
 def test_writing_that_fails_leaves_no_file(tmp_path, monkeypatch):
-    monkeypatch.setattr(arrow, "TOGETHER", 1)
+    monkeypatch.setattr(arrow, "PART_ROWS", 1)
     file = tmp_path / "t.parquet"
     TABLE.to_parquet(file, row_group_size=500)
     fit = jn.fit(str(file), "y given x, z")
@@ -805,8 +810,8 @@ def test_memory_stays_flat_as_rows_grow(tmp_path):
             "from joinery.data.sources import arrow, cells, source\n"
             "from joinery.study.check import straight\n"
             "from joinery.study.rows import digest\n"
-            "source.HELD_CELLS = digest.HELD = straight.MOST_ALIKE = 0\n"
-            "cells.KEPT, order_statistics.GATHERED = 2, 2**12\n"
+            "source.HELD_CELLS = digest.DIGEST_ROWS = straight.MOST_ALIKE = 0\n"
+            "cells.STRETCHES_KEPT, order_statistics.GATHERED = 2, 2**12\n"
             "tracemalloc.start()\n"
             f"fit = jn.fit({str(file)!r}, 'y given a, b, c, d')\n"
             f"str(fit); fit.write_rows({str(tmp_path / 'rows.parquet')!r})\n"
@@ -851,7 +856,7 @@ def test_an_interrupt_leaves_nothing_and_says_how_far_it_came(tmp_path, monkeypa
     scratch.mkdir()
     monkeypatch.setenv("TMPDIR", str(scratch))
     monkeypatch.setattr("tempfile.tempdir", None)
-    monkeypatch.setattr(database, "ROWS", 500)
+    monkeypatch.setattr(database, "FETCHED_ROWS", 500)
     stopped(monkeypatch, database, "_table", 3)
     with pytest.raises(KeyboardInterrupt) as stop:
         jn.source(f"sqlite:///{tmp_path}/t.db", query="select * from t")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import subprocess
 import sys
 from typing import get_args
@@ -13,12 +14,12 @@ from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 from joinery.first_look.pictures import PICTURES as LOOK_PICTURES
 from joinery.hand_over.formula.equation import STYLES
-from joinery.model.steps import MISSING, STD_ERRORS
+from joinery.model.choices import MISSING, STD_ERRORS
 from joinery.show.table import FORMS
 from joinery.study.compare.anova import AFTER
 from joinery.study.compare.stepwise import CRITERIA, MOVES
-from joinery.study.draw import PICTURES
 from joinery.study.fitted import Options
+from joinery.study.picture_list import PICTURES, listing
 from joinery.study.resample.bootstrap import INTERVALS, RESAMPLES
 from joinery.study.understand.level_means import CORRECTIONS, WEIGHTINGS
 from joinery.support import words
@@ -90,3 +91,8 @@ def test_a_type_checker_finds_the_slips_of_a_user_and_nothing_else(tmp_path):
             found[int(line.split(":")[1])] = line.rpartition("[")[2].rstrip("]")
     assert found == dict(enumerate(SLIPS.values(), 3)), run.stdout + run.stderr
     assert jn.__all__
+
+
+def test_the_docstring_of_draw_names_every_picture_with_its_options():
+    doc = " ".join(inspect.getdoc(jn.Fit.draw).split())
+    assert [line for line in listing() if f"- {line}" not in doc] == []

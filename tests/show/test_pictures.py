@@ -17,7 +17,7 @@ from matplotlib.text import Text
 import joinery as jn
 from joinery.show.pictures.canvas import names_as_they_are
 from joinery.show.pictures.layout import shown_ticks
-from joinery.study.draw import PICTURES
+from joinery.study.picture_list import PICTURES
 
 LONG = "a_predictor_with_a_name_of_forty_signs_{:02d}"
 

@@ -321,7 +321,7 @@ def test_checks_do_not_depend_on_how_rows_are_cut_or_held(monkeypatch, sentence,
     table["w"], table["r"] = rng.uniform(0.5, 2, n), rng.integers(1, 4, n)
     first = jn.fit(table, sentence, **asides).checks().frame
     monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 500)
-    monkeypatch.setattr(digest, "HELD", 0)
+    monkeypatch.setattr(digest, "DIGEST_ROWS", 0)
     second = jn.fit(table, sentence, **asides).checks().frame
     assert first["verdict"].tolist() == second["verdict"].tolist()
     for name in ("statistic", "p"):

@@ -165,7 +165,7 @@ def test_rows_taken_some_at_a_time_say_the_same(
     known = [whole.correlations.frame, whole.response.frame, whole.predictor_pairs.frame]
     for room, name, few in (
         (learning, "STRETCH", 100),
-        (response, "CELLS", 500),
+        (response, "LOOK_CELLS", 500),
         (order_statistics, "GATHERED", 50),
     ):
         monkeypatch.setattr(room, name, few)
@@ -199,7 +199,7 @@ def test_a_response_goes_with_terms_as_it_is_known_to():
     "sentence", ["y given h, x", "m per e given x, h", "y given x, h without intercept"]
 )
 def test_many_levels_go_with_a_response_as_their_columns_do(sentence, monkeypatch):
-    monkeypatch.setattr(response, "CELLS", 900)
+    monkeypatch.setattr(response, "LOOK_CELLS", 900)
     rng = np.random.default_rng(3)
     table = long_table().dropna().reset_index(drop=True)
     n = len(table)
@@ -229,7 +229,7 @@ def test_many_levels_go_with_a_response_as_their_columns_do(sentence, monkeypatc
 
 def test_ranks_of_long_columns_are_of_rows_evenly_taken(monkeypatch):
     table = long_table().dropna()
-    monkeypatch.setattr(correlations, "MOST_RANKED", 300)
+    monkeypatch.setattr(correlations, "LOOK_RANKED", 300)
     some = jn.look(table.iloc[::3], "y given x, k").correlations
     look = jn.look(table, "y given x, k")
     assert "Spearman's over 300 of them taken evenly" in look.correlations.notes[0]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import pickle
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -188,3 +190,21 @@ def test_units_without_end_move_no_criterion_out_of_reach():
         table.assign(y=table["y"] * 1e180), "y given x, z, g", criterion="bic", weights="w"
     )
     assert huge.steps["bic"].iloc[-1] == pytest.approx(huge.final.bic)
+
+
+@pytest.mark.parametrize("criterion", ["bic", "p"])
+def test_a_chosen_fit_says_so_everywhere_and_its_crosscheck_chooses_again(criterion, tmp_path):
+    trail = jn.stepwise("sample:queens", "eggs_a_day given all but queen", criterion=criterion)
+    fit = trail.final
+    table = fit.crosscheck()
+    typical = table["figure"].tolist().index("typical error (root mean square)")
+    assert table["unseen"][typical] == pytest.approx(trail.crosscheck[0], rel=1e-12)
+    loaded = jn.load(fit.save(tmp_path / "fit.json"))
+    new = jn.sample_data("queens").head(2)
+    for one in (fit, loaded, pickle.loads(pickle.dumps(fit))):
+        assert one.changes == ("chosen stepwise",)
+        assert "chosen stepwise" in " ".join(str(one).split())
+        for answer in (one.coefficients(), one.anova(), one.overall(), one.forecast(new)):
+            assert any("chosen stepwise on these rows" in note for note in answer.notes)
+    again = fit.revise(drop=str(fit.sentence.split(" given ")[1].split(",")[0]))
+    assert [again.changes[0], len(again.changes)] == ["chosen stepwise", 2]

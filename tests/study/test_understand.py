@@ -662,7 +662,7 @@ def test_rows_that_follow_one_another_are_lagged_by_each_other_where_they_can_be
 
 
 def test_many_levels_are_averaged_unless_one_term_joins_too_many(monkeypatch):
-    monkeypatch.setattr(held, "MOST_CELLS", 5)
+    monkeypatch.setattr(held, "HELD_COMBINATIONS", 5)
     apart = jn.fit(TABLE, "y given x, g, h").forecast("x = 3", hold="average")
     assert np.isfinite(apart["fitted"][0])
     with pytest.raises(jn.CallError, match="g, h have too many levels together"):

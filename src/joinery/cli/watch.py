@@ -16,8 +16,8 @@ from joinery.support import errors
 if TYPE_CHECKING:
     from joinery.model.result import Fit
 
-SETTLED = 0.3  # seconds that a file must stay as it is before it is read
-PATIENCE = 20  # how often that is waited for
+QUIET_FOR = 0.3  # seconds that a file must stay as it is before it is read
+QUIET_TRIES = 20  # how often that is waited for
 
 # the fit that the command worked on last
 last_fit: ContextVar[Fit | None] = ContextVar("last_fit", default=None)
@@ -133,8 +133,8 @@ def _state(path: Path) -> tuple[int, int, int] | None:
 def _settled(path: Path) -> tuple[int, int, int] | None:
     """The state of a file once it stays as it is for a moment; None while it is away."""
     before = _state(path)
-    for _ in range(PATIENCE):
-        time.sleep(SETTLED)
+    for _ in range(QUIET_TRIES):
+        time.sleep(QUIET_FOR)
         now = _state(path)
         if now == before:
             return now

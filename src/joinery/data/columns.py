@@ -19,14 +19,15 @@ from joinery.notation.evaluate import Rows
 from joinery.notation.tree import number_text
 from joinery.support import advice
 from joinery.support.errors import UnusableColumnError, listed
+from joinery.support.limits import MOST_DISTINCT
 
 Labels = Callable[[np.ndarray], Sequence[Any]]
 Values = np.ndarray | Cells  # held, or read when rows are asked for
 DURATIONS = "durations are read as days"
 PERIODS = "periods are read as the day each begins"
-AT_ONCE = 2**15  # cells of a table kept row by row that are gathered before they are gone through
-EXACT = 2**53  # whole numbers up to here are doubles
-MOST_DISTINCT = 2**20  # different numbers of a column not held that are told apart
+# cells of a table kept row by row that are gathered before they are gone through
+CELLS_TOGETHER = 2**15
+EXACT_WHOLE = 2**53  # whole numbers up to here are doubles
 YES_NO = ({"no", "yes"}, {"n", "y"}, {"false", "true"})
 NOTES = "joinery_notes"  # where a frame carries what was noted while it was read
 
@@ -198,7 +199,7 @@ class Column:
         values = self.values
         if not isinstance(values, np.ndarray) or values.dtype.kind not in "iu" or not len(values):
             return None
-        if max(abs(int(values.min())), int(values.max())) > EXACT:
+        if max(abs(int(values.min())), int(values.max())) > EXACT_WHOLE:
             return values
         return None
 
@@ -274,8 +275,8 @@ def swept(numbers: Iterable[np.ndarray]) -> Swept:
     """Return what numbers are that come some at a time; of none that they are not sound."""
     low, high = np.inf, -np.inf
     for some in numbers:
-        for start in range(0, len(some), AT_ONCE):
-            near = np.ascontiguousarray(some[start : start + AT_ONCE])
+        for start in range(0, len(some), CELLS_TOGETHER):
+            near = np.ascontiguousarray(some[start : start + CELLS_TOGETHER])
             # NaN stays once it is there
             low, high = np.minimum(low, near.min()), np.maximum(high, near.max())
     return Swept(bool(np.isfinite(low) and np.isfinite(high)), float(low), float(high))
@@ -300,7 +301,7 @@ def column_name(label: Any) -> str:
 
 def beyond_doubles(level: Any) -> bool:
     """Return True for a whole number that a double cannot tell from its neighbours."""
-    return isinstance(level, (int, np.integer)) and abs(int(level)) > EXACT
+    return isinstance(level, (int, np.integer)) and abs(int(level)) > EXACT_WHOLE
 
 
 def exact_level(level: Any) -> Any:

@@ -32,7 +32,7 @@ MISSING = (
     "", "NA", "N/A", "n/a", "NaN", "nan", "-nan", "-NaN", "NULL", "null", "None", "<NA>",
     "#N/A", "#NA", "#N/A N/A", "1.#IND", "-1.#IND", "1.#QNAN", "-1.#QNAN",
 )  # fmt: skip
-GLANCE = 200  # rows in which most tables of numbers show their decimal mark
+GLANCE_MARKS = 200  # rows in which most tables of numbers show their decimal mark
 _NUMBER = re.compile(r"[-+]?\d+([.,]\d+)?")
 _NULL = "\x00"
 
@@ -181,7 +181,7 @@ def _marked(frame: pd.DataFrame, cells: _Cells, given: Settled) -> Marks:
     else:
         usual = given.usual or (COMMA if cells.delimiter == ";" else POINT)
         texts = list(texts_of(frame))
-        marks = settled([*texts, *_distinct(cells.texts(floats, GLANCE))], usual)
+        marks = settled([*texts, *_distinct(cells.texts(floats, GLANCE_MARKS))], usual)
         in_doubt = marks.decimal == COMMA or not marks.certain
         if not marks.certain and usual == POINT:
             floats = [i for i in floats if _three_digits(frame.iloc[:, i].to_numpy())]

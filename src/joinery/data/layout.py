@@ -12,7 +12,7 @@ from dataclasses import dataclass
 _TOTAL = re.compile(r"(grand\s+|sub-?\s?)?(totals?|sums?|averages?|means?)\s*:?", re.IGNORECASE)
 _REMARK = re.compile(r"(notes?|sources?|footnotes?)\b.*:|[*†‡]", re.IGNORECASE)
 _NUMBER = re.compile(r"[-+]?[\d.,]+%?")
-LOOKED_AT = 60
+LOOKED_AT = 60  # lines at the top of a file that tell its header and delimiter
 MOST_ABOVE, MOST_BELOW, LEAST_ROWS, LONG = 30, 5, 2, 40
 COMMENT = "#"
 

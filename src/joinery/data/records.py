@@ -14,7 +14,7 @@ import pandas as pd
 
 from joinery.core.blocks.partition import Runner
 from joinery.data.columns import (
-    EXACT,
+    EXACT_WHOLE,
     NOTES,
     Column,
     Swept,
@@ -48,6 +48,7 @@ from joinery.support.errors import (
     listed,
 )
 
+# of a table whose columns are looked at one by one sooner than threads are started
 FEW_CELLS = 2000
 NO_LABEL = "(none)"  # stands for the label of a row whose cell is empty
 SPARSE = 8  # rows between labels from which on they are picked rather than read on
@@ -407,7 +408,7 @@ class Records:
         cells = self._frame.to_numpy()
         if cells.dtype != np.float64:
             return None
-        large = np.abs(cells) > EXACT  # whole numbers may have been rounded to doubles
+        large = np.abs(cells) > EXACT_WHOLE  # whole numbers may have been rounded to doubles
         return None if large.any() else cells
 
 

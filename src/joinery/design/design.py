@@ -22,7 +22,7 @@ from joinery.notation.evaluate import Context, Memory, Rows
 from joinery.notation.tree import Expression, Sentence, names_in
 
 AS_THEY_STAND = "columns as they stand"  # where a context keeps them
-FEW_LEVELS = 4  # so few columns of levels are multiplied as soon as they are summed
+FEW_LEVEL_COLUMNS = 4  # so few columns of levels are multiplied as soon as they are summed
 
 
 @dataclass(frozen=True)
@@ -121,7 +121,7 @@ class Design:
         candidates = [
             t
             for t in self.terms
-            if t.cells and len(t.categories) == len(t.factors) and len(t.names) >= FEW_LEVELS
+            if t.cells and len(t.categories) == len(t.factors) and len(t.names) >= FEW_LEVEL_COLUMNS
         ]
         if not candidates:
             return None

@@ -8,8 +8,7 @@ import numpy as np
 
 from joinery.data.records import Records
 from joinery.notation.evaluate import Rows, positions_at
-
-MOST_DRAWN = 2**18
+from joinery.support.limits import MOST_DRAWN
 
 
 def drawn_evenly(n: int) -> tuple[np.ndarray, str] | None:

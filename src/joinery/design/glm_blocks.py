@@ -15,8 +15,7 @@ from joinery.design.design import Design
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlock, RowBlocks
 from joinery.notation.evaluate import Rows
-
-MOST_KEPT = 2**25  # cells that are kept between passes rather than made again
+from joinery.support.limits import PASS_CELLS_KEPT
 
 
 class LikelihoodBlocks:
@@ -37,7 +36,10 @@ class LikelihoodBlocks:
     def pieces(self) -> Partition[LikelihoodRows]:
         made = self.blocks.row_blocks
         count = self.blocks.table.count(self.blocks.rows)
-        if count * (self.blocks.design.stored_width + 4) > MOST_KEPT or made.runner is not None:
+        if (
+            count * (self.blocks.design.stored_width + 4) > PASS_CELLS_KEPT
+            or made.runner is not None
+        ):
             return made.map(likelihood_rows)
         if not self._kept:
             self._kept = [None] * len(made)

@@ -21,6 +21,7 @@ from joinery.data.sources.source import STRETCH
 from joinery.notation.evaluate import EVERY_ROW, LEARNT, Context, Memory, Rows, evaluate
 from joinery.notation.tree import Call, Expression, Name, calls_in, lags_in, names_in
 from joinery.support.errors import UnusableColumnError
+from joinery.support.limits import MOST_RANKED
 
 Learnt = dict[str, Any]
 Piece = tuple[Context, np.ndarray | None]  # some rows, and how often each stands (None: once)
@@ -201,9 +202,6 @@ def _scale(values: Partition[Counted], call: Call) -> Learnt:
             f"{call}: {call.arguments[0]} does not vary, so it cannot be divided by its spread"
         )
     return {"mean": middle, "sd": sd}
-
-
-MOST_RANKED = 2**20
 
 
 def _ranks(values: Partition[Counted], call: Call) -> Learnt:

@@ -10,7 +10,7 @@ from typing import Protocol
 
 import numpy as np
 
-from joinery.core.blocks.blocks import BLOCK_ROWS, Block, BlockWithResidue
+from joinery.core.blocks.blocks import Block, BlockWithResidue
 from joinery.core.blocks.columns import Columns, dense, some_rows
 from joinery.core.blocks.partition import Partition
 from joinery.data.records import Records
@@ -21,9 +21,8 @@ from joinery.notation.evaluate import Context, Rows, evaluate
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Expression
 from joinery.support.errors import UnusableColumnError, listed
+from joinery.support.limits import BLOCK_CELLS, BLOCK_ROWS
 from joinery.support.progress import counted
-
-BLOCK_CELLS = 2**21
 
 
 @dataclass(frozen=True)

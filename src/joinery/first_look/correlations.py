@@ -11,15 +11,15 @@ from joinery.data.records import Records
 from joinery.notation.evaluate import Rows, positions_at
 from joinery.show.table import Table
 from joinery.show.table_layout import Layout
+from joinery.support.limits import LOOK_RANKED
 
-LEVEL = 0.95
-MOST_RANKED = 200_000  # ranks of very long columns would take longer than all the rest
+LEVEL = 0.95  # of the intervals of correlations
 
 
 def ranked_rows(table: Records, rows: Rows) -> tuple[Rows, int]:
     """The rows whose ranks are told, every so many of those wanted: all where they are few."""
     n = table.count(rows)
-    step = max(-(-n // MOST_RANKED), 1)
+    step = max(-(-n // LOOK_RANKED), 1)
     if step == 1:
         return (rows, 1)
     return (positions_at(rows, np.arange(0, n, step)), step)

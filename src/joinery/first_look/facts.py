@@ -14,15 +14,16 @@ from joinery.notation.tree import spelled
 from joinery.show.numbers import count, percent, value
 from joinery.support import advice
 
-MOST_LEVELS = 4
+LEVELS_TOLD = 4  # the most frequent levels of a category that a look names
 BARS = "▁▂▃▄▅▆▇█"
-CELLS = 10
+HISTOGRAM_CELLS = 10  # of the row that shows a column's distribution
+# numbers that sheets have where a cell should be empty
 STAND_INS = (-1.0, -9.0, -99.0, -999.0, -9999.0, -99999.0, 99.0, 999.0, 9999.0, 99999.0)
-HEAVY_TAIL = 2.0
-MANY_MISSING = 0.9
-FEW_VALUES = 7
+HEAVY_TAIL = 2.0  # skewness of an exponential: beyond it a logarithm is worth a look
+MANY_MISSING = 0.9  # a share of the rows: a column of so many empty cells is remarked on
+FEW_DISTINCT = 7  # different values of a whole number that may be levels
 MOSTLY_DIFFERENT, FEW_TEXTS = 0.5, 10  # share of the cells, and count, beyond which texts are prose
-PIECE = 65536
+SUMMED_TOGETHER = 65536  # sorted values whose powers are summed while they are in cache
 
 
 @dataclass(frozen=True)
@@ -123,8 +124,8 @@ def _moments(ordered: np.ndarray) -> dict[str, float]:
     with np.errstate(all="ignore"):
         mean = float(ordered.mean())
         square = cube = 0.0
-        for start in range(0, n, PIECE):
-            away = ordered[start : start + PIECE] - mean
+        for start in range(0, n, SUMMED_TOGETHER):
+            away = ordered[start : start + SUMMED_TOGETHER] - mean
             squares = away * away
             square += float(squares.sum())
             cube += float(squares @ away)
@@ -157,10 +158,10 @@ def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing:
     }
     kind = column.kind
     if len(places):
-        order = np.argsort(-counts, kind="stable")[:MOST_LEVELS]
+        order = np.argsort(-counts, kind="stable")[:LEVELS_TOLD]
         shown = [f"{level_text(column.all_levels[places[i]])} {counts[i]:,}" for i in order]
         rest = len(places) - len(order)
-        if counts.max() == 1 and len(places) > MOST_LEVELS:
+        if counts.max() == 1 and len(places) > LEVELS_TOLD:
             if kind == "category":
                 kind = "id-like"
             figures["values"] = f"all different: {level_text(column.all_levels[places[0]])}, …"
@@ -177,7 +178,7 @@ def _is_prose(column: Column, places: np.ndarray, counts: np.ndarray) -> bool:
     return bool(len(places) > MOSTLY_DIFFERENT * counts.sum() and len(places) > FEW_TEXTS)
 
 
-def histogram(ordered: np.ndarray, cells: int = CELLS) -> str:
+def histogram(ordered: np.ndarray, cells: int = HISTOGRAM_CELLS) -> str:
     """Counts in equal ranges from least to greatest as small bars; empty ranges are blank."""
     if not len(ordered) or not np.isfinite(ordered[[0, -1]]).all() or ordered[0] == ordered[-1]:
         return ""
@@ -231,13 +232,13 @@ def _about_numbers(
         and np.isfinite(figures["skew"])
         and figures["skew"] > HEAVY_TAIL
         and ordered[0] > 0
-        and len(distinct) > FEW_VALUES
+        and len(distinct) > FEW_DISTINCT
     ):
         logs = np.log(ordered)
         away = logs - logs.mean()
         if abs(float((away**3).mean() / away.std() ** 3)) < figures["skew"] / 2:
             yield long_tail(name, figures["skew"])
-    if repeats is not None and not integral and n >= 20 and len(distinct) > FEW_VALUES:
+    if repeats is not None and not integral and n >= 20 and len(distinct) > FEW_DISTINCT:
         common = int(np.argmax(repeats))
         if repeats[common] >= max(0.3 * n, 5):
             yield (
@@ -246,7 +247,7 @@ def _about_numbers(
             )
     if distinct.tolist() == [0.0, 1.0]:
         yield zero_or_one(name)
-    if integral and 2 < len(distinct) <= FEW_VALUES and n >= 5 * len(distinct):
+    if integral and 2 < len(distinct) <= FEW_DISTINCT and n >= 5 * len(distinct):
         yield few_values(name, len(distinct))
 
 

@@ -13,7 +13,7 @@ from joinery.design.learning import Learner
 from joinery.notation.evaluate import Context, Rows, evaluate
 from joinery.show.numbers import value
 
-GROUPS = 4
+RANGES = 4  # into which a number is cut where its response is looked at by ranges
 
 
 @dataclass(frozen=True)
@@ -126,7 +126,7 @@ class Ranges:
     few: bool
 
     @classmethod
-    def of(cls, learner: Learner, number: Any, groups: int = GROUPS) -> Ranges:
+    def of(cls, learner: Learner, number: Any, groups: int = RANGES) -> Ranges:
         values, distinct = learner.values(number), np.empty(0)
 
         def of_rows(rows: Rows) -> np.ndarray:

@@ -33,8 +33,8 @@ if TYPE_CHECKING:
     from joinery.first_look.response import ResponseLook
 
 MOST_PANELS, MOST_MATRIX = 20, 12
-FAR = 3.0  # robust standard deviations from the middle
-MOST_LEVELS = 6
+FAR_POINT = 3.0  # robust standard deviations from the middle
+LEVELS_DRAWN = 6  # of a category that have a bar of their own
 
 
 @dataclass(frozen=True)
@@ -122,10 +122,12 @@ def _distribution(look: Looked, f: Facts, those: Shown, wording: Wording) -> Dis
     counts = each[places]
     order = np.argsort(-counts, kind="stable")
     levels = [
-        (level_text(column.all_levels[places[i]]), int(counts[i])) for i in order[:MOST_LEVELS]
+        (level_text(column.all_levels[places[i]]), int(counts[i])) for i in order[:LEVELS_DRAWN]
     ]
-    if len(order) > MOST_LEVELS:
-        levels.append((f"{len(order) - MOST_LEVELS} more", int(counts[order[MOST_LEVELS:]].sum())))
+    if len(order) > LEVELS_DRAWN:
+        levels.append(
+            (f"{len(order) - LEVELS_DRAWN} more", int(counts[order[LEVELS_DRAWN:]].sum()))
+        )
     return Distribution(name, None, tuple(levels))
 
 
@@ -213,7 +215,7 @@ def _far_out(X: np.ndarray) -> np.ndarray:
         away = np.abs(X - np.nanmedian(X, axis=0))
         spread = 1.4826 * np.nanmedian(away, axis=0)
         distance = np.fmax.reduce(np.where(spread > 0, away / spread, 0.0), axis=1, initial=0.0)
-    far = np.flatnonzero(distance > FAR)
+    far = np.flatnonzero(distance > FAR_POINT)
     return far[np.argsort(-distance[far], kind="stable")]
 
 

@@ -37,8 +37,8 @@ from joinery.show.numbers import count
 from joinery.show.table import Table
 from joinery.show.table_layout import Layout
 from joinery.support.errors import EmptyTableError
+from joinery.support.limits import LOOK_CELLS
 
-CELLS = 2**21  # of a design that are made at a time
 LOGIT_NOTE = (
     "empirical logit: log((events + ½) / (not + ½)), the ½ keeping it finite where a group has "
     "none or all"
@@ -178,7 +178,7 @@ class ResponseLook:
     @property
     def _parts(self) -> Partition[_Part]:
         """Design columns, most levels as codes, and heights, some rows at a time."""
-        size = max(CELLS // (1 + self.design.stored_width), 64)
+        size = max(LOOK_CELLS // (1 + self.design.stored_width), 64)
 
         def of_piece(piece: Piece) -> _Part:
             rows = piece[0].rows

@@ -14,7 +14,7 @@ from joinery.design.learning import Learner, Piece
 from joinery.notation.evaluate import EVERY_ROW, Rows, places_at, positions_at
 from joinery.support.arguments import as_labels
 
-FARTHEST = 4  # rows at each end of each column of numbers
+FARTHEST_SHOWN = 4  # rows at each end of each column of numbers
 
 
 class Shown(NamedTuple):
@@ -81,7 +81,7 @@ def _ends(x: np.ndarray, rows: Rows) -> np.ndarray:
 
 
 def _outermost(result: np.ndarray) -> np.ndarray:
-    if result.shape[1] <= 2 * FARTHEST:
+    if result.shape[1] <= 2 * FARTHEST_SHOWN:
         return result
-    order = np.argpartition(result[1], [FARTHEST, result.shape[1] - FARTHEST - 1])
-    return result[:, np.append(order[:FARTHEST], order[-FARTHEST:])]
+    order = np.argpartition(result[1], [FARTHEST_SHOWN, result.shape[1] - FARTHEST_SHOWN - 1])
+    return result[:, np.append(order[:FARTHEST_SHOWN], order[-FARTHEST_SHOWN:])]

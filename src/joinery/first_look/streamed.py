@@ -15,9 +15,9 @@ from joinery.data.columns import Column
 from joinery.data.records import Records
 from joinery.design.learning import Learner, Piece, ends_of
 from joinery.first_look.facts import (
-    CELLS,
-    FEW_VALUES,
+    FEW_DISTINCT,
     HEAVY_TAIL,
+    HISTOGRAM_CELLS,
     STAND_INS,
     Facts,
     about,
@@ -31,8 +31,7 @@ from joinery.first_look.facts import (
 )
 from joinery.notation.evaluate import Rows
 from joinery.notation.tree import Name
-
-MOST_DISTINCT = 1000  # different numbers of a column that are counted
+from joinery.support.limits import LOOK_DISTINCT
 
 
 def streamed_facts(column: Column, table: Records, rows: Rows) -> Facts:
@@ -74,7 +73,7 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
         "missing": missing,
         "distinct": np.nan if distinct is None else len(distinct),
     }
-    edges = np.linspace(low, high, CELLS + 1)
+    edges = np.linspace(low, high, HISTOGRAM_CELLS + 1)
     figures["histogram"] = ""
     if np.isfinite([low, high]).all() and low < high:
         cells = values.each(lambda piece: _cells(piece[0], edges))
@@ -106,8 +105,8 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
 def _first(piece: Counted) -> tuple[int, float, float, bool, np.ndarray | None]:
     """Count, ends, whether all are whole, and the different values where they are few."""
     x = piece[0]
-    some = np.unique(x[: 2 * MOST_DISTINCT])
-    if len(some) <= MOST_DISTINCT:
+    some = np.unique(x[: 2 * LOOK_DISTINCT])
+    if len(some) <= LOOK_DISTINCT:
         distinct = np.unique(x)
     else:
         distinct = None
@@ -120,7 +119,7 @@ def _together(a: np.ndarray | None, b: np.ndarray | None) -> np.ndarray | None:
     if a is None or b is None:
         return None
     both = np.union1d(a, b)
-    if len(both) <= MOST_DISTINCT:
+    if len(both) <= LOOK_DISTINCT:
         return both
     return None
 
@@ -153,7 +152,7 @@ def _remarks(
     if (
         integral
         and distinct is not None
-        and 2 < len(distinct) <= FEW_VALUES
+        and 2 < len(distinct) <= FEW_DISTINCT
         and n >= 5 * len(distinct)
     ):
         yield few_values(name, len(distinct))

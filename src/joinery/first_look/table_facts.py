@@ -12,9 +12,9 @@ from joinery.first_look.facts import Facts
 from joinery.show.numbers import count, value
 from joinery.support.errors import listed
 
-SAME = 1e-12  # of a column's size: no more than rounding
+SAME_COLUMN = 1e-12  # of a column's size: no more than rounding
 ROUNDED = 1e-5  # what rounding a converted unit leaves
-SAMPLE = 2000
+GLANCE_ROWS = 2000  # rows that tell whether two columns could be the same
 
 
 def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator[str]:
@@ -40,7 +40,7 @@ def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator
 def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[str]:
     """Pairs of columns of which one is the other times a number, or that and a constant."""
     positions = np.arange(len(table))[rows]
-    some = positions[:: max(1, len(positions) // SAMPLE)]
+    some = positions[:: max(1, len(positions) // GLANCE_ROWS)]
     X = np.column_stack([table.column(f.name).numbers(some) for f in numeric])
     with np.errstate(all="ignore"):
         Z = (X - X.mean(axis=0)) / X.std(axis=0)
@@ -51,10 +51,12 @@ def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[
         slope = float(away @ (y - y.mean()) / (away @ away))
         constant = float(y.mean() - slope * x.mean())
         size = float(np.abs(y).max())
-        if np.abs(y - constant - slope * x).max() > max(ROUNDED * float(y.std()), SAME * size):
+        if np.abs(y - constant - slope * x).max() > max(
+            ROUNDED * float(y.std()), SAME_COLUMN * size
+        ):
             continue
         a, b = numeric[i].name, numeric[j].name
-        if abs(constant) <= max(1e-6 * size, SAME):
+        if abs(constant) <= max(1e-6 * size, SAME_COLUMN):
             words = f"{b} is {value(slope, 7)} × {a}"
         else:
             words = (

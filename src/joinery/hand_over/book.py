@@ -28,8 +28,7 @@ from joinery.study.rows.figures import too_many
 from joinery.study.rows.table import remarkable_rows, rows
 from joinery.study.understand.explain import explain
 from joinery.support.errors import CallError
-
-MOST_LINES = 1_000_000  # rows that a sheet holds
+from joinery.support.limits import SHEET_ROWS
 
 
 def write(fit: Fitted, path: str | os.PathLike[str]) -> Path:
@@ -60,9 +59,9 @@ def _rows(fit: Fitted) -> Table:
     if too_many(fit):
         return remarkable_rows(fit)
     result = rows(fit)
-    if len(result) <= MOST_LINES:
+    if len(result) <= SHEET_ROWS:
         return result
-    return some_lines(result, range(MOST_LINES))
+    return some_lines(result, range(SHEET_ROWS))
 
 
 def _forecasts(fit: Fitted) -> Sheet:

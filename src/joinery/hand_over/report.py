@@ -43,15 +43,15 @@ from joinery.study.read.forecast_formula import parts
 from joinery.study.read.overall import overall
 from joinery.study.rows.digest import labels_of
 from joinery.study.rows.figures import figures_of
-from joinery.study.rows.table import MOST_LISTED, most_remarkable, remarkable_rows, rows
+from joinery.study.rows.table import most_remarkable, remarkable_rows, rows
 from joinery.study.thinned import numbers_of, thinned
 from joinery.study.understand.explain import paragraphs
 from joinery.study.understand.workings import workings
 from joinery.support import advice
 from joinery.support.errors import CallError, JoineryWarning, TooLargeError
+from joinery.support.limits import MOST_CODE, MOST_LISTED
 
-MOST_LINES = 3  # predictors with a picture of their line
-MOST_CODE = 100_000  # characters of one end of an interval that are written out
+LINE_PICTURES = 3  # predictors with a picture of their line
 CHECKED = ("residuals", "spread", "quantiles", "leverage", "influence")
 NAMES = {
     "text": "to read", "latex": "LaTeX", "python": "a Python function", "sql": "an SQL expression",
@@ -165,7 +165,7 @@ class _Builder:
         yield self._section("short", "In short", [paragraph(" ".join(page.in_short))])
         yield self._section("read", "Read", [
             table(coefficients(fit)), self._picture("coefficients"),
-            *(self._picture("line", against=name) for name in numeric_columns(fit)[:MOST_LINES]),
+            *(self._picture("line", against=name) for name in numeric_columns(fit)[:LINE_PICTURES]),
         ])  # fmt: skip
         yield Section(f"{self.prefix}equation", "The equation", list(self._equations()))
         yield self._section("tests", "Test", [table(overall(fit)), table(anova(fit))])

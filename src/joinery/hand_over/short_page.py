@@ -37,8 +37,8 @@ from joinery.study.rows.table import remarks
 from joinery.study.verdicts import ALLOWED, CAUTION, GRAVE, NO_SIGN, NOT_JUDGED, SLIGHT
 from joinery.support.errors import listed
 
-MOST_CAUTIONS = 5
-MOST_ROWS = 2  # single rows that the page names
+MOST_CAUTIONS = 5  # lines of a page that people read before the figures
+NAMED_ROWS = 2  # single rows that the page names
 MOST_READING = 2  # remarks on reading that the page shows
 MOST_EFFECTS = 12  # coefficients beside the intercept that the page shows, where there are more
 MOST_TERMS = 40  # terms of an equation, and names of a sentence, that the page writes out
@@ -158,7 +158,7 @@ def _cautions(fit: Fitted) -> list[Caution]:
 def _about_rows(fit: Fitted) -> tuple[list[Caution], int]:
     """Return what is said of single rows, the worst first, and how many more there are."""
     worse = remarks(fit).judged(*GRAVE)
-    shown = worse[:MOST_ROWS]
+    shown = worse[:NAMED_ROWS]
     out = [
         Caution(r.verdict, f"row {label} {r.predicate}", "rows")
         for r, label in zip(shown, labels_of(fit, shown.places), strict=True)
@@ -171,7 +171,7 @@ def _about_rows(fit: Fitted) -> tuple[list[Caution], int]:
             for line in check_lines(fit)
             if line.kind == "largest move" and line.verdict in GRAVE
         ]
-    return out, max(len(worse) - MOST_ROWS, 0)
+    return out, max(len(worse) - NAMED_ROWS, 0)
 
 
 def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:

@@ -21,9 +21,7 @@ from joinery.support.errors import (
     UnusableColumnError,
     listed,
 )
-
-MOST_CELLS = 2**26  # of the rows in the coefficients' basis, where a table is read as needed
-MOST_OF_CLUSTERS = 2**28  # cells of what is held of the clusters
+from joinery.support.limits import BASIS_CELLS, CLUSTER_CELLS
 
 
 def sandwich_of(fit: Fitted) -> Sandwich | None:
@@ -38,7 +36,7 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
     q = max(solution.rank, 1)
     if table.read_as_needed and kind == "autocorrelated":
         what = advice.option("std_errors", kind)
-        refuse_too_large(used.used, MOST_CELLS // q, what, "fit a sample of the rows for it")
+        refuse_too_large(used.used, BASIS_CELLS // q, what, "fit a sample of the rows for it")
     rows = blocks.row_blocks.map(partial(_scored, solution))
     wanted = np.arange(used.total)[used.rows]
     if kind == "clustered":
@@ -49,7 +47,7 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
                     f"{advice.option('cluster', name)} puts all rows into one cluster",
                     argument="cluster",
                 )
-            if count * q * q > MOST_OF_CLUSTERS:
+            if count * q * q > CLUSTER_CELLS:
                 raise TooLargeError(
                     f"{advice.option('std_errors', kind)} holds how each of {count:,} clusters "
                     f"goes with {q:,} coefficients, which is too much; leave terms out, or use "

@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, Literal
 
+from joinery.model.choices import Choices
 from joinery.model.result import Fit, warned
 from joinery.model.steps import fit_to_table
 from joinery.support import words
@@ -79,25 +80,25 @@ def fit(
     >>> jn.fit("sample:jars", "jars_sold given hours_open").equation()
     'jars_sold = 3.74 + 5.293 hours_open'
     """
-    given: dict[str, Any] = {
-        "family": family,
-        "link": link,
-        "dispersion": dispersion,
-        "weights": weights,
-        "repeats": repeats,
-        "offset": offset,
-        "where": where,
-        "leave_out": leave_out,
-        "id": id,
-        "order": order,
-        "missing": missing,
-        "std_errors": std_errors,
-        "cluster": cluster,
-        "penalty": penalty,
-        "level": level,
-        "labels": labels,
-    }
-    return warned(Fit(fit_to_table(data, model, terms, **given)))
+    choices = Choices(
+        family=family,
+        link=link,
+        dispersion=dispersion,
+        weights=weights,
+        repeats=repeats,
+        offset=offset,
+        where=where,
+        leave_out=leave_out,
+        id=id,
+        order=order,
+        missing=missing,
+        std_errors=std_errors,
+        cluster=cluster,
+        penalty=penalty,
+        level=level,
+        labels=labels,
+    )
+    return warned(Fit(fit_to_table(data, model, choices, terms)))
 
 
 @checked

@@ -892,18 +892,47 @@ other things held.
 
         Parameters
         ----------
-        name: ``line``, ``observed_fitted``, ``residuals``, ``spread``, ``quantiles``,
-            ``histogram``, ``sequence``,
-            ``leverage``, ``influence``, ``added_variable``, ``component_residual``, ``forecast``,
-            ``box_cox`` or ``checks``.
+        name: one of these, with the options that each takes:
+
+            - ``line``: the rows with the fitted line or curve and its bands (``against=``,
+              ``across=``, ``beside=``)
+            - ``observed_fitted``: each response against its fitted value
+            - ``residuals``: residuals against fitted values or a column (``against=``)
+            - ``spread``: sizes of residuals against fitted values
+            - ``quantiles``: residuals against the quantiles of their law
+            - ``histogram``: the distribution of the residuals
+            - ``sequence``: residuals in the order of the rows
+            - ``leverage``: rows far out, badly fitted, or both
+            - ``influence``: the rows that weigh most, and what they move
+            - ``added_variable``: the response against one term, both less the other terms
+              (``term=``)
+            - ``component_residual``: what a column adds, with the residuals (``against=``)
+            - ``forecast``: forecasts with both intervals (``new=``, ``hold=``, ``per=``)
+            - ``series``: observed and fitted in order, forecasts after them (``new=``, ``hold=``)
+            - ``box_cox``: powers of the response
+            - ``checks``: the checks, a strip a question
+            - ``coefficients``: standardized coefficients with intervals
+            - ``simple_slopes``: the slope of one predictor across another (``of=``, ``across=``,
+              ``at=``, ``hold=``, ``level=``, ``simultaneous=``)
+            - ``adjusted_means``: means of a category's levels (``term=``, ``at=``, ``weighting=``,
+              ``per=``, ``level=``)
+            - ``level_differences``: differences between a category's levels (``term=``,
+              ``reference=``, ``correction=``, ``at=``, ``level=``)
+            - ``joint_region``: the region of two coefficients (``of=``, ``level=``)
+            - ``bootstrap``: the distribution of resampled coefficients (``resamples=``, ``of=``,
+              ``resample=``, ``interval=``, ``level=``, ``seed=``)
+            - ``cutoffs``: sensitivity and specificity against the cut-off (``crosscheck=``,
+              ``seed=``)
+            - ``calibration``: observed shares against fitted probabilities (``crosscheck=``,
+              ``seed=``)
+
         path: where to write it (.png .svg .pdf).
         ax: axes to draw on; a Figure or SubFigure, also for pictures of several panels.
         label_rows: ``"flagged"``, ``"none"`` or row labels.
         figsize: width and height in inches, in place of the picture's own.
         title, x_label, y_label: words in place of the picture's own.
-        options: ``against=`` a column (``line``, ``residuals``, ``component_residual``); ``term=``
-            a coefficient's name
-            (``added_variable``); ``new=`` and ``hold=`` as for ``forecast`` (``forecast``).
+        options: as listed. ``against``, ``across`` are columns, ``term`` a coefficient's name or a
+            term, ``beside`` other fits; the pictures of a question take that question's options.
 
         Returns a Matplotlib Figure. Raises CallError for another name.
 

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, replace
-from typing import Any
+from dataclasses import fields, replace
+from typing import Any, Unpack
 
 from joinery.design.resolving import default_family
+from joinery.model.choices import Choices
 from joinery.model.steps import fit_to_table
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Everything, Sentence, Term
 from joinery.study.fitted import Fitted
+from joinery.support import words
 from joinery.support.arguments import as_labels
 from joinery.support.errors import CallError, listed, nearest
 
@@ -23,7 +25,7 @@ def revise(
     leave_out: Sequence[Any] | str | None = None,
     put_back: Sequence[Any] | str | None = None,
     response: str | None = None,
-    **changed: Any,
+    **changed: Unpack[words.Changes],
 ) -> Fitted:
     """A new Fit like an earlier one but for what is said here. See ``Fit.revise``."""
     if earlier.origin is None:
@@ -45,41 +47,43 @@ def revise(
     new = replace(sentence, written=tuple(terms), intercept=intercept)
     if response is not None:
         new = replace(new, response=read_sentence(f"{response} given nothing").response)
-    options = asdict(earlier.options)
-    if odd := [name for name in changed if name not in options]:
-        raise TypeError(f"revise() got an unexpected keyword argument {odd[0]!r}")
-    rows = [*_listed(changed.get("leave_out", options["leave_out"])), *_listed(leave_out)]
+    others: dict[str, Any] = dict(changed)
+    if odd := set(others) - {f.name for f in fields(Choices)}:
+        raise TypeError(f"revise() got an unexpected keyword argument {min(odd)!r}")
+    before = earlier.options
+    rows = [*_listed(before.leave_out), *_listed(leave_out)]
     back = {str(label) for label in _listed(put_back)}
     if lacking := back - {str(label) for label in rows}:
         raise CallError(
             f"row {listed(sorted(lacking))} was not asked to be left out, so it cannot be put back"
         )
-    options |= changed
-    options["leave_out"] = [label for label in rows if str(label) not in back] or None
-    if options["std_errors"] != "clustered" and "cluster" not in changed:
-        options["cluster"] = None
-    if response is not None and "family" not in changed:
+    rows = [label for label in rows if str(label) not in back]
+    if response is not None and "family" not in others:
         table = earlier.origin.given
         usual = [default_family(one, table) for one in (sentence, new)]
-        if options["family"] == usual[0] != usual[1]:  # a yes or no in place of a number
-            changed["family"] = usual[1]
-            options |= changed
-    if "family" in changed and "link" not in changed:
-        options["link"] = None
-    fitted = fit_to_table(earlier.origin.given, str(new), **options)
+        if before.family == usual[0] != usual[1]:  # a yes or no in place of a number
+            others["family"] = usual[1]
+    choices = replace(Choices.of(before), leave_out=rows or None)
+    if "family" in others:
+        # another family has links of its own
+        choices = replace(choices, link=None)
+    if others.get("std_errors", before.std_errors) != "clustered":
+        choices = replace(choices, cluster=None)
+    choices = replace(choices, **others)
+    fitted = fit_to_table(earlier.origin.given, str(new), choices)
     changes = {
         "add": add,
         "drop": drop,
         "leave out": leave_out,
         "put back": put_back,
         "response": response,
-    } | changed
-    words = [
+    } | others
+    trail = [
         f"{what} {listed(_listed(value), 8)}"
         for what, value in changes.items()
         if value is not None
     ]
-    return replace(fitted, changes=(*earlier.changes, "; ".join(words) or "nothing changed"))
+    return replace(fitted, changes=(*earlier.changes, "; ".join(trail) or "nothing changed"))
 
 
 def _listed(value: Any) -> list[Any]:

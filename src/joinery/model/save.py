@@ -41,7 +41,7 @@ from joinery.study.read.notes import notes
 from joinery.support.errors import DataError, FileFormatError, JoineryError, Note
 
 KIND: Literal["joinery fit"] = "joinery fit"
-VERSION = 6
+VERSION = 7  # of the form of saved files; others are refused
 
 
 def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
@@ -55,6 +55,7 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
         "version": VERSION,
         "joinery": version.VERSION,
         "sentence": fit.sentence,
+        "changes": list(fit.changes),
         "options": _fields(SavedOptions, fit.options)
         | {"labels": dict(fit.options.labels), "cluster": list(fit.options.cluster)},
         "notes": [_fields(SavedNote, note) | {"about": list(note.about)} for note in notes(fit)],
@@ -277,6 +278,7 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         early_notes=tuple(
             Note(**note.model_dump() | {"about": tuple(note.about)}) for note in saved.notes
         ),
+        changes=tuple(saved.changes),
         memory=_rebuilt_memory(saved.rows, solution.rank),
     )
 

@@ -267,6 +267,7 @@ class SavedFit(Strict):
 
     kind: Literal["joinery fit"]
     version: int
+    changes: list[str]
     joinery: str
     sentence: str
     options: SavedOptions

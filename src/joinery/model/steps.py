@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from joinery.core.blocks.partition import physical_memory
-from joinery.core.glm.estimate import Dispersion, estimate, is_linear
+from joinery.core.glm.estimate import estimate, is_linear
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 from joinery.core.least_squares.solution import Solution
 from joinery.data.columns import level_text
-from joinery.data.given_columns import named_columns
 from joinery.data.records import Records, filled, records
 from joinery.design.design import Design, learn
 from joinery.design.glm_blocks import LikelihoodBlocks
@@ -22,15 +21,15 @@ from joinery.design.learning import Learner
 from joinery.design.resolving import check_names, default_family, resolved
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import RowBlocks
+from joinery.model.choices import Choices
 from joinery.model.covariance import sandwich_of
 from joinery.model.family import check_response, family_notes
 from joinery.model.used_rows import choose_rows, mean_fills, order_notes
 from joinery.notation.evaluate import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
 from joinery.notation.tree import Name, Sentence, names_in, quoted_text
-from joinery.study.fitted import Fitted, Options, Origin, UsedRows, checked_level
+from joinery.study.fitted import Fitted, Options, Origin, UsedRows
 from joinery.support import advice
-from joinery.support.arguments import as_labels
 from joinery.support.errors import (
     CallError,
     EstimationError,
@@ -41,67 +40,16 @@ from joinery.support.errors import (
     one_of,
 )
 
-STD_ERRORS = (
-    "constant spread",
-    "robust",
-    "hc0",
-    "hc1",
-    "hc2",
-    "hc3",
-    "clustered",
-    "autocorrelated",
-)
-MISSING = ("leave out", "refuse", "mean")
-
 
 def fit_to_table(
-    data: Any,
-    model: str,
-    terms: Sequence[str] | None = None,
-    *,
-    family: str | None = None,
-    link: str | None = None,
-    dispersion: float | str | None = None,
-    leave_out: Sequence[Any] | str | None = None,
-    id: str | None = None,
-    missing: str = "leave out",
-    std_errors: str = "constant spread",
-    cluster: str | Sequence[str] | None = None,
-    level: float = 0.95,
-    labels: Mapping[str, str] | None = None,
-    **others: Any,
+    data: Any, model: str, choices: Choices, terms: Sequence[str] | None = None
 ) -> Fitted:
-    """A sentence fitted to a table.
-
-    See ``joinery.fit``, whose options these are; ``others`` are taken as they come.
-    """
-    table, values = named_columns(
-        records(data, id).kept(), others | {"leave_out": leave_out, "cluster": cluster}
-    )
-    cluster = values.pop("cluster")
-    leave_out, others = values.pop("leave_out"), values
+    """Fit a sentence to a table, with the options of ``joinery.fit``."""
+    table, choices = choices.in_table(records(data, choices.id).kept())
     sentence, text = _sentence(model, terms)
-    one_of("missing", missing, MISSING)
-    one_of("std_errors", std_errors, STD_ERRORS)
-    if isinstance(cluster, str):
-        cluster = (cluster,)
-    else:
-        cluster = tuple(cluster or ())
-    if (std_errors == "clustered") != bool(cluster):
-        pair = f"{advice.option('std_errors', 'clustered')} and {advice.option('cluster')}"
-        raise CallError(f"{pair} go together", argument="cluster")
-    options = Options(
-        dispersion=_checked_dispersion(dispersion),
-        leave_out=None if leave_out is None else tuple(as_labels(leave_out)),
-        id=id,
-        missing=missing,
-        std_errors=std_errors,
-        cluster=cluster,
-        level=checked_level(level),
-        labels=dict(labels or {}),
-        **others,
+    sentence, options, notes = _named(
+        table, sentence, text, choices.checked(), choices.family, choices.link
     )
-    sentence, options, notes = _named(table, sentence, text, options, family, link)
     return fitted(table, sentence, options, notes)
 
 
@@ -283,26 +231,6 @@ def _check_size(design: Design, rows: int) -> None:
             f"{widest.text} ({widest.columns.stop - widest.columns.start:,}): join its levels, or "
             "leave it out"
         )
-
-
-def _checked_dispersion(dispersion: float | str | None) -> Dispersion:
-    """A known dispersion as a number, or ``"estimated"``. Raises CallError for anything else."""
-    if dispersion is None:
-        return None
-    if isinstance(dispersion, str):
-        if dispersion == "estimated":
-            return "estimated"
-    elif (
-        isinstance(dispersion, (int, float))
-        and not isinstance(dispersion, bool)
-        and 0 < dispersion < np.inf
-    ):
-        return float(dispersion)
-    raise CallError(
-        f"{advice.option('dispersion', dispersion)} is not known; it is "
-        '"estimated", or a number above zero',
-        argument="dispersion",
-    )
 
 
 def _sentence(model: str, terms: Sequence[str] | None) -> tuple[Sentence, str]:

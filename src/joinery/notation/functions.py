@@ -8,6 +8,7 @@ from itertools import pairwise
 
 from joinery.notation.tree import Call, Expression, Name, Number, Option
 from joinery.support.errors import SentenceError, nearest
+from joinery.support.limits import HIGHEST_DEGREE, MOST_SPLINE_COLUMNS
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,9 +58,6 @@ FUNCTIONS: dict[str, Function] = {
 }
 SPELLINGS = {"centered": "centred", "standardised": "standardized"}
 CODINGS = ("indicator", "effect", "helmert")
-
-HIGHEST_DEGREE = 30
-MOST_SPLINE_COLUMNS = 100
 
 
 def build_call(

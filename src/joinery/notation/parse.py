@@ -15,7 +15,7 @@ from lark import Lark, Token, Transformer, v_args
 from lark.exceptions import UnexpectedInput, VisitError
 
 from joinery.notation.functions import FUNCTIONS, build_call
-from joinery.notation.slips import LONGEST, diagnose, too_deep
+from joinery.notation.slips import diagnose, too_deep
 from joinery.notation.tree import (
     WORDS,
     Call,
@@ -36,6 +36,7 @@ from joinery.notation.tree import (
     spelled,
 )
 from joinery.support.errors import SentenceError
+from joinery.support.limits import LONGEST_SENTENCE
 
 Claim = tuple[Expression, str, Expression]
 _SYNONYMS = {"≠": "!=", "≤": "<=", "≥": ">=", "×": "*", "·": "*", "−": "-"}
@@ -300,9 +301,10 @@ def _tables() -> str | bool:
 def _read(text: str, start: str) -> Any:
     if not isinstance(text, str):
         raise SentenceError(f"the {start} must be text, not {type(text).__name__}")
-    if len(text) > LONGEST:
+    if len(text) > LONGEST_SENTENCE:
         raise SentenceError(
-            f"the {start} is {len(text):,} characters long; at most {LONGEST:,} are read", text=text
+            f"the {start} is {len(text):,} characters long; at most {LONGEST_SENTENCE:,} are read",
+            text=text,
         )
     if (deep := too_deep(text)) is not None:
         raise SentenceError("parentheses stand more than 200 deep", text=text, position=deep)

@@ -13,9 +13,7 @@ from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedTok
 
 from joinery.notation.tree import WORDS, spelled
 from joinery.support.errors import SentenceError
-
-LONGEST = 10_000
-DEEPEST = 200
+from joinery.support.limits import DEEPEST_SENTENCE
 
 _WORDS_FOR = {
     "NAME": "a column name",
@@ -46,7 +44,7 @@ def too_deep(text: str) -> int | None:
             quote = character
         elif character == "(":
             depth += 1
-            if depth > DEEPEST:
+            if depth > DEEPEST_SENTENCE:
                 return place
         elif character == ")":
             depth -= 1

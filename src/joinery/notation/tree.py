@@ -13,8 +13,8 @@ from functools import cached_property
 from itertools import combinations
 
 from joinery.support.errors import SentenceError
+from joinery.support.limits import MOST_CROSSED
 
-MOST_CROSSED = 12
 WORDS = ("given", "of", "per", "without", "intercept", "all", "but", "nothing", "and", "or", "not")
 
 _PLAIN_NAME = re.compile(r"[^\W\d][\w.]*")

@@ -13,6 +13,7 @@ import pandas as pd
 
 from joinery.core.inference import intervals
 from joinery.data.records import records, with_columns
+from joinery.model.choices import Choices
 from joinery.model.steps import chosen_family, fit_to_table
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import is_condition, names_in
@@ -25,14 +26,10 @@ from joinery.study.read.estimates import estimates
 from joinery.support import progress, words
 from joinery.support.arguments import checked
 from joinery.support.errors import CallError, JoineryError, one_of
-
-MOST_ROWS = 2**31  # of a made table: more are a slip, and no memory holds them
-MOST_TIMES = 10**7  # of a rehearsal: more are a slip, and would take days
+from joinery.support.limits import DRAWN_CELLS, MOST_MADE, MOST_TIMES
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure, SubFigure
-
-MOST_ROWS = 50_000_000  # cells of responses drawn at once
 
 
 @checked
@@ -98,9 +95,9 @@ def _process(
     shape: float | None,
     totals: Any,
 ) -> Process:
-    if not 1 <= rows <= MOST_ROWS:
+    if not 1 <= rows <= MOST_MADE:
         raise CallError(
-            f"rows={rows} is no number of rows from 1 to {MOST_ROWS:,}", argument="rows"
+            f"rows={rows} is no number of rows from 1 to {MOST_MADE:,}", argument="rows"
         )
     sentence = read_sentence(model)
     table = predictor_table(sentence, rows, predictors, totals, rng)
@@ -191,7 +188,7 @@ def _block(
     made: Process, rng: np.random.Generator, times: int, level: float, errors: str, kind: str
 ) -> study.Block:
     parts = []
-    batch = max(1, min(study.BATCH, MOST_ROWS // max(len(made.eta), 1)))
+    batch = max(1, min(study.BATCH, DRAWN_CELLS // max(len(made.eta), 1)))
     with progress.counted(f"rehearsals of {len(made.eta):,} rows", times) as advance:
         for start in range(0, times, batch):
             Y = made.draw(rng, min(batch, times - start), errors)
@@ -208,18 +205,14 @@ def _fitter(made: Process, level: float, kind: str) -> study.Fitter:
     """Fit one draw as ``fit`` does: estimates, errors, ends and p of each coefficient."""
     frame = made.table.frame
     nothing = tuple(np.full(len(made.names), np.nan) for _ in range(5))
-    options: dict[str, Any] = {
-        "family": made.family.name,
-        "link": made.link.name,
-        "std_errors": kind,
-    }
+    choices = Choices(family=made.family.name, link=made.link.name, std_errors=kind)
 
     def fitted(y: np.ndarray) -> Any:
         table = pd.DataFrame(made.columns(y) | {n: frame[n] for n in frame})
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                fit = fit_to_table(table, str(made.sentence), **options)
+                fit = fit_to_table(table, str(made.sentence), choices)
         except JoineryError:
             return nothing
         if fit.estimate.running:  # separated: no estimate

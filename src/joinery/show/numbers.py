@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 MINUS = "−"
-DIGITS = 4
+DIGITS = 4  # significant, for people: a figure's last one is then below its uncertainty
 
 
 def figure(value: Any, digits: int = DIGITS) -> str:

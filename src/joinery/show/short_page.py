@@ -22,8 +22,8 @@ from joinery.show.templates import template
 from joinery.show.terminal import grid as table_grid
 from joinery.show.terminal import plain, width
 
-NARROW = 50  # columns below which remarks stand one under the other
-BAR_CELLS = 17
+NARROW_PAGE = 50  # columns below which remarks stand one under the other
+BAR_CELLS = 17  # signs of an interval's bar: an odd number, so that zero can stand in the middle
 BAR_NOTE = "intervals in standard units: sd of the response per sd of the term"
 # in the terminal text keeps the terminal's own colours, whatever its ground; red is the one that is
 # always there
@@ -123,7 +123,7 @@ def renderable(page: Page, columns: int | None = None) -> RenderableType:
 
 
 def _cautions(page: Page, room: int) -> RenderableType:
-    if room < NARROW:
+    if room < NARROW_PAGE:
         return Group(
             *(
                 Text.assemble((c.verdict, VERDICT_STYLE[c.verdict]), f" {c.words} ({c.call})")

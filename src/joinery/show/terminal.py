@@ -24,9 +24,9 @@ if TYPE_CHECKING:
     from joinery.show.table import Table
 
 NARROWEST, WIDEST = 20, 120
-GAP = 2  # between columns
+COLUMN_GAP = 2  # between columns
 MOST_WORDS = 44  # how wide a column of words gets
-INDENT = 4
+INDENT = 4  # of lines that belong to the one above
 
 
 def width() -> int:
@@ -92,7 +92,7 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
     parts: list[RenderableType] = [Text(title, style="bold")] if title else []
     parts += [Text(visible(line)) for line in layout.legend]
     if heads is not None:
-        indent = GAP
+        indent = COLUMN_GAP
     else:
         indent = 0
     for place, strip in enumerate(_strips(keys, list(pieces.values()), room - indent)):
@@ -159,8 +159,8 @@ def _folded(heading: str, room: int) -> list[str]:
 def _strips(keys: list[_Piece], pieces: list[_Piece], room: int) -> list[list[_Piece]]:
     """Columns in strips no wider than the room, keys counted in each."""
     strips: list[list[_Piece]] = [[]]
-    wide = sum(key.room + GAP for key in keys)
-    if wide + sum(piece.room + GAP for piece in pieces) - GAP > room:
+    wide = sum(key.room + COLUMN_GAP for key in keys)
+    if wide + sum(piece.room + COLUMN_GAP for piece in pieces) - COLUMN_GAP > room:
         wide = min(wide, room // 2)  # rather fold the keys than part the figures
     used = start = wide
     for piece in pieces:
@@ -168,7 +168,7 @@ def _strips(keys: list[_Piece], pieces: list[_Piece], room: int) -> list[list[_P
             strips.append([])
             used = start
         strips[-1].append(piece)
-        used += piece.room + GAP
+        used += piece.room + COLUMN_GAP
     return strips
 
 
@@ -181,7 +181,7 @@ class _Strip:
         self.keys, self.pieces = keys, [*keys, *pieces]
         self.indent, self.silent = indent, silent
         self.widths = [piece.room for piece in self.pieces]
-        while (over := sum(self.widths) + GAP * (len(self.widths) - 1) - room) > 0:
+        while (over := sum(self.widths) + COLUMN_GAP * (len(self.widths) - 1) - room) > 0:
             words = [i for i, piece in enumerate(self.pieces) if piece.words]
             widest = max(words or range(len(self.pieces)), key=lambda i: self.widths[i])
             if self.widths[widest] <= 4:
@@ -219,7 +219,7 @@ class _Strip:
             run.clear()
 
     def _grid(self, rows: list[int], *, header: bool) -> RenderableType:
-        out = Grid(box=None, pad_edge=False, padding=(0, GAP, 0, 0), show_header=header)
+        out = Grid(box=None, pad_edge=False, padding=(0, COLUMN_GAP, 0, 0), show_header=header)
         for piece, wide in zip(self.pieces, self.widths, strict=True):
             out.add_column(
                 Text(piece.heading, style="bold"),

@@ -122,6 +122,19 @@ class Origin:
 CHOSEN = "chosen stepwise"  # the change that a search for terms makes
 
 
+class Chooser(Protocol):
+    """A search for terms, which can be made again on other rows."""
+
+    @property
+    def sentence(self) -> Sentence:
+        """The largest model among whose terms it chooses."""
+        ...
+
+    def __call__(self, largest: Fitted) -> Fitted:
+        """Return the model chosen from the largest one, fitted to the same rows."""
+        ...
+
+
 @dataclass(frozen=True, eq=False)
 class Fitted:
     """A fitted model: design, estimate, options, and where it came from."""
@@ -135,6 +148,7 @@ class Fitted:
     )
     early_notes: tuple[Note, ...] = ()  # what was noted on the way; of a loaded fit, every note
     changes: tuple[str, ...] = ()  # the trail of revisions, CHOSEN where a search made it
+    chooser: Chooser | None = None  # the search that ended in this fit
     memory: Any = None  # what a loaded fit remembers of its rows: study.forecast.memory
     cache: dict[Any, Any] = field(
         default_factory=dict, init=False, repr=False

@@ -21,8 +21,8 @@ from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
 from joinery.support.arguments import is_number
 from joinery.support.errors import CallError, UnknownColumnError, listed
+from joinery.support.limits import HELD_COMBINATIONS
 
-MOST_CELLS = 5000
 Shares = dict[str, float]  # of the levels of a category, averaged over
 Fill = Callable[[DesignTerm, np.ndarray, Context], None]
 
@@ -200,7 +200,7 @@ def _average(
     fill: Callable[[np.ndarray, Context], None],
 ) -> None:
     """Write what is asked of one term, averaged over some categories that it names."""
-    if np.prod([len(v) for v in shares.values()]) > MOST_CELLS:
+    if np.prod([len(v) for v in shares.values()]) > HELD_COMBINATIONS:
         raise CallError(
             f"{listed(shares)} have too many levels together to hold at an average; give some of "
             "them"

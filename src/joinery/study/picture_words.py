@@ -17,7 +17,7 @@ from joinery.study.rows.table import remarks
 from joinery.study.verdicts import SERIOUS
 from joinery.support.arguments import as_labels
 
-MOST_LABELS = 12
+MOST_LABELS = 12  # rows named in one picture: more would cover one another
 
 
 def worded(words: Words, given: Mapping[str, str | None]) -> Words:

@@ -20,27 +20,12 @@ from joinery.show.numbers import count
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, Origin, UsedRows, rows_at_hand
 from joinery.study.forecast.memory import forecast_memory
+from joinery.study.picture_list import PICTURES
 from joinery.study.rows.digest import HEAVIEST, Digest, digest
 from joinery.study.rows.figures import widening
 from joinery.study.rows.table import remarks
 from joinery.support.arguments import as_labels
-
-MOST_REMARKABLE = 1000
-# whether remarkable rows stand beside those evenly taken: not where the picture is a distribution
-THINNED: dict[str, bool] = {
-    "line": True,
-    "observed_fitted": True,
-    "residuals": True,
-    "spread": True,
-    "quantiles": False,
-    "histogram": False,
-    "sequence": True,
-    "leverage": True,
-    "influence": True,
-    "added_variable": True,
-    "component_residual": True,
-    "series": True,
-}
+from joinery.support.limits import MOST_REMARKABLE
 
 
 def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fitted, str]:
@@ -48,7 +33,8 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
 
     The fit itself, and nothing, where all are shown.
     """
-    if name not in THINNED:
+    way = PICTURES[name].thinned
+    if way is None:
         return fit, ""
     table, used = rows_at_hand(fit)
     if (some := drawn_evenly(used.used)) is None:
@@ -57,7 +43,7 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
     if name == "series" and order and table.column(order).kind not in ("number", "date"):
         return fit, ""  # only all rows tell how far apart they stand
     (even, notes_made), beside = some, np.empty(0, int)
-    if THINNED[name]:
+    if way == "with remarkable":
         beside = _remarkable(fit)
         notes_made += f", and the {count(len(beside), 'row')} most remarkable"
     if not (isinstance(label_rows, str) and label_rows in ("flagged", "none")):

@@ -12,9 +12,9 @@ from joinery.core.blocks.partition import Partition
 from joinery.core.blocks.products import inner, weighted_sums
 from joinery.core.numeric.triangular import forward
 from joinery.support.errors import DataError
+from joinery.support.limits import BLOCK_ROWS
 
 Block = tuple[Columns, np.ndarray, np.ndarray | None]
-BLOCK_ROWS = 32768
 
 
 class Blocks(Protocol):

@@ -11,7 +11,7 @@ from joinery.core.blocks.partition import Partition
 
 Counted = tuple[np.ndarray, np.ndarray | None]  # values, and how often each stands (None: once)
 GATHERED = 2**20  # values that are gathered and sorted at once
-BITS = 16  # each pass narrows a value's bits down by so many
+BITS_A_PASS = 16  # each pass narrows a value's bits down by so many
 
 
 def quantiles(
@@ -59,7 +59,7 @@ def at_places(values: Partition[Counted], places: np.ndarray, total: float) -> n
     bins = [_Bin(0, 64, 0.0, total)] * len(places)
     while bins[0].bits and sum(b.inside for b in set(bins)) > GATHERED:
         chosen = list(dict.fromkeys(bins))
-        counts = dict.fromkeys(chosen, np.zeros(2**BITS))
+        counts = dict.fromkeys(chosen, np.zeros(2**BITS_A_PASS))
         for part in values.each(partial(_histograms, bins=chosen)):
             counts = {b: counts[b] + c for b, c in zip(chosen, part)}
         bins = [_narrowed(b, counts[b], place) for b, place in zip(bins, places)]
@@ -111,12 +111,12 @@ def _histogram(keys: np.ndarray, weights: np.ndarray | None, b: _Bin) -> np.ndar
     if b.bits < 64:
         here = b.holds(keys)
         keys, weights = keys[here], None if weights is None else weights[here]
-    offset = (keys - np.uint64(b.start)) >> np.uint64(max(b.bits - BITS, 0))
-    return np.bincount(offset.astype(np.int64), weights=weights, minlength=2**BITS)
+    offset = (keys - np.uint64(b.start)) >> np.uint64(max(b.bits - BITS_A_PASS, 0))
+    return np.bincount(offset.astype(np.int64), weights=weights, minlength=2**BITS_A_PASS)
 
 
 def _narrowed(b: _Bin, counts: np.ndarray, place: float) -> _Bin:
-    width = max(b.bits - BITS, 0)
+    width = max(b.bits - BITS_A_PASS, 0)
     upto = b.below + np.cumsum(counts)
     at = int(np.searchsorted(upto, place, side="right"))
     if at:

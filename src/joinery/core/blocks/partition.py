@@ -19,8 +19,8 @@ Made = TypeVar("Made", covariant=True)
 Other = TypeVar("Other")
 Found = TypeVar("Found")
 
-FEW = 4  # fewer pieces are gone through sooner than threads are started
-NARROW = 40  # columns, up to which a product of a piece stays in cache a few rows at a time
+FEW_PIECES = 4  # fewer pieces are gone through sooner than threads are started
+NARROW_COLUMNS = 40  # columns, up to which a product of a piece stays in cache a few rows at a time
 MOST_CORES = 8  # more would wait for memory
 
 
@@ -95,7 +95,7 @@ class Partition(Generic[Made]):
         if self.runner is not None:
             yield from self.runner.run(self, work)
             return
-        if self.count >= FEW:
+        if self.count >= FEW_PIECES:
             workers = min(cores(), self.count)
         else:
             workers = 1

@@ -11,14 +11,14 @@ from typing import NamedTuple
 import numpy as np
 
 from joinery.core.blocks.columns import Columns, IndicatorColumns
-from joinery.core.blocks.partition import NARROW
+from joinery.core.blocks.partition import NARROW_COLUMNS
 
 MATRIX_WORK, VECTOR_WORK = (
     2**19,
     2**13,
 )  # multiplications from which on a product may be shared out among threads
-MOST_ROWS = 1024
-GLANCE = 16  # rows that show most columns to be other than zero
+PRODUCT_ROWS = 1024  # of one product of a block: they and the result stay in cache
+GLANCE_PRODUCTS = 16  # rows that show most columns to be other than zero
 
 
 def gram(Z: np.ndarray) -> np.ndarray:
@@ -56,7 +56,7 @@ def sparse_gram(Z: Columns) -> Gram:
             Z.number_places, gram(Z.numbers), Z.level_places[present], beside, squares[present]
         )
     places, none = np.arange(Z.shape[1]), np.empty(0)
-    if Z.shape[1] > 5 * NARROW and not Z[:GLANCE].any(axis=0).all():
+    if Z.shape[1] > 5 * NARROW_COLUMNS and not Z[:GLANCE_PRODUCTS].any(axis=0).all():
         places = np.flatnonzero(Z.any(axis=0))
         if len(places) < Z.shape[1]:
             Z = np.ascontiguousarray(Z[:, places])
@@ -130,11 +130,11 @@ def _slab(q: int, k: int, m: int, work: int) -> int:
 
     0 for all at once: where rows are few, or both sides so wide that the pass has one thread.
     """
-    if min(q, k) > NARROW or (work == MATRIX_WORK and max(q, k) > 5 * NARROW):
+    if min(q, k) > NARROW_COLUMNS or (work == MATRIX_WORK and max(q, k) > 5 * NARROW_COLUMNS):
         return 0
     rows = 1 << max(int(work / max(q * k, 1)).bit_length() - 1, 0)
-    if rows >= 32 and m > min(rows, MOST_ROWS):
-        return min(rows, MOST_ROWS)
+    if rows >= 32 and m > min(rows, PRODUCT_ROWS):
+        return min(rows, PRODUCT_ROWS)
     return 0
 
 

@@ -13,9 +13,9 @@ from joinery.core.glm.problem import Columns, Problem
 from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, by_coefficients, linear
 from joinery.support.errors import DataError, NoConvergenceError
 
-ENOUGH = 1e-8  # a step so short leaves less of a deviance than its rounding
+DEVIANCE_SETTLED = 1e-8  # a step so short leaves less of a deviance than its rounding
 LEAST_SHAPE, MOST_SHAPE = -12.0, 16.0  # log k: beyond, counts are all or nothing, or poisson
-FEW_ROWS = 20_000  # up to which the likelihood of a shape is looked at over its whole range
+SEARCHED_ROWS = 20_000  # up to which the likelihood of a shape is looked at over its whole range
 
 
 def reweighted(
@@ -79,7 +79,7 @@ def nested(
     if not np.isfinite(now.deviance):
         return None
     # what a step leaves of the deviance is about its square: by Newton's steps nothing
-    enough = (NEAR, ENOUGH) if problem.canonical else (LAST,)
+    enough = (NEAR, DEVIANCE_SETTLED) if problem.canonical else (LAST,)
     try:
         for least in enough:
             if (result := lowest(problem, columns, now)) is not None:
@@ -88,6 +88,7 @@ def nested(
             now = run.now
     except NoConvergenceError:
         return None
+    # the deviance at the end of the steps, not the one that a step promised
     if run.converged:
         return (now.deviance, now.b)
     return None
@@ -102,6 +103,7 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
     Whether counts spread more than poisson ones decides, at the poisson fit, if k is finite; a
     maximum may lie apart from that, so that the slope is looked at over the whole range unless a
     shape ``near`` it is known."""
+    # k = ∞ is poisson: the fit there tells whether a finite k is more likely
     poisson = replace(problem, family=problem.family.with_shape(np.inf))
     plain = settled(poisson, None)
     columns = Columns(plain.solution.kept, problem.intercept, problem.rows.width)
@@ -109,13 +111,15 @@ def _with_shape(problem: Problem, near: float | None) -> Iterated:
     y, mu, w = _means(problem, plain.b)
     more = float((w * ((y - mu) ** 2 - y)).sum())  # spread beyond poisson: the slope in 1/k there
     if more > 0:
+        # the moment estimate: Σ((y − μ)² − y) = Σμ²/k
         guess = float(np.log((w * mu * mu).sum() / more))
     else:
         guess = None
     if near is not None and np.isfinite(near):
         guess = float(np.log(near))
-    scan = near is None and problem.n <= FEW_ROWS
+    scan = near is None and problem.n <= SEARCHED_ROWS
     best, most, steps = plain, log_likelihood(problem.rows, plain), plain.iterations
+    # the profile likelihood may have several maxima in k; the likeliest wins
     for low, high in profile.brackets(guess, scan):
         k = float(np.exp(profile.root(low, high)))
         fit = settled(replace(problem, family=problem.family.with_shape(k)), profile.b)
@@ -142,6 +146,7 @@ class _ShapeProfile:
                 self.problem, family=self.problem.family.with_shape(float(np.exp(log_k)))
             )
             now = look(problem, self.b)
+            # coefficients change little from one k to the next: each fit takes a step or two
             self.b = iterated(problem, self.columns, now).now.b
             self._known[log_k] = shape_slope(*_means(problem, self.b), float(np.exp(log_k)))
         return self._known[log_k]
@@ -171,6 +176,7 @@ class _ShapeProfile:
             side = 1.0
         else:
             side = -1.0
+        # from the guess uphill, in strides that double, until the slope turns
         near, width = guess, 0.25
         while LEAST_SHAPE < near < MOST_SHAPE:
             far = near + side * width

@@ -45,7 +45,7 @@ SHARE = 16  # one piece of so many is fitted first
 ROWS_A_COLUMN = 50  # which that piece must have to tell where the fit to all rows lies
 DIGITS, ROUGH = 1e-13, 1e-5
 NEAR, MOST_NEARING = 1e-2, 25  # far below what separates the coefficients of some rows and of all
-SETTLED = 1e-22
+SETTLED = 1e-22  # of δᵀXᵀWXδ/φ: a step so short moves no estimate in its twelfth digit
 LAST = 1e-13  # a step so short is followed by one lost in rounding
 ROUNDING = (
     1e-10  # of a step that no halving makes lower the deviance: shorter ones are lost in rounding
@@ -88,9 +88,13 @@ class Iterated:
 def settled(problem: Problem, b: np.ndarray | None) -> Iterated:
     """The fit at the family's own shape."""
     columns, now = _begun(problem, b)
+    # a predictor like a year has a mean of many spreads: information summed about zero would lose
+    # its digits, so the fit is to the columns less their means
     if (shift := far_means(problem, columns)) is not None:
         return _shifted(problem, shift)
     run = iterated(problem, columns, now)
+    # plain steps stop short where the best means lie at a wall of the domain, such as 0 under an
+    # identity link; a barrier that is lowered step by step leads there
     if not run.converged and has_edges(problem.family, problem.link):
         return _at_edge(problem, columns, run)
     return _finished(problem, columns, run)
@@ -103,6 +107,7 @@ def _at_edge(problem: Problem, columns: Columns, run: _Run) -> Iterated:
         b = start.b
     else:
         b = run.now.b
+    # the path of the barrier's minima: each starts where the last ended
     count, path = run.count, [b]
     for place, t in enumerate(BARRIERS):
         walled = replace(problem, barrier=t)
@@ -120,6 +125,7 @@ def _at_edge(problem: Problem, columns: Columns, run: _Run) -> Iterated:
             break
         path.append(steps.now.b)
         count += steps.count
+    # without the barrier: its last minimum lies inside by as much as its height
     now = look(problem, path[-1])
     if not now.deviance < run.now.deviance:
         complete = len(path) > len(BARRIERS)
@@ -175,6 +181,7 @@ def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
         if b is None:
             b = first.padded_coefficients
     now = look(problem, b, rough=rough)
+    # the least squares start may give a mean that the family cannot have
     if not np.isfinite(now.deviance):
         now = look(problem, first_inside(problem, columns))
     if not np.isfinite(now.deviance):
@@ -194,6 +201,7 @@ def _begun_from_some(problem: Problem) -> tuple[Columns, _Seen] | None:
     mislead: by columns that are not well apart in them, by coefficients that run off, or by rows
     unlike the others."""
     count, width = len(problem.rows.pieces), problem.rows.width
+    # pieces from all over the table, as a sorted one has other rows at its top
     chosen = tuple(range(SHARE // 2, count, SHARE))
     if len(chosen) * problem.n < ROWS_A_COLUMN * (width + 1) * count:
         return None
@@ -207,6 +215,7 @@ def _begun_from_some(problem: Problem) -> tuple[Columns, _Seen] | None:
     if run.count == 1 or len(columns.kept) < width:
         return None
     now = look(problem, run.now.b, rough=problem.canonical)
+    # twice the deviance that those rows promise: these rows are unlike them
     likely = now.deviance <= 2 * run.now.deviance * problem.n / n
     apart = likely and now.H.solve(now.gradient, columns.places, START_APART) is not None
     if apart:
@@ -226,14 +235,17 @@ def iterated(
     for count in range(1, most + 1):
         step, decrement = _step(problem, columns, now)
         change = _reach(now, step, decrement, rough=problem.canonical)
+        # a step counts in units of the dispersion: in those of y it would depend on the unit of y
         phi = problem.dispersion or max(now.pearson / max(problem.n - columns.rank, 1), 1e-300)
         after = _halved(problem, now, step, newton, problem.canonical and decrement / phi > LAST)
         if after is None:
             reason = "no smaller step lowers the deviance"
             return _Run(now, step, change, count, decrement / phi < ROUNDING, reason)
         now, size = after
+        # δᵀXᵀWXδ/φ is the squared step in standard errors; at 1e-22 no digit of a coefficient moves
         if decrement / phi < enough:
             return _Run(now, step, size * change, count, True, "the step is lost in rounding")
+        # near the end rounding alone keeps steps from shrinking by squares
         if decrement / phi < 1e-16 and decrement >= 0.25 * last:
             reason = "the step no longer shrinks: it is lost in rounding"
             return _Run(now, step, size * change, count, True, reason)
@@ -258,9 +270,11 @@ def lowest(problem: Problem, columns: Columns, now: _Seen) -> tuple[float, np.nd
         return None
     step, decrement = _step(problem, columns, now)
     slack = DIGITS * now.deviance
+    # the fall along the step is known to as many digits as the information has
     if not 0 <= decrement * ROUGH < slack:  # the information is one of single precision
         return None
     reach = _reach(now, step, decrement, rough=True)
+    # the bound from the lightest row is cheap; the largest change itself costs a pass
     if decrement * reach > slack and decrement * _eta_change(problem.rows, step) > slack:
         return None
     return now.deviance - decrement, now.b + step
@@ -277,6 +291,7 @@ def _halved(
     if problem.barrier:  # most of the way to a wall at once would leave hardly any way back
         approach = max(problem.rows.pieces.each(partial(_approach, problem, now.b, step)))
         size = min(1.0, OF_THE_WAY / max(approach, 1e-300))
+    # a sum of n deviances carries rounding of its own, which is no rise
     slack = 1e-11 * (abs(now.deviance) + 1e-300)
     for _ in range(MOST_HALVINGS):
         after = look(problem, now.b + size * step, newton, rough)
@@ -307,11 +322,13 @@ def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
         running, converged = _running(problem.rows, run.step), False
         reason = "the deviance has settled, but coefficients grow without end"
     working, solution = problem.at(now.b), None
+    # the information of the last pass gives the covariance without another pass over the rows
     if converged and problem.intercept and not now.rough:
         seen = Residuals(now.b, now.gradient, now.pearson)
         solution = now.H.solution(working, seen, problem.n)
     if solution is None:
         solution = least_squares(working, intercept=problem.intercept, n=problem.n)
+    # a last least squares must only polish; one that moves far has met a singular weight
     moved = np.max(np.abs(solution.padded_coefficients - now.b))
     if running or not moved <= 1e-3 * max(1.0, float(np.max(np.abs(now.b)))):
         solution = with_coefficients(solution, now.b)
@@ -354,6 +371,7 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
     columns, now = _begun(near, None)
     fit = _finished(near, columns, iterated(near, columns, now))
     predictor: Predictor = lambda X: times(shifted(X, shift), fit.b[1:]) + fit.b[0]  # noqa: E731
+    # the solution is wanted in the columns as they are; the predictor keeps the digits of the shift
     at = WorkingBlocks(problem.rows, problem.family, problem.link, predictor)
     solution = least_squares(at, intercept=True, n=problem.n)
     rss = fit.pearson / solution.unit / solution.unit
@@ -375,6 +393,7 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
         if not inside(problem.family, problem.link, state):
             return None
         e = state.W * state.residual
+        # the barrier is −t Σ log of the distance from the wall: it adds to weight, score and cost
         W, score, cost = state.W, e, 0.0
         more: np.ndarray | float = 0.0
         if problem.barrier:
@@ -427,6 +446,7 @@ def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, f
         apart = SLIGHTLY_APART
     else:
         apart = WELL_APART
+    # observed information need not be positive definite far from the maximum; the expected one is
     for both in ([now.curved] if now.curved is not None else []) + [now.H]:
         step = both.solve(now.gradient, places, apart)
         if step is not None:
@@ -463,6 +483,7 @@ def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
     low, high = np.full(rows.width, np.inf), np.full(rows.width, -np.inf)
     for least, greatest in rows.pieces.each(lambda part: extremes(part.X)):
         low, high = np.minimum(low, least), np.maximum(high, greatest)
+    # a coefficient moves the linear predictor by its step times the column's range
     spread = np.append(1.0, high - low)
     moved = np.abs(step) * spread
     return tuple(int(j) for j in np.flatnonzero(moved > 0.05 * moved.max()))

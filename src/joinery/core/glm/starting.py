@@ -15,7 +15,7 @@ from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, overall_mean
 from joinery.core.least_squares.solution import FAR_MEAN
 from joinery.core.least_squares.solve import least_squares
 
-START_APART = 0.03
+START_APART = 0.03  # of the linear predictor's SD: how near a start comes by conjugate gradients
 
 
 def rough_start(problem: Problem) -> np.ndarray | None:

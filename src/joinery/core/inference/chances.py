@@ -9,7 +9,7 @@ import numpy as np
 from joinery.core.blocks.order_statistics import Counted, at_places
 from joinery.core.blocks.partition import Partition
 
-SAME = 1e-9  # of a mean: closer ones differ by rounding alone
+SAME_MEAN = 1e-9  # of a mean: closer ones differ by rounding alone
 CLASSES = 2**20  # of chances, where rows are not held
 
 
@@ -45,14 +45,14 @@ def in_groups(rows: Partition[Chances], count: int) -> Groups:
 
     def about(c: Chances) -> np.ndarray:
         """Trials below each end, and at it."""
-        low, high = ends - SAME * np.abs(ends), ends + SAME * np.abs(ends)
+        low, high = ends - SAME_MEAN * np.abs(ends), ends + SAME_MEAN * np.abs(ends)
         below = [c.trials[c.mu < end].sum() for end in low]
         upto = [c.trials[c.mu <= end].sum() for end in high]
         return np.array([below, upto])
 
     below, upto = sum(rows.each(about), np.zeros((2, len(ends))))
-    above = (below + upto) / 2 / total * count + SAME >= np.arange(1, count)
-    starts = np.where(above, ends - SAME * np.abs(ends), ends + SAME * np.abs(ends))
+    above = (below + upto) / 2 / total * count + SAME_MEAN >= np.arange(1, count)
+    starts = np.where(above, ends - SAME_MEAN * np.abs(ends), ends + SAME_MEAN * np.abs(ends))
 
     def sums(c: Chances) -> np.ndarray:
         place = np.searchsorted(np.maximum.accumulate(starts), c.mu, side="right")

@@ -18,7 +18,7 @@ ALONE = (
     1e-10  # of 1 − leverage: below it nothing but the row (or cluster) itself speaks to a direction
 )
 # a variance that small beside the others comes from residuals that are zero but for rounding
-EXACT = 1e-16
+NO_VARIANCE = 1e-16
 ALONE_SPEAKS = "one row or cluster alone speaks to a coefficient"
 TOO_MANY = "there is too little to tell so many at once by"
 
@@ -61,7 +61,7 @@ class Sandwich:
         exactly do."""
         square = (L * L).sum(axis=1)
         spread = np.einsum("ij,jk,ik->i", L, self.meat, L)
-        seen = spread > EXACT * float(np.trace(self.meat)) * square
+        seen = spread > NO_VARIANCE * float(np.trace(self.meat)) * square
         if self.blind.size:
             seen &= ((L @ self.blind) ** 2).sum(axis=1) <= 1e-14 * square
         return np.asarray(seen)

@@ -16,10 +16,11 @@ from joinery.core.blocks.products import inner
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import WIDE, forward, triangle
 
-MOST_EXACT = 4000  # rows up to which the law of Durbin and Watson's d is inverted, normal beyond
-NORMAL_ROWS = 5000
-NODES = 4000
-FEW_EIGEN, TOGETHER = 200, 250  # rows whose eigenvalues are quicker, and nodes summed at once
+MOST_INVERTED = 4000  # rows up to which the law of Durbin and Watson's d is inverted, normal beyond
+NORMAL_ROWS = 5000  # rows up to which W is used, the most that Royston 1995 gives its law for
+# of the characteristic function, at most: its tail is below 1e-12 long before
+INVERSION_NODES = 4000
+FEW_EIGEN, NODES_TOGETHER = 200, 250  # rows whose eigenvalues are quicker, and nodes summed at once
 LOST, MOST_EIGEN = (
     1e-8,
     2000,
@@ -275,7 +276,7 @@ def durbin_watson(e: np.ndarray, U: np.ndarray | None) -> Test:
     d = float(np.sum(np.diff(e) ** 2)) / square
     trace, trace2 = _traces(n, U)
     m = n - p
-    if U is None or n > MOST_EXACT:
+    if U is None or n > MOST_INVERTED:
         chance = _chance_by_moments(d, trace, trace2, m)
     else:
         low = _below_zero(n, U, d, trace - d * m, trace2 - 2 * d * trace + d * d * m)
@@ -326,7 +327,7 @@ def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> 
     if n <= FEW_EIGEN:
         return 0.5 - _davies_sum(_eigenvalues(U) - d, step)
     total, k = 0.0, 0
-    while k < NODES:
+    while k < INVERSION_NODES:
         value = _characteristic(n, U, d, (k + 0.5) * step)
         term = value.imag / (np.pi * (k + 0.5))
         total += term
@@ -339,8 +340,8 @@ def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> 
 def _davies_sum(values: np.ndarray, step: float) -> float:
     """Davies' sum for Σ valuesⱼχ²₁, all nodes at once: few degrees of freedom take many."""
     total = 0.0
-    for start in range(0, NODES, TOGETHER):
-        k = np.arange(start, start + TOGETHER) + 0.5
+    for start in range(0, INVERSION_NODES, NODES_TOGETHER):
+        k = np.arange(start, start + NODES_TOGETHER) + 0.5
         angle = 2 * step * np.outer(k, values)
         size = np.exp(-0.25 * np.log1p(angle**2).sum(axis=1))
         total += float((size * np.sin(0.5 * np.arctan(angle).sum(axis=1)) / (np.pi * k)).sum())

@@ -17,7 +17,7 @@ from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import EPS
 
 TINY = 1e-300  # a chance that is as good as none
-FARTHEST = 1000  # rows of the highest leverage whose chances are added up
+FARTHEST_ROWS = 1000  # rows of the highest leverage whose chances are added up
 
 
 @dataclass(frozen=True)
@@ -161,7 +161,7 @@ def chance_limit(leverage: np.ndarray, p: int, df: float, share: float) -> float
     h = leverage[(leverage > 0) & (leverage < 1)]
     if not len(h) or p < 1 or not df > 1:
         return 0.0
-    h = np.sort(h)[-FARTHEST:]  # of the others none comes near
+    h = np.sort(h)[-FARTHEST_ROWS:]  # of the others none comes near
     pull = h / (1 - h) / p
 
     def passed(limit: float) -> float:

@@ -7,7 +7,6 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from joinery.core.blocks.blocks import BLOCK_ROWS
 from joinery.core.blocks.columns import chosen as some_of
 from joinery.core.blocks.partition import Partition
 from joinery.core.glm.estimate import Dispersion, likelihood_and_parameters
@@ -27,6 +26,7 @@ from joinery.core.glm.rows import (
 from joinery.core.inference.stepwise import Model
 from joinery.core.numeric import distributions as tails
 from joinery.support.errors import NoConvergenceError
+from joinery.support.limits import BLOCK_ROWS
 
 NONE = float("inf")
 

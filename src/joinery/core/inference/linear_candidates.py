@@ -12,7 +12,7 @@ from joinery.core.inference.stepwise import Model
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import triangle
 
-DEPENDENT = 1e-9
+DEPENDENT = 1e-9  # of a column's length: what is left of one that depends on the others
 
 
 CANCELLED = 1e-8  # of a misfit: so little left of it by subtraction is found anew

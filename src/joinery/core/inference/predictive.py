@@ -16,14 +16,14 @@ from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
 
 REACH = 7.5  # standard errors of η to each side that are averaged over
-NODES = (32, 64, 128, 256, 1024)  # points of that average
+AVERAGE_NODES = (32, 64, 128, 256, 1024)  # points of that average
 # points to each unit of η's standard error over the spread of a response: with so many the ends
 # keep five digits, as a response then blurs the steps from one point to the next
 NODES_A_SPREAD = 30.0
 MIDDLE = 3.0  # standard errors of η within which a response's spread is asked for
 LEAST_NODES = 64  # where no dispersion is averaged over, which blurs the steps as well
 MOST_STEPS, WIDENINGS = 100, 40
-SETTLED = 1e-13  # of a quantile: how far apart the values may be between which it lies
+QUANTILE_APART = 1e-13  # of a quantile: how far apart the values may be between which it lies
 Below = Callable[[np.ndarray], np.ndarray]
 
 
@@ -94,12 +94,12 @@ def _by_nodes(
             response = np.sqrt(family.variance(link.mu(at)) * spread[sound])
             here = error[sound] * np.abs(link.slope(at)) / response
         steps = np.maximum(steps, np.where(admitted(family, link, at), here, 0.0))
-    wanted = np.where(np.isfinite(steps), steps * NODES_A_SPREAD, NODES[-1])
+    wanted = np.where(np.isfinite(steps), steps * NODES_A_SPREAD, AVERAGE_NODES[-1])
     if not averaged:
         wanted = np.maximum(wanted, LEAST_NODES)
-    place = np.searchsorted(NODES, np.minimum(wanted, NODES[-1]))
+    place = np.searchsorted(AVERAGE_NODES, np.minimum(wanted, AVERAGE_NODES[-1]))
     for chosen in np.unique(place):
-        yield NODES[chosen], sound[place == chosen]
+        yield AVERAGE_NODES[chosen], sound[place == chosen]
 
 
 def _averaged_ends(
@@ -241,7 +241,7 @@ def _quantile(below: Below, low: np.ndarray, high: np.ndarray, share: float) -> 
             near, at_near = new, at_new
             width = far - near
             unit = np.where(positive, 1.0, np.maximum(np.abs(near), 1e-300))
-            least = SETTLED * unit / np.abs(width)
+            least = QUANTILE_APART * unit / np.abs(width)
             if (~(least < 0.5) | (at_near == 0)).all():
                 break
             xi, phi = width / (far - old), (at_far - at_near) / (at_far - at_old)

@@ -18,9 +18,9 @@ from joinery.core.glm.links import Link
 from joinery.core.glm.rows import ArrayRows, LikelihoodRows
 from joinery.core.numeric.distributions import normal_below, normal_quantile
 from joinery.support.errors import DataError, EstimationError
+from joinery.support.limits import RESAMPLED_ROWS
 
 CELLS, TOGETHER = 4_000_000, 100_000  # counts held at once, and drawn at once
-MOST_DRAWN = 10**7  # rows, repeats counted, that are drawn one by one
 MOST_STEPS, SETTLED, SINGULAR = 60, 1e-10, 1e-9
 
 
@@ -57,7 +57,7 @@ def counted(
     rng: np.random.Generator, times: np.ndarray, resamples: int, groups: np.ndarray | None
 ) -> Iterator[np.ndarray]:
     """Counts (some, n) of each row, drawn with replacement; whole groups where these are given."""
-    if groups is None and times.sum() > MOST_DRAWN:
+    if groups is None and times.sum() > RESAMPLED_ROWS:
         yield from _counted_of_repeats(rng, times, resamples)
         return
     if groups is None:

@@ -11,10 +11,7 @@ import numpy as np
 
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference.covariance import ALONE, RobustSums, Sandwich, bell_mccaffrey
-
-# cells of the clusters' leverages that are kept for the degrees of freedom of combinations
-MOST_KEPT = 1_000_000
-MOST_ROWS_KEPT = 100_000  # cells of the rows that are kept for the same under "robust"
+from joinery.support.limits import CLUSTER_CELLS_KEPT, ROBUST_CELLS_KEPT
 
 
 class Scored(NamedTuple):
@@ -44,7 +41,7 @@ def robust(kind: str, rows: Partition[Scored], root: np.ndarray, n: int) -> Sand
     else:
         share = 1.0
     power = {"hc0": 0, "hc1": 0, "hc2": 1, "hc3": 2, "robust": 1}[kind]
-    keep = kind == "robust" and n * q <= MOST_ROWS_KEPT
+    keep = kind == "robust" and n * q <= ROBUST_CELLS_KEPT
 
     def added(part: Scored) -> _Uneven:
         left = 1 - part.w * (part.u * part.u).sum(axis=1)
@@ -130,7 +127,7 @@ def clustered(rows: Partition[Scored], groups: Sequence[np.ndarray], root: np.nd
         values, vectors = np.linalg.eigh(meat)
         clipped = bool(values[0] < -1e-9 * values[-1])
         meat = (vectors * np.maximum(values, 0.0)) @ vectors.T
-    small = sum(K.size for K in kept) <= MOST_KEPT
+    small = sum(K.size for K in kept) <= CLUSTER_CELLS_KEPT
     return Sandwich(
         "clustered",
         meat,

@@ -8,8 +8,8 @@ import numpy as np
 
 from joinery.core.numeric.triangular import power_of_two
 
-MOST_POINTS = 4000
-GAP = 0.2  # a share of the range without a point, across which no smooth is drawn
+SMOOTHED_POINTS = 4000  # at which a smooth is worked out: finer cannot be seen
+SMOOTH_GAP = 0.2  # a share of the range without a point, across which no smooth is drawn
 
 
 @dataclass(frozen=True)
@@ -32,13 +32,13 @@ def smooth(
     keep = np.isfinite(x) & np.isfinite(y)
     x, y = x[keep], y[keep]
     few = max(
-        1, len(x) // (5 * MOST_POINTS)
+        1, len(x) // (5 * SMOOTHED_POINTS)
     )  # of a great many rows some, evenly taken, show the same
     x, y = x[::few], y[::few]
     if len(np.unique(x)) < 5:
         return None
     order = np.argsort(x, kind="stable")
-    step = max(1, len(x) // MOST_POINTS)
+    step = max(1, len(x) // SMOOTHED_POINTS)
     x, y = x[order][::step], y[order][::step]
     x_unit, y_unit = power_of_two(
         np.array([np.abs(x).max(), np.abs(y).max()])
@@ -66,7 +66,7 @@ def _in_gap(x: np.ndarray, at: np.ndarray) -> np.ndarray:
     after = np.searchsorted(x, at, side="left")
     before = np.clip(after - 1, 0, len(x) - 1)
     gap = x[np.clip(after, 0, len(x) - 1)] - x[before]
-    return np.asarray((gap > GAP * (x[-1] - x[0])) & (at > x[before]) & (after < len(x)))
+    return np.asarray((gap > SMOOTH_GAP * (x[-1] - x[0])) & (at > x[before]) & (after < len(x)))
 
 
 def _local_lines(x: np.ndarray, at: np.ndarray, span: float, robust: np.ndarray) -> np.ndarray:

@@ -30,11 +30,13 @@ def exact_least_squares(
     kept = solved.kept[c:] - c
     y_scale, root, kept_scale = scale[-1], np.sqrt(weight_scale), scale[:-1][kept]
     slopes = solved.coefficients[0][c:], solved.coefficients[1][c:]
+    # back to the columns as written
     b = slopes[0] / kept_scale * y_scale  # powers of two: nothing is rounded
     inverse = solved.inverse[0][c:, c:], solved.inverse[1][c:, c:]
     centre, mean, constant = np.zeros(len(kept)), 0.0, None
     rows = inverse[0] / kept_scale[:, None]
     if intercept:
+        # the first row of the factor holds the means of the shifted columns, in halves
         middle = solved.factor[0][0, 1:] / solved.factor[0][0, 0] * 0.5
         centre = shift[:-1][kept] + middle * kept_scale
         mean = float(shift[-1] + solved.effects[0][0] / solved.factor[0][0, 0] * 0.5 * y_scale)
@@ -50,6 +52,7 @@ def exact_least_squares(
         count = ranges.n
     else:
         count = n
+    # how large the parts of the fit are beside what is left of them: rounding is judged by these
     explained = float(np.abs(slopes[0]) @ np.linalg.norm(factor, axis=0)) * (y_scale / unit)
     level = abs(mean / unit) * np.sqrt(ranges.weight_sum)
     perfect = no_miss(rss, np.sqrt(tss) + explained, level) or count <= len(kept) + c
@@ -136,6 +139,7 @@ def _dependences(
         r = len(earlier) + c
         inverse = solved.inverse[0][:r, :r], solved.inverse[1][:r, :r]
         cross = solved.cross[0][:r, j + c], solved.cross[1][:r, j + c]
+        # the regression of the dropped column on those kept before it
         weights = precise.dot(inverse, precise.dot((inverse[0].T, inverse[1].T), cross))[0]
         combination = np.zeros(k + 1)
         combination[earlier + 1] = weights[c:] * scale[j] / scale[earlier]

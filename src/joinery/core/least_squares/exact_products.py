@@ -18,9 +18,10 @@ from joinery.core.blocks.columns import dense
 from joinery.core.blocks.products import weighted_sums
 from joinery.core.numeric import double_double as precise
 from joinery.core.numeric.double_double import Pair
+from joinery.support.limits import EXACT_ROWS
 
-BITS = 22
-ROWS = 2048  # so many products of two numbers of 2²¹ stay within 2⁵³; these stay in the cache too
+# a slice holds whole numbers up to 2²¹, their products 2⁴², and 2¹¹ rows of these sum to 2⁵³
+SLICE_BITS = 22
 
 
 @dataclass(frozen=True)
@@ -69,8 +70,9 @@ class Scaled:
         moved = bool(shift.any())
         (columns, y, w), rest = block
         X = dense(columns)
-        for start in range(0, len(y), ROWS):
-            part = slice(start, start + ROWS)
+        for start in range(0, len(y), EXACT_ROWS):
+            part = slice(start, start + EXACT_ROWS)
+            # columns lie as rows here: BLAS then takes every slice as one contiguous block
             high = np.empty((self.width, len(y[part])))
             high[:c] = 0.5
             high[c:-1], high[-1] = X[part].T, y[part]
@@ -81,6 +83,7 @@ class Scaled:
             if low is not None and rest is not None:
                 low[c:-1] = rest[part].T / scale[:-1]
             if moved:
+                # what the subtraction rounds off goes to the low part, so that nothing is lost
                 high[c:], error = precise.two_sum(high[c:], -shift)
                 if error.any():
                     if low is None:
@@ -106,6 +109,7 @@ def cross_products(scaled: Scaled, count: int) -> Pair:
     ):
         sums = [precise.add(sum_, term) for sum_, term in zip(sums, products, strict=True)]
     total = np.zeros((p, p)), np.zeros((p, p))
+    # slice i times slice j stands for both ij and ji, but for i = j
     for i in range(count, -1, -1):  # the smallest first
         for j in range(count, i - 1, -1):
             term = slice((j - i) * p, (j - i + 1) * p)
@@ -124,9 +128,10 @@ def _products_of(scaled: Scaled, block: BlockWithResidue, count: int) -> list[Pa
     p = scaled.width
     sums = _no_products(p, count)
     for values, rest in scaled.few(block):
-        cut = precise.slices(values, rest, BITS, count)
+        cut = precise.slices(values, rest, SLICE_BITS, count)
         flat = cut.reshape((count + 1) * p, -1)
         for i, (high, low) in enumerate(sums):
+            # each product is exact; its sum with those before rounds, and the error is kept beside
             high[:], error = precise.two_sum(high, weighted_sums(cut[i], flat[i * p :].T))
             low += error
     return [precise.quick_two_sum(*pair) for pair in sums]
@@ -137,9 +142,11 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
 
     Parameters: ``scaled`` blocks, whose weights sum to ``weight_sum``; ``n`` rows; ``tolerance``
     for dependence."""
+    # two slices are 44 bits and the residue another 53; three only where the factor needs them
     for count in (2, 3):
         G = cross_products(scaled, count)
         size = np.sqrt(np.diag(G[0])[:-1])
+        # a column is judged by its length as written: a mean of 10⁹ is no dependence
         size[scaled.constant :] = np.hypot(
             size[scaled.constant :], np.sqrt(weight_sum) * np.abs(scaled.shift / scaled.scale)[:-1]
         )
@@ -152,7 +159,7 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
         # 1/worst²
         if (
             len(places) == scaled.width - 1
-            and 2.0 ** (-BITS * 2 - 51) / worst**2 / np.sqrt(n) < 1e-15
+            and 2.0 ** (-SLICE_BITS * 2 - 51) / worst**2 / np.sqrt(n) < 1e-15
         ):
             break
     inverse = precise.triangular_inverse(factor)
@@ -175,6 +182,7 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
         size=size,
         cross=(G[0][places], G[1][places]),
     )
+    # beyond this the factor itself has too few digits for the coefficients
     if worst < 1e-7:
         return _refined(scaled, exact)
     return exact
@@ -206,6 +214,7 @@ def _refined(scaled: Scaled, exact: Exact, rounds: int = 4) -> Exact:
         gradient, rss = (np.zeros(len(b[0])), np.zeros(len(b[0]))), 0.0
         for part_gradient, squares in with_residue(scaled.blocks).each(added):
             gradient, rss = precise.add(gradient, part_gradient), rss + squares
+        # (RᵀR)⁻¹ times the gradient, all in pairs
         step = precise.dot(exact.inverse, precise.dot(_transposed(exact.inverse), gradient))
         b = precise.add(b, step)
         if np.all(np.abs(step[0]) <= 1e-20 * np.abs(b[0])):

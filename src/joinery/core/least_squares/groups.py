@@ -82,6 +82,7 @@ class Groups:
     def in_basis(self, L: np.ndarray) -> np.ndarray:
         """Weights (m, 1 + r) of the constant and the columns in the basis: (m, q + 1 + d)."""
         of_levels = L[:, 1 + self.levels]
+        # the last group has no column: it gets what the constant leaves
         of_groups = np.column_stack([of_levels, L[:, 0] - of_levels.sum(axis=1)])
         slopes = L[:, 1 + self.numbers] - of_groups @ self.means.T
         return np.hstack([of_groups / np.sqrt(self.weights), slopes @ self.inverse])
@@ -103,6 +104,7 @@ class Groups:
         means = self.means - moved[self.numbers, None]
         slopes = sums[1 + self.numbers] - means @ of_groups
         of_groups = of_groups / np.sqrt(self.weights)[:, None]
+        # Householder's reflection that turns the groups' direction of the constant into the first
         mirror = np.sqrt(self.weights / self.weight_sum)
         mirror[0] -= 1.0
         rotated = of_groups - np.outer(mirror, mirror @ of_groups) * (2 / (mirror @ mirror))

@@ -41,6 +41,7 @@ def swept(blocks: Blocks, n: int | None, solve: Callable[..., Solution]) -> Solu
     means = _group_means(blocks, first)
     if means is None:
         return None
+    # the last group with rows stands in the constant, the others differ from it
     base = int(np.flatnonzero(means.weights)[-1])
     dependence = _needless_levels(means, first, base)
     result = _beside_levels(blocks, means, first, base, dependence)
@@ -72,6 +73,7 @@ def within_products(
     slopes, levels = seen.at[1 + layout.numbers], np.append(seen.at[1 + layout.levels], 0.0)
     of_levels = seen.gradient[1 + layout.levels]
     missed = np.append(of_levels, seen.gradient[0] - of_levels.sum())
+    # products within groups: the whole less what the groups' means hold
     left = corner[1:, 1:] - means @ groups[1:].T
     if not (left.diagonal() > corner.diagonal()[1:] * MOST_TAKEN).all():
         return None
@@ -173,6 +175,7 @@ def _beside_levels(
     """
     d, k = len(layout.numbers), len(layout.numbers) + len(layout.levels)
     between = np.sqrt((means.weights * means.numbers**2).sum(axis=1))
+    # a number that hardly varies within groups may be a combination of the levels
     doubtful = np.flatnonzero(~(means.sizes - between > 1e-6 * means.sizes))
     result = np.ones(d, bool)
     if len(doubtful):
@@ -225,6 +228,7 @@ class _WithinGroups:
             assert isinstance(X, IndicatorColumns)
             Z = np.empty((len(y), len(result)), order="F")
             for place, j in enumerate(result):
+                # the rows' own means are taken off as they pass; no indicator is ever written out
                 np.subtract(X.numbers[:, j], means.numbers[j].take(X.codes), out=Z[:, place])
             return Z, y - means.response.take(X.codes), w
 
@@ -259,6 +263,7 @@ def _solution(
         effects=within.effects,
     )
     slopes = within.coefficients
+    # each group's constant puts the line through its means
     constants = groups.response - slopes @ groups.means
     coefficients = np.full(len(layout.numbers) + len(layout.levels), np.nan)
     coefficients[numbers], coefficients[levels] = slopes, constants[:-1] - constants[-1]

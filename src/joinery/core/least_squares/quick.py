@@ -19,7 +19,7 @@ from joinery.core.numeric.triangular import (
 )
 from joinery.support.errors import DataError
 
-QUICK_CONDITION = 50.0
+QUICK_CONDITION = 50.0  # κ up to which standard errors from plain products keep 14 digits
 MOST_NUMPY = 4000  # columns up to which NumPy's Cholesky is trusted: it was seen to crash at 20,000
 # an intercept so many standard deviations from the data wants more digits than a double has
 VERY_FAR_MEAN = 100.0
@@ -41,6 +41,7 @@ def quick_fold(blocks: Blocks, intercept: bool, stand_for: int | None) -> Folded
         for products in blocks.pieces.each(lambda block: _products(block, moved, y_shift)):
             products.add_to(G, s)
             first, n, weight_sum = n == 0, n + products.n, weight_sum + products.weight_sum
+            # columns that depend on one another do so in the first block: no need to fold the rest
             if first and n > 50 * (k + 1) and _hopeless(G[:k, :k], s[:k], weight_sum, intercept):
                 return None
     if n == 0:
@@ -59,6 +60,7 @@ def factored(
     with np.errstate(all="ignore"):
         full, span = G.diagonal(), slice(k)
         if intercept:
+            # the Schur complement of the constant: products about the means
             centred = G - s[:, None] * s / weight_sum
         else:
             centred = G
@@ -70,6 +72,7 @@ def factored(
         yy = float(left[k])
         if not sound.all() or not (yy == 0 or 1e-280 < yy < 1e280) or n <= k + intercept:
             return None
+        # powers of two round nothing, and bring all columns to about one size
         scale = power_of_two(np.sqrt(left))
         scale[k] = 1.0
         scaled = centred / scale / scale[:, None]
@@ -80,6 +83,7 @@ def factored(
     R[:k, :k] = factor
     if k:
         R[:k, k] = forward(factor, scaled[:k, k])
+    # √RSS, as the last pivot of the augmented matrix
     R[k, k] = np.sqrt(max(scaled[k, k] - R[:k, k] @ R[:k, k], 0.0))
     if intercept:
         middle = shift + s / weight_sum
@@ -140,6 +144,7 @@ def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Produc
             n, weight_sum = int(np.count_nonzero(w)), float(w.sum())
             beside[0] = root = np.sqrt(w)
             Z, t = times_rows(Z, root), t * root
+        # one product gives the weights' sums and the products with the response
         beside[1] = t
         edge = weighted_sums(beside, Z)
         sums = np.append(edge[0], inner(beside[0], t))

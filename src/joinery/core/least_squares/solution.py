@@ -14,8 +14,8 @@ from joinery.core.numeric.triangular import EPS, WIDE, inverse_of, row_lengths
 from joinery.support.errors import TooLargeError
 
 FULL = 0.2  # share of cells that are not zero from which dense products are faster
-GLANCE = 256  # rows that tell that share
-TOGETHER = 32  # columns of a block that are centred and squared while they are in cache
+GLANCE_ZEROS = 256  # rows that tell that share
+COLUMNS_TOGETHER = 32  # columns of a block that are centred and squared while they are in cache
 MOST_WRITTEN_OUT = 10_000  # columns with swept levels whose factor is made when it is asked for
 FAR_MEAN = 3.0  # means beyond so many standard deviations are taken off before products are formed
 DEPARTED = 1e-7  # of the sizes that go into a combination: farther off is no rounding
@@ -187,7 +187,7 @@ class Solution:
         """The same before it is centred, on its side (r, m), and what centres it (r,)."""
         columns, near = dense(self._brought_near(X)), self.centre - self.far_centre
         root = self.inverse / self.scale[:, None]
-        some = columns[:GLANCE]
+        some = columns[:GLANCE_ZEROS]
         if len(self.kept) <= WIDE or np.count_nonzero(some) > FULL * some.size:
             return times_transpose(root.T, columns), near @ root
         # of hundreds of columns most are levels, zero in nearly every row
@@ -238,9 +238,9 @@ class Solution:
             return row_lengths(self.groups.in_basis(self.with_constant(X))) ** 2
         white, middle = self._turned(X)
         out = np.full(len(X), 1 / self.weight_sum if self.has_intercept else 0.0)
-        for first in range(0, len(white), TOGETHER):
-            some = white[first : first + TOGETHER]
-            some -= middle[first : first + TOGETHER, None]
+        for first in range(0, len(white), COLUMNS_TOGETHER):
+            some = white[first : first + COLUMNS_TOGETHER]
+            some -= middle[first : first + COLUMNS_TOGETHER, None]
             out += np.einsum("ji,ji->i", some, some)
         return out
 

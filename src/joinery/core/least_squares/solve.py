@@ -64,6 +64,7 @@ def least_squares(
         result = swept(blocks, n, partial(least_squares, intercept=False, centred=True))
         if result is not None:
             return result
+    # plain products cost one pass of the fastest product there is; their digits do for low κ
     folded = quick_fold(blocks, intercept, n)
     if folded is not None:
         condition = condition_number(folded.R[:-1, :-1])
@@ -79,8 +80,10 @@ def least_squares(
                 centred=centred,
             )
     if blocks.width <= WIDE:
+        # higher κ, or too few digits left: rows are read again, exactly
         with np.errstate(over="ignore", invalid="ignore"):  # columns too small for coefficients
             return exact_least_squares(blocks, intercept, n, centred)
+    # so wide a matrix has no room for slices: Householder's QR loses only what κ takes
     folded = steady_fold(blocks, intercept)
     kept, dependence, R = _rank_in_order(folded)
     folded = folded._replace(R=R, n=folded.n if n is None else n)
@@ -107,6 +110,7 @@ def solution_from_products(
     with np.errstate(all="ignore"):
         explained = H @ seen.at
         cross = seen.gradient + explained  # [1, X]ᵀWy
+        # Σwy² from the residuals at b and what b explains, as the rows are not seen again
         total = seen.squares + float((2 * seen.gradient + explained) @ seen.at)
     G = np.block([[H[1:, 1:], cross[1:, None]], [cross[None, 1:], np.array([[total]])]])
     s = np.append(H[0, 1:], cross[0])
@@ -170,6 +174,7 @@ def _rank_in_order(folded: Folded) -> tuple[np.ndarray, dict[int, np.ndarray], n
             _reflect(A[r:, column:])
             place.append(column)
             continue
+        # what stays is a combination of earlier columns; the constant's share from the means
         combination = np.zeros(k + 1)
         combination[np.array(place, int) + 1] = earlier * folded.scale[column] / folded.scale[place]
         combination[0] = folded.centre[column] - combination[1:] @ folded.centre
@@ -188,6 +193,7 @@ def _reflect(A: np.ndarray) -> None:
         return
     length = float(np.sqrt(first @ first))
     v = first.copy()
+    # Householder's vector, its sign such that nothing cancels
     v[0] += length if v[0] >= 0 else -length
     A -= np.outer(v * (2 / (v @ v)), v @ A)
     A[1:, 0] = 0.0
@@ -222,6 +228,7 @@ def _solve(
         b, mean, half, rss, tss = _corrected(blocks, folded, intercept, kept, way)
     direction: np.ndarray | None = None
     if not intercept and r and not centred:
+        # a full set of indicators holds the constant though it is not written
         direction, tss = constant_in(blocks, kept, R, scale, folded.weight_sum, tss)
     if intercept:
         constant = float(mean - centre @ b if at is None else at[0])
@@ -267,6 +274,7 @@ def _corrected(
         shift = None
     else:
         shift = folded.shift[kept]
+    # the corrected seminormal equations (Björck 1987): solve, look at the true residuals, correct
     b, mean = backward(R, folded.R[:r, r]) / scale, folded.mean
     seen = _residual_pass(blocks, kept, shift, centre, mean, b)
     half = forward(R, seen.gradient / scale)

@@ -29,10 +29,12 @@ def steady_fold(blocks: Blocks, intercept: bool) -> Folded:
         A[:, -1] = (y - y_shift) / scale[k]
         if w is not None:
             A *= np.sqrt(w)[:, None]
+        # the triangle of what came before stands for all its rows
         R = triangle(np.vstack([R, A]))
     size_of = np.sqrt((R[: k + intercept, intercept:-1] ** 2).sum(axis=0))
     mean, y_mean = np.zeros(k), 0.0
     if intercept:
+        # the first row belongs to the constant; what is below it is about the means
         middle = R[0, 1:] / R[0, 0]
         mean, y_mean = shift + middle[:k] * scale[:k], y_shift + float(middle[k]) * float(scale[k])
         size_of = np.hypot(size_of, np.sqrt(weight_sum) * np.abs(shift) / scale[:k])

@@ -60,6 +60,7 @@ def multiply(x: Pair, y: Pair) -> Pair:
 def divide(x: Pair, y: Pair) -> Pair:
     """x / y for pairs."""
     first = x[0] / y[0]
+    # long division: each quotient of doubles adds 53 bits to what is left
     rest = add(x, negative(multiply(y, (first, np.zeros_like(first)))))
     second = rest[0] / y[0]
     rest = add(rest, negative(multiply(y, (second, np.zeros_like(second)))))
@@ -70,6 +71,7 @@ def divide(x: Pair, y: Pair) -> Pair:
 def square_root(x: Pair) -> Pair:
     """√x for a pair that is not negative."""
     root = np.sqrt(x[0])
+    # one step of Newton from the double's root doubles its digits
     p, e = two_product(root, root)
     rest = add(x, (-p, -e))
     return quick_two_sum(root, rest[0] / (2 * root))
@@ -79,6 +81,7 @@ def total(x: Pair) -> Pair:
     """The sum of pairs along the first axis."""
     high, low = x
     while len(high) > 1:
+        # pairwise: log₂ of so many additions deep, and each over whole arrays
         half = len(high) // 2
         rest = (high[2 * half :], low[2 * half :])
         high, low = add((high[:half], low[:half]), (high[half : 2 * half], low[half : 2 * half]))
@@ -119,6 +122,7 @@ def cholesky(G: Pair, size: np.ndarray, tolerance: float) -> tuple[Pair, np.ndar
     kept = np.zeros(p, dtype=bool)
     for j in range(p):
         pivot = np.asarray(high[j, j]), np.asarray(low[j, j])
+        # the costly question only where a column has lost most of its length
         if not pivot[0] > 1e-6 * G[0][j, j] and not _independent(
             pivot[0], R[0], kept, j, size, tolerance
         ):

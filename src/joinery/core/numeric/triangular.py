@@ -10,7 +10,7 @@ from scipy.linalg import lapack
 EPS = float(np.finfo(float).eps)
 # more columns than this are levels nearly always: what suits few columns would take too long
 WIDE = 200
-AT_ONCE = 64  # columns of a triangle that LAPACK inverts in one thread
+INVERTED_TOGETHER = 64  # columns of a triangle that LAPACK inverts in one thread
 
 
 def backward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
@@ -38,7 +38,7 @@ def inverse_of(R: np.ndarray) -> np.ndarray:
 
 
 def _invert(R: np.ndarray, out: np.ndarray) -> None:
-    if len(R) <= AT_ONCE:
+    if len(R) <= INVERTED_TOGETHER:
         out[:] = lapack.dtrtri(R)[0] if len(R) else 0.0
         return
     first, rest = slice(len(R) // 2), slice(len(R) // 2, None)

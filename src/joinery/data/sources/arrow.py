@@ -17,13 +17,13 @@ import pyarrow.dataset as datasets
 import pyarrow.parquet as parquet
 
 from joinery.core.blocks.partition import Runner
-from joinery.data.sources.source import HELD_CELLS, STRETCH, refuse_too_large
+from joinery.data.sources.source import STRETCH, refuse_too_large
 from joinery.support import advice
 from joinery.support.errors import DataError, EmptyTableError, FileFormatError, listed
+from joinery.support.limits import GROUP_CELLS_KEPT, HELD_CELLS
 
 Stamp = tuple[int, int]
-TOGETHER = 2**15  # rows up to which neighbouring row groups are one part
-MOST_KEPT = 3 * 2**23  # cells of small row groups that are kept: some 200 MB
+PART_ROWS = 2**15  # rows up to which neighbouring row groups are one part
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ class ArrowSource:
     def _parts(self) -> list[list[datasets.Fragment]]:
         """The row groups of each part: one, or neighbours that are small."""
         parts: list[list[datasets.Fragment]] = []
-        rows = TOGETHER
+        rows = PART_ROWS
         for fragment in self.dataset.get_fragments():
             try:
                 if isinstance(fragment, datasets.ParquetFileFragment):
@@ -69,7 +69,7 @@ class ArrowSource:
             for group in result:
                 if not (length := _length(group)):
                     continue
-                if rows + length > TOGETHER:
+                if rows + length > PART_ROWS:
                     parts.append([])
                     rows = 0
                 parts[-1].append(group)
@@ -88,7 +88,7 @@ class ArrowSource:
         return SmallGroups(self._together)
 
     def expect(self, columns: Sequence[str]) -> None:
-        if len(columns) * sum(self.lengths) <= MOST_KEPT:  # all of them can be kept
+        if len(columns) * sum(self.lengths) <= GROUP_CELLS_KEPT:  # all of them can be kept
             self._small.expected = set(columns)
 
     def read(self, part: int, column: str) -> Iterator[pa.Array]:
@@ -187,7 +187,7 @@ class SmallGroups:
                 self._kept[part] = columns, requested
                 self._asked.update(requested)
                 self._cells += _cells(columns)
-                while self._cells > MOST_KEPT and len(self._kept) > 1:
+                while self._cells > GROUP_CELLS_KEPT and len(self._kept) > 1:
                     self._dropped(next(iter(self._kept)))
             return columns[name]
 

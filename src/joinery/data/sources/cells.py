@@ -13,8 +13,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.core.blocks.partition import cores
-from joinery.data.sources.source import STRETCH, WHOLE_ROWS, Source, refuse_too_large
+from joinery.data.sources.source import STRETCH, Source, refuse_too_large
 from joinery.support.errors import FileFormatError
+from joinery.support.limits import STRETCHES_KEPT, WHOLE_ROWS
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -26,8 +27,7 @@ def readers() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(cores(), "joinery-reader")
 
 
-KEPT = 8  # stretches of a column that are kept for the blocks of several threads
-NEAR = 4  # rows read for each row wanted, at most, before rows are looked up one by one
+ROWS_READ_A_ROW = 4  # rows read for each row wanted, at most, before rows are looked up one by one
 
 
 class Cells:
@@ -49,7 +49,7 @@ class Cells:
 
     def _rest(self) -> None:
         self._lock = threading.Lock()
-        self._kept: deque[tuple[int, np.ndarray]] = deque(maxlen=KEPT)
+        self._kept: deque[tuple[int, np.ndarray]] = deque(maxlen=STRETCHES_KEPT)
         self._part, self._at = -1, 0
         self._coming: Iterator[np.ndarray] = iter(())
         self._ahead: Future[np.ndarray | None] | None = None
@@ -75,7 +75,7 @@ class Cells:
         if not len(rows):
             return np.empty(0, self.dtype)
         low, high = int(rows.min()), int(rows.max())
-        if high - low < NEAR * len(rows) + STRETCH:
+        if high - low < ROWS_READ_A_ROW * len(rows) + STRETCH:
             return np.asarray(self._between(low, high + 1)[rows - low])
         out = np.empty(len(rows), self.dtype)
         order = np.argsort(rows, kind="stable")

@@ -28,9 +28,11 @@ from joinery.data.sources.source import STRETCH
 from joinery.support.errors import ClusterError, DataError, JoineryError
 from joinery.support.threads import one_thread_a_product
 
-TOGETHER = 8  # pieces of files that go to a worker at once
+FILES_TOGETHER = 8  # pieces of files that go to a worker at once
 PARTS_TOGETHER = 16  # at most, parts of one worker in one task, which costs the scheduler time
-AT_ONCE = 4  # parts for each thread that are under way at a time, so that found things do not heap
+PARTS_A_THREAD = (
+    4  # parts for each thread that are under way at a time, so that found things do not heap
+)
 
 
 @dataclass(frozen=True)
@@ -177,8 +179,8 @@ class Cluster:
         """Return what is worked on together: a few parts of one worker, or a few pieces of
         files."""
         if not self.delayed:
-            starts = range(0, count, TOGETHER)
-            return [[(-1, list(range(a, min(a + TOGETHER, count))))] for a in starts]
+            starts = range(0, count, FILES_TOGETHER)
+            return [[(-1, list(range(a, min(a + FILES_TOGETHER, count))))] for a in starts]
         pieces: dict[int, list[int]] = {}
         for piece, part in enumerate(self.part_of):
             pieces.setdefault(part, []).append(piece)
@@ -254,7 +256,7 @@ def results(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Itera
     try:
         if client.status != "running":
             raise ConnectionError(f"the client is {client.status}")
-        ahead = AT_ONCE * max(sum(client.nthreads().values()), 1)
+        ahead = PARTS_A_THREAD * max(sum(client.nthreads().values()), 1)
         for start in range(0, len(calls), ahead):
             waiting += client.map(work, *zip(*calls[start : start + ahead]), pure=False)
             while len(waiting) > ahead // 2 or (waiting and start + ahead >= len(calls)):

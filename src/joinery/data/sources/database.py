@@ -20,10 +20,10 @@ import pyarrow.parquet as parquet
 from joinery.data.sources.arrow import ArrowSource, of_files
 from joinery.data.sources.statements import check_database, check_select
 from joinery.support.errors import CallError, DataError, EmptyTableError, FileFormatError, listed
+from joinery.support.limits import FETCHED_ROWS
 from joinery.support.progress import Advance, counted
 from joinery.support.urls import scheme_of, shown, without_secrets
 
-ROWS = 2**17  # that are fetched at a time
 RECURSIVE = 33  # SQLITE_RECURSIVE, which the module for SQLite does not name
 
 
@@ -184,7 +184,9 @@ def _from_duckdb(url: str, query: str) -> Iterator[pa.Table]:
         if result is None:
             raise DataError("the query selects nothing: it is no select")
         newer = getattr(result, "to_arrow_reader", None)
-        for batch in result.fetch_arrow_reader(ROWS) if newer is None else newer(ROWS):
+        for batch in (
+            result.fetch_arrow_reader(FETCHED_ROWS) if newer is None else newer(FETCHED_ROWS)
+        ):
             yield pa.Table.from_batches([batch])
 
 
@@ -249,7 +251,7 @@ def _fetched(connection: Any, query: str) -> Iterator[pa.Table]:
     """The rows of a query on an open connection, in a transaction that only reads."""
     import sqlalchemy
 
-    options: dict[str, Any] = {"stream_results": True, "max_row_buffer": ROWS}
+    options: dict[str, Any] = {"stream_results": True, "max_row_buffer": FETCHED_ROWS}
     if connection.dialect.name == "postgresql" and not connection.in_transaction():
         options["postgresql_readonly"] = True
     result = connection.execution_options(**options).execute(sqlalchemy.text(query))
@@ -258,7 +260,7 @@ def _fetched(connection: Any, query: str) -> Iterator[pa.Table]:
         if not result.returns_rows:
             raise DataError("the query selects nothing: it is no select")
         names = list(result.keys())
-        while rows := result.fetchmany(ROWS):
+        while rows := result.fetchmany(FETCHED_ROWS):
             table = _table(names, rows, schema)
             schema = table.schema
             yield table

@@ -15,10 +15,10 @@ from joinery.data.sources.statements import check_database
 from joinery.support import advice
 from joinery.support.arguments import checked
 from joinery.support.errors import CallError, DataError, EmptyTableError
+from joinery.support.limits import MOST_FILES
 from joinery.support.urls import is_url, shown
 
 WILD = ("*", "?", "[")
-MOST_FILES = 100_000  # of a folder that is taken for a table: more are a slip
 
 
 @checked

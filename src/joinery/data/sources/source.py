@@ -8,12 +8,11 @@ from typing import TYPE_CHECKING, Any, Protocol
 import numpy as np
 
 from joinery.support.errors import TooLargeError
+from joinery.support.limits import HELD_CELLS
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-HELD_CELLS = 2**24  # a table of no more cells is simply read
-WHOLE_ROWS = 2**25  # a column of no more rows may be held whole where a question wants that
 STRETCH = 2**17  # rows that are read at a time
 
 

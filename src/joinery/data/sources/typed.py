@@ -17,8 +17,7 @@ from joinery.data.columns import Column, Labels, TextReading, understand
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.source import Source
 from joinery.support.errors import UnusableColumnError
-
-MOST_TEXTS = 2**20  # different texts of a column that are told apart
+from joinery.support.limits import MOST_TEXTS
 
 
 def typed_column(

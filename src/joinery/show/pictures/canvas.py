@@ -44,7 +44,7 @@ from joinery.support.errors import CallError
 
 WIDE, HIGH = 8.0, 5.0
 LEAST_LEFT = 0.35  # share of a sheet's height below its heading, however small it is
-DENSE = 5000
+DENSE = 5000  # points beyond which a density is drawn: they would cover one another
 NARROW_KEY, WIDE_KEY = 1.9, 3.8  # inches of a panel that its key of density takes, short and long
 ROWS = "rows"  # how the name of a group of points begins that stand for rows
 ENDINGS = (".png", ".svg", ".pdf")

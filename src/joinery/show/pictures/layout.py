@@ -29,6 +29,7 @@ MOST_TICK = 44  # characters of a name at the left of an axis
 KEY_LINE = 0.16  # inches
 SMALL, SMALL_AXES = 6.5, 75.0  # letters on axes lower than this, in points
 END = "end of a series"
+# directions in which a label may stand off its point, the best first
 AWAY = ((1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (-1, 1), (1, -1), (-1, -1))
 
 _cells: WeakKeyDictionary[Axes, Cell] = WeakKeyDictionary()

@@ -15,7 +15,7 @@ from joinery.show.pictures.canvas import HIGH, Words, paper, sheet
 from joinery.show.pictures.layout import keep_within
 
 LINE = 0.24  # inches a level takes, where there are many
-MOST_POINTS = 400
+LEVEL_POINTS = 400  # of a level that are drawn beside its mean
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ def levels(rows: Sequence[Level], words: Words, ax: Axes | None, *, zero: bool =
     places = list(range(len(rows)))[::-1]
     for place, row in zip(places, rows, strict=True):
         if len(row.values):
-            some = row.values[:: math.ceil(len(row.values) / MOST_POINTS)]
+            some = row.values[:: math.ceil(len(row.values) / LEVEL_POINTS)]
             apart = rng.uniform(-0.22, 0.22, len(some))
             ax.scatter(some, place + apart, s=8, color=INK, alpha=0.45, linewidths=0, zorder=2)
         ax.plot([row.lower, row.upper], [place, place], color=AMBER, linewidth=2.4, zorder=3)

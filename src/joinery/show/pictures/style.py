@@ -20,7 +20,7 @@ from matplotlib.text import Text
 from joinery.show.palette import DARK, INK, MIST, PAPER, SLATE
 from joinery.support.errors import CallError
 
-DPI = 160
+DPI = 160  # 1280 pixels for eight inches
 USUAL_LETTERS = 10.0  # points: Matplotlib's own font.size, for which the sizes here are meant
 DARKEST_LIGHT = 0.4  # relative luminance below which a ground takes the light colours
 LUMINANCE = (0.2126, 0.7152, 0.0722)  # of red, green and blue (ITU-R BT.709)

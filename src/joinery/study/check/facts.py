@@ -11,7 +11,7 @@ from joinery.core.numeric import distributions as tails
 from joinery.data.columns import Column
 from joinery.data.records import Records
 from joinery.design.resolving import expressions_of
-from joinery.first_look.facts import FEW_VALUES, STAND_INS, stand_in_of, stand_in_words
+from joinery.first_look.facts import FEW_DISTINCT, STAND_INS, stand_in_of, stand_in_words
 from joinery.first_look.slips import SPREADS, far_cells, misspelt
 from joinery.first_look.table_facts import repeated_rows
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
@@ -24,13 +24,13 @@ from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
 from joinery.study.verdicts import ALLOWED, CAUTION, NO_SIGN, SERIOUS, SLIGHT
 from joinery.support import advice as say
 from joinery.support.errors import DataError, listed
+from joinery.support.limits import CHECKED_ROWS
 
 DATA = "Are the data what they seem?"
-MOST_ROWS = 2**21  # of a table whose cells are looked at
-MOST_COLUMNS = 100  # of a model whose cells are looked at
+FACT_COLUMNS = 100  # of a model whose cells are looked at
 MANY_CELLS = 50_000  # of which the ends are looked at before they are sorted
 IMPROBABLE = 0.01  # equal rows that chance would make, below which they are none of its making
-DIGITS = 12  # of numbers that are compared: those beyond are left by arithmetic
+COMPARED_DIGITS = 12  # of numbers that are compared: those beyond are left by arithmetic
 MANY_LOST = 0.2  # share of the rows left out for empty cells that is told
 DIFFERENT = 0.02  # chance below which rows used and rows left out differ
 NEAR_ENDS = 0.1  # of shares, from which on a straight line leaves 0 to 1
@@ -40,7 +40,7 @@ def data(fit: Fitted) -> Iterator[Line]:
     """Odd cells, rows there twice, a response of another kind, rows lost to empty cells."""
     lines = [*_of_response(fit), *_lost(fit)]
     known = in_memory(fit)
-    if known is not None and fit.n_rows <= MOST_ROWS:
+    if known is not None and fit.n_rows <= CHECKED_ROWS:
         table, used = rows_at_hand(fit)
         lines += [_line("cell", words) for words in _odd_cells(fit, table, used)]
         lines += _twice(fit, table, used)
@@ -72,7 +72,7 @@ def _line(
 def _odd_cells(fit: Fitted, table: Records, used: UsedRows) -> Iterator[str]:
     """Yield words on cells far from all others, stand-ins, and levels misspelt."""
     names = {n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)}
-    for name in [n for n in table.names if n in names][:MOST_COLUMNS]:
+    for name in [n for n in table.names if n in names][:FACT_COLUMNS]:
         column = table.column(name)
         if column.kind == "number":
             yield from _odd_numbers(column, used)
@@ -139,11 +139,11 @@ def _improbable(table: Records, names: list[str], used: UsedRows) -> bool:
         x = column.numbers(used.rows)
         x = x[np.isfinite(x)]
         size = float(np.abs(x).max(initial=0.0)) or 1.0
-        values = np.unique(np.round(x / size, DIGITS))
+        values = np.unique(np.round(x / size, COMPARED_DIGITS))
         if len(values) < 2:
             continue
         low, high = np.quantile(x / size, (0.25, 0.75))
-        pairs *= min(1.0, float(np.diff(values).min()) / max(high - low, 10.0**-DIGITS))
+        pairs *= min(1.0, float(np.diff(values).min()) / max(high - low, 10.0**-COMPARED_DIGITS))
     return pairs < IMPROBABLE
 
 
@@ -173,7 +173,7 @@ def _of_response(fit: Fitted) -> Iterator[Line]:
     elif integral and y.min() == 0 and len(values) > 2 and float(y.mean()) < 10:
         words = f"{name} counts, with zeros: a straight line can go below them"
         yield _line("counts", words, SLIGHT, f"try {say.change(family='poisson')}")
-    elif integral and 2 < len(values) <= FEW_VALUES and len(y) >= 5 * len(values):
+    elif integral and 2 < len(values) <= FEW_DISTINCT and len(y) >= 5 * len(values):
         words = f"{name} has {len(values)} values only: steps between them are taken as equal"
         yield _line("few values", words, SLIGHT)
 

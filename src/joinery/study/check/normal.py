@@ -17,7 +17,7 @@ from joinery.study.rows.figures import studentized_df
 from joinery.support import advice as say
 
 NORMAL = "Are the residuals normal?"
-FEW = 200  # rows below which none is counted as far off
+FEW_FOR_TAILS = 200  # rows below which none is counted as far off
 
 
 def normal(fit: Fitted) -> Iterator[Line]:
@@ -60,7 +60,7 @@ def _far_off(fit: Fitted) -> Iterator[Line]:
     brings."""
     totals = digest(fit)
     rows, count = int(totals.moments.n), totals.far
-    if rows < FEW or not totals.alike:  # equal rows are far off together
+    if rows < FEW_FOR_TAILS or not totals.alike:  # equal rows are far off together
         return
     limit = float(tails.t_quantile(1 - FAR_SHARE / 2, studentized_df(fit)))
     p = 1 - float(tails.binomial_below(count - 1, rows, FAR_SHARE))

@@ -28,13 +28,13 @@ from joinery.study.rows.digest import Rows, pieces
 from joinery.study.rows.figures import per_row, too_many
 from joinery.study.verdicts import NOT_JUDGED
 from joinery.support import advice as say
+from joinery.support.limits import ORDER_CELLS
 
-LAGS = 4
+LAGS = 4  # neighbours that Breusch and Godfrey's test goes back
 LEAST_IN_ORDER = 8  # rows from which on an order that the table has is looked for
 FIRST_YEAR, LAST_YEAR = 1500, 2200  # whole numbers between them that sort a table are years
 MOST_SEQUENCES = 200  # levels of a category inside which a date may sort the table
 MOST_TOLD = 2e5  # cells of a basis whose figures are told where no order is known
-MOST_BASIS = 2e7  # cells of the basis that order checks may hold
 
 ORDER = "Are neighbouring rows independent?"
 
@@ -234,7 +234,7 @@ def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
     """Durbin and Watson's test, and Breusch and Godfrey's, of rows whose figures are held."""
     e, places, root = _scaled_residuals(fit)
     solution = fit.solution
-    if len(root) * solution.rank <= MOST_BASIS:
+    if len(root) * solution.rank <= ORDER_CELLS:
         basis = joined(working_rows(fit).row_blocks, lambda block: solution.in_basis(block.X))
         U = (basis * root[:, None])[places]
         return diagnostics.durbin_watson(e, U), diagnostics.breusch_godfrey(e, U, LAGS)

@@ -22,8 +22,10 @@ from joinery.support import advice as say
 from joinery.support.errors import listed
 
 HIGH_INFLATION, EXTREME_INFLATION = 5.0, 10.0
-HIGH_INDEX = 30.0
-NARROW = 0.1  # of the response's standard deviation, for one standard deviation of the term
+HIGH_INDEX = 30.0  # of condition, from which Belsley 1991 calls a dependency strong
+NARROW_INTERVAL = (
+    0.1  # of the response's standard deviation, for one standard deviation of the term
+)
 
 OVERLAP = "Do predictors overlap?"
 
@@ -95,7 +97,7 @@ def _narrow(fit: Fitted, name: str) -> bool:
     with np.errstate(all="ignore"):
         half = t_quantile(0.975, e.df[places]) * e.standard_errors[places]
         standard = np.abs(half * standard_units(fit)[places])
-    return bool(np.all(np.isfinite(standard)) and np.all(standard < NARROW))
+    return bool(np.all(np.isfinite(standard)) and np.all(standard < NARROW_INTERVAL))
 
 
 def _jointly(fit: Fitted) -> str:

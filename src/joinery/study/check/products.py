@@ -31,10 +31,10 @@ from joinery.support import advice as say
 from joinery.support.errors import JoineryError
 
 PRODUCTS = "Do effects depend on one another?"
-MOST_LEVELS = 12  # levels of a category whose products are looked at
+PRODUCT_LEVELS = 12  # levels of a category whose products are looked at
 MOST_NUMBERS, STRONGEST = 50, 20  # numbers all of whose pairs are looked at, and of more how many
-MOST_EXACT = 50  # products of which the exact test is made
-MOST_NAMED = 6  # levels whose slopes are named
+MOST_TESTED = 50  # products of which the exact test is made
+NAMED_LEVELS = 6  # levels whose slopes are named
 
 
 @dataclass(frozen=True)
@@ -108,7 +108,7 @@ def sources(fit: Fitted) -> list[Source]:
         places = kept_columns(term, middle)
         if len(term.factors) != 1 or not term.categories:
             continue
-        if not 0 < len(places) < MOST_LEVELS:
+        if not 0 < len(places) < PRODUCT_LEVELS:
             continue
         centres = np.array([middle[c] for c in places])
         name = fit.words(term.text)
@@ -154,7 +154,7 @@ def _likeliest(fit: Fitted, pairs: Sequence[Pair]) -> list[Pair]:
     """Return the pairs that get the exact test: of many those that go with the residuals most."""
     of_numbers = [pair for pair in pairs if pair.b.number]
     others = [pair for pair in pairs if not pair.b.number]
-    if len(of_numbers) > MOST_EXACT:
+    if len(of_numbers) > MOST_TESTED:
         names = list(dict.fromkeys(s.term for pair in of_numbers for s in (pair.a, pair.b)))
         by_name = {s.term: s for pair in of_numbers for s in (pair.a, pair.b)}
         columns = [by_name[name] for name in names]
@@ -166,8 +166,8 @@ def _likeliest(fit: Fitted, pairs: Sequence[Pair]) -> list[Pair]:
         with np.errstate(all="ignore"):
             score = np.nan_to_num(with_residual**2 / squares)
         of_numbers = sorted(of_numbers, key=lambda q: -score[at[q.a.term], at[q.b.term]])
-        of_numbers = of_numbers[:MOST_EXACT]
-    return [*of_numbers, *others[: 4 * MOST_EXACT]]
+        of_numbers = of_numbers[:MOST_TESTED]
+    return [*of_numbers, *others[: 4 * MOST_TESTED]]
 
 
 def _screened(rows: Residuals, places: np.ndarray, centres: np.ndarray) -> np.ndarray:
@@ -253,7 +253,7 @@ def _slopes(fit: Fitted, pair: Pair) -> str:
     """Return the slope in each level of a category, from the model with the product in it."""
     term = next(t for t in fit.design.terms if fit.words(t.text) == pair.b.name)
     factor = term.categories[0]
-    if len(factor.levels) > MOST_NAMED or factor.coding != "indicator" or fit.origin is None:
+    if len(factor.levels) > NAMED_LEVELS or factor.coding != "indicator" or fit.origin is None:
         return ""
     try:
         sentence = with_terms(fit, _written(pair))

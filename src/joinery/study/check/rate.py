@@ -31,7 +31,7 @@ SHARES = {
     "family": 0.0015,
     "zeros": 0.001,
 }
-ROWS = 0.01  # of all rows together, for what one row does to a coefficient
+SINGLE_ROWS = 0.01  # of all rows together, for what one row does to a coefficient
 SERIOUS_PART = 0.18  # of a share: below it a departure that is large is serious
 EVIDENCE = 0.02  # a question's own p from which on there is no sign
 

@@ -35,7 +35,7 @@ DRAWS, SEED = (
     1000,
     20260101,
 )  # simulated samples behind the quantile band, and the seed that repeats them
-MOST_SIMULATED = 2000
+MOST_SIMULATED = 2000  # points of the band that chance allows
 Given = Mapping[str, str | None]
 
 

@@ -11,7 +11,7 @@ from joinery.core.inference.diagnostics import Test
 from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import figure, value
 from joinery.study.check.check import NO_ADVICE, Line, not_judged, nothing_left
-from joinery.study.check.rate import ROWS
+from joinery.study.check.rate import SINGLE_ROWS
 from joinery.study.fitted import Fitted, once
 from joinery.study.read.estimates import estimates
 from joinery.study.rows.digest import digest, labels_of, limits, notable
@@ -170,7 +170,7 @@ def _largest_move(fit: Fitted) -> Iterator[Line]:
         return
     label = labels_of(fit, [move.place])[0]
     verdict = NO_SIGN
-    if move.p < ROWS / 4 and (move.turns or abs(move.size) > 2):
+    if move.p < SINGLE_ROWS / 4 and (move.turns or abs(move.size) > 2):
         verdict = CAUTION
     name = fit.words(move.term)
     without = say.change(leave_out=[str(label)])

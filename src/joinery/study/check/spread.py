@@ -36,7 +36,7 @@ from joinery.study.rows.digest import (
 from joinery.support import advice as say
 
 EVEN = "Is the spread even?"
-MOST_GROUPS = 30  # levels of a category whose spreads are compared
+SPREAD_LEVELS = 30  # levels of a category whose spreads are compared
 MOST_AGAINST = 60  # predictors that the spread is looked at against
 
 
@@ -118,7 +118,7 @@ def _columns(fit: Fitted) -> list[Against]:
             out.append(Against(fit.words(factor.name), (place,), None))
     for term in fit.design.terms:
         places = tuple(kept_columns(term, middle))
-        if len(term.factors) == 1 and term.categories and 0 < len(places) <= MOST_GROUPS:
+        if len(term.factors) == 1 and term.categories and 0 < len(places) <= SPREAD_LEVELS:
             out.append(Against(fit.words(term.text), places, None))
     return out[:MOST_AGAINST]
 

@@ -23,11 +23,11 @@ from joinery.study.rows.digest import column_means, digest, highest_powers, numb
 from joinery.study.rows.figures import left_out_error, per_row
 from joinery.support import advice as say
 from joinery.support.errors import JoineryError
+from joinery.support.limits import MOST_ALIKE
 
-MOST_ALIKE = 2**20  # rows of a table that is read as needed among which rows alike are looked for
 MOST_CUBES = 50  # numbers whose cubes are looked at beside their squares
 FEW_VALUES = 7  # of a number that is looked at as levels
-GLANCE = 200  # rows that tell of most numbers that they have more
+GLANCE_VALUES = 200  # rows that tell of most numbers that they have more
 STRAIGHT = "Is each relation straight?"
 
 
@@ -158,7 +158,7 @@ def _few_values(fit: Fitted, places: np.ndarray) -> dict[int, tuple[float, ...]]
 
 
 def _first_rows(block: RowBlock) -> Columns:
-    return some_rows(block.columns, np.arange(min(len(block.y), GLANCE)))
+    return some_rows(block.columns, np.arange(min(len(block.y), GLANCE_VALUES)))
 
 
 def _distinct(block: RowBlock, places: np.ndarray) -> list[np.ndarray]:

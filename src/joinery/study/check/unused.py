@@ -29,13 +29,12 @@ from joinery.study.check.added import (
 from joinery.study.check.check import Line, nothing_left
 from joinery.study.fitted import Fitted
 from joinery.support import advice as say
+from joinery.support.limits import CHECKED_ROWS, INDICATOR_CELLS
 
 LEFT, TOGETHER = "Is anything left out?", "Do rows belong together?"
-MOST_COLUMNS = 40  # unused columns that are looked at
-FEW_LEVELS = 9  # levels of a category up to which it is a term that is left out
-MOST_LEVELS = 200  # levels of a category that is looked at at all
-MOST_CELLS = 2e7  # of indicators held at once
-MOST_ROWS = 2**21  # of a table whose unused columns are looked at
+UNUSED_COLUMNS = 40  # unused columns that are looked at
+TERM_LEVELS = 9  # levels of a category up to which it is a term that is left out
+UNUSED_LEVELS = 200  # levels of a category that is looked at at all
 
 
 @dataclass(frozen=True)
@@ -56,12 +55,12 @@ def unused(fit: Fitted) -> Iterator[Line]:
     if nothing_left(fit) or fit.asides.repeats is not None or fit.residual_df < 4:
         return
     known = in_memory(fit)
-    if known is None or fit.n_rows > MOST_ROWS:
+    if known is None or fit.n_rows > CHECKED_ROWS:
         return
     table, rows = known
     everything = list(_unused(fit, table, rows))
-    small = [u for u in everything if u.levels <= FEW_LEVELS]
-    large = [u for u in everything if u.levels > FEW_LEVELS]
+    small = [u for u in everything if u.levels <= TERM_LEVELS]
+    large = [u for u in everything if u.levels > TERM_LEVELS]
     if small:
         yield from _left_out(fit, small)
     if large:
@@ -80,7 +79,7 @@ def _unused(fit: Fitted, table: Records, rows: Positions) -> Iterator[Unused]:
         for name, column in usable_columns(table)
         if name not in used
     )
-    yield from islice(filter(None, speaking), MOST_COLUMNS)
+    yield from islice(filter(None, speaking), UNUSED_COLUMNS)
 
 
 def _columns_of(name: str, column: Column, rows: Positions) -> Unused | None:
@@ -110,7 +109,7 @@ def _columns_of(name: str, column: Column, rows: Positions) -> Unused | None:
 def _of_levels(name: str, codes: np.ndarray) -> Unused | None:
     present = np.unique(codes[codes >= 0])
     k, n = len(present), len(codes)
-    if not 1 < k <= MOST_LEVELS or n < 2 * k or n * k > MOST_CELLS:
+    if not 1 < k <= UNUSED_LEVELS or n < 2 * k or n * k > INDICATOR_CELLS:
         return None
     fresh = np.where(codes >= 0, np.searchsorted(present, codes), -1)
     return Unused(name, indicators(fresh, k), fresh)

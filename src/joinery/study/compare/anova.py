@@ -22,7 +22,7 @@ from joinery.study.compare.adjusting import (
 )
 from joinery.study.compare.deviance import deviance_table
 from joinery.study.fitted import Fitted
-from joinery.study.read.notes import said_of_estimates
+from joinery.study.read.notes import said_of_choices, said_of_estimates
 from joinery.support.errors import listed, one_of
 
 
@@ -67,7 +67,7 @@ def anova(fit: Fitted, after: str = "lower-order") -> Table:
             "share": share,
         },
         title=f"What each term explains, after {after}",
-        notes=(*said_of_estimates(fit), *_notes(fit, after)),
+        notes=(*said_of_choices(fit), *said_of_estimates(fit), *_notes(fit, after)),
         kinds={"f": "own", "ss": "own", "ms": "own"},
     )
 

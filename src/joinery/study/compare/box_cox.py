@@ -269,7 +269,7 @@ def _finding(fit: Fitted, curve: Powers) -> str:
     return f"{text}{fit.words(way)} lies inside"
 
 
-def picture(
+def draw_powers(
     fit: Fitted,
     *,
     label_rows: str | Sequence[Any],

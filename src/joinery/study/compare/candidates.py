@@ -19,8 +19,8 @@ from joinery.core.numeric.triangular import triangle
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.row_blocks import RowBlock
 from joinery.study.fitted import Fitted, fitted_rows, response_rows, rows_at_hand
+from joinery.study.resample.crosscheck import FOLDS
 
-FOLDS = 10
 Needs = tuple[frozenset[int], ...]
 
 

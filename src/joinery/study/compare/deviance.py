@@ -23,7 +23,7 @@ from joinery.study.compare.adjusting import (
 )
 from joinery.study.compare.likelihood_ratio import test_of
 from joinery.study.fitted import Fitted, once, response_rows
-from joinery.study.read.notes import said_of_estimates
+from joinery.study.read.notes import said_of_choices, said_of_estimates
 from joinery.support.errors import NoConvergenceError, listed
 
 
@@ -69,7 +69,7 @@ def deviance_table(fit: Fitted, after: str) -> Table:
             "p": [*(p for _, p in tests), np.nan],
         },
         title=f"What each term explains, after {after}",
-        notes=(*said_of_estimates(fit), *notes),
+        notes=(*said_of_choices(fit), *said_of_estimates(fit), *notes),
         kinds={name: "own", "deviance": "own"},
     )
 

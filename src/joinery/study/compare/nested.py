@@ -17,9 +17,10 @@ from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_ro
 from joinery.study.read.estimates import test_together
 from joinery.support import advice
 
+# of a squared length of one: how much of a column may lie outside the other model
 SAME_SPACE = 1e-9
 
-MOST_NAMED = 12  # rows in an advice; beyond that they are not listed
+NAMED_LABELS = 12  # rows in an advice; beyond that they are not listed
 
 
 def differing(a: Fitted, b: Fitted) -> str | None:
@@ -57,7 +58,7 @@ def _way_to_equal_rows(a: Fitted, b: Fitted, used: list[Any]) -> str:
     if gaps:
         where = " and ".join(f"{spelled(n)} = {spelled(n)}" for n in gaps)
         return f"fit both with {advice.option('where', where)}"
-    if 0 < len(apart) <= MOST_NAMED:
+    if 0 < len(apart) <= NAMED_LABELS:
         few = [str(label) for label in apart]
     else:
         few = None

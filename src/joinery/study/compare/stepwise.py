@@ -15,8 +15,9 @@ from joinery.notation.tree import Sentence, Term
 from joinery.show.numbers import figure, p_value
 from joinery.show.table import Table
 from joinery.study.compare.adjusting import contained
-from joinery.study.compare.candidates import FOLDS, Search, search_of
+from joinery.study.compare.candidates import Search, search_of
 from joinery.study.fitted import CHOSEN, Fitted
+from joinery.study.resample.crosscheck import FOLDS
 from joinery.support import advice
 from joinery.support.errors import CallError, listed
 
@@ -64,6 +65,7 @@ class Steps:
     path: Path
     choice: Choice
     search: Search
+    keep: tuple[Term, ...] = ()
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -83,10 +85,12 @@ class Steps:
     def final(self) -> Fitted:
         """The model that the steps ended in, fitted to the same rows."""
         if "fits" in self.__dict__:
-            return replace(self.fits[-1], changes=(CHOSEN,))
-        assert self.largest.origin is not None
-        chosen = self._sentence(self.path.final.chosen)
-        return replace(self.largest.origin.refit(sentence=chosen), changes=(CHOSEN,))
+            fit = self.fits[-1]
+        else:
+            assert self.largest.origin is not None
+            fit = self.largest.origin.refit(sentence=self._sentence(self.path.final.chosen))
+        again = SearchAgain(self.largest.design.sentence, self.choice, self.keep)
+        return replace(fit, changes=(CHOSEN,), chooser=again)
 
     def _sentence(self, chosen: frozenset[int]) -> Sentence:
         sentence = self.largest.design.sentence
@@ -263,6 +267,18 @@ class Steps:
         return self.search.whole_choice(self.path.final)
 
 
+@dataclass(frozen=True)
+class SearchAgain:
+    """The same search on other rows."""
+
+    sentence: Sentence
+    choice: Choice
+    keep: tuple[Term, ...]
+
+    def __call__(self, largest: Fitted) -> Fitted:
+        return stepwise(largest, self.choice, self.keep).final
+
+
 def stepwise(largest: Fitted, choice: Choice, keep: Sequence[Term]) -> Steps:
     """Chooses among the terms of the largest model, ``keep`` naming those that stay.
 
@@ -281,7 +297,7 @@ def stepwise(largest: Fitted, choice: Choice, keep: Sequence[Term]) -> Steps:
         kept |= needs[i]
     add, drop = MOVES[choice.moves]
     search = search_of(largest, needs, frozenset(kept), choice, add=add, drop=drop)
-    return Steps(largest, search.path(), choice, search)
+    return Steps(largest, search.path(), choice, search, tuple(keep))
 
 
 def _check(largest: Fitted, choice: Choice) -> None:

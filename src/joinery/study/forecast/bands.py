@@ -24,7 +24,7 @@ PANELS, PANEL_NODES, FAR = (
     8,
     12.0,
 )  # points at which a transformed response is averaged, in standard deviations
-SPECK = 1e-9  # a share of the errors that is as good as none
+NO_SHARE = 1e-9  # a share of the errors that is as good as none
 
 
 @dataclass(frozen=True)
@@ -241,7 +241,7 @@ def expected_response(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarra
         past = ~np.isfinite(values)
         out[row] = (
             np.inf
-            if shares[past].sum() > SPECK
+            if shares[past].sum() > NO_SHARE
             else shares[~past] @ values[~past] / shares[~past].sum()
         )
     return out

@@ -14,12 +14,11 @@ from joinery.study.forecast.table import forecast_with_remarks
 from joinery.study.picture_words import worded
 from joinery.study.rates import counted
 from joinery.support.errors import CallError
+from joinery.support.limits import FORECAST_ROWS
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
-
-MOST_ROWS = 200
 
 
 def forecast(
@@ -38,9 +37,10 @@ def forecast(
 
     table, remarks = forecast_with_remarks(fit, new, None, "model", False, hold, per)
     frame = table.frame
-    if len(frame) > MOST_ROWS:
+    if len(frame) > FORECAST_ROWS:
         raise CallError(
-            f"the picture shows up to {MOST_ROWS} rows, not {len(frame):,}; forecast some of them"
+            f"the picture shows up to {FORECAST_ROWS} rows, not {len(frame):,}; "
+            "forecast some of them"
         )
     outside = np.zeros(len(frame), bool)
     outside[[at for at, part in remarks.items() if any(r.kind in BEYOND for r in part)]] = True

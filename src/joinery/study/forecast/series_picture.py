@@ -18,12 +18,12 @@ from joinery.study.picture_words import flags_of, placed, worded
 from joinery.study.rows.figures import per_row
 from joinery.study.thinned import numbers_of, unthinned
 from joinery.support.errors import CallError
+from joinery.support.limits import MOST_AHEAD
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-MOST_AHEAD = 500
 STRETCHES = 300  # of a line through too many rows to be followed one by one
 
 

@@ -28,9 +28,9 @@ from joinery.study.forecast.memory import forecast_memory
 from joinery.study.forecast.notes import RowRemarks, needed_columns, remarks_by_row, table_notes
 from joinery.study.held import Held, averaged_rows, hold_rest
 from joinery.study.rates import Counted, counted
-from joinery.study.rows.figures import MOST_HELD
 from joinery.support import advice
 from joinery.support.errors import CallError, NewRowError, listed, nearest, one_of
+from joinery.support.limits import MOST_HELD
 
 ENDS = ("mean_lower", "mean_upper", "new_lower", "new_upper")
 INTERVALS = ("model", "distribution-free")

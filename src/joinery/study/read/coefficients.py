@@ -13,7 +13,7 @@ from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.estimates import Estimates, estimates, statistic_name, t_values
-from joinery.study.read.notes import said_of_estimates
+from joinery.study.read.notes import said_of_choices, said_of_estimates
 from joinery.support.errors import CallError, listed
 
 
@@ -131,7 +131,13 @@ def ratio_words(fit: Fitted) -> tuple[str, str]:
 
 
 def said_of_errors(fit: Fitted) -> tuple[str, ...]:
-    """Return which standard errors these are, unless they are the plain ones."""
+    """Return which standard errors these are, unless they are the plain ones.
+
+    Before that how the fit came about, where its rows had a say in it."""
+    return (*said_of_choices(fit), *_said_of_sandwich(fit))
+
+
+def _said_of_sandwich(fit: Fitted) -> tuple[str, ...]:
     chosen = fit.sandwich
     if chosen is None:
         return ()

@@ -12,8 +12,7 @@ from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import estimates
 from joinery.support.errors import CallError
-
-MOST_CELLS = 20_000_000
+from joinery.support.limits import DESIGN_CELLS
 
 
 def covariance_matrix(fit: Fitted) -> tuple[list[str], np.ndarray]:
@@ -53,7 +52,7 @@ def covariance(fit: Fitted) -> Table:
 def design_columns(fit: Fitted) -> Table:
     """The design matrix. See ``Fit.design_columns``."""
     table, used = rows_at_hand(fit)
-    if fit.n_rows * (fit.design.width + 1) > MOST_CELLS:
+    if fit.n_rows * (fit.design.width + 1) > DESIGN_CELLS:
         raise CallError(
             f"the design matrix of {fit.n_rows:,} rows × {fit.design.width + 1} columns is too "
             "large for a table"

@@ -19,9 +19,9 @@ from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates
 from joinery.study.read.forecast_formula import offset_expressions
 
-ENOUGH = 0.01  # of the residual SD: how far the rounded equation may lie from the forecast
-PLACES = 65  # of a column's range at which a factor's size is looked for
-FAR = 10.0  # standard deviations: no row of a few thousand lies farther out
+EQUATION_ERROR = 0.01  # of the residual SD: how far the rounded equation may lie from the forecast
+SIZE_PLACES = 65  # of a column's range at which a factor's size is looked for
+FAR_ROW = 10.0  # standard deviations: no row of a few thousand lies farther out
 
 
 def equation_for_people(fit: Fitted, style: str = "text") -> str:
@@ -94,11 +94,11 @@ def _rounded(size: float, error: float, allowed: float) -> str:
 def _allowed(fit: Fitted) -> np.ndarray:
     """Return by how much each coefficient may be rounded, the intercept first: (coefficients,).
 
-    All together move no row by more than ``ENOUGH`` of the residual SD. Of a category's columns one
-    counts at a time.
+    All together move no row by more than ``EQUATION_ERROR`` of the residual SD. Of a
+    category's columns one counts at a time.
     """
     terms = fit.design.terms
-    share = ENOUGH * _unit(fit) / (len(terms) + 1)
+    share = EQUATION_ERROR * _unit(fit) / (len(terms) + 1)
     if fit.solution.has_intercept:
         allowed = [share]
     else:
@@ -134,7 +134,7 @@ def _unit(fit: Fitted) -> float:
 def _reach(fit: Fitted) -> np.ndarray:
     """The greatest size of each column of the design over the seen rows, or a bound of it."""
     solution, out = fit.solution, np.zeros(fit.design.width)
-    out[solution.kept] = np.abs(solution.centre) + FAR * solution.spread
+    out[solution.kept] = np.abs(solution.centre) + FAR_ROW * solution.spread
     for term in fit.design.terms:
         parts = [_size(fit, factor) for factor in term.factors]
         if all(len(part) for part in parts):
@@ -161,9 +161,9 @@ def _size(fit: Fitted, factor: Factor) -> np.ndarray:
     if len(names) != 1 or not names <= set(fit.design.seen) or any(lags_in(factor.expression)):
         return np.empty(0)
     name = names.pop()
-    at = np.linspace(*fit.design.seen[name], PLACES)
+    at = np.linspace(*fit.design.seen[name], SIZE_PLACES)
     table = records({name: stamps_of(at) if name in fit.design.dates else at})
-    context: Context = fit.design.context(table, np.arange(PLACES))
+    context: Context = fit.design.context(table, np.arange(SIZE_PLACES))
     with np.errstate(all="ignore"):
         sizes = np.abs(factor.columns(context)).max(axis=0)
     return np.asarray(sizes if np.isfinite(sizes).all() else np.empty(0))

@@ -41,8 +41,8 @@ if TYPE_CHECKING:
 
 CURVE_POINTS, SEED = 121, 20260103
 FROM_ZERO = 0.3  # the share of the highest value above which an axis that leaves zero out is said
-MOST_LINES = 7
-FEW_VALUES = 4  # of a number across which each value has a line of its own
+MOST_LINES = 7  # of one picture that can be told apart by their colours
+LINES_BY_VALUE = 4  # of a number across which each value has a line of its own
 
 
 def line(
@@ -298,7 +298,7 @@ def _values(fit: Fitted, across: str) -> tuple[list[Any], bool, np.ndarray]:
         return levels[:MOST_LINES], True, codes
     z = column.numbers(chosen.rows)
     distinct = np.unique(z)
-    if len(distinct) <= FEW_VALUES:
+    if len(distinct) <= LINES_BY_VALUE:
         return distinct.tolist(), True, np.searchsorted(distinct, z)
     return np.quantile(z, (0.1, 0.5, 0.9)).tolist(), False, np.zeros(len(z), int)
 

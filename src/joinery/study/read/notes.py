@@ -16,11 +16,11 @@ from joinery.design.learning import Learner, Piece
 from joinery.notation.evaluate import EVERY_ROW
 from joinery.notation.tree import Call, Expression, Name, names_in, quoted_text
 from joinery.show.numbers import count, value
-from joinery.study.fitted import Fitted, Origin, constant_response, fitted_rows, once
+from joinery.study.fitted import CHOSEN, Fitted, Origin, constant_response, fitted_rows, once
 from joinery.support import advice
 from joinery.support.errors import Note, listed
 
-FEW_ROWS = 5  # below which a reference level is remarked on
+RARE_REFERENCE = 5  # below which a reference level is remarked on
 SMALL_COUNTS = 100.0  # means above which a count is as good as normal
 
 MOST_LOST = 0.5  # of the rows that are meant, beyond which a fit is of few of them
@@ -72,6 +72,17 @@ def about_estimates(fit: Fitted) -> tuple[Note, ...]:
 def said_of_estimates(fit: Fitted) -> tuple[str, ...]:
     """Return the same notes in words, as they stand under a table of the fit."""
     return tuple(note.words for note in about_estimates(fit))
+
+
+def said_of_choices(fit: Fitted) -> tuple[str, ...]:
+    """Return how a fit came about that was chosen with its rows in view, in words."""
+    if CHOSEN in fit.changes:
+        return (
+            "the terms were chosen stepwise on these rows: intervals are too narrow, p too small",
+        )
+    if fit.changes:
+        return (f"revised: {'; then '.join(fit.changes)}",)
+    return ()
 
 
 def said_of_reading(fit: Fitted) -> tuple[str, ...]:
@@ -218,7 +229,7 @@ def _thin_levels(fit: Fitted) -> Iterator[Note]:
         sizes = np.sum(parts, axis=0)
         rows, levels = [int(n) for n in sizes], [level_text(level) for level in factor.levels]
         most = int(np.argmax(sizes))
-        if factor.coding == "indicator" and rows[0] < FEW_ROWS and rows[most] >= 3 * rows[0]:
+        if factor.coding == "indicator" and rows[0] < RARE_REFERENCE and rows[most] >= 3 * rows[0]:
             if isinstance(factor.expression, Call):
                 name = factor.expression.arguments[0]
             else:

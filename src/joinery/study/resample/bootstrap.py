@@ -9,7 +9,7 @@ import numpy as np
 
 from joinery.core.blocks.partition import joined
 from joinery.core.inference import resampling
-from joinery.core.inference.resampling import MOST_DRAWN, Rows
+from joinery.core.inference.resampling import Rows
 from joinery.core.numeric.triangular import row_lengths
 from joinery.data.records import Records
 from joinery.notation.evaluate import EVERY_ROW
@@ -20,9 +20,9 @@ from joinery.study.resample.statistics import Statistics, statistics
 from joinery.study.rows.figures import per_row, refuse_too_many
 from joinery.support import advice, progress
 from joinery.support.errors import CallError, one_of
+from joinery.support.limits import MOST_RESAMPLES, RESAMPLED_ROWS
 
 RESAMPLES = ("rows", "residuals", "signs", "clusters")
-MOST_RESAMPLES = 10**7  # more are a slip, and would take days
 INTERVALS = ("percentile", "accelerated", "studentized")
 
 
@@ -154,7 +154,7 @@ def _check(fit: Fitted, resamples: int, resample: str, interval: str) -> None:
         )
     if fit.solution.perfect:
         raise CallError("the fit is perfect: every resample says the same")
-    if resample in ("residuals", "signs") and fit.n_rows > MOST_DRAWN:
+    if resample in ("residuals", "signs") and fit.n_rows > RESAMPLED_ROWS:
         raise CallError(
             f"{resample} are drawn for each of {fit.n_rows:,} rows; draw rows, which costs the "
             "same whatever their repeats",

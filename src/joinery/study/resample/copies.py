@@ -9,8 +9,7 @@ from joinery.core.blocks.partition import joined
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand
 from joinery.study.rows.figures import per_row, refuse_too_many
 from joinery.support.errors import CallError
-
-MOST_CELLS = 100_000_000
+from joinery.support.limits import COPIED_CELLS
 
 
 def simulate(fit: Fitted, copies: int, seed: int | None) -> pd.DataFrame:
@@ -27,7 +26,7 @@ def draws(fit: Fitted, copies: int, rng: np.random.Generator) -> np.ndarray:
     instead = "Fit.write_forecasts, or forecast --output in a shell, writes each row's interval"
     refuse_too_many(fit, "a copy of the response", instead)
     n = len(per_row(fit).fitted)
-    if copies < 1 or n * copies > MOST_CELLS:
+    if copies < 1 or n * copies > COPIED_CELLS:
         raise CallError(f"copies={copies} is no number of copies of {n:,} rows", argument="copies")
     e = fit.estimate
     if not e.law or (fit.family.discrete and e.dispersion not in (None, 1.0)):

@@ -16,7 +16,7 @@ from joinery.notation.evaluate import EVERY_ROW, Rows, evaluate, positions_at
 from joinery.notation.tree import calls_in, without_references
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, Options, fitted_rows, response_rows, rows_at_hand
+from joinery.study.fitted import CHOSEN, Fitted, Options, fitted_rows, response_rows, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands
 from joinery.study.resample.scores import (
     Forecasts,
@@ -41,7 +41,7 @@ from joinery.support.errors import (
     listed,
 )
 
-FOLDS = 10
+FOLDS = 10  # that rows are dealt into: more say hardly more, and cost a fit each
 ERROR, EXPLAINED, LOG_SCORE = "typical error (root mean square)", "explained (R²)", "log score"
 ROUNDING = 1e-10  # of the errors' sizes: a sum so small is what rounding leaves of none
 # functions whose columns say something else once their ranks or knots are learnt from other rows
@@ -64,7 +64,9 @@ def crosscheck(
     seed = 0 if seed is None else seed  # the same folds as in ``compare`` and ``stepwise``
     order, scale, held = fit.options.order, _scale(fit), not too_many(fit)
     unseen, seen = Tally(held=held), Tally(held=held)
-    closed = fit.estimate.linear and folds is None and by is None and order is None
+    plain = folds is None and by is None and order is None
+    # what a search would have chosen without a row has no closed form
+    closed = fit.estimate.linear and plain and fit.chooser is None
     if closed:
         how = "each row forecast by the fit without it (leave-one-out, in closed form)"
         unseen.add(_left_one_out(fit, scale))
@@ -100,6 +102,10 @@ def crosscheck(
 
 def _held_notes(fit: Fitted, *, closed: bool) -> Iterator[str]:
     """Yield what the rows that are forecast have taught all the same."""
+    if fit.chooser is not None:
+        yield "the terms are chosen again without each fold"
+    elif CHOSEN in fit.changes:
+        yield "the terms were chosen on all rows, those that are forecast among them"
     if fit.design.fills:
         names = listed(fit.words(name) for name in fit.design.fills)
         yield f"missing cells of {names} keep the mean of all rows"
@@ -350,7 +356,10 @@ def _fit_of(fit: Fitted, left: np.ndarray, options: Options) -> Fitted | None:
         options = replace(options, repeats=f'"{KEPT}"')
         refit = partial(refit, table=table.replaced(KEPT, kept))
     try:
-        return refit(options=options)
+        if fit.chooser is None:
+            return refit(options=options)
+        # what chose the terms saw the rows held out: it must choose again without them
+        return fit.chooser(refit(sentence=fit.chooser.sentence, options=options))
     except UnusableColumnError:  # a reference level or a curve's values are lost
         try:
             return refit(sentence=without_references(fit.design.sentence), options=options)

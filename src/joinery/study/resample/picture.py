@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-MOST = 8
+MOST_PANELS = 8  # coefficients with a panel each
 
 
 def bootstrap(
@@ -44,7 +44,7 @@ def bootstrap(
         for j, (name, b, low, high) in enumerate(
             zip(result.names, result.estimate, result.lower, result.upper, strict=True)
         )
-    ][:MOST]
+    ][:MOST_PANELS]
     finding = (
         f"{len(result.draws):,} resamples; {result.how}; bar: the {level_words(level)} interval"
     )

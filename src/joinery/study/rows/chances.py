@@ -12,7 +12,7 @@ from joinery.design.row_blocks import RowBlock
 from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.figures import too_many
 
-MOST_GROUPS = 10
+CALIBRATION_GROUPS = 10  # as Hosmer & Lemeshow 1980 have them
 
 
 def chances(fit: Fitted) -> Partition[Chances]:
@@ -26,7 +26,7 @@ def chances(fit: Fitted) -> Partition[Chances]:
 
 def groups(fit: Fitted) -> Groups:
     """Observed and expected events in up to ten groups of fitted chance."""
-    return in_groups(chances(fit), max(min(MOST_GROUPS, fit.n_rows // 3), 1))
+    return in_groups(chances(fit), max(min(CALIBRATION_GROUPS, fit.n_rows // 3), 1))
 
 
 def _of_rows(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> Chances:

@@ -1,7 +1,7 @@
 """The result of one pass over the rows: all that checks and remarks need.
 
-Per-row figures of millions of rows are not held. What is held of each row, up to ``HELD`` rows, is
-what order statistics need."""
+Per-row figures of millions of rows are not held. What is held of each row, up to
+``DIGEST_ROWS`` rows, is what order statistics need."""
 
 from __future__ import annotations
 
@@ -18,13 +18,7 @@ from joinery.core.blocks.products import inner
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.rows import LikelihoodRows, WorkingState
 from joinery.core.inference.diagnostics import Moments
-from joinery.core.inference.influence import (
-    FARTHEST,
-    Influence,
-    harm_limit,
-    influence,
-    scaled,
-)
+from joinery.core.inference.influence import FARTHEST_ROWS, Influence, harm_limit, influence, scaled
 from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric.distributions import t_quantile
 from joinery.design.factors import NumberFactor
@@ -43,10 +37,10 @@ from joinery.study.rows.figures import (
     widening,
 )
 from joinery.study.rows.glm_figures import family_figures
+from joinery.support.limits import DIGEST_ROWS
 
-HELD = 2**22  # rows of which four figures are held
-GLANCE = 64  # rows that tell of most columns whether they have more than two values
-TOGETHER = 32  # blocks that are joined as soon as they are there
+GLANCE_COLUMNS = 64  # rows that tell of most columns whether they have more than two values
+BLOCKS_TOGETHER = 32  # blocks that are joined as soon as they are there
 HEAVIEST = 10  # rows that weigh most, which are told one by one
 FAR_SHARE = 0.01  # of residuals that chance takes far off
 
@@ -161,9 +155,9 @@ def notable(fit: Fitted) -> Notable:
 
 
 def _highest(leverage: np.ndarray) -> np.ndarray:
-    if len(leverage) <= FARTHEST:
+    if len(leverage) <= FARTHEST_ROWS:
         return leverage
-    return np.partition(leverage, -FARTHEST)[-FARTHEST:]
+    return np.partition(leverage, -FARTHEST_ROWS)[-FARTHEST_ROWS:]
 
 
 @once
@@ -276,7 +270,7 @@ def _asked(fit: Fitted) -> Asked:
         np.array([middle.get(column, 0.0) for _, column in numbers]),
         [int(highest[f.base]) + 1 for f, _ in numbers],
         solution.mean_response if solution.spans_constant else 0.0,
-        rows <= HELD,
+        rows <= DIGEST_ROWS,
     )
 
 
@@ -358,8 +352,8 @@ def _curved(rows: Rows, question: Asked) -> Curved:
     z = np.empty((m, size), order="F")  # as the columns lie
     np.subtract(some_columns(block.columns, question.places), question.centres, out=z[:, :-1])
     z[:, -1] = (rows.terms - question.middle) / solution.unit
-    low, high = _ends(z[:GLANCE])
-    inside = _between(z[:GLANCE], low, high)
+    low, high = _ends(z[:GLANCE_COLUMNS])
+    inside = _between(z[:GLANCE_COLUMNS], low, high)
     if not inside.all():
         low, high = _ends(z)
         inside = _between(z, low, high)
@@ -417,7 +411,9 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
         if part.held is not None:
             laid.add([values for values in part.held if values is not None])
         totals.append(replace(part, held=None))
-        if len(totals) == TOGETHER:  # kept for long they would keep a block's memory in pieces
+        if (
+            len(totals) == BLOCKS_TOGETHER
+        ):  # kept for long they would keep a block's memory in pieces
             totals = [_together(totals)]
     return replace(_together(totals), held=Held(*laid.arrays) if laid.arrays else None)
 
@@ -443,7 +439,7 @@ def _together(totals: list[Digest]) -> Digest:
         highest=_first_largest([p.highest for p in totals]),
         farthest=max(p.farthest for p in totals),
         alone=tuple(place for p in totals for place in p.alone),
-        leverages=np.sort(np.concatenate([p.leverages for p in totals]))[-FARTHEST:],
+        leverages=np.sort(np.concatenate([p.leverages for p in totals]))[-FARTHEST_ROWS:],
         places=np.concatenate([p.places for p in totals]),
         measures=Influence(
             **{n: np.concatenate([getattr(p.measures, n) for p in totals]) for n in names}

@@ -18,13 +18,13 @@ from joinery.show.numbers import figure
 from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand
 from joinery.study.rows.glm_figures import family_blocks
 from joinery.study.rows.per_row import PerRow, gathered
+from joinery.support.limits import MOST_HELD
 
 LARGE_SHARE = 0.0027  # as many as lie beyond three standard deviations
 # chances that any row of a sound table is named badly fitted, seriously so, or decides the answer
 OUTLIER_SHARE, SERIOUS_SHARE, DECIDES_SHARE = 0.006, 0.0015, 0.0015
 
 
-MOST_HELD = 2**22  # rows of a table that is read as needed whose figures are held
 OVERDISPERSED, OVERDISPERSED_P = 1.2, 0.01
 
 

@@ -30,8 +30,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 Given = Mapping[str, str | None]
-MOST_PIECES = 2000
-MOST_RANKED = 10
+MOST_PIECES = 2000  # points of a component's curve
+RANKED_ROWS = 10  # in the picture of influence
 
 
 def leverage(
@@ -87,7 +87,7 @@ def influence(
     else:
         finding = f"no row decides the answer; the largest is {figure(float(np.nanmax(d)), 2)}"
     finding += "; beside each bar the coefficient that the row moves most, in standard errors"
-    order = np.argsort(-np.where(np.isfinite(d), d, -1.0), kind="stable")[:MOST_RANKED]
+    order = np.argsort(-np.where(np.isfinite(d), d, -1.0), kind="stable")[:RANKED_ROWS]
     order = order[np.isfinite(d[order])]
     moved = _most_moved(fit)
     bars = [

@@ -43,8 +43,8 @@ from joinery.study.verdicts import GRAVE
 from joinery.support.errors import CallError, JoineryError, listed
 
 MOST_LEVELS, MOST_VALUES = 12, 5
-SPECK = 1e-9  # of a column's size: as good as zero
-NEAR = 0.1  # a share of the range that is hardly outside it
+NO_SIZE = 1e-9  # of a column's size: as good as zero
+HARDLY_OUTSIDE = 0.1  # a share of the range that is hardly outside it
 
 
 def explain(fit: Fitted) -> str:
@@ -416,12 +416,12 @@ def _nothing_else(fit: Fitted, at: Mapping[str, Any]) -> bool:
     except JoineryError:  # a term does not exist there
         return False
     usual = np.abs(fit.solution.centre) + fit.solution.spread
-    return bool((np.abs(X[0]) <= SPECK * usual).all())
+    return bool((np.abs(X[0]) <= NO_SIZE * usual).all())
 
 
 def _near(at: float, low: float, high: float) -> bool:
     """Return True if a value lies inside what was seen, or hardly outside it."""
-    margin = NEAR * (high - low)
+    margin = HARDLY_OUTSIDE * (high - low)
     return low - margin <= at <= high + margin
 
 

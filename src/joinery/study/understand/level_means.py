@@ -29,11 +29,11 @@ from joinery.study.read.estimates import Combination, contrast, in_basis, means,
 from joinery.study.understand.scale import Scale
 from joinery.support import advice
 from joinery.support.errors import CallError, one_of
+from joinery.support.limits import MEAN_ROWS
 
 WEIGHTINGS = ("equal", "as seen")
 CORRECTIONS = ("tukey", "holm", "bonferroni", "none")
 TO_REFERENCE = ("dunnett", "holm", "bonferroni", "none")
-MOST_ROWS = 400
 MEANS = ("mean", "lower", "upper", "standard_error")  # the figures of a mean
 
 
@@ -64,7 +64,7 @@ def cells(fit: Fitted, term: str, at: Mapping[str, Any] | None, weighting: str =
     typical = forecast_memory(fit).typical
     lists = [list(_levels(fit, name, typical)) for name in columns] + list(given.values())
     rows = list(product(*lists))
-    if len(rows) > MOST_ROWS:
+    if len(rows) > MEAN_ROWS:
         raise CallError(f"{len(rows):,} cells are too many to be read; ask for fewer values")
     labels = {n: [row[i] for row in rows] for i, n in enumerate([*columns, *given])}
     for name in given:

@@ -22,7 +22,7 @@ from joinery.study.picture_words import worded
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.covariance_table import covariance_matrix
 from joinery.study.read.estimates import estimates, in_basis, together
-from joinery.study.rows.chances import MOST_GROUPS
+from joinery.study.rows.chances import CALIBRATION_GROUPS
 from joinery.study.understand.cutoffs import at_each, of_yes_no
 from joinery.study.understand.level_means import MEANS
 from joinery.study.understand.level_means import adjusted_means as means_table
@@ -322,7 +322,7 @@ def calibration(
     from joinery.show.pictures.fit import observed_shares
 
     rows, unknown, _ = of_yes_no(fit, crosscheck, seed)
-    most = min(MOST_GROUPS, max((rows_at_hand(fit)[1].used - unknown) // 8, 2))
+    most = min(CALIBRATION_GROUPS, max((rows_at_hand(fit)[1].used - unknown) // 8, 2))
     hits, expected, _, n = in_groups(rows, most)
     at = expected / n
     lower, upper = wilson(hits, n, fit.level)

@@ -39,7 +39,7 @@ from joinery.study.read.estimates import (
 from joinery.support import advice
 from joinery.support.errors import CallError, listed, one_of
 
-PLACES = 65  # at which the slopes that could be asked for are spanned
+SLOPE_PLACES = 65  # at which the slopes that could be asked for are spanned
 FEWEST, SPREAD_OUT = 4, 5  # round values of a moderator, and days, over its range
 Hold = Mapping[str, Any] | None
 
@@ -144,7 +144,7 @@ class SlopesAcross:
         fit, across = self.fit, self.across
         if across in fit.design.seen:
             low, high = fit.design.seen[across]
-            values: Sequence[Any] = np.linspace(low, high, PLACES).tolist()
+            values: Sequence[Any] = np.linspace(low, high, SLOPE_PLACES).tolist()
         else:
             values = usual_values(fit, across)
         return contrast_in_basis(fit, self._derivatives(values)[1])

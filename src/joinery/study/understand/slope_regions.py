@@ -29,7 +29,7 @@ from joinery.support.errors import CallError
 
 GRID = 801  # places at which a region is looked for
 ABOVE, BELOW, UNCERTAIN = "above zero", "below zero", "unclear"
-EXACT = 1e-9  # how straight in the moderator, for its size, a slope is that has two roots
+STRAIGHT_ENOUGH = 1e-9  # how straight in the moderator, for its size, a slope is that has two roots
 
 
 @dataclass(frozen=True)
@@ -127,7 +127,7 @@ def _roots(at: Callable[[Sequence[float]], Slopes], low: float, high: float) -> 
     three = at([low, middle, high])
     D, times = three.rows, three.times
     bend = np.abs(D[1] - (D[0] + D[2]) / 2)
-    straight = (bend <= EXACT * (np.abs(D).max(axis=0) + 1e-300)).all()
+    straight = (bend <= STRAIGHT_ENOUGH * (np.abs(D).max(axis=0) + 1e-300)).all()
     if straight and np.allclose(times, times[0], rtol=1e-14):
         return _quadratic_roots(at, low, high, float(times[0]))
     return _sought(at, low, high)
