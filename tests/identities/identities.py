@@ -379,6 +379,42 @@ def numbers_as_levels(c: Case, rng: np.random.Generator) -> Pair | None:
     return Pair(c, other, ("picture", "claim", "compare"), own, turn)
 
 
+def merged_levels(c: Case, rng: np.random.Generator) -> Pair | None:
+    """Levels under two spellings that the sentence merges, against one spelling."""
+    written = np.where(rng.random(len(c.table)) < 0.4, "B?", "b")
+    spelled = c.table["g"].where(c.table["g"] != "b", written)
+    if not c.has("g") or set(spelled) != {"a", "b", "c", "B?"}:
+        return None
+    terms = tuple(_of_g(t, "merged(g, 'B?' = 'b'") for t in c.terms)
+    other = c.but(table=c.table.assign(g=spelled), terms=terms)
+    return Pair(c, other, ("picture", "claim", "compare", "stepwise"), ("adjusted_for",), undrawn_g)
+
+
+def pooled_levels(c: Case, rng: np.random.Generator) -> Pair | None:
+    """Levels of one row each that the sentence pools, against one level of all of them."""
+    if not c.has("g"):
+        return None
+    rare = c.table["g"].where(c.table["g"] != "c", "c" + c.table["row"].astype(str))
+    terms = tuple(_of_g(t, "pooled(g, least=4") for t in c.terms)
+    other = c.but(table=c.table.assign(g=rare), terms=terms, names={"c": "other"})
+    own = ("term", "adjusted_for", "g", "at", "pair")
+    # each fold pools anew, and rows are alike that have the same level before it is pooled
+    skip = ("picture", "claim", "compare", "stepwise", *DRAWN, "checks")
+    skip += tuple(question for question in QUESTIONS if question.startswith("anova"))
+    return Pair(c, other, skip, own, undrawn_g)
+
+
+def _of_g(term: str, call: str) -> str:
+    """A term with a call in place of g, and the options that a category of g has."""
+    plain = re.sub(r"category\(g, ([^)]*)\)", rf"{call}, \1)", term)
+    return plain if plain != term else re.sub(r"\bg\b", f"{call})", term)
+
+
+def undrawn_g(question: str, frame: Frame) -> Frame:
+    frame = frame[[name for name in frame.columns if not name.startswith("dfbetas")]]
+    return undrawn(frame, *OF_THE_TABLE)
+
+
 def cut_beforehand(c: Case, rng: np.random.Generator) -> Pair | None:
     """Rows that where= cuts off at either end and inside, against a table without them."""
     if c.has("lag("):
@@ -435,6 +471,8 @@ IDENTITIES: dict[str, Callable[[Case, np.random.Generator], Pair | None]] = {
     "left in files": left_in_files,
     "other names": other_names,
     "numbers as levels": numbers_as_levels,
+    "merged levels": merged_levels,
+    "pooled levels": pooled_levels,
     "cut beforehand": cut_beforehand,
     "order reversed": reversed_rows,
 }

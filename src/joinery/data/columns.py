@@ -518,7 +518,7 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextRea
         coded=np.append(rank, -1)[codes],
         levels=levels,
         note=notes_made,
-        remarks=remarks + _alike_but_for_case(levels),
+        remarks=remarks + alike_but_for_case(levels),
         trouble=trouble,
         meant=meant,
         text_kind=True,
@@ -536,15 +536,20 @@ def _stray_cells(texts: Sequence[str], reading: Reading) -> str:
     return f"most cells are numbers, but {shown} {verb} not"
 
 
-def _alike_but_for_case(levels: Sequence[str]) -> tuple[str, ...]:
+def alike_but_for_case(levels: Sequence[str]) -> tuple[str, ...]:
     """A remark on levels that differ by capital letters or by spaces within alone."""
-    alike: dict[str, list[str]] = {}
-    for level in levels:
-        alike.setdefault(" ".join(level.casefold().split()), []).append(level)
-    pairs = [" and ".join(map(repr, group)) for group in alike.values() if len(group) > 1]
+    pairs = [" and ".join(map(repr, group)) for group in alike_levels(levels)]
     if not pairs:
         return ()
     return (f"{listed(pairs, 3)} are different levels, alike but for case or spaces",)
+
+
+def alike_levels(levels: Sequence[str]) -> list[list[str]]:
+    """The levels that differ by capital letters or by spaces within alone, in groups."""
+    alike: dict[str, list[str]] = {}
+    for level in levels:
+        alike.setdefault(" ".join(level.casefold().split()), []).append(level)
+    return [group for group in alike.values() if len(group) > 1]
 
 
 def _in_order(texts: list[str]) -> tuple[np.ndarray, tuple[str, ...]]:

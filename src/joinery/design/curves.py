@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from itertools import pairwise
 from typing import Any
 
@@ -10,6 +11,7 @@ import numpy as np
 from joinery.support.errors import UnusableColumnError
 
 Learnt = dict[str, Any]
+Curve = Callable[[np.ndarray, Learnt], np.ndarray]
 
 
 def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
@@ -106,3 +108,31 @@ def spline_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
     out = np.asarray(curves(inside, 1))[:, 1:]
     out[missing] = np.nan
     return out
+
+
+def waves(x: np.ndarray, learnt: Learnt) -> np.ndarray:
+    """Sines and cosines (m, 2·waves) of a season: sin(2πkx/period), cos(2πkx/period), k from 1."""
+    angles = _angles(x, learnt)
+    return np.stack([np.sin(angles), np.cos(angles)], axis=2).reshape(len(x), -1)
+
+
+def wave_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
+    """Derivatives (m, 2·waves) of the columns of ``waves`` at x (m,)."""
+    angles = _angles(x, learnt)
+    rates = 2 * np.pi * np.arange(1, learnt["waves"] + 1) / learnt["period"]
+    both = np.stack([rates * np.cos(angles), -rates * np.sin(angles)], axis=2)
+    return np.asarray(both.reshape(len(x), -1))
+
+
+def _angles(x: np.ndarray, learnt: Learnt) -> np.ndarray:
+    turns = np.outer(x / learnt["period"], np.arange(1, learnt["waves"] + 1))
+    # whole turns first, as the sine of a large number has lost its digits
+    return 2 * np.pi * (turns - np.floor(turns))
+
+
+# the columns of a curve and their derivatives, by the kind of what is remembered
+CURVES: dict[str, tuple[Curve, Curve]] = {
+    "polynomial": (polynomial, polynomial_slopes),
+    "spline": (spline, spline_slopes),
+    "waves": (waves, wave_slopes),
+}

@@ -14,12 +14,13 @@ from joinery.core.blocks.columns import Columns, IndicatorColumns, side_by_side
 from joinery.core.numeric.triangular import WIDE
 from joinery.data.columns import Column
 from joinery.data.records import AS_IT_COMES, Manner, Records, filled
-from joinery.design.factors import Remembered, category_of, learn_factor
+from joinery.design.factors import Remembered, learn_factor
 from joinery.design.learning import Learner
+from joinery.design.levels import category_of, column_of_levels
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.design.terms import DesignTerm, assemble, assemble_numbers
 from joinery.notation.evaluate import Context, Memory, Rows
-from joinery.notation.tree import Expression, Sentence, names_in
+from joinery.notation.tree import Call, Expression, Sentence, names_in
 
 AS_THEY_STAND = "columns as they stand"  # where a context keeps them
 FEW_LEVEL_COLUMNS = 4  # so few columns of levels are multiplied as soon as they are summed
@@ -216,7 +217,7 @@ def learn(
                 column = table.column(name.name)
                 if column.is_date:
                     dates.setdefault(name.name)
-                if category_of(factor) == name:
+                if column_of_levels(factor) == name or only_its_place(factor):
                     continue
                 if column.kind in ("number", "date") and name.name not in seen:
                     low, high = learner.ends(name)
@@ -245,6 +246,11 @@ def learn(
         named,
         replace(table.manner_for(named), levels=texts),
     )
+
+
+def only_its_place(factor: Expression) -> bool:
+    """Return True for a factor that takes a date's place in the calendar, which comes again."""
+    return isinstance(factor, Call) and factor.function in ("month", "weekday", "quarter", "hour")
 
 
 def _of_texts(column: Column) -> bool:

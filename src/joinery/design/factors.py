@@ -4,23 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
 from joinery.core.numeric import double_double as precise
 from joinery.core.numeric.double_double import Pair
-from joinery.data.columns import Column, beyond_doubles, exact_level, level_text
-from joinery.data.records import Records
-from joinery.design.curves import (
-    knots_of,
-    polynomial,
-    polynomial_slopes,
-    spline,
-    spline_slopes,
-)
+from joinery.data.columns import beyond_doubles, exact_level, level_text
+from joinery.design.curves import CURVES, knots_of
 from joinery.design.learning import Learner, Piece, ends, inner_knots, learn_polynomial
+from joinery.design.levels import category_of, check_renamed, coded, gives_levels, is_category
 from joinery.notation.derivative import derivative
 from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
 from joinery.notation.tree import (
@@ -31,12 +24,13 @@ from joinery.notation.tree import (
     Number,
     Power,
     Prefix,
-    number_text,
+    calls_in,
 )
 from joinery.support.errors import NewRowError, UnusableColumnError, listed, nearest
 
 Remembered = dict[str, Any]
 WHOLE_POWERS = range(2, 31)
+YEAR = 365.25  # days of a season of waves, unless another period is given
 
 
 @dataclass(frozen=True)
@@ -106,19 +100,13 @@ class CurveFactor:
     degree = 1.0
 
     def columns(self, context: Context) -> np.ndarray:
-        if self.expression.function == "polynomial":
-            compute = polynomial
-        else:
-            compute = spline
+        compute, _ = CURVES[self.learnt["kind"]]
         return compute(evaluate(self.expression.arguments[0], context), self.learnt)
 
     def slopes(self, name: str, context: Context) -> np.ndarray:
         """Derivatives of its columns by a column of the table: (m, width)."""
         inner = self.expression.arguments[0]
-        if self.expression.function == "polynomial":
-            compute = polynomial_slopes
-        else:
-            compute = spline_slopes
+        _, compute = CURVES[self.learnt["kind"]]
         outer = compute(evaluate(inner, context), self.learnt)
         return np.asarray(outer * derivative(inner, name, context)[:, None])
 
@@ -185,48 +173,6 @@ class CategoryFactor:
 Factor = NumberFactor | CurveFactor | CategoryFactor
 
 
-def coded(expression: Expression, context: Context) -> tuple[np.ndarray, Sequence[Any]]:
-    """A category's codes (−1 missing) for the wanted rows, and what the codes stand for."""
-    if isinstance(expression, Name):
-        column = context.table.column(expression.name)
-        assert isinstance(column, Column)
-        return column.codes(context.rows), column.all_levels
-    assert isinstance(expression, Call)
-    if expression.function == "bands":
-        return _banded(expression, context)
-    inner = expression.arguments[0]
-    if isinstance(inner, Name) or (isinstance(inner, Call) and inner.function == "bands"):
-        return coded(inner, context)
-    values = evaluate(inner, context)
-    present = ~np.isnan(values)
-    distinct, inverse = np.unique(values[present], return_inverse=True)
-    codes = np.full(len(values), -1, dtype=np.int64)
-    codes[present] = inverse
-    return codes, distinct.tolist()
-
-
-def _banded(call: Call, context: Context) -> tuple[np.ndarray, list[str]]:
-    """A number cut into ranges, each closed below: [10, 20)."""
-    cuts = [a.value for a in call.arguments[1:] if isinstance(a, Number)]
-    values = evaluate(call.arguments[0], context)
-    codes = np.where(np.isnan(values), -1, np.searchsorted(cuts, values, side="right"))
-    return codes, band_names(cuts)
-
-
-def band_names(cuts: Sequence[float]) -> list[str]:
-    """Return how the ranges between cuts are named, the lowest first."""
-    text = [number_text(c) for c in cuts]
-    between = [f"{a} to under {b}" for a, b in pairwise(text)]
-    return [f"under {text[0]}", *between, f"{text[-1]} and over"]
-
-
-def is_category(expression: Expression, table: Records) -> bool:
-    """Return True if a factor is a category rather than a number."""
-    if isinstance(expression, Name):
-        return table.column(expression.name).kind in ("category", "yes/no")
-    return isinstance(expression, Call) and expression.function in ("category", "bands")
-
-
 # ------------------------------------------------------------- learning what a factor must remember
 
 
@@ -241,6 +187,14 @@ def learn_factor(expression: Expression, learner: Learner) -> Remembered:
         return {"kind": "date", "first": first, "name": f"{expression.name} (days since {day})"}
     if isinstance(expression, Call) and expression.function in ("polynomial", "spline"):
         return _learn_curve(expression, learner)
+    if isinstance(expression, Call) and expression.function == "season_waves":
+        learner.exists(expression.arguments[0])
+        period, count = expression.option("period"), expression.option("waves")
+        return {
+            "kind": "waves",
+            "period": period if isinstance(period, float) else YEAR,
+            "waves": int(count) if isinstance(count, float) else 1,
+        }
     if not isinstance(expression, Name):
         learner.exists(expression)
     return {"kind": "number"}
@@ -279,6 +233,7 @@ def _learn_category(expression: Expression, learner: Learner) -> Remembered:
                 column=column.name,
                 rows=error.rows,
             )
+    _check_renamed(expression, learner)
     levels = _levels_seen(expression, learner)
     if isinstance(expression, Call):
         reference = expression.option("reference")
@@ -299,6 +254,15 @@ def _learn_category(expression: Expression, learner: Learner) -> Remembered:
     return {"kind": "category", "levels": [_plain(level) for level in levels], "coding": coding}
 
 
+def _check_renamed(expression: Expression, learner: Learner) -> None:
+    """Raise UnusableColumnError for a level to be renamed that no row of the table has."""
+    for call in calls_in(expression):
+        if call.pairs:
+            learner.know([call.arguments[0]])
+            everywhere = Context(learner.table, slice(0, 1), learner.memory, order=learner.order)
+            check_renamed(call, coded(call.arguments[0], everywhere)[1])
+
+
 def _levels_seen(expression: Expression, learner: Learner) -> list[Any]:
     """The levels that the rows have, in their order."""
     learner.know([expression])
@@ -315,18 +279,11 @@ def _levels_seen(expression: Expression, learner: Learner) -> list[Any]:
     place: dict[Any, int] = {}
     for present, names in learner.stretches.each(seen):
         place.update(zip(names, present.tolist(), strict=True))
-    computed = isinstance(_of_category(expression), (Call, Chain, Power, Prefix))
+    within = _of_category(expression)
     # what a computed number's levels are is settled by the rows themselves: their own order
-    if computed and not _is_bands(_of_category(expression)):
+    if isinstance(within, (Call, Chain, Power, Prefix)) and not gives_levels(within):
         return sorted(place)
     return sorted(place, key=lambda level: place[level])
-
-
-def category_of(expression: Expression) -> Expression | None:
-    """Return the argument of ``category()``; None of another expression."""
-    if isinstance(expression, Call) and expression.function == "category":
-        return expression.arguments[0]
-    return None
 
 
 def _of_category(expression: Expression) -> Expression:
@@ -335,10 +292,6 @@ def _of_category(expression: Expression) -> Expression:
     if inner is None:
         return expression
     return inner
-
-
-def _is_bands(expression: Expression) -> bool:
-    return isinstance(expression, Call) and expression.function == "bands"
 
 
 def _plain(level: Any) -> Any:
@@ -362,9 +315,15 @@ def recall(expression: Expression, remembered: Remembered) -> Factor:
         label = _label(expression)
         levels = tuple(map(exact_level, remembered["levels"]))
         return CategoryFactor(expression, label, levels, remembered["coding"])
-    if kind in ("polynomial", "spline"):
+    if kind in CURVES:
         assert isinstance(expression, Call)
-        if kind == "polynomial":
+        if kind == "waves":
+            names = [
+                f"{expression}: {wave} {k}"
+                for k in range(1, remembered["waves"] + 1)
+                for wave in ("sine", "cosine")
+            ]
+        elif kind == "polynomial":
             names = [f"{expression}: degree {j + 1}" for j in range(remembered["degree"])]
         else:
             names = [f"{expression}: piece {j + 1}" for j in range(len(remembered["knots"]) - 1)]
@@ -397,6 +356,7 @@ def shown(expression: Expression) -> str:
 
 
 def _label(expression: Expression) -> str:
-    if isinstance(expression, Call) and expression.function == "category":
+    # renamed levels are still levels of their column
+    if isinstance(expression, Call) and expression.function in ("category", "merged", "pooled"):
         return _label(expression.arguments[0])
     return shown(expression)

@@ -15,9 +15,10 @@ import numpy as np
 
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
-from joinery.data.columns import Column, Swept, swept
+from joinery.data.columns import Column, Swept, level_text, swept
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
+from joinery.design.levels import coded
 from joinery.notation.evaluate import EVERY_ROW, LEARNT, Context, Memory, Rows, evaluate
 from joinery.notation.tree import Call, Expression, Name, calls_in, lags_in, names_in
 from joinery.support.errors import UnusableColumnError
@@ -83,9 +84,33 @@ class Learner:
         for expression in expressions:
             self.know_lags(expression)
             for call in calls_in(expression):
-                if call.function in LEARNT and str(call) not in self.memory:
+                if str(call) in self.memory:
+                    continue
+                if call.function == "pooled":
+                    self.memory[str(call)] = self._frequent(call)
+                elif call.function in LEARNT:
                     values = self.values(call.arguments[0])
                     self.memory[str(call)] = _LEARN[call.function](values, call)
+
+    def _frequent(self, call: Call) -> Learnt:
+        """Return the levels that have enough rows, and whether any have not."""
+        least = call.option("least")
+        assert isinstance(least, float)
+
+        def counted(piece: Piece) -> tuple[np.ndarray, list[str]]:
+            context, counts = piece
+            codes, names = coded(call.arguments[0], context)
+            times = np.ones(len(codes)) if counts is None else counts
+            each = np.bincount(codes + 1, times, len(names) + 1)[1:]
+            return each, [level_text(name) for name in names]
+
+        totals: dict[str, float] = {}
+        for each, names in self.stretches.each(counted):
+            for name, n in zip(names, each.tolist(), strict=True):
+                totals[name] = totals.get(name, 0.0) + n
+        seen = {name: n for name, n in totals.items() if n}
+        kept = [name for name, n in seen.items() if n >= least]
+        return {"kept": kept, "pooled": len(kept) < len(seen)}
 
     def know_lags(self, expression: Expression) -> None:
         """Learn what stands inside lags: of the whole table, whichever rows are used."""

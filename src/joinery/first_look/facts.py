@@ -169,7 +169,10 @@ def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing:
             figures["values"] = ", ".join(shown) + (f" and {rest} more" if rest else "")
             if kind == "category" and _is_prose(column, places, counts):
                 kind = "text"
-    remarks = [*about(column, figures), *misspelt(column, places.tolist(), counts.tolist())]
+    remarks = list(about(column, figures))
+    if column.is_text:
+        levels = [column.all_levels[place] for place in places]
+        remarks = [*remarks, *misspelt(column.name, levels, counts.tolist())]
     return Facts(column.name, kind, **figures, remarks=tuple(remarks))
 
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 import numpy as np
 
 from joinery.data.columns import Column, level_text
+from joinery.notation.tree import merging
 from joinery.show.numbers import count, value
 
 LEAST_CELLS = 8  # of which one can be said to lie far from the others
@@ -67,19 +69,20 @@ def _far(cell: float, rest: np.ndarray, nearest: float) -> str:
     return ""
 
 
-def misspelt(column: Column, places: Sequence[int], counts: Sequence[int]) -> Iterator[str]:
-    """Yield words on each rare level that is a frequent one but for one letter."""
-    if not column.is_text or len(places) > MOST_COMPARED:
+def misspelt(column: str, levels: Sequence[Any], counts: Sequence[int]) -> Iterator[str]:
+    """Yield words on each rare level of a column that is a frequent one but for one letter."""
+    if len(levels) > MOST_COMPARED:
         return
-    names = [level_text(column.all_levels[place]) for place in places]
+    names = [level_text(level) for level in levels]
     for rare, few in zip(names, counts, strict=True):
         if few > RARE or len(rare) < SHORT:
             continue
         for often, many in zip(names, counts, strict=True):
             if many >= OFTEN * few and one_letter_apart(rare, often):
                 yield (
-                    f"{column.name} {rare!r} ({count(int(few), 'row')}) is one letter from "
-                    f"{often!r} ({count(int(many), 'row')}): is it the same level?"
+                    f"{column} {rare!r} ({count(int(few), 'row')}) is one letter from "
+                    f"{often!r} ({count(int(many), 'row')}): if it is the same level, write "
+                    f"{merging(column, {rare: often})}"
                 )
                 break
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from joinery.core.glm.families import FAMILIES
 from joinery.data.columns import level_text
-from joinery.design.factors import category_of
+from joinery.design.levels import column_of_levels, renames_levels
 from joinery.model.saved_form import (
     LEARNT,
     SavedCategory,
@@ -82,7 +82,7 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
     in_own_row = {n.name for f in factors for n in names_in_own_row(f)}
     require(in_own_row <= typical_of, "a column of the model without a typical value")
     shares = {name for name, v in saved.rows.typical.items() if isinstance(v, dict)}
-    grouped = {n.name for f in factors for n in names_in(f) if category_of(f) == n}
+    grouped = {n.name for f in factors for n in names_in(f) if column_of_levels(f) == n}
     require(shares & set(design.seen) <= grouped, "a number with the shares of levels")
     for factor in factors:
         memory, result = design.factors[str(factor)], [n.name for n in names_in(factor)]
@@ -97,7 +97,8 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
             require(
                 memory.first == first, f"the first date of {result[0]} differs from part to part"
             )
-        if isinstance(typical, dict) and isinstance(memory, SavedCategory):
+        alone = not renames_levels(factor)
+        if isinstance(typical, dict) and isinstance(memory, SavedCategory) and alone:
             levels = {level_text(level) for level in memory.levels}
             require(set(typical) <= levels, f"the levels of {result[0]} differ from part to part")
         if isinstance(typical, dict) and str(factor) == result[0] and result[0] not in grouped:

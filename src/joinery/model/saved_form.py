@@ -110,14 +110,30 @@ class SavedRanks(Strict):
         return self
 
 
+class SavedWaves(Strict):
+    """Sines and cosines of a season."""
+
+    kind: Literal["waves"]
+    period: Positive
+    waves: Annotated[int, pydantic.Field(ge=1, le=1000)]
+
+
+class SavedFrequent(Strict):
+    """The levels that ``pooled`` keeps."""
+
+    kept: list[str]
+    pooled: bool
+
+
 SavedFactor = Annotated[
-    SavedNumber | SavedDate | SavedCategory | SavedPolynomial | SavedSpline,
+    SavedNumber | SavedDate | SavedCategory | SavedPolynomial | SavedSpline | SavedWaves,
     pydantic.Field(discriminator="kind"),
 ]
 LEARNT: dict[str, type[Strict]] = {
     "centred": SavedCentre,
     "standardized": SavedScale,
     "rank": SavedRanks,
+    "pooled": SavedFrequent,
 }
 
 
@@ -133,7 +149,7 @@ class SavedDesign(Strict):
     """Everything learnt from the fitted rows."""
 
     factors: dict[str, SavedFactor]
-    functions: dict[str, SavedCentre | SavedScale | SavedRanks]
+    functions: dict[str, SavedCentre | SavedScale | SavedRanks | SavedFrequent]
     seen: dict[str, tuple[Wide, Wide]]
     fills: dict[str, Wide]
     response_ranges: list[tuple[Wide, Wide]]

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from joinery.notation.date_parts import DATE_PARTS
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.tree import (
     Call,
@@ -97,6 +98,8 @@ _OUTER: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 
 
 def _of_call(node: Call, name: str, context: Context) -> np.ndarray:
+    if node.function in DATE_PARTS:
+        return np.zeros(context.size)  # a step, as comparisons are
     if node.function not in _OUTER and node.function != "standardized":
         raise CallError(f"{node} has no slope in {name}: it looks at other rows", argument="of")
     x, inner = evaluate(node.arguments[0], context), derivative(node.arguments[0], name, context)

@@ -11,6 +11,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from joinery.notation.date_parts import DATE_PARTS, date_part
 from joinery.notation.tree import (
     Call,
     Chain,
@@ -399,6 +400,8 @@ def _call(node: Call, context: Context) -> np.ndarray:
         return _lag(node, context)
     if node.function in LEARNT:
         return _learnt(node, context)
+    if node.function in DATE_PARTS:
+        return _part_of_date(node, context)
     argument = node.arguments[0]
     x = evaluate(argument, context)
     with np.errstate(all="ignore"):
@@ -411,6 +414,20 @@ def _call(node: Call, context: Context) -> np.ndarray:
         elif node.function == "sqrt":
             _refuse(node, argument, x < 0, "is below zero", "it has no square root", context)
         return _finite(node, _ELEMENTWISE[node.function](x), context)
+
+
+def _part_of_date(node: Call, context: Context) -> np.ndarray:
+    """A part of a date as a number. Raises UnusableColumnError for a column that is no date."""
+    argument = node.arguments[0]
+    if not _dated(argument, context):
+        name = argument.name if isinstance(argument, Name) else None
+        raise UnusableColumnError(
+            f"{node}: {argument} is no date; dates= of read says how its dates are written",
+            column=name,
+        )
+    assert isinstance(argument, Name)
+    context.table.column(argument.name).check_order()
+    return date_part(node.function, evaluate(argument, context))
 
 
 _ELEMENTWISE: dict[str, Callable[[np.ndarray], np.ndarray]] = {

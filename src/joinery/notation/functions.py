@@ -15,16 +15,19 @@ from joinery.support.limits import HIGHEST_DEGREE, MOST_SPLINE_COLUMNS
 class Function:
     """One function: how it is written, and where it may stand.
 
-    ``place`` is ``anywhere`` (gives a number for each row), ``factor`` (gives a category or several
-    columns, so it is a whole factor of a term) or ``term`` (writes out several terms)."""
+    ``place`` is ``anywhere`` (gives a number for each row), ``levels`` (gives a category) or
+    ``factor`` (several columns), which are whole factors of a term, or ``term`` (writes out several
+    terms)."""
 
     usage: str
     least: int = 1
     most: int | None = 1
     options: tuple[str, ...] = ()
     place: str = "anywhere"
+    renames: bool = False  # whether it takes levels and what they are to be called
 
 
+CODED = ("reference", "coding")  # the options of a function that gives a category
 FUNCTIONS: dict[str, Function] = {
     "log": Function("log(x)"),
     "log2": Function("log2(x)"),
@@ -37,13 +40,25 @@ FUNCTIONS: dict[str, Function] = {
     "centred": Function("centred(x)"),
     "standardized": Function("standardized(x)"),
     "lag": Function("lag(x, 1)  or  lag(x, 1, by=group)", 2, 2, ("by",)),
-    "bands": Function("bands(x, 10, 20, 30)", 2, None, ("reference", "coding"), "factor"),
+    "bands": Function("bands(x, 10, 20, 30)", 2, None, CODED, "levels"),
     "category": Function(
         "category(x)  or  category(x, reference='a', coding='effect')",
         1,
         1,
-        ("reference", "coding"),
-        "factor",
+        CODED,
+        "levels",
+    ),
+    "merged": Function(
+        "merged(g, 'north' = 'North', 'Sth' = 'South')", 1, 1, CODED, "levels", renames=True
+    ),
+    "pooled": Function("pooled(g, least=20)", 1, 1, ("least", *CODED), "levels"),
+    "month": Function("month(date)", 1, 1, CODED, "levels"),
+    "weekday": Function("weekday(date)", 1, 1, CODED, "levels"),
+    "quarter": Function("quarter(date)", 1, 1, CODED, "levels"),
+    "year": Function("year(date)"),
+    "hour": Function("hour(date)"),
+    "season_waves": Function(
+        "season_waves(date, period=365.25, waves=1)", 1, 1, ("period", "waves"), "factor"
     ),
     "polynomial": Function("polynomial(x, 3)", 2, 2, (), "factor"),
     "spline": Function(
@@ -58,10 +73,16 @@ FUNCTIONS: dict[str, Function] = {
 }
 SPELLINGS = {"centered": "centred", "standardised": "standardized"}
 CODINGS = ("indicator", "effect", "helmert")
+TAKES_LEVELS = ("category", "merged", "pooled")  # functions that take a category
+MOST_WAVES = 50  # of one season
 
 
 def build_call(
-    written: str, arguments: list[Expression], options: dict[str, Option], at: int
+    written: str,
+    arguments: list[Expression],
+    options: dict[str, Option],
+    at: int,
+    pairs: tuple[tuple[str, str], ...] = (),
 ) -> Call:
     """A function call, checked. Raises SentenceError at the function's place."""
     name = written.casefold()
@@ -91,6 +112,10 @@ def build_call(
         else:
             many = f"at least {function.least}"
         raise refuse(f"it takes {many} argument{'s' * (many != '1')}, not {count}")
+    if function.renames != bool(pairs):
+        raise refuse(_about_pairs(pairs))
+    if problem := _renamed_twice(pairs):
+        raise refuse(problem)
     check = _CHECKS.get(name)
     if check:
         problem = check(arguments, options)
@@ -98,7 +123,27 @@ def build_call(
         problem = None
     if problem:
         raise refuse(problem)
-    return Call(name, tuple(arguments), tuple(options.items()), at)
+    return Call(name, tuple(arguments), tuple(options.items()), at, pairs)
+
+
+def _about_pairs(pairs: tuple[tuple[str, str], ...]) -> str:
+    if pairs:
+        return "it renames no levels; merged does"
+    return "say which levels get which name, both in single quotes"
+
+
+def _renamed_twice(pairs: tuple[tuple[str, str], ...]) -> str | None:
+    """Return what is wrong with new names of levels, None where nothing is."""
+    old = [name for name, _ in pairs]
+    for name in old:
+        if old.count(name) > 1:
+            return f"{name!r} is renamed twice"
+    for _, new in pairs:
+        if new in old and dict(pairs)[new] != new:
+            return f"{new!r} is itself renamed: give the name that is meant in the end"
+        if not new:
+            return "a level's name cannot be empty"
+    return None
 
 
 def _whole(node: Expression, least: int, most: int) -> bool:
@@ -155,6 +200,39 @@ def _spline(arguments: list[Expression], options: dict[str, Option]) -> str | No
     return None
 
 
+def _levels(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    inner = arguments[0]
+    if not isinstance(inner, Name) and not _is_levels(inner):
+        return "it takes a column of levels, or a function that gives levels"
+    return _category(arguments, options)
+
+
+def _is_levels(node: Expression) -> bool:
+    return isinstance(node, Call) and FUNCTIONS[node.function].place == "levels"
+
+
+def _pooled(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    least = options.get("least")
+    if not isinstance(least, float) or least != int(least) or least < 1:
+        return "least= is how many rows a level must have to stay, a whole number from 1"
+    return _levels(arguments, options)
+
+
+def _date(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    if not isinstance(arguments[0], Name):
+        return "it takes a column of dates"
+    return _category(arguments, options)
+
+
+def _waves(arguments: list[Expression], options: dict[str, Option]) -> str | None:
+    period, waves = options.get("period", 365.25), options.get("waves", 1.0)
+    if not isinstance(period, float) or not period > 0:
+        return "period= is a number above zero: days of a date, units of a number"
+    if not isinstance(waves, float) or waves != int(waves) or not 1 <= waves <= MOST_WAVES:
+        return f"waves= is a whole number from 1 to {MOST_WAVES}"
+    return None
+
+
 _CHECKS: dict[str, Callable[[list[Expression], dict[str, Option]], str | None]] = {
     "powers": _degree,
     "polynomial": _degree,
@@ -162,4 +240,8 @@ _CHECKS: dict[str, Callable[[list[Expression], dict[str, Option]], str | None]] 
     "bands": _bands,
     "category": _category,
     "spline": _spline,
+    "merged": _levels,
+    "pooled": _pooled,
+    **dict.fromkeys(("month", "weekday", "quarter", "year", "hour"), _date),
+    "season_waves": _waves,
 }

@@ -9,12 +9,12 @@ from functools import lru_cache
 from importlib.resources import files
 from importlib.util import cache_from_source
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from lark import Lark, Token, Transformer, v_args
 from lark.exceptions import UnexpectedInput, VisitError
 
-from joinery.notation.functions import FUNCTIONS, build_call
+from joinery.notation.functions import FUNCTIONS, TAKES_LEVELS, build_call
 from joinery.notation.slips import diagnose, too_deep
 from joinery.notation.tree import (
     WORDS,
@@ -150,9 +150,11 @@ class _Builder(Transformer[Token, Any]):
     # --- functions
     def call(self, function: Token, *arguments: Any) -> Call:
         given = [a for a in arguments if a is not None]
+        pairs = [a for a in given if isinstance(a, Renamed)]
         plain = [a for a in given if not isinstance(a, tuple)]
         options: dict[str, Option] = {}
-        for key, value in (a for a in given if isinstance(a, tuple)):
+        named = [a for a in given if isinstance(a, tuple) and not isinstance(a, Renamed)]
+        for key, value in named:
             if key in options:
                 raise SentenceError(
                     f"the option {key!r} is given twice", position=function.start_pos
@@ -160,13 +162,22 @@ class _Builder(Transformer[Token, Any]):
             options[str(key)] = value
         for argument in plain:
             _check_nested(argument, inside_function=str(function))
-        return build_call(str(function), plain, options, function.start_pos or 0)
+        return build_call(
+            str(function),
+            plain,
+            options,
+            function.start_pos or 0,
+            tuple((pair.old, pair.new) for pair in pairs),
+        )
 
     def value_argument(self, value: Expression) -> Expression:
         return value
 
     def option_argument(self, key: Token, _equals: Token, value: Option) -> tuple[str, Option]:
         return str(key), value
+
+    def pair_argument(self, old: Token, _equals: Token, new: Token) -> Renamed:
+        return Renamed(_unquoted(old).strip(), _unquoted(new).strip())
 
     def number_option(self, *children: Token) -> float:
         return self._signed_number(children).value
@@ -216,6 +227,16 @@ class _Builder(Transformer[Token, Any]):
         return Number(-value if len(children) > 1 and _operator(children[0]) == "-" else value)
 
 
+GIVES = {"term": "terms", "factor": "several columns", "levels": "a category"}
+
+
+class Renamed(NamedTuple):
+    """A level and what it is to be called: an argument of ``merged``."""
+
+    old: str
+    new: str
+
+
 def _unquoted(token: Token) -> str:
     return str(token)[1:-1].replace("''", "'")
 
@@ -261,14 +282,13 @@ def _check_nested(node: Expression, inside_function: str = "") -> None:
     """Functions that give categories or several columns are whole factors, not arithmetic."""
     for call in calls_in(node):
         place = FUNCTIONS[call.function].place
-        if place == "anywhere" or (place == "factor" and inside_function.casefold() == "crossed"):
+        crossed = place != "term" and inside_function.casefold() == "crossed"
+        if place == "anywhere" or crossed:
             continue
-        if call.function == "bands" and inside_function.casefold() == "category":
+        if place == "levels" and inside_function.casefold() in TAKES_LEVELS:
             continue
         raise SentenceError(
-            f"{call.function} gives "
-            f"{'terms' if place == 'term' else 'a category or several columns'}, "
-            "so it cannot stand inside an expression",
+            f"{call.function} gives {GIVES[place]}, so it cannot stand inside an expression",
             position=call.at,
             suggestion="let it stand as a term of its own, or as one side of a product",
         )

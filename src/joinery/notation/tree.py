@@ -7,7 +7,7 @@ of nesting is too much for it."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import combinations
@@ -76,6 +76,12 @@ class Text:
         return quoted_text(self.value)
 
 
+def merging(column: str, renamed: Mapping[str, str]) -> str:
+    """Return the call that renames levels of a column, as sentences write it."""
+    pairs = tuple(renamed.items())
+    return str(Call("merged", (Name(column),), pairs=pairs))
+
+
 Option = float | str | Name | tuple[float, ...]
 
 
@@ -87,6 +93,7 @@ class Call:
     arguments: tuple[Expression, ...]
     options: tuple[tuple[str, Option], ...] = ()
     at: int = field(default=0, compare=False)
+    pairs: tuple[tuple[str, str], ...] = ()  # old and new level: merged(g, 'north' = 'North')
     text: str = field(init=False, compare=False, repr=False)
 
     def option(self, name: str) -> Option | None:
@@ -100,6 +107,7 @@ class Call:
 
     def _spelled(self) -> str:
         inside = [_inside(a) for a in self.arguments]
+        inside += [f"{quoted_text(old)} = {quoted_text(new)}" for old, new in self.pairs]
         inside += [f"{key}={_option_text(value)}" for key, value in self.options]
         return f"{self.function}({', '.join(inside)})"
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import partial
 from itertools import product
 from typing import Any
@@ -33,6 +33,8 @@ class Held:
 
     table: Records
     at: Mapping[str, float | Shares | str] = field(default_factory=dict)
+    # levels of categories that are made of a number or a date, a row each, by the factor's text
+    made: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
     @property
     def averaged(self) -> dict[str, Shares]:
@@ -169,6 +171,8 @@ def averaged_rows(
     term, its columns or their slopes (``slopes_in``), of a context's rows. Raises CallError for a
     term of more than 5,000 combinations of levels.
     """
+    if held.made:
+        return _at_made_levels(fit, held, positions, fill)
     design = fit.design
     out = np.empty((len(positions), design.width), order="F")
     each, first = (design.context(held.table, rows) for rows in (positions, positions[:1]))
@@ -188,6 +192,24 @@ def averaged_rows(
             _average(fit, held, shares, context.rows, part, partial(fill, term))
         if same:
             result[1:] = part
+    return out
+
+
+def _at_made_levels(fit: Fitted, held: Held, positions: np.ndarray, fill: Fill) -> np.ndarray:
+    """The same where levels are given that no column has: each combination by itself."""
+    out = np.empty((len(positions), fit.design.width), order="F")
+    combinations = list(zip(*held.made.values(), strict=True))
+    for levels in dict.fromkeys(combinations):
+        rows = [i for i, p in enumerate(positions.tolist()) if combinations[p] == levels]
+        given = dict(zip(held.made, levels, strict=True))
+
+        def with_levels(
+            term: DesignTerm, part: np.ndarray, context: Context, given: dict[str, str] = given
+        ) -> None:
+            fill(term, part, replace(context, held=dict(given)))
+
+        alike = replace(held, made={})
+        out[rows] = averaged_rows(fit, alike, positions[rows], with_levels)
     return out
 
 

@@ -36,7 +36,8 @@ def joint_times(level: float, q: int, df: float, *, hotelling: bool) -> float:
         factor = df / rest
     else:
         factor = 1.0
-    return float(np.sqrt(q * factor * tails.f_quantile(level, q, rest)))
+    with np.errstate(over="ignore"):  # next to no degrees of freedom: no finite end holds
+        return float(np.sqrt(q * factor * tails.f_quantile(level, q, rest)))
 
 
 def around(

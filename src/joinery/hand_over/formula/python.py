@@ -18,6 +18,7 @@ from joinery.study.read.formula import (
     ColumnValue,
     Compare,
     Constant,
+    DatePart,
     Formula,
     Shared,
     columns_in,
@@ -28,7 +29,7 @@ FUNCTIONS = {
     "log": "np.log({})", "log2": "np.log2({})", "log10": "np.log10({})", "log1p": "np.log1p({})",
     "exp": "np.exp({})", "expm1": "np.expm1({})", "sqrt": "np.sqrt({})", "abs": "np.abs({})",
     "atan": "np.arctan({})", "sign": "np.sign({})", "normal": "ndtr({})", "negate": "(-{})",
-    "^": "({} ** {})",
+    "^": "({} ** {})", "sin": "np.sin({})", "cos": "np.cos({})",
 }  # fmt: skip
 NUMBERS = """
 def _numbers(values):
@@ -45,11 +46,13 @@ def _missing(value):
     return value is None or value != value or (isinstance(value, str) and not value.strip())
 """
 LEVELS = """
-def _by_level(values, weights, name):
+def _by_level(values, weights, name, otherwise=None):
     def one(value):
         if _missing(value):
             return np.nan
         key = value.strip() if isinstance(value, str) else value
+        if key not in weights and otherwise is not None:
+            return otherwise
         if key not in weights:
             raise ValueError(f"{name} {value!r} was not among the fitted rows")
         return weights[key]
@@ -84,6 +87,19 @@ def _both(left, right):
 DAYS = """
 def _days(values):
     return np.asarray(values, dtype="datetime64[us]").astype(float) / 86_400e6
+"""
+DATE_PARTS = """
+def _date_part(part, days):
+    whole = np.nan_to_num(np.floor(days)).astype("int64")
+    months = whole.astype("datetime64[D]").astype("datetime64[M]").astype("int64")
+    value = {
+        "month": months % 12 + 1,
+        "quarter": months % 12 // 3 + 1,
+        "weekday": (whole + 3) % 7 + 1,
+        "year": months // 12 + 1970,
+        "hour": np.floor((np.nan_to_num(days) - whole) * 24 + 1e-6),
+    }[part]
+    return np.where(np.isnan(days), np.nan, value)
 """
 HOW = {"=": "equal", "!=": "not_equal", "<": "less", "<=": "less_equal",
         ">": "greater", ">=": "greater_equal"}  # fmt: skip
@@ -126,7 +142,11 @@ class _Python:
         if isinstance(node, ByLevel):
             self.use(MISSING, LEVELS)
             levels = ", ".join(f"{level!r}: {weight!r}" for level, weight in node.weights)
-            return f"_by_level({self.write(node.of)}, {{{levels}}}, {node.label!r})"
+            rest = "" if node.otherwise is None else f", {node.otherwise!r}"
+            return f"_by_level({self.write(node.of)}, {{{levels}}}, {node.label!r}{rest})"
+        if isinstance(node, DatePart):
+            self.use(DATE_PARTS)
+            return f"_date_part({node.part!r}, {self.write(node.of)})"
         if isinstance(node, ByRange):
             self.use(RANGES)
             x, cuts = bare(self.write(node.of)), [float(c) for c in node.cuts]

@@ -15,6 +15,7 @@ from joinery.study.read.formula import (
     ColumnValue,
     Compare,
     Constant,
+    DatePart,
     Formula,
     Logic,
     Shared,
@@ -27,8 +28,10 @@ FUNCTIONS = {
     "log": "LN({})", "log2": "LOG({},2)", "log10": "LOG10({})", "log1p": "LN(1+{})",
     "exp": "EXP({})", "expm1": "(EXP({})-1)", "sqrt": "SQRT({})", "abs": "ABS({})",
     "atan": "ATAN({})", "sign": "SIGN({})", "normal": "NORMSDIST({})", "negate": "(-{})",
-    "^": "({}^{})",
+    "^": "({}^{})", "sin": "SIN({})", "cos": "COS({})",
 }  # fmt: skip
+DATE_PARTS = {"month": "MONTH({})", "quarter": "ROUNDUP(MONTH({})/3,0)", "weekday": "WEEKDAY({},2)",
+              "year": "YEAR({})", "hour": "HOUR({})"}  # fmt: skip
 MOST_SIGNS, MOST_NESTED = 8192, 60  # what a cell takes
 EPOCH = 25569  # the day 1970-01-01 as spreadsheets count it
 _CELL = re.compile(r"(?:(?:'[^'\[\]:\\/?*]+'|\w+)!)?\$?[A-Za-z]{1,3}\$?[1-9]\d{0,6}")
@@ -129,6 +132,8 @@ def _sheet(node: Formula, cells: Mapping[str, str]) -> str:
         return FUNCTIONS[node.operation].format(*parts)
     if isinstance(node, ByLevel):
         return _sheet_levels(node, cells)
+    if isinstance(node, DatePart):
+        return DATE_PARTS[node.part].format(cells[node.of.name])
     if isinstance(node, ByRange):
         x = _sheet(node.of, cells)
         parts = [bare(_sheet(p, cells)) for p in node.parts]
@@ -174,7 +179,10 @@ def _sheet_levels(node: ByLevel, cells: Mapping[str, str]) -> str:
         else:
             test = f"{value}={_sheet_number(level)}"
         pairs.append((test, _sheet_number(weight)))
-    return _nested(pairs, "NA()")
+    if node.otherwise is None:
+        return _nested(pairs, "NA()")
+    rest = _sheet_number(node.otherwise)
+    return f'IF({value}="",NA(),{_nested(pairs, rest)})'
 
 
 def _sheet_condition(node: Formula, cells: Mapping[str, str]) -> str:

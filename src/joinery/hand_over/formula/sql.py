@@ -12,6 +12,7 @@ from joinery.study.read.formula import (
     ColumnValue,
     Compare,
     Constant,
+    DatePart,
     Formula,
     Logic,
     Shared,
@@ -22,8 +23,13 @@ FUNCTIONS = {
     "log": "LN({})", "log2": "(LN({}) / LN(2e0))", "log10": "(LN({}) / LN(10e0))",
     "log1p": "LN(1e0 + {})", "exp": "EXP({})", "expm1": "(EXP({}) - 1e0)", "sqrt": "SQRT({})",
     "abs": "ABS({})", "atan": "ATAN({})", "sign": "SIGN({})", "negate": "(-{})",
-    "^": "POWER({}, {})",
+    "^": "POWER({}, {})", "sin": "SIN({})", "cos": "COS({})",
 }  # fmt: skip
+
+
+# parts of a date as numbers; Monday is weekday 1
+DATE_PARTS = {"month": "MONTH", "quarter": "QUARTER", "weekday": "ISODOW", "year": "YEAR",
+              "hour": "HOUR"}  # fmt: skip
 
 
 def _sql_text(text: str) -> str:
@@ -62,6 +68,10 @@ def _sql(node: Formula) -> str:
         return FUNCTIONS[node.operation].format(*parts)
     if isinstance(node, ByLevel):
         return _sql_levels(node)
+    if isinstance(node, DatePart):
+        name = '"' + node.of.name.replace('"', '""') + '"'
+        part = f"EXTRACT({DATE_PARTS[node.part]} FROM CAST({name} AS TIMESTAMP))"
+        return f"CAST({part} AS DOUBLE PRECISION)"
     if isinstance(node, ByRange):
         x, parts = _sql(node.of), [_sql(p) for p in node.parts]
         whens = [f"WHEN {x} < {_sql_number(c)} THEN {p}" for c, p in zip(node.cuts, parts)]
@@ -104,7 +114,13 @@ def _sql_levels(node: ByLevel) -> str:
         f"THEN {_sql_number(weight)}"
         for level, weight in node.weights
     ]
-    return f"CASE {_sql(node.of)} {' '.join(whens)} END"
+    value = _sql(node.of)
+    if node.otherwise is None:
+        return f"CASE {value} {' '.join(whens)} END"
+    known = f"CASE {value} {' '.join(whens)} ELSE {_sql_number(node.otherwise)} END"
+    if isinstance(node.of, ColumnValue) and node.of.kind == "text":
+        return f"CASE WHEN {value} <> '' THEN {known} END"
+    return f"CASE WHEN {value} IS NOT NULL THEN {known} END"
 
 
 def _sql_condition(node: Formula) -> str:

@@ -10,6 +10,7 @@ from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.core.numeric import distributions as tails
 from joinery.data.columns import Column
 from joinery.data.records import Records
+from joinery.design.levels import coded, merged_levels
 from joinery.design.resolving import expressions_of
 from joinery.first_look.facts import FEW_DISTINCT, STAND_INS, stand_in_of, stand_in_words
 from joinery.first_look.slips import SPREADS, far_cells, misspelt
@@ -72,14 +73,17 @@ def _line(
 def _odd_cells(fit: Fitted, table: Records, used: UsedRows) -> Iterator[str]:
     """Yield words on cells far from all others, stand-ins, and levels misspelt."""
     names = {n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)}
+    factors = [f for term in fit.design.sentence.terms for f in term.factors]
     for name in [n for n in table.names if n in names][:FACT_COLUMNS]:
         column = table.column(name)
         if column.kind == "number":
             yield from _odd_numbers(column, used)
         elif column.kind == "category" and column.coded is not None:
-            codes = column.codes(used.rows)
+            context = fit.design.context(table, used.rows)
+            codes, levels = coded(merged_levels(name, factors), context)
             places, counts = np.unique(codes[codes >= 0], return_counts=True)
-            yield from misspelt(column, places.tolist(), counts.tolist())
+            if column.is_text:
+                yield from misspelt(name, [levels[place] for place in places], counts.tolist())
 
 
 def _odd_numbers(column: Column, used: UsedRows) -> Iterator[str]:

@@ -14,6 +14,7 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.design.factors import NumberFactor
+from joinery.design.levels import coded, merged_levels
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.tree import Sentence, names_in, number_text, outside
 from joinery.study.check.added import added, side_by_side, surest, with_terms, would_see
@@ -283,16 +284,16 @@ def lack_of_fit(fit: Fitted) -> Test:
     Nothing where too few repeat.
     """
     table, chosen = rows_at_hand(fit)
-    names = dict.fromkeys(
-        n.name for t in fit.design.sentence.terms for f in t.factors for n in names_in(f)
-    )
+    factors = [f for t in fit.design.sentence.terms for f in t.factors]
+    names = dict.fromkeys(n.name for f in factors for n in names_in(f))
     if not names or fit.lags or _too_many(fit):
         return NOTHING
     if any(table.column(name).all_differ(chosen.rows) for name in names):
         return NOTHING
     codes = np.zeros(chosen.used, dtype=np.int64)
     for name in names:
-        level_codes = table.column(name).codes(chosen.rows)
+        context = fit.design.context(table, chosen.rows)
+        level_codes, _ = coded(merged_levels(name, factors), context)
         _, codes = np.unique(
             codes * (int(level_codes.max()) + 2) + level_codes, return_inverse=True
         )

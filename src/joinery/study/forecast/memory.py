@@ -12,10 +12,11 @@ import numpy as np
 from joinery.core.blocks.order_statistics import Counted
 from joinery.core.blocks.partition import joined
 from joinery.core.inference.covariance import ALONE
-from joinery.data.columns import Column, level_text
-from joinery.design.factors import CategoryFactor, category_of
-from joinery.design.learning import Piece, mean
-from joinery.notation.tree import Name, names_in
+from joinery.data.columns import level_text
+from joinery.design.factors import CategoryFactor
+from joinery.design.learning import Learner, Piece, mean
+from joinery.design.levels import coded, column_of_levels, renames_levels
+from joinery.notation.tree import Expression, Name, names_in
 from joinery.study.fitted import Fitted, fitted_rows, once, rows_at_hand, working_rows
 from joinery.study.forecast.spreads import Spreads, spreads
 from joinery.study.rows.digest import digest
@@ -91,32 +92,43 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
     learner = fitted_rows(fit)
     out: dict[str, float | dict[str, float]] = {}
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
-    grouped = {category_of(e) for e in expressions}
+    grouped = {column_of_levels(e) for e in expressions}
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
         column = learner.table.column(name)
         if column.kind in ("number", "date") and Name(name) not in grouped:
             out[name] = mean(learner.values(Name(name)))[0]
         else:
-            counts = np.add.reduce(list(learner.stretches.each(partial(_counted, column))))
-            shares = counts / counts.sum()
-            out[name] = {
-                level_text(column.all_levels[p]): float(shares[p]) for p in np.flatnonzero(counts)
-            }
+            out[name] = _shares(learner, _levels_of(name, expressions))
     for call in fit.lags:
         out[str(call)] = mean(learner.values(call))[0]
     return out
 
 
-def _counted(column: Column, piece: Piece) -> np.ndarray:
-    """Return how often each level stands among some rows."""
-    context, times = piece
-    codes = column.codes(context.rows)
-    there = codes >= 0
-    return np.bincount(
-        codes[there],
-        weights=None if times is None else times[there],
-        minlength=len(column.all_levels),
-    )
+def _levels_of(name: str, expressions: Sequence[Expression]) -> Expression:
+    """Return what gives a column's levels: where all its terms rename them alike, as renamed."""
+    column = Name(name)
+    uses = {str(e): e for e in expressions if column in names_in(e)}
+    if len(uses) == 1:
+        (use,) = uses.values()
+        if renames_levels(use) and column_of_levels(use) == column:
+            return use
+    return column
+
+
+def _shares(learner: Learner, levels: Expression) -> dict[str, float]:
+    """The share of each level among the fitted rows."""
+
+    def counted(piece: Piece) -> tuple[np.ndarray, Sequence[Any]]:
+        context, times = piece
+        codes, names = coded(levels, context)
+        there = codes >= 0
+        weights = None if times is None else times[there]
+        return np.bincount(codes[there], weights, len(names)), names
+
+    parts = list(learner.stretches.each(counted))
+    counts, names = np.add.reduce([each for each, _ in parts]), parts[0][1]
+    shares = counts / counts.sum()
+    return {level_text(names[int(p)]): float(shares[p]) for p in np.flatnonzero(counts)}
 
 
 def _few(fit: Fitted) -> dict[str, tuple[float, ...]]:

@@ -11,12 +11,14 @@ import numpy as np
 
 from joinery.core.glm.links import Tree
 from joinery.core.inference.intervals import t_times
-from joinery.data.columns import beyond_doubles
+from joinery.data.columns import beyond_doubles, level_text
 from joinery.data.written_dates import in_days, read_dates
 from joinery.design.codings import coding_matrix
 from joinery.design.curves import spline_pieces
-from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor, band_names
+from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
+from joinery.design.levels import OTHER, band_names, renames_levels
 from joinery.design.terms import DesignTerm
+from joinery.notation.date_parts import DATE_PARTS
 from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, Text
 from joinery.study.fitted import Fitted
 from joinery.study.read.formula import (
@@ -26,6 +28,7 @@ from joinery.study.read.formula import (
     ColumnValue,
     Compare,
     Constant,
+    DatePart,
     Formula,
     Logic,
     Shared,
@@ -196,8 +199,17 @@ class _Builder:
         """A number for each level (levels,)."""
         values = [float(w) for w in weights]
         node = factor.expression
+        if renames_levels(node):
+            return self._renamed_levels(factor, values)
         while isinstance(node, Call) and node.function == "category":
             node = node.arguments[0]
+        if isinstance(node, Call) and node.function in DATE_PARTS:
+            names = DATE_PARTS[node.function].names
+            numbers = tuple(
+                (float(names.index(level) + DATE_PARTS[node.function].first), value)
+                for level, value in zip(factor.levels, values, strict=True)
+            )
+            return ByLevel(self.expression(node), factor.label, numbers)
         if isinstance(node, Call) and node.function == "bands":
             cuts = tuple(a.value for a in node.arguments[1:] if isinstance(a, Number))
             x = self.expression(node.arguments[0])
@@ -212,9 +224,43 @@ class _Builder:
         pairs = tuple(zip(factor.levels, values, strict=True))
         return ByLevel(of, factor.label, pairs)
 
+    def _renamed_levels(self, factor: CategoryFactor, values: list[float]) -> Formula:
+        """A number for each level as the table has it, by the level that it counts as.
+
+        Renamings are followed from the outermost back to the column."""
+        by_name = dict(zip(map(level_text, factor.levels), values, strict=True))
+        otherwise, node = None, factor.expression
+        while isinstance(node, Call):
+            if node.function == "pooled":
+                learnt = self.fit.design.function_memory[str(node)]
+                if learnt["pooled"]:
+                    otherwise = by_name.get(OTHER)
+                    by_name = {name: v for name, v in by_name.items() if name in learnt["kept"]}
+            elif node.function == "merged":
+                renamed = dict(node.pairs)
+                same = {name: v for name, v in by_name.items() if name not in renamed}
+                fallback = otherwise if otherwise is not None else float("nan")
+                by_name = same | {old: by_name.get(new, fallback) for old, new in node.pairs}
+            elif node.function != "category":
+                raise CallError(
+                    f"levels of {node} under other names are not written out; take forecast",
+                    argument="style",
+                )
+            node = node.arguments[0]
+        assert isinstance(node, Name)
+        if node.name in self.fit.design.manner.levels:
+            column = self._column(node.name, "text", levels=True)
+            return ByLevel(column, factor.label, tuple(by_name.items()), otherwise)
+        # levels that are numbers in the table; other names are none of its cells
+        numbers = {float(name): v for name, v in by_name.items() if is_plain_number(name)}
+        column = self._column(node.name, "number", levels=True)
+        return ByLevel(column, factor.label, tuple(numbers.items()), otherwise)
+
     def _curve(self, factor: CurveFactor, weights: np.ndarray) -> Formula:
         """A weighted sum of the curve's columns as one polynomial, or as one a stretch."""
         x = self.expression(factor.expression.arguments[0])
+        if factor.learnt["kind"] == "waves":
+            return _season(factor.learnt, weights, x)
         if factor.expression.function == "polynomial":
             learnt = factor.learnt
             return polynomial(_expanded(learnt, weights), less(x, learnt["centre"]))
@@ -283,6 +329,9 @@ class _Builder:
                 f"{node} looks at other rows, which a formula for one row cannot; take forecast"
             )
         x = self.expression(node.arguments[0])
+        if node.function in DATE_PARTS:
+            assert isinstance(x, ColumnValue)
+            return DatePart(node.function, x)
         learnt = self.fit.design.function_memory.get(str(node))
         if learnt is None:
             return call(node.function, x)
@@ -292,6 +341,13 @@ class _Builder:
         if "sd" in learnt:
             return call("/", centred, Constant(learnt["sd"]))
         return centred
+
+
+def is_plain_number(text: str) -> bool:
+    try:
+        return bool(np.isfinite(float(text)))
+    except ValueError:
+        return False
 
 
 def offset_expressions(fit: Fitted) -> Iterator[Expression]:
@@ -307,6 +363,17 @@ def _level_weights(term: DesignTerm, factor: CategoryFactor, place: int) -> np.n
     if not term.contrasts:
         return np.asarray(np.eye(len(factor.levels))[place])
     return np.asarray(coding_matrix(factor.coding, len(factor.levels))[:, place - 1])
+
+
+def _season(learnt: Mapping[str, Any], weights: np.ndarray, x: Formula) -> Formula:
+    """A weighted sum of the sines and cosines of a season."""
+    parts: list[Formula] = []
+    for k in range(learnt["waves"]):
+        angle = times(Constant(2 * np.pi * (k + 1) / learnt["period"]), x)
+        for wave, weight in zip(("sin", "cos"), weights[2 * k : 2 * k + 2], strict=True):
+            if weight:
+                parts.append(times(Constant(float(weight)), call(wave, angle)))
+    return total(parts)
 
 
 def _in_bands(

@@ -35,11 +35,14 @@ class Apply:
 
 @dataclass(frozen=True)
 class ByLevel:
-    """A number for each level of a category; any other level is refused or missing."""
+    """A number for each level of a category; any other level is refused or missing.
+
+    Unless it counts as one of these levels: it then has the number ``otherwise``."""
 
     of: Formula
     label: str
     weights: tuple[tuple[Any, float], ...]
+    otherwise: float | None = None
 
 
 @dataclass(frozen=True)
@@ -50,6 +53,16 @@ class ByRange:
     cuts: tuple[float, ...]
     parts: tuple[Formula, ...]
     label: str = ""  # of bands: a range that no fitted row was in is refused or missing
+
+
+@dataclass(frozen=True)
+class DatePart:
+    """A part of a date as a whole number: ``month`` ``quarter`` ``weekday`` ``year`` ``hour``.
+
+    Monday is weekday 1."""
+
+    part: str
+    of: ColumnValue
 
 
 @dataclass(frozen=True)
@@ -77,7 +90,7 @@ class Shared:
     formula: Formula
 
 
-Formula = Constant | ColumnValue | Apply | ByLevel | ByRange | Compare | Logic | Shared
+Formula = Constant | ColumnValue | Apply | ByLevel | ByRange | DatePart | Compare | Logic | Shared
 ZERO, ONE = Constant(0.0), Constant(1.0)
 
 
@@ -101,7 +114,7 @@ def _inside(node: Formula | str) -> Iterator[Formula | str]:
     """The formulas, and the text compared with, that a formula is made of."""
     if isinstance(node, (Apply, Logic)):
         yield from node.parts
-    elif isinstance(node, ByLevel):
+    elif isinstance(node, (ByLevel, DatePart)):
         yield node.of
     elif isinstance(node, ByRange):
         yield from (node.of, *node.parts)

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from joinery.core.blocks.order_statistics import Counted
 from joinery.core.least_squares.solution import Solution
-from joinery.data.columns import level_text
+from joinery.data.columns import alike_but_for_case, alike_levels, level_text
 from joinery.data.records import Records
 from joinery.design.design import Design
-from joinery.design.factors import CategoryFactor, category_of
+from joinery.design.factors import CategoryFactor
 from joinery.design.learning import Learner, Piece
+from joinery.design.levels import category_of, coded, merged_levels
 from joinery.notation.evaluate import EVERY_ROW
-from joinery.notation.tree import Call, Expression, Name, names_in, quoted_text
+from joinery.notation.tree import Call, Expression, Name, merging, names_in, quoted_text
 from joinery.show.numbers import count, value
 from joinery.study.fitted import CHOSEN, Fitted, Origin, constant_response, fitted_rows, once
 from joinery.support import advice
@@ -23,6 +24,7 @@ from joinery.support.errors import Note, listed
 RARE_REFERENCE = 5  # below which a reference level is remarked on
 SMALL_COUNTS = 100.0  # means above which a count is as good as normal
 
+MOST_RENAMED = 6  # levels whose renaming a note writes out
 MOST_LOST = 0.5  # of the rows that are meant, beyond which a fit is of few of them
 READING = "reading"  # the kind of what was noted while the table was read
 
@@ -295,10 +297,38 @@ def _about_columns(table: Records, design: Design) -> Iterator[Note]:
             yield Note("large whole numbers", "caution", words, (name,))
     for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
         column = table.column(name)
-        for remark in column.remarks:
+        for remark in _remarks(table, design, name):
             yield Note("column", "caution", f"{name}: {remark}", (name,))
         # what was noted while the table was read begins with the column's name
         remarks = [words for words in table.notes if words.partition(": ")[0] == name]
         if column.note and not remarks:
             remarks = [f"{name}: {column.note}"]
         yield from (Note(READING, "note", words, (name,)) for words in remarks)
+
+
+def _remarks(table: Records, design: Design, name: str) -> Iterator[str]:
+    """Yield the remarks on a column: levels that are alike as the sentence takes them, not as read.
+
+    With the way to make one level of them."""
+    column = table.column(name)
+    as_read: Sequence[str] = ()
+    if column.is_text and column.kind == "category":
+        as_read = [level_text(level) for level in column.all_levels]
+    known = alike_but_for_case(as_read)
+    yield from (remark for remark in column.remarks if remark not in known)
+    if not known:
+        return
+    factors = [f for term in design.sentence.terms for f in term.factors]
+    taken = merged_levels(name, factors)
+    codes, levels = coded(taken, design.context(table, EVERY_ROW))
+    counts = np.bincount(codes[codes >= 0], minlength=len(levels))
+    renamed: dict[str, str] = {}
+    for group in alike_levels([level_text(level) for level in levels]):
+        meant = max(group, key=lambda level: counts[levels.index(level)])
+        renamed |= {level: meant for level in group if level != meant}
+    if not renamed:
+        return
+    way = "merged() makes one level of them"
+    if len(renamed) <= MOST_RENAMED and isinstance(taken, Name):
+        way = f"to make one level of them, write {merging(name, renamed)}"
+    yield f"{alike_but_for_case([level_text(level) for level in levels])[0]}; {way}"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations, product
 from typing import Any
 
@@ -15,14 +15,15 @@ from joinery.core.numeric import simultaneous
 from joinery.data.columns import level_text
 from joinery.data.records import records
 from joinery.design.factors import CategoryFactor
+from joinery.design.levels import column_of_levels
 from joinery.notation.parse import read_sentence
-from joinery.notation.tree import names_in
+from joinery.notation.tree import Name, names_in
 from joinery.show.names import apart, headings
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
-from joinery.study.held import Held, averaged_rows, held_cell, held_note, hold_rest
+from joinery.study.held import Held, Shares, averaged_rows, held_cell, held_note, hold_rest
 from joinery.study.rates import counted
 from joinery.study.read.coefficients import ratio_of_differences, said_of_errors
 from joinery.study.read.estimates import Combination, contrast, in_basis, means, statistic_name
@@ -71,11 +72,31 @@ def cells(fit: Fitted, term: str, at: Mapping[str, Any] | None, weighting: str =
         if name not in typical:
             one_of("at", name, tuple(typical))
         labels[name] = [_value_at(fit, name, v) for v in labels[name]]
-    table = {name: [held_cell(fit, name, v) for v in values] for name, values in labels.items()}
+    made = made_categories(fit)
+    table = {
+        name: [held_cell(fit, name, v) for v in values]
+        for name, values in labels.items()
+        if name not in made
+    }
+    if not table:  # levels of a date or a number alone: as many rows of what is held
+        table = {"cell": list(range(len(rows)))}
     held = hold_rest(fit, records(table), equal=weighting == "equal")
+    levels = {name: list(map(str, v)) for name, v in labels.items() if name in made}
+    held = replace(held, made=levels, at=_still_held(fit, held, levels))
     positions = np.arange(len(rows))
     X = averaged_rows(fit, held, positions)
     return Cells(fit, labels, X, Scale(fit).offsets(len(rows)), held)
+
+
+def _still_held(
+    fit: Fitted, held: Held, levels: Mapping[str, Sequence[str]]
+) -> dict[str, float | Shares | str]:
+    """Return what is held beside the levels given: not the date that only these are made of."""
+    if not levels:
+        return dict(held.at)
+    factors = [f for t in fit.design.sentence.terms for f in t.factors if str(f) not in levels]
+    others = {n.name for f in factors for n in names_in(f)}
+    return {name: v for name, v in held.at.items() if name in others}
 
 
 def _value_at(fit: Fitted, name: str, v: Any) -> str | float:
@@ -99,7 +120,14 @@ def _values(v: Any) -> list[Any]:
 def _categories(fit: Fitted, term: str) -> list[str]:
     """The columns of the categories that a term names."""
     factors = [f for t in read_sentence(f"y given {term}").terms for f in t.factors]
-    wanted = list(dict.fromkeys(n.name for f in factors for n in names_in(f)))
+    made = made_categories(fit)
+    wanted = list(
+        dict.fromkeys(
+            name
+            for f in factors
+            for name in ([str(f)] if str(f) in made else [n.name for n in names_in(f)])
+        )
+    )
     known = {
         n.name: f for t in fit.design.terms for f in t.categories for n in names_in(f.expression)
     }
@@ -112,12 +140,25 @@ def _categories(fit: Fitted, term: str) -> list[str]:
                 "for forecasts at its values",
                 argument="term",
             )
-        one_of("term", name, tuple(known))
+        if name not in made:
+            one_of("term", name, (*known, *made))
     return wanted
+
+
+def made_categories(fit: Fitted) -> dict[str, CategoryFactor]:
+    """The categories that are made of a number or a date, by their names: ``month(date)``."""
+    return {
+        str(f.expression): f
+        for t in fit.design.terms
+        for f in t.categories
+        if column_of_levels(f.expression) is None and not isinstance(f.expression, Name)
+    }
 
 
 def _levels(fit: Fitted, name: str, typical: Mapping[str, Any]) -> Sequence[Any]:
     """The levels of a column in the model's order, the reference first."""
+    if (made := made_categories(fit).get(name)) is not None:
+        return [level_text(v) for v in made.levels]
     if isinstance(typical[name], dict):
         factor = _factor(fit, name)
         chosen = [level_text(v) for v in factor.levels]
