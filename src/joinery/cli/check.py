@@ -62,6 +62,7 @@ def draw(
     of: Annotated[
         str | None, typer.Option("--of", help="the predictor, or two coefficients: 'a, b'")
     ] = None,
+    at: Annotated[float | None, typer.Option("--at", help="inverse: the response")] = None,
     reference: Annotated[
         str | None, typer.Option("--reference", help="level_differences: against this level")
     ] = None,
@@ -101,7 +102,7 @@ def draw(
     fitted = fit_of(model=None if saved else model, **given)
     rows = label_rows if label_rows in ("flagged", "none") else labels_in([label_rows])
     options: dict[str, Any] = {"against": against, "across": across, "term": term}
-    options["reference"] = reference
+    options |= {"reference": reference, "at": at}
     if of is not None:
         options["of"] = of if len(labels_in([of])) == 1 else labels_in([of])
     options = {name: v for name, v in options.items() if v is not None}

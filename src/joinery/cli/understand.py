@@ -11,7 +11,7 @@ import typer
 
 from joinery.cli import options as o
 from joinery.cli.app import UNDERSTAND, app, fit_of, is_saved, question, show, working
-from joinery.cli.texts import labels_in, word
+from joinery.cli.texts import labels_in, numbers_in, word
 from joinery.support import errors, words
 
 Of = Annotated[str, typer.Option("--of", help="the predictor whose slope it is")]
@@ -113,6 +113,32 @@ def simple_slopes(
     fitted = fit_of(**given)
     options: dict[str, Any] = {"hold": held_in(hold), "simultaneous": simultaneous}
     show(fitted.simple_slopes(of, across, values_in(at), **options), given)
+
+
+@app.command("inverse", rich_help_panel=UNDERSTAND)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def inverse(
+    of: Annotated[str, typer.Option("--of", help="the predictor whose value is asked for")],
+    at: Annotated[str, typer.Option("--at", help="the response, or several: '20, 40'")],
+    hold: Hold = None,
+    replicates: Annotated[
+        int, typer.Option("--replicates", help="the response is the mean of so many readings")
+    ] = 1,
+    interval: Annotated[
+        str, typer.Option("--interval", help="new (of a reading) or mean (of the mean itself)")
+    ] = "new",
+    **given: Any,
+) -> None:
+    """Find which value of a predictor gives a response: a reading, a chance."""
+    responses: Any = numbers_in(at)
+    table = fit_of(**given).inverse(
+        of,
+        responses,
+        hold=held_in(hold) or "average",
+        replicates=replicates,
+        interval=word(interval),
+    )
+    show(table, given)
 
 
 @app.command("slope-regions", rich_help_panel=UNDERSTAND)

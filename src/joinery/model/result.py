@@ -344,6 +344,46 @@ class Fit:
         )
 
     @answered
+    def inverse(
+        self,
+        of: str,
+        at: float | Sequence[float],
+        *,
+        hold: Mapping[str, Any] | words.Hold = "average",
+        replicates: int = 1,
+        interval: words.InverseInterval = "new",
+        level: float | None = None,
+    ) -> Table:
+        """Return which value of one predictor gives a response, the rest held.
+
+        Parameters: ``of`` a number or date of the model; ``at`` a response in its own unit, or
+        several: a reading, a chance. ``hold``: ``"average"``, or column → value, the columns of
+        ``weights`` among them. ``interval``: ``"new"`` for a new reading, or the mean of so many
+        ``replicates``; ``"mean"`` for the mean itself; a chance and a rate are means. Returns a
+        Table: at, value, lower, upper, note; a line for each value of a curve that gives the
+        response. An end without bound is infinite; two pieces, and values outside what was seen,
+        are said. Raises CallError for a category, a response that the model cannot have, or one
+        that does not depend on the predictor.
+        Source: Fieller 1954; Draper & Smith 1998, 3.2; curves by root finding on the band.
+
+        >>> import joinery as jn
+        >>> fit = jn.fit("sample:jars", "jars_sold given hours_open")
+        >>> fit.inverse("hours_open", 30)["value"].round(2).tolist()
+        [4.96]
+        """
+        from joinery.study.understand.inverse import inverse
+
+        return inverse(
+            self._fitted,
+            of,
+            at,
+            hold=hold,
+            replicates=replicates,
+            interval=interval,
+            level=level,
+        )
+
+    @answered
     def slope_regions(
         self,
         of: str,
@@ -895,7 +935,7 @@ other things held.
         name: one of these, with the options that each takes:
 
             - ``line``: the rows with the fitted line or curve and its bands (``against=``,
-              ``across=``, ``beside=``)
+              ``across=``, ``beside=``, ``hold=``)
             - ``observed_fitted``: each response against its fitted value
             - ``residuals``: residuals against fitted values or a column (``against=``)
             - ``spread``: sizes of residuals against fitted values
@@ -914,6 +954,8 @@ other things held.
             - ``coefficients``: standardized coefficients with intervals
             - ``simple_slopes``: the slope of one predictor across another (``of=``, ``across=``,
               ``at=``, ``hold=``, ``level=``, ``simultaneous=``)
+            - ``inverse``: a reading carried over to the predictor that gives it (``of=``, ``at=``,
+              ``hold=``, ``replicates=``, ``interval=``, ``level=``)
             - ``adjusted_means``: means of a category's levels (``term=``, ``at=``, ``weighting=``,
               ``per=``, ``level=``)
             - ``level_differences``: differences between a category's levels (``term=``,

@@ -34,7 +34,7 @@ PICTURES: dict[str, Picture] = {
     "line": Picture(
         "read.line_picture",
         "the rows with the fitted line or curve and its bands",
-        takes=("against", "across", "beside"),
+        takes=("against", "across", "beside", "hold"),
         thinned="with remarkable",
     ),
     "observed_fitted": Picture(
@@ -102,6 +102,12 @@ PICTURES: dict[str, Picture] = {
         "the slope of one predictor across another",
         takes=("of", "across", "at", "hold", "level", "simultaneous"),
         without_rows=True,
+    ),
+    "inverse": Picture(
+        "understand.inverse",
+        "a reading carried over to the predictor that gives it",
+        function="picture",
+        takes=("of", "at", "hold", "replicates", "interval", "level"),
     ),
     "adjusted_means": Picture(
         "understand.pictures",

@@ -22,9 +22,10 @@ MOST_LABELS = 12  # rows named in one picture: more would cover one another
 
 def worded(words: Words, given: Mapping[str, str | None]) -> Words:
     """The picture's own words, replaced where the caller gave some; which rows are drawn."""
+    finding = given.get("finding") or words.finding
     return replace(
         words,
-        finding="; ".join(filter(None, (words.finding, given.get("drawn")))),
+        finding="; ".join(filter(None, (finding, given.get("drawn")))),
         title=given.get("title") or words.title,
         x=given.get("x_label") or words.x,
         y=given.get("y_label") or words.y,

@@ -23,6 +23,7 @@ Criterion = Literal["aic", "bic", "adjusted r2", "p", "crosscheck"]
 Moves = Literal["add", "drop", "add and drop"]
 Intervals = Literal["model", "distribution-free"]
 Hold = Literal["average"]
+InverseInterval = Literal["new", "mean"]
 Weighting = Literal["equal", "as seen"]
 Correction = Literal["tukey", "holm", "bonferroni", "none", "dunnett"]
 Resample = Literal["rows", "residuals", "signs", "clusters"]
@@ -52,6 +53,7 @@ PictureName = Literal[
     "component_residual",
     "coefficients",
     "simple_slopes",
+    "inverse",
     "adjusted_means",
     "level_differences",
     "joint_region",

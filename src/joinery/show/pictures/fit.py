@@ -11,7 +11,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from joinery.core.inference.smooth import Smooth
-from joinery.show.palette import AMBER, INK, MIST, SLATE, TEAL
+from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
 from joinery.show.pictures.canvas import Words, end_label, points, sheet
 from joinery.show.pictures.flags import Flag, mark
 
@@ -87,6 +87,35 @@ def line(
             end_label(ax, curve.x[-1], tops[1], "mean")
     mark(ax, x, y, flags)
     return figure
+
+
+def carried(
+    ax: Axes, at: float, readings: Sequence[tuple[float, Sequence[tuple[float, float]]]]
+) -> None:
+    """Carry a reading on the upright axis over to its values on the other one.
+
+    Each value comes with the stretches that agree with the reading; ends without bound run to the
+    edge of the picture."""
+    left, right = ax.get_xlim()
+    low, high = ax.get_ylim()
+    known = [v for v, _ in readings if np.isfinite(v)]
+    left, right = min([left, *known]), max([right, *known])
+    for v, stretches in readings:
+        if np.isfinite(v):
+            ax.plot([left, v, v], [at, at, low], color=RUST, linewidth=1.6, zorder=4)
+        for start, stop in stretches:
+            ends = max(start, left), min(stop, right)
+            ax.plot(
+                ends,
+                [low, low],
+                color=RUST,
+                linewidth=6,
+                solid_capstyle="butt",
+                zorder=5,
+                clip_on=False,
+            )
+    ax.set_xlim(left, right)
+    ax.set_ylim(min(low, at), max(high, at))
 
 
 def lines(

@@ -54,6 +54,7 @@ def line(
     against: str | None = None,
     across: str | None = None,
     beside: Any = None,
+    hold: Mapping[str, Any] | None = None,
 ) -> Figure:
     """The fitted line or curve across one numeric predictor, the others held."""
     from joinery.show.pictures.fit import line
@@ -65,11 +66,15 @@ def line(
             raise CallError(
                 "a line for each value, or other fits beside: not both", argument="across"
             )
+        if hold:
+            raise CallError(
+                "a line for each value holds the rest at their average", argument="hold"
+            )
         return _many(fit, name, across, label_rows, words, ax)
     table, chosen = rows_at_hand(fit)
     x = table.column(name).numbers(chosen.rows)
     grid = _grid(fit, name, x)
-    held = hold_rest(fit, _table(fit, name, grid))
+    held = hold_rest(fit, _table(fit, name, grid), hold)
     curve = _curve(fit, name, held)
     y, y_label, finding = _points(fit, name, held, x)
     if _leaves_zero_out(y, curve, bands_too=not others):

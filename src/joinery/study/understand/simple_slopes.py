@@ -157,10 +157,17 @@ class SlopesAcross:
 
     def _derivatives(self, values: Sequence[Any]) -> tuple[Held, np.ndarray]:
         """Return the held table, and the derivatives of the design's columns (m, width)."""
-        table = _moderator(self.fit, self.across, values)
+        table = moderator(self.fit, self.across, values)
         held = hold_rest(self.fit, table, dict(self.hold or {}))
         rows = averaged_rows(self.fit, held, np.arange(len(values)), slopes_in(self.of))
         return held, rows
+
+
+def check_columns_of(fit: Fitted, of: str) -> None:
+    """Raise CallError or UnknownColumnError for a predictor that is no number of the model."""
+    check_named(fit, [of], " (of) in the model")
+    if of not in fit.design.seen:
+        raise CallError(f"{of} is a category, and values are asked of a number", argument="of")
 
 
 def check_columns(fit: Fitted, of: str, across: str) -> None:
@@ -178,7 +185,7 @@ def check_columns(fit: Fitted, of: str, across: str) -> None:
         )
 
 
-def _moderator(fit: Fitted, across: str, at: Sequence[Any]) -> Records:
+def moderator(fit: Fitted, across: str, at: Sequence[Any]) -> Records:
     """A table of the moderator's values, one a row."""
     if not at:
         raise CallError("give at least one value of the moderator", argument="at")

@@ -17,6 +17,7 @@ from joinery.study.fitted import Fitted, checked_level, fitted_rows
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import held_note
 from joinery.study.read.coefficients import said_of_errors
+from joinery.study.understand.crossings import crossings
 from joinery.study.understand.simple_slopes import (
     Hold,
     Slopes,
@@ -150,16 +151,8 @@ def _quadratic_roots(
 
 def _sought(at: Callable[[Sequence[float]], Slopes], low: float, high: float) -> list[float]:
     """Changes of verdict on a grid, each narrowed down by halving."""
-    grid = np.linspace(low, high, GRID)
-    verdicts = _verdicts(at(grid.tolist()))
-    places = [i for i in range(GRID - 1) if verdicts[i] != verdicts[i + 1]]
-    left, right = grid[places], grid[[i + 1 for i in places]]
-    before = [verdicts[i] for i in places]
-    for _ in range(60 if places else 0):
-        middle = (left + right) / 2
-        same = np.array([v == b for v, b in zip(_verdicts(at(middle.tolist())), before)])
-        left, right = np.where(same, middle, left), np.where(same, right, middle)
-    return ((left + right) / 2).tolist() if places else []
+    verdicts = lambda x: np.array(_verdicts(at(x.tolist())))  # noqa: E731
+    return [float(x) for x in crossings(verdicts, np.linspace(low, high, GRID))]
 
 
 def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray | None:
