@@ -266,6 +266,29 @@ def resampling() -> Iterator[Row]:
     yield Row(work, ours, "a loop of lstsq", theirs, "at most 10", ours <= 10 * theirs)
 
 
+def groups() -> Iterator[Row]:
+    """A fit for each of many groups, against a loop."""
+    rng = np.random.default_rng(6)
+    many, size = 10_000, 100
+    X = rng.normal(size=(many * size, 3))
+    table = pd.DataFrame(X, columns=list("abc"))
+    table["g"] = np.repeat(np.arange(many), size)
+    table["y"] = 1 + X[:, 0] - 2 * X[:, 1] + rng.normal(size=len(X))
+    A, y = np.column_stack([np.ones(len(X)), X]), table["y"].to_numpy()
+
+    def loop() -> None:
+        for start in range(0, len(y), size):
+            np.linalg.lstsq(A[start : start + size], y[start : start + size], rcond=None)
+
+    def each() -> None:
+        fits = jn.fit_each(table, "y given a, b, c", by="g")
+        assert len(fits.coefficients) == 4 * len(fits.figures)
+
+    ours, theirs = in_turn(each, loop, 3)
+    work = "fit_each, 10,000 groups of 100 rows × 3"
+    yield Row(work, ours, "a loop of lstsq", theirs, "at most 3", ours <= 3 * theirs)
+
+
 PARTS: dict[str, Callable[[], Iterator[Row]]] = {
     "solver": solver,
     "frames": frames,
@@ -273,6 +296,7 @@ PARTS: dict[str, Callable[[], Iterator[Row]]] = {
     "families": families,
     "starting": starting,
     "resampling": resampling,
+    "groups": groups,
     "columns": wide.columns,
     "levels": wide.levels,
 }

@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from joinery.model.compare import stepwise as stepwise
     from joinery.model.fit import fit as fit
     from joinery.model.fit import load as load
+    from joinery.model.fit_each import FitSet as FitSet
+    from joinery.model.fit_each import fit_each as fit_each
     from joinery.model.result import Fit as Fit
     from joinery.rehearsal.simulate import Rehearsal as Rehearsal
     from joinery.rehearsal.simulate import rehearse as rehearse
@@ -40,6 +42,7 @@ _HOMES = {
     "joinery.data.sources.opening": ("source",),
     "joinery.first_look.look": ("look", "Look"),
     "joinery.model.fit": ("fit", "load"),
+    "joinery.model.fit_each": ("fit_each", "FitSet"),
     "joinery.model.result": ("Fit",),
     "joinery.model.compare": ("compare", "report", "stepwise", "Trail"),
     "joinery.rehearsal.simulate": ("simulate", "rehearse", "Rehearsal"),

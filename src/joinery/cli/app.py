@@ -94,7 +94,7 @@ def is_saved(data: Any) -> bool:
     if path.suffix.lower() != ".json" or not path.is_file():
         return path.suffix.lower() == ".json"
     with path.open("rb") as file:
-        return b'"joinery fit"' in file.read(SAVED_HEAD)
+        return b'"joinery fit' in file.read(SAVED_HEAD)
 
 
 def tell_notes(notes: Iterable[str]) -> None:
@@ -141,6 +141,8 @@ def _loaded(path: str, given: Mapping[str, Any]) -> Fit:
 
     advice.speak_to_shell(advice.Typed((path,)))
     loaded = load(path)
+    if not isinstance(loaded, Fit):
+        raise errors.CallError(f"{path} holds a set of fits: joinery fit-each {path}")
     answers = ("level", "labels")
     options = [n for n, (_, default) in o.FIT.items() if n not in answers and given[n] != default]
     if options:

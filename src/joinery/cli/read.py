@@ -4,12 +4,24 @@ from __future__ import annotations
 
 import sys
 from contextlib import suppress
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from joinery.cli import options as o
-from joinery.cli.app import FIT, FORMS, app, fit_of, is_saved, question, show
+from joinery.cli.app import (
+    FIT,
+    FORMS,
+    app,
+    fit_of,
+    folder_of,
+    given_options,
+    is_saved,
+    question,
+    show,
+    tell_notes,
+)
 from joinery.cli.texts import cells_of, word
 from joinery.show.files import suffix_of, write_text
 from joinery.show.forms import as_data, json_text
@@ -17,6 +29,7 @@ from joinery.show.marks import tell
 from joinery.support import errors, words
 
 if TYPE_CHECKING:
+    from joinery.model.fit_each import FitSet
     from joinery.model.result import Fit
     from joinery.show.table import Table
 
@@ -51,6 +64,70 @@ def fit(
         _print_page(fitted, given, full)
     else:
         _write_out(_page_in(form, fitted, given["digits"], full), output)
+
+
+@app.command("fit-each", rich_help_panel=FIT)
+@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+def fit_each(
+    by: Annotated[
+        list[str] | None, typer.Option("--by", help="the column that groups the rows; repeat")
+    ] = None,
+    full: Annotated[
+        bool, typer.Option("--full", help="figures, coefficients and the test, not the page alone")
+    ] = False,
+    report: Annotated[str | None, typer.Option("--report", help="write a page of all")] = None,
+    pictures: Annotated[
+        str | None, typer.Option("--pictures", help="draw coefficients and lines into a folder")
+    ] = None,
+    **given: Any,
+) -> None:
+    """Fit one model to each group of rows, and test whether the groups differ."""
+    form = str(given["form"])
+    errors.one_of("--as", form, FORMS)
+    fits = _each(by, given)
+    if report is not None:
+        tell(f"wrote {fits.report(report)}")
+    if pictures is not None:
+        folder = folder_of(Path(pictures))
+        for name in ("coefficients", "lines"):
+            fits.draw(name, path=folder / f"{name}.png")
+            tell(f"drew {folder / name}.png")
+    if form == "json":
+        tables = {"figures": fits.figures, "coefficients": fits.coefficients, "test": fits.test()}
+        data: dict[str, Any] = {"sentence": fits.sentence, "by": list(fits.by)}
+        data |= {name: as_data(table) for name, table in tables.items()}
+        _write_out(json_text(data) + "\n", given["output"])
+    elif form == "csv" or given["output"] is not None:
+        show(fits.coefficients, given)
+    else:
+        for table in (fits.page, *((fits.figures, fits.coefficients, fits.test()) if full else ())):
+            show(table, given)
+
+
+def _each(by: list[str] | None, given: dict[str, Any]) -> FitSet:
+    """The set of fits that the command works on: made, or loaded."""
+    from joinery.model.fit import load
+    from joinery.model.fit_each import FitSet
+    from joinery.model.fit_each import fit_each as fit_groups
+
+    data, model = str(given["data"]), given["model"]
+    if model is None:
+        if not is_saved(data):
+            raise errors.CallError("a model sentence is wanted after the data")
+        loaded: Any = load(data)
+        if not isinstance(loaded, FitSet):
+            raise errors.CallError(f"{data} holds one fit: joinery fit {data}")
+        return loaded
+    if not by:
+        raise errors.CallError("say by which column the rows are grouped: --by COLUMN")
+    if given["with_"]:
+        raise errors.CallError("--with changes one fit; write the sentence that is meant")
+    rows, options = given_options(**given)
+    fits = fit_groups(rows, model, by=by, **options)
+    tell_notes(rows.notes)
+    if given["save"] is not None:
+        tell(f"saved {fits.save(given['save'])}")
+    return fits
 
 
 def _write_out(text: str, output: str | None) -> None:

@@ -103,7 +103,7 @@ def fit(
 
 @checked
 def load(path: str | os.PathLike[str]) -> Fit:
-    """A fit from a file written by ``Fit.save``.
+    """A fit from a file written by ``Fit.save``, or a set of them by ``FitSet.save``.
 
     Parameters: ``path`` of the file. Returns a Fit that forecasts and prints as before, without the
     table's rows. Raises DataError when there is no such file, FileFormatError when it is
@@ -115,6 +115,14 @@ def load(path: str | os.PathLike[str]) -> Fit:
     >>> jn.load(file).equation()
     'jars_sold = 3.74 + 5.293 hours_open'
     """
-    from joinery.model.save import load_fitted  # brings what checks a file, which takes its time
+    # brings what checks a file, which takes its time
+    from joinery.model.save import KIND_OF_SET, fitted_from, read_saved
 
-    return Fit(load_fitted(path))
+    file = read_saved(path)
+    if file.content["kind"] == KIND_OF_SET:
+        from joinery.model.fit_each import FitSet
+        from joinery.model.save_each import groups_from
+
+        fits: Any = FitSet(*groups_from(file))  # a Fit to type checkers, as nearly every file is
+        return fits  # type: ignore[no-any-return]
+    return Fit(fitted_from(file.content, file.refuse))

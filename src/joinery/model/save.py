@@ -6,6 +6,9 @@ import hashlib
 import json
 import math
 import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
@@ -41,11 +44,22 @@ from joinery.study.read.notes import notes
 from joinery.support.errors import DataError, FileFormatError, JoineryError, Note
 
 KIND: Literal["joinery fit"] = "joinery fit"
+KIND_OF_SET = "joinery fit set"
 VERSION = 7  # of the form of saved files; others are refused
 
 
 def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
     """Writes a fit as JSON. See ``Fit.save``."""
+    return write_content(content_of(fit), path)
+
+
+def write_content(content: dict[str, Any], path: str | os.PathLike[str]) -> Path:
+    """Write what is saved as JSON text."""
+    return write_text(path, json.dumps(content, ensure_ascii=False, indent=1) + "\n")
+
+
+def content_of(fit: Fitted) -> dict[str, Any]:
+    """Return a fit as JSON values, sealed."""
     from joinery.support import version
 
     s, origin, estimate = fit.solution, fit.origin, fit.estimate
@@ -95,9 +109,12 @@ def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
     content["rows"] = {
         name: _jsonable(value) for name, value in as_plain(forecast_memory(fit)).items()
     }
-    return write_text(
-        path, json.dumps(content | {"seal": _seal(content)}, ensure_ascii=False, indent=1) + "\n"
-    )
+    return sealed(content)
+
+
+def sealed(content: dict[str, Any]) -> dict[str, Any]:
+    """Return content with the seal that tells whether it was changed afterwards."""
+    return content | {"seal": _seal(content)}
 
 
 def _fields(kind: type[Strict], of: Any) -> dict[str, Any]:
@@ -155,15 +172,28 @@ def _once_each(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     return out
 
 
-def load_fitted(path: str | os.PathLike[str]) -> Fitted:
-    """A fit from a file. See ``joinery.load``."""
+@dataclass(frozen=True)
+class SavedFile:
+    """The content of a saved file, and where it lies."""
+
+    path: str
+    content: dict[str, Any]
+
+    def refuse(self, reason: str) -> FileFormatError:
+        """Return the error of a file that is not what it should be."""
+        return _refused(self.path, reason)
+
+
+def _refused(where: str, reason: str) -> FileFormatError:
+    return FileFormatError(f"{where} is not a saved fit: {reason}", path=where, reason=reason)
+
+
+def read_saved(path: str | os.PathLike[str]) -> SavedFile:
+    """Read a saved file as JSON values, of the version that is read here, its seal unbroken."""
     where = os.fsdecode(path)
     if not Path(where).is_file():
         raise DataError(f"no such file: {where!r}")
-
-    def refuse(reason: str) -> FileFormatError:
-        return FileFormatError(f"{where} is not a saved fit: {reason}", path=where, reason=reason)
-
+    refuse = partial(_refused, where)
     try:
         text = Path(where).read_bytes().decode("utf-8")
         content = json.loads(text, object_pairs_hook=_once_each)
@@ -177,7 +207,7 @@ def load_fitted(path: str | os.PathLike[str]) -> Fitted:
         raise refuse("it holds a number too long, or is nested too deeply") from None
     except OSError as slip:
         raise DataError(f"cannot read {where!r}: {(slip.strerror or '').lower()}") from None
-    if not isinstance(content, dict) or content.get("kind") != KIND:
+    if not isinstance(content, dict) or content.get("kind") not in (KIND, KIND_OF_SET):
         raise refuse(f'it does not begin with "kind": "{KIND}"')
     version = content.get("version")
     if version != VERSION:
@@ -187,11 +217,22 @@ def load_fitted(path: str | os.PathLike[str]) -> Fitted:
         else:
             way = "fit the table again and save it"
         raise refuse(f"it has version {version!r}, and this Joinery reads version {VERSION}; {way}")
-    seal = content.pop("seal", None)
+    seal = content.get("seal")
+    if seal != _seal({name: part for name, part in content.items() if name != "seal"}):
+        raise refuse("it was changed after it was written; save the fit again")
+    return SavedFile(where, content)
+
+
+def load_fitted(path: str | os.PathLike[str]) -> Fitted:
+    """A fit from a file. See ``joinery.load``."""
+    file = read_saved(path)
+    return fitted_from(file.content, file.refuse)
+
+
+def fitted_from(content: Any, refuse: Callable[[str], FileFormatError]) -> Fitted:
+    """A fit from saved JSON values; ``refuse`` makes the error of those that are none."""
     try:
-        if seal != _seal(content):
-            raise refuse("it was changed after it was written; save the fit again")
-        saved = SavedFit.model_validate_json(json.dumps(content | {"seal": seal}))
+        saved = SavedFit.model_validate_json(json.dumps(content))
         fitted = _rebuilt(saved)
         check_use(fitted)
         return fitted

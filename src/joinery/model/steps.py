@@ -46,11 +46,16 @@ def fit_to_table(
 ) -> Fitted:
     """Fit a sentence to a table, with the options of ``joinery.fit``."""
     table, choices = choices.in_table(records(data, choices.id).kept())
-    sentence, text = _sentence(model, terms)
-    sentence, options, notes = _named(
-        table, sentence, text, choices.checked(), choices.family, choices.link
-    )
+    sentence, options, notes = resolved_sentence(table, model, choices, terms)
     return fitted(table, sentence, options, notes)
+
+
+def resolved_sentence(
+    table: Records, model: str, choices: Choices, terms: Sequence[str] | None = None
+) -> tuple[Sentence, Options, tuple[Note, ...]]:
+    """Return the sentence for a table, with the options that it calls for, and notes."""
+    sentence, text = _sentence(model, terms)
+    return _named(table, sentence, text, choices.checked(), choices.family, choices.link)
 
 
 # ------------------------------------------------------------------ the steps
@@ -60,8 +65,8 @@ def fitted(
     given: Records, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()
 ) -> Fitted:
     """A resolved sentence fitted to a table: rows, design, estimate."""
-    rows = _chosen(given, sentence, options)
-    return estimated(given, rows, sentence, options, notes)
+    rows = chosen_rows(given, sentence, options)
+    return fitted_with_rows(given, rows, sentence, options, notes)
 
 
 @dataclass(frozen=True)
@@ -119,7 +124,7 @@ def _named(
     return sentence, replace(options, family=family, link=link), tuple(notes)
 
 
-def _chosen(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
+def chosen_rows(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
     """Return which rows a sentence uses, missing cells filled where that is asked."""
     asides = options.asides
     factors = [f for t in sentence.terms for f in t.factors]
@@ -135,7 +140,7 @@ def _chosen(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
     return ChosenRows(table, used, fills, tuple(notes))
 
 
-def estimated(
+def fitted_with_rows(
     given: Records,
     rows: ChosenRows,
     sentence: Sentence,
@@ -143,12 +148,29 @@ def estimated(
     notes: tuple[Note, ...] = (),
 ) -> Fitted:
     """Learns the design of a sentence from chosen rows, and estimates it."""
+    return with_design(_learnt(rows, sentence, options), given, rows, sentence, options, notes)
+
+
+def _learnt(rows: ChosenRows, sentence: Sentence, options: Options) -> Design:
+    table, used = rows.table, rows.used
+    counts = options.asides.values("repeats", Context(table, used.rows))
+    return learn(sentence, table, used.rows, fills=rows.fills, counts=counts, order=options.order)
+
+
+def with_design(
+    design: Design,
+    given: Records,
+    rows: ChosenRows,
+    sentence: Sentence,
+    options: Options,
+    notes: tuple[Note, ...] = (),
+) -> Fitted:
+    """Estimate a design that was learnt from these rows, or from more of them."""
     table, used, asides = rows.table, rows.used, options.asides
-    counts = asides.values("repeats", Context(table, used.rows))
-    design = learn(sentence, table, used.rows, fills=rows.fills, counts=counts, order=options.order)
     _check_size(design, used.used)
     written = sentence.response
     response = ResponseScale(written.expression, written.kind, written.total)
+    counts = asides.values("repeats", Context(table, used.rows))
     learner = Learner(table, used.rows, design.function_memory, options.order, counts)
     for expression in response.expressions:
         if not isinstance(expression, Name):
@@ -205,7 +227,9 @@ class FitAgain:
         options: Options | None = None,
     ) -> Fitted:
         rows = replace(self.rows, table=table or self.rows.table, used=used or self.rows.used)
-        return estimated(self.given, rows, sentence or self.sentence, options or self.options)
+        return fitted_with_rows(
+            self.given, rows, sentence or self.sentence, options or self.options
+        )
 
 
 def _check_coefficients(design: Design, solution: Solution) -> None:

@@ -82,12 +82,12 @@ class UsedRows:
     def used(self) -> int:
         return self.total - len(self.out)
 
-    def without(self, positions: np.ndarray) -> UsedRows:
+    def without(self, positions: np.ndarray, reason: str = "held out") -> UsedRows:
         """The same without some more rows, by position in the table."""
         fresh = np.setdiff1d(positions, self.out)
         out = np.concatenate([self.out, fresh])
         order = np.argsort(out, kind="stable")
-        reasons = (*self.reasons, *["held out"] * len(fresh))
+        reasons = (*self.reasons, *[reason] * len(fresh))
         return replace(self, out=out[order], reasons=tuple(reasons[i] for i in order))
 
     @property

@@ -50,6 +50,7 @@ MEAN_ROWS = 400  # cells of a product of categories that a table of means lists
 FORECAST_ROWS = 200  # rows that the picture of forecasts shows: more cannot be told apart
 MOST_AHEAD = 500  # forecasts that the picture of a series shows
 MOST_LISTED = 5000  # remarkable rows of a table whose rows are too many to be listed
+FITS_SAVED = 1_000  # fits of a set that its file holds whole; of more the figures alone
 SHEET_ROWS = 1_000_000  # rows that a sheet of a workbook holds
 MOST_CODE = 100_000  # characters of one end of an interval that a page writes out
 

@@ -65,6 +65,7 @@ PictureName = Literal[
     "checks",
     "bootstrap",
 ]
+FitSetPicture = Literal["coefficients", "lines"]
 LookPictureName = Literal["columns", "response", "matrix"]
 
 
@@ -86,6 +87,12 @@ class Changes(TypedDict, total=False):
     penalty: Penalty | None
     level: float
     labels: Mapping[str, str] | None
+
+
+class EachOptions(Changes, total=False):
+    """Options of the fits of groups."""
+
+    leave_out: Sequence[Any] | str | None
 
 
 class StepwiseOptions(Changes, total=False):

@@ -1,0 +1,1 @@
+"""One sentence fitted to each group of rows."""
