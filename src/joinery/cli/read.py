@@ -250,10 +250,13 @@ def anova(
             "--after", help="lower-order, earlier or others", autocompletion=o.offers(words.After)
         ),
     ] = "lower-order",
+    effect_sizes: Annotated[
+        bool, typer.Option("--effect-sizes", help="partial η² with its interval, and ω²")
+    ] = False,
     **given: Any,
 ) -> None:
     """Test each term: the part explained beyond the terms it is adjusted for."""
-    show(fit_of(**given).anova(word(after)), given)
+    show(fit_of(**given).anova(word(after), effect_sizes=effect_sizes), given)
 
 
 @app.command(rich_help_panel=FIT)

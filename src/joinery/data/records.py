@@ -516,6 +516,8 @@ def _streamed(source: Source, id: str | None, like: Manner | None) -> Records:
 def _frame(data: Any, like: Manner | None) -> tuple[pd.DataFrame, str]:
     if isinstance(data, pd.DataFrame):
         return data, ""
+    if isinstance(data, pd.Series):
+        raise DataError("a Series is one column, not a table; give a DataFrame: series.to_frame()")
     if isinstance(data, (str, os.PathLike)):
         text = os.fspath(data)
         if isinstance(text, str) and text.startswith("sample:"):
@@ -553,8 +555,6 @@ def _from_arrow(data: Any) -> pd.DataFrame:
     """A frame of whatever hands out an Arrow stream of rows."""
     import pyarrow as pa
 
-    if isinstance(data, pd.Series):
-        raise DataError("a Series is one column, not a table; give a DataFrame: series.to_frame()")
     try:
         return pa.table(data).to_pandas()
     except Exception as reason:  # the stream is another library's: anything may come out of it

@@ -668,15 +668,23 @@ other things held.
         return overall(self._fitted, level)
 
     @answered
-    def anova(self, after: words.After = "lower-order") -> Table:
+    def anova(
+        self,
+        after: words.After = "lower-order",
+        *,
+        effect_sizes: bool = False,
+        level: float | None = None,
+    ) -> Table:
         """Return what each term explains beyond the terms it is adjusted for.
 
         Parameters: ``after``: ``"lower-order"``, all terms that do not contain it; ``"earlier"``
         terms as written; ``"others"``, all other terms, categories coded to sum to zero.
         Returns a Table: term, adjusted_for, df, ss, ms, f, p, share of the total; for other
-        families term, adjusted_for, df, deviance, chi2 or f, p. Raises CallError for another
-        ``after``.
-        Source: Draper & Smith 1998, 6; Yates 1934 for unbalanced tables.
+        families term, adjusted_for, df, deviance, chi2 or f, p. ``effect_sizes`` adds
+        partial_eta2, partial_eta2_lower, partial_eta2_upper (at ``level``) and omega2. Raises
+        CallError for another ``after``, and for effect sizes of other families.
+        Source: Draper & Smith 1998, 6; Yates 1934 for unbalanced tables; Smithson 2001 and Hays
+        1963 for effect sizes.
 
         >>> import joinery as jn
         >>> fit = jn.fit("sample:yields", "honey_kg given forage_km2, hive_type")
@@ -685,7 +693,7 @@ other things held.
         """
         from joinery.study.compare.anova import anova
 
-        return anova(self._fitted, after)
+        return anova(self._fitted, after, effect_sizes=effect_sizes, level=level)
 
     @answered
     def box_cox(self) -> Table:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from joinery.core.inference.effect_sizes import eta2_ends, omega2, partial_eta2
 from joinery.core.inference.hypotheses import explained
 from joinery.core.numeric import distributions as tails
+from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.check.straight import lack_of_fit
 from joinery.study.compare.adjusting import (
@@ -21,9 +23,9 @@ from joinery.study.compare.adjusting import (
     term_basis,
 )
 from joinery.study.compare.deviance import deviance_table
-from joinery.study.fitted import Fitted
+from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.notes import said_of_choices, said_of_estimates
-from joinery.support.errors import listed, one_of
+from joinery.support.errors import CallError, listed, one_of
 
 
 @dataclass(frozen=True)
@@ -38,10 +40,22 @@ class Part:
     p: float = float("nan")
 
 
-def anova(fit: Fitted, after: str = "lower-order") -> Table:
+def anova(
+    fit: Fitted,
+    after: str = "lower-order",
+    *,
+    effect_sizes: bool = False,
+    level: float | None = None,
+) -> Table:
     """The ANOVA table. See ``Fit.anova``."""
     one_of("after", after, AFTER)
     if not fit.estimate.linear:
+        if effect_sizes:
+            raise CallError(
+                "η² and ω² are shares of sums of squares, which belong to the normal family with "
+                f"the identity link; {fit.family.name} fits have the fall in deviance",
+                argument="effect_sizes",
+            )
         return deviance_table(fit, after)
     unit = fit.solution.unit
     lines = [*term_parts(fit, after), *_residual(fit)]
@@ -55,6 +69,12 @@ def anova(fit: Fitted, after: str = "lower-order") -> Table:
         else:
             share = np.nan * ss
     share[len(fit.design.terms) :] = np.nan
+    sizes: dict[str, list[float]] = {}
+    notes = list(_notes(fit, after))
+    if effect_sizes:
+        chosen = fit.level if level is None else checked_level(level)
+        sizes = _effect_sizes(fit, lines, chosen)
+        notes += _about_sizes(fit, chosen)
     return Table(
         {
             "term": [part.term for part in lines],
@@ -65,11 +85,51 @@ def anova(fit: Fitted, after: str = "lower-order") -> Table:
             "f": [part.f for part in lines],
             "p": [part.p for part in lines],
             "share": share,
+            **sizes,
         },
         title=f"What each term explains, after {after}",
-        notes=(*said_of_choices(fit), *said_of_estimates(fit), *_notes(fit, after)),
-        kinds={"f": "own", "ss": "own", "ms": "own"},
+        notes=(*said_of_choices(fit), *said_of_estimates(fit), *notes),
+        kinds={"f": "own", "ss": "own", "ms": "own"} | dict.fromkeys(sizes, "own"),
+        headings={
+            "partial_eta2": "partial η²",
+            "partial_eta2_lower": "lower",
+            "partial_eta2_upper": "upper",
+            "omega2": "ω²",
+        },
     )
+
+
+def _effect_sizes(fit: Fitted, lines: Sequence[Part], level: float) -> dict[str, list[float]]:
+    """Partial η² with its ends and ω² of each term; empty for the other lines."""
+    nothing = float("nan")
+    columns: dict[str, list[float]] = {
+        name: [nothing] * len(lines)
+        for name in ("partial_eta2", "partial_eta2_lower", "partial_eta2_upper", "omega2")
+    }
+    rest, solution = fit.estimate.reference_df, fit.solution
+    if not fit.residual_df or solution.rss <= 0 or not np.isfinite(rest):
+        return columns
+    s2 = solution.rss / fit.residual_df
+    for place, line in enumerate(lines[: len(fit.design.terms)]):
+        if not line.df:
+            continue
+        f = line.ss / line.df / s2
+        columns["partial_eta2"][place] = partial_eta2(f, line.df, rest)
+        columns["omega2"][place] = omega2(line.ss, line.df, s2, solution.tss)
+        if fit.sandwich is None:
+            ends = eta2_ends(f, line.df, rest, level)
+            columns["partial_eta2_lower"][place], columns["partial_eta2_upper"][place] = ends
+    return columns
+
+
+def _about_sizes(fit: Fitted, level: float) -> Iterator[str]:
+    yield (
+        "partial η²: the term's sum of squares over itself and the residual one, with its "
+        f"{level_words(level)} interval (noncentral F); ω²: the share of the total less what "
+        "chance gives a term"
+    )
+    if fit.sandwich is not None:
+        yield "no interval of η²: the noncentral F takes the spread to be even"
 
 
 def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
@@ -118,6 +178,7 @@ def _residual(fit: Fitted) -> Iterator[Part]:
 
 def _notes(fit: Fitted, after: str) -> Iterator[str]:
     yield ASKS[after]
+    yield "share: the term's sum of squares over the total"
     if after == DEFAULT and len(fit.design.terms) > 1:
         yield OTHER_QUESTIONS
     if fit.sandwich is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from joinery.core.glm.links import LINKS
 from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
-from joinery.show.numbers import level_words
+from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.estimates import Estimates, estimates, statistic_name, t_values
@@ -67,6 +68,7 @@ def coefficients(
         notes.append(meaning)
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
+        notes += said_of_standardized(fit)
     kinds = dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
     return Table(
         columns,
@@ -171,6 +173,21 @@ def _said_of_sandwich(fit: Fitted) -> tuple[str, ...]:
     if chosen.kind != "robust":
         method = chosen.kind.upper()
     return (f"standard errors are robust to uneven spread ({method})", *blind)
+
+
+def said_of_standardized(fit: Fitted) -> Iterator[str]:
+    """Yield what a standardized coefficient is of a number, and of a level."""
+    if fit.estimate.linear:
+        yield "standardized: SDs of the response per SD of the term's column"
+    else:
+        yield "standardized: change of the linear predictor per SD of the term's column"
+    if any(term.categories for term in fit.design.terms):
+        sd = float(np.sqrt(fit.solution.tss / max(fit.n_rows - 1, 1))) * fit.solution.unit
+        way = f"; in SDs of the response a level differs by its estimate over {value(sd)}"
+        yield (
+            "a level's column is 0 or 1, and the rarer the level the smaller its SD"
+            + (way if fit.estimate.linear else "")
+        )
 
 
 def standard_units(fit: Fitted) -> np.ndarray:
