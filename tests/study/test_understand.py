@@ -688,3 +688,84 @@ def test_per_cents_and_doublings_have_the_figures_of_the_fit():
         jn.fit(TABLE, "log(y) given log(x)").explain()
     )
     assert "Each further unit of x" in fit.explain()
+
+
+@pytest.mark.parametrize(
+    "options", [{}, {"std_errors": "robust"}, {"family": "gamma", "link": "log"}]
+)
+def test_a_level_against_another_across_a_number_is_the_difference_there(options, tmp_path):
+    table = jn.sample_data("yields")
+    fit = jn.fit(table, "honey_kg given crossed(hive_type, forage_km2), feed_kg^2", **options)
+    for one in (fit, jn.load(fit.save(tmp_path / "fit.json"))):
+        found = one.simple_slopes(
+            ("hive_type", "stacked", "top-bar"), "forage_km2", [1, 4], hold={"feed_kg": 5}
+        )
+        for place, x in enumerate((1.0, 4.0)):
+            rows = [
+                {"hive_type": level, "forage_km2": x, "feed_kg": 5.0}
+                for level in ("stacked", "top-bar")
+            ]
+            plain = one.difference(*rows) if "link" not in options else None
+            if plain is not None:
+                for name, other in (
+                    ("slope", "difference"),
+                    ("lower", "lower"),
+                    ("standard_error", "standard_error"),
+                ):
+                    assert found[name][place] == pytest.approx(plain[other][0], rel=1e-9)
+            else:
+                ratio = one.difference(*rows)["ratio"][0]
+                assert np.exp(found["slope"][place]) == pytest.approx(ratio, rel=1e-9)
+        reference = one.simple_slopes(
+            "hive_type: stacked", "forage_km2", [0.0], hold={"feed_kg": 0}
+        )
+        b = one.coefficients().frame.set_index("term").loc["hive_type: stacked"]
+        assert reference["slope"][0] == pytest.approx(b["estimate"], rel=1e-9)
+        assert reference["standard_error"][0] == pytest.approx(b["standard_error"], rel=1e-9)
+        regions = one.slope_regions("hive_type: stacked", "forage_km2").frame
+        assert regions["share_of_rows"].isna().all() or regions[
+            "share_of_rows"
+        ].sum() == pytest.approx(1)
+
+
+def test_a_condition_moves_as_a_column_of_noughts_and_ones_does(joinery):
+    table = jn.sample_data("yields")
+    table["late"] = (table["season"] >= 2022).astype(float)
+    sentence = "honey_kg given crossed({0}, forage_km2), hive_type"
+    written, made = (jn.fit(table, sentence.format(c)) for c in ("late", "(season >= 2022)"))
+    for call in ("(season >= 2022)", "season >= 2022"):
+        ours, theirs = (
+            made.simple_slopes(call, "forage_km2").frame,
+            written.simple_slopes("late", "forage_km2").frame,
+        )
+        pd.testing.assert_frame_equal(ours, theirs, rtol=1e-9)
+        ours, theirs = (
+            made.slope_regions(call, "forage_km2").frame,
+            written.slope_regions("late", "forage_km2").frame,
+        )
+        pd.testing.assert_frame_equal(ours, theirs, rtol=1e-6)
+    assert not any(
+        "season" in note for note in made.simple_slopes("season >= 2022", "forage_km2").notes
+    )
+    given = (
+        "sample:yields",
+        "honey_kg given crossed(hive_type, forage_km2)",
+        "--across",
+        "forage_km2",
+    )
+    status, out, _ = joinery(
+        "simple-slopes", *given, "--of", "hive_type: stacked, top-bar", "--as", "csv"
+    )
+    fit = jn.fit(*given[:2])
+    assert (status, out) == (
+        0,
+        fit.simple_slopes(("hive_type", "stacked", "top-bar"), "forage_km2").render("csv"),
+    )
+    for of, said in (
+        (("hive_type", "long"), "two levels are asked"),
+        ("hive_type: odd", "'odd' is not known"),
+        ("hive_type", "has no slope; ask for level_diff"),
+        (("hive_type", "long", "long"), "is nothing"),
+    ):
+        with pytest.raises(jn.CallError, match=said):
+            fit.simple_slopes(of, "forage_km2")

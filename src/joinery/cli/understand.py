@@ -14,7 +14,13 @@ from joinery.cli.app import UNDERSTAND, app, fit_of, is_saved, question, show, w
 from joinery.cli.texts import labels_in, numbers_in, word
 from joinery.support import errors, words
 
-Of = Annotated[str, typer.Option("--of", help="the predictor whose slope it is")]
+Of = Annotated[
+    str,
+    typer.Option(
+        "--of",
+        help="the predictor; a level, 'hive_type: stacked'; two, 'hive_type: stacked, long'",
+    ),
+]
 Across = Annotated[str, typer.Option("--across", help="the column across which it changes")]
 Hold = Annotated[
     str | None, typer.Option("--hold", help="the rest at values: 'forage_km2=3, hive_type=long'")
@@ -27,6 +33,15 @@ Settings = Annotated[
     list[str] | None,
     typer.Option("--at", help="values of other columns: 'rain_days=40'; repeat for several"),
 ]
+
+
+def moved(text: str) -> str | list[str]:
+    """What moves: a predictor, a level against its reference, or two levels after their column."""
+    name, colon, levels = text.partition(": ")
+    both = [part.strip() for part in levels.split(",")]
+    if colon and len(both) == 2:
+        return [name, *both]
+    return text
 
 
 def values_in(text: str | None) -> list[Any] | None:
@@ -112,7 +127,7 @@ def simple_slopes(
     """The slope of one predictor at values of another."""
     fitted = fit_of(**given)
     options: dict[str, Any] = {"hold": held_in(hold), "simultaneous": simultaneous}
-    show(fitted.simple_slopes(of, across, values_in(at), **options), given)
+    show(fitted.simple_slopes(moved(of), across, values_in(at), **options), given)
 
 
 @app.command("inverse", rich_help_panel=UNDERSTAND)
@@ -149,7 +164,7 @@ def slope_regions(
     """Find the stretches in which that slope differs from zero."""
     fitted = fit_of(**given)
     options: dict[str, Any] = {"hold": held_in(hold), "simultaneous": simultaneous}
-    show(fitted.slope_regions(of, across, **options), given)
+    show(fitted.slope_regions(moved(of), across, **options), given)
 
 
 def _saved_term(given: dict[str, Any], term: str | None) -> tuple[str, dict[str, Any]]:

@@ -306,7 +306,7 @@ class Fit:
     @answered
     def simple_slopes(
         self,
-        of: str,
+        of: str | Sequence[str],
         across: str,
         at: Sequence[Any] | None = None,
         *,
@@ -318,7 +318,9 @@ class Fit:
 
         Parameters
         ----------
-        of: the predictor, a number.
+        of: the predictor, a number; ``"hive_type: stacked"`` for a level against its reference,
+            ``("hive_type", "stacked", "long")`` for two levels; a condition of the sentence,
+            ``"(season >= 2021)"``, for the mean where it holds less that where it does not.
         across: the moderator, a number or a category.
         at: its values; its levels, few values or round ones over its range if not given.
         hold: column → value for the rest, and for ``of`` itself where its slope is not constant;
@@ -386,7 +388,7 @@ class Fit:
     @answered
     def slope_regions(
         self,
-        of: str,
+        of: str | Sequence[str],
         across: str,
         *,
         hold: Mapping[str, Any] | None = None,

@@ -302,7 +302,7 @@ def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
         if across in fit.design.seen and len(rows) > 2:
             question = SlopesAcross(fit, part.name, across, None, fit.level, simultaneous=True)
             result = regions(question)
-            yield f"{_capital(sentence(fit, part.name, across, result, None))}."
+            yield f"{_capital(sentence(question.move, across, result, None))}."
 
 
 def _at_usual(fit: Fitted, part: _Part, across: str) -> str:

@@ -27,6 +27,7 @@ from joinery.study.understand.cutoffs import at_each, of_yes_no
 from joinery.study.understand.level_means import MEANS
 from joinery.study.understand.level_means import adjusted_means as means_table
 from joinery.study.understand.level_means import level_differences as differences_table
+from joinery.study.understand.moves import Of
 from joinery.study.understand.scale import Scale
 from joinery.study.understand.simple_slopes import SlopesAcross, check_columns
 from joinery.study.understand.simple_slopes import simple_slopes as slopes_table
@@ -48,7 +49,7 @@ def simple_slopes(
     label_rows: str | Sequence[Any],
     words: Given,
     ax: Axes | None,
-    of: str | None = None,
+    of: Of | None = None,
     across: str | None = None,
     at: Sequence[Any] | None = None,
     hold: Mapping[str, Any] | None = None,
@@ -69,8 +70,9 @@ def simple_slopes(
         scale = ""
     else:
         scale = f", on the scale of {fit.link.name}"
-    name = f"slope of {fit.words(of)}{scale}"
-    title = f"How does the slope of {fit.words(of)} change with {fit.words(across)}?"
+    move = check_columns(fit, of, across)
+    name = f"{move.words}{scale}"
+    title = f"How does the {move.words} change with {fit.words(across)}?"
     if few:
         table = slopes_table(
             fit, of, across, at, hold=hold, level=level, simultaneous=simultaneous
@@ -79,7 +81,6 @@ def simple_slopes(
         finding = f"points with {level_words(level)} intervals"
         caption = Words(title, finding, name, fit.words(across))
         return _listed(names, table, "slope", caption, words, ax, zero=True)
-    check_columns(fit, of, across)
     low, high = fit.design.seen[across]
     grid = np.linspace(low, high, POINTS)
 
@@ -94,7 +95,7 @@ def simple_slopes(
         seen = table_rows.column(across).numbers(rows)
         seen = seen[np.isfinite(seen)]
     uncertain = [(r.start, r.stop) for r in result if r.slope_is == UNCERTAIN]
-    finding = "; ".join([sentence(fit, of, across, result, None), *held_note(fit, curve.held)])
+    finding = "; ".join([sentence(move, across, result, None), *held_note(fit, curve.held)])
     drawn = Across(grid, curve.combination.values, curve.lower, curve.upper, uncertain, seen)
     caption = Words(title, finding, fit.words(across), name, across in fit.design.dates)
     return across_number(drawn, worded(caption, words), ax)

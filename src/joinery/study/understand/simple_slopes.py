@@ -19,12 +19,9 @@ from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import (
     Held,
-    averaged_rows,
     check_named,
     held_note,
-    hold_rest,
     level_cell,
-    slopes_in,
 )
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import (
@@ -36,6 +33,7 @@ from joinery.study.read.estimates import (
     statistic_name,
     together,
 )
+from joinery.study.understand.moves import Move, Of, move_of
 from joinery.support import advice
 from joinery.support.errors import CallError, listed, one_of
 
@@ -66,7 +64,7 @@ class Slopes:
 
 def simple_slopes(
     fit: Fitted,
-    of: str,
+    of: Of,
     across: str,
     at: Sequence[Any] | None = None,
     *,
@@ -79,7 +77,7 @@ def simple_slopes(
         level = fit.level
     else:
         level = checked_level(level)
-    check_columns(fit, of, across)
+    move = check_columns(fit, of, across)
     if at is None:
         at = usual_values(fit, across)
     result = SlopesAcross(fit, of, across, hold, level, simultaneous).at(list(at))
@@ -97,12 +95,13 @@ def simple_slopes(
     notes = [*said_of_errors(fit), *_said(result)]
     return Table(
         columns,
-        title=f"Slope of {fit.words(of)} across {fit.words(across)}, with {level_words(level)} "
+        title=f"{_capital(move.words)} across {fit.words(across)}, with {level_words(level)} "
         f"intervals{on_scale(fit)}",
         notes=tuple(notes),
         kinds=dict.fromkeys(("slope", "lower", "upper", "standard_error"), "error")
         | {"at": "text" if isinstance(columns["at"][0], str) else "value"},
-        headings={"at": fit.words(across)},
+        headings={"at": fit.words(across)}
+        | ({} if move.column is not None else {"slope": "difference"}),
     )
 
 
@@ -111,11 +110,15 @@ class SlopesAcross:
     """The question of a predictor's slopes across a moderator, to be asked at values of it."""
 
     fit: Fitted
-    of: str
+    of: Of
     across: str
     hold: Hold
     level: float
     simultaneous: bool
+
+    @cached_property
+    def move(self) -> Move:
+        return move_of(self.fit, self.of)
 
     def at(self, values: Sequence[Any]) -> Slopes:
         """The slopes at some values, the rest held."""
@@ -157,10 +160,7 @@ class SlopesAcross:
 
     def _derivatives(self, values: Sequence[Any]) -> tuple[Held, np.ndarray]:
         """Return the held table, and the derivatives of the design's columns (m, width)."""
-        table = moderator(self.fit, self.across, values)
-        held = hold_rest(self.fit, table, dict(self.hold or {}))
-        rows = averaged_rows(self.fit, held, np.arange(len(values)), slopes_in(self.of))
-        return held, rows
+        return self.move.rows(moderator(self.fit, self.across, values), self.hold)
 
 
 def check_columns_of(fit: Fitted, of: str) -> None:
@@ -170,19 +170,17 @@ def check_columns_of(fit: Fitted, of: str) -> None:
         raise CallError(f"{of} is a category, and values are asked of a number", argument="of")
 
 
-def check_columns(fit: Fitted, of: str, across: str) -> None:
-    for argument, name in (("of", of), ("across", across)):
-        check_named(fit, [name], f" ({argument}) in the model")
-    if of not in fit.design.seen:
+def check_columns(fit: Fitted, of: Of, across: str) -> Move:
+    """Return what moves. Raises CallError where it has no slope across that column."""
+    move = move_of(fit, of)
+    check_named(fit, [across], " (across) in the model")
+    if across in move.columns:
         raise CallError(
-            f"{of} is a category, which has no slope; ask for level_differences", argument="of"
-        )
-    if of == across:
-        raise CallError(
-            f"the slope of {of} across itself: give its value by {advice.option('hold')}, and "
+            f"the {move.words} across itself: give its value by {advice.option('hold')}, and "
             "another column to look across",
             argument="across",
         )
+    return move
 
 
 def moderator(fit: Fitted, across: str, at: Sequence[Any]) -> Records:
@@ -256,8 +254,14 @@ def _said(result: Slopes) -> list[str]:
         values = listed(shown_value(fit, across, v) for v in outside)
         notes.append(f"{fit.words(across)} {values} lies outside what was seen")
     if not wanted.moderated:
-        notes.append(f"the slope does not depend on {fit.words(across)} in this model")
+        notes.append(
+            f"the {wanted.move.words} does not depend on {fit.words(across)} in this model"
+        )
     return notes
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
 
 
 def on_scale(fit: Fitted) -> str:

@@ -18,6 +18,7 @@ from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import held_note
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.understand.crossings import crossings
+from joinery.study.understand.moves import Move, Of
 from joinery.study.understand.simple_slopes import (
     Hold,
     Slopes,
@@ -44,7 +45,7 @@ class Region:
 
 def slope_regions(
     fit: Fitted,
-    of: str,
+    of: Of,
     across: str,
     *,
     hold: Hold = None,
@@ -56,7 +57,7 @@ def slope_regions(
         level = fit.level
     else:
         level = checked_level(level)
-    check_columns(fit, of, across)
+    move = check_columns(fit, of, across)
     if across not in fit.design.seen:
         raise CallError(
             f"{across} is a category, and regions are of a number; simple_slopes gives the slope "
@@ -70,7 +71,7 @@ def slope_regions(
         (lambda v: date_text(v)) if across in fit.design.dates else (lambda v: v)
     )
     result = question.at([stretches[0].start])
-    notes = [sentence(fit, of, across, stretches, shares), *held_note(fit, result.held)]
+    notes = [sentence(move, across, stretches, shares), *held_note(fit, result.held)]
     notes += ["the stretches are cut at the ends of what was seen"]
     if question.joint is not None:
         notes.append(question.joint.words("all values"))
@@ -82,11 +83,11 @@ def slope_regions(
             "slope_is": [r.slope_is for r in stretches],
             "share_of_rows": np.full(len(stretches), np.nan) if shares is None else shares,
         },
-        title=f"Where the slope of {fit.words(of)} differs from zero across {fit.words(across)}, "
+        title=f"Where the {move.words} differs from zero across {fit.words(across)}, "
         f"at {level_words(level)}{on_scale(fit)}",
         notes=(*said_of_errors(fit), *notes),
         kinds={"from": "own", "to": "own", "slope_is": "text", "share_of_rows": "share"},
-        headings={"slope_is": "the slope is", "share_of_rows": "share of rows"},
+        headings={"slope_is": "it is", "share_of_rows": "share of rows"},
     )
 
 
@@ -179,10 +180,10 @@ def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray
 
 
 def sentence(
-    fit: Fitted, of: str, across: str, stretches: Sequence[Region], shares: np.ndarray | None
+    move: Move, across: str, stretches: Sequence[Region], shares: np.ndarray | None
 ) -> str:
     """The regions in words."""
-    slope = f"the slope of {fit.words(of)} is"
+    fit, slope = move.fit, f"the {move.words} is"
     parts = []
     for verdict in (ABOVE, BELOW):
         indices = [i for i, r in enumerate(stretches) if r.slope_is == verdict]
