@@ -13,6 +13,7 @@ from benchmarks.intervals import fitted
 
 import joinery as jn
 from joinery.core.glm.families import FAMILIES
+from joinery.study.forecast import ahead
 
 rng = np.random.default_rng(11)
 TABLE = pd.DataFrame(
@@ -366,3 +367,76 @@ def test_counts_beyond_the_whole_doubles_have_ends():
     fit = jn.fit({"x": x, "y": rng.poisson(np.exp(1 + 0.3 * x))}, "y given x", family="poisson")
     row = fit.forecast({"x": [150.0]}).frame.iloc[0]
     assert 1e9 < row["new_lower"] < row["fitted"] < row["new_upper"] < 1e25
+
+
+def series(rng, n, ahead, log=False):
+    """A response that follows itself at 0.6, the last rows of it kept back."""
+    x, y = rng.normal(size=n + ahead), np.zeros(n + ahead)
+    for t in range(1, n + ahead):
+        y[t] = 1 + 0.6 * y[t - 1] + 0.8 * x[t] + rng.normal()
+    if log:
+        y = np.exp(y / 4)
+    table = pd.DataFrame({"y": y, "x": x, "day": np.arange(n + ahead)})
+    kept = table["y"].tail(ahead).to_numpy().copy()
+    table.loc[n:, "y"] = np.nan
+    return table, kept
+
+
+def test_rows_that_follow_forecasts_are_run_ahead_step_by_step():
+    table, _ = series(np.random.default_rng(1), 60, 5)
+    fit = jn.fit(table, "y given lag(y, 1), x", order="day")
+    b0, b1, b2 = fit.coefficients()["estimate"]
+    found, before = fit.forecast().frame, table["y"][59]
+    for row in range(60, 65):
+        before = b0 + b1 * before + b2 * table["x"][row]
+        assert found.loc[row, "fitted"] == pytest.approx(before, rel=1e-9)
+    assert "4 rows rest on forecasts before them" in str(fit.forecast().notes)
+    first = fit.forecast(table.loc[59:60]).frame.loc[60]  # nothing to run: the exact intervals
+    assert found.loc[60].drop("note").tolist() == pytest.approx(
+        first[found.columns.drop("note")].tolist()
+    )
+    s = fit.residual_sd  # two steps: the error of the first comes with the coefficient of the lag
+    two = (found.loc[61, "new_upper"] - found.loc[61, "new_lower"]) / 4
+    assert two == pytest.approx(s * np.sqrt(1 + b1**2), rel=0.12)
+    assert (found["new_upper"] - found["new_lower"]).iloc[1:].min() > (
+        found["mean_upper"] - found["mean_lower"]
+    ).max()
+    shuffled = table.sample(frac=1, random_state=3)
+    again = jn.fit(shuffled, "y given lag(y, 1), x", order="day").forecast().frame.loc[found.index]
+    assert again["fitted"].tolist() == pytest.approx(found["fitted"].tolist())
+    given = fit.forecast(table.loc[59:]).frame.loc[60:]  # a new table with the last known row
+    assert given["fitted"].tolist() == pytest.approx(found["fitted"].tolist())
+    broken = table.assign(x=table["x"].where(table["day"] != 62))
+    rest = jn.fit(broken, "y given lag(y, 1), x").forecast()["fitted"]
+    assert rest.isna().tolist() == [False, False, True, True, True]
+    plain = jn.fit(table, "y given lag(x, 1)").forecast()
+    assert "rest on forecasts" not in str(plain.notes)
+
+
+@pytest.mark.parametrize(
+    ("sentence", "log", "options"),
+    [
+        ("y given lag(y, 1), x", False, {}),
+        ("y given lag(y, 1), x", False, {"std_errors": "robust"}),
+        ("log(y) given lag(log(y), 1), x", True, {}),
+    ],
+)
+def test_step_ahead_intervals_hold_as_often_as_meant(sentence, log, options, monkeypatch):
+    monkeypatch.setattr(ahead, "PATHS", 600)
+    rng, times, held = np.random.default_rng(4), 120, 0.0
+    for _ in range(times):
+        table, kept = series(rng, 60, 4, log)
+        found = jn.fit(table, sentence, **options).forecast().frame
+        held += np.mean((found["new_lower"] <= kept) & (kept <= found["new_upper"]))
+    assert 0.92 < held / times < 0.98
+
+
+def test_counts_run_ahead_and_groups_stay_apart():
+    rng = np.random.default_rng(2)
+    table = pd.DataFrame({"g": np.repeat(["a", "b"], 40), "c": rng.poisson(5, 80).astype(float)})
+    table.loc[[38, 39, 78, 79], "c"] = np.nan
+    fit = jn.fit(table, "c given log1p(lag(c, 1, by=g)), g", family="poisson")
+    found = fit.forecast().frame
+    assert found.index.tolist() == [38, 39, 78, 79]
+    assert found[["fitted", "new_lower", "new_upper"]].notna().all().all()
+    assert (found["new_lower"] % 1 == 0).all()

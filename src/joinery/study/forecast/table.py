@@ -16,6 +16,7 @@ from joinery.notation.tree import names_in
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
+from joinery.study.forecast.ahead import run_ahead
 from joinery.study.forecast.bands import (
     Bands,
     How,
@@ -93,14 +94,25 @@ def forecast_with_remarks(
     if per is None:
         _check_exposure(fit, table, positions)
     given, table = table, _without_infinite(fit, table)
+    ahead = None
+    if hold is None and per is None and intervals == "model" and not simultaneous:
+        ahead = run_ahead(fit, table, positions)
+    if ahead is not None:
+        table = table.assigned({})
+        table.lags.update(ahead.lags)
+        given = table
     context = fit.design.context(table, positions)
     X = averaged_rows(fit, replace(held, table=table), positions)
     how = How(intervals, simultaneous, rates)
     by_level = [turned_back(fit, bands(fit, context, X, v, how)) for v in levels]
+    if ahead is not None:
+        by_level = [
+            ahead.put_into(part, positions, v) for part, v in zip(by_level, levels, strict=True)
+        ]
     measured = by_level[0]
     columns: dict[str, Any] = {"fitted": measured.fitted}
     if (expected := expected_response(fit, context, X)) is not None:
-        columns["expected"] = expected
+        columns["expected"] = expected if ahead is None else ahead.expected(expected, positions)
     if (probability := _probability(fit, context, measured)) is not None:
         columns["probability"] = probability
     for part, v in zip(by_level, levels, strict=True):
@@ -121,6 +133,7 @@ def forecast_with_remarks(
         notes=(
             *table_notes(fit, columns, levels[0], intervals, simultaneous, held, rates),
             *rates.notes,
+            *([] if ahead is None else [ahead.note]),
             *_order_note(fit, table),
             *_rate_notes(rates, columns),
             *unused,
