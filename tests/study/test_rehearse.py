@@ -236,3 +236,46 @@ def test_the_commands_draw_and_rehearse(joinery, tmp_path):
     known = jn.rehearse("y given x", {"x": 1}, [10, 20], times=50, seed=1)
     assert (status, out) == (0, known.coefficients.render("csv"))
     assert (tmp_path / "e.png").exists()
+
+
+def test_a_plan_says_what_it_assumed_and_gives_power_and_width_against_rows(tmp_path, joinery):
+    recipes = {"x": "normal(0, 2)", "g": "levels(a, b)"}
+    study = jn.rehearse(
+        "y given x, g, z",
+        {"x": 0.5},
+        [12, 40, 120],
+        predictors=recipes,
+        residual_sd=2.5,
+        times=300,
+        seed=2,
+    )
+    (assumed,) = (note for note in study.coefficients.notes if note.startswith("assumed"))
+    for part in ("residual SD 2.5", "x normal(0, 2)", "g levels(a, b)", "z normal(0, 1)"):
+        assert part in assumed
+    lines = study.coefficients.frame.query("term == 'x'")
+    assert lines["power"].is_monotonic_increasing
+    assert lines["interval_width"].is_monotonic_decreasing
+    half = lines["interval_width"] / 2  # of a t interval: so many standard errors on average
+    times = half / lines["mean_standard_error"]
+    assert times.tolist() == pytest.approx(
+        [float(stats.t.ppf(0.975, n - 4)) for n in (12, 40, 120)], rel=1e-9
+    )
+    figure = study.draw("power", path=tmp_path / "power.png")
+    power = figure.axes[0].lines[1]
+    assert power.get_ydata().tolist() == lines["power"].tolist()
+    with pytest.raises(jn.CallError, match="give several"):
+        jn.rehearse("y given x", {"x": 1}, 20, times=50, seed=1).draw("power")
+    given = (
+        "rehearse",
+        "y given x",
+        "--coefficients",
+        "x=1",
+        "--rows",
+        "10, 20",
+        "--times",
+        "50",
+        "--seed",
+        "1",
+    )
+    status, out, said = joinery(*given, "--draw", str(tmp_path / "plan.png"), "--picture", "power")
+    assert (status, (tmp_path / "plan.png").exists(), "assumed" in out) == (0, True, True), said

@@ -115,7 +115,10 @@ def rehearse(
     shape: Shape = None,
     totals: Totals = None,
     seed: Seed = None,
-    draw: Annotated[str | None, typer.Option("--draw", help="draw the estimates here")] = None,
+    draw: Annotated[str | None, typer.Option("--draw", help="draw a picture here")] = None,
+    picture: Annotated[
+        str, typer.Option("--picture", help="estimates, or power (against several --rows)")
+    ] = "estimates",
     **given: Any,
 ) -> None:
     """The same study many times: what standard errors, intervals and tests are worth."""
@@ -134,5 +137,5 @@ def rehearse(
     )  # fmt: skip
     show(study.coefficients, given)
     if draw is not None:
-        study.draw("estimates", path=draw)
+        study.draw(picture, path=draw)
         tell(f"drew {draw}")

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from joinery.rehearsal.rehearse import Rehearsals
 from joinery.show.numbers import level_words, percent
+from joinery.support.errors import CallError
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -17,7 +19,7 @@ if TYPE_CHECKING:
 MOST_TERMS, INTERVALS = 6, 50
 
 
-def draw(
+def draw_estimates(
     study: Rehearsals,
     *,
     path: str | os.PathLike[str] | None,
@@ -57,3 +59,47 @@ def draw(
         return estimates(terms, title or "How far do estimates lie from the truth?", finding)
 
     return finished(make, block.process.names, ax=ax, figsize=figsize, path=path)
+
+
+def draw_power(
+    study: Rehearsals,
+    *,
+    path: str | os.PathLike[str] | None,
+    ax: Figure | SubFigure | None,
+    figsize: tuple[float, float] | None,
+    title: str | None,
+) -> Figure:
+    """Draw power and interval width against the numbers of rows; of many terms the first six."""
+    from joinery.show.pictures.canvas import finished, refuse_axes
+    from joinery.show.pictures.rehearsal import Planned, planned
+
+    if len(study.blocks) < 2:
+        raise CallError(
+            "power is drawn against numbers of rows: give several, rows=[20, 40, 80]",
+            argument="rows",
+        )
+    frame, names = study.coefficients.frame, study.blocks[0].process.names
+    terms = [name for name in names if name != "intercept"][:MOST_TERMS] or list(names)
+    curves = []
+    for name in terms:
+        lines = frame[frame["term"] == name]
+        curves.append(
+            Planned(
+                name,
+                lines["rows"].to_numpy(float),
+                lines["power"].to_numpy(float),
+                lines["interval_width"].to_numpy(float),
+            )
+        )
+    finding = (
+        f"power: tests at {1 - study.level:.2g}; width: of {level_words(study.level)} intervals"
+    )
+
+    def make(axes: Axes | None) -> Figure:
+        refuse_axes("power", axes)
+        return planned(curves, title or "How many rows does the study want?", finding)
+
+    return finished(make, names, ax=ax, figsize=figsize, path=path)
+
+
+PICTURES: dict[str, Callable[..., Figure]] = {"estimates": draw_estimates, "power": draw_power}

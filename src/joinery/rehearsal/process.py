@@ -35,6 +35,7 @@ from joinery.support.arguments import is_number
 from joinery.support.errors import CallError, SentenceError, listed, nearest
 
 _RECIPE = re.compile(r"\s*(normal|uniform|whole|levels)\s*\((.*)\)\s*", re.DOTALL)
+USUAL = "normal(0, 1)"  # of a predictor without a recipe
 ERRORS = ("normal", "skewed", "uneven", "alike")
 ALIKE = 0.6  # the correlation of neighbouring errors under "alike"
 UNEVEN = 10.0  # how many times the spread grows across the fitted values under "uneven"
@@ -261,7 +262,7 @@ def predictor_table(
             if totals is None and sentence.response.kind == "of":
                 raise CallError(f"how many {name}? give totals", argument="totals")
             recipes[name] = totals if totals is not None else "uniform(1, 10)"
-    columns = {n: _drawn(n, recipes.get(n, "normal(0, 1)"), rows, rng) for n in needed}
+    columns = {n: _drawn(n, recipes.get(n, USUAL), rows, rng) for n in needed}
     return records(pd.DataFrame(columns, index=range(rows)))
 
 

@@ -14,6 +14,7 @@ from joinery.rehearsal.process import Process
 from joinery.show.names import apart
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
+from joinery.show.table_layout import Layout
 from joinery.support.errors import CallError
 from joinery.support.progress import Advance
 
@@ -63,21 +64,24 @@ class Rehearsals:
             f"{count(times, 'rehearsal')}; coverage: the share of {level_words(self.level)} "
             f"intervals that hold the truth; power: of tests at {1 - self.level:.2g} that tell it "
             "from zero",
-            f"shares are themselves sure to about {100 * np.sqrt(0.25 / times):.1f} points at most",
+            f"simulation error of a share: ± {100 * np.sqrt(0.25 / times):.1f} points at most",
             *self.notes,
         ]
         if lost:
             notes.append(f"{count(lost, 'draw')} could not be fitted, and count nowhere")
-        kinds = dict.fromkeys(("mean_estimate", "sd_of_estimates", "mean_standard_error"), "own")
+        own = ("mean_estimate", "sd_of_estimates", "mean_standard_error", "interval_width")
+        kinds = dict.fromkeys(own, "own")
         return Table(
             columns,
             title="What estimates, standard errors and intervals are worth",
             notes=tuple(notes),
+            layout=Layout(keys=2 if several else 1),
             kinds=kinds
             | {"coverage": "share", "power": "share", "truth": "value", "rows": "whole"},
             headings={
                 "sd_of_estimates": "spread of estimates",
                 "mean_standard_error": "mean standard error",
+                "interval_width": "mean interval width",
             },
         )
 
@@ -119,6 +123,7 @@ def _summary(block: Block, several: bool) -> dict[str, np.ndarray]:
         "mean_standard_error": se.mean(axis=0) if len(b) else np.full(len(truth), np.nan),
         "coverage": _mean_of_known(held),
         "power": _mean_of_known(clear),
+        "interval_width": _mean_of_known(upper - lower),
     }
 
 

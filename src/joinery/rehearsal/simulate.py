@@ -18,14 +18,23 @@ from joinery.model.steps import chosen_family, fit_to_table
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import is_condition, names_in
 from joinery.rehearsal import rehearse as study
-from joinery.rehearsal.process import ERRORS, Process, needed_columns, predictor_table, process
+from joinery.rehearsal.picture import PICTURES
+from joinery.rehearsal.process import (
+    ERRORS,
+    USUAL,
+    Process,
+    needed_columns,
+    predictor_table,
+    process,
+)
+from joinery.show.numbers import value
 from joinery.show.table import Table
 from joinery.study.fitted import checked_level
 from joinery.study.read.coefficients import p_values
 from joinery.study.read.estimates import estimates
 from joinery.support import progress, words
 from joinery.support.arguments import checked
-from joinery.support.errors import CallError, JoineryError, one_of
+from joinery.support.errors import CallError, JoineryError, listed, one_of
 from joinery.support.limits import DRAWN_CELLS, MOST_MADE, MOST_TIMES
 
 if TYPE_CHECKING:
@@ -181,7 +190,37 @@ def rehearse(
                 argument="errors",
             )
         blocks.append(_block(made, rng, times, level, errors, std_errors))
-    return Rehearsal(study.Rehearsals(tuple(blocks), level))
+    assumed = _assumed(blocks[0].process, predictors, errors, std_errors)
+    return Rehearsal(study.Rehearsals(tuple(blocks), level, (assumed,)))
+
+
+def _assumed(made: Process, predictors: Any, errors: str, std_errors: str) -> str:
+    """Say what a rehearsal took for granted: the family, its spread, and the predictors."""
+    parts = [f"{made.family.name} family, {made.link.name} link"]
+    if made.family.name == "normal":
+        parts.append(f"residual SD {value(np.sqrt(made.spread))}")
+        if errors != "normal":
+            parts.append(f"{errors} errors")
+    elif not made.family.known_dispersion:
+        parts.append(f"dispersion {value(made.spread)}")
+    if made.family.shape is not None:
+        parts.append(f"shape {value(made.family.shape)}")
+    if std_errors != "constant spread":
+        parts.append(f"{std_errors} standard errors")
+    needed = needed_columns(made.sentence)
+    if predictors is None or isinstance(predictors, Mapping):
+        given = dict(predictors or {})
+        drawn = (f"{name} {_recipe(given.get(name, USUAL))}" for name in needed)
+        parts.append(f"predictors {listed(drawn, 8)}" if needed else "no predictors")
+    else:
+        parts.append("predictors drawn from the rows of the table given")
+    return f"assumed: {'; '.join(parts)}; the same predictors every time"
+
+
+def _recipe(given: Any) -> str:
+    if isinstance(given, str):
+        return given
+    return "as given"
 
 
 def _block(
@@ -254,17 +293,16 @@ class Rehearsal:
         title: str | None = None,
     ) -> Figure:
         """Draws ``estimates``: the cloud of each term's estimates with the truth, and beside it
-        the first fifty intervals, those that miss marked.
+        the first fifty intervals, those that miss marked; or ``power``: power and interval width
+        against the numbers of rows.
 
         Parameters: ``name``; ``path`` of the file (.png .svg .pdf); ``ax`` a Figure or SubFigure
         to draw on; ``figsize`` width and height in inches; ``title`` in place of its own. Returns a
         Matplotlib Figure. Raises CallError for another name, or for axes, as the picture has panels
         of its own.
         """
-        from joinery.rehearsal.picture import draw
-
-        one_of("picture", name, ("estimates",))
-        return draw(self._study, path=path, ax=ax, figsize=figsize, title=title)
+        one_of("picture", name, tuple(PICTURES))
+        return PICTURES[name](self._study, path=path, ax=ax, figsize=figsize, title=title)
 
     def __str__(self) -> str:
         return str(self.coefficients)

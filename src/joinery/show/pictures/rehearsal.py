@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from matplotlib.figure import Figure
 
-from joinery.show.palette import AMBER, INK, RUST, SLATE
-from joinery.show.pictures.canvas import HIGH, panels, paper
+from joinery.show.palette import AMBER, CATEGORIES, DARK_AMBER, INK, RUST, SLATE
+from joinery.show.pictures.canvas import HIGH, end_label, panels, paper
 
 
 @dataclass(frozen=True)
@@ -43,6 +43,41 @@ def estimates(terms: Sequence[Estimates], title: str, finding: str) -> Figure:
             strip.hlines(
                 up[chosen], term.lower[chosen], term.upper[chosen], color=color, linewidth=wide
             )
+    return figure
+
+
+@dataclass(frozen=True)
+class Planned:
+    """One term: its power and the width of its interval at each number of rows."""
+
+    name: str
+    rows: np.ndarray
+    power: np.ndarray
+    width: np.ndarray
+
+
+ENOUGH = 0.8  # the power that a study is often planned for
+
+
+def planned(terms: Sequence[Planned], title: str, finding: str) -> Figure:
+    """Power at the left, the line of four times out of five drawn, interval width at the right."""
+    figure, top = paper(title, finding)
+    power, width = panels(figure, top, 1, 2, gap=(0.06, 0.1))
+    power.axhline(ENOUGH, color=SLATE, linewidth=1.0)
+    power.set_ylim(0, 1.02)
+    colors = (AMBER, *CATEGORIES[:4], SLATE)
+    for place, term in enumerate(terms):
+        color = colors[place % len(colors)]
+        for ax, values in ((power, term.power), (width, term.width)):
+            ax.plot(term.rows, values, color=color, linewidth=2, marker="o", markersize=4)
+            shade = DARK_AMBER if color == AMBER else color
+            end_label(ax, float(term.rows[-1]), float(values[-1]), term.name, shade)
+    for ax, words in ((power, "power"), (width, "mean width of the interval")):
+        ax.set_title(words, loc="left", fontsize=9, color=INK)
+        ax.set_xlabel("rows", fontsize=9, color=INK)
+        low, high = terms[0].rows.min(), terms[0].rows.max()
+        ax.set_xlim(low - 0.03 * (high - low), high + 0.25 * (high - low))
+    width.set_ylim(0, None)
     return figure
 
 

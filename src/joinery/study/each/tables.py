@@ -11,6 +11,7 @@ from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import count, figure, level_words, p_phrase
 from joinery.show.table import Table
+from joinery.show.table_layout import Layout
 from joinery.study.each.differ import differing, test
 from joinery.study.each.groups import Groups
 from joinery.study.read.coefficients import said_of_errors
@@ -48,6 +49,7 @@ def coefficients(groups: Groups, level: float | None = None) -> Table:
         kinds=dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
         | {"group": "text", "term": "text"},
         headings={"group": by_words(groups)},
+        layout=Layout(keys=2),
     )
 
 
