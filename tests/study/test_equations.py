@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import inspect
+import json
+import re
 import shutil
 import sqlite3
 import subprocess
@@ -166,6 +168,33 @@ def in_spreadsheet(fit, part, rows):
     return out
 
 
+@pytest.fixture(scope="module")
+def browser():
+    with engines.headless_browser() as found:
+        yield found
+
+
+def in_javascript(browser, fit, part, rows):
+    """Each row's value by the function that the browser runs, its arguments by name."""
+    text = fit.equation("javascript", part=part)
+    own = re.match(rf"function {part}\(([^)]*)\)", text).group(1).split(", ")
+    named = dict(re.findall(r"// (\S+): the column (\".*\")$", text, re.MULTILINE))
+    columns = [json.loads(named[name]) if name in named else name for name in own]
+    cells = [
+        [
+            v.isoformat()
+            if isinstance(v, pd.Timestamp)
+            else None
+            if pd.isna(v)
+            else getattr(v, "item", lambda v=v: v)()
+            for v in row
+        ]
+        for row in rows[columns].itertuples(index=False)
+    ]
+    script = f"{text}; return arguments[0].map((row) => String({part}(...row)));"
+    return [float(v.replace("Infinity", "inf")) for v in browser.execute_script(script, cells)]
+
+
 def run_columns(fit, part):
     from joinery.hand_over.formula.equation import table_order
     from joinery.study.read.forecast_formula import forecast_formula
@@ -178,7 +207,7 @@ def cells_of(fit, part):
 
 
 @pytest.mark.parametrize("case", CASES, ids=lambda c: c[0])
-def test_code_gives_what_forecast_gives(case, databases):
+def test_code_gives_what_forecast_gives(case, databases, browser):
     fit = fitted(case)
     for part in parts_of(fit):
         with warnings.catch_warnings():
@@ -186,6 +215,7 @@ def test_code_gives_what_forecast_gives(case, databases):
             truth = fit.forecast(NEW)[part].to_numpy(float)
         near = pytest.approx(truth, rel=1e-12, nan_ok=True)
         assert in_python(fit, part, NEW) == near, part
+        assert in_javascript(browser, fit, part, NEW) == near, part
         truth = np.where(np.isinf(truth), np.nan, truth)  # other languages have no infinity
         near = pytest.approx(truth, rel=1e-12, nan_ok=True)
         days = "x, when" in case[0] or "season_waves(when" in case[0]
@@ -237,6 +267,27 @@ def test_missing_cells_are_missing_and_levels_never_seen_refused(postgres_url):
             )
     assert in_spreadsheet(fit, "fitted", GAPS) == pytest.approx(
         [truth[0], np.nan, np.nan, np.nan], nan_ok=True, rel=1e-12
+    )
+
+
+def test_in_javascript_missing_cells_are_missing_and_levels_never_seen_refused(browser):
+    fit = jn.fit(TABLE, "y given x, class, category(season), swarmed, when")
+    rows = GAPS.head(3).assign(when=["2024-01-02", None, "2024-01-04"])
+    truth = fit.forecast(rows.assign(when=pd.to_datetime(rows["when"])))["fitted"].tolist()
+    assert in_javascript(browser, fit, "fitted", rows) == pytest.approx(
+        truth, nan_ok=True, rel=1e-12
+    )
+    text = fit.equation("javascript")
+    for call, said in (
+        ("2, 'c d', 1999, true, '2024-01-02'", "season 1999 was not among"),
+        ("2, '</script>', 2020, true, '2024-01-02'", "was not among"),
+    ):
+        script = f"{text}; try {{ return String(fitted({call})); }} catch (slip) {{ return slip.message; }}"
+        assert said in browser.execute_script(script)
+    hostile = TABLE.rename(columns={"x": "*/ alert(1) //", "hours": "var", "class": "while"})
+    fit = jn.fit(hostile, 'y given "*/ alert(1) //", var, while')
+    assert in_javascript(browser, fit, "new_upper", hostile.head(3)) == pytest.approx(
+        fit.forecast(hostile.head(3))["new_upper"].tolist()
     )
 
 

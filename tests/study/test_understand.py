@@ -500,7 +500,7 @@ def test_cutoffs_are_counts_and_pairs():
     [
         ("y given x, g", {}, ["Each further unit of x goes with", "g b, against a, goes with",
                               "x runs from", "By itself it means nothing"]),
-        ("y given x, x * g, g", {}, ["What a further unit of x brings depends on g:"]),
+        ("y given x, x * g, g", {}, ["The slope of x depends on g:"]),
         ('y given crossed(x, "rain days")', {}, ["The slope of x is above zero for rain days above",
                                                   "depends on rain days"]),
         ("y given powers(x, 2)", {}, ["y follows a curve in x:"]),
@@ -518,7 +518,7 @@ def test_cutoffs_are_counts_and_pairs():
         ("yes given x, h", {}, ["the odds of yes multiplied by", "on the scale of logit"]),
         ("n given x", {"family": "poisson"}, ["in the mean of n"]),
         ("n per w given x", {"family": "poisson"}, ["in the rate of n"]),
-        ("yes given h", {}, ["not told from"]),
+        ("yes given h", {}, ["no clear difference"]),
         ("yes given x", {"link": "probit"}, ["more on the scale of probit"]),
         ("y given x without intercept", {}, ["The sentence has none"]),
         ("y given x, twice", {}, ["twice: left out, as other columns say the same"]),

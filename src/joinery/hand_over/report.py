@@ -54,7 +54,8 @@ from joinery.support.limits import MOST_CODE, MOST_LISTED
 LINE_PICTURES = 3  # predictors with a picture of their line
 CHECKED = ("residuals", "spread", "quantiles", "leverage", "influence")
 NAMES = {
-    "text": "to read", "latex": "LaTeX", "python": "a Python function", "sql": "an SQL expression",
+    "text": "to read", "latex": "LaTeX", "python": "a Python function",
+    "javascript": "a JavaScript function", "sql": "an SQL expression",
     "spreadsheet": "a spreadsheet formula",
 }  # fmt: skip
 

@@ -900,7 +900,8 @@ other things held.
         Parameters
         ----------
         style: ``"text"`` and ``"latex"`` for people; ``"python"``, a complete function of arrays or
-            numbers; ``"sql"``, an expression of standard SQL; ``"spreadsheet"``, a formula.
+            numbers; ``"javascript"``, one of a row's values; ``"sql"``, an expression of standard
+            SQL; ``"spreadsheet"``, a formula.
         cells: column → cell for the spreadsheet formula; else B2, C2 and so on, in the order of
             the table's columns.
         part: ``"fitted"``, or for normal fits with the identity link an end of an interval:

@@ -28,7 +28,7 @@ Weighting = Literal["equal", "as seen"]
 Correction = Literal["tukey", "holm", "bonferroni", "none", "dunnett"]
 Resample = Literal["rows", "residuals", "signs", "clusters"]
 Ends = Literal["percentile", "accelerated", "studentized"]
-Style = Literal["text", "latex", "python", "sql", "spreadsheet"]
+Style = Literal["text", "latex", "python", "javascript", "sql", "spreadsheet"]
 Part = Literal[
     "fitted",
     "mean_lower",

@@ -19,7 +19,7 @@ ALONE = (
 )
 # a variance that small beside the others comes from residuals that are zero but for rounding
 NO_VARIANCE = 1e-16
-ALONE_SPEAKS = "one row or cluster alone speaks to a coefficient"
+ALONE_SPEAKS = "a coefficient rests on one row or cluster alone"
 TOO_MANY = "there is too little to tell so many at once by"
 
 

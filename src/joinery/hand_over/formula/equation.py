@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from joinery.hand_over.formula.javascript import as_javascript
 from joinery.hand_over.formula.python import as_python
 from joinery.hand_over.formula.spreadsheet import as_spreadsheet
 from joinery.hand_over.formula.sql import as_sql
@@ -15,7 +16,7 @@ from joinery.study.read.forecast_formula import forecast_formula, parts
 from joinery.study.read.formula import Formula, columns_in
 from joinery.support.errors import CallError, one_of
 
-STYLES = ("text", "latex", "python", "sql", "spreadsheet")
+STYLES = ("text", "latex", "python", "javascript", "sql", "spreadsheet")
 
 
 def equation(
@@ -33,7 +34,8 @@ def equation(
     if style in ("text", "latex"):
         if part != "fitted":
             raise CallError(
-                "the ends of an interval are written to be run: take python, sql or spreadsheet",
+                "the ends of an interval are written to be run: take python, javascript, sql or "
+                "spreadsheet",
                 argument="part",
             )
         return equation_for_people(fit, style)
@@ -42,6 +44,8 @@ def equation(
         return as_sql(formula)
     if style == "spreadsheet":
         return as_spreadsheet(formula, table_order(fit, formula), cells)
+    if style == "javascript":
+        return as_javascript(formula, sentence_order(fit, formula), part, _docstring(fit, part))
     return as_python(formula, sentence_order(fit, formula), part, _docstring(fit, part))
 
 

@@ -87,7 +87,7 @@ def _advice(fit: Fitted) -> str:
     if not fit.response.transformed and totals.lowest > 0 and skewed:
         return f"try {say.change(response=f'log({fit.response.expression})')}; {advice}"
     if fit.response.transformed:  # a mean turned back rests on the normal law
-        return f"means turned back from {fit.response.name} rest on it; {advice}"
+        return f"means back-transformed from {fit.response.name} rest on it; {advice}"
     return advice
 
 

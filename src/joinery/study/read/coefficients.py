@@ -146,8 +146,8 @@ def _said_of_sandwich(fit: Fitted) -> tuple[str, ...]:
     blind: tuple[str, ...] = ()
     if np.isnan(chosen.errors(fit.solution.root)).any():
         blind = (
-            "where one row or cluster alone speaks to a coefficient, nothing tells how sure it "
-            "is: no standard error",
+            "where a coefficient rests on one row or cluster alone, nothing tells how sure it is: "
+            "no standard error",
         )
     if chosen.kind == "clustered":
         columns = fit.options.cluster

@@ -182,7 +182,7 @@ def _points(fit: Fitted, name: str, held: Held, x: np.ndarray) -> tuple[np.ndarr
         finding = (
             f"held: {', '.join(remarks)}; points are the fitted curve plus each row's residual"
         )
-        return y, f"{label}, brought to the held values", f"{equation_for_people(fit)}; {finding}"
+        return y, f"{label}, adjusted to the values held", f"{equation_for_people(fit)}; {finding}"
     r2 = f";  R² {fixed(fit.r_squared, 2)}" if fit.r_squared is not None else ""
     return figures.observed, label, equation_for_people(fit) + r2
 

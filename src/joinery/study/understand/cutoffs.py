@@ -66,7 +66,7 @@ def cutoffs(
     rows, unknown, area = of_yes_no(fit, crosscheck, seed)
     columns = at_each(chosen, rows, level)
     notes = [
-        "right of yes: the share of rows with yes that are said so; right of no likewise",
+        "sensitivity: the share of rows with yes that are said so; specificity: of those with no",
         f"area under the curve {figure(area, 3)}: so often a row with yes has a higher chance than "
         "one with no",
         "each row judged by a fit without it, in ten folds"
@@ -85,8 +85,8 @@ def cutoffs(
         | {f"{name}{tail}": "share" for name in ends for tail in ("", "_lower", "_upper")},
         headings={
             "said_yes": "said yes",
-            "right_yes": "right of yes",
-            "right_no": "right of no",
+            "right_yes": "sensitivity",
+            "right_no": "specificity",
             "yes_when_said": "yes where said yes",
             "no_when_said": "no where said no",
         },

@@ -88,7 +88,7 @@ def _whole(fit: Fitted) -> Iterator[str]:
         if test.p < 0.05:
             yield "The predictors together do better than none at all."
         else:
-            yield "The predictors together are not told from none at all."
+            yield "The predictors together are not clearly better than none at all."
 
 
 # ------------------------------------------------------------------ predictors
@@ -296,8 +296,7 @@ def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
         else:
             scale = ""
         yield (
-            f"What a further unit of {fit.words(part.name)} brings{scale} depends on "
-            f"{fit.words(across)}: {shown}."
+            f"The slope of {fit.words(part.name)}{scale} depends on {fit.words(across)}: {shown}."
         )
         if across in fit.design.seen and len(rows) > 2:
             question = SlopesAcross(fit, part.name, across, None, fit.level, simultaneous=True)
@@ -311,7 +310,7 @@ def _at_usual(fit: Fitted, part: _Part, across: str) -> str:
     c = contrast(fit, averaged_rows(fit, held, np.arange(1), slopes_in(part.name)))
     lower, upper = (float(v[0]) for v in c.ends(fit.level))
     return (
-        f"What a further unit of {fit.words(part.name)} brings depends on {fit.words(across)}: "
+        f"The slope of {fit.words(part.name)} depends on {fit.words(across)}: "
         f"{ends(float(c.values[0]), lower, upper)} at its average."
     )
 

@@ -267,7 +267,7 @@ def level_differences(
     if ratios and (kind := ratio_of_differences(fit)):
         ends = [np.exp(columns[n]) for n in ("difference", "lower", "upper")]
         columns |= dict(zip(("ratio", "ratio_lower", "ratio_upper"), ends, strict=True))
-        notes.append(f"ratio: {kind}, of a level to that it is set against")
+        notes.append(f"ratio: {kind}, of a level to its reference")
     if scale.on:
         notes.append(f"differences are on the scale of {scale.on}")
     return Table(

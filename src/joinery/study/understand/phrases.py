@@ -36,7 +36,7 @@ def goes_with(fit: Fitted, step: str, c: Combination, tail: str) -> str:
     if not math.isfinite(lower):
         return f"{step} goes with {words}, {tail}; how sure that is cannot be told."
     if not clear:
-        return f"{step} goes with {words}, {tail}: not told from no difference."
+        return f"{step} goes with {words}, {tail}: no clear difference."
     return f"{step} goes with {words}, {tail}."
 
 

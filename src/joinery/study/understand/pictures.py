@@ -173,7 +173,8 @@ def level_differences(
     frame = table.frame.sort_values("difference", ascending=False, kind="stable")
     names = [f"{a} less {b}" for a, b in zip(frame["level"], frame["minus"], strict=True)]
     clear = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
-    finding = f"{count(clear, 'pair')} of {len(frame)} told apart; {'; '.join(table.notes)}"
+    verb = "pair differs" if clear == 1 else "pairs differ"
+    finding = f"{clear} of {len(frame)} {verb}; {'; '.join(table.notes)}"
     if fit.link.name == "identity":
         scale = ""
     else:
@@ -293,14 +294,12 @@ def cutoffs(
     result = at_each(at, rows, fit.level)
     of = [
         Share(name, *(result[f"{column}{tail}"] for tail in ("", "_lower", "_upper")))
-        for name, column in (("right of yes", "right_yes"), ("right of no", "right_no"))
+        for name, column in (("sensitivity", "right_yes"), ("specificity", "right_no"))
     ]
     finding = f"area under the curve {figure(area, 3)}; bands: "
     finding += f"{level_words(fit.level)} intervals; "
     finding += _judged_on(crosscheck)
-    caption = Words(
-        "What does each cut-off cost?", finding, "yes is said from this chance on", "share right"
-    )
+    caption = Words("What does each cut-off cost?", finding, "cut-off", "share right")
     return shares(at, of, worded(caption, words), ax)
 
 

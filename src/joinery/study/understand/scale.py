@@ -53,11 +53,11 @@ class Scale:
         fit, out = self.fit, []
         if fit.response.transformed:
             out.append(
-                f"turned back from {fit.response.name}: the median of {fit.response.original}"
+                f"back-transformed from {fit.response.name}: the median of {fit.response.original}"
             )
         elif fit.link.name != "identity":
             out.append(
-                f"means and ends are turned back from the scale of {fit.link.name}; the standard "
+                f"means and ends are back-transformed from the {fit.link.name} scale; the standard "
                 "error is of the mean, by the delta method"
             )
         if fit.response.kind == "per" and self.per is None:
