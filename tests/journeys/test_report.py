@@ -256,3 +256,96 @@ def test_fits_side_by_side(browser, tmp_path, joinery):
         jn.load(saved).report(out)
     with pytest.raises(jn.CallError, match="report takes a fit"):
         jn.report(out)
+
+
+TRIED = [
+    (HONEY + ", swarmed", {"id": "hive"}, "sample:yields"),
+    ("log(price) given weight_g, source", {}, "sample:prices"),
+    ("survived of colonies given altitude_m, forage_km2", {}, "sample:winter"),
+    ("mites per bees_sampled given treatment", {}, "sample:bee_samples"),
+    (
+        "gain_kg given date, temperature_c, month(date)",
+        {"offset": "(0.1 * rain_mm)"},
+        "sample:hive_scale",
+    ),
+]
+
+
+@pytest.mark.parametrize(("sentence", "options", "data"), TRIED, ids=lambda v: str(v)[:30])
+def test_values_tried_on_the_page_are_those_of_forecast(sentence, options, data, browser, tmp_path):
+    fit = jn.fit(data, sentence, **options)
+    opened(browser, fit.report(tmp_path / "try.html"))
+    about = json.loads(
+        browser.execute_script("return document.querySelector('form.try').dataset.about")
+    )
+    new = {}
+    for i, column in enumerate(about["columns"]):
+        if column["kind"] == "number":
+            value = column["low"] + 0.37 * (column["high"] - column["low"])
+        elif column["kind"] == "date":
+            value = column["to"]
+        else:
+            value = column["levels"][-1]
+        new[column["name"]] = [value]
+        script = "const f = document.getElementById('try-1-' + arguments[0]); f.value = arguments[1]; f.dispatchEvent(new Event('input'))"
+        browser.execute_script(script, i, str(value))
+    shown = json.loads(
+        browser.execute_script("return document.querySelector('form.try output').dataset.values")
+    )
+    frame = pd.DataFrame(new)
+    if "date" in frame:
+        frame["date"] = pd.to_datetime(frame["date"])
+    truth = fit.forecast(frame).frame.iloc[0]
+    assert "fitted" in shown
+    assert ("new_upper" in shown) == (fit.family == "normal")
+    for part, value in shown.items():
+        assert float(value) == pytest.approx(truth[part], rel=1e-12), part
+    assert (
+        browser.execute_script("return document.querySelector('form.try .remark').textContent")
+        == ""
+    )
+    assert [e for e in browser.get_log("browser") if e["level"] == "SEVERE"] == []
+    browser.execute_script(
+        "const f = document.querySelector('form.try input[type=number]'); if (f) { f.value = 1e7; f.dispatchEvent(new Event('input')); }"
+    )
+    if any(c["kind"] == "number" for c in about["columns"]):
+        assert "outside what was seen" in browser.execute_script(
+            "return document.querySelector('form.try .remark').textContent"
+        )
+
+
+def test_the_mark_of_the_line_follows_what_is_tried_and_hostile_names_do_nothing(browser, tmp_path):
+    fit = jn.fit("sample:jars", "jars_sold given hours_open")
+    opened(browser, fit.report(tmp_path / "jars.html"))
+    place = "const m = document.querySelector('circle.try-mark'); return [m.getAttribute('cx'), m.getAttribute('cy'), m.getAttribute('visibility')].map(String)"
+    set_to = "const f = document.querySelector('form.try input[type=range]'); f.value = arguments[0]; f.dispatchEvent(new Event('input'))"
+    seen = []
+    for hours in (3, 7):
+        browser.execute_script(set_to, hours)
+        seen.append([float(v) for v in browser.execute_script(place)[:2]])
+    (x0, y0), (x1, y1) = seen
+    points = "return [...document.querySelector('figure[data-axes] .points').querySelectorAll('circle')].map(c => [+c.getAttribute('cx'), +c.getAttribute('cy')])"
+    table = jn.sample_data("jars")
+    drawn = browser.execute_script(points)  # the picture's own points settle its scale
+    slope = (x1 - x0) / 4
+    at = sorted(x0 + (table["hours_open"] - 3) * slope)
+    assert sorted(x for x, _ in drawn) == pytest.approx(at, abs=0.3)
+    up = (y1 - y0) / float(fit.forecast({"hours_open": [3.0, 7.0]})["fitted"].diff().iloc[1])
+    ends = sorted(y0 + (table["jars_sold"] - fit.forecast("hours_open=3")["fitted"][0]) * up)
+    assert sorted(y for _, y in drawn) == pytest.approx(ends, abs=0.3)
+    nasty = "</script>" + NASTY
+    hostile = pd.DataFrame(
+        {
+            nasty: [1.0, 2, 3, 4, 5],
+            "y": [1.0, 2.2, 2.9, 4.1, 5.2],
+            "g": [nasty, "b", "b", nasty, "b"],
+        }
+    )
+    bad = jn.fit(hostile, f'y given "{nasty.replace(chr(34), chr(34) * 2)}", g')
+    opened(browser, jn.report(tmp_path / "two.html", bad, fit))
+    assert browser.title != "1"
+    answers = browser.execute_script(
+        "return [...document.querySelectorAll('form.try output')].map(o => o.textContent)"
+    )
+    assert len(answers) == 2
+    assert all(text.startswith("fitted ") and "–" not in text for text in answers)

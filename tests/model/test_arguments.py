@@ -107,6 +107,8 @@ NEEDED = {
     "forecast": {"new": TABLE.head(2)},
     "simple_slopes": {"of": "x", "across": "w"},
     "slope_regions": {"of": "x", "across": "w"},
+    "inverse": {"of": "x", "at": 0.3},
+    "fit_each": {"data": TABLE, "model": "y given x", "by": "g"},
     "adjusted_means": {"term": "g"},
     "level_differences": {"term": "g"},
     "difference": {"a": "x=1"},

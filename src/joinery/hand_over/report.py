@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+import json
 import os
 import warnings
 from collections.abc import Iterator, Sequence
@@ -15,10 +16,11 @@ import numpy as np
 
 from joinery.hand_over.formula.equation import STYLES, equation
 from joinery.hand_over.short_page import short_page
+from joinery.hand_over.try_values import Tries, script_of, try_values
 from joinery.notation.evaluate import positions_at
 from joinery.show.files import write_text
 from joinery.show.numbers import value
-from joinery.show.report.drawing import picture
+from joinery.show.report.drawing import axes_of, picture
 from joinery.show.report.page import (
     Block,
     Chapter,
@@ -79,8 +81,10 @@ def _page(fits: Sequence[Fitted]) -> Page:
             side = Section("compare", "The fits", [Block(table(compare(fits)))])
         chapters.append(Chapter("Side by side", [side]))
     names = count(1)
+    tries: list[Tries] = []
     for place, fit in enumerate(fits, 1):
-        builder = _Builder(fit, numbers, names, f"fit{place}-" if len(fits) > 1 else "")
+        prefix = f"fit{place}-" if len(fits) > 1 else ""
+        builder = _Builder(fit, numbers, names, prefix, place, tries)
         if len(fits) > 1:
             heading = f"{place}. {fit.sentence}"
         else:
@@ -97,7 +101,8 @@ def _page(fits: Sequence[Fitted]) -> Page:
     else:
         source = ""
     under = f"made by Joinery{source}"
-    return Page(title, under, chapters, _row_values(fits, numbers))
+    functions = script_of(tries) if tries else ""
+    return Page(title, under, chapters, _row_values(fits, numbers), functions)
 
 
 class _Listed(NamedTuple):
@@ -152,6 +157,8 @@ class _Builder:
     numbers: dict[str, int]
     names: Iterator[int]
     prefix: str
+    place: int  # of the fit among those of the page
+    tries: list[Tries]  # of the fits so far
 
     def sections(self) -> Iterator[Section]:
         fit = self.fit
@@ -168,6 +175,7 @@ class _Builder:
             table(coefficients(fit)), self._picture("coefficients"),
             *(self._picture("line", against=name) for name in numeric_columns(fit)[:LINE_PICTURES]),
         ])  # fmt: skip
+        yield self._section("try", "Try values", [self._try_values()])
         yield Section(f"{self.prefix}equation", "The equation", list(self._equations()))
         yield self._section("tests", "Test", [table(overall(fit)), table(anova(fit))])
         looked_at = CHECKED + ("sequence",) * (fit.options.order is not None)
@@ -204,7 +212,23 @@ class _Builder:
         except (CallError, TooLargeError) as reason:
             return paragraph(f"no picture of {name}: {reason}", "note")
         result = self._numbers(thinned(self.fit, name, "flagged")[0])
-        return f"<figure>{picture(figure, f'{name}{next(self.names)}', result)}</figure>"
+        drawn = picture(figure, f"{name}{next(self.names)}", result)
+        placed = ""
+        if name == "line":
+            about = axes_of(figure) | {"fit": self.place, "against": options["against"]}
+            placed = f' data-axes="{html.escape(json.dumps(about), quote=True)}"'
+        return f"<figure{placed}>{drawn}</figure>"
+
+    def _try_values(self) -> str:
+        """The form, or why there is none."""
+        try:
+            made = try_values(self.fit, self.place)
+        except CallError as reason:
+            return paragraph(f"no form to try values in: {reason}", "note")
+        self.tries.append(made)
+        return made.fragment + paragraph(
+            "a form to try values in needs scripts, which this reader has switched off", "no-script"
+        )
 
     def _numbers(self, drawn: Fitted) -> list[int]:
         """The page's number of each row of a picture; −1 for one that the page does not link."""

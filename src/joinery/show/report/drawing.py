@@ -49,6 +49,19 @@ def picture(figure: Figure, name: str, rows: list[int]) -> str:
     return re.sub(sized, f'<svg role="img" aria-label="{words}"', svg, count=1)
 
 
+def axes_of(figure: Figure) -> dict[str, list[float]]:
+    """Return where the first axes of a drawn figure lie in its SVG, and the ends of their data."""
+    ax = figure.axes[0]
+    wide, high = figure.get_size_inches() * 72
+    box = ax.get_position()
+    return {
+        "x": [float(v) for v in ax.get_xlim()],
+        "y": [float(v) for v in ax.get_ylim()],
+        "left": [float(box.x0 * wide), float(box.x1 * wide)],
+        "low": [float((1 - box.y0) * high), float((1 - box.y1) * high)],
+    }
+
+
 def _said(figure: Figure, gid: str) -> str:
     return " ".join(t.get_text().replace("\n", " ") for t in figure.texts if t.get_gid() == gid)
 

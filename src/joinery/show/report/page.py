@@ -58,6 +58,7 @@ class Page:
     under: str
     chapters: Sequence[Chapter]
     rows: Sequence[Row]
+    functions: str = ""  # what forms on the page call, as a script
 
 
 def paragraph(text: str, kind: str = "") -> str:
@@ -82,16 +83,21 @@ def bullets(lines: Sequence[str]) -> str:
 def rendered(page: Page) -> str:
     """The file: one HTML text without anything from outside, whose policy forbids it too."""
     room = files(__package__)
-    script = room.joinpath("page.js").read_text("utf-8")
-    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    scripts = [room.joinpath("page.js").read_text("utf-8")]
+    if page.functions:
+        scripts.append(page.functions + room.joinpath("try.js").read_text("utf-8"))
     rows = json.dumps(
         [[visible(r.label), visible(r.values)] for r in page.rows], ensure_ascii=False
     )
     return template(room.joinpath("page.html").read_text("utf-8")).render(
         page=page,
         style=room.joinpath("page.css").read_text("utf-8"),
-        script=script,
-        digest=digest,
+        scripts=scripts,
+        policy=" ".join(f"'sha256-{_digest(script)}'" for script in scripts),
         rows=rows.replace("<", "\\u003c"),
         many=len(page.chapters) > 1,
     )
+
+
+def _digest(script: str) -> str:
+    return base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()

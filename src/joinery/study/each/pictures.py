@@ -19,6 +19,7 @@ from joinery.study.fitted import rows_at_hand
 from joinery.study.held import averaged_rows, held_words, hold_rest, numeric_columns
 from joinery.study.picture_words import names_of
 from joinery.study.understand.scale import Scale
+from joinery.support import advice
 from joinery.support.errors import CallError, one_of
 
 if TYPE_CHECKING:
@@ -42,7 +43,8 @@ def draw(
     from joinery.show.pictures.canvas import finished
 
     if name != "lines" and against is not None:
-        raise CallError("against= belongs to the picture 'lines'", argument="against")
+        given = advice.option("against", against)
+        raise CallError(f"{given} belongs to the picture 'lines'", argument="against")
 
     def make(_: object) -> Figure:
         return _lines(groups, against) if name == "lines" else _coefficients(groups)
