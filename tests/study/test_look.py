@@ -10,6 +10,7 @@ import joinery as jn
 from joinery.core.blocks import order_statistics
 from joinery.design import evenly, learning
 from joinery.first_look import correlations, response
+from joinery.first_look.ruler import ruler
 
 
 def odd_table():
@@ -67,8 +68,7 @@ def test_kinds_and_figures():
         )
     assert found.loc["empty", ["count", "missing", "distinct"]].tolist() == [2, 58, 2]
     assert found.loc["when", "values"] == "2024-01-01 to 2024-02-29"
-    assert len(found.loc["metres", "histogram"]) == 10
-    assert len(set(found.loc["metres", "histogram"])) == 1
+    assert found.loc["metres", "ruler"].startswith("1 ├────┤")
 
 
 def test_repeated_rows_are_named():
@@ -299,3 +299,25 @@ def test_what_a_matrix_leaves_out_is_named():
 def test_refusals(call, said):
     with pytest.raises(jn.JoineryError, match=said.replace("?", r"\?")):
         call()
+
+
+@pytest.mark.parametrize(
+    ("values", "told"),
+    [
+        (np.arange(101.0), "0 ├────┤     50     ├────┤ 100"),
+        ([*np.linspace(0, 10, 60), 95.0], "0 ├┤ 5.085 ├┤                    · 95"),
+        ([2.0] * 9, ""),
+        ([], ""),
+    ],
+)
+def test_the_ruler_has_ends_quarters_the_median_and_far_cells(values, told):
+    assert ruler(np.sort(np.asarray(values, float))) == told
+
+
+def test_the_ruler_stands_for_ends_and_median_before_people_alone():
+    look = jn.look("sample:yields")
+    assert {"minimum", "median", "maximum", "ruler"} <= set(look.columns.frame.columns)
+    text = str(look.columns)
+    assert "minimum" not in text
+    assert "0.61 ├─┤ 3.38 ├─────────────┤ 11.4" in text
+    assert not set(text) & set("▁▂▃▄▅▆▇█")

@@ -9,15 +9,13 @@ from typing import Any
 import numpy as np
 
 from joinery.data.columns import Column, level_text
+from joinery.first_look.ruler import ruler
 from joinery.first_look.slips import far_cells, misspelt
 from joinery.notation.tree import spelled
 from joinery.show.numbers import count, percent, value
 from joinery.support import advice
 
-LEVELS_TOLD = 4  # the most frequent levels of a category that a look names
-BARS = "▁▂▃▄▅▆▇█"
-HISTOGRAM_CELLS = 10  # of the row that shows a column's distribution
-# numbers that sheets have where a cell should be empty
+LEVELS_TOLD = 4  # numbers that sheets have where a cell should be empty
 STAND_INS = (-1.0, -9.0, -99.0, -999.0, -9999.0, -99999.0, 99.0, 999.0, 9999.0, 99999.0)
 HEAVY_TAIL = 2.0  # skewness of an exponential: beyond it a logarithm is worth a look
 MANY_MISSING = 0.9  # a share of the rows: a column of so many empty cells is remarked on
@@ -28,7 +26,7 @@ SUMMED_TOGETHER = 65536  # sorted values whose powers are summed while they are 
 
 @dataclass(frozen=True)
 class Facts:
-    """One column's figures, its values in short, a small histogram, and remarks.
+    """One column's figures, its values in short, a ruler from least to greatest, and remarks.
 
     NaN where a figure means nothing.
     """
@@ -44,7 +42,7 @@ class Facts:
     median: float = np.nan
     maximum: float = np.nan
     values: str = ""
-    histogram: str = ""
+    ruler: str = ""
     remarks: tuple[str, ...] = field(default=())
     skew: float = np.nan
 
@@ -80,9 +78,9 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
         "missing": missing,
         "distinct": int(np.count_nonzero(fresh)),
     }
-    figures["histogram"] = histogram(ordered)
     if column.kind == "date":
         return date_facts(column, figures, float(ordered[0]), float(ordered[-1]))
+    figures["ruler"] = ruler(ordered)
     figures |= _moments(ordered)
     few = figures["distinct"] <= n // 2
     if few:
@@ -179,22 +177,6 @@ def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing:
 def _is_prose(column: Column, places: np.ndarray, counts: np.ndarray) -> bool:
     """Return True for a column that reads as free text: many cells, most of them different."""
     return bool(len(places) > MOSTLY_DIFFERENT * counts.sum() and len(places) > FEW_TEXTS)
-
-
-def histogram(ordered: np.ndarray, cells: int = HISTOGRAM_CELLS) -> str:
-    """Counts in equal ranges from least to greatest as small bars; empty ranges are blank."""
-    if not len(ordered) or not np.isfinite(ordered[[0, -1]]).all() or ordered[0] == ordered[-1]:
-        return ""
-    edges = np.linspace(ordered[0], ordered[-1], cells + 1)
-    places = np.append(np.searchsorted(ordered, edges[:-1], side="left"), len(ordered))
-    counts = np.diff(places)
-    return bars(counts)
-
-
-def bars(counts: np.ndarray) -> str:
-    """Counts as small bars; what is empty is blank."""
-    heights = np.ceil(counts / counts.max() * len(BARS)).astype(int)
-    return "".join(BARS[h - 1] if h else " " for h in heights)
 
 
 # ------------------------------------------------------------------ remarks

@@ -17,6 +17,7 @@ from joinery.first_look.table_facts import table_remarks
 from joinery.notation.tree import Sentence
 from joinery.show.numbers import count
 from joinery.show.table import Table
+from joinery.show.table_layout import Layout
 from joinery.support.errors import UnusableColumnError
 from joinery.support.threads import one_thread_a_product
 
@@ -80,7 +81,7 @@ class Looked:
         )
         columns: dict[str, Any] = {"column": list(self.names)}
         columns |= {
-            key: [getattr(f, key) for f in self.facts] for key in (*keys, "histogram", "values")
+            key: [getattr(f, key) for f in self.facts] for key in (*keys, "ruler", "values")
         }
         result = ("mean", "standard_deviation", "minimum", "median", "maximum")
         remarks = [r for f in self.facts for r in f.remarks]
@@ -93,7 +94,7 @@ class Looked:
         usable = [f.name for f in self.facts if f.kind != "not usable"]
         notes_made = {f"{n}: {c.trouble}" for n in usable if (c := self.table.column(n)).trouble}
         notes = (*(note for note in self.table.notes if note not in notes_made), *remarks, *about)
-        words = ("histogram", "values", "kind", "column")
+        words = ("ruler", "values", "kind", "column")
         return Table(
             columns,
             title=(
@@ -102,7 +103,9 @@ class Looked:
             ),
             notes=tuple(dict.fromkeys(notes)),
             kinds=dict.fromkeys(result, "value") | dict.fromkeys(words, "text"),
-            headings={"histogram": "from least to most"},
+            headings={"ruler": "from least to greatest"},
+            # the ruler has them already
+            layout=Layout(hidden=("minimum", "median", "maximum")),
         )
 
     @property

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.core.blocks.order_statistics import Counted, at_places
+from joinery.core.blocks.order_statistics import Counted, at_places, quantiles
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference.correlation import Correlation, of_sums
 from joinery.core.inference.diagnostics import Moments
@@ -17,11 +17,9 @@ from joinery.design.learning import Learner, Piece, ends_of
 from joinery.first_look.facts import (
     FEW_DISTINCT,
     HEAVY_TAIL,
-    HISTOGRAM_CELLS,
     STAND_INS,
     Facts,
     about,
-    bars,
     date_facts,
     few_values,
     has_stand_in,
@@ -29,6 +27,7 @@ from joinery.first_look.facts import (
     long_tail,
     stand_in_words,
 )
+from joinery.first_look.ruler import alone, apart, drawn
 from joinery.notation.evaluate import Rows
 from joinery.notation.tree import Name
 from joinery.support.limits import LOOK_DISTINCT
@@ -73,11 +72,6 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
         "missing": missing,
         "distinct": np.nan if distinct is None else len(distinct),
     }
-    edges = np.linspace(low, high, HISTOGRAM_CELLS + 1)
-    figures["histogram"] = ""
-    if np.isfinite([low, high]).all() and low < high:
-        cells = values.each(lambda piece: _cells(piece[0], edges))
-        figures["histogram"] = bars(np.add.reduce(list(cells)))
     if column.kind == "date":
         return date_facts(column, figures, low, high)
     moments = Moments.over(values)
@@ -86,12 +80,17 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
     else:
         sd = float("nan")
     middle = at_places(values, np.array([(n - 1) // 2, n // 2], float), float(n))
+    first, third = quantiles(values, np.array([0.25, 0.75]))
+    median = float(middle[0] / 2 + middle[1] / 2)
+    quarters = (low, float(first), median, float(third), high)
+    near, far = alone(quarters, values.each(lambda piece: apart(piece[0], quarters)))
+    figures["ruler"] = drawn(quarters, near, far)
     figures |= {
         "mean": moments.mean,
         "standard_deviation": sd,
         "skew": moments.third / n / sd**3 if n > 2 and sd > 0 else float("nan"),
         "minimum": low,
-        "median": float(middle[0] / 2 + middle[1] / 2),
+        "median": median,
         "maximum": high,
     }
     remarks = [*about(column, figures), *_remarks(column.name, values, figures, full, distinct)]
@@ -122,12 +121,6 @@ def _together(a: np.ndarray | None, b: np.ndarray | None) -> np.ndarray | None:
     if len(both) <= LOOK_DISTINCT:
         return both
     return None
-
-
-def _cells(x: np.ndarray, edges: np.ndarray) -> np.ndarray:
-    """Return how many values lie in each of equal ranges, the last closed above."""
-    place = np.searchsorted(edges, x, side="right") - 1
-    return np.bincount(np.minimum(place, len(edges) - 2), minlength=len(edges) - 1)
 
 
 def _remarks(

@@ -12,6 +12,9 @@ from joinery.show.table_layout import Layout
 def for_people(table: Table) -> Table:
     """The table as its layout says: cells joined, rows and columns turned."""
     layout = table.layout
+    if layout.hidden:
+        shown = {n: v for n, v in table.columns.items() if n not in layout.hidden}
+        table = replace(table, columns=shown, layout=replace(layout, hidden=()))
     if layout.joined:
         table = _joined(table)
     if layout.transposed:

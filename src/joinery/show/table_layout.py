@@ -12,6 +12,7 @@ class Layout:
 
     keys: int = 1  # leading columns that say which row it is, and stand in every strip
     grouped: bool = False  # whether the first column's cells head groups of rows
+    hidden: tuple[str, ...] = ()  # columns whose figures another cell says already
     under: str = ""  # the column whose text stands under its row
     silent: str = ""  # what that text is where there is nothing to show
     # a figure and those that stand in its cell: one in parentheses, two as an interval
