@@ -157,3 +157,27 @@ def test_what_is_no_saved_fit(tmp_path, text, said):
     with pytest.raises(jn.FileFormatError) as caught:
         jn.load(tmp_path / "m.json")
     assert said in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("model", "options"),
+    [
+        ("honey_kg given forage_km2, altitude_m, feed_kg, rain_days", {}),
+        ("(hive_type = 'long') given forage_km2, feed_kg", {}),
+        ("honey_kg given forage_km2", {"std_errors": "robust", "order": "season"}),
+    ],
+)
+def test_a_loaded_fit_has_the_checks_as_they_were_judged_and_says_so(model, options, tmp_path):
+    fit = jn.fit("sample:yields", model, **options)
+    loaded = jn.load(fit.save(tmp_path / "fit.json"))
+    ours, theirs = (f.checks().frame.drop(columns="advice") for f in (loaded, fit))
+    pd.testing.assert_frame_equal(ours, theirs)
+    assert "judged when the fit was saved" in loaded.checks().notes[0]
+    assert "single rows: a file keeps none" in " ".join(str(loaded).split())
+    grave = [
+        line for line in str(fit).splitlines() if line.strip().startswith(("serious", "caution"))
+    ]
+    said = str(loaded)
+    assert all(line in said for line in grave if " row" not in line)
+    again = jn.load(loaded.save(tmp_path / "again.json"))
+    assert again.checks() == loaded.checks()

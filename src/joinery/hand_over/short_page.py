@@ -134,8 +134,8 @@ def _cautions(fit: Fitted) -> list[Caution]:
     """Return what to know before reading on: grave lines, worst first, then a line of each kind."""
     grave = [Caution(n.gravity, n.words, "") for n in notes(fit) if n.gravity in GRAVE]
     beside: list[Caution] = []
-    if fit.origin is not None and not fit.solution.perfect:
-        rows, more = _about_rows(fit)
+    if (fit.origin is not None or fit.judged) and not fit.solution.perfect:
+        rows, more = ([], 0) if fit.origin is None else _about_rows(fit)
         lines = said_on_page(fit)
         facts = [c for c in lines if c.verdict in GRAVE and c.name == "data"]
         others = [c for c in lines if c.verdict in GRAVE and c.name != "data"]
@@ -143,7 +143,7 @@ def _cautions(fit: Fitted) -> list[Caution]:
         others.sort(key=lambda c: GRAVE.index(c.verdict))
         of_model = [Caution(c.verdict, _found(c), "checks") for c in others]
         # a cause stands before its consequences: a few rows before the shape, many after it
-        few = len(remarks(fit).judged(*GRAVE)) <= MOST_BAD
+        few = fit.origin is None or len(remarks(fit).judged(*GRAVE)) <= MOST_BAD
         grave += [*rows, *of_model] if few else [*of_model, *rows]
         beside = _beside(fit, lines)
     else:
@@ -182,12 +182,16 @@ def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:
         if findings:
             out.append(Caution(verdict, "; ".join(findings), "checks"))
     unjudged = [f"{c.name}: {c.advice}" for c in lines if c.verdict == NOT_JUDGED]
+    if fit.origin is None:
+        unjudged.append("single rows: a file keeps none")
     if unjudged:
         out.append(Caution(NOT_JUDGED, "; ".join(unjudged), ""))
     absent = [SIGN_OF[c.name] for c in lines if c.verdict == NO_SIGN and c.name in SIGN_OF]
     if absent:
         words = f"of {listed(absent, len(absent))}{_unseen(fit, lines)}"
         out.append(Caution(NO_SIGN, words, "checks"))
+    if fit.origin is None:
+        return out
     move = largest_move(fit)
     if move is not None and not remarks(fit).judged(*GRAVE):
         size = figure(abs(move.size), 2)

@@ -7,7 +7,7 @@ import json
 import math
 import os
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import Any, Literal
@@ -19,6 +19,7 @@ from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 from joinery.core.inference.covariance import Sandwich
+from joinery.core.inference.diagnostics import NOTHING
 from joinery.core.least_squares.groups import Groups
 from joinery.core.least_squares.solution import Solution
 from joinery.data.marks import Marks
@@ -26,6 +27,7 @@ from joinery.data.records import Manner
 from joinery.design.design import Design
 from joinery.model.saved_checks import check_parts, check_use
 from joinery.model.saved_form import (
+    SavedCheck,
     SavedEstimate,
     SavedFit,
     SavedGroups,
@@ -33,14 +35,18 @@ from joinery.model.saved_form import (
     SavedOptions,
     SavedRows,
     SavedSandwich,
+    SavedSeen,
     SavedSolution,
     Strict,
 )
 from joinery.notation.parse import read_sentence
 from joinery.show.files import write_text
+from joinery.study.check.check import NO_ADVICE, Line, Seen
+from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, Options
 from joinery.study.forecast.memory import ForecastMemory, as_plain, forecast_memory
 from joinery.study.read.notes import notes
+from joinery.study.verdicts import NOT_JUDGED
 from joinery.support.errors import DataError, FileFormatError, JoineryError, Note
 
 KIND: Literal["joinery fit"] = "joinery fit"
@@ -106,10 +112,56 @@ def content_of(fit: Fitted) -> dict[str, Any]:
             "leverages": [K.tolist() for K in fit.sandwich.leverages],
         },
     }
+    content["checks"] = _checks_of(fit)
     content["rows"] = {
         name: _jsonable(value) for name, value in as_plain(forecast_memory(fit)).items()
     }
     return sealed(content)
+
+
+def _checks_of(fit: Fitted) -> list[dict[str, Any]] | None:
+    """Return the lines of the checks; None where they would take passes over a table left apart."""
+    if fit.origin is None:
+        lines = fit.judged
+    elif fit.origin.table.read_as_needed and not check_lines.known(fit):
+        lines = None
+    else:
+        lines = tuple(check_lines(fit))
+    if lines is None:
+        return None
+    return [
+        {
+            "kind": line.kind,
+            "name": line.name,
+            "question": line.question,
+            "check": line.check,
+            "statistic": _jsonable(float(line.test.statistic)),
+            "p": _jsonable(float(line.test.p)),
+            "finding": line.finding,
+            "verdict": line.verdict,
+            "why": line.advice if line.verdict == NOT_JUDGED else "",
+            "would_see": None if line.would_see is None else _fields(SavedSeen, line.would_see),
+        }
+        for line in lines
+    ]
+
+
+def _line(saved: SavedCheck) -> Line:
+    """A line of the checks as it was saved; its advice was for a fit with rows."""
+    statistic, p = (math.nan if v is None else v for v in (saved.statistic, saved.p))
+    seen = saved.would_see
+    return Line(
+        saved.kind,
+        saved.name,
+        saved.question,
+        saved.check,
+        replace(NOTHING, statistic=statistic, p=p),
+        saved.finding,
+        saved.verdict,
+        saved.why or NO_ADVICE,
+        tested=False,
+        would_see=None if seen is None else Seen(seen.what, seen.size, seen.where),
+    )
 
 
 def sealed(content: dict[str, Any]) -> dict[str, Any]:
@@ -320,6 +372,7 @@ def _rebuilt(saved: SavedFit) -> Fitted:
             Note(**note.model_dump() | {"about": tuple(note.about)}) for note in saved.notes
         ),
         changes=tuple(saved.changes),
+        judged=None if saved.checks is None else tuple(map(_line, saved.checks)),
         memory=_rebuilt_memory(saved.rows, solution.rank),
     )
 

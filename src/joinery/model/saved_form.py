@@ -278,6 +278,29 @@ class SavedNote(Strict):
     about: list[str]
 
 
+class SavedSeen(Strict):
+    """The smallest departure that a check would have seen."""
+
+    what: str
+    size: Annotated[float, pydantic.Field(ge=0, le=1e306)]
+    where: str
+
+
+class SavedCheck(Strict):
+    """One line of the checks as it stood when the fit was saved."""
+
+    kind: str
+    name: str
+    question: str
+    check: str
+    statistic: Wide | None
+    p: Share | None
+    finding: str
+    verdict: Literal["no sign", "slight", "caution", "serious", "allowed for", "not judged"]
+    why: str
+    would_see: SavedSeen | None
+
+
 class SavedFit(Strict):
     """A whole saved fit. ``seal`` is the SHA-256 of everything else."""
 
@@ -293,5 +316,6 @@ class SavedFit(Strict):
     solution: SavedSolution
     estimate: SavedEstimate
     sandwich: SavedSandwich | None
+    checks: list[SavedCheck] | None
     rows: SavedRows
     seal: str

@@ -150,6 +150,7 @@ class Fitted:
     changes: tuple[str, ...] = ()  # the trail of revisions, CHOSEN where a search made it
     chooser: Chooser | None = None  # the search that ended in this fit
     memory: Any = None  # what a loaded fit remembers of its rows: study.forecast.memory
+    judged: tuple[Any, ...] | None = None  # of a loaded fit, the lines of its checks when saved
     cache: dict[Any, Any] = field(
         default_factory=dict, init=False, repr=False
     )  # never shared: replace makes another

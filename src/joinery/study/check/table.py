@@ -39,6 +39,9 @@ SHAPES = (
 MOST_BAD = 3  # rows so far off that shapes are judged without them
 
 
+AS_SAVED = "judged when the fit was saved; its file keeps no rows to judge anew"
+
+
 def checks(fit: Fitted) -> Table:
     """The checks table. See ``Fit.checks``."""
     lines = check_lines(fit)
@@ -54,6 +57,7 @@ def checks(fit: Fitted) -> Table:
         },
         title=f"Checks of {fit.sentence}",
         notes=(
+            *(() if fit.origin is not None else (AS_SAVED,)),
             "p holds for the question, whose tests share by Holm's procedure; of sound tables at "
             "most one in twenty has a caution",
             "would_see: the smallest departure that these rows show four times of five",
@@ -66,7 +70,11 @@ def checks(fit: Fitted) -> Table:
 
 @once
 def check_lines(fit: Fitted) -> list[Line]:
-    """Every check of a fit, in the order of the questions. Raises CallError for a loaded fit."""
+    """Every check of a fit, in the order of the questions; of a loaded fit, as it was saved.
+
+    Raises CallError for a loaded fit whose file has none."""
+    if fit.origin is None and fit.judged is not None:
+        return list(fit.judged)
     rows_at_hand(fit)
     lines = [line for check in _suiting(fit) for line in check(fit)]
     lines = on_shares(_without_bad_rows(fit, lines))
