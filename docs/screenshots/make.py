@@ -55,7 +55,7 @@ def page_view(fit: jn.Fit) -> None:
     """The page to send, in a browser, two rows marked."""
     with tempfile.TemporaryDirectory() as folder, headless_browser() as browser:
         browser.get(fit.report(Path(folder) / "page.html").as_uri() + "#rows=H031,H089")
-        browser.execute_script("document.querySelectorAll('figure svg')[4].scrollIntoView()")
+        browser.execute_script("document.getElementById('try').scrollIntoView()")
         time.sleep(0.5)
         browser.save_screenshot(str(HERE / "page.png"))
 
@@ -65,14 +65,16 @@ def main() -> None:
     jn.fit("sample:jars", "jars_sold given hours_open").draw("line", path=HERE / "line.png")
     seen = jn.look("sample:yields", FIRST, id="hive")
     seen.draw("response", path=HERE / "response.png")
-    seen.draw("matrix", path=HERE / "matrix.png")
+    each = jn.fit_each("sample:yields", "honey_kg given forage_km2", by="apiary")
+    each.draw("lines", path=HERE / "each.png")
     bent = jn.fit("sample:yields", BENT, id="hive")
     bent.draw("residuals", path=HERE / "residuals.png")
     study = jn.rehearse("y given x, z", {"intercept": 100, "x": 1, "z": 0.3}, [20, 50], seed=1)
     study.draw("estimates", path=HERE / "rehearsal.png")
     mended = bent.revise(leave_out="H058")
     mended.draw("simple_slopes", of="feed_kg", across="rain_days", path=HERE / "slopes.png")
-    mended.draw("level_differences", term="hive_type", path=HERE / "differences.png")
+    jars = jn.fit("sample:jars", "jars_sold given hours_open")
+    jars.draw("inverse", of="hours_open", at=30, path=HERE / "inverse.png")
     winter = jn.fit(
         "sample:winter",
         "survived of colonies given altitude_m, log(forage_km2), stores_kg",

@@ -769,3 +769,11 @@ def test_a_condition_moves_as_a_column_of_noughts_and_ones_does(joinery):
     ):
         with pytest.raises(jn.CallError, match=said):
             fit.simple_slopes(of, "forage_km2")
+
+
+def test_dates_are_read_aloud_as_dates():
+    curve = jn.fit("sample:hive_scale", "gain_kg given season_waves(date)").explain()
+    assert "follows a curve in date (season_waves): " in curve
+    assert " at 2025-0" in curve
+    months = jn.fit("sample:hive_scale", "gain_kg given month(date)").explain()
+    assert "- month(date) May, against April, goes with 0.77 more gain_kg" in months

@@ -15,6 +15,7 @@ from joinery.data.records import records
 from joinery.data.written_dates import stamps_of
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
 from joinery.design.terms import DesignTerm
+from joinery.notation.date_parts import DATE_PARTS
 from joinery.notation.tree import Call, Expression, Name, is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import figure, percent, telling_step, value
 from joinery.study.check.table import said_on_page
@@ -133,7 +134,7 @@ def _one(fit: Fitted, part: _Part) -> Iterator[str]:
     others = list(dict.fromkeys(n for t in part.terms for n in _names(t) if n != part.name))
     if part.name not in columns_of(fit):
         yield from _from_another_row(fit, part, others)
-    elif part.name not in fit.design.seen:
+    elif part.name not in fit.design.seen and part.name not in fit.design.dates:
         yield from _levels(fit, part, others)
     elif _stepped(part):
         yield from _steps(fit, part)
@@ -268,7 +269,10 @@ def _steps(fit: Fitted, part: _Part) -> Iterator[str]:
             D = np.zeros((1, fit.design.width))
             D[0, column] = 1.0
             level = level_text(factor.levels[recipe[0][1]])
-            step = f"{fit.words(part.name)} {level}, against {reference},"
+            made = factor.expression
+            of_date = isinstance(made, Call) and made.function in DATE_PARTS
+            name = factor.label if of_date else part.name
+            step = f"{fit.words(name)} {level}, against {reference},"
             yield goes_with(fit, step, contrast(fit, D), "other things held")
     rest = [t for t in part.terms if t not in plain]
     if rest or any(isinstance(t.factors[0], NumberFactor) and t not in conditions for t in plain):
@@ -336,7 +340,7 @@ def _curve(fit: Fitted, part: _Part) -> Iterator[str]:
     c, scale = means(fit, X), Scale(fit)
     rotated = scale.both_scales(c, *c.ends(fit.level), scale.offsets(len(at)), "mean")
     shown = ", ".join(
-        f"{ends(m, a, b)} at {value(v, 4)}"
+        f"{ends(m, a, b)} at {shown_value(fit, part.name, v)}"
         for m, a, b, v in zip(rotated["mean"], rotated["lower"], rotated["upper"], at, strict=True)
     )
     curves = {f.expression.function for t in part.terms for f in t.factors
