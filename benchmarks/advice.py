@@ -67,6 +67,8 @@ def followed(fault: Fault, n: int, rng: np.random.Generator) -> Outcome:
     table = fault.made(n, rng)
     fit = jn.fit(table, fault.sentence, **fault.options)
     grave = [line for line in said_on_page(fit._fitted) if line.verdict in GRAVE]
+    # as the page has them: facts of the data first, then the gravest
+    grave.sort(key=lambda line: (line.name != "data", GRAVE.index(line.verdict)))
     call = first_call(grave[0].advice) if grave else None
     if call is None:
         return Outcome(advised=False)

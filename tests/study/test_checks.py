@@ -476,3 +476,15 @@ def test_an_order_that_the_table_has_is_named_and_a_sorted_response_has_none():
     assert named(t.assign(y=np.sort(t["y"])))["verdict"] == "not judged"
     panel = pd.concat([t.assign(hive="a"), t.assign(hive="b")]).sort_values(["year", "hive"])
     assert named(panel)["check"].endswith("in the order of year inside each hive")
+
+
+def test_a_product_left_out_comes_before_the_curve_that_it_makes():
+    rng = np.random.default_rng(1)
+    table = pd.DataFrame({"x": rng.normal(size=100), "g": rng.choice(["a", "b"], 100)})
+    table["y"] = np.where(table["g"] == "a", 1, -1) * table["x"] + rng.normal(size=100)
+    found = jn.fit(table, "y given x, g").checks().frame
+    grave = found[found["verdict"].isin(["caution", "serious"])]
+    curve = grave[grave["check"].str.startswith("curvature across fitted")]
+    assert (curve["advice"] == 'first fit.revise(add="x * g"), which may answer this too').all()
+    assert len(curve) == 1
+    assert 'add it: fit.revise(add="x * g")' in grave["advice"].tolist()

@@ -124,7 +124,9 @@ def _of_shape(line: Line) -> bool:
 def _cause_first(fit: Fitted, lines: list[Line]) -> list[Line]:
     """Return the lines with one first step: a fan and a bend together ask for the logarithm.
 
-    Curves and products that a logarithm of the response would straighten are its consequences."""
+    Curves and products that a logarithm of the response would straighten are its consequences; a
+    curve across the fitted values is one of a product left out."""
+    lines = _product_first(lines)
     fan = any(line.kind == "spread" and line.verdict in GRAVE for line in lines)
     bent = any(line.name in BENT and line.verdict in GRAVE for line in lines)
     if not (fan and bent):
@@ -135,6 +137,20 @@ def _cause_first(fit: Fitted, lines: list[Line]) -> list[Line]:
     first = f"first {log}, which may answer this too"
     return [
         replace(line, advice=first) if line.name in BENT and line.verdict in GRAVE else line
+        for line in lines
+    ]
+
+
+def _product_first(lines: list[Line]) -> list[Line]:
+    """Return the lines with a product that is left out as the first step for fitted values."""
+    found = [line for line in lines if line.kind == "product" and line.verdict in GRAVE]
+    if not found:
+        return lines
+    first = f"first {found[0].advice.partition(': ')[2]}, which may answer this too"
+    return [
+        replace(line, advice=first)
+        if line.kind == "fitted curvature" and line.verdict in GRAVE
+        else line
         for line in lines
     ]
 
