@@ -241,3 +241,13 @@ def test_a_table_is_a_table_to_others():
     assert figures["r_squared"].tolist() == [fit.r_squared]
     assert np.isnan(figures["shape"].iloc[0])
     assert fit.figures() == jn.fit("sample:yields", fit.sentence).figures()
+
+
+@pytest.mark.parametrize(
+    ("share", "told"),
+    [(1.0, "100 %"), (0.9996, "99.96 %"), (0.99999, "99.999 %"), (0.994, "99.4 %"), (0.5, "50 %")],
+)
+def test_a_share_short_of_all_is_never_written_as_all(share, told):
+    assert numbers.percent(share) == told
+    assert numbers.short_of(0.9999, 1, 2) == "0.9999"
+    assert numbers.short_of(0.714, 1, 2) == "0.71"

@@ -14,11 +14,11 @@ from joinery.notation.tree import is_condition
 from joinery.show.numbers import (
     count,
     figure,
-    fixed,
     interval,
     p_phrase,
     p_value,
     percent,
+    short_of,
     to_decimals,
     value,
     with_error,
@@ -265,7 +265,7 @@ def _in_short(fit: Fitted) -> list[str]:
         ]
     out = []
     if fit.model_df > 0:
-        r2, adjusted = fixed(fit.r_squared, 2), fixed(fit.adjusted_r_squared or 0.0, 2)
+        r2, adjusted = (short_of(v or 0.0, 1, 2) for v in (fit.r_squared, fit.adjusted_r_squared))
         if fit.solution.spans_constant:
             about = ""
         else:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 MINUS = "−"
+MOST_DECIMALS = 9  # of a share short of one
 DIGITS = 4  # significant, for people: a figure's last one is then below its uncertainty
 
 
@@ -150,13 +151,22 @@ def to_decimals(value: float, decimals: int | None) -> str:
 
 
 def percent(share: float) -> str:
-    """A share as a percentage: ``71 %``; one decimal near the ends."""
+    """A share as a percentage: ``71 %``; one decimal near the ends, and never 100 short of all."""
     if math.isnan(share):
         return ""
     if 0 < share < 0.001:
         return "less than 0.1 %"
     near = 0 < share < 0.01 or 0.99 < share < 1
-    return f"{fixed(100 * share, 1 if near else 0)} %"
+    return f"{short_of(share, 100, 1 if near else 0)} %"
+
+
+def short_of(share: float, times: int, decimals: int) -> str:
+    """A share times something to so many decimals, more where it would round up to all of it."""
+    text = fixed(times * share, decimals)
+    while 0 < share < 1 and float(text) >= times and decimals < MOST_DECIMALS:
+        decimals += 1
+        text = fixed(times * share, decimals)
+    return text
 
 
 def level_words(level: float) -> str:

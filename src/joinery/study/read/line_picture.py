@@ -13,7 +13,7 @@ from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.factors import CategoryFactor
 from joinery.notation.tree import names_in
-from joinery.show.numbers import fixed, value
+from joinery.show.numbers import short_of, value
 from joinery.show.pictures.canvas import Words
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands, turned_back
@@ -183,7 +183,7 @@ def _points(fit: Fitted, name: str, held: Held, x: np.ndarray) -> tuple[np.ndarr
             f"held: {', '.join(remarks)}; points are the fitted curve plus each row's residual"
         )
         return y, f"{label}, adjusted to the values held", f"{equation_for_people(fit)}; {finding}"
-    r2 = f";  R² {fixed(fit.r_squared, 2)}" if fit.r_squared is not None else ""
+    r2 = f";  R² {short_of(fit.r_squared, 1, 2)}" if fit.r_squared is not None else ""
     return figures.observed, label, equation_for_people(fit) + r2
 
 
@@ -369,7 +369,7 @@ def _beside(fit: Fitted, other: Fitted, name: str, grid: np.ndarray) -> Named:
     if other.r_squared is None:
         r2 = ""
     else:
-        r2 = f", R² {fixed(other.r_squared, 2)}"
+        r2 = f", R² {short_of(other.r_squared, 1, 2)}"
     return Named(f"{_difference(fit, other)}{r2}", curve)
 
 
