@@ -122,7 +122,7 @@ def test_what_one_row_alone_decides_has_no_standard_error(kind):
     found = fit.coefficients().frame.set_index("term")
     assert np.isnan(found.loc["d", ["standard_error", "t", "p"]].astype(float)).all()
     assert np.isfinite(found.loc["x", "standard_error"])
-    assert "alone speaks to a coefficient" in " ".join(fit.coefficients().notes)
+    assert "rests on one row or cluster alone" in " ".join(fit.coefficients().notes)
     assert np.isnan(fit.overall()["f"][0])
 
 
