@@ -101,6 +101,21 @@ def neighbours(n: int, rng: Rng) -> pd.DataFrame:
     return t.assign(y=t["x"] + e)
 
 
+def counts_alike(n: int, rng: Rng) -> pd.DataFrame:
+    t = neighbours(n, rng)
+    return t.assign(y=rng.poisson(np.exp(1 + 0.8 * t["y"])))
+
+
+def row_before(n: int, rng: Rng) -> pd.DataFrame:
+    t = _plain(n, rng).assign(day=pd.date_range("2024-01-01", periods=n, freq="3D"))
+    return t.assign(y=t["x"] + 0.8 * t["x"].shift(1, fill_value=0.0) + rng.normal(size=n))
+
+
+def walks(n: int, rng: Rng) -> pd.DataFrame:
+    t = _plain(n, rng).assign(day=pd.date_range("2024-01-01", periods=n, freq="3D"))
+    return t.assign(x=t["x"].cumsum(), y=rng.normal(size=n).cumsum())
+
+
 def clusters(n: int, rng: Rng) -> pd.DataFrame:
     t = _plain(n, rng).assign(herd=[f"h{i // 10}" for i in range(n)])
     common = rng.normal(size=n // 10 + 1)[np.arange(n) // 10]
@@ -141,6 +156,13 @@ def slip(n: int, rng: Rng) -> pd.DataFrame:
     return t
 
 
+def another_unit(n: int, rng: Rng) -> pd.DataFrame:
+    t = _plain(n, rng).assign(x=rng.lognormal(2, 0.5, n))
+    t["y"] = t["x"] + rng.normal(size=n)
+    t.loc[rng.permutation(n)[: n // 10], "x"] *= 1000
+    return t
+
+
 FAULTS = (
     Fault("S-shaped curve, partial R² 0.3", s_shape, ("curvature", "fitted curvature")),
     Fault("slopes that cross between two groups", crossing, ("product",), "y given x, g"),
@@ -152,6 +174,9 @@ FAULTS = (
     Fault("4-fold fan", fan, ("spread", "spread across")),
     Fault("every seventh day + 2.5 SD, a date in the table", seventh_day, ("season", "breusch-godfrey", "durbin-watson")),
     Fault("neighbours alike 0.5, a date in the table", neighbours, ("durbin-watson", "breusch-godfrey")),
+    Fault("counts whose neighbours are alike 0.5, a date in the table", counts_alike, ("durbin-watson",), options={"family": "negative-binomial"}),
+    Fault("x of the row before left out, a date in the table", row_before, ("lagged predictor",)),
+    Fault("two random walks, a date in the table", walks, ("durbin-watson",)),
     Fault("clusters of ten alike 0.5, their column unused", clusters, ("belonging together", "left out")),
     Fault("a column left out, partial R² 0.2", left_out, ("left out",)),
     Fault("all rows there twice", twice, ("fact: rows twice",)),
@@ -159,6 +184,7 @@ FAULTS = (
     Fault("variance a third of Poisson", narrow_counts, ("dispersion",), options={"family": "poisson"}),
     Fault("a quarter of the counts zero", many_zeros, ("zeros", "dispersion"), options={"family": "poisson"}),
     Fault("one x ten times too large", slip, ("fact: cell",)),
+    Fault("x in another unit in a tenth of the rows", another_unit, ("fact: cell",)),
 )  # fmt: skip
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,7 @@ import numpy as np
 from joinery.data.columns import Column, level_text
 from joinery.notation.tree import merging
 from joinery.show.numbers import count, value
+from joinery.support.errors import listed
 
 LEAST_CELLS = 8  # of which one can be said to lie far from the others
 TENFOLD = 9.0  # times the next: a decimal point one place off, and a little less
@@ -20,6 +22,10 @@ FARTHER = 2.0  # times as far from the middle of the others as the next cell on 
 RARE, OFTEN = 2, 8  # rows of a level that may be a slip, and times as many of the one meant
 SHORT = 4  # letters: shorter levels are often one letter apart
 MOST_COMPARED = 400  # levels
+# cells in another unit: at most this share of a column, of at least so many different others, apart
+# from them by as many times as they themselves differ, and by so many at least
+APART_SHARE, LEAST_OTHERS, LEAST_TIMES = 0.3, 10, 5.0
+ROUND_TIMES = 0.12  # decimal places off a power of ten that scatter leaves
 
 
 def far_cells(column: Column, cells: np.ndarray, ordered: np.ndarray) -> Iterator[str]:
@@ -27,6 +33,12 @@ def far_cells(column: Column, cells: np.ndarray, ordered: np.ndarray) -> Iterato
 
     Parameters: the ``cells`` as they stand, and the known ones ``ordered``."""
     if len(ordered) < LEAST_CELLS or not np.isfinite(ordered[[0, -1]]).all():
+        return
+    apart = _another_unit(ordered)
+    if apart is not None:
+        labels = column.label_rows(np.flatnonzero(np.isin(cells, apart.cells)))
+        which = f"{count(len(labels), 'cell')} of {column.name} ({listed(labels, 4)})"
+        yield f"{which}, {apart.words}: another unit?"
         return
     for cell, rest, nearest in (
         (float(ordered[-1]), ordered[:-1], float(ordered[-2])),
@@ -38,6 +50,45 @@ def far_cells(column: Column, cells: np.ndarray, ordered: np.ndarray) -> Iterato
         if words:
             label = column.label_rows(np.flatnonzero(cells == cell)[:1])[0]
             yield f"{column.name} is {value(cell)} in row {label}, {words}"
+
+
+@dataclass(frozen=True)
+class Apart:
+    """Cells of a column that stand apart from the others, and how many times larger they are."""
+
+    cells: np.ndarray
+    times: float
+
+    @property
+    def words(self) -> str:
+        """``about 1,000 times the others``; a power of ten is written as one."""
+        times, way = self.times, "times the others"
+        if times < 1:
+            times, way = 1 / times, "times smaller than the others"
+        power = np.log10(times)
+        if abs(power - round(power)) < ROUND_TIMES:
+            times = 10.0 ** round(power)
+        return f"about {float(f'{times:.2g}'):,.0f} {way}"
+
+
+def _another_unit(ordered: np.ndarray) -> Apart | None:
+    """Return the few cells of one sign that are a gap apart from all others, wider than those."""
+    size = np.sort(np.abs(ordered))
+    if ordered[0] <= 0 <= ordered[-1] or len(size) < 2 * LEAST_OTHERS:
+        return None
+    logs = np.log10(size)
+    steps = np.diff(logs)
+    at = int(np.argmax(steps)) + 1
+    low, high = logs[:at], logs[at:]
+    few, others = (high, low) if len(high) <= len(low) else (low, high)
+    least = 2 if few is high else 3  # cells that come near zero lie many times apart there
+    if not least <= len(few) <= APART_SHARE * len(logs) or len(np.unique(others)) < LEAST_OTHERS:
+        return None
+    if steps[at - 1] < max(np.ptp(low), np.ptp(high), np.log10(LEAST_TIMES)):
+        return None
+    times = float(10 ** (np.median(few) - np.median(others)))
+    cells = ordered[np.isin(np.abs(ordered), size[at:] if few is high else size[:at])]
+    return Apart(cells, times)
 
 
 def _far(cell: float, rest: np.ndarray, nearest: float) -> str:

@@ -138,7 +138,7 @@ def _column(fit: Fitted, name: str, column: ColumnValue) -> dict[str, Any]:
         "from": value(low),
         "to": value(high),
         "step": float(f"{step:.0e}"),
-        "start": float(f"{start_at:.6g}"),
+        "start": np.format_float_positional(float(f"{start_at:.6g}"), trim="-"),
     }
 
 

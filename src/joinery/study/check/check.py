@@ -11,6 +11,7 @@ from joinery.study.fitted import Fitted
 from joinery.study.verdicts import NO_SIGN, NOT_JUDGED
 
 NO_ADVICE = "nothing"
+ORDER = "Are neighbouring rows independent?"
 
 
 @dataclass(frozen=True)

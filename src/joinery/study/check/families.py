@@ -18,6 +18,7 @@ from joinery.design.glm_blocks import WorkingRows
 from joinery.show.numbers import figure, percent
 from joinery.study.check.check import Line, not_judged
 from joinery.study.check.facts import data
+from joinery.study.check.order import order
 from joinery.study.check.overlap import overlap
 from joinery.study.check.products import products
 from joinery.study.check.single_rows import badly_fitted, decides
@@ -62,6 +63,7 @@ def family_checks() -> tuple[Callable[[Fitted], Iterator[Line]], ...]:
         zeros,
         fitted_means,
         unused,
+        order,
         overlap,
         badly_fitted,
         decides,

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Iterator
+from dataclasses import replace
 from functools import partial
 from typing import NamedTuple
 
@@ -15,116 +15,25 @@ from joinery.core.blocks.products import inner
 from joinery.core.inference import diagnostics
 from joinery.core.inference.added import smallest_shift
 from joinery.core.least_squares.solution import Solution
-from joinery.data.columns import Column
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.evaluate import EVERY_ROW, Context
-from joinery.notation.evaluate import Rows as Positions
+from joinery.notation.evaluate import Context
 from joinery.show.numbers import count, figure
-from joinery.study.check.added import added, indicators, of_used, usable_columns
-from joinery.study.check.check import Line, Seen, not_judged, nothing_left
+from joinery.study.check.added import with_residuals
+from joinery.study.check.check import ORDER, Line, Seen, not_judged, nothing_left
+from joinery.study.check.lagged import STEPS, differences, lagged_predictors, wandering
 from joinery.study.check.rate import SHARES
-from joinery.study.fitted import Fitted, once, rows_at_hand, without_place, working_rows
+from joinery.study.check.season import season
+from joinery.study.check.sequence import in_order, order_option, sequence
+from joinery.study.fitted import Fitted, rows_at_hand, without_place, working_rows
 from joinery.study.rows.digest import Rows, pieces
 from joinery.study.rows.figures import per_row, too_many
+from joinery.study.rows.glm_figures import has_quantiles
 from joinery.study.verdicts import NOT_JUDGED
 from joinery.support import advice as say
 from joinery.support.limits import ORDER_CELLS
 
 LAGS = 4  # neighbours that Breusch and Godfrey's test goes back
-LEAST_IN_ORDER = 8  # rows from which on an order that the table has is looked for
-FIRST_YEAR, LAST_YEAR = 1500, 2200  # whole numbers between them that sort a table are years
-MOST_SEQUENCES = 200  # levels of a category inside which a date may sort the table
 MOST_TOLD = 2e5  # cells of a basis whose figures are told where no order is known
-
-ORDER = "Are neighbouring rows independent?"
-
-
-@once
-def sequence(fit: Fitted) -> Sequence | None:
-    """Return the order in which neighbours are judged: the one given, else one that the table has.
-
-    A date or a year that sorts the table, strictly, or inside each level of a category. Where the
-    response itself is sorted, order follows from it and tells nothing."""
-    table, chosen = rows_at_hand(fit)
-    name = fit.options.order
-    if name:
-        codes = table.column(name).codes(EVERY_ROW)[chosen.rows]
-        return Sequence(name, np.argsort(codes, kind="stable"))
-    if too_many(fit) or table.read_as_needed:
-        return None
-    if chosen.used < LEAST_IN_ORDER:
-        return None
-    times = [name for name, column in usable_columns(table) if _tells_time(column, chosen.rows)]
-    if not times:
-        return None
-    response = joined(working_rows(fit).row_blocks, lambda block: block.y)
-    if _sorted(response, strictly=False):
-        return None
-    for name in times:
-        if _sorted(table.column(name).numbers(chosen.rows)):
-            return Sequence(name, np.arange(len(response)))
-    for name in times:
-        x = table.column(name).numbers(chosen.rows)
-        for group, column in usable_columns(table):
-            if column.kind != "category" or not 1 < len(column.all_levels) <= MOST_SEQUENCES:
-                continue
-            codes = column.codes(chosen.rows)
-            if _sorted_inside(x, codes):
-                return Sequence(name, np.lexsort((x, codes)), group)
-    return None
-
-
-@dataclass(frozen=True)
-class Sequence:
-    """An order of the fitted rows: the column that gives it, and their places in it."""
-
-    name: str
-    places: np.ndarray
-    within: str | None = None  # the category inside whose levels the column sorts the table
-
-    @property
-    def words(self) -> str:
-        if self.within is None:
-            return f"in the order of {self.name}"
-        return f"in the order of {self.name} inside each {self.within}"
-
-
-def _tells_time(column: Column, rows: Positions) -> bool:
-    """Return True for a column of dates or of years, with a value in each row."""
-    if column.kind not in ("date", "number"):
-        return False
-    x = column.numbers(rows)
-    if not np.isfinite(x).all():
-        return False
-    years = (x >= FIRST_YEAR) & (x <= LAST_YEAR) & (x == np.round(x))
-    return column.kind == "date" or bool(years.all())
-
-
-def _sorted(x: np.ndarray, *, strictly: bool = True) -> bool:
-    steps = np.diff(x)
-    if strictly:
-        return bool((steps > 0).all() or (steps < 0).all())
-    return bool((steps >= 0).all() or (steps <= 0).all())
-
-
-def _sorted_inside(x: np.ndarray, codes: np.ndarray) -> bool:
-    """Return True if the rows of each level are sorted, most of which have several."""
-    if (codes < 0).any():
-        return False
-    order = np.argsort(codes, kind="stable")
-    same = np.diff(codes[order]) == 0
-    steps = np.diff(x[order])[same]
-    if len(steps) < len(x) // 2:
-        return False
-    return bool((steps > 0).all() or (steps < 0).all())
-
-
-def in_order(fit: Fitted) -> np.ndarray:
-    """Return the places of the fitted rows in the order in which neighbours are judged."""
-    known = sequence(fit)
-    if known is None:
-        return np.arange(rows_at_hand(fit)[1].used)
-    return known.places
 
 
 def order(fit: Fitted) -> Iterator[Line]:
@@ -148,83 +57,46 @@ def order(fit: Fitted) -> Iterator[Line]:
     if known is None and large and not too_many(fit):
         yield not_judged("durbin-watson", "order", ORDER, check, way)
         return
-    distances, lagged = _of_many(fit) if too_many(fit) else _of_few(fit)
-    lines = [_durbin_watson(fit, distances)]
+    distances, lagged = _neighbour_tests(fit)
+    wander = wandering(fit, distances)
+    lines = [_durbin_watson(fit, distances, wander)]
     if fit.residual_df > 2 * LAGS + 2 and np.isfinite(lagged.statistic):
         lines.append(_breusch_godfrey(fit, lagged))
     if known is None:  # the table's own order, which may mean nothing: figures without a verdict
         for line in lines:
             yield replace(line, tested=False, verdict=NOT_JUDGED, advice=way)
         return
-    yield from (replace(line, check=f"{line.check}, {known.words}") for line in lines)
-    yield from _season(fit, known)
+    lines = [replace(line, check=f"{line.check}, {known.words}") for line in lines]
+    lines += [*season(fit, known), *lagged_predictors(fit, known)]
+    if wander:  # what else is found comes of it
+        yield from lines
+    else:  # the surest is the cause, and its advice comes first
+        yield from sorted(lines, key=lambda line: line.test.p)
 
 
-# ------------------------------------------------------------------ seasons
+def _neighbour_tests(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
+    """Durbin and Watson's test, and Breusch and Godfrey's, which is for least squares alone."""
+    if not fit.estimate.linear:
+        return _of_family(fit), diagnostics.NOTHING
+    if too_many(fit):
+        return _of_many(fit)
+    return _of_few(fit)
 
 
-def _season(fit: Fitted, known: Sequence) -> Iterator[Line]:
-    """The season that dates suggest, added to the model: weekdays, months, quarters, hours."""
-    table, chosen = rows_at_hand(fit)
-    column = table.column(known.name)
-    if column.kind != "date":
-        return
-    days = column.numbers(chosen.rows)
-    ordered = days[known.places]
-    step = float(np.median(np.abs(np.diff(ordered))))
-    season = next((s for s in SEASONS if s.least <= step <= s.most), None)
-    if season is None or len(days) < 3 * season.length:
-        return
-    codes = season.of(days)
-    Z = indicators(codes, season.length)[:, 1:]
-    test = added(fit, of_used(Z), [np.arange(season.length - 1)])[0]
-    yield Line(
-        "season",
-        "order",
-        ORDER,
-        f"{season.name}s of {known.name} added (F)",
-        test,
-        finding=f"rows of one {season.name} are alike",
-        advise=lambda: f"add a column that names the {season.name}",
-        small=0.02,
-        large=0.2,
-    )
+def _of_family(fit: Fitted) -> diagnostics.Test:
+    """Durbin and Watson's test of quantile residuals (Dunn & Smyth 1996), else of Pearson's."""
+    figures, places = per_row(fit).extras, in_order(fit)
+    e = figures.get("quantile_residual", figures["pearson_residual"])
+    e = np.where(np.isfinite(e), e, 0.0)[places]
+    if len(e) * fit.solution.rank > ORDER_CELLS:
+        return diagnostics.durbin_watson(e, None)
+    parts = [_basis(fit.solution, block) for block, _ in with_residuals(fit)]
+    return diagnostics.durbin_watson(e, np.concatenate(parts)[places])
 
 
-@dataclass(frozen=True)
-class Season:
-    """A cycle that dates may have: days between rows, its length, the place of a date in it."""
-
-    name: str
-    least: float
-    most: float
-    length: int
-    of: Callable[[np.ndarray], np.ndarray]
-
-
-def _months(days: np.ndarray) -> np.ndarray:
-    stamps = np.floor(days).astype("datetime64[D]").astype("datetime64[M]")
-    return np.asarray(stamps.astype(int) % 12)
-
-
-def _quarters(days: np.ndarray) -> np.ndarray:
-    return _months(days) // 3
-
-
-def _weekdays(days: np.ndarray) -> np.ndarray:
-    return np.asarray((np.floor(days).astype(int) + 3) % 7)
-
-
-def _hours(days: np.ndarray) -> np.ndarray:
-    return np.asarray(np.floor((days % 1) * 24 + 1e-6).astype(int) % 24)
-
-
-SEASONS = (
-    Season("hour", 0.9 / 24, 1.1 / 24, 24, _hours),
-    Season("weekday", 0.99, 1.01, 7, _weekdays),
-    Season("month", 27.5, 31.5, 12, _months),
-    Season("quarter", 89.0, 93.0, 4, _quarters),
-)
+def _basis(solution: Solution, block: RowBlock) -> np.ndarray:
+    """Return the rows of a block in an orthonormal basis of the weighted columns (m, rank)."""
+    return np.asarray(solution.in_basis(block.X) * np.sqrt(block.precisions)[:, None])
 
 
 # ------------------------------------------------------------------ neighbours
@@ -317,20 +189,26 @@ def _neighbours(solution: Solution, rows: Rows) -> _Neighbours:
     )
 
 
-def _durbin_watson(fit: Fitted, test: diagnostics.Test) -> Line:
+def _durbin_watson(fit: Fitted, test: diagnostics.Test, wander: bool) -> Line:
     if test.size > 0:
         tail = "neighbours alike"
     else:
         tail = "neighbours opposed"
+    of = ""
+    if not fit.estimate.linear:
+        of = " of quantile residuals" if has_quantiles(fit.estimate) else " of Pearson residuals"
+    more = ""
+    if wander:
+        more = "; series that wander like these go together by chance alone"
     seen = smallest_shift(SHARES["order"] / 2) / np.sqrt(max(fit.n_rows, 1))
     return Line(
         "durbin-watson",
         "order",
         ORDER,
-        f"Durbin–Watson ({tail}, both tails)",
+        f"Durbin–Watson{of} ({tail}, both tails)",
         replace(test, size=abs(test.size)),
-        finding=f"{tail} (correlation {figure(test.size, 2)} one row apart)",
-        advise=partial(_advice, fit),
+        finding=f"{tail} (correlation {figure(test.size, 2)} one row apart){more}",
+        advise=partial(_advice, fit, wander),
         small=0.1,
         large=0.4,
         would_see=Seen("neighbours alike", float(seen)) if seen < 1 else None,
@@ -344,12 +222,17 @@ def _allowed(fit: Fitted) -> str:
     return "autocorrelated standard errors take care of the coefficients, not of forecasts"
 
 
-def _advice(fit: Fitted) -> str:
+def _advice(fit: Fitted, wander: bool = False) -> str:
     """Return standard errors that hold; a lagged response alone would bend the coefficients."""
-    order = {}
     known = sequence(fit)
-    if known is not None and not fit.options.order:
-        order = {"order": known.name}
+    steps = ""
+    if wander:
+        steps = differences(fit, known)
+    if steps:
+        return f"{STEPS}: {steps}"
+    order = {}
+    if known is not None:
+        order = order_option(fit, known)
     return f"try {say.change(std_errors='autocorrelated', **order)}"
 
 

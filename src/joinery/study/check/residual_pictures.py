@@ -17,7 +17,7 @@ from joinery.show.numbers import count, figure, p_phrase
 from joinery.show.numbers import value as shown
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide, zero
-from joinery.study.check.order import in_order
+from joinery.study.check.sequence import in_order
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.picture_words import flags_of, placed, worded

@@ -10,6 +10,7 @@ from joinery.show.table import Table
 from joinery.show.table_layout import Layout
 from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.check.facts import data
+from joinery.study.check.lagged import STEPS
 from joinery.study.check.normal import normal
 from joinery.study.check.order import order
 from joinery.study.check.overlap import overlap
@@ -126,7 +127,7 @@ def _cause_first(fit: Fitted, lines: list[Line]) -> list[Line]:
 
     Curves and products that a logarithm of the response would straighten are its consequences; a
     curve across the fitted values is one of a product left out."""
-    lines = _product_first(lines)
+    lines = _steps_first(_product_first(lines))
     fan = any(line.kind == "spread" and line.verdict in GRAVE for line in lines)
     bent = any(line.name in BENT and line.verdict in GRAVE for line in lines)
     if not (fan and bent):
@@ -137,6 +138,19 @@ def _cause_first(fit: Fitted, lines: list[Line]) -> list[Line]:
     first = f"first {log}, which may answer this too"
     return [
         replace(line, advice=first) if line.name in BENT and line.verdict in GRAVE else line
+        for line in lines
+    ]
+
+
+def _steps_first(lines: list[Line]) -> list[Line]:
+    """Return the lines with steps from row to row as the first step where series wander."""
+    steps = [line for line in lines if line.verdict in GRAVE and line.advice.startswith(STEPS)]
+    if not steps:
+        return lines
+    first = f"first {steps[0].advice}, which may answer this too"
+    consequences = (*BENT, "even spread", "left out")
+    return [
+        replace(line, advice=first) if line.name in consequences and line.verdict in GRAVE else line
         for line in lines
     ]
 

@@ -11,7 +11,7 @@ import numpy as np
 from joinery.data.records import Records, records
 from joinery.show.numbers import count, figure, level_words
 from joinery.show.pictures.canvas import DENSE, Words
-from joinery.study.check.order import in_order
+from joinery.study.check.sequence import in_order
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.table import forecast_with_remarks
 from joinery.study.picture_words import flags_of, placed, worded
