@@ -139,6 +139,26 @@ def test_on_a_phone_nothing_is_wider_than_the_screen(browser, page):
     assert wide <= 390
 
 
+def test_a_wide_screen_has_pictures_side_by_side_and_verdicts_first(browser, page):
+    browser.set_window_size(1280, 800)
+    opened(browser, page)
+    boxes = "return [...document.querySelectorAll('.pictures figure')].slice(0, 2).map(f => f.getBoundingClientRect()).map(b => [b.top, b.left, b.width])"
+    (first_top, first_left, wide), (top, left, _) = browser.execute_script(boxes)
+    assert first_top == pytest.approx(top, abs=2)
+    assert left > first_left + wide
+    seen = "return [...document.querySelectorAll('#rows thead th')].filter(t => t.offsetWidth).map(t => t.textContent)"
+    heads = browser.execute_script(seen)
+    assert heads[:3] == ["hive", "verdict", "reason"]
+    assert "DFFITS" not in heads
+    fits = "const t = document.querySelector('#rows .table'); return t.scrollWidth <= t.clientWidth"
+    assert browser.execute_script(fits)
+    browser.find_element("css selector", "#rows .more-switch").click()
+    assert "DFFITS" in browser.execute_script(seen)
+    browser.execute_script("document.getElementById('rows').scrollIntoView()")
+    nav = browser.execute_script("return document.querySelector('nav').getBoundingClientRect().top")
+    assert 0 <= nav < 5
+
+
 def test_it_prints(browser, page, tmp_path):
     opened(browser, page)
     pdf = base64.b64decode(

@@ -583,6 +583,8 @@ def _from_mapping(data: Mapping[Any, Any]) -> pd.DataFrame:
         k: v if str(k) in lengths else [v.item() if isinstance(v, np.ndarray) else v] * rows
         for k, v in data.items()
     }
-    return pd.DataFrame(
-        {k: v if isinstance(v, (np.ndarray, pd.Series)) else list(v) for k, v in wide.items()}
-    )
+    columns = {k: v if isinstance(v, (np.ndarray, pd.Series)) else list(v) for k, v in wide.items()}
+    try:
+        return pd.DataFrame(columns)
+    except OverflowError:  # whole numbers beyond any float stay what they are
+        return pd.DataFrame(columns, dtype=object)

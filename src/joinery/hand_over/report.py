@@ -20,6 +20,7 @@ from joinery.hand_over.try_values import Tries, script_of, try_values
 from joinery.notation.evaluate import positions_at
 from joinery.show.files import write_text
 from joinery.show.numbers import value
+from joinery.show.pictures.layout import caption_of
 from joinery.show.report.drawing import axes_of, picture
 from joinery.show.report.page import (
     Block,
@@ -28,8 +29,10 @@ from joinery.show.report.page import (
     Row,
     Section,
     bullets,
+    caption,
     code,
     paragraph,
+    pictures,
     rendered,
 )
 from joinery.show.report.tables import table
@@ -55,6 +58,9 @@ from joinery.support.limits import MOST_CODE, MOST_LISTED
 
 LINE_PICTURES = 3  # predictors with a picture of their line
 CHECKED = ("residuals", "spread", "quantiles", "leverage", "influence")
+# columns of the rows table that are seen at once, the others when asked
+ROW_FIGURES = ("verdict", "reason", "observed", "fitted", "residual", "studentized_residual",
+               "leverage", "cooks_distance")  # fmt: skip
 NAMES = {
     "text": "to read", "latex": "LaTeX", "python": "a Python function",
     "javascript": "a JavaScript function", "sql": "an SQL expression",
@@ -64,9 +70,9 @@ NAMES = {
 
 def report(fits: Sequence[Fitted], path: str | os.PathLike[str]) -> Path:
     """Write the page. See ``Fit.report`` and ``joinery.report``."""
-    from joinery.show.pictures.style import own_style
+    from joinery.show.pictures.style import page_style
 
-    with own_style():  # the page has grounds and letters of its own
+    with page_style():  # the page has grounds and letters of its own
         return write_text(path, rendered(_page(fits)))
 
 
@@ -172,14 +178,15 @@ class _Builder:
         yield self._section("before", "Before you read on", before)
         yield self._section("short", "In short", [paragraph(" ".join(page.in_short))])
         yield self._section("read", "Read", [
-            table(coefficients(fit)), self._picture("coefficients"),
+            table(coefficients(fit)), pictures([self._picture("coefficients"),
             *(self._picture("line", against=name) for name in numeric_columns(fit)[:LINE_PICTURES]),
-        ])  # fmt: skip
+        ])])  # fmt: skip
         yield self._section("try", "Try values", [self._try_values()])
         yield Section(f"{self.prefix}equation", "The equation", list(self._equations()))
         yield self._section("tests", "Test", [table(overall(fit)), table(anova(fit))])
         looked_at = CHECKED + ("sequence",) * (fit.options.order is not None)
-        yield self._section("checks", "Check", [table(checks(fit)), *map(self._picture, looked_at)])
+        drawn = pictures([*map(self._picture, looked_at)])
+        yield self._section("checks", "Check", [table(checks(fit)), drawn])
         yield self._section("rows", "The rows", [self._rows()])
         if self.prefix:
             h = "h4"
@@ -189,7 +196,9 @@ class _Builder:
         yield self._section("understand", "Understand", read)
         if fit.origin is not None and len(fit.origin.used_rows.awaiting):
             yield self._section(
-                "forecast", "Forecast", [table(forecast(fit)), self._picture("forecast")]
+                "forecast",
+                "Forecast",
+                [table(forecast(fit)), pictures([self._picture("forecast")])],
             )
         yield self._section("workings", "The arithmetic", [], self._workings())
 
@@ -217,7 +226,7 @@ class _Builder:
         if name == "line":
             about = axes_of(figure) | {"fit": self.place, "against": options["against"]}
             placed = f' data-axes="{html.escape(json.dumps(about), quote=True)}"'
-        return f"<figure{placed}>{drawn}</figure>"
+        return f"<figure{placed}>{drawn}{caption(caption_of(figure))}</figure>"
 
     def _try_values(self) -> str:
         """The form, or why there is none."""
@@ -270,7 +279,8 @@ class _Builder:
         else:
             result = remarkable_rows(self.fit)
         numbers: list[int | None] = [self.numbers[label] for label in labels]
-        return table(result, numbers + [None] * (len(result) - len(numbers)))
+        lines = numbers + [None] * (len(result) - len(numbers))
+        return table(result, lines, first=ROW_FIGURES, name=f"{self.prefix}rows")
 
     def _workings(self) -> Block:
         try:

@@ -7,8 +7,18 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from joinery.show.files import write_text
+from joinery.show.pictures.layout import caption_of
 from joinery.show.report.drawing import picture
-from joinery.show.report.page import Block, Chapter, Page, Section, bullets, paragraph, rendered
+from joinery.show.report.page import (
+    Block,
+    Chapter,
+    Page,
+    Section,
+    bullets,
+    caption,
+    paragraph,
+    rendered,
+)
 from joinery.show.report.tables import table
 from joinery.study.each import pictures, tables
 from joinery.study.each.differ import test
@@ -19,10 +29,10 @@ from joinery.study.held import numeric_columns
 
 def report_each(groups: Groups, path: str | os.PathLike[str]) -> Path:
     """Write the page. See ``FitSet.report``."""
-    from joinery.show.pictures.style import own_style
+    from joinery.show.pictures.style import page_style
 
     rows_at_hand(groups.common)
-    with own_style():
+    with page_style():
         title = f"{groups.common.sentence}, for each {tables.by_words(groups)}"
         page = Page(title, "made by Joinery", [Chapter("", list(_sections(groups)))], [])
         return write_text(path, rendered(page))
@@ -50,4 +60,5 @@ def _section(anchor: str, heading: str, *parts: str) -> Section:
 
 def _picture(groups: Groups, name: str, place: int) -> str:
     figure = pictures.draw(groups, name, against=None, path=None, figsize=None)
-    return picture(figure, f"each{place}", [])
+    drawn = picture(figure, f"each{place}", [])
+    return f"<figure>{drawn}{caption(caption_of(figure))}</figure>"

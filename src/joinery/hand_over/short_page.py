@@ -29,6 +29,7 @@ from joinery.study.check.single_rows import largest_move
 from joinery.study.check.table import MOST_BAD, check_lines, said_on_page
 from joinery.study.fitted import Fitted
 from joinery.study.read.coefficients import p_values, said_of_errors, standard_units
+from joinery.study.read.curve_sizes import curve_sizes
 from joinery.study.read.estimates import estimates
 from joinery.study.read.notes import READING, notes
 from joinery.study.read.overall import OverallTest, overall_test
@@ -40,13 +41,14 @@ from joinery.support.errors import listed
 MOST_CAUTIONS = 5  # lines of a page that people read before the figures
 NAMED_ROWS = 2  # single rows that the page names
 MOST_READING = 2  # remarks on reading that the page shows
-MOST_EFFECTS = 12  # coefficients beside the intercept that the page shows, where there are more
+# coefficients that the page shows, and how many it shows of more, in the order of the sentence
+MOST_COEFFICIENTS, MOST_FIRST = 40, 12
 MOST_TERMS = 40  # terms of an equation, and names of a sentence, that the page writes out
 
 
 def short_page(fit: Fitted, digits: int | None = None) -> Page:
     """The short page."""
-    chosen = _matter_most(fit)
+    chosen = _shown(fit)
     terms = len(fit.solution.places)
     return Page(
         sentence=_sentence(fit),
@@ -58,10 +60,19 @@ def short_page(fit: Fitted, digits: int | None = None) -> Page:
         level=fit.level,
         more=_elsewhere(terms - len(chosen), "coefficients") if len(chosen) < terms else "",
         equation=equation(fit) if terms <= MOST_TERMS else _elsewhere(terms, "equation"),
-        bar_note=BAR_NOTE
-        if fit.estimate.linear
-        else "change of the linear predictor per sd of the term",
+        bar_note=_bar_note(fit),
     )
+
+
+def _bar_note(fit: Fitted) -> str:
+    """Return what the bars are in, and which stand for a curve."""
+    note = "change of the linear predictor per sd of the term"
+    if fit.estimate.linear:
+        note = BAR_NOTE
+    curves = [fit.words(curve.name) for curve in curve_sizes(fit)]
+    if curves:
+        note += f"; one bar for the curve of {listed(curves)}, its sd over the rows"
+    return note
 
 
 def _under(fit: Fitted) -> str:
@@ -347,7 +358,7 @@ def _sentence(fit: Fitted) -> str:
     written = [str(term) for term in fit.design.sentence.terms]
     if len(written) <= MOST_TERMS:
         return fit.sentence
-    first = ", ".join(written[:MOST_EFFECTS])
+    first = ", ".join(written[:MOST_FIRST])
     return f"{fit.response.name} given {first}, … ({len(written):,} terms)"
 
 
@@ -359,25 +370,22 @@ def _elsewhere(number: int, call: str) -> str:
     return f"{number:,} {what}: see {call}"
 
 
-def _matter_most(fit: Fitted) -> list[int]:
-    """The places of the coefficients to show: of many the surest ones, in their order."""
-    e = estimates(fit)
-    if len(fit.solution.places) <= MOST_EFFECTS + 2:
-        return list(range(len(e.names)))
-    with np.errstate(all="ignore"):
-        sure = np.nan_to_num(np.abs(e.values / e.standard_errors), nan=-1.0)
-    if fit.solution.has_intercept:
-        first = [0]
-    else:
-        first = []
-    sure[first] = -2.0
-    return sorted([*first, *np.argsort(-sure, kind="stable")[:MOST_EFFECTS].tolist()])
+def _shown(fit: Fitted) -> list[int]:
+    """The places of the coefficients to show: all, or of very many the first of the sentence."""
+    places = list(range(len(estimates(fit).names)))
+    if len(fit.solution.places) <= MOST_COEFFICIENTS:
+        return places
+    return places[: MOST_FIRST + fit.solution.has_intercept]
 
 
 def _effects(fit: Fitted, digits: int | None, chosen: Sequence[int]) -> list[Effect]:
     e = estimates(fit)
     lower, upper = intervals.around(e.values, e.standard_errors, e.df, fit.level)
     p, units = p_values(e), standard_units(fit)
+    ends = np.column_stack([lower, e.values, upper]) * units[:, None]
+    for curve in curve_sizes(fit):  # one bar at the first of its coefficients
+        ends[list(curve.places)] = np.nan
+        ends[curve.places[0]] = curve.bar
     out = []
     for i in chosen:
         name = e.names[i]
@@ -391,7 +399,7 @@ def _effects(fit: Fitted, digits: int | None, chosen: Sequence[int]) -> list[Eff
                 interval="" if empty else interval(lower[i], upper[i], decimals),
                 standard_error="" if empty else to_decimals(e.standard_errors[i], rounded),
                 p=p_value(float(p[i])),
-                bar=(lower[i] * units[i], e.values[i] * units[i], upper[i] * units[i]),
+                bar=tuple(ends[i].tolist()),
             )
         )
     return out

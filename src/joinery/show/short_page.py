@@ -179,7 +179,7 @@ def _effects(page: Page, room: int) -> RenderableType:
         )
     if not scale:
         return grid
-    note = Text(f"  bars: {page.bar_note}")
+    note = Padding(Text(f"bars: {page.bar_note}"), (0, 0, 0, 2))
     if beside:
         return Group(grid, note)
     return Group(grid, Text(""), _bars_below(page, scale, room))
@@ -208,7 +208,7 @@ def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
     strip.add_column(_scale_line(scale, cells), no_wrap=True)
     for e in drawn:
         strip.add_row(Text(f"  {e.term}"), Text(bar(e.bar, scale, cells)))
-    return Group(strip, Text(f"  {page.bar_note}"))
+    return Group(strip, Padding(Text(page.bar_note), (0, 0, 0, 2)))
 
 
 def _scale_line(scale: float, cells: int) -> str:

@@ -30,6 +30,7 @@ from joinery.show.pictures.layout import (
     place_labels,
     refit,
     settle,
+    stand_under,
 )
 from joinery.show.pictures.style import (
     DPI,
@@ -39,6 +40,7 @@ from joinery.show.pictures.style import (
     given,
     ground,
     letters,
+    sheet_inches,
 )
 from joinery.support.errors import CallError
 
@@ -59,6 +61,7 @@ class Words:
     x: str
     y: str
     x_dates: bool = False  # whether the horizontal axis counts days since 1970
+    under: str = ""  # what stands under the picture, in full: an equation, what is held
 
 
 def sheet(ax: Axes | None, words: Words) -> tuple[Figure, Axes]:
@@ -70,6 +73,7 @@ def sheet(ax: Axes | None, words: Words) -> tuple[Figure, Axes]:
     else:
         figure = outermost(ax.figure)
         ax.set_title(words.title, loc="left", fontsize=11, fontweight="bold", color=INK)
+    stand_under(ax.figure, words.under)
     dress(ax)
     ax.set_xlabel(words.x, color=INK, fontsize=10)
     ax.set_ylabel(words.y, color=INK, fontsize=10)
@@ -115,7 +119,7 @@ def paper(title: str, finding: str, high: float = HIGH) -> tuple[Figure, float]:
     """Return a sheet with title and finding, and the share of its height left below them."""
     figure: Any = given().figure
     if figure is None:
-        size = given().inches or (WIDE, high)
+        size = sheet_inches(WIDE, high)
         figure = Picture(figsize=size, dpi=dots_per_inch(), facecolor=ground())
     words = fold(figure, "finding", finding)
     unit = HIGH / float(inches_of(figure)[1]) * letters()

@@ -11,7 +11,7 @@ import numpy as np
 
 from joinery.show.palette import AMBER, INK, MIST, SLATE
 from joinery.show.pictures.canvas import date_axis, panels, paper
-from joinery.show.pictures.layout import brief
+from joinery.show.pictures.layout import brief, stand_under
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -78,6 +78,7 @@ def line_panels(
     y_label: str,
     *,
     dates: bool = False,
+    under: str = "",
 ) -> Figure:
     """A panel a group on one scale: its rows and its line in amber, that of all rows in slate."""
     across = min(MOST_ACROSS, max(2, math.ceil(math.sqrt(len(shown)))))
@@ -85,6 +86,7 @@ def line_panels(
     figure, top = paper(
         title, f"{finding}; grey: one line for all", max(LEAST_HIGH, PANEL_HIGH * rows + 1)
     )
+    stand_under(figure, under)
     axes = panels(figure, top, rows, across, gap=(0.055, 0.085), above=0.045)
     every_y = np.concatenate([panel.y for panel in shown])
     low, high = float(np.nanmin(every_y)), float(np.nanmax(every_y))

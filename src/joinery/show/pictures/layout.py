@@ -19,7 +19,7 @@ from matplotlib.transforms import Bbox
 
 from joinery.show.marks import visible
 from joinery.show.palette import INK, PAPER, SLATE
-from joinery.show.pictures.style import given, letters, recolour, resize_letters
+from joinery.show.pictures.style import given, letters, on_a_page, recolour, resize_letters
 
 Cell = tuple[float, float, float, float]  # left, bottom, right, top as shares of the figure
 Box = tuple[float, float, float, float]  # the same in pixels
@@ -27,6 +27,7 @@ Sheet = Figure | SubFigure
 MOST_NAME = 26  # characters of a name; longer ones stand in the key
 MOST_TICK = 44  # characters of a name at the left of an axis
 KEY_LINE = 0.16  # inches
+WIDE_LINE, MOST_LINES = 124, 8  # characters of a line under a picture, and lines
 SMALL, SMALL_AXES = 6.5, 75.0  # letters on axes lower than this, in points
 END = "end of a series"
 # directions in which a label may stand off its point, the best first
@@ -35,6 +36,7 @@ AWAY = ((1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (-1, 1), (1, -1), (-1, -1))
 _cells: WeakKeyDictionary[Axes, Cell] = WeakKeyDictionary()
 _jobs: WeakKeyDictionary[Figure, list[Callable[[], None]]] = WeakKeyDictionary()
 _settled: WeakSet[Sheet] = WeakSet()
+_under: WeakKeyDictionary[Sheet, str] = WeakKeyDictionary()
 
 
 def keep_within(ax: Axes, cell: Cell) -> None:
@@ -47,6 +49,17 @@ def later(figure: Figure, job: Callable[[], None]) -> None:
     _jobs.setdefault(figure, []).append(job)
 
 
+def stand_under(figure: Any, words: str) -> None:
+    """Have words stand under a picture, in full."""
+    if words:
+        _under[figure] = words
+
+
+def caption_of(figure: Figure) -> str:
+    """Return the words that stand under a picture, for a page to write."""
+    return _under.get(figure, "")
+
+
 def settle(figure: Sheet, names: Iterable[str] = ()) -> None:
     """Shorten names, fit axes into their cells, thin ticks, and place labels.
 
@@ -55,8 +68,11 @@ def settle(figure: Sheet, names: Iterable[str] = ()) -> None:
     """
     resize_letters(figure)
     key = _shorten(figure, names)
-    if key:
-        _write_key(figure, key)
+    under = _under.get(figure, "")
+    if on_a_page():  # it stands in the page's own caption
+        under = ""
+    key_words = ";  ".join(f"{short}: {name}" for name, short in key.items())
+    _write_under(figure, _lines_under(figure, under), _lines_under(figure, key_words))
     _fit_all(figure)
     for job in _jobs.pop(outermost(figure), []):
         job()
@@ -267,7 +283,9 @@ def _cut_own(ax: Axes, cell: Cell) -> None:
     titles: list[tuple[Text, float, int]] = [
         (t, right - t.get_window_extent(renderer).x0, 0) for t in (target.title, target._left_title)
     ]
-    titles += [(ax.xaxis.label, wide - 8, 0), (ax.yaxis.label, high - 4, 1)]
+    middle = (box.y0 + box.y1) / 2 - figure.bbox.y0 - cell[1] * figure.bbox.height
+    upright = 2 * min(middle, high - middle)  # the label stands around the middle of the axes
+    titles += [(ax.xaxis.label, wide - 8, 0), (ax.yaxis.label, upright - 4, 1)]
     for text in ax.texts:
         if text.get_transform() == ax.transData or text.get_gid() == "listed":
             left = text.get_window_extent(renderer).x0
@@ -301,25 +319,42 @@ def _named_ticks(axis: Any) -> tuple[np.ndarray, list[str]] | None:
     return places, [text.get_text() for text in axis.get_ticklabels()]
 
 
-def _write_key(figure: Sheet, key: dict[str, str]) -> None:
-    """The full names under the picture, which grows by as much."""
-    lines = textwrap.wrap(";  ".join(f"{short}: {name}" for name, short in key.items()), 124)
-    if len(lines) > 8:
-        lines = [*lines[:8], "…"]
+def _lines_under(figure: Sheet, words: str) -> list[str]:
+    """Return words in lines as long as the figure is wide."""
+    room = float(inches_of(figure)[0]) / MEANT_FOR
+    lines = textwrap.wrap(words, max(int(WIDE_LINE * room), 12))
+    if len(lines) > MOST_LINES:
+        lines = [*lines[:MOST_LINES], "…"]
+    return lines
+
+
+def _write_under(figure: Sheet, words: list[str], key: list[str]) -> None:
+    """Write lines under the picture, and the full names, by which it grows."""
+    lines = [*words, *key]
+    if not lines:
+        return
     wide, high = (float(size) for size in inches_of(figure))
-    more = KEY_LINE * len(lines) + 0.08
-    grows = isinstance(figure, Figure) and not given().figure and not given().inches
-    low = more / (high + more if grows else high)
+    grown = 0.0
+    if key and isinstance(figure, Figure) and not given().figure and not given().inches:
+        grown = KEY_LINE * len(key) + 0.08
+    low = (KEY_LINE * len(lines) + 0.08) / (high + grown)
+    top = max((_cells[ax][3] for ax in figure.axes if ax in _cells), default=0.85)
+    shrunk = high / (high + grown)
+    new_top = 1 - (1 - top) * shrunk
 
     def moved(y: float) -> float:
-        return low + y * (1 - low)
+        """What stood between the foot of the figure and the heading stands between the lines."""
+        return low + y * (new_top - low) / top
 
     _move_axes(figure, moved)
     for text in figure.texts:
         x, y = text.get_position()
-        text.set_position((x, moved(y)))
-    if grows:
-        outermost(figure).set_size_inches(wide, high + more)
+        if text.get_gid() in ("title", "finding"):
+            text.set_position((x, 1 - (1 - y) * shrunk))
+        else:
+            text.set_position((x, moved(y)))
+    if grown:
+        outermost(figure).set_size_inches(wide, high + grown)
     place: dict[str, Any] = {"fontsize": 7.5, "color": SLATE, "va": "bottom", "ha": "left"}
     figure.text(0.045, 0.012, "\n".join(lines), linespacing=1.3, gid="key", **place)
 

@@ -64,12 +64,35 @@ def drawn_on(ax: Any, figsize: tuple[float, float] | None) -> Iterator[Axes | No
         _given.reset(token)
 
 
+# of a picture on a page, in inches: two stand beside each other, one is as wide as a phone
+PAGE_WIDE, PAGE_HIGH = 5.8, 0.86  # the height is this share of what it is on a sheet
+_on_a_page: ContextVar[bool] = ContextVar("on_a_page", default=False)
+
+
 @contextmanager
-def own_style() -> Iterator[None]:
-    """Draw as if no Matplotlib style were set, on pages that have grounds of their own."""
-    with matplotlib.rc_context():
-        matplotlib.rcdefaults()
-        yield
+def page_style() -> Iterator[None]:
+    """Draw for a page, which has grounds, letters and captions of its own: no style is obeyed."""
+    token = _on_a_page.set(True)
+    try:
+        with matplotlib.rc_context():
+            matplotlib.rcdefaults()
+            yield
+    finally:
+        _on_a_page.reset(token)
+
+
+def on_a_page() -> bool:
+    """Return True while pictures are drawn for a page."""
+    return _on_a_page.get()
+
+
+def sheet_inches(wide: float, high: float) -> tuple[float, float]:
+    """Return the size of a fresh sheet in inches: the caller's, the page's or the usual one."""
+    if (wanted := given().inches) is not None:
+        return wanted
+    if on_a_page():
+        return PAGE_WIDE, PAGE_HIGH * high
+    return wide, high
 
 
 def dots_per_inch() -> float:

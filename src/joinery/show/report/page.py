@@ -66,6 +66,18 @@ def paragraph(text: str, kind: str = "") -> str:
     return f"<p{f' class={kind!r}' if kind else ''}>{html.escape(visible(text))}</p>"
 
 
+def caption(text: str) -> str:
+    """What stands under a picture, where there is something."""
+    if not text:
+        return ""
+    return f"<figcaption>{html.escape(visible(text))}</figcaption>"
+
+
+def pictures(drawn: Sequence[str]) -> str:
+    """Pictures two beside each other where the page is wide."""
+    return f"<div class=pictures>{''.join(drawn)}</div>"
+
+
 def code(text: str, label: str, identity: str) -> str:
     """Text to copy, with a button that copies it where scripts run."""
     return (

@@ -315,12 +315,8 @@ def quantiles(
     n = len(order)
     expected = tails.normal_quantile((np.arange(1, n + 1) - 0.375) / (n + 0.25))
     band = _chance_band(fit, sound)
-    out = int(np.sum((values[order] < band[0]) | (values[order] > band[1])))
-    finding = (
-        "the residuals follow the line within what chance allows"
-        if out <= 0.05 * n
-        else f"{out:,} of {n:,} residuals lie outside what chance allows point by point"
-    )
+    finding = found_by(fit, "family" if by_quantile else "normality")
+    finding = finding or "points inside the band are where chance puts 95 % of each"
     flags = placed(flags_of(fit, label_rows), order)
     caption = Words(
         "Are the residuals normal?",

@@ -122,12 +122,19 @@ def _lines(groups: Groups, against: str | None) -> Figure:
     everywhere = np.linspace(float(x.min()), float(x.max()), LINE_POINTS)
     held = hold_rest(fit, records({name: _cells(groups, name, everywhere[:1])}))
     rest = ", ".join(held_words(fit, held))
-    finding = _finding(groups) + _left_out(groups, len(shown)) + (f"; held: {rest}" if rest else "")
+    finding = _finding(groups) + _left_out(groups, len(shown))
     title = f"How does {Scale(fit).name} go with {fit.words(name)} in each {by_words(groups)}?"
     both = everywhere, line(everywhere, None)
     dates = name in fit.design.dates
     return line_panels(
-        panels, both, title, finding, fit.words(name), fit.words(Scale(fit).name), dates=dates
+        panels,
+        both,
+        title,
+        finding,
+        fit.words(name),
+        fit.words(Scale(fit).name),
+        dates=dates,
+        under=f"held: {rest}" if rest else "",
     )
 
 

@@ -4,6 +4,7 @@ another predictor, or other fits of the same response beside it."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from joinery.design.factors import CategoryFactor
 from joinery.notation.tree import names_in
 from joinery.show.numbers import short_of, value
 from joinery.show.pictures.canvas import Words
+from joinery.show.pictures.style import on_a_page
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands, turned_back
 from joinery.study.held import (
@@ -41,6 +43,7 @@ if TYPE_CHECKING:
 
 CURVE_POINTS, SEED = 121, 20260103
 FROM_ZERO = 0.3  # the share of the highest value above which an axis that leaves zero out is said
+ABOVE = 104  # characters of an equation that stands over the picture; a longer one is under it
 MOST_LINES = 7  # of one picture that can be told apart by their colours
 LINES_BY_VALUE = 4  # of a number across which each value has a line of its own
 
@@ -76,15 +79,16 @@ def line(
     grid = _grid(fit, name, x)
     held = hold_rest(fit, _table(fit, name, grid), hold)
     curve = _curve(fit, name, held)
-    y, y_label, finding = _points(fit, name, held, x)
+    y, y_label, said = _points(fit, name, held, x, hold)
     if _leaves_zero_out(y, curve, bands_too=not others):
-        finding += "; the upright axis does not start at zero"
+        said.finding.append("the upright axis does not start at zero")
     caption = Words(
         f"How does {counted(fit, None).name} change with {fit.words(name)}?",
-        finding,
+        "; ".join(said.finding),
         fit.words(name),
         y_label,
         x_dates=name in fit.design.dates,
+        under="; ".join(said.under),
     )
     rows = np.arange(len(x))
     if fit.estimate.linear and not others:
@@ -166,28 +170,55 @@ def _curve(fit: Fitted, name: str, held: Held, seen: tuple[float, float] | None 
     )
 
 
-def _points(fit: Fitted, name: str, held: Held, x: np.ndarray) -> tuple[np.ndarray, str, str]:
-    """The points' heights, what they are, and the line under the title."""
+@dataclass
+class _Said:
+    """What is said above a picture, and what stands under it."""
+
+    finding: list[str]
+    under: list[str]
+
+
+def _points(
+    fit: Fitted, name: str, held: Held, x: np.ndarray, hold: Mapping[str, Any] | None
+) -> tuple[np.ndarray, str, _Said]:
+    """The points' heights, what they are, and what is said of them."""
     figures = per_row(fit)
     label = fit.words(fit.response.name)
     remarks = held_words(fit, _with_exposure(fit, held))
     if not fit.estimate.linear:
         return _observed(fit, remarks)
-    if remarks:
-        at = hold_rest(fit, _table(fit, name, x))
-        positions = np.arange(len(x))
-        at = _with_exposure(fit, at)
-        X = averaged_rows(fit, at, positions)
-        y = linear_predictor(fit, fit.design.context(at.table, positions), X) + figures.residual
-        finding = (
-            f"held: {', '.join(remarks)}; points are the fitted curve plus each row's residual"
-        )
-        return y, f"{label}, adjusted to the values held", f"{equation_for_people(fit)}; {finding}"
-    r2 = f";  R² {short_of(fit.r_squared, 1, 2)}" if fit.r_squared is not None else ""
-    return figures.observed, label, equation_for_people(fit) + r2
+    equation = equation_for_people(fit)
+    r2 = []
+    if fit.r_squared is not None:
+        r2 = [f"R² {short_of(fit.r_squared, 1, 2)}"]
+    if not remarks:
+        return figures.observed, label, _equation_above([equation, *r2])
+    at = _with_exposure(fit, hold_rest(fit, _table(fit, name, x), hold))
+    positions = np.arange(len(x))
+    X = averaged_rows(fit, at, positions)
+    y = linear_predictor(fit, fit.design.context(at.table, positions), X) + figures.residual
+    said = _Said(
+        ["the other predictors held; points are the fitted curve plus each row's residual"],
+        [*_once([equation, *r2]), f"held: {', '.join(remarks)}"],
+    )
+    return y, f"{label}, adjusted to the values held", said
 
 
-def _observed(fit: Fitted, remarks: list[str]) -> tuple[np.ndarray, str, str]:
+def _equation_above(words: list[str]) -> _Said:
+    """Put an equation that is short over the picture, a longer one under it."""
+    if len("; ".join(words)) <= ABOVE:
+        return _Said(words, [])
+    return _Said([], _once(words))
+
+
+def _once(words: list[str]) -> list[str]:
+    """Return an equation for a picture alone; a page has it in a section of its own."""
+    if on_a_page():
+        return []
+    return words
+
+
+def _observed(fit: Fitted, remarks: list[str]) -> tuple[np.ndarray, str, _Said]:
     """Under a link points are the responses themselves, the curve that of a held case."""
     y = per_row(fit).observed
     if fit.family.shares:
@@ -200,16 +231,17 @@ def _observed(fit: Fitted, remarks: list[str]) -> tuple[np.ndarray, str, str]:
         label = fit.words(str(fit.response.expression))
     if fit.response.kind == "per":
         label += f" (curve at the mean {fit.words(str(fit.response.total))})"
+    said = _equation_above([equation_for_people(fit)])
+    if remarks:
+        said.finding.append("points are the rows as observed, the curve is for values held")
+        said.under.append(f"held: {', '.join(remarks)}")
     if set(np.unique(y)) <= {0.0, 1.0}:
         # a little apart, always the same, so that equal values do not hide one another
         apart = np.random.default_rng(SEED).uniform(0, 0.05, len(y))
         y = np.where(y > 0, 1 - apart, apart)
         if remarks:
-            remarks = [*remarks, "diamonds: shares in groups"]
-    finding = equation_for_people(fit)
-    if remarks:
-        finding += f"; the curve is for {', '.join(remarks)}; points are the rows as observed"
-    return y, label, finding
+            said.finding.append("diamonds are shares in groups")
+    return y, label, said
 
 
 def _leaves_zero_out(y: np.ndarray, curve: Curve, *, bands_too: bool) -> bool:
@@ -269,14 +301,13 @@ def _many(
     assert held is not None
     remarks = held_words(fit, _with_exposure(fit, held))
     y = per_row(fit).observed
-    finding = f"held: {', '.join(remarks)}; " if remarks else ""
-    finding += "points are the rows as observed, dashed where no rows are"
     caption = Words(
         f"How does {fit.words(name)} act at each {fit.words(across)}?",
-        finding,
+        "points are the rows as observed, dashed where no rows are",
         fit.words(name),
         counted(fit, None).name,
         x_dates=name in fit.design.dates,
+        under=f"held: {', '.join(remarks)}" if remarks else "",
     )
     if result:
         colors = group

@@ -21,6 +21,7 @@ from joinery.study.held import held_note
 from joinery.study.picture_words import worded
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.covariance_table import covariance_matrix
+from joinery.study.read.curve_sizes import curve_sizes
 from joinery.study.read.estimates import estimates, in_basis, together
 from joinery.study.rows.chances import CALIBRATION_GROUPS
 from joinery.study.understand.cutoffs import at_each, of_yes_no
@@ -95,9 +96,9 @@ def simple_slopes(
         seen = table_rows.column(across).numbers(rows)
         seen = seen[np.isfinite(seen)]
     uncertain = [(r.start, r.stop) for r in result if r.slope_is == UNCERTAIN]
-    finding = "; ".join([sentence(move, across, result, None), *held_note(fit, curve.held)])
+    finding, under = sentence(move, across, result, None), "; ".join(held_note(fit, curve.held))
     drawn = Across(grid, curve.combination.values, curve.lower, curve.upper, uncertain, seen)
-    caption = Words(title, finding, fit.words(across), name, across in fit.design.dates)
+    caption = Words(title, finding, fit.words(across), name, across in fit.design.dates, under)
     return across_number(drawn, worded(caption, words), ax)
 
 
@@ -206,20 +207,24 @@ def coefficients(
     if not len(known):
         raise CallError("the model has no coefficient beside the constant to draw")
     half = t * e.standard_errors
-    frame = pd.DataFrame(
-        {
-            "estimate": (e.values * units)[known],
-            "lower": ((e.values - half) * units)[known],
-            "upper": ((e.values + half) * units)[known],
-        }
-    )
-    names = [fit.words(e.names[i]) for i in known]
+    bars = np.column_stack([e.values - half, e.values, e.values + half]) * units[:, None]
+    names = [fit.words(name) for name in e.names]
+    later: set[int] = set()  # coefficients of a curve after its first, whose bar is for all
+    for curve in curve_sizes(fit):
+        bars[curve.places[0]] = curve.bar
+        names[curve.places[0]] = f"{fit.words(curve.name)} (its curve)"
+        later |= set(curve.places[1:])
+    shown = [place for place in known.tolist() if place not in later]
+    frame = pd.DataFrame(bars[shown], columns=["lower", "estimate", "upper"])
+    names = [names[place] for place in shown]
     off = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
-    finding = f"{count(off, 'interval')} of {len(known)} without zero, at {level_words(fit.level)}"
+    finding = (
+        f"{off} of {count(len(shown), 'interval')} leave out zero, at {level_words(fit.level)}"
+    )
     unit = "standard deviations of the response for one of the term"
     if not fit.estimate.linear:
         unit = f"change of {fit.link.name} for one sd of the term"
-    caption = Words("What does each term bring, on one scale?", finding, unit, "")
+    caption = Words("How large is each coefficient, on one scale?", finding, unit, "")
     return _listed(names, frame, "estimate", caption, words, ax, zero=True)
 
 
