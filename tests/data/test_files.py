@@ -224,3 +224,20 @@ def test_what_is_no_table(data, said):
     with pytest.raises(jn.DataError, match=said):
         jn.look(data)
     assert len(records({"x": np.array(5)})) == 1
+
+
+def test_labels_that_are_dates_are_written_as_days():
+    r = np.random.default_rng(1)
+    days = pd.date_range("2024-01-07", periods=20, freq="W")
+    table = pd.DataFrame({"day": days, "x": r.normal(size=20), "y": r.normal(size=20)})
+    table.loc[18:, "y"] = np.nan
+    table.loc[4, "y"] = 40.0
+    fit = jn.fit(table, "y given x", id="day")
+    for text in (str(fit), str(fit.rows()), str(fit.forecast()), fit.rows().render("html")):
+        assert "00:00" not in text
+    assert "row 2024-02-04" in str(fit)
+    assert fit.forecast().frame.index.tolist() == days[18:].tolist()  # dates for machines
+    for label in ("2024-02-04", days[4], days[4].to_pydatetime()):
+        assert fit.revise(leave_out=[label]).n_rows == 17
+    named = jn.fit(table, "y given x, day").draw("forecast").axes[0].get_yticklabels()
+    assert [text.get_text() for text in named] == ["2024-05-12", "2024-05-19"]

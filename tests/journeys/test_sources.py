@@ -544,8 +544,9 @@ def test_pictures_of_many_rows_show_some_and_every_remarkable_one(sentence, tmp_
         if picture.thinned and (name != "line" or sentence[0] == "c")
     }
 
-    def texts(figure):
-        return {t.get_text().replace("\n", " ") for t in figure.findobj(Text)}
+    def texts(figure):  # p of neighbours is approximate where rows are not held
+        found = (t.get_text().replace("\n", " ") for t in figure.findobj(Text))
+        return {re.sub(r"p = 0\.\d+", "p", text) for text in found}
 
     whole, rows = {name: texts(held.draw(name)) for name in names}, len(held.rows())
     monkeypatch.setattr(figures, "MOST_HELD", 1000)
@@ -637,8 +638,8 @@ def test_what_is_sent_of_rows_that_are_not_held_lists_the_remarkable_ones(tmp_pa
     assert len(lines) < 300
     for label, row in worst.iterrows():
         cells = [html.unescape(c) for c in re.findall(r"<td[^>]*>(.*?)</td>", lines[label])]
-        assert cells[-2:] == [row["verdict"], row["reason"]]
-        assert float(cells[0].replace("−", "-")) == pytest.approx(row["observed"], abs=0.01)
+        assert cells[:2] == [row["verdict"], row["reason"]]
+        assert float(cells[2].replace("−", "-")) == pytest.approx(row["observed"], abs=0.01)
     # a point and its line carry the same number
     number = re.match(r"<tr data-r=(\d+)", lines["R5005"])[1]
     assert len(re.findall(rf'<circle[^>]*data-r="{number}"', page)) >= 3

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 import pytest
 from scipy import optimize, stats
+from scipy.special import stdtrit
 
 import joinery as jn
 from joinery.core.blocks.partition import Partition
@@ -16,6 +17,7 @@ from joinery.core.inference.chances import Chances, concordance, said_yes
 from joinery.core.numeric import simultaneous
 from joinery.show.numbers import figure
 from joinery.study import held
+from joinery.study.read.curve_sizes import curve_sizes
 
 RNG = np.random.default_rng(20)
 N = 90
@@ -294,7 +296,7 @@ def test_cells_of_a_product_are_the_means_of_its_rows():
     gap = jn.fit(empty, "y given crossed(g, h)").adjusted_means("g * h")
     lost = gap.frame.set_index(["g", "h"]).loc[("b", "yes")]
     assert np.isnan(lost["mean"])
-    assert "a combination without rows" in " ".join(gap.notes)
+    assert "a combination that has none" in " ".join(gap.notes)
     pairs = jn.fit(empty, "y given crossed(g, h)").level_differences("g").frame
     assert pairs["difference"].isna().tolist() == [True, False, True]
 
@@ -777,3 +779,43 @@ def test_dates_are_read_aloud_as_dates():
     assert " at 2025-0" in curve
     months = jn.fit("sample:hive_scale", "gain_kg given month(date)").explain()
     assert "- month(date) May, against April, goes with 0.77 more gain_kg" in months
+
+
+@pytest.mark.parametrize("curve", ["x, x^2", "powers(x, 2)", "spline(x, columns=3)"])
+def test_one_bar_stands_for_the_columns_of_a_curve(curve):
+    r = np.random.default_rng(2)
+    table = pd.DataFrame({"x": r.uniform(100, 900, 80), "z": r.normal(size=80)})
+    table["y"] = (table["x"] - 500) ** 2 / 1e4 + table["z"] + r.normal(size=80)
+    fit = jn.fit(table, f"y given {curve}, z")
+    (size,) = curve_sizes(fit._fitted)
+    b, X = fit.coefficients()["estimate"], fit.design_columns().frame
+    places = list(size.places)
+    moved = X.iloc[:, places].to_numpy() @ np.asarray(b)[places]
+    assert size.bar[1] == pytest.approx(moved.std() / table["y"].std(ddof=0), rel=1e-9)
+    # the delta method, against the spread over responses simulated from the fit
+    sizes = []
+    copies = fit.simulate(200, seed=3)
+    for y in (copies[name] for name in copies):
+        again = table.assign(y=y.to_numpy())
+        b = np.asarray(jn.fit(again, f"y given {curve}, z").coefficients()["estimate"])
+        sizes.append((X.iloc[:, places].to_numpy() @ b[places]).std())
+    error = (size.bar[2] - size.bar[1]) / stdtrit(fit.residual_df, 0.975)
+    assert error * table["y"].std(ddof=0) == pytest.approx(np.std(sizes), rel=0.25)
+
+
+def test_means_that_cannot_be_estimated_say_what_never_changes_within_what():
+    r = np.random.default_rng(1)
+    table = pd.DataFrame({"farm": np.repeat(list("abcd"), 5), "y": r.normal(size=20)})
+    table["soil"] = table["farm"].map(dict(zip("abcd", ["clay", "sand"] * 2)))
+    fit = jn.fit(table, "y given farm, soil")
+    for ask, term in itertools.product(("adjusted_means", "level_differences"), ("farm", "soil")):
+        if (ask, term) != ("level_differences", "farm"):
+            with pytest.raises(jn.CallError, match="soil never changes within one farm"):
+                getattr(fit, ask)(term)
+    # farms of one soil can be compared, and no others
+    means, told = table.groupby("farm")["y"].mean(), fit.level_differences("farm").frame
+    settled = told.dropna(subset="difference")
+    assert list(settled["level"] + settled["minus"]) == ["ca", "db"]
+    assert len(told) == 6
+    gaps = [means["c"] - means["a"], means["d"] - means["b"]]
+    np.testing.assert_allclose(settled["difference"], gaps, rtol=1e-10)

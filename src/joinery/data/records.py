@@ -47,6 +47,7 @@ from joinery.support.errors import (
     UnknownColumnError,
     listed,
 )
+from joinery.support.labels import label_text
 
 # of a table whose columns are looked at one by one sooner than threads are started
 FEW_CELLS = 2000
@@ -306,14 +307,14 @@ class Records:
                 assert self.source is not None
                 return picked(self.source, self.id, positions)
             return list(self._own_labels[positions].tolist())
-        return list(self.index[positions].tolist())
+        return _plain(self.index[positions])
 
     def positions(self, labels: Sequence[Any]) -> np.ndarray:
         """Positions of labelled rows. A label may be written as text.
 
         Raises CallError for one that is not there.
         """
-        keys = [_label_text(label) for label in labels]
+        keys = [label_text(label) for label in labels]
         result = self._where(keys)
         for label, key in zip(labels, keys, strict=True):
             if key not in result:
@@ -340,7 +341,7 @@ class Records:
             return looked_up(self.source, self.id, keys)
         index = self.index
         places = pd.Series(
-            np.arange(len(index)), index=pd.Index([_label_text(v) for v in index.tolist()])
+            np.arange(len(index)), index=pd.Index([label_text(v) for v in index.tolist()])
         )
         return {key: np.atleast_1d(places[key]) for key in keys if key in places.index}
 
@@ -422,11 +423,11 @@ def _labels_of(column: pd.Series) -> pd.Series:
     return column.map(lambda v: NO_LABEL if np.isnan(v) else int(v)).astype(object)
 
 
-def _label_text(label: Any) -> str:
-    """A row label as text, the same for a NumPy scalar and a plain one."""
-    if isinstance(label, tuple):
-        return str(tuple(_label_text(part) for part in label))
-    return str(label.item() if isinstance(label, np.generic) else label)
+def _plain(labels: pd.Index) -> list[Any]:
+    """Return labels as plain values, dates as they are written."""
+    if isinstance(labels, pd.DatetimeIndex):
+        return [label_text(label) for label in labels]
+    return list(labels.tolist())
 
 
 def with_columns(frame: pd.DataFrame, columns: Mapping[str, Any]) -> pd.DataFrame:

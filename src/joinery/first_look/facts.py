@@ -100,7 +100,7 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
         kind = "whole number"
     else:
         kind = "number"
-    far = [*far_cells(column, everything, ordered)]
+    far = [cells.words for cells in far_cells(column, everything, ordered)]
     remarks = [
         *about(column, figures),
         *far,

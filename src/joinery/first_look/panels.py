@@ -24,8 +24,9 @@ from joinery.show.pictures.canvas import (
     paper,
     points,
 )
-from joinery.show.pictures.layout import inches_of
+from joinery.show.pictures.layout import brief, inches_of
 
+MOST_LEVEL = 18  # characters of a level's name beside its bar
 ROOMY = 8  # columns of a matrix in whose panels three numbers stand along an axis
 
 
@@ -36,6 +37,7 @@ class Distribution:
     name: str
     values: np.ndarray | None
     levels: tuple[tuple[str, int], ...] = ()
+    rest: str = ""  # the levels that have no bar, in words
     under: str = ""
     dates: bool = False  # whether the numbers are days since 1970
 
@@ -91,22 +93,7 @@ def _one_distribution(ax: Axes, distribution: Distribution) -> None:
         if distribution.dates:
             date_axis(ax, fewest=2)
     elif distribution.levels:
-        names = [name for name, _ in distribution.levels][::-1]
-        sizes = [n for _, n in distribution.levels][::-1]
-        ax.barh(range(len(names)), sizes, color=SLATE, alpha=0.75, height=0.62)
-        ax.set_yticks([])
-        for place, (name, size) in enumerate(zip(names, sizes, strict=True)):
-            ax.text(
-                max(sizes) * 0.015,
-                place,
-                f" {name}  {size:,}",
-                va="center",
-                fontsize=7.5,
-                color=INK,
-                bbox={"facecolor": "white", "alpha": 0.78, "pad": 0.8, "linewidth": 0},
-            )
-        ax.grid(visible=False)
-        ax.set_xticks([])
+        _counts(ax, distribution)
     else:
         ax.set_axis_off()
         ax.text(
@@ -118,6 +105,25 @@ def _one_distribution(ax: Axes, distribution: Distribution) -> None:
             color=SLATE,
             va="center",
         )
+
+
+def _counts(ax: Axes, distribution: Distribution) -> None:
+    """A bar a level, named at its left and counted at its end; what is left out in words."""
+    names = [brief(name, MOST_LEVEL) for name, _ in distribution.levels][::-1]
+    sizes = [n for _, n in distribution.levels][::-1]
+    places = list(range(len(names)))
+    ax.barh(places, sizes, color=SLATE, alpha=0.75, height=0.62)
+    ax.set_yticks(places, names)
+    ax.tick_params(axis="y", labelsize=7.5, length=0, colors=INK)
+    beside: dict[str, Any] = {"textcoords": "offset points", "fontsize": 7.5, "color": INK}
+    for place, size in zip(places, sizes, strict=True):
+        ax.annotate(f"{size:,}", (size, place), (3, 0), va="center", **beside)
+    if distribution.rest:
+        ax.annotate(distribution.rest, (0, -1), (2, 0), va="center", **beside | {"color": SLATE})
+    ax.set_ylim(-1.5 if distribution.rest else -0.6, len(names) - 0.4)
+    ax.set_xlim(0, 1.15 * max(sizes))
+    ax.grid(visible=False)
+    ax.set_xticks([])
 
 
 def response(panels_of: Sequence[Across], y_label: str, title: str, finding: str) -> Figure:

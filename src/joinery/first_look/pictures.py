@@ -124,11 +124,11 @@ def _distribution(look: Looked, f: Facts, those: Shown, wording: Wording) -> Dis
     levels = [
         (level_text(column.all_levels[places[i]]), int(counts[i])) for i in order[:LEVELS_DRAWN]
     ]
+    rest = ""
     if len(order) > LEVELS_DRAWN:
-        levels.append(
-            (f"{len(order) - LEVELS_DRAWN} more", int(counts[order[LEVELS_DRAWN:]].sum()))
-        )
-    return Distribution(name, None, tuple(levels))
+        many = int(counts[order[LEVELS_DRAWN:]].sum())
+        rest = f"{count(len(order) - LEVELS_DRAWN, 'more level')}, {count(many, 'row')}"
+    return Distribution(name, None, tuple(levels), rest=rest)
 
 
 # ------------------------------------------------------------------ response

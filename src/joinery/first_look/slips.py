@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -28,8 +28,15 @@ APART_SHARE, LEAST_OTHERS, LEAST_TIMES = 0.3, 10, 5.0
 ROUND_TIMES = 0.12  # decimal places off a power of ten that scatter leaves
 
 
-def far_cells(column: Column, cells: np.ndarray, ordered: np.ndarray) -> Iterator[str]:
-    """Yield words on the least and the greatest number, where it lies far from all the others.
+class FarCells(NamedTuple):
+    """Cells that lie far from all others of a column, in words, and the labels of their rows."""
+
+    words: str
+    labels: list[Any]
+
+
+def far_cells(column: Column, cells: np.ndarray, ordered: np.ndarray) -> Iterator[FarCells]:
+    """Yield the cells in another unit, else the least and greatest that lie far from the others.
 
     Parameters: the ``cells`` as they stand, and the known ones ``ordered``."""
     if len(ordered) < LEAST_CELLS or not np.isfinite(ordered[[0, -1]]).all():
@@ -38,7 +45,7 @@ def far_cells(column: Column, cells: np.ndarray, ordered: np.ndarray) -> Iterato
     if apart is not None:
         labels = column.label_rows(np.flatnonzero(np.isin(cells, apart.cells)))
         which = f"{count(len(labels), 'cell')} of {column.name} ({listed(labels, 4)})"
-        yield f"{which}, {apart.words}: another unit?"
+        yield FarCells(f"{which}, {apart.words}: another unit?", list(labels))
         return
     for cell, rest, nearest in (
         (float(ordered[-1]), ordered[:-1], float(ordered[-2])),
@@ -49,7 +56,7 @@ def far_cells(column: Column, cells: np.ndarray, ordered: np.ndarray) -> Iterato
         words = _far(cell, rest, nearest)
         if words:
             label = column.label_rows(np.flatnonzero(cells == cell)[:1])[0]
-            yield f"{column.name} is {value(cell)} in row {label}, {words}"
+            yield FarCells(f"{column.name} is {value(cell)} in row {label}, {words}", [label])
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from joinery.show.people import for_people
 from joinery.show.table import Table
 from joinery.show.templates import template
 from joinery.show.terminal import grid, plain
+from joinery.support.labels import label_text
 
 
 def as_text(table: Table) -> str:
@@ -49,7 +50,7 @@ def shown_cells(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
     if table.index is not None:
         heads, columns, words = (
             [visible(table.index_name), *heads],
-            [[visible(str(v)) for v in table.index], *columns],
+            [[visible(label_text(v)) for v in table.index], *columns],
             [True, *words],
         )
     return heads, [list(row) for row in zip(*columns)], words

@@ -19,6 +19,7 @@ from rich.text import Text
 from joinery.show.cells import cells_of, heading, is_text
 from joinery.show.marks import visible
 from joinery.show.people import for_people
+from joinery.support.labels import label_text
 
 if TYPE_CHECKING:
     from joinery.show.table import Table
@@ -133,7 +134,9 @@ def _piece(table: Table, name: str, shown: int) -> _Piece:
 
 def _labels(table: Table, shown: int) -> _Piece:
     assert table.index is not None
-    return _headed(table.index_name, [str(label) for label in list(table.index)[:shown]], True)
+    return _headed(
+        table.index_name, [label_text(label) for label in list(table.index)[:shown]], True
+    )
 
 
 def _headed(heading: str, cells: Sequence[str], words: bool) -> _Piece:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import logging
 import math
 import os
 import warnings
@@ -37,6 +38,7 @@ from joinery.show.pictures.style import (
     density,
     dots_per_inch,
     drawn_on,
+    fallback_fonts,
     given,
     ground,
     letters,
@@ -85,9 +87,17 @@ def sheet(ax: Axes | None, words: Words) -> tuple[Figure, Axes]:
 @contextmanager
 def names_as_they_are() -> Iterator[None]:
     """Draw text as it is: a name with $ in it is no formula, one in a rare script no warning."""
-    with matplotlib.rc_context({"text.parse_math": False}), warnings.catch_warnings():
-        warnings.filterwarnings("ignore", message="Glyph .* missing from")
-        yield
+    families = [*matplotlib.rcParams["font.family"], *fallback_fonts()]
+    settings: Any = {"text.parse_math": False, "font.family": families}
+    fonts = logging.getLogger("matplotlib.font_manager")
+    level = fonts.level
+    fonts.setLevel(logging.ERROR)  # a fallback without a bold face is no news
+    try:
+        with matplotlib.rc_context(settings), warnings.catch_warnings():
+            warnings.filterwarnings("ignore", message="Glyph .* missing from")
+            yield
+    finally:
+        fonts.setLevel(level)
 
 
 def date_axis(ax: Axes, fewest: int = 4) -> None:
@@ -106,6 +116,11 @@ class Picture(Figure):
         with names_as_they_are():
             self.savefig(out, format="png", dpi="figure")
         return out.getvalue()
+
+    def draw(self, renderer: Any) -> None:
+        """Draw on a window, a page or a file, names as they are."""
+        with names_as_they_are():
+            super().draw(renderer)
 
     def set_size_inches(self, w: Any, h: float | None = None, forward: bool = True) -> None:
         """Give the picture another size, with all that is written on it kept inside."""
@@ -199,6 +214,16 @@ class Separated(ScalarFormatter):
         if len(digits) > 4 and digits.isdecimal():
             full = full.removesuffix(digits) + f"{int(digits):,}"
         return full + point + rest
+
+
+class Chances(Separated):
+    """The same for chances: rows drawn beyond 0 and 1 have no number."""
+
+    def __call__(self, x: float, pos: int | None = None) -> str:
+        """One of them as text."""
+        if -1e-9 <= x <= 1 + 1e-9:
+            return super().__call__(x, pos)
+        return ""
 
 
 def points(

@@ -12,7 +12,7 @@ from matplotlib.figure import Figure
 
 from joinery.core.inference.smooth import Smooth
 from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
-from joinery.show.pictures.canvas import Words, end_label, points, sheet
+from joinery.show.pictures.canvas import DENSE, Chances, Words, end_label, points, sheet
 from joinery.show.pictures.flags import Flag, mark
 
 
@@ -69,6 +69,7 @@ def line(
     for place, other in enumerate(beside):
         _trace(ax, other.curve, SERIES[place % len(SERIES)])
     if groups is not None:
+        ax.yaxis.set_major_formatter(Chances())
         ax.scatter(*groups, s=48, marker="D", color=TEAL, zorder=3.8)
     if local is not None:
         ax.plot(
@@ -138,11 +139,11 @@ def lines(
         color = colors[place % len(colors)]
         ax.fill_between(one.curve.x, *one.curve.mean, color=color, alpha=0.13, linewidth=0)
         _trace(ax, one.curve, color)
-        if groups is not None:
+        if groups is not None and len(x) <= DENSE:
             mine = groups == place
             shape = SHAPES[place % len(SHAPES)]
             ax.scatter(x[mine], y[mine], s=20, color=color, marker=shape, alpha=0.75, linewidths=0)
-    if groups is None:
+    if groups is None or len(x) > DENSE:
         points(ax, x, y)
     _name_ends(ax, named, shades)
     mark(ax, x, y, flags)

@@ -39,7 +39,8 @@ def leverage(
     """
     figure, ax = sheet(ax, words)
     sound = np.isfinite(t)
-    wide = min(max(float(np.nanmax(h)) * 1.12, at.far * 1.35), 1.0)
+    # a leverage is 1 at most; a little beyond it there is room for its ring
+    wide = min(max(float(np.nanmax(h)) * 1.12, at.far * 1.35), 1.03)
     high = max(float(np.max(np.abs(t[sound]), initial=0.0)) * 1.15, at.badly * 1.3)
     ax.set_xlim(0, wide)
     ax.set_ylim(-high, high)
@@ -160,8 +161,7 @@ def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
                 color=AMBER,
                 linewidth=5,
                 solid_capstyle="butt",
-                alpha=0.75,
-                linestyle=dashes,
+                alpha=0.4 if rows.outside[i] else 0.75,
             )
     ax.scatter(rows.fitted, places, s=34, color=INK, zorder=4)
     if rows.observed is not None:

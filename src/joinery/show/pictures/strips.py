@@ -12,11 +12,13 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
 
 from joinery.show.numbers import figure as number
-from joinery.show.palette import AMBER, DARK_AMBER, INK, MIST, PAPER, RUST, SLATE, TEAL
+from joinery.show.palette import AMBER, DARK_AMBER, INK, MIST, RUST, SLATE, TEAL
 from joinery.show.pictures.canvas import dress, paper
 from joinery.show.pictures.layout import END, fold
 
 STRIP = 1.02  # inches
+MOST_BARS = 5  # more would touch one another in a strip
+ROOM_FOR_NAME = 1.5  # how much longer than the longest bar its axis is
 MARKS = {
     "serious": ("■", RUST),
     "caution": ("▲", DARK_AMBER),
@@ -115,17 +117,19 @@ def _made_small(ax: Axes) -> None:
 
 
 def bars(ax: Axes, sizes: Sequence[tuple[str, float]], limit: float) -> None:
-    """A bar for each name, against a limit."""
+    """A bar for each of the five largest, with its name, against a limit."""
     dress(ax)
     ax.grid(visible=False)
-    shown = sorted(sizes, key=lambda item: -item[1])[:5][::-1]
-    most = 3 * limit
-    ax.barh(range(len(shown)), [min(v, most) for _, v in shown], color=AMBER, height=0.55)
-    ax.set_xlim(0, max(limit * 1.25, min(max([v for _, v in shown], default=1.0), most) * 1.1))
+    shown = sorted(sizes, key=lambda item: -item[1])[:MOST_BARS][::-1]
+    most = 3 * limit  # longer bars are cut there; their figure stands beside them
+    lengths = [min(size, most) for _, size in shown]
+    colors = [RUST if size > limit else AMBER for _, size in shown]
+    ax.barh(range(len(shown)), lengths, color=colors, height=0.55)
+    ax.set_xlim(0, max(limit * 1.25, max(lengths, default=1.0) * ROOM_FOR_NAME))
     ax.set_ylim(-0.7, max(len(shown), 3) - 0.3)
     ax.axvline(limit, color=RUST, linewidth=1, linestyle=(0, (5, 3)))
-    box = {"facecolor": PAPER, "alpha": 0.7, "pad": 0.6, "linewidth": 0}
     for place, (name, size) in enumerate(shown):
-        ax.text(
-            0.06, place, f"{name}  {number(size, 3)}", va="center", fontsize=7, color=INK, bbox=box
-        )
+        words = f"{name}  {number(size, 3)}"
+        at = (lengths[place], place)
+        beside: dict[str, Any] = {"textcoords": "offset points", "fontsize": 7, "color": INK}
+        ax.annotate(words, at, (4, 0), va="center", **beside)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
+from functools import cache
 from typing import Any, NamedTuple
 
 import matplotlib
@@ -13,6 +14,7 @@ from matplotlib.axes import Axes
 from matplotlib.collections import Collection
 from matplotlib.colors import LinearSegmentedColormap, to_hex, to_rgb, to_rgba
 from matplotlib.figure import Figure, SubFigure
+from matplotlib.font_manager import fontManager
 from matplotlib.lines import Line2D
 from matplotlib.patches import Patch
 from matplotlib.text import Text
@@ -24,6 +26,12 @@ DPI = 160  # 1280 pixels for eight inches
 USUAL_LETTERS = 10.0  # points: Matplotlib's own font.size, for which the sizes here are meant
 DARKEST_LIGHT = 0.4  # relative luminance below which a ground takes the light colours
 LUMINANCE = (0.2126, 0.7152, 0.0722)  # of red, green and blue (ITU-R BT.709)
+# fonts for other scripts, on the machines that have them
+OTHER_SCRIPTS = (
+    "Noto Sans CJK JP", "Noto Sans CJK SC", "Noto Sans JP", "Source Han Sans", "Hiragino Sans",
+    "PingFang SC", "Yu Gothic", "Microsoft YaHei", "Malgun Gothic", "Noto Sans Devanagari",
+    "Noto Sans Thai", "Nirmala UI", "Leelawadee UI", "Arial Unicode MS", "Droid Sans Fallback",
+)  # fmt: skip
 FAINT = "#b9c4c8"  # a cell with few rows
 
 
@@ -102,6 +110,13 @@ def dots_per_inch() -> float:
     if wanted == usual:
         return DPI
     return wanted
+
+
+@cache
+def fallback_fonts() -> tuple[str, ...]:
+    """Return the fonts of this machine for scripts that the usual one does not have."""
+    known = {font.name for font in fontManager.ttflist}
+    return tuple(name for name in OTHER_SCRIPTS if name in known)
 
 
 def letters() -> float:

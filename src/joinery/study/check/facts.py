@@ -34,6 +34,7 @@ IMPROBABLE = 0.01  # equal rows that chance would make, below which they are non
 COMPARED_DIGITS = 12  # of numbers that are compared: those beyond are left by arithmetic
 MANY_LOST = 0.2  # share of the rows left out for empty cells that is told
 DIFFERENT = 0.02  # chance below which rows used and rows left out differ
+MOST_NAMED = 20  # rows that an advice names
 NEAR_ENDS = 0.1  # of shares, from which on a straight line leaves 0 to 1
 
 
@@ -43,7 +44,7 @@ def data(fit: Fitted) -> Iterator[Line]:
     known = in_memory(fit)
     if known is not None and fit.n_rows <= CHECKED_ROWS:
         table, used = rows_at_hand(fit)
-        lines += [_line("cell", words) for words in _odd_cells(fit, table, used)]
+        lines += _odd_cells(fit, table, used)
         lines += _twice(fit, table, used)
     else:
         why = "odd cells are looked for among rows in memory"
@@ -70,8 +71,8 @@ def _line(
     )
 
 
-def _odd_cells(fit: Fitted, table: Records, used: UsedRows) -> Iterator[str]:
-    """Yield words on cells far from all others, stand-ins, and levels misspelt."""
+def _odd_cells(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
+    """Cells far from all others, stand-ins, and levels misspelt."""
     names = {n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)}
     factors = [f for term in fit.design.sentence.terms for f in term.factors]
     for name in [n for n in table.names if n in names][:FACT_COLUMNS]:
@@ -83,10 +84,12 @@ def _odd_cells(fit: Fitted, table: Records, used: UsedRows) -> Iterator[str]:
             codes, levels = coded(merged_levels(name, factors), context)
             places, counts = np.unique(codes[codes >= 0], return_counts=True)
             if column.is_text:
-                yield from misspelt(name, [levels[place] for place in places], counts.tolist())
+                seen = [levels[place] for place in places]
+                for words in misspelt(name, seen, counts.tolist()):
+                    yield _line("cell", words)
 
 
-def _odd_numbers(column: Column, used: UsedRows) -> Iterator[str]:
+def _odd_numbers(column: Column, used: UsedRows) -> Iterator[Line]:
     x = column.numbers(used.rows)
     if len(x) > MANY_CELLS and _middling(x):
         return
@@ -98,9 +101,14 @@ def _odd_numbers(column: Column, used: UsedRows) -> Iterator[str]:
         stand_in = stand_in_of(ordered)
     if stand_in is not None:
         times = int(np.count_nonzero(ordered == stand_in))
-        yield stand_in_words(column.name, stand_in, times)
-    else:
-        yield from far_cells(column, cells, ordered)
+        yield _line("cell", stand_in_words(column.name, stand_in, times))
+        return
+    for far in far_cells(column, cells, ordered):
+        advice = "correct what is wrong in the table"
+        if len(far.labels) <= MOST_NAMED:
+            without = say.change(leave_out=[str(label) for label in far.labels])
+            advice += f"; see the fit without: {without}"
+        yield _line("cell", far.words, advice=advice)
 
 
 def _middling(x: np.ndarray) -> bool:
@@ -124,9 +132,9 @@ def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
         words = (
             f"{count(len(again), 'row repeats', 'rows repeat')} an earlier row exactly ({labels})"
         )
-        keep = say.change(leave_out=[str(label) for label in table.labels(again[:20])])
+        keep = say.change(leave_out=[str(label) for label in table.labels(again[:MOST_NAMED])])
         advice = f"if they came in twice, leave them out: {keep}"
-        if len(again) > 20:
+        if len(again) > MOST_NAMED:
             advice = "if they came in twice, take them out of the table"
         yield _line("rows twice", words, advice=advice)
 

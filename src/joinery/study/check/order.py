@@ -26,8 +26,9 @@ from joinery.study.check.season import season
 from joinery.study.check.sequence import in_order, order_option, sequence
 from joinery.study.fitted import Fitted, rows_at_hand, without_place, working_rows
 from joinery.study.rows.digest import Rows, pieces
-from joinery.study.rows.figures import per_row, too_many
+from joinery.study.rows.figures import figures_in_pieces, per_row, too_many
 from joinery.study.rows.glm_figures import has_quantiles
+from joinery.study.rows.per_row import PerRow
 from joinery.study.verdicts import NOT_JUDGED
 from joinery.support import advice as say
 from joinery.support.limits import ORDER_CELLS
@@ -85,13 +86,31 @@ def _neighbour_tests(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
 
 def _of_family(fit: Fitted) -> diagnostics.Test:
     """Durbin and Watson's test of quantile residuals (Dunn & Smyth 1996), else of Pearson's."""
-    figures, places = per_row(fit).extras, in_order(fit)
-    e = figures.get("quantile_residual", figures["pearson_residual"])
-    e = np.where(np.isfinite(e), e, 0.0)[places]
+    if too_many(fit):
+        return _of_many_by_family(fit)
+    e, places = _family_residuals(per_row(fit)), in_order(fit)
     if len(e) * fit.solution.rank > ORDER_CELLS:
-        return diagnostics.durbin_watson(e, None)
+        return diagnostics.durbin_watson(e[places], None)
     parts = [_basis(fit.solution, block) for block, _ in with_residuals(fit)]
-    return diagnostics.durbin_watson(e, np.concatenate(parts)[places])
+    return diagnostics.durbin_watson(e[places], np.concatenate(parts)[places])
+
+
+def _of_many_by_family(fit: Fitted) -> diagnostics.Test:
+    """The same of rows that are read as needed, in the table's own order."""
+    n, square, differences, last = 0, 0.0, 0.0, np.empty(0)
+    for e in figures_in_pieces(fit).each(_family_residuals):
+        gap = np.diff(np.append(last, e))
+        n, square, differences = n + len(e), square + inner(e, e), differences + inner(gap, gap)
+        last = e[-1:]
+    if n <= 2 or not square > 0:
+        return diagnostics.NOTHING
+    return diagnostics.durbin_watson_of_sums(n, differences / square)
+
+
+def _family_residuals(figures: PerRow) -> np.ndarray:
+    """Return quantile residuals, Pearson's where the family has no law; 0 where there is none."""
+    e = figures.extras.get("quantile_residual", figures.extras["pearson_residual"])
+    return np.where(np.isfinite(e), e, 0.0)
 
 
 def _basis(solution: Solution, block: RowBlock) -> np.ndarray:

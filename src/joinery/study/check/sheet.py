@@ -12,6 +12,8 @@ from joinery.study.check.overlap import HIGH_INFLATION, inflations
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted
 from joinery.study.rows import pictures as influence_pictures
+from joinery.study.rows.digest import limits
+from joinery.study.rows.pictures import heaviest
 from joinery.study.thinned import thinned
 from joinery.study.verdicts import ALLOWED, GRAVE, NOT_JUDGED, SLIGHT, worst
 from joinery.support.errors import CallError
@@ -27,7 +29,6 @@ _DRAWN: dict[str, Callable[..., Figure]] = {
     "sequence": residual_pictures.sequence,
     "observed_fitted": residual_pictures.observed_fitted,
     "leverage": influence_pictures.leverage,
-    "influence": influence_pictures.influence,
 }
 TOLD = (*GRAVE, SLIGHT, ALLOWED)  # verdicts of which a finding is told
 _PICTURES = {
@@ -36,9 +37,8 @@ _PICTURES = {
     "normal residuals": "quantiles",
     "order": "sequence",
     "outliers": "leverage",
-    "influence": "influence",
     "link": "residuals",
-    "dispersion": "spread",
+    "spread": "spread",
     "calibration": "observed_fitted",
     "family": "quantiles",
     "separation": "observed_fitted",
@@ -105,6 +105,9 @@ def _picture(
     if name == "overlap":
         sizes = list(inflations(fit).items())
         return lambda ax: bars(ax, sizes, HIGH_INFLATION)
+    if name == "influence" and not fit.solution.perfect:
+        some, _ = thinned(fit, name, label_rows)
+        return lambda ax: bars(ax, heaviest(some), limits(fit).cooks_distance)
     picture = _PICTURES.get(name)
     if picture is None or fit.solution.perfect:
         return None

@@ -7,16 +7,19 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery.data.written_dates import date_text
 from joinery.show.numbers import count, level_words
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import BEYOND, judgement
-from joinery.study.forecast.table import forecast_with_remarks
+from joinery.study.forecast.table import forecast_with_remarks, new_rows
 from joinery.study.picture_words import worded
 from joinery.study.rates import counted
 from joinery.support.errors import CallError
+from joinery.support.labels import label_text
 from joinery.support.limits import FORECAST_ROWS
 
 if TYPE_CHECKING:
+    import pandas as pd
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
@@ -58,7 +61,7 @@ def forecast(
         finding += "".join(f"; {words}" for words in judgement(dict(table.columns), fit.level)[-1:])
     caption = Words(f"What {name} is to be expected?", finding, name, "")
     rows = Ahead(
-        labels=[str(v) for v in frame.index],
+        labels=_row_names(fit, frame, new),
         fitted=frame["fitted"].to_numpy(float),
         mean=(frame[f"{middle}_lower"].to_numpy(float), frame[f"{middle}_upper"].to_numpy(float)),
         new=(frame["new_lower"].to_numpy(float), frame["new_upper"].to_numpy(float)),
@@ -66,3 +69,18 @@ def forecast(
         outside=outside,
     )
     return forecasts(rows, worded(caption, words), ax)
+
+
+def _row_names(fit: Fitted, frame: pd.DataFrame, new: Any) -> list[str]:
+    """Return what the rows are called: their labels, or dates where those are running numbers."""
+    labels = [label_text(label) for label in frame.index]
+    dates = fit.design.dates
+    if fit.options.id or len(dates) != 1 or not all(label.isdecimal() for label in labels):
+        return labels
+    table, positions = new_rows(fit, new)
+    if dates[0] not in table.names:
+        return labels
+    days = table.column(dates[0]).numbers(positions)
+    if not np.isfinite(days).all() or len(np.unique(days)) < len(days):
+        return labels
+    return [date_text(day) for day in days]

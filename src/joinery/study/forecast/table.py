@@ -79,7 +79,7 @@ def forecast_with_remarks(
     else:
         requested = [level]
     levels = [fit.level if v is None else checked_level(v) for v in requested]
-    table, positions = _new_rows(fit, new)
+    table, positions = new_rows(fit, new)
     if new is None:
         unused = []
     else:
@@ -167,7 +167,8 @@ def _rate_notes(rates: Counted, columns: dict[str, Any]) -> list[str]:
     return ["the interval of a single row is of its own rate, at its own exposure"]
 
 
-def _new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
+def new_rows(fit: Fitted, new: Any) -> tuple[Records, np.ndarray]:
+    """Return the rows to forecast: the new ones, else those whose response is missing."""
     if new is None:
         if fit.origin is None:
             raise CallError(

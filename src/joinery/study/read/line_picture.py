@@ -44,6 +44,7 @@ if TYPE_CHECKING:
 CURVE_POINTS, SEED = 121, 20260103
 FROM_ZERO = 0.3  # the share of the highest value above which an axis that leaves zero out is said
 ABOVE = 104  # characters of an equation that stands over the picture; a longer one is under it
+NARROW = 0.4  # range of chances below which they are drawn on their own range, not from 0 to 1
 MOST_LINES = 7  # of one picture that can be told apart by their colours
 LINES_BY_VALUE = 4  # of a number across which each value has a line of its own
 
@@ -80,6 +81,12 @@ def line(
     held = hold_rest(fit, _table(fit, name, grid), hold)
     curve = _curve(fit, name, held)
     y, y_label, said = _points(fit, name, held, x, hold)
+    groups = in_groups(fit, x)
+    if groups is not None and (ends := _narrow(curve, groups[1])) is not None:
+        y = _at_the_edges(y, *ends)
+        said.finding.append(
+            "rows that are yes stand at the top, no at the foot; 0 and 1 lie beyond"
+        )
     if _leaves_zero_out(y, curve, bands_too=not others):
         said.finding.append("the upright axis does not start at zero")
     caption = Words(
@@ -96,7 +103,6 @@ def line(
     else:
         local = None
     flags = flags_of(fit, label_rows)
-    groups = in_groups(fit, x)
     named = [_beside(fit, other, name, grid) for other in others]
     return line(x, y, curve, flags, worded(caption, words), ax, local, groups, named, rows)
 
@@ -242,6 +248,23 @@ def _observed(fit: Fitted, remarks: list[str]) -> tuple[np.ndarray, str, _Said]:
         if remarks:
             said.finding.append("diamonds are shares in groups")
     return y, label, said
+
+
+def _narrow(curve: Curve, shares: np.ndarray) -> tuple[float, float] | None:
+    """Return the range of a curve of chances and its groups, where it is a part of 0 to 1."""
+    inside = (curve.x >= curve.seen[0]) & (curve.x <= curve.seen[1])
+    of_curve = np.concatenate([curve.mean[0][inside], curve.mean[1][inside], shares])
+    low, high = float(np.nanmin(of_curve)), float(np.nanmax(of_curve))
+    if not 0 < high - low < NARROW:
+        return None
+    return low, high
+
+
+def _at_the_edges(y: np.ndarray, low: float, high: float) -> np.ndarray:
+    """Return where rows of yes and no are drawn: a little above and below the range of a curve."""
+    wide = high - low
+    apart = np.minimum(y, 1 - y) * wide  # as scattered as before
+    return np.asarray(np.where(y > 0.5, high + 0.12 * wide + apart, low - 0.12 * wide - apart))
 
 
 def _leaves_zero_out(y: np.ndarray, curve: Curve, *, bands_too: bool) -> bool:

@@ -24,6 +24,7 @@ from joinery.study.rows.table import VERDICTS, changes_without, remarks
 from joinery.study.thinned import smoothed, unthinned
 from joinery.study.verdicts import SERIOUS, UNREMARKABLE
 from joinery.support.errors import CallError, listed, one_of
+from joinery.support.labels import label_text
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -46,11 +47,14 @@ def leverage(
     verdicts = np.full(len(figures.observed), UNREMARKABLE, dtype=object)
     notable = remarks(fit)
     verdicts[notable.places] = np.array(VERDICTS, object)[notable.grave]
-    of_all = remarks(unthinned(fit))
-    bad, kept = of_all.judged(SERIOUS), of_all.well_fitted
-    finding = (
-        f"{count(len(bad), 'row')} serious; the line leans on {count(len(kept), 'row')} far out"
-    )
+    bad = remarks(unthinned(fit)).judged(SERIOUS)
+    far = int(np.sum(figures.influence.leverage >= at.leverage))
+    parts = []
+    if len(bad):
+        parts.append(f"{count(len(bad), 'row')} serious")
+    if far:
+        parts.append(f"the line leans on {count(far, 'row')} far out")
+    finding = "; ".join(parts) or "no row is badly fitted, none is far out"
     caption = Words(
         "Which rows are far out, which badly fitted?", finding, "leverage", "studentized residual"
     )
@@ -79,7 +83,7 @@ def influence(
     if not np.isfinite(d).any():
         raise CallError("the fit has no residual to scale, so that no row's influence can be told")
     over = np.flatnonzero(d >= at.cooks_distance)
-    labels = table.index[chosen.rows]
+    labels = np.array([label_text(label) for label in table.index[chosen.rows]], object)
     if len(over):
         finding = (
             f"{count(len(over), 'row decides', 'rows decide')} the answer: {listed(labels[over])}"
@@ -87,17 +91,31 @@ def influence(
     else:
         finding = f"no row decides the answer; the largest is {figure(float(np.nanmax(d)), 2)}"
     finding += "; beside each bar the coefficient that the row moves most, in standard errors"
-    order = np.argsort(-np.where(np.isfinite(d), d, -1.0), kind="stable")[:RANKED_ROWS]
-    order = order[np.isfinite(d[order])]
+    order = _by_distance(d)
     moved = _most_moved(fit)
     bars = [
-        Bar(str(labels[p]), float(d[p]), moved(int(p)), bool(d[p] >= at.cooks_distance))
+        Bar(labels[p], float(d[p]), moved(int(p)), bool(d[p] >= at.cooks_distance))
         for p in order.tolist()
     ]
     bounds = [(at.cooks_distance, f"median of F, {value(at.cooks_distance, 2)}")]
     bounds += [(1.0, "1")] if abs(1 - at.cooks_distance) > 0.06 * float(np.nanmax(d)) else []
     caption = Words("Does any row decide the answer?", finding, "Cook's distance", "")
     return ranked(bars, bounds, worded(caption, words), ax)
+
+
+def _by_distance(d: np.ndarray) -> np.ndarray:
+    """Return the places of the rows of the largest Cook's distances, the largest first."""
+    order = np.argsort(-np.where(np.isfinite(d), d, -1.0), kind="stable")[:RANKED_ROWS]
+    return np.asarray(order[np.isfinite(d[order])])
+
+
+def heaviest(fit: Fitted) -> list[tuple[str, float]]:
+    """Return the labels of the rows of the largest Cook's distances, and the distances."""
+    d = per_row(fit).influence.cooks_distance
+    places = _by_distance(d)
+    table, chosen = rows_at_hand(fit)
+    labels = table.index[chosen.rows][places]
+    return [(label_text(label), float(d[p])) for label, p in zip(labels, places, strict=True)]
 
 
 def _most_moved(fit: Fitted) -> Callable[[int], str]:

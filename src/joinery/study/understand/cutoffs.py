@@ -36,7 +36,7 @@ def of_yes_no(fit: Fitted, crosscheck: bool, seed: int | None) -> YesNo:
     With ``crosscheck`` each from a fit without the row; a level that only the row has leaves it
     without. Raises CallError for another response."""
     if not fit.family.shares or fit.response.kind != "plain":
-        raise CallError("cut-offs are for models of a single yes or no a row")
+        raise CallError("this is for responses of a single yes or no a row")
     if not crosscheck:
         rows = chances(fit)
         return YesNo(rows, 0, concordance(rows))

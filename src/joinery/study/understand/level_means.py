@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from itertools import combinations, product
+from itertools import combinations, permutations, product
 from typing import Any
 
 import numpy as np
@@ -21,7 +21,7 @@ from joinery.notation.tree import Name, names_in
 from joinery.show.names import apart, headings
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
-from joinery.study.fitted import Fitted, checked_level
+from joinery.study.fitted import Fitted, checked_level, rows_at_hand
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import Held, Shares, averaged_rows, held_cell, held_note, hold_rest
 from joinery.study.rates import counted
@@ -197,6 +197,7 @@ def adjusted_means(
         level = checked_level(level)
     result, scale = cells(fit, term, at, weighting), Scale(fit, counted(fit, per).per)
     c = means(fit, result.X)
+    _refuse_unsettled(fit, result, c, "mean")
     lower, upper = c.ends(level)
     names = apart(result.labels, MEANS)
     columns = {names[n]: v for n, v in result.labels.items()}
@@ -213,11 +214,38 @@ def adjusted_means(
     )
 
 
+def _refuse_unsettled(fit: Fitted, result: Cells, c: Combination, what: str) -> None:
+    """Raise CallError where none of the figures can be estimated, with the reason."""
+    if np.isfinite(c.values).any():
+        return
+    names = [*result.labels, *(n for n, v in result.held.at.items() if isinstance(v, dict))]
+    for inner, outer in permutations(names, 2):
+        if _never_changes(fit, inner, outer):
+            raise CallError(
+                f"no {what} can be estimated: {inner} never changes within one {outer}, so that "
+                f"the rows do not tell the two apart; leave one of them out",
+                argument="term",
+            )
+    raise CallError(f"no {what} can be estimated: the rows do not settle it", argument="term")
+
+
+def _never_changes(fit: Fitted, inner: str, outer: str) -> bool:
+    """Return True if all used rows of one level of a column have one level of another."""
+    if fit.origin is None:
+        return False
+    table, used = rows_at_hand(fit)
+    if not {inner, outer} <= set(table.names):
+        return False
+    a, b = (table.column(name).codes(used.rows) for name in (inner, outer))
+    together = len(np.unique(np.column_stack([a, b]), axis=0))
+    return together == len(np.unique(b))
+
+
 def _empty(c: Combination) -> list[str]:
     """Why a cell is empty."""
     if np.isfinite(c.values).all():
         return []
-    return ["empty: a combination without rows, of which the model says nothing"]
+    return ["empty: what the rows do not settle, such as a combination that has none"]
 
 
 # ------------------------------------------------------------------ differences
@@ -242,13 +270,14 @@ def level_differences(
     correction = correction or ("tukey" if reference is None else "dunnett")
     one_of("correction", correction, CORRECTIONS if reference is None else TO_REFERENCE)
     groups = _groups(result, at)
-    pairs = [pair for group in groups for pair in _pairs(result, group, reference)]
+    by_group = [_pairs(result, group, reference) for group in groups]
+    pairs = [pair for of_group in by_group for pair in of_group]
     if not pairs:
         raise CallError(f"{term} has one level only, so there is no difference to give")
     D = np.array([result.X[i] - result.X[j] for i, j in pairs])
     c = contrast(fit, D)
-    sizes = [sum(1 for p in pairs if p[0] in g) for g in map(set, groups)]
-    corrected = _corrected(fit, c, D, sizes, level, correction, result, groups)
+    _refuse_unsettled(fit, result, c, "difference")
+    corrected = _corrected(fit, c, D, by_group, level, correction)
     if len(result.labels) > 1:
         names = result.names
     else:
@@ -310,11 +339,9 @@ def _corrected(
     fit: Fitted,
     c: Combination,
     D: np.ndarray,
-    sizes: Sequence[int],
+    by_group: Sequence[list[tuple[int, int]]],
     level: float,
     correction: str,
-    result: Cells,
-    groups: Sequence[Sequence[int]],
 ) -> _Corrected:
     """Each group of comparisons corrected by itself."""
     uneven = fit.sandwich is not None and correction in ("tukey", "dunnett")
@@ -322,15 +349,15 @@ def _corrected(
         way = "holm"
     else:
         way = correction
-    settled = np.isfinite(means(fit, result.X).values)  # of cells without rows nothing is known
     p, times = np.full(len(D), np.nan), np.full(len(D), np.nan)
     start = 0
-    for size, group in zip(sizes, groups, strict=True):
-        span = slice(start, start + size)
+    for pairs in by_group:
+        span = slice(start, start + len(pairs))
         part = Combination(c.values[span], c.standard_errors[span], c.df[span])
-        cells_known = int(settled[list(group)].sum())
+        known = np.isfinite(part.t)  # of cells without rows nothing is known
+        cells_known = max(len(np.unique(np.array(pairs)[known])), 2)
         p[span], times[span] = _one_group(fit, part, D[span], level, way, cells_known)
-        start += size
+        start += len(pairs)
     words = {
         "tukey": "p and ends by Tukey & Kramer, for all pairs together",
         "dunnett": "p and ends by Dunnett 1955, for all levels against the reference together",
@@ -340,7 +367,7 @@ def _corrected(
     }[way]
     if uneven:
         words += f", as {correction}'s correction assumes an even spread"
-    return _Corrected(p, times, words + (", at each value by itself" if len(groups) > 1 else ""))
+    return _Corrected(p, times, words + (", at each value by itself" if len(by_group) > 1 else ""))
 
 
 def _one_group(

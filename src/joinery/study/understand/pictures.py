@@ -123,6 +123,12 @@ def _listed(
     return levels(rows, worded(caption, words), ax, zero=zero)
 
 
+def _apart(notes: Sequence[str]) -> tuple[str, str]:
+    """Return what is said over a picture, and under it what is held."""
+    held = [note for note in notes if note.startswith("held: ")]
+    return "; ".join(note for note in notes if note not in held), "; ".join(held)
+
+
 def adjusted_means(
     fit: Fitted,
     *,
@@ -142,9 +148,10 @@ def adjusted_means(
     keys = [c for c in frame.columns if c not in MEANS]
     names = [" · ".join(map(str, row)) for row in frame[keys].itertuples(index=False)]
     sure = level_words(fit.level if level is None else checked_level(level))
-    finding = f"{sure} intervals; {'; '.join(table.notes)}"
+    finding, under = _apart([f"{sure} intervals", *table.notes])
     unit = fit.words(Scale(fit, per).name)
-    caption = Words(f"What are the means of {fit.words(term)}?", finding, f"mean {unit}", "")
+    title = f"What are the means of {fit.words(term)}?"
+    caption = Words(title, finding, f"mean {unit}", "", under=under)
     return _listed(names, frame, "mean", caption, words, ax, zero=False)
 
 

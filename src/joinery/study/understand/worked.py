@@ -17,6 +17,7 @@ from joinery.show.numbers import figure, scientific, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand
 from joinery.support.errors import one_of
+from joinery.support.labels import label_text
 
 FORMS = ("text", "markdown", "html", "latex")
 
@@ -232,7 +233,7 @@ def weight_notes(fit: Fitted) -> tuple[str, ...]:
 def with_sums(fit: Fitted, columns: dict[str, np.ndarray], title: str) -> Table:
     """All rows up to thirty, else the first ones and dots; the sums last."""
     table, used = rows_at_hand(fit)
-    labels = [str(v) for v in table.index[used.rows]]
+    labels = [label_text(v) for v in table.index[used.rows]]
     n = len(labels)
     if n <= MOST_ROWS:
         shown = n
