@@ -9,6 +9,7 @@ import inspect
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import wraps
+from itertools import chain
 from numbers import Integral, Real
 from types import NoneType, UnionType
 from typing import Any, Literal, ParamSpec, TypeVar, Union, get_args, get_origin
@@ -104,6 +105,7 @@ KINDS: dict[str, Kind] = {
         lambda v: isinstance(v, Mapping) and all(is_text(k) and is_text(w) for k, w in v.items()),
     ),
 }
+POSITIONAL = (inspect.Parameter.POSITIONAL_ONLY, inspect.Parameter.POSITIONAL_OR_KEYWORD)
 PLAIN: dict[Any, Kind] = {str: TEXT, float: NUMBER, int: WHOLE, bool: FLAG, os.PathLike: PATH}
 
 
@@ -162,25 +164,22 @@ def checked(call: Callable[P, R]) -> Callable[P, R]:
 
     Its products of matrices have one thread each: see ``threads``.
     """
-    signature = inspect.signature(call)
-    defaults = {name: one.default for name, one in signature.parameters.items()}
+    parameters = inspect.signature(call).parameters
+    defaults = {name: one.default for name, one in parameters.items()}
+    positional = [name for name, one in parameters.items() if one.kind in POSITIONAL]
+    takes_any = any(one.kind is inspect.Parameter.VAR_KEYWORD for one in parameters.values())
     watched: dict[str, Kind] = {}  # looked up when the call is first made
-    extra = next((n for n, p in signature.parameters.items() if p.kind is p.VAR_KEYWORD), None)
 
     @wraps(call)
     def wrapper(*args: P.args, **kwargs: P.kwargs) -> R:
-        try:
-            bound = signature.bind(*args, **kwargs).arguments
-        except TypeError as reason:
-            raise TypeError(f"{call.__name__}() {reason}") from None
         if not watched:
-            watched.update(_watched(call, signature.parameters))
-        for name, (words, fits) in watched.items():
-            if name in bound:
-                _check(name, bound[name], words, fits, defaults[name])
-        for name, value in bound.get(extra, {}).items() if extra else ():
-            if name in KINDS:
-                _check(name, value, *KINDS[name], None)
+            watched.update(_watched(call, parameters))
+            if takes_any:
+                watched.update({name: KINDS[name] for name in KINDS.keys() - parameters.keys()})
+        # what does not bind is Python's own TypeError, when the call is made
+        for name, value in chain(zip(positional, args, strict=False), kwargs.items()):
+            if name in watched:
+                _check(name, value, *watched[name], defaults.get(name))
         try:
             with one_thread_a_product():
                 return call(*args, **kwargs)

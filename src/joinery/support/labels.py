@@ -5,6 +5,8 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Any
 
+import numpy as np
+
 MIDNIGHT = " 00:00:00"
 
 
@@ -12,7 +14,9 @@ def label_text(label: Any) -> str:
     """Return a label as people write it: a day without its midnight, a scalar without its type."""
     if isinstance(label, tuple):
         return str(tuple(label_text(part) for part in label))
-    if hasattr(label, "item"):
+    if isinstance(label, np.datetime64):
+        label = label.astype("datetime64[us]")  # finer ones become whole numbers
+    if isinstance(label, np.generic):
         label = label.item()
     if isinstance(label, (date, datetime)):
         return str(label).removesuffix(MIDNIGHT)
