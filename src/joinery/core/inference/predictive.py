@@ -9,11 +9,11 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import special
 
 from joinery.core.glm.edges import eta_range
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
+from joinery.core.numeric.quadrature import legendre
 
 REACH = 7.5  # standard errors of η to each side that are averaged over
 AVERAGE_NODES = (32, 64, 128, 256, 1024)  # points of that average
@@ -64,17 +64,58 @@ def ends(
     over. NaN where η has no mean that the family admits.
     """
     lower, upper = np.full(len(eta), np.nan), np.full(len(eta), np.nan)
-    sound = np.flatnonzero(admitted(family, link, eta) & np.isfinite(error) & ~np.isnan(spread))
-    if not len(sound):
-        return lower, upper
-    for nodes, some in _by_nodes(family, link, eta, error, spread, sound, bool(likely)):
-        parts = _averaged(family, link, eta[some], error[some], spread[some], likely, nodes)
-        if trials is None:
-            m = None
-        else:
-            m = trials[some, None]
-        lower[some], upper[some] = _averaged_ends(family, parts, m, level)
+    for some, parts in _rows_alike(family, link, eta, error, spread, likely):
+        lower[some], upper[some] = _averaged_ends(family, parts, _of_rows(trials, some), level)
     return lower, upper
+
+
+def holds(
+    family: Family,
+    link: Link,
+    eta: np.ndarray,
+    error: np.ndarray,
+    level: float,
+    y: float,
+    *,
+    trials: np.ndarray | None,
+    spread: np.ndarray,
+    likely: Sequence[Likely] = (),
+) -> np.ndarray:
+    """Return whether each of the intervals that ``ends`` gives holds a response y (m,).
+
+    It asks how much of each distribution lies below y, where the ends take a search."""
+    out = np.zeros(len(eta), dtype=bool)
+    tail = (1 - level) / 2
+    for some, parts in _rows_alike(family, link, eta, error, spread, likely):
+        below = _averaged_below(parts, _of_rows(trials, some))
+        at = under = below(np.full(len(some), y))
+        if family.discrete:  # the upper end is the first whole number that reaches its share
+            under = below(np.full(len(some), np.ceil(y) - 1))
+        out[some] = (at >= tail) & (under <= 1 - tail)
+    return out
+
+
+def _rows_alike(
+    family: Family,
+    link: Link,
+    eta: np.ndarray,
+    error: np.ndarray,
+    spread: np.ndarray,
+    likely: Sequence[Likely],
+) -> Iterator[tuple[np.ndarray, list[_Part]]]:
+    """Yield the rows that have a mean, those with equally many points together, and the points."""
+    known = np.isfinite(error) & ~np.isnan(spread)
+    sound = np.flatnonzero(admitted(family, link, eta) & known)
+    if not len(sound):
+        return
+    for nodes, some in _by_nodes(family, link, eta, error, spread, sound, bool(likely)):
+        yield some, _averaged(family, link, eta[some], error[some], spread[some], likely, nodes)
+
+
+def _of_rows(trials: np.ndarray | None, some: np.ndarray) -> np.ndarray | None:
+    if trials is None:
+        return None
+    return trials[some, None]
 
 
 def _by_nodes(
@@ -106,15 +147,7 @@ def _averaged_ends(
     family: Family, parts: Sequence[_Part], m: np.ndarray | None, level: float
 ) -> tuple[np.ndarray, np.ndarray]:
     """The ends of some rows, all averaged over equally many points."""
-
-    def below(y: np.ndarray) -> np.ndarray:
-        total = np.zeros(len(y))
-        with np.errstate(all="ignore"):
-            for part in parts:
-                cdf = part.family.cdf(y[:, None], part.mu, trials=m, spread=part.spread)
-                total += np.where(part.shares > 0, cdf * part.shares, 0.0).sum(axis=1)
-        return total
-
+    below = _averaged_below(parts, m)
     tail = (1 - level) / 2
     if family.discrete:
         quantile = _whole_quantile
@@ -124,6 +157,20 @@ def _averaged_ends(
         quantile(below, *_bracket(below, parts, m, share), share) for share in (tail, 1 - tail)
     )
     return lower, upper
+
+
+def _averaged_below(parts: Sequence[_Part], m: np.ndarray | None) -> Below:
+    """Return the averaged distribution function of some rows, of a value for each."""
+
+    def below(y: np.ndarray) -> np.ndarray:
+        total = np.zeros(len(y))
+        with np.errstate(all="ignore"):
+            for part in parts:
+                cdf = part.family.cdf(y[:, None], part.mu, trials=m, spread=part.spread)
+                total += np.where(part.shares > 0, cdf * part.shares, 0.0).sum(axis=1)
+        return total
+
+    return below
 
 
 @dataclass(frozen=True)
@@ -190,7 +237,7 @@ def _means(
     family: Family, link: Link, eta: np.ndarray, error: np.ndarray, count: int
 ) -> tuple[np.ndarray, np.ndarray]:
     """Means (m, nodes) about each η and their weights; an η without a mean has weight zero."""
-    nodes, weights = special.roots_legendre(count)
+    nodes, weights = legendre(count)
     low, high = eta_range(family, link)
     size = np.maximum(error, 1e-12 * np.maximum(np.abs(eta), 1.0))
     first, last = np.maximum(-REACH, (low - eta) / size), np.minimum(REACH, (high - eta) / size)

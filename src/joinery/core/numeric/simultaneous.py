@@ -7,6 +7,8 @@ from functools import lru_cache
 import numpy as np
 from scipy import special
 
+from joinery.core.numeric.quadrature import legendre
+
 NODES, SCALE_NODES = 128, 96
 SMOOTH = 8.0  # degrees of freedom from which the density of a scale is smooth at zero
 FAR, PANEL_NODES = 8.5, 12  # standard deviations integrated over, and points of each panel
@@ -40,12 +42,6 @@ POINTS, SHIFTS, SEED = 4096, 12, 20260104
 ONE_FACTOR = 1e-8  # how far correlations may lie from products λᵢλⱼ
 
 
-@lru_cache(maxsize=8)
-def _legendre(n: int) -> tuple[np.ndarray, np.ndarray]:
-    nodes, weights = special.roots_legendre(n)
-    return nodes, weights
-
-
 @lru_cache(maxsize=64)
 def _scales(df: float) -> tuple[np.ndarray, np.ndarray]:
     """Nodes and weights over s = √(χ²(df)/df): (m,), (m,)."""
@@ -53,7 +49,7 @@ def _scales(df: float) -> tuple[np.ndarray, np.ndarray]:
         return np.ones(1), np.ones(1)
     low, high = (np.sqrt(special.chdtri(df, p) / df) for p in (1 - 1e-16, 1e-16))
     low, high = (0.0 if df < SMOOTH else float(low)), float(high)
-    nodes, weights = _legendre(SCALE_NODES)
+    nodes, weights = legendre(SCALE_NODES)
     share = (nodes + 1) / 2
     # the density goes with s^(df − 1): below eight degrees of freedom a power of s takes its place,
     # in which that is smooth at zero
@@ -75,7 +71,7 @@ def range_below(q: float, k: int, df: float) -> float:
     if not q > 0:
         return 0.0
     s, w = _scales(df)
-    nodes, weights = _legendre(NODES)
+    nodes, weights = legendre(NODES)
     z = 8.5 * nodes
     density = 8.5 * weights * np.exp(-z * z / 2) / np.sqrt(2 * np.pi)
     # of k normals, the largest at z and the rest less than the range below it
@@ -159,7 +155,7 @@ def _graded(c: np.ndarray, width: float) -> tuple[np.ndarray, np.ndarray]:
 
     The integrand falls from one to zero about u = c, within some ``width`` of it. Panels halve
     towards that place until the last ones are narrower."""
-    nodes, weights = _legendre(PANEL_NODES)
+    nodes, weights = legendre(PANEL_NODES)
     halvings = int(np.ceil(np.log2(FAR / width)))
     share = 0.5 ** np.arange(halvings + 1.0)
     middle = np.minimum(c, FAR)[:, None]

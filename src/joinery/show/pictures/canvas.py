@@ -126,6 +126,8 @@ class Picture(Figure):
         """Give the picture another size, with all that is written on it kept inside."""
         before = self.get_size_inches().copy()
         super().set_size_inches(w, h, forward)
+        if np.array_equal(before, self.get_size_inches()):  # other dots per inch alone
+            return
         with names_as_they_are():
             refit(self, before)
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import special
 
 from joinery.core.glm.edges import eta_range
 from joinery.core.inference import predictive
 from joinery.core.inference.intervals import joint_times, t_times
+from joinery.core.numeric.quadrature import legendre
 from joinery.notation.evaluate import Context, TableLike, evaluate
 from joinery.notation.tree import Expression, names_in
 from joinery.study.fitted import Fitted
@@ -119,7 +119,7 @@ def _linked(
 
     No interval is made about a mean that the family cannot have; ends beyond its range are cut
     there."""
-    link, family, e = fit.link, fit.family, fit.estimate
+    link, family = fit.link, fit.family
     low, high = eta_range(family, link)
     trials = trials_of(fit, context)
     with np.errstate(all="ignore"):
@@ -128,15 +128,49 @@ def _linked(
         cut = [link.mu(np.where(sound, np.clip(end, low, high), np.nan)) for end in mean_ends]
     mean_lower, mean_upper = np.minimum(*cut), np.maximum(*cut)
     new_lower = new_upper = np.full(len(eta), np.nan)
-    if e.law and e.scale is not None and not (family.shares and trials is None):
-        spread = variance * e.scale * e.scale
-        if family.discrete:  # a count that weighs more or less than one has no distribution
-            spread = np.where(variance == 1, 1.0, np.nan)
+    spread = _spread_of_new(fit, trials, variance)
+    if spread is not None:
         new_lower, new_upper = predictive.ends(
             family, link, eta, error, level, trials=trials, spread=spread, likely=_likely(fit)
         )
     scale = 1.0 if trials is None else trials
     return Bands(mu * scale, mean_lower * scale, mean_upper * scale, new_lower, new_upper)
+
+
+def _spread_of_new(
+    fit: Fitted, trials: np.ndarray | None, variance: np.ndarray
+) -> np.ndarray | None:
+    """Return the dispersion over the weight of new rows; None where they have no distribution."""
+    family, e = fit.family, fit.estimate
+    if not e.law or e.scale is None or (family.shares and trials is None):
+        return None
+    if family.discrete:  # a count that weighs more or less than one has no distribution
+        return np.where(variance == 1, 1.0, np.nan)
+    return np.asarray(variance * e.scale * e.scale)
+
+
+def new_row_holds(
+    fit: Fitted, context: Context, X: np.ndarray, level: float, y: float
+) -> np.ndarray:
+    """Return whether the interval of a new row, at each of the rows X, holds a response y (m,).
+
+    For families; the intervals are those of ``bands``, whose ends take much longer."""
+    eta, _ = Counted(fit).predictor(context, X)
+    trials = trials_of(fit, context)
+    spread = _spread_of_new(fit, trials, own_variance(fit, context, len(X)))
+    if spread is None:
+        return np.zeros(len(X), dtype=bool)
+    return predictive.holds(
+        fit.family,
+        fit.link,
+        eta,
+        mean_errors(fit, X)[0],
+        level,
+        y,
+        trials=trials,
+        spread=spread,
+        likely=_likely(fit),
+    )
 
 
 def _as_rates(
@@ -229,7 +263,7 @@ def expected_response(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarra
         return None
     eta = linear_predictor(fit, context, X)
     spread = fit.residual_sd * np.sqrt(own_variance(fit, context, len(X)))
-    nodes, weights = special.roots_legendre(PANEL_NODES)
+    nodes, weights = legendre(PANEL_NODES)
     edges = np.linspace(-FAR, FAR, PANELS + 1)
     half = (edges[1] - edges[0]) / 2
     z = (edges[:-1, None] + half * (1 + nodes)).ravel()

@@ -22,9 +22,8 @@ from joinery.notation.tree import names_in
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
-from joinery.study.forecast.bands import How, bands
+from joinery.study.forecast.bands import new_row_holds
 from joinery.study.held import Held, averaged_rows, held_note, hold_rest
-from joinery.study.rates import Counted
 from joinery.study.read.coefficients import said_of_errors
 from joinery.study.read.estimates import Combination, means
 from joinery.study.read.line_picture import line
@@ -240,8 +239,7 @@ class Question:
         """Return where the interval about the curve holds the reading, at values x (m,)."""
         if self.new and not self.fit.estimate.linear:
             context, X = self._rows(x)
-            band = bands(self.fit, context, X, self.level, How(rates=Counted(self.fit)))
-            return (band.new_lower <= y) & (y <= band.new_upper)
+            return new_row_holds(self.fit, context, X, self.level, y)
         line = self._line(x)
         own = self._own_variance if self.new else 0.0
         reach = t_times(self.level, line.df) * np.sqrt(line.standard_errors**2 + own)
