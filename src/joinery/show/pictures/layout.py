@@ -419,7 +419,7 @@ def shown_ticks(ax: Axes, axis: Any, renderer: Any) -> Iterator[tuple[Text, Bbox
         return
     low, high = sorted(axis.get_view_interval())
     slack = 1e-9 * max(abs(low), abs(high), 1e-300)
-    axis.get_tightbbox(renderer)  # settles the labels
+    axis.get_majorticklabels()  # settles them
     for tick in axis.get_major_ticks():
         label = tick.label1
         seen = low - slack <= tick.get_loc() <= high + slack and label.get_visible()
@@ -514,10 +514,10 @@ def _written(ax: Axes, renderer: Any) -> list[Box]:
     """Boxes of all that is written on the axes and on the figure."""
     figure: Any = ax.figure
     texts = [*ax.texts, *getattr(figure, "texts", []), ax.xaxis.label, ax.yaxis.label]
-    texts += [
-        label for axis in (ax.xaxis, ax.yaxis) for label, _ in shown_ticks(ax, axis, renderer)
-    ]
-    return [_box(t.get_window_extent(renderer)) for t in texts if t.get_text().strip()]
+    boxes = [_box(t.get_window_extent(renderer)) for t in texts if t.get_text().strip()]
+    for axis in (ax.xaxis, ax.yaxis):
+        boxes += [_box(extent) for _, extent in shown_ticks(ax, axis, renderer)]
+    return boxes
 
 
 def _room(ax: Axes) -> Box:
