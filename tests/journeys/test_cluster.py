@@ -21,6 +21,7 @@ from distributed import Client, LocalCluster
 
 import joinery as jn
 from joinery.data import records
+from joinery.data.sources import cluster as cluster_source
 from joinery.study.check import facts, unused
 
 warnings.filterwarnings("ignore", module="distributed")
@@ -200,6 +201,17 @@ def test_a_scheduler_that_is_gone_is_said():
         own.close()
         with pytest.raises(jn.ClusterError, match="the cluster's scheduler was lost"):
             fit.revise(drop="g")
+
+
+def test_a_cluster_that_has_no_worker_is_said(monkeypatch):
+    monkeypatch.setattr(cluster_source, "LOOK_SECONDS", 0.2)
+    monkeypatch.setattr(cluster_source, "PATIENCE_SECONDS", 1.0)
+    with started(0) as own, Client(own):
+        with pytest.raises(jn.ClusterError, match="no worker for 1 seconds; start some"):
+            jn.fit(parts(), SENTENCES[0])
+        threading.Timer(1.0, own.scale, [1]).start()  # one that comes late is waited for
+        monkeypatch.setattr(cluster_source, "PATIENCE_SECONDS", 60.0)
+        assert jn.fit(parts(), SENTENCES[0]).n_rows == N - 100
 
 
 def test_what_a_table_cannot_is_said_as_on_one_machine(cluster):

@@ -9,6 +9,7 @@ from __future__ import annotations
 import pickle
 import sys
 import threading
+import time
 import uuid
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
@@ -30,9 +31,9 @@ from joinery.support.threads import one_thread_a_product
 
 FILES_TOGETHER = 8  # pieces of files that go to a worker at once
 PARTS_TOGETHER = 16  # at most, parts of one worker in one task, which costs the scheduler time
-PARTS_A_THREAD = (
-    4  # parts for each thread that are under way at a time, so that found things do not heap
-)
+LOOK_SECONDS = 5.0  # how often it is looked whether the cluster has workers still
+PATIENCE_SECONDS = 300.0  # how long a cluster may be without any: one that grows takes minutes
+PARTS_A_THREAD = 4  # under way at a time, so that what is found does not heap up
 
 
 @dataclass(frozen=True)
@@ -260,11 +261,33 @@ def results(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Itera
         for start in range(0, len(calls), ahead):
             waiting += client.map(work, *zip(*calls[start : start + ahead]), pure=False)
             while len(waiting) > ahead // 2 or (waiting and start + ahead >= len(calls)):
-                yield waiting.popleft().result()
+                yield _waited_for(client, waiting.popleft())
     except Exception as reason:
         with suppress(Exception):  # of a cluster that is gone
             client.cancel(list(waiting), force=True)
         raise _failed(reason) from reason
+
+
+class NoWorkersError(Exception):
+    """A cluster has had no worker for so long that none is likely to come."""
+
+
+def _waited_for(client: Any, future: Any) -> Any:
+    """Return a result. Raises NoWorkersError where no worker has been there for long.
+
+    The scheduler itself would wait for another worker without end."""
+    last_seen = time.monotonic()
+    while True:
+        try:
+            return future.result(timeout=LOOK_SECONDS)
+        except TimeoutError:
+            if future.done():  # the work's own
+                raise
+        now = time.monotonic()
+        if client.nthreads():
+            last_seen = now
+        elif now - last_seen > PATIENCE_SECONDS:
+            raise NoWorkersError
 
 
 def _in_threads(work: Callable[..., Any], calls: Sequence[tuple[Any, ...]]) -> Iterator[Any]:
@@ -301,6 +324,11 @@ def _failed(reason: Exception) -> JoineryError:
         return ClusterError(
             "a worker died again and again over the same part of the table, most likely for want "
             "of memory; cut the table into smaller parts (repartition), or give workers more"
+        )
+    if isinstance(reason, NoWorkersError):
+        return ClusterError(
+            f"the cluster has had no worker for {PATIENCE_SECONDS:.0f} seconds; start some, and "
+            "fit again"
         )
     if kind in LOST:
         return ClusterError(
