@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import os
+import shlex
 import subprocess
 import sys
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
+from unittest import mock
 
 import pytest
 from sybil import Sybil
@@ -16,18 +20,42 @@ collect_ignore_glob = ["docs/site*.py"]  # they need what builds the site
 
 
 def run_commands(example: Example) -> None:
-    """Runs each `joinery` line of a block.
+    """Runs each `joinery` line of a block: the README's as processes, others in this one.
 
     Other lines (make, git) are for the reader's own checkout.
     """
-    path = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
+    if Path(example.path).name == "README.md":
+        run = in_a_process
+    else:
+        run = in_place
     for line in example.parsed.replace("\\\n", " ").splitlines():
         if line.startswith("joinery "):
-            done = subprocess.run(
-                line, shell=True, capture_output=True, text=True, env=os.environ | {"PATH": path}
-            )
-            assert done.returncode == 0, f"{line}\n{done.stderr}"
-            assert "Traceback" not in done.stderr
+            status, said = run(line)
+            assert status == 0, f"{line}\n{said}"
+            assert "Traceback" not in said
+
+
+def in_a_process(line: str) -> tuple[int, str]:
+    path = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
+    environment = os.environ | {"PATH": path}
+    done = subprocess.run(line, shell=True, capture_output=True, text=True, env=environment)
+    return done.returncode, done.stderr
+
+
+def in_place(line: str) -> tuple[int, str]:
+    from joinery.cli import main
+
+    said = io.StringIO()
+    with (
+        mock.patch.object(sys, "argv", shlex.split(line)),
+        redirect_stdout(io.StringIO()),
+        redirect_stderr(said),
+    ):
+        try:
+            main()
+        except SystemExit as end:
+            return int(end.code or 0), said.getvalue()
+    return 0, said.getvalue()
 
 
 @pytest.fixture(scope="module")
