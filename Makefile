@@ -4,7 +4,7 @@ VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 
-.PHONY: demo test quick identities check format lock lowest samples screenshots docs benchmarks clean
+.PHONY: demo test full quick identities check format lock lowest samples screenshots docs benchmarks clean
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -14,11 +14,14 @@ $(READY): pyproject.toml constraints.txt
 demo: $(READY)          ## the whole job on the sample data
 	$(BIN)/joinery demo
 
-test: $(READY)          ## every test; the blocks of one page stay together in one worker
-	$(BIN)/python -m pytest -n auto --dist loadfile
+test: $(READY)          ## every test, simulations with a quarter of their draws
+	$(BIN)/python -m pytest -n auto --dist loadgroup
+
+full: $(READY)          ## every test with all draws and cases: some twenty minutes
+	JOINERY_DRAWS=full $(BIN)/python -m pytest -n auto --dist loadgroup
 
 quick: $(READY)         ## under a minute: no simulations, no other programs
-	$(BIN)/python -m pytest -n auto --dist loadfile -m "not simulation and not engine" tests
+	$(BIN)/python -m pytest -n auto --dist loadgroup -m "not simulation and not engine" tests
 
 identities: $(READY)    ## every question to thousands of random fits; CASES=500 for more
 	$(BIN)/python -m tests.identities $(or $(CASES),100)
@@ -38,7 +41,7 @@ lowest:                 ## the tests against the oldest versions that pyproject.
 	$(PYTHON) -m venv .venv-lowest
 	.venv-lowest/bin/python -m pip install --quiet uv
 	.venv-lowest/bin/uv pip install --quiet --python .venv-lowest/bin/python --resolution lowest-direct -e ".[test]"
-	.venv-lowest/bin/python -m pytest -n auto --dist loadfile -W default
+	.venv-lowest/bin/python -m pytest -n auto --dist loadgroup -W default
 
 samples: $(READY)       ## make the sample tables again
 	$(BIN)/python -m joinery.data.samples.make

@@ -127,10 +127,24 @@ LONG = {
     "test_show.py",
 }
 
+# files whose tests share a browser, a cluster, a server or what is built
+TOGETHER = {
+    "test_report.py",
+    "test_cluster.py",
+    "test_shipping.py",
+    "test_saved.py",
+    "test_registries.py",
+}
+
 
 def pytest_collection_modifyitems(items):
-    """Mark tests by where they stand; long simulations are marked one by one."""
+    """Mark tests by where they stand; long simulations are marked one by one.
+
+    Tests that share an engine, and the blocks of one page, stay together in one worker.
+    """
     for item in items:
+        if item.path.suffix == ".md" or item.path.name in TOGETHER:
+            item.add_marker(pytest.mark.xdist_group(item.path.name))
         if ENGINES & set(item.path.parts):
             item.add_marker(pytest.mark.engine)
         elif item.path.name in LONG:

@@ -8,6 +8,7 @@ import pytest
 
 import joinery as jn
 from joinery.core.inference.effect_sizes import eta2_ends, noncentrality
+from tests.draws import by_chance, draws
 
 
 def below(f, df, rest, nc):
@@ -61,7 +62,7 @@ def test_eta_and_omega_are_what_they_say_and_stand_in_both_places(joinery):
 
 
 def test_the_interval_holds_the_population_effect():
-    rng, times, held = np.random.default_rng(2), 400, 0
+    rng, times, held = np.random.default_rng(2), draws(400), 0
     x = np.repeat([0.0, 1.0, 2.0], 14)
     means = np.array([0.0, 0.5, 0.9])[x.astype(int)]
     nc = float(((means - means.mean()) ** 2).sum())
@@ -70,4 +71,4 @@ def test_the_interval_holds_the_population_effect():
         fit = jn.fit({"g": x, "y": means + rng.normal(size=len(x))}, "y given category(g)")
         line = fit.anova(effect_sizes=True).frame.iloc[0]
         held += line["partial_eta2_lower"] <= truth <= line["partial_eta2_upper"]
-    assert abs(held / times - 0.95) < 3 * np.sqrt(0.95 * 0.05 / times)
+    assert abs(held / times - 0.95) < by_chance(0.95, times)

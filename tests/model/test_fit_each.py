@@ -10,6 +10,7 @@ import matplotlib.pyplot as plt
 import numpy as np
 import pandas as pd
 import pytest
+from tests.draws import by_chance, draws
 
 import joinery as jn
 
@@ -134,14 +135,14 @@ def test_spreads_that_differ_are_said_and_each_group_then_keeps_its_own():
 
 @pytest.mark.parametrize("uneven", [False, True])
 def test_the_test_holds_its_size(uneven):
-    rng, times, hits = np.random.default_rng(5), 300, 0
+    rng, times, hits = np.random.default_rng(5), draws(300), 0
     groups = np.repeat([0, 1, 2, 3], [12, 20, 30, 16])
     spread = np.array([1.0, 4.0, 1.0, 2.0])[groups] if uneven else 1.0
     for _ in range(times):
         x = rng.normal(size=len(groups))
         table = {"x": x, "y": 1 + x + spread * rng.normal(size=len(groups)), "g": groups}
         hits += jn.fit_each(table, "y given x", by="g").test()["p"][0] < 0.05
-    assert abs(hits / times - 0.05) < 3 * np.sqrt(0.05 * 0.95 / times)
+    assert abs(hits / times - 0.05) < by_chance(0.05, times)
 
 
 def test_saved_loaded_pickled_reported_and_drawn(tmp_path):

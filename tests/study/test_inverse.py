@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 import pytest
 from scipy import stats
+from tests.draws import by_chance, draws
 
 import joinery as jn
 from joinery.core.glm.families import FAMILIES
@@ -140,14 +141,14 @@ def test_a_curve_that_passes_twice_has_two_lines_and_one_that_never_does_says_so
 
 @pytest.mark.parametrize("n", [6, 20])
 def test_values_of_readings_are_held_as_often_as_meant(n):
-    rng, times = np.random.default_rng(n), 400
+    rng, times = np.random.default_rng(n), draws(400)
     x, held = np.linspace(0, 10, n), 0
     for _ in range(times):
         truth = rng.uniform(1, 9)
         fit = jn.fit({"x": x, "y": 1 + 2 * x + rng.normal(0, 1, n)}, "y given x")
         found = fit.inverse("x", 1 + 2 * truth + rng.normal()).frame.loc[0]
         held += found["lower"] <= truth <= found["upper"]
-    assert abs(held / times - 0.95) < 3 * np.sqrt(0.95 * 0.05 / times)
+    assert abs(held / times - 0.95) < by_chance(0.95, times)
 
 
 @pytest.mark.parametrize(

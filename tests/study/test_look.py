@@ -320,3 +320,24 @@ def test_the_ruler_stands_for_ends_and_median_before_people_alone():
     assert "minimum" not in text
     assert "0.61 ├─┤ 3.38 ├─────────────┤ 11.4" in text
     assert not set(text) & set("▁▂▃▄▅▆▇█")
+
+
+def test_a_total_is_named_and_letters_that_differ_in_case_alone_once():
+    r = np.random.default_rng(2)
+    table = pd.DataFrame({"site": np.repeat(["north", "tall"], 20), "y": r.gamma(9, size=40)})
+    table.loc[40] = ["sum of all", table["y"].sum()]
+    table.loc[3, "site"] = "North"
+    text = " ".join(str(jn.look(table)).split())
+    assert "in row 40, the sum of all other cells: a total, and no row of the table?" in text
+    assert "alike but for case" in text
+    assert "one letter" not in text
+
+
+@pytest.mark.parametrize(("cell", "advised"), [("k.A.", True), ("12 kg", False)])
+def test_words_alone_are_offered_as_missing(cell, advised, tmp_path):
+    cells = [f"{v / 2}" for v in range(30)]
+    cells[4] = cell
+    (tmp_path / "t.csv").write_text("x,y\n" + "".join(f"{c},{i}\n" for i, c in enumerate(cells)))
+    with pytest.raises(jn.UnusableColumnError) as error:
+        jn.fit(tmp_path / "t.csv", "y given x")
+    assert ("stands for a missing cell" in str(error.value)) == advised

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 import pandas as pd
 import pytest
+from tests.draws import by_chance, draws
 
 import joinery as jn
 from joinery.core.numeric import distributions as tails
@@ -71,7 +70,7 @@ def test_clean_tables_are_left_in_peace():
 def test_intervals_cover_as_often_as_they_say():
     rng = np.random.default_rng(4)
     inside = np.zeros(3)
-    times = 600
+    times = draws(600)
     for _ in range(times):
         x = rng.uniform(0, 10, 12)
         fit = jn.fit({"x": x, "y": 3 + 2 * x + rng.normal(0, 2, 12)}, "y given x", level=0.9)
@@ -81,7 +80,7 @@ def test_intervals_cover_as_often_as_they_say():
         inside += [
             new.mean_lower <= 17 <= new.mean_upper, new.new_lower <= came <= new.new_upper, slope.lower <= 2 <= slope.upper
         ]  # fmt: skip
-    assert np.all(np.abs(inside / times - 0.9) < 4 * math.sqrt(0.09 / times))
+    assert np.all(np.abs(inside / times - 0.9) < by_chance(0.9, times))
 
 
 def test_forecasts_of_new_rows(honey, tmp_path):

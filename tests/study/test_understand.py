@@ -10,6 +10,7 @@ import pandas as pd
 import pytest
 from scipy import optimize, stats
 from scipy.special import stdtrit
+from tests.draws import by_chance, draws
 
 import joinery as jn
 from joinery.core.blocks.partition import Partition
@@ -349,11 +350,11 @@ def test_corrections_are_what_their_books_say():
 @pytest.mark.simulation
 def test_tukeys_intervals_cover_all_pairs_as_often_as_meant():
     rng, g = np.random.default_rng(3), np.repeat(list("abcd"), 6)
-    held = 0
-    for _ in range(300):
+    times, held = draws(300), 0
+    for _ in range(times):
         table = jn.fit({"g": g, "y": rng.normal(0, 1, 24)}, "y given g").level_differences("g")
         held += bool((table["lower"] * table["upper"] <= 0).all())
-    assert abs(held / 300 - 0.95) < 3.5 * np.sqrt(0.95 * 0.05 / 300)
+    assert abs(held / times - 0.95) < by_chance(0.95, times)
 
 
 @pytest.mark.parametrize("k", [2, 3, 8])

@@ -123,8 +123,10 @@ class Column:
             )
         else:
             message = f"column {self.name!r} is text, and numbers are needed here ({shown}{more})"
-        if self.trouble and self.stray and self.meant == "numbers":
-            mark = advice.reading("empty", self.levels[self.coded[offending[0]]])
+        first = str(self.levels[self.coded[offending[0]]])
+        word = not any(letter.isdigit() for letter in first)  # "n.a.", not "12 kg"
+        if self.trouble and self.stray and self.meant == "numbers" and word:
+            mark = advice.reading("empty", first)
             message += f"; where that stands for a missing cell, say so: {mark}"
         return UnusableColumnError(message, column=self.name, rows=labels)
 

@@ -16,6 +16,7 @@ from joinery.support.errors import listed
 LEAST_CELLS = 8  # of which one can be said to lie far from the others
 TENFOLD = 9.0  # times the next: a decimal point one place off, and a little less
 LOG_SPREADS = 4.0  # standard deviations of the logarithms, beyond which no skewness explains a cell
+SUM_APART = 1e-5  # of a cell: how far the sum of the others may be from it, for rounding
 NEAR_ZERO = 0.2  # of the median
 SPREADS = 6.0  # standard deviations of the other cells
 FARTHER = 2.0  # times as far from the middle of the others as the next cell on its side
@@ -108,6 +109,8 @@ def _far(cell: float, rest: np.ndarray, nearest: float) -> str:
         times = 1.0
     if cell < nearest < NEAR_ZERO * median:
         times = 1.0  # numbers that come near zero lie many times apart there
+    if abs(cell - rest.sum()) <= SUM_APART * abs(cell):
+        return "the sum of all other cells: a total, and no row of the table?"
     if times < TENFOLD and abs(cell - median) < FARTHER * abs(nearest - median):
         return ""
     if positive:
@@ -148,8 +151,9 @@ def misspelt(column: str, levels: Sequence[Any], counts: Sequence[int]) -> Itera
 def one_letter_apart(a: str, b: str) -> bool:
     """Return True if one letter changed, added, left out or put before its neighbour parts texts.
 
-    A digit is no letter: names that are numbered are meant to differ so."""
-    if a == b or abs(len(a) - len(b)) > 1:
+    A digit is no letter: names that are numbered are meant to differ so. Nor are small and large
+    letters two, of which something else is said."""
+    if a.casefold() == b.casefold() or abs(len(a) - len(b)) > 1:
         return False
     shorter = min(len(a), len(b))
     start = next((i for i in range(shorter) if a[i] != b[i]), shorter)

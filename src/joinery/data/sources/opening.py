@@ -156,6 +156,8 @@ def _in_folder(folder: Path) -> Iterator[Path]:
 
 def opened(data: Any) -> Source | None:
     """The source that data is, or None for what is taken whole."""
+    if isinstance(data, (pd.DataFrame, dict)):
+        return None
     if isinstance(data, (str, os.PathLike)):
         where = os.fspath(data)
         if not isinstance(where, str) or not where.strip() or where.startswith("sample:"):
