@@ -4,6 +4,9 @@ VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 
+# compiled modules are kept, whatever the caller's habit: commands and workers start much sooner
+export PYTHONDONTWRITEBYTECODE :=
+
 .PHONY: demo test full quick identities check format lock lowest samples screenshots docs benchmarks clean
 
 $(READY): pyproject.toml constraints.txt
@@ -15,13 +18,13 @@ demo: $(READY)          ## the whole job on the sample data
 	$(BIN)/joinery demo
 
 test: $(READY)          ## every test, simulations with a quarter of their draws
-	$(BIN)/python -m pytest -n auto --dist loadgroup
+	$(BIN)/python -m pytest -n auto
 
 full: $(READY)          ## every test with all draws and cases: some twenty minutes
-	JOINERY_DRAWS=full $(BIN)/python -m pytest -n auto --dist loadgroup
+	JOINERY_DRAWS=full $(BIN)/python -m pytest -n auto
 
 quick: $(READY)         ## under a minute: no simulations, no other programs
-	$(BIN)/python -m pytest -n auto --dist loadgroup -m "not simulation and not engine" tests
+	$(BIN)/python -m pytest -n auto -m "not simulation and not engine" tests
 
 identities: $(READY)    ## every question to thousands of random fits; CASES=500 for more
 	$(BIN)/python -m tests.identities $(or $(CASES),100)
@@ -41,7 +44,7 @@ lowest:                 ## the tests against the oldest versions that pyproject.
 	$(PYTHON) -m venv .venv-lowest
 	.venv-lowest/bin/python -m pip install --quiet uv
 	.venv-lowest/bin/uv pip install --quiet --python .venv-lowest/bin/python --resolution lowest-direct -e ".[test]"
-	.venv-lowest/bin/python -m pytest -n auto --dist loadgroup -W default
+	.venv-lowest/bin/python -m pytest -n auto -W default
 
 samples: $(READY)       ## make the sample tables again
 	$(BIN)/python -m joinery.data.samples.make

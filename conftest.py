@@ -19,6 +19,25 @@ from sybil.parsers.markdown import CodeBlockParser, PythonCodeBlockParser, SkipP
 collect_ignore_glob = ["docs/site*.py"]  # they need what builds the site
 
 
+# files whose tests share a browser, a cluster, a server or what is built
+TOGETHER = ("test_report.py", "test_cluster.py", "test_shipping.py", "test_saved.py")
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config, log):
+    """Deal single tests to the workers; the blocks of a page and such files stay together."""
+    from xdist.scheduler import LoadScopeScheduling
+
+    class Dealt(LoadScopeScheduling):
+        def _split_scope(self, nodeid: str) -> str:
+            file = nodeid.partition("::")[0]
+            if file.endswith((".md", *TOGETHER)):
+                return file
+            return nodeid
+
+    return Dealt(config, log)
+
+
 def run_commands(example: Example) -> None:
     """Runs each `joinery` line of a block: the README's as processes, others in this one.
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections import Counter
 
 import mpmath
 import numpy as np
@@ -10,6 +11,7 @@ import pytest
 
 import joinery as jn
 from tests import engines
+from tests.draws import FULL
 
 mpmath.mp.dps = 60
 
@@ -127,28 +129,24 @@ LONG = {
     "test_show.py",
 }
 
-# files whose tests share a browser, a cluster, a server or what is built
-TOGETHER = {
-    "test_report.py",
-    "test_cluster.py",
-    "test_shipping.py",
-    "test_saved.py",
-    "test_registries.py",
-}
 
-
-def pytest_collection_modifyitems(items):
-    """Mark tests by where they stand; long simulations are marked one by one.
-
-    Tests that share an engine, and the blocks of one page, stay together in one worker.
-    """
+def pytest_collection_modifyitems(config, items):
+    """Mark tests by where they stand; long simulations are marked one by one."""
     for item in items:
-        if item.path.suffix == ".md" or item.path.name in TOGETHER:
-            item.add_marker(pytest.mark.xdist_group(item.path.name))
         if ENGINES & set(item.path.parts):
             item.add_marker(pytest.mark.engine)
         elif item.path.name in LONG:
             item.add_marker(pytest.mark.simulation)
+    if FULL:
+        return
+    left, seen = [], Counter()
+    for item in items:
+        sampled = item.get_closest_marker("sampled")
+        seen[item.function if sampled else item] += 1
+        if sampled and seen[item.function] % sampled.args[0] != 1:
+            left.append(item)
+    config.hook.pytest_deselected(items=left)
+    items[:] = [item for item in items if item not in set(left)]
 
 
 @pytest.fixture

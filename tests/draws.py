@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
-from typing import Any
 
 import numpy as np
 
@@ -20,8 +18,3 @@ def draws(full: int) -> int:
 def by_chance(share: float, times: int) -> float:
     """Return three and a half standard errors of a share that is counted in so many draws."""
     return 3.5 * float(np.sqrt(share * (1 - share) / times))
-
-
-def some_of(cases: Iterable[Any], every: int = 4) -> list[Any]:
-    """Return one case in ``every``, all of them in a full run."""
-    return list(cases)[:: 1 if FULL else every]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -27,9 +28,14 @@ FLOOR = {
 FILES = sorted(SOURCE.rglob("*.py"))
 
 
+@cache
+def parsed(path: Path) -> ast.Module:
+    return ast.parse(path.read_text("utf-8"))
+
+
 def imported(path: Path) -> set[str]:
     found = set()
-    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+    for node in ast.walk(parsed(path)):
         if isinstance(node, ast.Import):
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom):
@@ -73,7 +79,7 @@ def graph() -> dict[str, set[str]]:
     found = {}
     for name, path in MODULES.items():
         known = set()
-        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        for node in ast.walk(parsed(path)):
             if isinstance(node, ast.ImportFrom) and node.module:
                 known |= {
                     full if (full := f"{node.module}.{a.name}") in MODULES else node.module
@@ -93,7 +99,7 @@ def test_there_is_no_circle_anywhere():
 
 @pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
 def test_no_module_takes_a_private_name_of_another(path):
-    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+    for node in ast.walk(parsed(path)):
         if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("joinery."):
             assert not [a.name for a in node.names if a.name.startswith("_")], (
                 f"{path}: {node.module}"

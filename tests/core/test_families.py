@@ -103,6 +103,7 @@ def made(family, link, seed):
     return {"x": x, "z": z, "y": y}, "y given x, z"
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize(("family", "link", "dispersion"), PAIRS)
 @pytest.mark.parametrize("seed", [1, 2])
 def test_estimates_are_those_of_exact_maximization(family, link, dispersion, seed):

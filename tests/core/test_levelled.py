@@ -238,6 +238,7 @@ def test_information_of_levels_is_that_of_their_columns(made, signed, monkeypatc
     assert_allclose(ours.settled().H, 2 * plain.H, rtol=1e-9, atol=1e-8)
 
 
+@pytest.mark.sampled(4)
 @pytest.mark.parametrize("rough", [False, True])
 @pytest.mark.parametrize("family", ["binomial", "poisson", "gamma"])
 def test_a_family_with_levels_swept_out_ends_where_their_columns_do(

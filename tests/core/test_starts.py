@@ -65,6 +65,7 @@ def begun(monkeypatch):
     return found
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.simulation
 @pytest.mark.parametrize(
     ("family", "link"),

@@ -51,6 +51,7 @@ def spans(terms, intercept):
 TERMS = ["a", "b", "c", "x", "ab", "ac", "ax", "abc", "abx"]
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("coding", ["indicator", "effect", "helmert"])
 @pytest.mark.parametrize("intercept", [True, False])
 def test_every_choice_of_products_spans_its_space_without_a_column_too_many(coding, intercept):

@@ -110,6 +110,7 @@ def test_nothing_is_asked_for_and_nothing_complains(browser, page):
     )
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("dark", [False, True])
 def test_an_accessibility_audit_finds_nothing_serious(browser, page, dark):
     import axe_core_python
@@ -202,6 +203,7 @@ def test_hostile_names_are_inert(browser, tmp_path):
     assert browser.execute_script("return document.querySelectorAll('tr[data-r]').length") == 30
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize(("rows", "most"), [(500, 1.5e6), (5000, 5e6), (20_000, 5e6)])
 def test_the_file_is_small(rows, most, tmp_path):
     rng = np.random.default_rng(3)

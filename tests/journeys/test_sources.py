@@ -439,6 +439,7 @@ def test_cut_offs_of_rows_that_are_not_held(tmp_path, monkeypatch):
         assert [t.get_text() for t in ours.texts] == [t.get_text() for t in theirs.texts]
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize(
     ("sentence", "options", "asked"),
     [
@@ -531,6 +532,7 @@ def test_neighbours_are_followed_from_block_to_block(options, tmp_path, monkeypa
         assert ours["p"].to_numpy()[-1] == pytest.approx(told["p"].to_numpy()[-1], rel=0.1)
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("sentence", ["yes given x, g", "c given z, g"])
 def test_pictures_of_many_rows_show_some_and_every_remarkable_one(sentence, tmp_path, monkeypatch):
     large = made(7000).assign(id=lambda t: [f"R{i:04d}" for i in t.index])

@@ -339,6 +339,7 @@ def test_responses_that_overflow_when_squared_fit_rightly(size, tmp_path):
     assert str(scaled)
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.simulation
 @pytest.mark.parametrize("size", [1e200, 1e-200])
 @pytest.mark.parametrize("std_errors", ["constant spread", "robust", "clustered", "autocorrelated"])

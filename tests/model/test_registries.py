@@ -72,6 +72,7 @@ def code_of(fit):
     return room["fitted"](0.4, "b")
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.simulation
 @pytest.mark.parametrize(("family", "link"), PAIRS)
 def test_every_family_and_link_answers_every_question_in_every_form(family, link, table, tmp_path):

@@ -129,6 +129,7 @@ def drawn(fit, name):
         return fit.draw(name)
 
 
+@pytest.mark.sampled(7)
 @pytest.mark.parametrize("make", TABLES)
 @pytest.mark.parametrize("name", [n for n in PICTURES if n != "forecast"])
 def test_what_is_written_on_pictures_of_a_fit_can_be_read(make, name):
@@ -138,6 +139,7 @@ def test_what_is_written_on_pictures_of_a_fit_can_be_read(make, name):
         assert not list(faults(drawn(fit, name)))
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.simulation
 @pytest.mark.parametrize("make", TABLES)
 @pytest.mark.parametrize("name", ["columns", "response", "matrix"])
@@ -157,6 +159,7 @@ ASKED = [
 ]
 
 
+@pytest.mark.sampled(7)
 @pytest.mark.parametrize("make", TABLES)
 @pytest.mark.parametrize(("name", "options"), ASKED)
 def test_what_is_written_on_pictures_of_two_things_can_be_read(make, name, options):
@@ -204,6 +207,7 @@ def luminance(color):
     return float(linear @ (0.2126, 0.7152, 0.0722))
 
 
+@pytest.mark.sampled(7)
 @pytest.mark.simulation
 @pytest.mark.parametrize("make", [yes_no, dates, many])
 @pytest.mark.parametrize("name", [n for n in PICTURES if n != "forecast"])
@@ -226,6 +230,7 @@ def test_a_report_keeps_its_own_grounds_in_any_style(tmp_path):
         assert fit.report(tmp_path / "b.html").read_text() == page
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("make", [yes_no, long_names])
 @pytest.mark.parametrize("name", ["line", "checks", "leverage", "coefficients"])
 @pytest.mark.parametrize("way", ["figsize", "resized", "letters", "part"])

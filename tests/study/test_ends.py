@@ -202,6 +202,7 @@ def test_an_empty_interval_of_a_rehearsal_neither_holds_nor_misses():
     assert [found["coverage"], found["power"]] == [0.5, 0.5]
 
 
+@pytest.mark.sampled(4)
 @pytest.mark.parametrize("levels", [150, 250])
 @pytest.mark.parametrize(("far", "apart"), [(0.0, 1e-7), (0.0, 3e-8), (1e8, 1.0)])
 def test_leverages_of_wide_tables_with_levels(levels, far, apart):
@@ -229,6 +230,7 @@ def _near_an_edge(family, link):
     return pd.DataFrame({"x": x, "y": r.poisson(1.2 * np.maximum(mu - 0.1, 0))}), "y given x"
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize(
     ("family", "link"), [("binomial", "identity"), ("binomial", "log"), ("poisson", "identity")]
 )

@@ -51,6 +51,7 @@ def fitted(case):
         return jn.fit(TABLE, model, **options)
 
 
+@pytest.mark.sampled(4)
 @pytest.mark.parametrize("case", CASES, ids=lambda c: f"{c[0]} {c[1]}")
 @pytest.mark.parametrize("interval", ["new", "mean"])
 def test_at_the_ends_the_band_passes_the_response(case, interval, tmp_path):

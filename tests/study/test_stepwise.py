@@ -86,6 +86,7 @@ CASES += [("normal", s, c, "add and drop") for s in (1, 2) for c in ("adjusted r
 CASES += [(family, 1, "crosscheck", "add") for family in ("poisson", "binomial")]
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.simulation
 @pytest.mark.parametrize(("family", "seed", "criterion", "moves"), CASES)
 def test_each_step_is_the_best_of_really_fitting_every_neighbour(family, seed, criterion, moves):

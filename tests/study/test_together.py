@@ -189,6 +189,7 @@ def penalized_cost(X, y, link):
     return cost
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("link", ["logit", "probit", "cloglog", "cauchit"])
 @pytest.mark.parametrize("separated", [True, False])
 def test_penalized_estimates_and_profiles_are_those_of_brute_force(link, separated):

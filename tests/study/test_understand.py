@@ -604,6 +604,7 @@ def test_what_is_averaged_is_the_mean_over_every_combination(terms):
     assert slope == pytest.approx(known[1] - known[0], rel=1e-9)
 
 
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize(("response", "options"), MODELS)
 @pytest.mark.parametrize(
     "terms",
