@@ -29,6 +29,7 @@ def test_standard_input_is_read_once_for_several_models(joinery):
     assert joinery("fit", "-", "y given x", stdin=b"")[0] == 3
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("encoding", ["ascii", "latin-1", "cp1252"])
 def test_a_stream_without_a_minus_sign_gets_a_hyphen(encoding):
     done = run("coefficients", *JARS, env=os.environ | {"PYTHONIOENCODING": encoding})

@@ -23,6 +23,7 @@ import joinery as jn
 from joinery.data import records
 from joinery.data.sources import cluster as cluster_source
 from joinery.study.check import facts, unused
+from tests.draws import FULL
 
 warnings.filterwarnings("ignore", module="distributed")
 pytestmark = pytest.mark.filterwarnings("ignore")  # of the cluster's own shutting down
@@ -178,6 +179,7 @@ def hungry(frame: pd.DataFrame) -> pd.DataFrame:
     raise AssertionError("nothing ended it")
 
 
+@pytest.mark.skipif(not FULL, reason="a worker takes long to be ended: make full")
 def test_a_worker_out_of_memory_is_said_and_the_cluster_goes_on(here):
     limits = {"distributed.scheduler.allowed-failures": 1, "distributed.worker.memory.pause": False}
     with dask_config.set(limits), started(1, memory_limit="600MiB") as own, Client(own):

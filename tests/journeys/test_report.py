@@ -293,6 +293,7 @@ TRIED = [
 ]
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize(("sentence", "options", "data"), TRIED, ids=lambda v: str(v)[:30])
 def test_values_tried_on_the_page_are_those_of_forecast(sentence, options, data, browser, tmp_path):
     fit = jn.fit(data, sentence, **options)

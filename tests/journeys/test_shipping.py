@@ -39,7 +39,6 @@ def test_the_source_distribution_holds_all_that_its_tests_need(built, tmp_path):
     assert where.startswith(str(folder))
     chosen = (
         "tests/study/test_forecast.py::test_several_levels_at_once",
-        "tests/test_rooms.py",
         "tests/journeys/test_examples.py::test_there_are_examples_in_the_order_of_the_work",
     )
     run(

@@ -313,9 +313,10 @@ def _tables() -> str | bool:
 
     Making them takes as long as all of a small fit; Lark checks that they are this grammar's.
     """
-    if sys.dont_write_bytecode:
+    tables = Path(cache_from_source(__file__)).with_suffix(".tables")
+    if sys.dont_write_bytecode and not tables.exists():
         return False
-    return str(Path(cache_from_source(__file__)).with_suffix(".tables"))
+    return str(tables)
 
 
 def _read(text: str, start: str) -> Any:

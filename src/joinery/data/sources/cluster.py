@@ -281,8 +281,8 @@ def _waited_for(client: Any, future: Any) -> Any:
         try:
             return future.result(timeout=LOOK_SECONDS)
         except TimeoutError:
-            if future.done():  # the work's own
-                raise
+            if future.done():  # meanwhile, or the work's own error
+                return future.result()
         now = time.monotonic()
         if client.nthreads():
             last_seen = now
