@@ -162,7 +162,8 @@ def test_rows_taken_some_at_a_time_say_the_same(
 ):
     table = long_table()
     whole = jn.look(table, sentence, where=where)
-    known = [whole.correlations.frame, whole.response.frame, whole.predictor_pairs.frame]
+    tables = ("correlations", "response", "predictor_pairs", "columns")
+    known = [getattr(whole, name).frame for name in tables]
     for room, name, few in (
         (learning, "STRETCH", 100),
         (response, "LOOK_CELLS", 500),
@@ -173,8 +174,8 @@ def test_rows_taken_some_at_a_time_say_the_same(
         table.to_parquet(tmp_path / "t.parquet")
         table = tmp_path / "t.parquet"
     look = jn.look(table, sentence, where=where)
-    for ours, theirs in zip((look.correlations, look.response, look.predictor_pairs), known):
-        pd.testing.assert_frame_equal(ours.frame, theirs, rtol=1e-9, atol=1e-12)
+    for name, theirs in zip(tables, known):
+        pd.testing.assert_frame_equal(getattr(look, name).frame, theirs, rtol=1e-9, atol=1e-12)
 
 
 def test_a_response_goes_with_terms_as_it_is_known_to():

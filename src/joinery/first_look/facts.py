@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.core.numeric.triangular import power_of_two
 from joinery.data.columns import Column, level_text
 from joinery.first_look.ruler import ruler
 from joinery.first_look.slips import far_cells, misspelt
@@ -118,12 +119,12 @@ def date_facts(column: Column, figures: dict[str, Any], low: float, high: float)
 
 def _moments(ordered: np.ndarray) -> dict[str, float]:
     """Mean, spread, skewness, median and ends of sorted values, a few thousand at a time."""
-    n = len(ordered)
+    n, unit = len(ordered), unit_of(ordered[0], ordered[-1])
     with np.errstate(all="ignore"):
-        mean = float(ordered.mean())
+        mean = float((ordered / unit).mean())
         square = cube = 0.0
         for start in range(0, n, SUMMED_TOGETHER):
-            away = ordered[start : start + SUMMED_TOGETHER] - mean
+            away = ordered[start : start + SUMMED_TOGETHER] / unit - mean
             squares = away * away
             square += float(squares.sum())
             cube += float(squares @ away)
@@ -137,7 +138,12 @@ def _moments(ordered: np.ndarray) -> dict[str, float]:
             skew = float("nan")
     middle = float(ordered[(n - 1) // 2] / 2 + ordered[n // 2] / 2)
     ends = {"minimum": float(ordered[0]), "median": middle, "maximum": float(ordered[-1])}
-    return {"mean": mean, "standard_deviation": sd, "skew": skew} | ends
+    return {"mean": mean * unit, "standard_deviation": sd * unit, "skew": skew} | ends
+
+
+def unit_of(low: float, high: float) -> float:
+    """Return a power of two near the size of values between two ends, which squares need."""
+    return float(power_of_two(np.array([max(abs(low), abs(high))]))[0])
 
 
 def _of_levels(column: Column, rows: Any) -> Facts:

@@ -171,8 +171,8 @@ class Looked:
         some, step = ranked_rows(self.table, rows)
         beside, which = self._beside(names, some), None
         if self.table.read_as_needed:
-            means = {f.name: f.mean if np.isfinite(f.mean) else 0.5 for f in self.facts}
-            result = pairs(self.table, rows, names, [means[n] for n in names], LEVEL)
+            known = {f.name: f for f in self.facts}
+            result = pairs(self.table, rows, [known[n] for n in names], LEVEL)
         else:
             if step == 1:
                 X = beside

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -26,6 +26,7 @@ from joinery.first_look.facts import (
     level_facts,
     long_tail,
     stand_in_words,
+    unit_of,
 )
 from joinery.first_look.ruler import alone, apart, drawn
 from joinery.notation.evaluate import Rows
@@ -74,7 +75,8 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
     }
     if column.kind == "date":
         return date_facts(column, figures, low, high)
-    moments = Moments.over(values)
+    unit = unit_of(low, high)
+    moments = Moments.over(values.map(lambda piece: (piece[0] / unit, piece[1])))
     if n > 1:
         sd = float(np.sqrt(moments.second / (n - 1)))
     else:
@@ -86,8 +88,8 @@ def _of_numbers(column: Column, learner: Learner) -> Facts:
     near, far = alone(quarters, values.each(lambda piece: apart(piece[0], quarters)))
     figures["ruler"] = drawn(quarters, near, far)
     figures |= {
-        "mean": moments.mean,
-        "standard_deviation": sd,
+        "mean": moments.mean * unit,
+        "standard_deviation": sd * unit,
         "skew": moments.third / n / sd**3 if n > 2 and sd > 0 else float("nan"),
         "minimum": low,
         "median": median,
@@ -166,21 +168,23 @@ def _apart(x: np.ndarray, candidate: float) -> tuple[int, float, float, bool]:
 
 
 def pairs(
-    table: Records, rows: Rows, names: list[str], means: list[float], level: float
+    table: Records, rows: Rows, facts: Sequence[Facts], level: float
 ) -> tuple[np.ndarray, Correlation]:
-    """Pearson's r of every pair of columns, over the rows that have both."""
-    middle = np.array(means)
+    """Pearson's r of every pair of columns of numbers, over the rows that have both."""
+    names = [f.name for f in facts]
+    middle = np.array([f.mean if np.isfinite(f.mean) else 0.5 for f in facts])
+    unit = np.array([unit_of(f.minimum, f.maximum) for f in facts])
 
     def sums(piece: Piece) -> np.ndarray:
         X = np.column_stack([table.column(n).numbers(piece[0].rows) for n in names])
         here = ~np.isnan(X)
         if here.all():
-            X -= middle
+            X = (X - middle) / unit
             n, sums, squares = np.full(len(names), len(X)), X.sum(axis=0), (X * X).sum(axis=0)
             return np.array(
                 [*(np.tile(v[:, None], len(names)) for v in (n, sums, squares)), X.T @ X]
             )
-        Z, M = np.where(here, X - middle, 0.0), here.astype(float)
+        Z, M = np.where(here, (X - middle) / unit, 0.0), here.astype(float)
         return np.array([M.T @ M, Z.T @ M, (Z * Z).T @ M, Z.T @ Z])
 
     total = np.add.reduce(list(Learner(table, rows, {}).stretches.each(sums)))
