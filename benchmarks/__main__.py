@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from tempfile import TemporaryDirectory
 
 import numpy as np
 import pandas as pd
@@ -289,6 +290,34 @@ def groups() -> Iterator[Row]:
     yield Row(work, ours, "a loop of lstsq", theirs, "at most 3", ours <= 3 * theirs)
 
 
+def sent() -> Iterator[Row]:
+    """The page and the workbook to send, each of a fit that nothing was asked of before."""
+    rng = np.random.default_rng(7)
+    with TemporaryDirectory() as folder:
+        for rows in (100, 20_000):
+            table = pd.DataFrame(rng.normal(size=(rows, 6)), columns=list("abcdef"))
+            table["g"] = rng.choice(list("uvwx"), rows)
+            table["y"] = table[list("abcdef")].sum(axis=1) + rng.normal(size=rows)
+
+            def fitted(table: pd.DataFrame = table) -> jn.Fit:
+                return jn.fit(table, "y given a, b, c, d, e, f, g")
+
+            ours, theirs = in_turn(
+                lambda: fitted().report(f"{folder}/page.html"),
+                lambda: fitted().draw("checks").savefig(f"{folder}/checks.png"),
+                3,
+            )
+            work, yardstick = f"report of {rows:,} rows × 7 terms", 'one draw("checks")'
+            yield Row(work, ours, yardstick, theirs, "at most 3", ours <= 3 * theirs)
+        ours, theirs = in_turn(
+            lambda: fitted().write(f"{folder}/book.xlsx"),
+            lambda: table.to_csv(f"{folder}/table.csv"),
+            3,
+        )
+        work = "workbook of 20,000 rows × 7 terms"
+        yield Row(work, ours, "to_csv of the table", theirs, "at most 40", ours <= 40 * theirs)
+
+
 PARTS: dict[str, Callable[[], Iterator[Row]]] = {
     "solver": solver,
     "frames": frames,
@@ -297,6 +326,7 @@ PARTS: dict[str, Callable[[], Iterator[Row]]] = {
     "starting": starting,
     "resampling": resampling,
     "groups": groups,
+    "sent": sent,
     "columns": wide.columns,
     "levels": wide.levels,
 }

@@ -45,17 +45,17 @@ def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
     """The points to label: the flagged ones, none, or those asked for."""
     table, chosen = rows_at_hand(fit)
     notable = remarks(fit)
-    labels = [label_text(label) for label in table.index[chosen.rows]]
+    labels = table.index[chosen.rows]
     if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
         flagged = notable[: MOST_LABELS if label_rows == "flagged" else 0]
-        return [Flag(r.place, labels[r.place], r.verdict == SERIOUS) for r in flagged]
+        return [Flag(r.place, label_text(labels[r.place]), r.verdict == SERIOUS) for r in flagged]
     wanted = as_labels(label_rows)
     serious = set(notable.judged(SERIOUS).places.tolist())
     place_of = {
         int(position): place for place, position in enumerate(np.arange(len(table))[chosen.rows])
     }
     places = [place_of[int(p)] for p in table.positions(wanted) if int(p) in place_of]
-    return [Flag(place, labels[place], place in serious) for place in places]
+    return [Flag(place, label_text(labels[place]), place in serious) for place in places]
 
 
 def placed(flags: Sequence[Flag], order: np.ndarray) -> list[Flag]:

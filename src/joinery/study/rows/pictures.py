@@ -83,18 +83,17 @@ def influence(
     if not np.isfinite(d).any():
         raise CallError("the fit has no residual to scale, so that no row's influence can be told")
     over = np.flatnonzero(d >= at.cooks_distance)
-    labels = np.array([label_text(label) for label in table.index[chosen.rows]], object)
+    labels = table.index[chosen.rows]
     if len(over):
-        finding = (
-            f"{count(len(over), 'row decides', 'rows decide')} the answer: {listed(labels[over])}"
-        )
+        named = listed([label_text(label) for label in labels[over]])
+        finding = f"{count(len(over), 'row decides', 'rows decide')} the answer: {named}"
     else:
         finding = f"no row decides the answer; the largest is {figure(float(np.nanmax(d)), 2)}"
     finding += "; beside each bar the coefficient that the row moves most, in standard errors"
     order = _by_distance(d)
     moved = _most_moved(fit)
     bars = [
-        Bar(labels[p], float(d[p]), moved(int(p)), bool(d[p] >= at.cooks_distance))
+        Bar(label_text(labels[p]), float(d[p]), moved(int(p)), bool(d[p] >= at.cooks_distance))
         for p in order.tolist()
     ]
     bounds = [(at.cooks_distance, f"median of F, {value(at.cooks_distance, 2)}")]
