@@ -135,6 +135,8 @@ def test_missing_cells_can_be_filled_with_the_mean(tmp_path):
     same = jn.fit(table.assign(x=table["x"].fillna(mean)), "y given x, log(o)")
     assert np.allclose(figures(fit), figures(same))
     assert any("6 missing cells of x were filled with its mean" in note for note in fit.notes)
+    lone = jn.fit(TABLE.assign(x=TABLE["x"].mask(TABLE.index == 3)), "y given x", missing="mean")
+    assert any("1 missing cell of x was filled" in note for note in lone.notes)
     for one in (fit, jn.load(fit.save(tmp_path / "m.json"))):
         new = one.forecast({"x": [np.nan], "o": [4.0]})
         assert np.isclose(new["fitted"][0], same.forecast({"x": [mean], "o": [4.0]})["fitted"][0])

@@ -215,14 +215,15 @@ def mean_fills(
             continue
         if column.kind != "number":
             raise UnusableColumnError(
-                f"column {name!r} is a {column.kind} with {empty} missing cells, and has no mean "
-                "to fill them with; "
+                f"column {name!r} is a {column.kind} with {count(empty, 'missing cell')}, and has "
+                "no mean to fill it with; "
                 f"fit with {advice.option('missing', 'leave out')}",
                 column=name,
             )
         learner = Learner(table, chosen.rows, {}, options.order, counts)
         fills[name] = mean(learner.values(Name(name)))[0]
-        words = f"{empty} missing cells of {name} were filled with its mean, {value(fills[name])}"
+        filled = count(empty, f"missing cell of {name} was", f"missing cells of {name} were")
+        words = f"{filled} filled with its mean, {value(fills[name])}"
         notes.append(Note("filled with the mean", "caution", words, (name,)))
     return fills, notes
 
