@@ -6,9 +6,11 @@ import sys
 import time
 import warnings
 from collections.abc import Callable, Iterator
+from tempfile import TemporaryDirectory
 
 import numpy as np
 import pandas as pd
+from matplotlib.figure import Figure
 from scipy import linalg
 
 import joinery as jn
@@ -96,18 +98,30 @@ def levels() -> Iterator[Row]:
     yield _within(work, fit, "iterations × one X.T @ X", steps * product, 4)
 
 
+def _reported(table: pd.DataFrame) -> None:
+    with TemporaryDirectory() as folder:
+        jn.fit(table, "y given all").report(f"{folder}/page.html")
+
+
 WORKS: dict[str, Callable[[pd.DataFrame], object]] = {
     "fit": lambda t: jn.fit(t, "y given all"),
     "page": lambda t: str(jn.fit(t, "y given all")),
     "rows": lambda t: jn.fit(t, "y given all").rows(),
     "anova": lambda t: jn.fit(t, "y given all").anova(),
     "logistic fit": lambda t: jn.fit(t.assign(y=t["y"] > 0), "y given all"),
+    "forecast": lambda t: jn.fit(t.head(1000), "y given x0, x1, x2, x3").forecast(t),
+    "stepwise": lambda t: jn.stepwise(t, "y given all", criterion="aic", moves="drop"),
+    "look": lambda t: str(jn.look(t)),
+    "report": _reported,
 }
 SIZES = [(10**k, 20) for k in (3, 4, 5, 6)] + [(20_000, p) for p in (50, 100, 200, 400)]
 
 
-def growth() -> None:
-    """Print how each work grows: exponents of time in n at 20 columns, and in p from 50 on."""
+def growth(picture: str | None = None) -> None:
+    """Print how each work grows: exponents of time in n at 20 columns, and in p from 50 on.
+
+    A ``picture`` is the path of a file with the seconds drawn against both.
+    """
     print("| work | " + " | ".join(f"{n:,} × {p}" for n, p in SIZES) + " | in n | in p |")
     print("| --- |" + " ---: |" * (len(SIZES) + 2))
     seconds: dict[str, list[float]] = {name: [] for name in WORKS}
@@ -129,9 +143,27 @@ def growth() -> None:
         )
         cells = " | ".join(f"{v:.3g} s" for v in spent)
         print(f"| {name} | {cells} | {in_n:.2f} | {in_p:.2f} |", flush=True)
+    if picture:
+        _drawn(seconds, picture)
+
+
+def _drawn(seconds: dict[str, list[float]], path: str) -> None:
+    """Draw seconds against rows at 20 columns, and against columns at 20,000 rows."""
+    figure = Figure(figsize=(11, 5.5), layout="constrained")
+    both = figure.subplots(1, 2, sharey=True)
+    sides = ((0, slice(0, 4), "rows, 20 columns"), (1, slice(4, 8), "columns, 20,000 rows"))
+    for ax, (axis, which, words) in zip(both, sides, strict=True):
+        at = [size[axis] for size in SIZES[which]]
+        for name, spent in seconds.items():
+            ax.loglog(at, spent[which], marker="o", label=name)
+        ax.set_xlabel(words)
+        ax.grid(alpha=0.3)
+    both[0].set_ylabel("seconds")
+    both[1].legend(loc="upper left", fontsize=8, ncols=2)
+    figure.savefig(path, dpi=110)
 
 
 if __name__ == "__main__":
     warnings.simplefilter("ignore", jn.JoineryWarning)
-    if sys.argv[1:] == ["growth"]:
-        growth()
+    if sys.argv[1:2] == ["growth"]:
+        growth(*sys.argv[2:3])
