@@ -10,12 +10,13 @@ import numpy as np
 
 from joinery.core.inference.stepwise import Model
 from joinery.core.numeric import distributions as tails
-from joinery.core.numeric.triangular import triangle
+from joinery.core.numeric.triangular import condition_number, forward, inverse_of, triangle
 
 DEPENDENT = 1e-9  # of a column's length: what is left of one that depends on the others
 
 
 CANCELLED = 1e-8  # of a misfit: so little left of it by subtraction is found anew
+FAR_APART = 1e5  # a condition number up to which losses keep ten digits
 PERFECT = 1e-12  # of the response's length about its mean: a residual so short is rounding
 ALONE = 1e-10  # of 1 − leverage: below it a row alone speaks to one of the coefficients
 
@@ -181,10 +182,33 @@ class LinearCandidates:
         return out
 
     def _losses(self, now: Model, kept: frozenset[int]) -> dict[int, tuple[float, int]]:
-        """Return how much dropping each group that no other needs would add to the RSS."""
+        """Return how much dropping each group that no other needs would add to the RSS.
+
+        From one factor: bᵀ(the block of (XᵀX)⁻¹)⁻¹b, of a group's coefficients b. Where columns
+        nearly depend on one another that loses digits, and each is left out in turn.
+        """
+        needed = frozenset[int]().union(*(self.needs[g] for g in now.chosen))
+        free = sorted(now.chosen - kept - needed)
+        inside = self.columns(now.chosen)
+        T = triangle(self.R[:, np.append(inside, self.R.shape[1] - 1)])
+        k = len(inside)
+        if condition_number(T[:k, :k]) > FAR_APART:
+            return {g: self._loss_alone(now, g) for g in free}
+        inverse = inverse_of(T[:k, :k])
+        b = inverse @ T[:k, k]
+        place = np.full(self.R.shape[1], -1)
+        place[inside] = np.arange(k)
+        alone = b * b / (inverse * inverse).sum(axis=1)
         out = {}
-        for g in sorted(now.chosen - kept):
-            if not any(g in self.needs[other] for other in now.chosen):
-                without, _ = self._rss(sorted(now.chosen - {g}))
-                out[g] = max(without - now.misfit, 0.0), len(self.groups[g])
+        for g in free:
+            at = place[self.groups[g]]
+            if len(at) > 1:
+                half = forward(triangle(inverse[at].T), b[at])
+                out[g] = float(half @ half), len(at)
+            else:
+                out[g] = float(alone[at].sum()), len(at)
         return out
+
+    def _loss_alone(self, now: Model, g: int) -> tuple[float, int]:
+        without, _ = self._rss(sorted(now.chosen - {g}))
+        return max(without - now.misfit, 0.0), len(self.groups[g])
