@@ -203,3 +203,13 @@ def test_a_look_at_very_many_columns_tells_the_strongest_pairs():
     first = look.correlations.frame.iloc[0]
     assert (first["column"], first["with"], len(look.correlations)) == ("c5", "c600", 1000)
     assert "the 1,000 strongest of 244,650 pairs" in " ".join(str(look).split())
+
+
+def test_hundreds_of_columns_are_held_without_a_warning():
+    r = np.random.default_rng(1)
+    table = pd.DataFrame(r.normal(size=(300, 130)), columns=[f"x{i}" for i in range(130)])
+    table["y"] = table["x0"] + r.normal(size=300)
+    fit = jn.fit(table, "y given all")
+    fit.draw("line", against="x0")
+    one = fit.forecast({"x0": [1.0]}, hold="average")["fitted"][0]
+    assert one == pytest.approx(fit.forecast(table.mean().to_frame().T.assign(x0=1.0))["fitted"][0])
