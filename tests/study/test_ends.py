@@ -259,9 +259,7 @@ def test_new_row_ends_far_outside_are_quantiles_of_the_average(name, error):
     family, link, phi = FAMILIES[name], LINKS["log"], 0.05
     likely = [predictive.Likely(family, ratio, share) for ratio, share in ((0.5, 0.3), (2, 0.7))]
     args = np.array([1.0]), np.array([error])
-    found = predictive.ends(
-        family, link, *args, 0.95, trials=None, spread=np.array([phi]), likely=likely
-    )
+    found = predictive.NewRows(family, link, *args, np.array([phi]), likely=likely).ends(0.95)
     z = np.linspace(-9, 9, 100_001)
     density = stats.norm.pdf(z) * (z[1] - z[0])
     for value, share in zip(found, (0.025, 0.975), strict=True):

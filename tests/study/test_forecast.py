@@ -313,7 +313,7 @@ def test_a_dispersion_from_few_rows_is_weighed_by_its_restricted_likelihood():
 
     from joinery.core.glm.families import FAMILIES
     from joinery.core.glm.links import LINKS
-    from joinery.core.inference.predictive import Likely, ends
+    from joinery.core.inference.predictive import Likely, NewRows
     from joinery.study.forecast.spreads import spreads
 
     r = np.random.default_rng(2)
@@ -326,9 +326,8 @@ def test_a_dispersion_from_few_rows_is_weighed_by_its_restricted_likelihood():
     one = np.array([0.0])
     normal = FAMILIES["normal"]
     likely = [Likely(normal, a, w) for a, w in zip(ratio, weight, strict=True)]
-    low, high = ends(
-        normal, LINKS["identity"], one, one + 0.5, 0.9, trials=None, spread=one + 4.0, likely=likely
-    )
+    rows = NewRows(normal, LINKS["identity"], one, one + 0.5, one + 4.0, likely=likely)
+    low, high = rows.ends(0.9)
     assert high[0] == pytest.approx(stats.t.ppf(0.95, 7) * np.sqrt(4 + 0.25), rel=2e-3)
     assert low[0] == pytest.approx(-high[0], rel=1e-6)
 

@@ -46,117 +46,97 @@ class Likely:
     share: float
 
 
-def ends(
-    family: Family,
-    link: Link,
-    eta: np.ndarray,
-    error: np.ndarray,
-    level: float,
-    *,
-    trials: np.ndarray | None,
-    spread: np.ndarray,
-    likely: Sequence[Likely] = (),
-) -> tuple[np.ndarray, np.ndarray]:
-    """The ends (m,) that hold a new response with at least ``level``: whole numbers for counts.
+@dataclass(frozen=True)
+class NewRows:
+    """Single new responses, by η (m,) of each and the standard error of that η.
 
-    Parameters: η (m,) and its standard error; ``trials`` for so many of a total; the dispersion
-    over each new row's weight as ``spread``; what that dispersion may be instead, to be averaged
-    over. NaN where η has no mean that the family admits.
-    """
-    lower, upper = np.full(len(eta), np.nan), np.full(len(eta), np.nan)
-    for some, parts in _rows_alike(family, link, eta, error, spread, likely):
-        lower[some], upper[some] = _averaged_ends(family, parts, _of_rows(trials, some), level)
-    return lower, upper
+    ``spread`` is the dispersion over each row's weight, and ``likely`` what that dispersion may be
+    instead, to be averaged over; ``trials`` are totals of which a response counts so many."""
 
+    family: Family
+    link: Link
+    eta: np.ndarray
+    error: np.ndarray
+    spread: np.ndarray
+    trials: np.ndarray | None = None
+    likely: Sequence[Likely] = ()
 
-def holds(
-    family: Family,
-    link: Link,
-    eta: np.ndarray,
-    error: np.ndarray,
-    level: float,
-    y: float,
-    *,
-    trials: np.ndarray | None,
-    spread: np.ndarray,
-    likely: Sequence[Likely] = (),
-) -> np.ndarray:
-    """Return whether each of the intervals that ``ends`` gives holds a response y (m,).
+    def ends(self, level: float) -> tuple[np.ndarray, np.ndarray]:
+        """Return ends (m,) that hold a response with at least ``level``: whole numbers for counts.
 
-    It asks how much of each distribution lies below y, where the ends take a search."""
-    out = np.zeros(len(eta), dtype=bool)
-    tail = (1 - level) / 2
-    for some, parts in _rows_alike(family, link, eta, error, spread, likely):
-        below = _averaged_below(parts, _of_rows(trials, some))
-        at = under = below(np.full(len(some), y))
-        if family.discrete:  # the upper end is the first whole number that reaches its share
-            under = below(np.full(len(some), np.ceil(y) - 1))
-        out[some] = (at >= tail) & (under <= 1 - tail)
-    return out
+        NaN where η has no mean that the family admits.
+        """
+        lower, upper = np.full(len(self.eta), np.nan), np.full(len(self.eta), np.nan)
+        tail = (1 - level) / 2
+        if self.family.discrete:
+            quantile = _whole_quantile
+        else:
+            quantile = _quantile
+        for some, parts, m in self._alike():
+            below = _averaged_below(parts, m)
+            lower[some], upper[some] = (
+                quantile(below, *_bracket(below, parts, m, share), share)
+                for share in (tail, 1 - tail)
+            )
+        return lower, upper
 
+    def holds(self, level: float, y: float) -> np.ndarray:
+        """Return whether each of the intervals that ``ends`` gives holds a response y (m,).
 
-def _rows_alike(
-    family: Family,
-    link: Link,
-    eta: np.ndarray,
-    error: np.ndarray,
-    spread: np.ndarray,
-    likely: Sequence[Likely],
-) -> Iterator[tuple[np.ndarray, list[_Part]]]:
-    """Yield the rows that have a mean, those with equally many points together, and the points."""
-    known = np.isfinite(error) & ~np.isnan(spread)
-    sound = np.flatnonzero(admitted(family, link, eta) & known)
-    if not len(sound):
-        return
-    for nodes, some in _by_nodes(family, link, eta, error, spread, sound, bool(likely)):
-        yield some, _averaged(family, link, eta[some], error[some], spread[some], likely, nodes)
+        It asks how much of each distribution lies below y, where the ends take a search."""
+        out = np.zeros(len(self.eta), dtype=bool)
+        tail = (1 - level) / 2
+        for some, parts, m in self._alike():
+            below = _averaged_below(parts, m)
+            at = under = below(np.full(len(some), y))
+            if self.family.discrete:  # the upper end is the first whole number to reach its share
+                under = below(np.full(len(some), np.ceil(y) - 1))
+            out[some] = (at >= tail) & (under <= 1 - tail)
+        return out
 
+    def _alike(self) -> Iterator[tuple[np.ndarray, list[_Part], np.ndarray | None]]:
+        """Yield the places of rows that have a mean, what is averaged over, and their totals.
 
-def _of_rows(trials: np.ndarray | None, some: np.ndarray) -> np.ndarray | None:
-    if trials is None:
-        return None
-    return trials[some, None]
+        Rows averaged over equally many points come together."""
+        known = np.isfinite(self.error) & ~np.isnan(self.spread)
+        sound = np.flatnonzero(admitted(self.family, self.link, self.eta) & known)
+        if not len(sound):
+            return
+        nodes = self._nodes(sound)
+        for count in np.unique(nodes):
+            some, m = sound[nodes == count], None
+            if self.trials is not None:
+                m = self.trials[some, None]
+            yield some, self._averaged(some, int(count)), m
 
+    def _nodes(self, sound: np.ndarray) -> np.ndarray:
+        """Return how many points some rows need, each (k,)."""
+        eta, error, spread = self.eta[sound], self.error[sound], self.spread[sound]
+        steps = np.zeros(len(sound))
+        for away in (-MIDDLE, 0.0, MIDDLE):
+            at = eta + away * error
+            with np.errstate(all="ignore"):
+                response = np.sqrt(self.family.variance(self.link.mu(at)) * spread)
+                here = error * np.abs(self.link.slope(at)) / response
+            steps = np.maximum(steps, np.where(admitted(self.family, self.link, at), here, 0.0))
+        wanted = np.where(np.isfinite(steps), steps * NODES_A_SPREAD, AVERAGE_NODES[-1])
+        if not self.likely:
+            wanted = np.maximum(wanted, LEAST_NODES)
+        place = np.searchsorted(AVERAGE_NODES, np.minimum(wanted, AVERAGE_NODES[-1]))
+        return np.array(AVERAGE_NODES)[place]
 
-def _by_nodes(
-    family: Family,
-    link: Link,
-    eta: np.ndarray,
-    error: np.ndarray,
-    spread: np.ndarray,
-    sound: np.ndarray,
-    averaged: bool,
-) -> Iterator[tuple[int, np.ndarray]]:
-    """Yield how many points each of the ``sound`` rows needs, with the rows that need so many."""
-    steps = np.zeros(len(sound))
-    for away in (-MIDDLE, 0.0, MIDDLE):
-        at = eta[sound] + away * error[sound]
-        with np.errstate(all="ignore"):
-            response = np.sqrt(family.variance(link.mu(at)) * spread[sound])
-            here = error[sound] * np.abs(link.slope(at)) / response
-        steps = np.maximum(steps, np.where(admitted(family, link, at), here, 0.0))
-    wanted = np.where(np.isfinite(steps), steps * NODES_A_SPREAD, AVERAGE_NODES[-1])
-    if not averaged:
-        wanted = np.maximum(wanted, LEAST_NODES)
-    place = np.searchsorted(AVERAGE_NODES, np.minimum(wanted, AVERAGE_NODES[-1]))
-    for chosen in np.unique(place):
-        yield AVERAGE_NODES[chosen], sound[place == chosen]
-
-
-def _averaged_ends(
-    family: Family, parts: Sequence[_Part], m: np.ndarray | None, level: float
-) -> tuple[np.ndarray, np.ndarray]:
-    """The ends of some rows, all averaged over equally many points."""
-    below = _averaged_below(parts, m)
-    tail = (1 - level) / 2
-    if family.discrete:
-        quantile = _whole_quantile
-    else:
-        quantile = _quantile
-    lower, upper = (
-        quantile(below, *_bracket(below, parts, m, share), share) for share in (tail, 1 - tail)
-    )
-    return lower, upper
+    def _averaged(self, some: np.ndarray, nodes: int) -> list[_Part]:
+        """Everything that is averaged over; values of a dispersion side by side in one part."""
+        eta, error, spread = self.eta[some], self.error[some], self.spread[some]
+        by_family: dict[int, list[_Part]] = {}
+        for one in self.likely or (Likely(self.family, 1.0, 1.0),):
+            # what is less sure of the spread is less sure of the mean as well
+            mu, shares = _means(one.family, self.link, eta, error * np.sqrt(one.ratio), nodes)
+            size = np.broadcast_to((spread * one.ratio)[:, None], mu.shape)
+            by_family.setdefault(id(one.family), []).append(
+                _Part(one.family, mu, shares * one.share, size)
+            )
+        return [_joined(parts) for parts in by_family.values()]
 
 
 def _averaged_below(parts: Sequence[_Part], m: np.ndarray | None) -> Below:
@@ -183,31 +163,12 @@ class _Part:
     spread: np.ndarray
 
 
-def _averaged(
-    family: Family,
-    link: Link,
-    eta: np.ndarray,
-    error: np.ndarray,
-    spread: np.ndarray,
-    likely: Sequence[Likely],
-    nodes: int,
-) -> list[_Part]:
-    """Everything that is averaged over; the values of a dispersion side by side in one part."""
-    by_family: dict[int, list[_Part]] = {}
-    for one in likely or (Likely(family, 1.0, 1.0),):
-        # what is less sure of the spread is less sure of the mean as well
-        mu, shares = _means(one.family, link, eta, error * np.sqrt(one.ratio), nodes)
-        size = np.broadcast_to((spread * one.ratio)[:, None], mu.shape)
-        by_family.setdefault(id(one.family), []).append(
-            _Part(one.family, mu, shares * one.share, size)
-        )
-    return [
-        _Part(
-            parts[0].family,
-            *(np.hstack([getattr(p, name) for p in parts]) for name in ("mu", "shares", "spread")),
-        )
-        for parts in by_family.values()
-    ]
+def _joined(parts: Sequence[_Part]) -> _Part:
+    """Return points of one family side by side."""
+    mu, shares, spread = (
+        np.hstack([getattr(part, name) for part in parts]) for name in ("mu", "shares", "spread")
+    )
+    return _Part(parts[0].family, mu, shares, spread)
 
 
 def _bracket(

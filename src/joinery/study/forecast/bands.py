@@ -128,25 +128,28 @@ def _linked(
         cut = [link.mu(np.where(sound, np.clip(end, low, high), np.nan)) for end in mean_ends]
     mean_lower, mean_upper = np.minimum(*cut), np.maximum(*cut)
     new_lower = new_upper = np.full(len(eta), np.nan)
-    spread = _spread_of_new(fit, trials, variance)
-    if spread is not None:
-        new_lower, new_upper = predictive.ends(
-            family, link, eta, error, level, trials=trials, spread=spread, likely=_likely(fit)
-        )
+    new = _new_rows(fit, eta, error, trials, variance)
+    if new is not None:
+        new_lower, new_upper = new.ends(level)
     scale = 1.0 if trials is None else trials
     return Bands(mu * scale, mean_lower * scale, mean_upper * scale, new_lower, new_upper)
 
 
-def _spread_of_new(
-    fit: Fitted, trials: np.ndarray | None, variance: np.ndarray
-) -> np.ndarray | None:
-    """Return the dispersion over the weight of new rows; None where they have no distribution."""
+def _new_rows(
+    fit: Fitted,
+    eta: np.ndarray,
+    error: np.ndarray,
+    trials: np.ndarray | None,
+    variance: np.ndarray,
+) -> predictive.NewRows | None:
+    """Return the distributions of new rows, ``variance`` one over their weights; None without."""
     family, e = fit.family, fit.estimate
     if not e.law or e.scale is None or (family.shares and trials is None):
         return None
+    spread = variance * e.scale * e.scale
     if family.discrete:  # a count that weighs more or less than one has no distribution
-        return np.where(variance == 1, 1.0, np.nan)
-    return np.asarray(variance * e.scale * e.scale)
+        spread = np.where(variance == 1, 1.0, np.nan)
+    return predictive.NewRows(family, fit.link, eta, error, spread, trials, _likely(fit))
 
 
 def new_row_holds(
@@ -156,21 +159,11 @@ def new_row_holds(
 
     For families; the intervals are those of ``bands``, whose ends take much longer."""
     eta, _ = Counted(fit).predictor(context, X)
-    trials = trials_of(fit, context)
-    spread = _spread_of_new(fit, trials, own_variance(fit, context, len(X)))
-    if spread is None:
+    error, _ = mean_errors(fit, X)
+    new = _new_rows(fit, eta, error, trials_of(fit, context), own_variance(fit, context, len(X)))
+    if new is None:
         return np.zeros(len(X), dtype=bool)
-    return predictive.holds(
-        fit.family,
-        fit.link,
-        eta,
-        mean_errors(fit, X)[0],
-        level,
-        y,
-        trials=trials,
-        spread=spread,
-        likely=_likely(fit),
-    )
+    return new.holds(level, y)
 
 
 def _as_rates(
