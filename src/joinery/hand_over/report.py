@@ -29,8 +29,8 @@ from joinery.show.report.page import (
     Row,
     Section,
     bullets,
-    caption,
     code,
+    framed,
     paragraph,
     pictures,
     rendered,
@@ -226,7 +226,7 @@ class _Builder:
         if name == "line":
             about = axes_of(figure) | {"fit": self.place, "against": options["against"]}
             placed = f' data-axes="{html.escape(json.dumps(about), quote=True)}"'
-        return f"<figure{placed}>{drawn}{caption(caption_of(figure))}</figure>"
+        return framed(drawn, caption_of(figure), placed)
 
     def _try_values(self) -> str:
         """The form, or why there is none."""

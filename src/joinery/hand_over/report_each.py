@@ -15,7 +15,7 @@ from joinery.show.report.page import (
     Page,
     Section,
     bullets,
-    caption,
+    framed,
     paragraph,
     rendered,
 )
@@ -60,5 +60,4 @@ def _section(anchor: str, heading: str, *parts: str) -> Section:
 
 def _picture(groups: Groups, name: str, place: int) -> str:
     figure = pictures.draw(groups, name, against=None, path=None, figsize=None)
-    drawn = picture(figure, f"each{place}", [])
-    return f"<figure>{drawn}{caption(caption_of(figure))}</figure>"
+    return framed(picture(figure, f"each{place}", []), caption_of(figure))

@@ -28,8 +28,8 @@ from joinery.study.check.check import Line
 from joinery.study.check.single_rows import largest_move
 from joinery.study.check.table import MOST_BAD, check_lines, said_on_page
 from joinery.study.fitted import Fitted
-from joinery.study.read.coefficients import p_values, said_of_errors, standard_units
-from joinery.study.read.curve_sizes import curve_sizes
+from joinery.study.read.coefficients import p_values, said_of_errors
+from joinery.study.read.curve_sizes import curve_sizes, standard_bars
 from joinery.study.read.estimates import estimates
 from joinery.study.read.notes import READING, notes
 from joinery.study.read.overall import OverallTest, overall_test
@@ -381,11 +381,7 @@ def _shown(fit: Fitted) -> list[int]:
 def _effects(fit: Fitted, digits: int | None, chosen: Sequence[int]) -> list[Effect]:
     e = estimates(fit)
     lower, upper = intervals.around(e.values, e.standard_errors, e.df, fit.level)
-    p, units = p_values(e), standard_units(fit)
-    ends = np.column_stack([lower, e.values, upper]) * units[:, None]
-    for curve in curve_sizes(fit):  # one bar at the first of its coefficients
-        ends[list(curve.places)] = np.nan
-        ends[curve.places[0]] = curve.bar
+    p, bars = p_values(e), standard_bars(fit)
     out = []
     for i in chosen:
         name = e.names[i]
@@ -399,7 +395,7 @@ def _effects(fit: Fitted, digits: int | None, chosen: Sequence[int]) -> list[Eff
                 interval="" if empty else interval(lower[i], upper[i], decimals),
                 standard_error="" if empty else to_decimals(e.standard_errors[i], rounded),
                 p=p_value(float(p[i])),
-                bar=tuple(ends[i].tolist()),
+                bar=tuple(bars[i].tolist()),
             )
         )
     return out

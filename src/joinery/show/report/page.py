@@ -66,11 +66,12 @@ def paragraph(text: str, kind: str = "") -> str:
     return f"<p{f' class={kind!r}' if kind else ''}>{html.escape(visible(text))}</p>"
 
 
-def caption(text: str) -> str:
-    """What stands under a picture, where there is something."""
-    if not text:
-        return ""
-    return f"<figcaption>{html.escape(visible(text))}</figcaption>"
+def framed(drawn: str, under: str, attributes: str = "") -> str:
+    """A picture as a figure, with what stands under it where there is something."""
+    caption = ""
+    if under:
+        caption = f"<figcaption>{html.escape(visible(under))}</figcaption>"
+    return f"<figure{attributes}>{drawn}{caption}</figure>"
 
 
 def pictures(drawn: Sequence[str]) -> str:

@@ -119,6 +119,14 @@ def surest(tests: Sequence[Test], among: int | None = None) -> tuple[int, Test] 
     return place, replace(tests[place], p=min(1.0, tests[place].p * looked_at))
 
 
+def surest_of(fit: Fitted, candidates: Sequence[np.ndarray]) -> tuple[int, Test] | None:
+    """Return the candidate that goes with the residuals most, as ``surest`` does.
+
+    Parameters: the columns (n, q) of each candidate over all used rows."""
+    groups = side_by_side(columns.shape[1] for columns in candidates)
+    return surest(added(fit, of_used(np.column_stack(candidates)), groups))
+
+
 def usable_columns(table: Records) -> Iterator[tuple[str, Column]]:
     """Yield the columns of a table but those beside it; one that cannot be used does no harm."""
     for name in table.names:

@@ -10,7 +10,7 @@ from joinery.core.inference import diagnostics
 from joinery.design.factors import NumberFactor
 from joinery.notation.tree import Name, outside, spelled
 from joinery.show.numbers import count
-from joinery.study.check.added import added, of_used, side_by_side, surest, would_see
+from joinery.study.check.added import surest_of, would_see
 from joinery.study.check.check import ORDER, Line
 from joinery.study.check.sequence import Sequence, order_option
 from joinery.study.fitted import Fitted, rows_at_hand
@@ -29,9 +29,7 @@ def lagged_predictors(fit: Fitted, known: Sequence) -> Iterator[Line]:
     factors = [factor for factor, _ in numbers_alone(fit)]
     if not factors or fit.n_rows * len(factors) > ORDER_CELLS:
         return
-    before = np.column_stack([_before(fit, known, factor) for factor in factors])
-    tests = added(fit, of_used(before), side_by_side([1] * len(factors)))
-    best = surest(tests)
+    best = surest_of(fit, [_before(fit, known, factor) for factor in factors])
     if best is None:
         return
     place, test = best
@@ -50,11 +48,11 @@ def lagged_predictors(fit: Fitted, known: Sequence) -> Iterator[Line]:
 
 
 def _before(fit: Fitted, known: Sequence, factor: NumberFactor) -> np.ndarray:
-    """Return a predictor one row back (n,), standardized; 0, its mean, where no row is before."""
+    """Return a predictor one row back (n, 1), standardized; 0, its mean, where no row is before."""
     table, chosen = rows_at_hand(fit)
     x = factor.columns(fit.design.context(table, chosen.rows))[:, 0]
     standardized = (x - x.mean()) / (x.std() or 1.0)
-    return np.asarray(np.nan_to_num(known.before(standardized)))
+    return np.asarray(np.nan_to_num(known.before(standardized)))[:, None]
 
 
 def _lag(expression: str, known: Sequence) -> str:

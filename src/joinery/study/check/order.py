@@ -97,14 +97,14 @@ def _of_family(fit: Fitted) -> diagnostics.Test:
 
 def _of_many_by_family(fit: Fitted) -> diagnostics.Test:
     """The same of rows that are read as needed, in the table's own order."""
-    n, square, differences, last = 0, 0.0, 0.0, np.empty(0)
+    n, square, steps, last = 0, 0.0, 0.0, np.empty(0)
     for e in figures_in_pieces(fit).each(_family_residuals):
         gap = np.diff(np.append(last, e))
-        n, square, differences = n + len(e), square + inner(e, e), differences + inner(gap, gap)
+        n, square, steps = n + len(e), square + inner(e, e), steps + inner(gap, gap)
         last = e[-1:]
     if n <= 2 or not square > 0:
         return diagnostics.NOTHING
-    return diagnostics.durbin_watson_of_sums(n, differences / square)
+    return diagnostics.durbin_watson_of_sums(n, steps / square)
 
 
 def _family_residuals(figures: PerRow) -> np.ndarray:

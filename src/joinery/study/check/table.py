@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 
 from joinery.notation.evaluate import positions_at
@@ -135,11 +135,21 @@ def _cause_first(fit: Fitted, lines: list[Line]) -> list[Line]:
     log = logarithm_evens_out(fit)
     if not log:
         return lines
-    first = f"first {log}, which may answer this too"
-    return [
-        replace(line, advice=first) if line.name in BENT and line.verdict in GRAVE else line
-        for line in lines
-    ]
+    return _answered_first(lines, log, BENT)
+
+
+def _answered_first(lines: list[Line], step: str, consequences: Sequence[str]) -> list[Line]:
+    """Return the lines with a step as the first where it may answer what is grave.
+
+    ``consequences`` are names or kinds of lines."""
+    first = f"first {step}, which may answer this too"
+    out = []
+    for line in lines:
+        follows = line.name in consequences or line.kind in consequences
+        if follows and line.verdict in GRAVE:
+            line = replace(line, advice=first)
+        out.append(line)
+    return out
 
 
 def _steps_first(lines: list[Line]) -> list[Line]:
@@ -147,26 +157,16 @@ def _steps_first(lines: list[Line]) -> list[Line]:
     steps = [line for line in lines if line.verdict in GRAVE and line.advice.startswith(STEPS)]
     if not steps:
         return lines
-    first = f"first {steps[0].advice}, which may answer this too"
-    consequences = (*BENT, "even spread", "left out")
-    return [
-        replace(line, advice=first) if line.name in consequences and line.verdict in GRAVE else line
-        for line in lines
-    ]
+    return _answered_first(lines, steps[0].advice, (*BENT, "even spread", "left out"))
 
 
 def _product_first(lines: list[Line]) -> list[Line]:
     """Return the lines with a product that is left out as the first step for fitted values."""
-    found = [line for line in lines if line.kind == "product" and line.verdict in GRAVE]
-    if not found:
+    products = [line for line in lines if line.kind == "product" and line.verdict in GRAVE]
+    if not products:
         return lines
-    first = f"first {found[0].advice.partition(': ')[2]}, which may answer this too"
-    return [
-        replace(line, advice=first)
-        if line.kind == "fitted curvature" and line.verdict in GRAVE
-        else line
-        for line in lines
-    ]
+    step = products[0].advice.partition(": ")[2]
+    return _answered_first(lines, step, ("fitted curvature",))
 
 
 def said_on_page(fit: Fitted) -> list[Line]:

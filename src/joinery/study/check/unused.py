@@ -17,12 +17,9 @@ from joinery.notation.evaluate import Rows as Positions
 from joinery.notation.tree import names_in, spelled
 from joinery.show.numbers import count, figure
 from joinery.study.check.added import (
-    added,
     in_memory,
     indicators,
-    of_used,
-    side_by_side,
-    surest,
+    surest_of,
     usable_columns,
     would_see,
 )
@@ -115,15 +112,9 @@ def _of_levels(name: str, codes: np.ndarray) -> Unused | None:
     return Unused(name, indicators(fresh, k), fresh)
 
 
-def _tests(fit: Fitted, everything: Sequence[Unused]) -> list[Test]:
-    values = np.column_stack([u.columns for u in everything])
-    groups = side_by_side(u.columns.shape[1] for u in everything)
-    return added(fit, of_used(values), groups)
-
-
 def _left_out(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
     """The unused column that goes with the residuals most, its p by Holm over all."""
-    best = surest(_tests(fit, everything))
+    best = surest_of(fit, [u.columns for u in everything])
     if best is None:
         return
     place, test = best
@@ -143,7 +134,7 @@ def _left_out(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
 
 def _together(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
     """The unused category whose rows are most alike, its p by Holm over all."""
-    best = surest(_tests(fit, everything))
+    best = surest_of(fit, [u.columns for u in everything])
     if best is None:
         return
     place, test = best

@@ -8,9 +8,9 @@ import numpy as np
 
 from joinery.core.inference import intervals
 from joinery.design.factors import CategoryFactor
-from joinery.study.fitted import Fitted
+from joinery.study.fitted import Fitted, once
 from joinery.study.read.coefficients import standard_units
-from joinery.study.read.estimates import contrast
+from joinery.study.read.estimates import contrast, estimates
 
 
 @dataclass(frozen=True)
@@ -24,6 +24,20 @@ class CurveSize:
     bar: tuple[float, float, float]  # lower end, size, upper end
 
 
+def standard_bars(fit: Fitted) -> np.ndarray:
+    """Return lower end, estimate and upper end of each coefficient in standard units (k, 3).
+
+    A curve has one bar, at the first of its coefficients; the others have NaN."""
+    e = estimates(fit)
+    lower, upper = intervals.around(e.values, e.standard_errors, e.df, fit.level)
+    bars = np.asarray(np.column_stack([lower, e.values, upper]) * standard_units(fit)[:, None])
+    for curve in curve_sizes(fit):
+        bars[list(curve.places)] = np.nan
+        bars[curve.places[0]] = curve.bar
+    return bars
+
+
+@once
 def curve_sizes(fit: Fitted) -> list[CurveSize]:
     """Return the size of each curve that takes several columns of a predictor by itself.
 

@@ -19,9 +19,8 @@ from joinery.study.fitted import Fitted, checked_level, rows_at_hand
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import held_note
 from joinery.study.picture_words import worded
-from joinery.study.read.coefficients import standard_units
 from joinery.study.read.covariance_table import covariance_matrix
-from joinery.study.read.curve_sizes import curve_sizes
+from joinery.study.read.curve_sizes import curve_sizes, standard_bars
 from joinery.study.read.estimates import estimates, in_basis, together
 from joinery.study.rows.chances import CALIBRATION_GROUPS
 from joinery.study.understand.cutoffs import at_each, of_yes_no
@@ -208,22 +207,14 @@ def coefficients(
     """Each coefficient's interval in standard units."""
     import pandas as pd
 
-    e, units = estimates(fit), standard_units(fit)
-    t = intervals.t_times(fit.level, e.df)
-    known = np.flatnonzero(np.isfinite(e.values * units))
-    if not len(known):
+    bars, every = standard_bars(fit), [fit.words(name) for name in estimates(fit).names]
+    shown = np.flatnonzero(np.isfinite(bars[:, 1]))
+    if not len(shown):
         raise CallError("the model has no coefficient beside the constant to draw")
-    half = t * e.standard_errors
-    bars = np.column_stack([e.values - half, e.values, e.values + half]) * units[:, None]
-    names = [fit.words(name) for name in e.names]
-    later: set[int] = set()  # coefficients of a curve after its first, whose bar is for all
     for curve in curve_sizes(fit):
-        bars[curve.places[0]] = curve.bar
-        names[curve.places[0]] = f"{fit.words(curve.name)} (its curve)"
-        later |= set(curve.places[1:])
-    shown = [place for place in known.tolist() if place not in later]
+        every[curve.places[0]] = f"{fit.words(curve.name)} (its curve)"
+    names = [every[place] for place in shown]
     frame = pd.DataFrame(bars[shown], columns=["lower", "estimate", "upper"])
-    names = [names[place] for place in shown]
     off = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
     finding = (
         f"{off} of {count(len(shown), 'interval')} leave out zero, at {level_words(fit.level)}"
