@@ -7,9 +7,7 @@ import os
 import shlex
 import subprocess
 import sys
-from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
-from unittest import mock
 
 import pytest
 from sybil import Sybil
@@ -52,7 +50,7 @@ def run_commands(example: Example) -> None:
         if place == 0 and Path(example.path).name == "README.md":
             status, said = in_a_process(line)
         else:
-            status, said = in_place(line)
+            status, _, said = example.namespace["joinery"](*shlex.split(line)[1:])
         assert status == 0, f"{line}\n{said}"
         assert "Traceback" not in said
 
@@ -64,20 +62,24 @@ def in_a_process(line: str) -> tuple[int, str]:
     return done.returncode, done.stderr
 
 
-def in_place(line: str) -> tuple[int, str]:
+@pytest.fixture
+def joinery(capsys, monkeypatch):
+    """Runs the command in place: (exit status, standard output, standard error)."""
     from joinery.cli import main
 
-    said = io.StringIO()
-    with (
-        mock.patch.object(sys, "argv", shlex.split(line)),
-        redirect_stdout(io.StringIO()),
-        redirect_stderr(said),
-    ):
+    def run(*arguments, stdin: bytes | None = None):
+        monkeypatch.setattr(sys, "argv", ["joinery", *map(str, arguments)])
+        if stdin is not None:
+            monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(stdin)))
+        status = 0
         try:
             main()
         except SystemExit as end:
-            return int(end.code or 0), said.getvalue()
-    return 0, said.getvalue()
+            status = end.code or 0
+        captured = capsys.readouterr()
+        return status, captured.out, captured.err
+
+    return run
 
 
 @pytest.fixture(scope="module")
@@ -97,5 +99,5 @@ pytest_collect_file = Sybil(
     ],
     patterns=["*.md"],
     excludes=["CHANGELOG.md"],
-    fixtures=["_elsewhere"],
+    fixtures=["_elsewhere", "joinery"],
 ).pytest()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections import Counter
 
 import mpmath
@@ -26,28 +25,6 @@ def honey(yields):
     """A fit with numbers, a category, a power, a product and rows left out."""
     sentence = "honey_kg given forage_km2, altitude_m, altitude_m^2, feed_kg, rain_days, feed_kg * rain_days, hive_type"
     return jn.fit(yields, sentence, id="hive")
-
-
-@pytest.fixture
-def joinery(capsys, monkeypatch):
-    """Runs the command in place: (exit status, standard output, standard error)."""
-    from joinery.cli import main
-
-    def run(*arguments, stdin: bytes | None = None):
-        monkeypatch.setattr(sys, "argv", ["joinery", *map(str, arguments)])
-        if stdin is not None:
-            import io
-
-            monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(stdin)))
-        status = 0
-        try:
-            main()
-        except SystemExit as end:
-            status = end.code or 0
-        captured = capsys.readouterr()
-        return status, captured.out, captured.err
-
-    return run
 
 
 @pytest.fixture(scope="session")
@@ -139,14 +116,16 @@ def pytest_collection_modifyitems(config, items):
             item.add_marker(pytest.mark.simulation)
     if FULL:
         return
-    left, seen = [], Counter()
+    kept, left, seen = [], [], Counter()
     for item in items:
-        sampled = item.get_closest_marker("sampled")
-        seen[item.function if sampled else item] += 1
-        if sampled and seen[item.function] % sampled.args[0] != 1:
-            left.append(item)
+        if sampled := item.get_closest_marker("sampled"):
+            seen[item.function] += 1
+            wanted = seen[item.function] % sampled.args[0] == 1
+        else:
+            wanted = True
+        (kept if wanted else left).append(item)
     config.hook.pytest_deselected(items=left)
-    items[:] = [item for item in items if item not in set(left)]
+    items[:] = kept
 
 
 @pytest.fixture
