@@ -123,11 +123,11 @@ class Column:
             )
         else:
             message = f"column {self.name!r} is text, and numbers are needed here ({shown}{more})"
-        first = str(self.levels[self.coded[offending[0]]])
-        word = not any(letter.isdigit() for letter in first)  # "n.a.", not "12 kg"
-        if self.trouble and self.stray and self.meant == "numbers" and word:
-            mark = advice.reading("empty", first)
-            message += f"; where that stands for a missing cell, say so: {mark}"
+        if self.trouble and self.stray and self.meant == "numbers":
+            first = self.levels[self.coded[offending[0]]]
+            if not any(letter.isdigit() for letter in str(first)):  # "n.a.", not "12 kg"
+                mark = advice.reading("empty", first)
+                message += f"; where that stands for a missing cell, say so: {mark}"
         return UnusableColumnError(message, column=self.name, rows=labels)
 
     def check_order(self) -> None:

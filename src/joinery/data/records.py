@@ -432,10 +432,12 @@ def _plain(labels: pd.Index) -> list[Any]:
 
 def with_columns(frame: pd.DataFrame, columns: Mapping[str, Any]) -> pd.DataFrame:
     """A frame with more columns, or others; they may be called anything, ``self`` too."""
-    out = frame.copy(deep=False)
-    for name in [name for name in columns if name in frame.columns]:
-        out[name] = columns[name]
-    fresh = {name: values for name, values in columns.items() if name not in frame.columns}
+    out, fresh = frame.copy(deep=False), {}
+    for name, values in columns.items():
+        if name in frame.columns:
+            out[name] = values
+        else:
+            fresh[name] = values
     if fresh:  # together: hundreds put in one by one take long
         out = pd.concat([out, pd.DataFrame(fresh, index=frame.index)], axis="columns")
         out.attrs = frame.attrs

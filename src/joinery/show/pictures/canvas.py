@@ -87,7 +87,7 @@ def sheet(ax: Axes | None, words: Words) -> tuple[Figure, Axes]:
 @contextmanager
 def names_as_they_are() -> Iterator[None]:
     """Draw text as it is: a name with $ in it is no formula, one in a rare script no warning."""
-    families = [*matplotlib.rcParams["font.family"], *fallback_fonts()]
+    families = list(dict.fromkeys((*matplotlib.rcParams["font.family"], *fallback_fonts())))
     settings: Any = {"text.parse_math": False, "font.family": families}
     fonts = logging.getLogger("matplotlib.font_manager")
     level = fonts.level
@@ -113,8 +113,7 @@ class Picture(Figure):
 
     def _repr_png_(self) -> bytes:
         out = io.BytesIO()
-        with names_as_they_are():
-            self.savefig(out, format="png", dpi="figure")
+        self.savefig(out, format="png", dpi="figure")
         return out.getvalue()
 
     def draw(self, renderer: Any) -> None:
@@ -361,7 +360,7 @@ def as_svg(figure: Figure, name: str) -> str:
 
     text = StringIO()
     text_stays: Any = {"svg.hashsalt": name, "svg.fonttype": "none"}
-    with matplotlib.rc_context(text_stays), names_as_they_are():
+    with matplotlib.rc_context(text_stays):
         figure.savefig(text, format="svg", metadata={"Date": None})
     full = text.getvalue()
     return full[full.index("<svg") :]
