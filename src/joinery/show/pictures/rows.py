@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.patheffects import withStroke
 
-from joinery.show.palette import AMBER, INK, MIST, RUST, SLATE, TEAL
+from joinery.show.palette import AMBER, INK, MIST, PAPER, RUST, SLATE, TEAL
 from joinery.show.pictures.canvas import DENSE, Words, points, sheet
 from joinery.show.pictures.flags import Flag, mark
 from joinery.show.pictures.layout import END
@@ -97,7 +98,8 @@ def ranked(
     for place, bar in zip(places, bars, strict=True):
         ax.barh(place, bar.size, height=0.6, color=RUST if bar.over else SLATE, zorder=2)
         at = (bar.size, place)
-        ax.annotate(bar.moves, at, xytext=(5, 0), textcoords="offset points", **_BESIDE)
+        moves = ax.annotate(bar.moves, at, xytext=(5, 0), textcoords="offset points", **_BESIDE)
+        moves.set_path_effects([withStroke(linewidth=3, foreground=PAPER)])  # over a limit's line
     near = [limit for limit, _ in limits if limit <= 1.6 * top]
     ax.set_xlim(0, 1.06 * max(top, *near, 0.0))
     ax.set_ylim(-0.6, len(bars) + 0.1)
