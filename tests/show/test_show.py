@@ -16,6 +16,7 @@ from matplotlib.figure import Figure
 import joinery as jn
 from joinery.show import numbers
 from joinery.show import short_page as page
+from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 
 NAN = float("nan")
@@ -62,7 +63,7 @@ TABLE = Table(
     },
     title="Coefficients",
     notes=("a note",),
-    kinds={"estimate": "error", "standard_error": "error"},
+    appearance=Appearance(kinds={"estimate": "error", "standard_error": "error"}),
 )
 
 
@@ -251,3 +252,12 @@ def test_a_share_short_of_all_is_never_written_as_all(share, told):
     assert numbers.percent(share) == told
     assert numbers.short_of(0.9999, 1, 2) == "0.9999"
     assert numbers.short_of(0.714, 1, 2) == "0.71"
+
+
+def test_a_table_shows_few_names_of_its_own():
+    table = Table({"term": ["intercept"]})
+    names = {name for name in dir(table) if not name.startswith("_")}
+    assert names == {
+        "columns", "title", "notes", "index", "index_name", "appearance",
+        "frame", "render", "to_dict", "write",
+    }  # fmt: skip

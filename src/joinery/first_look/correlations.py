@@ -9,8 +9,8 @@ import numpy as np
 from joinery.core.inference import correlation
 from joinery.data.records import Records
 from joinery.notation.evaluate import Rows, positions_at
+from joinery.show.appearance import Appearance
 from joinery.show.table import Table
-from joinery.show.table_layout import Layout
 from joinery.support.limits import LOOK_RANKED
 
 LEVEL = 0.95  # of the intervals of correlations
@@ -65,12 +65,12 @@ def correlation_table(
             f"correlations with 95 % intervals, {basis}; strength: |r| from 0.1 weak, 0.3 "
             "moderate, 0.5 strong",
         ),
-        kinds=kinds
-        | {"spearman_p": "p", "strength": "text", "variance_inflation": "own"}
-        | dict.fromkeys(first, "text"),
-        headings={"pearson": "Pearson r", "spearman": "Spearman r", "spearman_p": "Spearman p"},
-        most_rows=12,
-        layout=Layout(
+        appearance=Appearance(
+            kinds=kinds
+            | {"spearman_p": "p", "strength": "text", "variance_inflation": "own"}
+            | dict.fromkeys(first, "text"),
+            headings={"pearson": "Pearson r", "spearman": "Spearman r", "spearman_p": "Spearman p"},
+            most_rows=12,
             keys=len(first),
             joined={
                 "pearson": ("lower", "upper"),

@@ -15,9 +15,9 @@ from joinery.first_look.facts import Facts, facts
 from joinery.first_look.streamed import pairs, streamed_facts
 from joinery.first_look.table_facts import table_remarks
 from joinery.notation.tree import Sentence
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import count
 from joinery.show.table import Table
-from joinery.show.table_layout import Layout
 from joinery.support.errors import UnusableColumnError
 from joinery.support.threads import one_thread_a_product
 
@@ -97,15 +97,14 @@ class Looked:
         words = ("ruler", "values", "kind", "column")
         return Table(
             columns,
-            title=(
-                f"{self.table.name or 'The table'}: {count(self.n_rows, 'row')}, "
-                f"{count(len(self.names), 'column')}"
-            ),
+            title=f"{self.table.name or 'The table'}: {count(self.n_rows, 'row')}, "
+            f"{count(len(self.names), 'column')}",
             notes=tuple(dict.fromkeys(notes)),
-            kinds=dict.fromkeys(result, "value") | dict.fromkeys(words, "text"),
-            headings={"ruler": "from least to greatest"},
-            # the ruler has them already
-            layout=Layout(hidden=("minimum", "median", "maximum")),
+            appearance=Appearance(
+                kinds=dict.fromkeys(result, "value") | dict.fromkeys(words, "text"),
+                headings={"ruler": "from least to greatest"},
+                hidden=("minimum", "median", "maximum"),
+            ),
         )
 
     @property

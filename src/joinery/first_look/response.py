@@ -33,9 +33,9 @@ from joinery.first_look.groups import (
 )
 from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, positions_at
 from joinery.notation.tree import Sentence, names_in
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import count
 from joinery.show.table import Table
-from joinery.show.table_layout import Layout
 from joinery.support.errors import EmptyTableError
 from joinery.support.limits import LOOK_CELLS
 
@@ -243,14 +243,17 @@ class ResponseLook:
             {name: [row[name] for row in groups] for name in names},
             title=f"{self.sentence.response} across each term",
             notes=() if notes is None else (notes,),
-            layout=Layout(keys=2, grouped=True),
-            kinds={
-                "term": "text",
-                "group": "text",
-                "proportion": "value",
-                "empirical_logit": "value",
-                "rate": "value",
-            },
+            appearance=Appearance(
+                keys=2,
+                grouped=True,
+                kinds={
+                    "term": "text",
+                    "group": "text",
+                    "proportion": "value",
+                    "empirical_logit": "value",
+                    "rate": "value",
+                },
+            ),
         )
 
     def across(self, factors: Sequence[Any]) -> list[Across]:

@@ -13,6 +13,7 @@ from joinery.data.columns import level_text
 from joinery.hand_over.formula.equation import table_order
 from joinery.hand_over.formula.spreadsheet import EPOCH, as_spreadsheet, letters
 from joinery.hand_over.short_page import short_page
+from joinery.show.appearance import Appearance
 from joinery.show.cells import some_lines
 from joinery.show.names import apart, headings
 from joinery.show.table import Table
@@ -112,8 +113,7 @@ def _forecasts(fit: Fitted) -> Sheet:
             notes=tuple(notes),
             index=index,
             index_name=name,
-            kinds=kinds,
-            headings=headings(names, fit.words),
+            appearance=Appearance(kinds=kinds, headings=headings(names, fit.words)),
         ),
         formulas,
     )

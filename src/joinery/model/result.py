@@ -40,7 +40,8 @@ def answered(question: Callable[P, Table]) -> Callable[P, Table]:
         table, fit = wanted(*args, **kwargs), args[0]
         labels = fit._fitted.options.labels  # type: ignore[attr-defined]
         if labels:
-            return replace(table, labels=Labels(labels))
+            shown = replace(table.appearance, labels=Labels(labels))
+            return replace(table, appearance=shown)
         return table
 
     return answer

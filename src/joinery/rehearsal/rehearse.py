@@ -11,10 +11,10 @@ import numpy as np
 
 from joinery.core.numeric import distributions as tails
 from joinery.rehearsal.process import Process
+from joinery.show.appearance import Appearance
 from joinery.show.names import apart
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
-from joinery.show.table_layout import Layout
 from joinery.support.errors import CallError
 from joinery.support.progress import Advance
 
@@ -75,14 +75,16 @@ class Rehearsals:
             columns,
             title="What estimates, standard errors and intervals are worth",
             notes=tuple(notes),
-            layout=Layout(keys=2 if several else 1),
-            kinds=kinds
-            | {"coverage": "share", "power": "share", "truth": "value", "rows": "whole"},
-            headings={
-                "sd_of_estimates": "spread of estimates",
-                "mean_standard_error": "mean standard error",
-                "interval_width": "mean interval width",
-            },
+            appearance=Appearance(
+                keys=2 if several else 1,
+                kinds=kinds
+                | {"coverage": "share", "power": "share", "truth": "value", "rows": "whole"},
+                headings={
+                    "sd_of_estimates": "spread of estimates",
+                    "mean_standard_error": "mean standard error",
+                    "interval_width": "mean interval width",
+                },
+            ),
         )
 
     @cached_property

@@ -46,8 +46,8 @@ def some_lines(table: Table, places: Sequence[int]) -> Table:
 
 def heading(table: Table, column: str) -> str:
     """A column's name in words."""
-    known = table.headings.get(column) or _WORDS.get(column)
-    if known is None and (labelled := table.labels(column)) != column:
+    known = table.appearance.headings.get(column) or _WORDS.get(column)
+    if known is None and (labelled := table.appearance.labels(column)) != column:
         return labelled
     return known or column.replace("_", " ")
 
@@ -55,19 +55,19 @@ def heading(table: Table, column: str) -> str:
 def is_text(table: Table, column: str) -> bool:
     """Return True if a column holds words."""
     values = table.columns[column]
-    kind = table.kinds.get(column)
+    kind = table.appearance.kinds.get(column)
     return kind == "text" or (kind != "cell" and any(isinstance(v, str) for v in values))
 
 
 def cells_of(table: Table, column: str) -> list[str]:
     """A column as people read it."""
     values = list(numbers.plain_cells(table.columns[column]))
-    digits = table.digits or numbers.DIGITS
-    kind = table.kinds.get(column, _KINDS.get(column, "figure"))
+    digits = table.appearance.digits or numbers.DIGITS
+    kind = table.appearance.kinds.get(column, _KINDS.get(column, "figure"))
     if kind == "cell" or is_text(table, column):
         cells = [_YES_NO[v] if v is None or isinstance(v, bool) else str(v) for v in values]
         if column in _TERMS:
-            return [table.labels(cell) for cell in cells]
+            return [table.appearance.labels(cell) for cell in cells]
         return cells
     as_numbers = [math.nan if v is None else float(v) for v in values]
     if kind == "error":
@@ -81,9 +81,10 @@ def cells_of(table: Table, column: str) -> list[str]:
 def _by_error(table: Table, column: str, values: list[float]) -> list[str]:
     errors = [float(v) for v in table.columns["standard_error"]]
     show = numbers.interval_end if column in ("lower", "upper") else numbers.to_decimals
+    digits = table.appearance.digits
     out = []
     for value, error in zip(values, errors):
-        decimals = numbers.with_error(error if table.digits else value, error, table.digits)
+        decimals = numbers.with_error(error if digits else value, error, digits)
         out.append(show(value, decimals))
     return out
 

@@ -77,7 +77,7 @@ def as_markdown(table: Table) -> str:
     else:
         notes = []
     rule = "| " + " | ".join("---" if w else "---:" for w in words) + " |"
-    legend = [f"- {markdown_text(words)}" for words in for_people(table).layout.legend]
+    legend = [f"- {markdown_text(words)}" for words in for_people(table).appearance.legend]
     legend += [""] * bool(legend)
     return "\n".join([*title, *legend, line(heads), rule, *map(line, rows), *notes]) + "\n"
 
@@ -115,7 +115,7 @@ def as_html(table: Table) -> str:
         title=visible(table.title),
         heads=list(zip(heads, words)),
         rows=[list(zip(row, words)) for row in rows],
-        legend=[visible(line) for line in for_people(table).layout.legend],
+        legend=[visible(line) for line in for_people(table).appearance.legend],
         notes=[visible(note) for note in table.notes],
     )
 
@@ -157,7 +157,7 @@ def as_latex(table: Table) -> str:
     else:
         head = []
     align = "".join("l" if w else "r" for w in words)
-    notes = [f"% {visible(n)}" for n in (*for_people(table).layout.legend, *table.notes)]
+    notes = [f"% {visible(n)}" for n in (*for_people(table).appearance.legend, *table.notes)]
     return (
         "\n".join([*head, rf"\begin{{tabular}}{{{align}}}", *lines, r"\end{tabular}", *notes])
         + "\n"

@@ -13,6 +13,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
+from joinery.show.appearance import Appearance
 from joinery.show.forms import latex_text, markdown_text
 from joinery.show.marks import printable, visible
 from joinery.show.numbers import figure, level_words
@@ -191,8 +192,9 @@ def _as_table(page: Page, interval: str) -> Table:
     return Table(
         {name: [getattr(e, name) for e in page.effects] for name in names},
         title="Coefficients",
-        kinds=dict.fromkeys(names[1:], "cell"),
-        headings={"interval": interval},
+        appearance=Appearance(
+            kinds=dict.fromkeys(names[1:], "cell"), headings={"interval": interval}
+        ),
     )
 
 

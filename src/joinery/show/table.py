@@ -13,12 +13,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.show import numbers
+from joinery.show.appearance import Appearance
 from joinery.show.files import suffix_of, write_text, write_whole
-from joinery.show.labels import Labels
 from joinery.show.marks import visible
 from joinery.show.names import label_column
 from joinery.show.renderers import renderer
-from joinery.show.table_layout import Layout
 from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.support.errors import CallError, one_of
@@ -45,12 +44,8 @@ class Table:
     """Figures with names.
 
     ``columns`` maps names to values at full precision; ``index`` (with ``index_name``) labels rows
-    where they have labels: ``row``, where a figure is called like their column. ``kinds`` says how
-    a column is shown where its name does not: ``figure`` (same decimals down the column), ``own``
-    (each by its own size), ``value`` (so, no zeros added), ``error`` (decimals by the row's
-    ``standard_error``), ``p``, ``whole``, ``degrees``, ``share``, ``text``, ``cell`` (made up
-    already). ``headings`` gives words for people, ``layout`` says how they see it, and ``labels``
-    names columns of the data in the terms.
+    where they have labels: ``row``, where a figure is called like their column. ``appearance``
+    says how people see it.
     ``table["p"]`` and ``"p" in table`` speak of its columns; its rows are iterated, counted by
     ``len``, and taken by ``pd.DataFrame(table)`` and whatever reads an Arrow stream, their labels
     as a first column. Two tables are equal that have the same columns, values and labels."""
@@ -60,12 +55,7 @@ class Table:
     notes: tuple[str, ...] = ()
     index: Sequence[Any] | None = None
     index_name: str = "row"
-    kinds: Mapping[str, str] = field(default_factory=dict)
-    headings: Mapping[str, str] = field(default_factory=dict)
-    digits: int | None = None
-    most_rows: int = 200
-    layout: Layout = field(default_factory=Layout)
-    labels: Labels = field(default_factory=lambda: Labels({}))
+    appearance: Appearance = field(default_factory=Appearance)
 
     def __post_init__(self) -> None:
         if self.index is not None:
@@ -205,7 +195,7 @@ def with_digits(table: Table, digits: int | None) -> Table:
         return table
     if not 1 <= digits <= 17:
         raise CallError(f"digits={digits} is not between 1 and 17", argument="digits")
-    return replace(table, digits=digits)
+    return replace(table, appearance=replace(table.appearance, digits=digits))
 
 
 _TEXT_ENDINGS: dict[str, words.Form] = {

@@ -78,27 +78,27 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
     Its key columns stand in every strip; a text that belongs under its row stands there."""
     room = columns or width()
     table = for_people(table)
-    shown = min(len(table), table.most_rows)
-    layout = table.layout
+    shown = min(len(table), table.appearance.most_rows)
+    appearance = table.appearance
     pieces = {name: _piece(table, name, shown) for name in table.columns}
-    if layout.grouped and pieces:
+    if appearance.grouped and pieces:
         heads = pieces.pop(next(iter(pieces)))
     else:
         heads = None
-    under = pieces.pop(layout.under, None)
+    under = pieces.pop(appearance.under, None)
     keys: list[_Piece] = [_labels(table, shown)] if table.index is not None else []
-    names = list(pieces)[: 0 if keys else layout.keys]
+    names = list(pieces)[: 0 if keys else appearance.keys]
     keys += [pieces.pop(name) for name in names]
     title = visible(table.title)
     parts: list[RenderableType] = [Text(title, style="bold")] if title else []
-    parts += [Text(visible(line)) for line in layout.legend]
+    parts += [Text(visible(line)) for line in appearance.legend]
     if heads is not None:
         indent = COLUMN_GAP
     else:
         indent = 0
     for place, strip in enumerate(_strips(keys, list(pieces.values()), room - indent)):
         parts += [Text("")] if place else []
-        laid = _Strip(keys, strip, room - indent, indent, layout.silent)
+        laid = _Strip(keys, strip, room - indent, indent, appearance.silent)
         parts += laid.parts(shown, heads, None if place else under)
     if shown < len(table):
         parts.append(

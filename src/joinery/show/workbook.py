@@ -89,7 +89,11 @@ def _columns(sheet: Sheet) -> Iterator[tuple[str, Sequence[Any], str | None]]:
         yield table.index_name, labels, _format(labels)
     for name, values in table.columns.items():
         cells = plain_cells(values)
-        yield heading(table, name), cells, FORMATS.get(table.kinds.get(name, "")) or _format(cells)
+        yield (
+            heading(table, name),
+            cells,
+            FORMATS.get(table.appearance.kinds.get(name, "")) or _format(cells),
+        )
     for words, formulas in sheet.formulas.items():
         yield words, formulas, FORMULA
 

@@ -41,7 +41,7 @@ def table(
     title = ""
     if of.title:
         title = f"<caption>{html.escape(visible(of.title))}</caption>"
-    legend = [visible(line) for line in shown.layout.legend]
+    legend = [visible(line) for line in shown.appearance.legend]
     notes = "".join(f"<p class=note>{html.escape(visible(v))}</p>" for v in (*legend, *of.notes))
     label = html.escape(visible(of.title or "table"))
     return (
@@ -63,12 +63,12 @@ class _Body:
     """The lines of a table: groups under a head of their own, and text that stands under a line."""
 
     def __init__(self, of: Table, heads: list[str], words: list[bool], seen: int) -> None:
-        layout = of.layout
+        appearance = of.appearance
         names = list(of.columns)
         shift = len(heads) - len(names)  # 1 where labels of rows stand first
-        self.headings, self.words, self.seen, self.silent = heads, words, seen, layout.silent
-        self.under = names.index(layout.under) + shift if layout.under in names else -1
-        self.group = 0 if layout.grouped else -1
+        self.headings, self.words, self.seen, self.silent = heads, words, seen, appearance.silent
+        self.under = names.index(appearance.under) + shift if appearance.under in names else -1
+        self.group = 0 if appearance.grouped else -1
         self.cells = [j for j in range(len(heads)) if j not in (self.under, self.group)]
         self.last_group = ""
 

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 
 from joinery.notation.evaluate import positions_at
+from joinery.show.appearance import Appearance
 from joinery.show.table import Table
-from joinery.show.table_layout import Layout
 from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.check.facts import data
 from joinery.study.check.lagged import STEPS
@@ -63,9 +63,13 @@ def checks(fit: Fitted) -> Table:
             "most one in twenty has a caution",
             "would_see: the smallest departure that these rows show four times of five",
         ),
-        kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"}
-        | {"would_see": "text"},
-        layout=Layout(grouped=True, under="advice", silent=NO_ADVICE),
+        appearance=Appearance(
+            kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"}
+            | {"would_see": "text"},
+            grouped=True,
+            under="advice",
+            silent=NO_ADVICE,
+        ),
     )
 
 

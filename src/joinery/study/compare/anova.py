@@ -10,6 +10,7 @@ import numpy as np
 from joinery.core.inference.effect_sizes import eta2_ends, omega2, partial_eta2
 from joinery.core.inference.hypotheses import explained
 from joinery.core.numeric import distributions as tails
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.check.straight import lack_of_fit
@@ -89,13 +90,15 @@ def anova(
         },
         title=f"What each term explains, after {after}",
         notes=(*said_of_choices(fit), *said_of_estimates(fit), *notes),
-        kinds={"f": "own", "ss": "own", "ms": "own"} | dict.fromkeys(sizes, "own"),
-        headings={
-            "partial_eta2": "partial η²",
-            "partial_eta2_lower": "lower",
-            "partial_eta2_upper": "upper",
-            "omega2": "ω²",
-        },
+        appearance=Appearance(
+            kinds={"f": "own", "ss": "own", "ms": "own"} | dict.fromkeys(sizes, "own"),
+            headings={
+                "partial_eta2": "partial η²",
+                "partial_eta2_lower": "lower",
+                "partial_eta2_upper": "upper",
+                "omega2": "ω²",
+            },
+        ),
     )
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
 from joinery.notation.tree import spelled
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import fixed, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand, working_rows
@@ -238,10 +239,12 @@ def box_cox(fit: Fitted) -> Table:
         },
         title=f"Powers of {fit.words(curve.column)}",
         notes=tuple(_notes(fit, curve, rungs)),
-        kinds={"power": "value", "response": "text", "inside": "text"}
-        | {"typical_miss": "own", "below_best": "figure"},
-        headings={"typical_miss": "typical miss", "below_best": "log likelihood below the best"}
-        | {"inside": f"inside the {level_words(fit.level)} interval"},
+        appearance=Appearance(
+            kinds={"power": "value", "response": "text", "inside": "text"}
+            | {"typical_miss": "own", "below_best": "figure"},
+            headings={"typical_miss": "typical miss", "below_best": "log likelihood below the best"}
+            | {"inside": f"inside the {level_words(fit.level)} interval"},
+        ),
     )
 
 

@@ -15,6 +15,7 @@ from joinery.design.factors import shown
 from joinery.design.terms import TIMES
 from joinery.notation.parse import Claim, read_claims
 from joinery.notation.tree import Chain, Expression, Number, Prefix
+from joinery.show.appearance import Appearance
 from joinery.show.names import coefficient_key
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
@@ -90,7 +91,7 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
         columns,
         title=f"Claims, with {level_words(level)} intervals",
         notes=tuple(notes),
-        kinds=kinds,
+        appearance=Appearance(kinds=kinds),
     )
 
 

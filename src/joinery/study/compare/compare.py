@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
+from joinery.show.appearance import Appearance
 from joinery.show.names import apart, headings
 from joinery.show.table import Table
-from joinery.show.table_layout import Layout
 from joinery.study.compare.likelihood_ratio import Nested
 from joinery.study.compare.nested import differing, nested_test, same_columns
 from joinery.study.fitted import Fitted
@@ -93,9 +93,9 @@ def compare(fits: Sequence[Fitted], *, crosscheck: bool = False, seed: int | Non
         {name: [row.get(name, "" if name == "test" else np.nan) for row in rows] for name in order},
         title="Fits side by side",
         notes=tuple(dict.fromkeys(notes)),
-        kinds=kinds,
-        headings=HEADINGS | headings(terms, fits[0].words),
-        layout=Layout(
+        appearance=Appearance(
+            kinds=kinds,
+            headings=HEADINGS | headings(terms, fits[0].words),
             transposed="fit",
             listed="sentence",
             joined={term: (error,) for term, error in beside.items()},

@@ -13,6 +13,7 @@ from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.terms import DesignTerm
+from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 from joinery.study.compare.adjusting import (
     ASKS,
@@ -70,7 +71,7 @@ def deviance_table(fit: Fitted, after: str) -> Table:
         },
         title=f"What each term explains, after {after}",
         notes=(*said_of_choices(fit), *said_of_estimates(fit), *notes),
-        kinds={name: "own", "deviance": "own"},
+        appearance=Appearance(kinds={name: "own", "deviance": "own"}),
     )
 
 

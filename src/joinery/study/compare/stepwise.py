@@ -12,6 +12,7 @@ import numpy as np
 
 from joinery.core.inference.stepwise import Path, Tried
 from joinery.notation.tree import Sentence, Term
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import figure, p_value
 from joinery.show.table import Table
 from joinery.study.compare.adjusting import contained
@@ -160,16 +161,18 @@ class Steps:
             columns,
             title=f"Steps by {c.words}, {self.choice.moves}",
             notes=tuple(self._notes()),
-            kinds={
-                "step": "whole",
-                "move": "text",
-                "runner_up": "text",
-                "runner_up_p": "p",
-                "lower_by": "own",
-                "higher_by": "own",
-                "behind_by": "own",
-            },
-            headings={c.column: c.words, "runner_up": "runner-up", "runner_up_p": "its p"},
+            appearance=Appearance(
+                kinds={
+                    "step": "whole",
+                    "move": "text",
+                    "runner_up": "text",
+                    "runner_up_p": "p",
+                    "lower_by": "own",
+                    "higher_by": "own",
+                    "behind_by": "own",
+                },
+                headings={c.column: c.words, "runner_up": "runner-up", "runner_up_p": "its p"},
+            ),
         )
 
     @property
@@ -186,8 +189,9 @@ class Steps:
             },
             title=f"What was tried, by {c.words}",
             notes=("the moves of the last step were not made",),
-            kinds={"step": "whole", "move": "text"},
-            headings={c.column: c.words},
+            appearance=Appearance(
+                kinds={"step": "whole", "move": "text"}, headings={c.column: c.words}
+            ),
         )
 
     def _figure(self, place: int) -> float:

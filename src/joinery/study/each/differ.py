@@ -9,6 +9,7 @@ import numpy as np
 from joinery.core.inference.diagnostics import holm
 from joinery.core.least_squares.batched import fold
 from joinery.core.numeric import distributions as tails
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, p_phrase
 from joinery.show.table import Table
 from joinery.study.each.groups import Groups
@@ -51,8 +52,10 @@ def test(groups: Groups) -> Table:
         },
         title=f"Do the groups of {' and '.join(groups.by)} differ?",
         notes=(*notes, "a group: its coefficients against those of all others, p by Holm"),
-        kinds={"group": "text", "df": "degrees", "residual_df": "degrees"},
-        headings={"residual_df": "residual df"},
+        appearance=Appearance(
+            kinds={"group": "text", "df": "degrees", "residual_df": "degrees"},
+            headings={"residual_df": "residual df"},
+        ),
     )
 
 

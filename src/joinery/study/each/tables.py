@@ -9,9 +9,9 @@ import numpy as np
 
 from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, figure, level_words, p_phrase
 from joinery.show.table import Table
-from joinery.show.table_layout import Layout
 from joinery.study.each.differ import differing, test
 from joinery.study.each.groups import Groups
 from joinery.study.read.coefficients import said_of_errors
@@ -46,10 +46,12 @@ def coefficients(groups: Groups, level: float | None = None) -> Table:
         columns,
         title=f"Coefficients of each {by_words(groups)}, with {level_words(level)} intervals",
         notes=(*said_of_errors(fit), *_lacking(groups)),
-        kinds=dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
-        | {"group": "text", "term": "text"},
-        headings={"group": by_words(groups)},
-        layout=Layout(keys=2),
+        appearance=Appearance(
+            kinds=dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
+            | {"group": "text", "term": "text"},
+            headings={"group": by_words(groups)},
+            keys=2,
+        ),
     )
 
 
@@ -65,9 +67,11 @@ def figures(groups: Groups) -> Table:
         },
         title=f"The fit of each {by_words(groups)}",
         notes=tuple(_lacking(groups)),
-        kinds={"group": "text", "n_rows": "whole", "residual_df": "degrees", "reason": "text"},
-        headings={"group": by_words(groups), "n_rows": "rows", "residual_df": "residual df"}
-        | {"residual_sd": "residual SD", "r_squared": "R²"},
+        appearance=Appearance(
+            kinds={"group": "text", "n_rows": "whole", "residual_df": "degrees", "reason": "text"},
+            headings={"group": by_words(groups), "n_rows": "rows", "residual_df": "residual df"}
+            | {"residual_sd": "residual SD", "r_squared": "R²"},
+        ),
     )
 
 
@@ -93,10 +97,12 @@ def page(groups: Groups) -> Table:
         columns,
         title=f"{groups.common.sentence}, for each {by_words(groups)}",
         notes=tuple(_page_notes(groups, len(shown))),
-        kinds={"group": "text", "n_rows": "whole"}
-        | dict.fromkeys([n for n in columns if n not in ("group", "n_rows")], "figure"),
-        headings={"group": by_words(groups), "n_rows": "rows", "r_squared": "R²"}
-        | {"residual_sd": "residual SD"},
+        appearance=Appearance(
+            kinds={"group": "text", "n_rows": "whole"}
+            | dict.fromkeys([n for n in columns if n not in ("group", "n_rows")], "figure"),
+            headings={"group": by_words(groups), "n_rows": "rows", "r_squared": "R²"}
+            | {"residual_sd": "residual SD"},
+        ),
     )
 
 

@@ -13,6 +13,7 @@ from joinery.data.sources.source import refuse_too_large
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.parse import read_assignments
 from joinery.notation.tree import names_in
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -140,12 +141,14 @@ def forecast_with_remarks(
         ),
         index=index[positions].tolist(),
         index_name=str(index.name or "row"),
-        kinds={"note": "text", "inside": "text", "probability": "own"},
-        headings={
-            n: n.replace("new_", "new row ").replace("_", " ")
-            for n in columns
-            if n.endswith(("_lower", "_upper")) or "_lower_" in n or "_upper_" in n
-        },
+        appearance=Appearance(
+            kinds={"note": "text", "inside": "text", "probability": "own"},
+            headings={
+                n: n.replace("new_", "new row ").replace("_", " ")
+                for n in columns
+                if n.endswith(("_lower", "_upper")) or "_lower_" in n or "_upper_" in n
+            },
+        ),
     )
     return found_table, remarks
 

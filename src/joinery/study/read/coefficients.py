@@ -10,6 +10,7 @@ import numpy as np
 from joinery.core.glm.links import LINKS
 from joinery.core.inference import intervals
 from joinery.core.numeric import distributions as tails
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -74,7 +75,9 @@ def coefficients(
         columns,
         title=f"Coefficients, with {level_words(level)} intervals",
         notes=(*said_of_estimates(fit), *said_of_errors(fit), *notes),
-        kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own"),
+        appearance=Appearance(
+            kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own")
+        ),
     )
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.read.coefficients import said_of_errors
@@ -45,7 +46,9 @@ def covariance(fit: Fitted) -> Table:
         },
         title="Covariance of the coefficients",
         notes=(*said_of_errors(fit), "with itself: the square of the standard error"),
-        kinds={"covariance": "own", "correlation": "correlation", "with": "text"},
+        appearance=Appearance(
+            kinds={"covariance": "own", "correlation": "correlation", "with": "text"}
+        ),
     )
 
 
@@ -68,6 +71,8 @@ def design_columns(fit: Fitted) -> Table:
         title=f"Design matrix of {fit.sentence}",
         index=index.tolist(),
         index_name=str(index.name or "row"),
-        kinds=dict.fromkeys(columns, "value"),
-        headings={name: fit.words(name) for name in columns},
+        appearance=Appearance(
+            kinds=dict.fromkeys(columns, "value"),
+            headings={name: fit.words(name) for name in columns},
+        ),
     )

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 
 
@@ -15,4 +16,8 @@ def figures(sentence: str, values: Mapping[str, Any]) -> Table:
 
     A figure without meaning for the family is empty, as it is None of the fit itself."""
     columns = {name: [np.nan if value is None else value] for name, value in values.items()}
-    return Table(columns, title=f"Figures of {sentence}", kinds=dict.fromkeys(columns, "own"))
+    return Table(
+        columns,
+        title=f"Figures of {sentence}",
+        appearance=Appearance(kinds=dict.fromkeys(columns, "own")),
+    )

@@ -9,6 +9,7 @@ import numpy as np
 
 from joinery.core.inference.covariance import Joint
 from joinery.core.numeric import distributions as tails
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import fixed, level_words, percent
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -141,8 +142,10 @@ def overall(fit: Fitted, level: float | None = None) -> Table:
         },
         title="The whole model against no predictors",
         notes=(*said_of_choices(fit), *said_of_estimates(fit), *_notes(fit, test, critical, level)),
-        kinds={name: "own", f"critical_{name}": "own"},
-        headings={"critical_chi2": "critical χ²"},
+        appearance=Appearance(
+            kinds={name: "own", f"critical_{name}": "own"},
+            headings={"critical_chi2": "critical χ²"},
+        ),
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates, t_values
@@ -39,9 +40,11 @@ def term_correlations(fit: Fitted) -> Table:
             "explain; semipartial: the column alone less that, so that its square is what R² would "
             "lose without it",
         ),
-        kinds=dict.fromkeys(("simple_r", "partial_r", "semipartial_r"), "correlation"),
-        headings={"simple_r": "simple r", "partial_r": "partial r"}
-        | {"semipartial_r": "semipartial r"},
+        appearance=Appearance(
+            kinds=dict.fromkeys(("simple_r", "partial_r", "semipartial_r"), "correlation"),
+            headings={"simple_r": "simple r", "partial_r": "partial r"}
+            | {"semipartial_r": "semipartial r"},
+        ),
     )
 
 

@@ -13,6 +13,7 @@ from joinery.core.inference.resampling import Rows
 from joinery.core.numeric.triangular import row_lengths
 from joinery.data.records import Records
 from joinery.notation.evaluate import EVERY_ROW
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level, response_rows, rows_at_hand
@@ -75,8 +76,10 @@ def bootstrap(
         },
         title=f"Bootstrap of {len(result.draws):,} resamples, with {level_words(level)} intervals",
         notes=tuple(notes),
-        kinds=dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
-        | {"bias": "own"},
+        appearance=Appearance(
+            kinds=dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
+            | {"bias": "own"}
+        ),
     )
 
 

@@ -14,6 +14,7 @@ from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import EVERY_ROW, Rows, evaluate, positions_at
 from joinery.notation.tree import calls_in, without_references
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import CHOSEN, Fitted, Options, fitted_rows, response_rows, rows_at_hand
@@ -95,8 +96,10 @@ def crosscheck(
         },
         title=f"Crosscheck of {fit.sentence}",
         notes=tuple(notes),
-        kinds={"figure": "text", "unseen": "own", "fitted_rows": "own"},
-        headings={"unseen": "rows not seen", "fitted_rows": "fitted rows"},
+        appearance=Appearance(
+            kinds={"figure": "text", "unseen": "own", "fitted_rows": "own"},
+            headings={"unseen": "rows not seen", "fitted_rows": "fitted rows"},
+        ),
     )
 
 

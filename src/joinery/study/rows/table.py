@@ -15,6 +15,7 @@ from joinery.core.inference.influence import changes
 from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.evaluate import Context, positions_at
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import figure
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
@@ -173,7 +174,7 @@ def left_out(fit: Fitted) -> Table:
         title="Rows left out",
         index=table.index[used.out].tolist(),
         index_name=str(table.index.name or "row"),
-        kinds={"reason": "text"},
+        appearance=Appearance(kinds={"reason": "text"}),
     )
 
 
@@ -209,8 +210,10 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
         notes=tuple(_notes(fit, out)),
         index=index,
         index_name=str(index.name or "row"),
-        kinds=dict.fromkeys(WORDS, "text"),
-        headings={code: f"dfbetas {fit.words(term)}" for term, code in codes.items()},
+        appearance=Appearance(
+            kinds=dict.fromkeys(WORDS, "text"),
+            headings={code: f"dfbetas {fit.words(term)}" for term, code in codes.items()},
+        ),
     )
 
 
@@ -247,7 +250,7 @@ def remarkable_rows(fit: Fitted) -> Table:
         notes=(*_notes(fit, 0), f"of {n:,} rows the {len(places):,} most remarkable"),
         index=labels_of(fit, places),
         index_name=fit.options.id or "row",
-        kinds=dict.fromkeys(WORDS, "text"),
+        appearance=Appearance(kinds=dict.fromkeys(WORDS, "text")),
     )
 
 

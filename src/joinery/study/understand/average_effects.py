@@ -14,6 +14,7 @@ from joinery.design.factors import CategoryFactor, Factor, shown
 from joinery.design.learning import Piece
 from joinery.notation.evaluate import EVERY_ROW, Context
 from joinery.notation.tree import is_condition, lags_in, names_in_own_row
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import (
@@ -86,9 +87,11 @@ def average_effects(
             statistic_name(fit): c.t,
             "p": c.p,
         },
-        title=(f"Average effects on {averages.name}, with {level_words(level)} intervals"),
+        title=f"Average effects on {averages.name}, with {level_words(level)} intervals",
         notes=(*said_of_estimates(fit), *said_of_errors(fit), *notes),
-        kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error"),
+        appearance=Appearance(
+            kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error")
+        ),
     )
 
 

@@ -10,9 +10,9 @@ import numpy as np
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference.chances import Chances, concordance, said_yes
 from joinery.core.inference.intervals import wilson
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, figure, level_words
 from joinery.show.table import Table
-from joinery.show.table_layout import Layout
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.resample.crosscheck import left_out_means
 from joinery.study.rows.chances import chances, in_one
@@ -81,16 +81,18 @@ def cutoffs(
         columns,
         title=f"What each cut-off says, with {level_words(level)} intervals",
         notes=tuple(notes),
-        kinds={"cutoff": "value", "said_yes": "whole"}
-        | {f"{name}{tail}": "share" for name in ends for tail in ("", "_lower", "_upper")},
-        headings={
-            "said_yes": "said yes",
-            "right_yes": "sensitivity",
-            "right_no": "specificity",
-            "yes_when_said": "yes where said yes",
-            "no_when_said": "no where said no",
-        },
-        layout=Layout(joined={n: (f"{n}_lower", f"{n}_upper") for n in ends}),
+        appearance=Appearance(
+            kinds={"cutoff": "value", "said_yes": "whole"}
+            | {f"{name}{tail}": "share" for name in ends for tail in ("", "_lower", "_upper")},
+            headings={
+                "said_yes": "said yes",
+                "right_yes": "sensitivity",
+                "right_no": "specificity",
+                "yes_when_said": "yes where said yes",
+                "no_when_said": "no where said no",
+            },
+            joined={n: (f"{n}_lower", f"{n}_upper") for n in ends},
+        ),
     )
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from joinery.data.records import records
 from joinery.data.written_dates import stamps_of
 from joinery.notation.parse import read_assignments
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -94,8 +95,10 @@ def difference(
         columns,
         title=f"Difference of {fit.words(scale.name)}, with its {level_words(level)} interval",
         notes=(*said_of_errors(fit), *notes),
-        kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
-        | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own"),
+        appearance=Appearance(
+            kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
+            | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own")
+        ),
     )
 
 

@@ -19,6 +19,7 @@ from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text
 from joinery.notation.evaluate import Context, evaluate
 from joinery.notation.tree import names_in
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -89,8 +90,11 @@ def inverse(
         title=f"Which {fit.words(of)} gives this {question.what}, "
         f"with {level_words(question.level)} intervals",
         notes=(*said_of_errors(fit), *held_note(fit, question.held), *question.notes),
-        kinds={"at": "value", "note": "text"} | dict.fromkeys(("value", "lower", "upper"), "own"),
-        headings={"value": fit.words(of)},
+        appearance=Appearance(
+            kinds={"at": "value", "note": "text"}
+            | dict.fromkeys(("value", "lower", "upper"), "own"),
+            headings={"value": fit.words(of)},
+        ),
     )
 
 

@@ -18,6 +18,7 @@ from joinery.design.factors import CategoryFactor
 from joinery.design.levels import column_of_levels
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Name, names_in
+from joinery.show.appearance import Appearance
 from joinery.show.names import apart, headings
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
@@ -206,11 +207,14 @@ def adjusted_means(
         columns,
         title=f"Adjusted means of {fit.words(scale.name)}, with {level_words(level)} intervals",
         notes=(*said_of_errors(fit), *held_note(fit, result.held), *scale.notes, *_empty(c)),
-        kinds=dict.fromkeys(MEANS, "error")
-        | {
-            names[n]: "text" if isinstance(v[0], str) else "value" for n, v in result.labels.items()
-        },
-        headings=headings(names, fit.words),
+        appearance=Appearance(
+            kinds=dict.fromkeys(MEANS, "error")
+            | {
+                names[n]: "text" if isinstance(v[0], str) else "value"
+                for n, v in result.labels.items()
+            },
+            headings=headings(names, fit.words),
+        ),
     )
 
 
@@ -303,9 +307,11 @@ def level_differences(
         columns,
         title=f"Differences between levels, with {level_words(level)} intervals",
         notes=(*said_of_errors(fit), *held_note(fit, result.held), *notes, *_empty(c)),
-        kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
-        | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own")
-        | {"level": "text", "minus": "text"},
+        appearance=Appearance(
+            kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
+            | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own")
+            | {"level": "text", "minus": "text"}
+        ),
     )
 
 

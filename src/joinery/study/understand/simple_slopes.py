@@ -13,6 +13,7 @@ from joinery.core.inference import intervals
 from joinery.data.columns import level_text
 from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
@@ -98,10 +99,12 @@ def simple_slopes(
         title=f"{_capital(move.words)} across {fit.words(across)}, with {level_words(level)} "
         f"intervals{on_scale(fit)}",
         notes=tuple(notes),
-        kinds=dict.fromkeys(("slope", "lower", "upper", "standard_error"), "error")
-        | {"at": "text" if isinstance(columns["at"][0], str) else "value"},
-        headings={"at": fit.words(across)}
-        | ({} if move.column is not None else {"slope": "difference"}),
+        appearance=Appearance(
+            kinds=dict.fromkeys(("slope", "lower", "upper", "standard_error"), "error")
+            | {"at": "text" if isinstance(columns["at"][0], str) else "value"},
+            headings={"at": fit.words(across)}
+            | ({} if move.column is not None else {"slope": "difference"}),
+        ),
     )
 
 

@@ -11,6 +11,7 @@ import numpy as np
 
 from joinery.data.written_dates import date_text
 from joinery.design.learning import Piece
+from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words, percent
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level, fitted_rows
@@ -86,8 +87,10 @@ def slope_regions(
         title=f"Where the {move.words} differs from zero across {fit.words(across)}, "
         f"at {level_words(level)}{on_scale(fit)}",
         notes=(*said_of_errors(fit), *notes),
-        kinds={"from": "own", "to": "own", "slope_is": "text", "share_of_rows": "share"},
-        headings={"slope_is": "it is", "share_of_rows": "share of rows"},
+        appearance=Appearance(
+            kinds={"from": "own", "to": "own", "slope_is": "text", "share_of_rows": "share"},
+            headings={"slope_is": "it is", "share_of_rows": "share of rows"},
+        ),
     )
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
 from joinery.design.row_blocks import RowBlock
+from joinery.show.appearance import Appearance
 from joinery.show.forms import as_html, as_latex, as_markdown, as_text, latex_text
 from joinery.show.mathematics import Formula, call, symbol
 from joinery.show.numbers import figure, scientific, value
@@ -87,10 +88,12 @@ class Workings:
             },
             title="Step by step",
             notes=self.notes,
-            kinds={"figure": "text", "formula": "text", "with_numbers": "text", "value": "own"},
-            headings={"with_numbers": "with its numbers"},
-            digits=SHOWN,
-            most_rows=500,
+            appearance=Appearance(
+                kinds={"figure": "text", "formula": "text", "with_numbers": "text", "value": "own"},
+                headings={"with_numbers": "with its numbers"},
+                digits=SHOWN,
+                most_rows=500,
+            ),
         )
 
     def render(self, form: str = "text") -> str:
@@ -251,9 +254,11 @@ def with_sums(fit: Fitted, columns: dict[str, np.ndarray], title: str) -> Table:
         title=title,
         index=index,
         index_name=str(table.index.name or "row"),
-        kinds=dict.fromkeys(columns, "value"),
-        headings={name: name for name in columns},
-        digits=SHOWN,
+        appearance=Appearance(
+            kinds=dict.fromkeys(columns, "value"),
+            headings={name: name for name in columns},
+            digits=SHOWN,
+        ),
     )
 
 

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from joinery.core.blocks.partition import joined
+from joinery.show.appearance import Appearance
 from joinery.show.mathematics import Formula, root, symbol
 from joinery.show.numbers import figure
 from joinery.show.table import Table
@@ -101,9 +102,11 @@ def _normal_equations(
         title="The normal equations: a row for each x, and their solution",
         index=list(names),
         index_name="x",
-        kinds=dict.fromkeys(columns, "own"),
-        headings={name: name for name in columns},
-        digits=SHOWN,
+        appearance=Appearance(
+            kinds=dict.fromkeys(columns, "own"),
+            headings={name: name for name in columns},
+            digits=SHOWN,
+        ),
     )
 
 
