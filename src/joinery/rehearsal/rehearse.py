@@ -69,8 +69,8 @@ class Rehearsals:
         ]
         if lost:
             notes.append(f"{count(lost, 'draw')} could not be fitted, and count nowhere")
-        own = ("mean_estimate", "sd_of_estimates", "mean_standard_error", "interval_width")
-        kinds = dict.fromkeys(own, "own")
+        each_by_size = ("mean_estimate", "sd_of_estimates", "mean_standard_error", "interval_width")
+        kinds = dict.fromkeys(each_by_size, "own")
         return Table(
             columns,
             title="What estimates, standard errors and intervals are worth",

@@ -227,8 +227,8 @@ def _number(value: float) -> str:
 def as_javascript(formula: Formula, order: Sequence[str], part: str, words: str) -> str:
     """A complete function of one row's values, named after the part that it gives."""
     columns = {c.name: c for c in columns_in(formula)}
-    own = identifiers([c for c in order if c in columns])
-    names = {column: f"{n}_" if n in RESERVED else n for column, n in own.items()}
+    safe = identifiers([c for c in order if c in columns])
+    names = {column: f"{n}_" if n in RESERVED else n for column, n in safe.items()}
     writer = _JavaScript(names)
     parts: Sequence[Formula] = (formula,)
     if isinstance(formula, Apply) and formula.operation == "+":  # a term a line
@@ -236,8 +236,8 @@ def as_javascript(formula: Formula, order: Sequence[str], part: str, words: str)
     terms = [writer.write(p) for p in parts]
     flags = _flags(formula)
     reads = [_read(columns[name], member, writer, flags) for name, member in names.items()]
-    said = json.dumps(words, ensure_ascii=False)[1:-1].replace("*/", "* /")
-    lines = [f"function {part}({', '.join(names.values())}) {{", f"  // {said}"]
+    comment = json.dumps(words, ensure_ascii=False)[1:-1].replace("*/", "* /")
+    lines = [f"function {part}({', '.join(names.values())}) {{", f"  // {comment}"]
     lines += [f"  // {m}: the column {json.dumps(n)}" for n, m in names.items() if m != n]
     for helper in writer.helpers:
         lines += helper.strip("\n").split("\n")

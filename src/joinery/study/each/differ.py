@@ -131,8 +131,8 @@ def welch(groups: Groups) -> tuple[float, float, float, float]:
 
 def _complete(groups: Groups) -> np.ndarray:
     """Return which groups have every coefficient with its covariance."""
-    whole = np.isfinite(groups.covariance).all(axis=(1, 2)) & np.isfinite(groups.b).all(axis=1)
-    return np.asarray(whole & (groups.residual_df > 0))
+    finite = np.isfinite(groups.covariance).all(axis=(1, 2)) & np.isfinite(groups.b).all(axis=1)
+    return np.asarray(finite & (groups.residual_df > 0))
 
 
 def _each_against_the_others(groups: Groups, *, pooled: bool) -> tuple[np.ndarray, np.ndarray]:
@@ -186,11 +186,11 @@ def spreads_differ(groups: Groups) -> float | None:
     )
 
     def sizes(part: tuple[np.ndarray, np.ndarray, np.ndarray | None, np.ndarray]) -> np.ndarray:
-        X, y, w, own = part
-        e = y - constant[own] - np.einsum("ij,ij->i", X, slopes[own])
+        X, y, w, group = part
+        e = y - constant[group] - np.einsum("ij,ij->i", X, slopes[group])
         if w is not None:
             e = e * np.sqrt(w)
-        return np.asarray(np.abs(e) / smaller[own])
+        return np.asarray(np.abs(e) / smaller[group])
 
     n = groups.n.astype(float)
     first = fold(rows, len(n), sizes)

@@ -52,9 +52,9 @@ def codes_of(fit: Fitted, by: Sequence[str]) -> tuple[np.ndarray, tuple[str, ...
     codes, labels = np.zeros(used.used, np.int64), [""]
     for name in by:
         column = table.column(name)
-        own = column.codes(used.rows)
+        codes_of_column = column.codes(used.rows)
         names = [level_text(level) for level in column.all_levels]
-        present, place = np.unique(codes * len(names) + own, return_inverse=True)
+        present, place = np.unique(codes * len(names) + codes_of_column, return_inverse=True)
         codes = place.astype(np.int64)
         labels = [
             f"{labels[before]}, {names[now]}" if labels != [""] else names[now]

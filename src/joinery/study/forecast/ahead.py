@@ -69,14 +69,14 @@ def run_ahead(fit: Fitted, table: Records, positions: np.ndarray) -> Ahead | Non
     """Run forecasts ahead where rows want the response of rows that are forecast themselves.
 
     None where there is nothing to run: no lag of the response, or none that is lacking."""
-    own = [call for call in fit.lags if fit.response.original in _named(call)]
+    of_response = [call for call in fit.lags if fit.response.original in _named(call)]
     response = fit.response
     plain = response.transformed or isinstance(response.expression, Name)
-    if not own or not plain or table.read_as_needed or response.original not in table.names:
+    if not of_response or not plain or table.read_as_needed or response.original not in table.names:
         return None
     if fit.asides.weights is not None or not fit.estimate.law or fit.estimate.scale is None:
         return None
-    run = _Run(fit, table, own)
+    run = _Run(fit, table, of_response)
     wanted = [row for row in run.order.tolist() if row in set(positions.tolist())]
     for row in wanted:
         run.step(row)
@@ -92,8 +92,8 @@ def _named(call: Call) -> set[str]:
 class _Run:
     """Paths and the plain forecast, row after row in the order of the lags."""
 
-    def __init__(self, fit: Fitted, table: Records, own: Sequence[Call]) -> None:
-        self.fit, self.own = fit, own
+    def __init__(self, fit: Fitted, table: Records, of_response: Sequence[Call]) -> None:
+        self.fit, self.of_response = fit, of_response
         everywhere = fit.design.context(table, EVERY_ROW)
         self.lags = {str(call): np.array(evaluate(call, everywhere)) for call in fit.lags}
         self.table = table.assigned({})
@@ -101,7 +101,7 @@ class _Run:
         placed = fit.design.context(
             table.assigned({PLACE: np.arange(len(table), dtype=float)}), EVERY_ROW
         )
-        self.source = {str(call): evaluate(_of_place(call), placed) for call in own}
+        self.source = {str(call): evaluate(_of_place(call), placed) for call in of_response}
         self.y = table.column(fit.response.original).numbers(EVERY_ROW).copy()
         self.known = np.isfinite(self.y)
         self.rests = np.zeros(len(table), bool)
@@ -134,7 +134,7 @@ class _Run:
         lags = {text: np.full(PATHS, values[row]) for text, values in self.lags.items()}
         middle = dict(lags)
         plain = {text: values[[row]] for text, values in self.lags.items()}
-        for call in self.own:
+        for call in self.of_response:
             text = str(call)
             source = self.source[text][row]
             if not np.isfinite(source) or self.known[int(source)]:

@@ -80,22 +80,22 @@ def line(
     grid = _grid(fit, name, x)
     held = hold_rest(fit, _table(fit, name, grid), hold)
     curve = _curve(fit, name, held)
-    y, y_label, said = _points(fit, name, held, x, hold)
+    y, y_label, notes = _points(fit, name, held, x, hold)
     groups = in_groups(fit, x)
     if groups is not None and (ends := _narrow(curve, groups[1])) is not None:
         y = _at_the_edges(y, *ends)
-        said.finding.append(
+        notes.finding.append(
             "rows that are yes stand at the top, no at the foot; 0 and 1 lie beyond"
         )
     if _leaves_zero_out(y, curve, bands_too=not others):
-        said.finding.append("the upright axis does not start at zero")
+        notes.finding.append("the upright axis does not start at zero")
     caption = Words(
         f"How does {counted(fit, None).name} change with {fit.words(name)}?",
-        "; ".join(said.finding),
+        "; ".join(notes.finding),
         fit.words(name),
         y_label,
         x_dates=name in fit.design.dates,
-        under="; ".join(said.under),
+        under="; ".join(notes.under),
     )
     rows = np.arange(len(x))
     if fit.estimate.linear and not others:
@@ -177,7 +177,7 @@ def _curve(fit: Fitted, name: str, held: Held, seen: tuple[float, float] | None 
 
 
 @dataclass
-class _Said:
+class _Notes:
     """What is said above a picture, and what stands under it."""
 
     finding: list[str]
@@ -186,7 +186,7 @@ class _Said:
 
 def _points(
     fit: Fitted, name: str, held: Held, x: np.ndarray, hold: Mapping[str, Any] | None
-) -> tuple[np.ndarray, str, _Said]:
+) -> tuple[np.ndarray, str, _Notes]:
     """The points' heights, what they are, and what is said of them."""
     figures = per_row(fit)
     label = fit.words(fit.response.name)
@@ -203,18 +203,18 @@ def _points(
     positions = np.arange(len(x))
     X = averaged_rows(fit, at, positions)
     y = linear_predictor(fit, fit.design.context(at.table, positions), X) + figures.residual
-    said = _Said(
+    notes = _Notes(
         ["the other predictors held; points are the fitted curve plus each row's residual"],
         [*_once([equation, *r2]), f"held: {', '.join(remarks)}"],
     )
-    return y, f"{label}, adjusted to the values held", said
+    return y, f"{label}, adjusted to the values held", notes
 
 
-def _equation_above(words: list[str]) -> _Said:
+def _equation_above(words: list[str]) -> _Notes:
     """Put an equation that is short over the picture, a longer one under it."""
     if len("; ".join(words)) <= ABOVE:
-        return _Said(words, [])
-    return _Said([], _once(words))
+        return _Notes(words, [])
+    return _Notes([], _once(words))
 
 
 def _once(words: list[str]) -> list[str]:
@@ -224,7 +224,7 @@ def _once(words: list[str]) -> list[str]:
     return words
 
 
-def _observed(fit: Fitted, remarks: list[str]) -> tuple[np.ndarray, str, _Said]:
+def _observed(fit: Fitted, remarks: list[str]) -> tuple[np.ndarray, str, _Notes]:
     """Under a link points are the responses themselves, the curve that of a held case."""
     y = per_row(fit).observed
     if fit.family.shares:
@@ -237,17 +237,17 @@ def _observed(fit: Fitted, remarks: list[str]) -> tuple[np.ndarray, str, _Said]:
         label = fit.words(str(fit.response.expression))
     if fit.response.kind == "per":
         label += f" (curve at the mean {fit.words(str(fit.response.total))})"
-    said = _equation_above([equation_for_people(fit)])
+    notes = _equation_above([equation_for_people(fit)])
     if remarks:
-        said.finding.append("points are the rows as observed, the curve is for values held")
-        said.under.append(f"held: {', '.join(remarks)}")
+        notes.finding.append("points are the rows as observed, the curve is for values held")
+        notes.under.append(f"held: {', '.join(remarks)}")
     if set(np.unique(y)) <= {0.0, 1.0}:
         # a little apart, always the same, so that equal values do not hide one another
         apart = np.random.default_rng(SEED).uniform(0, 0.05, len(y))
         y = np.where(y > 0, 1 - apart, apart)
         if remarks:
-            said.finding.append("diamonds are shares in groups")
-    return y, label, said
+            notes.finding.append("diamonds are shares in groups")
+    return y, label, notes
 
 
 def _narrow(curve: Curve, shares: np.ndarray) -> tuple[float, float] | None:

@@ -126,15 +126,13 @@ def move_of(fit: Fitted, of: Of) -> Move:
     return Move(fit, of, column=of)
 
 
-def _levels(
-    fit: Fitted, asked: str, factor: CategoryFactor, name: str, to: str, start: str
-) -> Move:
+def _levels(fit: Fitted, of: str, factor: CategoryFactor, name: str, to: str, start: str) -> Move:
     known = tuple(map(level_text, factor.levels))
     for level in (to, start):
         one_of("of", level, known)
     if to == start:
         raise CallError(f"{to} less {start} is nothing: give two levels", argument="of")
-    return Move(fit, asked, category=name, levels=(to, start))
+    return Move(fit, of, category=name, levels=(to, start))
 
 
 def _category(fit: Fitted, name: str) -> CategoryFactor:
