@@ -307,7 +307,7 @@ class Records:
                 assert self.source is not None
                 return picked(self.source, self.id, positions)
             return list(self._own_labels[positions].tolist())
-        return _plain(self.index[positions])
+        return _plain(self.index.take(positions))
 
     def positions(self, labels: Sequence[Any]) -> np.ndarray:
         """Positions of labelled rows. A label may be written as text.

@@ -7,22 +7,21 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.core.blocks.partition import joined
 from joinery.core.inference.correlation import deviation, pearson
 from joinery.core.inference.smooth import Smooth, smooth
 from joinery.core.numeric import distributions as tails
 from joinery.data.columns import level_text
-from joinery.design.row_blocks import RowBlock
 from joinery.show.numbers import count, figure, p_phrase
 from joinery.show.numbers import value as shown
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide, zero
 from joinery.study.check.sequence import in_order
 from joinery.study.check.table import check_lines
-from joinery.study.fitted import Fitted, rows_at_hand, working_rows
+from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.picture_words import flags_of, placed, worded
 from joinery.study.rows.chances import groups
 from joinery.study.rows.figures import per_row
+from joinery.study.rows.noise import basis_of, residuals_of_noise
 from joinery.study.thinned import evenly, numbers_of, smoothed, unthinned
 from joinery.study.verdicts import ALLOWED, GRAVE, SLIGHT
 from joinery.support.errors import CallError, listed
@@ -31,10 +30,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-DRAWS, SEED = (
-    1000,
-    20260101,
-)  # simulated samples behind the quantile band, and the seed that repeats them
+DRAWS = 1000  # simulated samples behind the quantile band
 MOST_SIMULATED = 2000  # points of the band that chance allows
 Given = Mapping[str, str | None]
 
@@ -346,13 +342,8 @@ def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray
         )
         return np.interp(place, at, ends[0]), np.interp(place, at, ends[1])
 
-    def own_basis(block: RowBlock) -> np.ndarray:
-        basis = fit.solution.in_basis(block.X)
-        return basis if block.weights is None else basis * np.sqrt(block.weights)[:, None]
-
-    Q = joined(working_rows(fit).row_blocks, own_basis)
-    noise = np.random.default_rng(SEED).standard_normal((len(Q), DRAWS))
-    noise -= Q @ (Q.T @ noise)
+    Q = basis_of(fit)
+    noise = residuals_of_noise(Q, DRAWS)
     left = 1 - (Q**2).sum(axis=1)
     scale = np.sqrt((noise**2).sum(axis=0) / max(len(Q) - fit.solution.rank, 1))
     drawn = np.sort(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
+from itertools import accumulate, pairwise
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -12,10 +13,10 @@ import numpy as np
 from joinery.core.blocks.columns import Columns, some_columns
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
-from joinery.core.inference.added import gained, smallest_shift
-from joinery.core.inference.diagnostics import NOTHING, Test
+from joinery.core.inference.added import smallest_shift
+from joinery.core.inference.diagnostics import Test
+from joinery.core.inference.even_spread import koenker, surest_of_noise
 from joinery.core.least_squares.solution import Solution
-from joinery.core.numeric import distributions as tails
 from joinery.design.row_blocks import RowBlock
 from joinery.show.numbers import figure
 from joinery.study.check.added import evens_out, surest, with_response
@@ -33,11 +34,17 @@ from joinery.study.rows.digest import (
     squares_of,
     times_of,
 )
+from joinery.study.rows.noise import basis_of, residuals_of_noise
 from joinery.support import advice as say
 
 EVEN = "Is the spread even?"
 SPREAD_LEVELS = 30  # levels of a category whose spreads are compared
 MOST_AGAINST = 60  # predictors that the spread is looked at against
+# below so many rows χ² is too large by far: at 30 a fifth of its p is right
+FEW_ROWS = 200
+PERHAPS = 0.2  # a p by χ² from which on noise finds no sign either
+DRAWS = 1999  # samples of noise, so that p of one in a thousand is told
+ROUNDING = 1e-9  # of a p
 
 
 def even(fit: Fitted) -> Iterator[Line]:
@@ -53,8 +60,21 @@ def even(fit: Fitted) -> Iterator[Line]:
     columns = _columns(fit)
     sums = _sums(fit, columns)
     n = float(sums[0, 0])
-    yield _over_fitted(fit, check, _koenker(sums, [0]), n)
-    yield from _over_predictors(fit, columns, sums)
+    over_fitted = koenker(sums, [0])
+    each = [koenker(sums, places) for places in _places(columns)]
+    surest_column = surest(each)
+    perhaps = any(test.p < PERHAPS for test in (over_fitted, *each))
+    if perhaps and n < FEW_ROWS and fit.asides.repeats is None:
+        noise, Z = _noise_beside(fit, columns)
+        over_fitted = _in_noise(over_fitted, over_fitted, noise, [Z[:, 2:3]])
+        if surest_column is not None:
+            place, corrected = surest_column
+            groups = [Z[:, 2 + np.array(places)] for places in _places(columns)]
+            surest_column = place, _in_noise(each[place], corrected, noise, groups)
+    yield _over_fitted(fit, check, over_fitted, n)
+    if surest_column is not None:
+        place, test = surest_column
+        yield _across(fit, columns[place], test)
 
 
 def _line(kind: str, check: str, test: Test, **more: Any) -> Line:
@@ -123,16 +143,48 @@ def _columns(fit: Fitted) -> list[Against]:
     return out[:MOST_AGAINST]
 
 
+def _places(columns: Sequence[Against]) -> list[range]:
+    """Return the places of each one's columns, counted from the fitted values on."""
+    ends = list(accumulate((len(column.places) for column in columns), initial=1))
+    return [range(first, last) for first, last in pairwise(ends)]
+
+
+def _noise_beside(fit: Fitted, columns: Sequence[Against]) -> tuple[np.ndarray, np.ndarray]:
+    """Return residuals of noise (n, draws), and the columns of the rows (n, 3 + q)."""
+    lay = partial(_laid, columns=tuple(columns), centre=_fitted_centre(fit))
+    Z = np.vstack(list(pieces(fit).map(_beside).each(lay)))
+    here = np.isfinite(Z[:, 1])
+    return residuals_of_noise(basis_of(fit), DRAWS)[here], Z[here]
+
+
+def _in_noise(test: Test, corrected: Test, noise: np.ndarray, groups: Sequence[np.ndarray]) -> Test:
+    """Return a test with the share of samples of an even spread that look as uneven.
+
+    The test is the surest over the groups, ``corrected`` for them all; where no sample is as
+    uneven, that p stands if it is smaller than one sample's share."""
+    least = surest_of_noise(noise, groups)
+    as_uneven = np.count_nonzero(least <= test.p * (1 + ROUNDING))
+    p = float((1 + as_uneven) / (1 + len(least)))
+    if not as_uneven:
+        p = min(p, corrected.p)
+    return replace(corrected, p=p)
+
+
 def _sums(fit: Fitted, columns: Sequence[Against]) -> np.ndarray:
     """Return sums over all rows of [1, s, fitted, z₁, …] with one another."""
-    solution = fit.solution
-    middle = solution.mean_response if solution.spans_constant else 0.0
-    work = partial(_sums_of, columns=tuple(columns), middle=middle, unit=solution.unit)
+    work = partial(_sums_of, columns=tuple(columns), centre=_fitted_centre(fit))
     held = digest(fit).held
     if held is not None:  # the figures are at hand, and the columns alone are gone through
         blocks = working_rows(fit).row_blocks.map(partial(_beside_held, held))
         return np.asarray(np.add.reduce(list(blocks.each(work))))
     return np.asarray(np.add.reduce(list(pieces(fit).map(_beside).each(work))))
+
+
+def _fitted_centre(fit: Fitted) -> tuple[float, float]:
+    """Return what is taken from the fitted values, and the unit they are counted in."""
+    solution = fit.solution
+    middle = solution.mean_response if solution.spans_constant else 0.0
+    return middle, solution.unit
 
 
 class Beside(NamedTuple):
@@ -157,8 +209,9 @@ def _beside_held(held: Held, block: RowBlock) -> Beside:
     return Beside(block.columns, held.terms[here], squares, times)
 
 
-def _sums_of(rows: Beside, columns: tuple[Against, ...], middle: float, unit: float) -> np.ndarray:
-    """Return sums of [1, s, fitted, z₁, …] with one another, s the squared residuals: (q, q)."""
+def _laid(rows: Beside, columns: tuple[Against, ...], centre: tuple[float, float]) -> np.ndarray:
+    """Return [1, s, fitted, z₁, …] of each row, s the squared residuals: (m, 3 + q)."""
+    middle, unit = centre
     places = np.array([place for column in columns for place in column.places], int)
     Z = np.empty((len(rows.squares), 3 + len(places)), order="F")
     Z[:, 0], Z[:, 1], Z[:, 2] = 1.0, rows.squares, (rows.terms - middle) / unit
@@ -170,6 +223,12 @@ def _sums_of(rows: Beside, columns: tuple[Against, ...], middle: float, unit: fl
             Z[:, at] -= column.centre
             np.abs(Z[:, at], out=Z[:, at])
         at += len(column.places)
+    return Z
+
+
+def _sums_of(rows: Beside, columns: tuple[Against, ...], centre: tuple[float, float]) -> np.ndarray:
+    """Return sums of [1, s, fitted, z₁, …] with one another: (3 + q, 3 + q)."""
+    Z = _laid(rows, columns, centre)
     here, times = np.isfinite(rows.squares), rows.times
     if not here.all():
         Z, times = Z[here], None if times is None else times[here]
@@ -178,41 +237,13 @@ def _sums_of(rows: Beside, columns: tuple[Against, ...], middle: float, unit: fl
     return np.asarray((Z * times[:, None]).T @ Z)
 
 
-def _koenker(sums: np.ndarray, columns: Sequence[int]) -> Test:
-    """n·R² of squared residuals on some columns, χ² (Breusch & Pagan 1979; Koenker 1981)."""
-    n = sums[0, 0]
-    about = sums - np.outer(sums[0], sums[0]) / n
-    places = np.array(columns) + 2
-    # what rounding leaves of a column that does not vary is nothing
-    varies = np.diagonal(about)[places] > np.diagonal(sums)[places] * 1e-12
-    places = places[varies]
-    if not len(places) or about[1, 1] <= 0:
-        return NOTHING
-    explained, rank = gained(
-        about[np.ix_(places, places)], np.zeros((1, len(places))), about[places, 1]
-    )
-    if not rank:
-        return NOTHING
-    share = min(explained / about[1, 1], 1.0)
-    return Test(float(n * share), float(tails.chi2_upper(n * share, rank)), (rank,), float(share))
-
-
-def _over_predictors(fit: Fitted, columns: Sequence[Against], sums: np.ndarray) -> Iterator[Line]:
-    """The predictor across which the spread changes most, its p by Holm over all."""
-    tests, start = [], 1
-    for column in columns:
-        tests.append(_koenker(sums, range(start, start + len(column.places))))
-        start += len(column.places)
-    best = surest(tests)
-    if best is None:
-        return
-    place, test = best
-    column = columns[place]
+def _across(fit: Fitted, column: Against, test: Test) -> Line:
+    """The predictor across which the spread changes most."""
     if column.centre is None:
         finding = f"the spread differs between the levels of {column.name}"
     else:
         finding = f"the spread changes from the middle of {column.name} to its ends"
-    yield _line(
+    return _line(
         "spread across",
         f"spread across {column.name} (Koenker, Holm)",
         replace(test, size=4 * test.size),
@@ -242,7 +273,7 @@ def logarithm_evens_out(fit: Fitted) -> str:
         return ""
     response = f"log({fit.response.expression})"
     other = fit.origin.refit(sentence=with_response(fit, response))
-    if _koenker(_sums(other, []), [0]).p < EVIDENCE:
+    if koenker(_sums(other, []), [0]).p < EVIDENCE:
         return ""
     return say.change(response=response)
 
