@@ -168,7 +168,7 @@ def test_draw_writes_pictures(joinery, tmp_path):
         (("fit", "nofile.csv", MODEL), 3, "no such file"),
         (("fit", "sample:yields", "honey_kg given forge_km2"), 2, "did you mean 'forage_km2'?"),
         (("fit", "sample:yields", "honey_kg given a + b"), 2, "put the sum in parentheses"),
-        (("fit", "sample:yields"), 2, "a model sentence is wanted"),
+        (("fit", "sample:yields"), 2, "a model sentence must follow"),
         (("fit", *YIELDS, "--as", "xml"), 2, "--as='xml' is not known"),
         (("fit", *YIELDS, "--level", "300"), 2, "lies between 0 and 100"),
         (("fit", *YIELDS, "--where", "season > 3000"), 4, "no rows are left to fit"),

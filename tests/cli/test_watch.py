@@ -70,7 +70,7 @@ def test_each_way_of_saving_is_seen(tmp_path):
     data.write_text(BASE.replace("8\n", "9\n"))  # taken away and put back
     command.until("rows: 7 before, 6 now")
     os.utime(data)
-    command.until("nothing in the fit moved")
+    command.until("nothing in the fit changed")
     assert command.end().count("term,estimate") == 6
 
 

@@ -101,21 +101,21 @@ def test_json_keeps_digits_and_guesses_nothing(read):
 @pytest.mark.parametrize(
     ("content", "name", "given", "said"),
     [
-        (HEAD + ROWS, "t.csv", {"footer": 50}, "footer=50 leaves no rows: 8 lines stand below the header"),
-        (HEAD + ROWS, "t.csv", {"footer": -1}, "footer=-1 is no number of lines from 0 up"),
-        (HEAD + ROWS, "t.csv", {"header": 0}, "header=0 is no number of lines from 1 up"),
-        (HEAD + ROWS, "t.csv", {"header": 99}, "header=99 is no line of the file, which has 9"),
+        (HEAD + ROWS, "t.csv", {"footer": 50}, "footer=50 leaves no rows; lines below the header: 8"),
+        (HEAD + ROWS, "t.csv", {"footer": -1}, "footer=-1 is not a number of lines from 0 up"),
+        (HEAD + ROWS, "t.csv", {"header": 0}, "header=0 is not a number of lines from 1 up"),
+        (HEAD + ROWS, "t.csv", {"header": 99}, "header=99 is not a line of the file, which has 9"),
         (HEAD + ROWS, "t.csv", {"delimiter": ",,"}, "is not one character"),
         (HEAD + ROWS, "t.csv", {"encoding": "utf-99"}, "cannot be read as utf-99: unknown encoding"),
         (HEAD + ROWS, "t.csv", {"encoding": "base64"}, "is not a text encoding"),
-        ("a,b\n1,2,3\n4,5\n", "t.csv", {}, "the first row has 3 cells, and the header 2 names"),
+        ("a,b\n1,2,3\n4,5\n", "t.csv", {}, "the first row is of length 3, the header of 2"),
         ("a,b\n1,2\n4,5,9\n", "t.csv", {}, "Expected 2 fields in line 3, saw 3"),
         (",,\n1,2,3\n4,5,6\n", "t.csv", {}, "the header line is empty"),
         ("a,b\n" + "1,2\n" * 3000 + "3\x00,4\n", "t.csv", {}, "is not text: it holds bytes that no text has"),
         ('[{"a":1},', "t.json", {}, "is not JSON: at line 1, column 10 something else was expected"),
-        ("5", "t.json", {}, "is no table: it holds a list of objects"),
+        ("5", "t.json", {}, "is not a table: it holds a list of objects"),
         ('{"a": [1], "b": []}', "t.json", {}, "its columns differ in length"),
-        ('[1, 2]', "t.json", {}, "entry 1 is no object with names"),
+        ('[1, 2]', "t.json", {}, "entry 1 is not an object with names"),
         ('{"a":1}\n{"a":}\n', "t.jsonl", {}, "at line 2 something else was expected"),
         ("[" * 100_000, "t.json", {}, "is nested too deeply"),
         (b"\xff{", "t.json", {}, "byte 0 is not UTF-8"),
@@ -206,7 +206,7 @@ def test_columns_that_no_model_can_use_do_no_harm():
     assert look.columns["kind"].tolist()[0] == "not usable"
     with pytest.raises(jn.UnusableColumnError, match="column 'l' holds"):
         jn.fit(table, "y given l")
-    with pytest.raises(jn.UnusableColumnError, match="a number too large to be computed with"):
+    with pytest.raises(jn.UnusableColumnError, match="a number too large to compute with"):
         jn.fit({"x": [10**400, 1, 2], "y": [1, 2, 3]}, "y given x")
 
 
@@ -214,9 +214,9 @@ def test_columns_that_no_model_can_use_do_no_harm():
     ("data", "said"),
     [
         (pd.Series([1, 2]), "a Series is one column, not a table"),
-        (np.array(5), "a table cannot be made of ndarray"),
+        (np.array(5), "a table cannot be made from ndarray"),
         ({}, "the table has no columns"),
-        ({"x": [1, 2], "y": [1]}, "'x' has 2 values, 'y' has 1"),
+        ({"x": [1, 2], "y": [1]}, "'x' has length 2, 'y' has 1"),
         (type("Bad", (), {"__arrow_c_stream__": lambda self, requested_schema=None: 5})(), "the Arrow stream of Bad cannot be read"),
     ],
 )  # fmt: skip

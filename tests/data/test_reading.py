@@ -128,14 +128,14 @@ def test_other_ways_a_table_cannot_be_had(tmp_path):
         jn.read(tmp_path)
     with pytest.raises(jn.CallError, match="did you mean 'winter'"):
         jn.sample_data("wintr")
-    with pytest.raises(jn.UnequalLengthsError, match="'a' has 3 values, 'b' has 2") as caught:
+    with pytest.raises(jn.UnequalLengthsError, match="'a' has length 3, 'b' has 2") as caught:
         records({"a": [1, 2, 3], "b": [1, 2]})
     assert caught.value.lengths == {"a": 3, "b": 2}
     with pytest.raises(jn.DataError, match="'a' stands twice"):
         records(pd.DataFrame([[1, 2]], columns=["a", "a"]))
     with pytest.raises(jn.EmptyTableError, match="no rows"):
         records(pd.DataFrame({"a": []}))
-    with pytest.raises(jn.DataError, match="cannot be made of int"):
+    with pytest.raises(jn.DataError, match="cannot be made from int"):
         records(3)
 
 

@@ -81,7 +81,7 @@ def test_waves_are_sines_and_cosines_and_their_slope_is_the_difference_quotient(
         ("category(g, 'a' = 'b')", "merged does"),
         ("pooled(g)", "least= is how many rows"),
         ("log(month(when))", "month gives a category"),
-        ("month(x)", "x is no date"),
+        ("month(x)", "x is not a date"),
         ("season_waves(when, waves=0)", "waves= is a whole number"),
         ("season_waves(when, period=(1, 2))", "period= is a number above zero"),
     ],

@@ -710,7 +710,7 @@ def test_files_that_are_no_table_are_refused_by_name(tmp_path, monkeypatch):
     with pytest.raises(jn.EmptyTableError, match="no rows"):
         jn.fit(tmp_path, "y given x")
     for call, words in (
-        (lambda: jn.source("t.csv"), "no Parquet file"),
+        (lambda: jn.source("t.csv"), "neither a Parquet file"),
         (lambda: jn.source("sqlite:///t.db"), "say what to select with jn.source"),
         (lambda: jn.source(str(tmp_path), query="select 1"), "query= is for"),
         (lambda: jn.source("sqlite:///nowhere.db", query="select 1"), "no such file"),

@@ -70,8 +70,8 @@ def test_values_given_beside_the_table_stay_with_the_fit():
 @pytest.mark.parametrize(
     ("options", "said"),
     [
-        ({"weights": [1, 2]}, "weights has 2 values, and the table 20 rows"),
-        ({"weights": np.ones((20, 2))}, "weights= wants a value for each row, not a table"),
+        ({"weights": [1, 2]}, "weights is of length 2, and the table of 20"),
+        ({"weights": np.ones((20, 2))}, "weights= needs a value for each row, not a table"),
         ({"weights": pd.Series([1.0, 2.0])}, "the Series has no value for row 2, 3, 4"),
         ({"weights": pd.Series(np.ones(40), index=[*range(20)] * 2)}, "two values of the Series have one label"),
         ({"weights": np.where(TABLE["t"] == 3, np.inf, 1)}, "is infinite in 1 row"),

@@ -434,7 +434,7 @@ def test_a_step_from_the_row_before_is_the_column_that_says_the_same(sentence):
     known = jn.fit(written, sentence.replace("STEP", "step"))
     assert ours.n_rows == known.n_rows == 52
     assert ours.coefficients()["estimate"].tolist() == known.coefficients()["estimate"].tolist()
-    if not sentence.startswith("x"):  # what is of another row is not turned back
+    if not sentence.startswith("x"):  # what is of another row is not back-transformed
         ahead = [f.forecast({"x": [0.5]})["new_upper"][0] for f in (ours, known)]
         assert ahead[0] == pytest.approx(ahead[1], rel=1e-12)
 

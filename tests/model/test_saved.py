@@ -149,7 +149,7 @@ def test_what_is_said_of_a_changed_file(saved, tmp_path, change, said):
     [
         ('{"kind": "joinery fit", "kind": "joinery fit"}', "'kind' stands twice in it"),
         ('{"kind": ' + "1" * 5000 + "}", "a number too long"),
-        ('{"kind": ', "it is no JSON text (line 1, column 10)"),
+        ('{"kind": ', "it is not JSON text (line 1, column 10)"),
         ("[" * 100_000, "nested too deeply"),
     ],
 )

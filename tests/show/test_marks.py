@@ -138,7 +138,7 @@ def test_a_link_is_written_through_and_a_mode_kept(tmp_path):
             "(a link to '/nowhere/x')",
         ),
         (lambda folder: folder / ("x" * 300), "file name too long"),
-        (lambda folder: "a\x00b", "is no path to write to"),
+        (lambda folder: "a\x00b", "is not a path to write to"),
     ],
 )
 def test_where_nothing_can_be_written(place, said, tmp_path):

@@ -211,7 +211,7 @@ def test_the_way_out_works_and_the_trail_is_kept():
     assert back.changes == ("leave out H001, H002", "add forage_km2; put back H001")
     assert back.left_out["reason"].loc["H002"] == "asked to be left out"
     assert "H001" not in back.left_out.frame.index
-    with pytest.raises(jn.CallError, match="was not asked to be left out"):
+    with pytest.raises(jn.CallError, match="was not left out by name"):
         fit.revise(put_back="H009")
     with pytest.raises(jn.CallError, match="two or more"):
         jn.compare(fit)

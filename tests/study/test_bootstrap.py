@@ -175,7 +175,7 @@ def test_resamples_that_lose_a_level_are_counted():
         ({}, {"resample": "row"}, "did you mean 'rows'"),
         ({}, {"interval": "bca"}, "percentile"),
         ({}, {"resamples": 1}, "is not between 2 and"),
-        ({}, {"of": "2 / 3"}, "names no coefficient that it depends on"),
+        ({}, {"of": "2 / 3"}, "names no coefficient"),
         ({}, {"of": []}, "names no figure"),
         ({}, {"resample": "clusters"}, "which clusters"),
         ({"family": "gamma"}, {"resample": "signs"}, "draw rows"),

@@ -528,7 +528,7 @@ def test_series_that_wander_are_answered_with_their_steps():
     found = fit.checks().frame
     line = found[found["check"].str.startswith("Durbin–Watson")].iloc[0]
     page = " ".join(str(fit).replace("checks\n", "").split())
-    assert "series that wander like these go together by chance" in page
+    assert "series that wander like these are correlated by chance" in page
     call = line["advice"].removeprefix("take steps from row to row instead: ")
     steps = eval(call, {"fit": fit})
     assert steps.sentence == "(y - lag(y, 1)) given (x - lag(x, 1)), (z - lag(z, 1))"

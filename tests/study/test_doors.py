@@ -205,7 +205,7 @@ def test_too_few_clusters_have_no_interval_for_all_rows_and_say_why():
     fit = jn.fit(table, "y given x, z, p, test", std_errors="clustered", cluster="k")
     ahead = fit.forecast(table.iloc[:2], simultaneous=True)
     assert ahead["mean_lower"].isna().all()
-    assert "too little to tell so many at once by" in " ".join(ahead.notes)
+    assert "too few degrees of freedom to test so many at once" in " ".join(ahead.notes)
 
 
 def test_pairs_are_among_the_cells_that_have_rows():

@@ -158,8 +158,8 @@ def test_values_of_readings_are_held_as_often_as_meant(n):
         ({"of": "g", "at": 3}, "g is a category"),
         ({"of": "q", "at": 3}, "no column 'q'"),
         ({"of": "x", "at": "many"}, "it is a number or several"),
-        ({"of": "x", "at": 3, "replicates": 0}, "no number of readings"),
-        ({"of": "x", "at": 3, "replicates": 2, "interval": "mean"}, "several readings"),
+        ({"of": "x", "at": 3, "replicates": 0}, "not a number of readings"),
+        ({"of": "x", "at": 3, "replicates": 2, "interval": "mean"}, "replicates= is for the normal family"),
         ({"of": "x", "at": 3, "hold": {"x": 2}}, "cannot be held"),
         ({"of": "x", "at": 3, "interval": "row"}, "interval='row' is not known"),
     ],
@@ -167,7 +167,7 @@ def test_values_of_readings_are_held_as_often_as_meant(n):
 def test_what_has_no_answer_is_refused(ask, said):
     with pytest.raises(jn.JoineryError, match=said):
         jn.fit(TABLE, "y given x, g").inverse(**ask)
-    with pytest.raises(jn.CallError, match="0 and 1, and 1.5 is none"):
+    with pytest.raises(jn.CallError, match="0 and 1, and 1.5 is outside"):
         jn.fit(TABLE, "s of m given x").inverse("x", 1.5)
 
 

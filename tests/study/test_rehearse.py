@@ -70,11 +70,11 @@ def test_predictors_come_from_tables_values_and_recipes():
     ("change", "said"),
     [
         ({"coefficients": {"intercpt": 1}}, "did you mean 'intercept'"),
-        ({"coefficients": {"x": "one"}}, "is no number"),
-        ({"coefficients": "x"}, "no coefficient with its value"),
+        ({"coefficients": {"x": "one"}}, "is not a number"),
+        ({"coefficients": "x"}, "not a coefficient with its value"),
         ({"rows": 0}, "rows=0"),
-        ({"predictors": {"x": "gauss(0, 1)"}}, "no recipe for x"),
-        ({"predictors": {"x": "normal(0)"}}, "wants two numbers"),
+        ({"predictors": {"x": "gauss(0, 1)"}}, "not a recipe for x"),
+        ({"predictors": {"x": "normal(0)"}}, "needs two numbers"),
         ({"predictors": {"x": "levels(a)"}}, "no two levels"),
         ({"predictors": {"x": [1, 2]}}, "2 values for 20 rows"),
         ({"predictors": {"zz": "normal(0, 1)"}}, "no column 'zz'"),
@@ -88,7 +88,7 @@ def test_predictors_come_from_tables_values_and_recipes():
         ({"errors": "skew", "times": 5}, "skewed"),
         ({"errors": "skewed", "family": "poisson", "times": 5}, "normal family"),
         ({"times": 1}, "from two to 10,000,000 times"),
-        ({"rows": 2, "times": 5}, "cannot tell 2 coefficients apart"),
+        ({"rows": 2, "times": 5}, "cannot determine 2 coefficients"),
     ],
 )  # fmt: skip
 def test_what_cannot_be_simulated_is_said(change, said):

@@ -140,7 +140,7 @@ def test_categories_and_products_move_whole_and_what_is_kept_stays():
             {"criterion": "aic", "family": "poisson", "dispersion": "estimated"},
             "no AIC or BIC; use p or crosscheck",
         ),
-        ({"criterion": "p", "limit": 2.0}, "no probability"),
+        ({"criterion": "p", "limit": 2.0}, "not a probability"),
     ],
 )
 def test_a_criterion_that_cannot_decide_is_refused_with_the_way_out(options, words):

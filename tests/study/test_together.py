@@ -238,7 +238,7 @@ def test_the_penalty_settles_where_data_separate():
             assert np.isfinite(fit.coefficients()["standard_error"]).all()
 
 
-# ------------------------------------------------------------------ responses turned back
+# ------------------------------------------------------------------ responses back-transformed
 
 
 @pytest.mark.parametrize(
@@ -337,7 +337,7 @@ def test_a_mean_that_the_family_cannot_have_has_no_interval():
     out = fit.forecast({"x": [-40.0, 5.0]})
     frame = out.frame
     assert frame.iloc[0][["mean_lower", "mean_upper", "new_lower", "new_upper"]].isna().all()
-    assert "none that the poisson family can have" in frame["note"][0]
+    assert "the poisson family cannot have a mean" in frame["note"][0]
     assert frame.iloc[1][["new_lower", "new_upper"]].notna().all()
 
 

@@ -297,7 +297,7 @@ def test_cells_of_a_product_are_the_means_of_its_rows():
     gap = jn.fit(empty, "y given crossed(g, h)").adjusted_means("g * h")
     lost = gap.frame.set_index(["g", "h"]).loc[("b", "yes")]
     assert np.isnan(lost["mean"])
-    assert "a combination that has none" in " ".join(gap.notes)
+    assert "a combination without rows" in " ".join(gap.notes)
     pairs = jn.fit(empty, "y given crossed(g, h)").level_differences("g").frame
     assert pairs["difference"].isna().tolist() == [True, False, True]
 

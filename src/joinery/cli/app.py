@@ -120,7 +120,7 @@ def _fit_of(model: str | None, page: bool, **given: Any) -> Fit:
     if model is None:
         if not data.endswith(".json"):
             raise errors.CallError(
-                "a model sentence is wanted after the data, or a saved fit (.json) in place of both"
+                "a model sentence must follow the data, or a saved fit (.json) in place of both"
             )
         return _loaded(data, given)
     rows, options = given_options(model, **given)

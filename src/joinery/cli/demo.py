@@ -31,7 +31,7 @@ def walk(folder: str) -> None:
     """Print what a person would read at each step; pictures and files go into ``folder``."""
     place = Path(folder)
     if place.exists() and not place.is_dir():
-        raise CallError(f"{folder} is a file; the demo wants a folder to write into")
+        raise CallError(f"{folder} is a file; the demo needs a folder to write into")
     place.mkdir(parents=True, exist_ok=True)
     files = _Files(place, [])
     first = _look_fit_and_check(files)

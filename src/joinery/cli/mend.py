@@ -54,7 +54,7 @@ def stepwise(
         str | None,
         typer.Option(
             "--criterion",
-            help="by what: aic, bic, 'adjusted r2', p or crosscheck",
+            help="criterion: aic, bic, 'adjusted r2', p or crosscheck",
             autocompletion=o.offers(words.Criterion),
         ),
     ] = None,

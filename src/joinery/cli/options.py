@@ -80,7 +80,7 @@ Missing = Annotated[
     ),
 ]
 Level = Annotated[
-    float | None, typer.Option("--level", help="of intervals: 95 (where nothing is said), or 0.95")
+    float | None, typer.Option("--level", help="level of intervals: 95 (the default) or 0.95")
 ]
 Decimal = Annotated[
     str | None, typer.Option("--decimal", help="the decimal mark of every column: '.' or ','")
@@ -98,7 +98,7 @@ Header = Annotated[
     int | None, typer.Option("--header", min=1, help="the line of the header, from 1")
 ]
 Footer = Annotated[
-    int | None, typer.Option("--footer", min=0, help="how many last lines are no rows")
+    int | None, typer.Option("--footer", min=0, help="how many lines at the end are not rows")
 ]
 Dates = Annotated[
     str | None,

@@ -113,7 +113,7 @@ def _each(by: list[str] | None, given: dict[str, Any]) -> FitSet:
     data, model = str(given["data"]), given["model"]
     if model is None:
         if not is_saved(data):
-            raise errors.CallError("a model sentence is wanted after the data")
+            raise errors.CallError("a model sentence must follow the data")
         loaded: Any = load(data)
         if not isinstance(loaded, FitSet):
             raise errors.CallError(f"{data} holds one fit: joinery fit {data}")
@@ -274,7 +274,7 @@ def claim(
     """Test a claim about coefficients: one or several equations or inequalities."""
     saved = claims is None and is_saved(given["data"])
     if claims is None and not saved:
-        raise errors.CallError("a claim is wanted after the model sentence: 'forage_km2 = 2'")
+        raise errors.CallError("a claim must follow the model sentence: 'forage_km2 = 2'")
     fitted = fit_of(model=None if saved else model, **given)
     show(fitted.claim(model if saved else str(claims)), given)
 

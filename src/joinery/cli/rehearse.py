@@ -46,7 +46,7 @@ def predictors_in(texts: list[str] | None) -> Any:
         name, sign, recipe = text.partition("=")
         if not sign:
             raise errors.CallError(
-                f"{text!r} is no column with its recipe; write 'x=uniform(0, 10)'",
+                f"{text!r} is not a column with its recipe; write 'x=uniform(0, 10)'",
                 argument="predictors",
             )
         out[name.strip()] = recipe.strip()
@@ -127,7 +127,8 @@ def rehearse(
     try:
         sizes = [int(v) for v in rows.split(",")]
     except ValueError:
-        raise errors.CallError(f"--rows {rows!r} is no number of rows", argument="rows") from None
+        words = f"--rows {rows!r} is not a number of rows"
+        raise errors.CallError(words, argument="rows") from None
     study = many_times(
         given["model"], coefficients, sizes if len(sizes) > 1 else sizes[0], times=times,
         level=level, errors=errors_of, std_errors=word(std_errors),

@@ -30,7 +30,7 @@ def watched(run: Callable[[], None], data: str) -> None:
     """
     path = Path(data)
     if data == "-" or data.startswith("sample:") or not path.is_file():
-        raise errors.CallError(f"--watch follows a file, and {data!r} is none", argument="watch")
+        raise errors.CallError(f"--watch follows a file, and {data!r} is not one", argument="watch")
     changes = _changes(path)
     before = _once(run, None)
     tell(f"watching {data}; Ctrl-C ends it")
@@ -75,7 +75,7 @@ def differences(before: Fit, now: Fit) -> Iterator[str]:
     yield from (f"no longer: {words}" for words in was if words not in is_)
     yield from (f"new {verdict}: {words}" for words, verdict in is_.items() if words not in was)
     if (before.n_rows, old, was) == (now.n_rows, new, is_):
-        yield "nothing in the fit moved"
+        yield "nothing in the fit changed"
 
 
 def _warnings(fit: Fit) -> dict[str, str]:

@@ -187,7 +187,7 @@ class Column:
             if len(result) > MOST_DISTINCT:
                 raise UnusableColumnError(
                     f"column {self.name!r} has more than {MOST_DISTINCT:,} different values, more "
-                    "than can be told apart as levels or places",
+                    "than can be kept as levels or places",
                     column=self.name,
                 )
         return result
@@ -236,8 +236,8 @@ class Column:
         reading = read_dates([text])
         if reading is None or reading.stamps is None:
             raise UnusableColumnError(
-                f"{text!r} is no date that can be compared with {self.name!r}; dates are written "
-                "'2024-03-01'",
+                f"{text!r} is not a date that can be compared with {self.name!r}; dates are "
+                "written '2024-03-01'",
                 column=self.name,
             )
         return float(in_days(reading.stamps)[0])
@@ -441,7 +441,7 @@ def _from_objects(plain: Column, series: pd.Series, how: TextReading) -> Column:
     if (odd := next((u for u in uniques if _is_nested(u)), None)) is not None:
         raise UnusableColumnError(
             f"column {plain.name!r} holds {type(odd).__name__}s, which are neither numbers nor "
-            "text; take what is wanted of them into columns of its own",
+            "text; write the parts you need into columns of their own",
             column=plain.name,
         )
     if uniques and all(isinstance(u, (bool, np.bool_)) for u in uniques):
@@ -461,7 +461,7 @@ def _from_objects(plain: Column, series: pd.Series, how: TextReading) -> Column:
             return replace(plain, values=values[codes])
         except OverflowError:
             raise UnusableColumnError(
-                f"column {plain.name!r} holds a number too large to be computed with",
+                f"column {plain.name!r} holds a number too large to compute with",
                 column=plain.name,
             ) from None
         except (TypeError, ValueError):

@@ -111,7 +111,7 @@ def _zipped(packed: bytes, file: Path) -> tuple[str, bytes]:
         names = [n for n in names if not n.startswith("__MACOSX/")]
         if len(names) != 1:
             raise FileFormatError(
-                f"{file} holds {len(names)} files ({listed(names, 6)}), and one table is wanted; "
+                f"{file} holds {len(names)} files ({listed(names, 6)}), and one table is needed; "
                 "unpack it, and give the path of one",
                 path=str(file),
             )

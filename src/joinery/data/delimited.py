@@ -287,7 +287,7 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
         top = given.header - 1
     if not 0 <= top < len(records):
         raise CallError(
-            f"{advice.option('header', given.header)} is no line of the file, which has "
+            f"{advice.option('header', given.header)} is not a line of the file, which has "
             f"{len(records)}",
             argument="header",
         )
@@ -298,8 +298,7 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
         off = given.footer
     if not 0 <= off < max(len(below), 1):
         raise CallError(
-            f"{advice.option('footer', off)} leaves no rows: {len(below)} lines stand below the "
-            "header",
+            f"{advice.option('footer', off)} leaves no rows; lines below the header: {len(below)}",
             argument="footer",
         )
     if off:
@@ -333,7 +332,7 @@ def _about_header(header: list[str], above: list[list[str]], where: str) -> list
 def _check_first_row(header: list[str], row: list[str], where: str) -> None:
     if len(row) > len(header) and any(cell.strip() for cell in row[len(header) :]):
         raise FileFormatError(
-            f"{where}: the first row has {len(row)} cells, and the header {len(header)} names; "
+            f"{where}: the first row is of length {len(row)}, the header of {len(header)}; "
             "give every column a name",
             path=where,
         )

@@ -57,10 +57,10 @@ def _column(table: Records, option: str, given: Iterable[Any]) -> tuple[Records,
         values = list(given)
     shape = np.shape(values)
     if len(shape) != 1:
-        raise CallError(f"{option}= wants a value for each row, not a table", argument=option)
+        raise CallError(f"{option}= needs a value for each row, not a table", argument=option)
     if shape[0] != len(table):
         raise UnequalLengthsError(
-            f"{option} has {shape[0]:,} values, and the table {len(table):,} rows",
+            f"{option} is of length {shape[0]:,}, and the table of {len(table):,}",
             lengths={option: shape[0], "rows": len(table)},
         )
     name = f"{option} (given)"

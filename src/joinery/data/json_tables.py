@@ -26,7 +26,7 @@ def read_json(raw: bytes, where: str) -> pd.DataFrame:
             return _from_columns(value, where)
         if all(isinstance(v, dict) for v in value.values()):
             return _from_objects(value, where)
-    raise FileFormatError(f"{where} is no table: {WAYS}", path=where)
+    raise FileFormatError(f"{where} is not a table: {WAYS}", path=where)
 
 
 def read_json_lines(raw: bytes, where: str) -> pd.DataFrame:
@@ -77,7 +77,7 @@ def _from_rows(rows: list[Any], where: str) -> pd.DataFrame:
     for place, row in enumerate(rows):
         if not isinstance(row, dict):
             raise FileFormatError(
-                f"{where} is no table: entry {place + 1} is no object with names; {WAYS}",
+                f"{where} is not a table: entry {place + 1} is not an object with names; {WAYS}",
                 path=where,
             )
     names = dict.fromkeys(name for row in rows for name in row)

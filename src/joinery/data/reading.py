@@ -121,7 +121,7 @@ def read(
     delimiter: what separates columns: one character.
     encoding: of a text file.
     header: the line of the header, from 1.
-    footer: how many last lines are no rows.
+    footer: how many lines at the end are not rows.
     dates: ``"day first"`` or ``"month first"``.
 
     Returns a DataFrame; what was guessed stands in ``attrs["joinery_notes"]``. Raises DataError
@@ -191,7 +191,7 @@ def _read(path: Any, given: Given, query: str | None) -> pd.DataFrame:
     except OSError as reason:
         raise DataError(_unreadable(where, reason)) from None
     except ValueError as reason:
-        raise DataError(f"{where!r} is no path: {reason}") from None
+        raise DataError(f"{where!r} is not a path: {reason}") from None
     return _tidy(frame, notes, where, given)
 
 
@@ -220,7 +220,7 @@ def _check_whole(**numbers: Any) -> None:
             least = 0
         if isinstance(number, bool) or not isinstance(number, int) or number < least:
             raise CallError(
-                f"{name}={number!r} is no number of lines from {least} up", argument=name
+                f"{name}={number!r} is not a number of lines from {least} up", argument=name
             )
 
 

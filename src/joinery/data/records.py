@@ -104,7 +104,7 @@ class Records:
         if self.source is None:
             return self._frame
         if not is_held(self.source, apart=True):
-            refuse_too_large(len(self), 0, "this question", "ask it of a sample of the rows")
+            refuse_too_large(len(self), 0, "this question", "use a sample of the rows")
         frame = read_all(self.source)
         return with_columns(frame, {n: self._frame[n].to_numpy() for n in self.beside})
 
@@ -543,7 +543,7 @@ def _frame(data: Any, like: Manner | None) -> tuple[pd.DataFrame, str]:
     if hasattr(data, "__arrow_c_stream__"):
         return _from_arrow(data), ""
     raise DataError(
-        f"a table cannot be made of {type(data).__name__}; give a DataFrame, a dict of lists, a "
+        f"a table cannot be made from {type(data).__name__}; give a DataFrame, a dict of lists, a "
         "list of dicts, a path, an open file, or "
         'anything that hands out an Arrow stream, or "sample:yields"'
     )
@@ -581,7 +581,7 @@ def _from_mapping(data: Mapping[Any, Any]) -> pd.DataFrame:
         a = next(iter(lengths))
         b = next(k for k, n in lengths.items() if n != lengths[a])
         raise UnequalLengthsError(
-            f"columns differ in length: {a!r} has {lengths[a]} values, {b!r} has {lengths[b]}; "
+            f"columns differ in length: {a!r} has length {lengths[a]}, {b!r} has {lengths[b]}; "
             "every column needs one value for each row",
             lengths=lengths,
         )

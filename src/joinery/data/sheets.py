@@ -65,9 +65,8 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
     if given.header is not None:
         top = int(np.searchsorted(cells.index.to_numpy(), given.header - 1))
         if not 0 <= top < len(cells):
-            raise CallError(
-                f"{advice.option('header', given.header)} is no line of {where}", argument="header"
-            )
+            words = f"{advice.option('header', given.header)} is not a line of {where}"
+            raise CallError(words, argument="header")
     if given.footer is None:
         off = len(arrangement.below)
     else:
@@ -75,7 +74,7 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
     rows = len(cells) - top - 1
     if not 0 <= off < max(rows, 1):
         raise CallError(
-            f"{advice.option('footer', off)} leaves no rows: {rows} lines stand below the header",
+            f"{advice.option('footer', off)} leaves no rows; lines below the header: {rows}",
             argument="footer",
         )
     names = ["" if pd.isna(c) else str(c).strip() for c in cells.iloc[top]]

@@ -75,7 +75,7 @@ class ResponseScale:
 
     @property
     def middle(self) -> str:
-        """Return what is fitted, turned back: the median of a transformed response, else the
+        """Return what is fitted, back-transformed: the median of a transformed response, else the
         mean."""
         if self.transformed:
             return "median"
@@ -196,7 +196,7 @@ class _Undo:
 
 def _no_way_back(node: Expression) -> CallError:
     return CallError(
-        f"{node} cannot be turned back to {next(names_in(node)).name} in one way only, so it "
+        f"{node} cannot be solved for {next(names_in(node)).name} in one way only, so it "
         "cannot be forecast"
     )
 

@@ -247,7 +247,7 @@ def _matrix(look: Looked, wording: Wording) -> Figure:
     if top:
         finding = f"strongest: {top.names[0]} with {top.names[1]}"
     else:
-        finding = "no pair varies together"
+        finding = "no two columns vary in the same rows"
     left = _left(names, MOST_MATRIX, those)
     title = wording.title or "Which columns go together?"
     return matrix([wording.of(n) for n in drawn], values, strongest, flags, title, finding + left)

@@ -12,6 +12,7 @@ from typing import Any, Unpack
 from joinery.model.fit import fit
 from joinery.model.result import Fit
 from joinery.model.revise import terms_of
+from joinery.show.numbers import count
 from joinery.show.table import Table
 from joinery.study.compare import stepwise as study
 from joinery.study.compare.compare import compare as side_by_side
@@ -123,7 +124,8 @@ class Trail:
         return str(self.page)
 
     def __repr__(self) -> str:
-        return f"<Trail of {len(self._steps.path.moves) - 1} steps to {self.final.sentence!r}>"
+        steps = count(len(self._steps.path.moves) - 1, "step")
+        return f"<Trail of {steps} to {self.final.sentence!r}>"
 
     def _repr_html_(self) -> str:
         return self.page.render("html")
@@ -168,7 +170,7 @@ def stepwise(
         )
     for name, value in (("limit", limit), ("leave", leave)):
         if value is not None and not 0 < value < 1:
-            raise CallError(f"{name}={value!r} is no probability between 0 and 1", argument=name)
+            raise CallError(f"{name}={value!r} is not a probability between 0 and 1", argument=name)
     choice = study.Choice(moves, criterion, limit, leave, seed)
     one_of("moves", moves, tuple(MOVES))
     one_of("criterion", criterion, tuple(CRITERIA))

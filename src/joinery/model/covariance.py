@@ -49,9 +49,9 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
                 )
             if count * q * q > CLUSTER_CELLS:
                 raise TooLargeError(
-                    f"{advice.option('std_errors', kind)} holds how each of {count:,} clusters "
-                    f"goes with {q:,} coefficients, which is too much; leave terms out, or use "
-                    "larger clusters"
+                    f"{advice.option('std_errors', kind)} needs a matrix of {q:,} coefficients for "
+                    f"each of {count:,} clusters, which is too much memory; leave terms out, or "
+                    "use larger clusters"
                 )
         return clustered(rows, groups, solution.root)
     if kind == "autocorrelated":

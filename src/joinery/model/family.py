@@ -57,7 +57,7 @@ def check_response(blocks: RowBlocks, rows: LikelihoodBlocks, family: Family) ->
     else:
         words = [(name, family.allowed(np.zeros(0))[1])]
         if blocks.response.kind == "per":
-            words.insert(0, (total, "is no exposure above zero"))
+            words.insert(0, (total, "is not an exposure above zero"))
     collected: list[list[np.ndarray]] = [[] for _ in words]
     first, low, high, fractional = 0, np.inf, -np.inf, False
     for length, bad, ends, odd in rows.pieces.each(
@@ -172,6 +172,6 @@ def _separation(
     words = (
         f"separation: {listed(running)} tells the response without error in "
         f"{count(len(rows), 'row')} ({labels}), "
-        f"so that its estimate has no end and its standard error means nothing{offer}"
+        f"so that its estimate is infinite and its standard error meaningless{offer}"
     )
     yield Note("separation", "serious", words, tuple(running))

@@ -23,6 +23,7 @@ from joinery.model.steps import (
     with_design,
 )
 from joinery.notation.evaluate import positions_at
+from joinery.show.numbers import count
 from joinery.show.table import Table
 from joinery.study.each import tables
 from joinery.study.each.differ import test
@@ -151,7 +152,7 @@ class FitSet:
         return str(self.page)
 
     def __repr__(self) -> str:
-        return f"<FitSet {self.sentence!r} by {', '.join(self.by)}, {len(self)} groups>"
+        return f"<FitSet {self.sentence!r} by {', '.join(self.by)}, {count(len(self), 'group')}>"
 
     def _repr_html_(self) -> str:
         return self.page.render("html")

@@ -431,7 +431,7 @@ class Fit:
         column → value or values of other columns; ``weighting`` of the other categories' levels,
         ``"equal"`` or ``"as seen"`` (by their shares); ``per`` so much exposure, for rates of
         counts; numbers are held at their mean. Returns a Table: the level columns, mean, lower,
-        upper, standard_error, turned back from link and transformation. Raises CallError for a
+        upper, standard_error, back-transformed from link and transformation. Raises CallError for a
         term without levels.
         Source: Searle, Speed & Milliken 1980.
 
@@ -703,8 +703,8 @@ other things held.
         """Return which power of the response suits the model: a ladder of seven named powers.
 
         Returns a Table: power, response (as a sentence writes it), typical_miss (√(Σe²/df) in the
-        response's own unit, fitted values turned back), below_best (log likelihood below that of
-        the best power), inside (whether the level's interval of powers holds it); the notes say
+        response's own unit, fitted values back-transformed), below_best (log likelihood below that
+        of the best power), inside (whether the level's interval of powers holds it); the notes say
         the best power and its interval. Raises CallError for a response that is not positive, a
         loaded fit, or another family.
         Source: Box & Cox 1964.

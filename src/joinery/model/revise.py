@@ -55,7 +55,7 @@ def revise(
     back = {str(label) for label in _listed(put_back)}
     if lacking := back - {str(label) for label in rows}:
         raise CallError(
-            f"row {listed(sorted(lacking))} was not asked to be left out, so it cannot be put back"
+            f"row {listed(sorted(lacking))} was not left out by name, so it cannot be put back"
         )
     rows = [label for label in rows if str(label) not in back]
     if response is not None and "family" not in others:

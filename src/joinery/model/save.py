@@ -250,9 +250,9 @@ def read_saved(path: str | os.PathLike[str]) -> SavedFile:
         text = Path(where).read_bytes().decode("utf-8")
         content = json.loads(text, object_pairs_hook=_once_each)
     except json.JSONDecodeError as slip:
-        raise refuse(f"it is no JSON text (line {slip.lineno}, column {slip.colno})") from None
+        raise refuse(f"it is not JSON text (line {slip.lineno}, column {slip.colno})") from None
     except UnicodeDecodeError as slip:
-        raise refuse(f"it is no JSON text (byte {slip.start} is not UTF-8)") from None
+        raise refuse(f"it is not JSON text (byte {slip.start} is not UTF-8)") from None
     except _TwiceError as slip:
         raise refuse(f"{slip.args[0]!r} stands twice in it") from None
     except (ValueError, RecursionError):

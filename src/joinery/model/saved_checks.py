@@ -102,7 +102,7 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
             levels = {level_text(level) for level in memory.levels}
             require(set(typical) <= levels, f"the levels of {result[0]} differ from part to part")
         if isinstance(typical, dict) and str(factor) == result[0] and result[0] not in grouped:
-            require(isinstance(memory, SavedCategory), f"{result[0]} is no category")
+            require(isinstance(memory, SavedCategory), f"{result[0]} is not a category")
         if isinstance(typical, float) and str(factor) == result[0]:
             plain = not isinstance(memory, SavedCategory)
             require(plain, f"{result[0]} is a category without shares")

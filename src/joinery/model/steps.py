@@ -294,7 +294,7 @@ def chosen_family(
     distribution = FAMILIES[name]
     if response.kind == "of" and not distribution.shares:
         raise CallError(
-            f"{response} is so many out of so many, which is binomial, not {name}",
+            f"{response} is a count out of a total, which is binomial, not {name}",
             argument="family",
         )
     if response.kind not in distribution.responses:
@@ -310,6 +310,6 @@ def chosen_family(
         )
     if response.kind == "per" and chosen != "log":
         raise CallError(
-            f"an exposure wants the log link, not {chosen}: it multiplies the mean", argument="link"
+            f"an exposure needs the log link, not {chosen}: it multiplies the mean", argument="link"
         )
     return name, chosen

@@ -422,8 +422,8 @@ def _part_of_date(node: Call, context: Context) -> np.ndarray:
     if not _dated(argument, context):
         name = argument.name if isinstance(argument, Name) else None
         raise UnusableColumnError(
-            f"{node}: {argument} is no date; {advice.option('dates')} says how dates are written "
-            "where a file is read",
+            f"{node}: {argument} is not a date; {advice.option('dates')} says how dates are "
+            "written where a file is read",
             column=name,
         )
     assert isinstance(argument, Name)

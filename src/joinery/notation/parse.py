@@ -258,13 +258,13 @@ def _check_term(term: Term) -> None:
     for factor in term.factors:
         if isinstance(factor, Number):
             raise SentenceError(
-                f"the number {factor} alone is no term",
+                f"the number {factor}alone is not a term",
                 suggestion="an intercept is in the model unless the sentence ends in "
                 "`without intercept`; for the intercept alone write `given nothing`",
             )
         if isinstance(factor, Text):
             raise SentenceError(
-                f"the text {factor} is no term",
+                f"the text {factor} is not a term",
                 suggestion=f"single quotes hold text; a column is written {spelled(factor.value)}",
             )
         if isinstance(factor, Call):

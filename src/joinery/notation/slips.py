@@ -246,9 +246,9 @@ def _bare_comparison(stop: _Stop) -> SentenceError | None:
             hint = "equal is written with one ="
         else:
             hint = "they are = != < <= > >="
-        return stop.error(f"{both!r} is no comparison", hint)
+        return stop.error(f"{both!r} is not a comparison", hint)
     if stop.text[stop.position : stop.position + 2] == "==":
-        return stop.error("'==' is no comparison", "equal is written with one =")
+        return stop.error("'==' is not a comparison", "equal is written with one =")
     if stop.start == "sentence" and not stop.open_parentheses:
         return stop.error(
             "a comparison outside parentheses", "put it in parentheses: (season >= 2021)"
@@ -332,7 +332,7 @@ def _text_as_name(stop: _Stop) -> SentenceError | None:
     if stop.kind != "TEXT" or "NAME" not in stop.accepted:
         return None
     return stop.error(
-        "single quotes hold text, and a column name is wanted here",
+        "single quotes hold text, and a column name is needed here",
         f"write it bare or in double quotes: {spelled(stop.value[1:-1])}",
     )
 

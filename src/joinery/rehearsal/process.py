@@ -211,7 +211,7 @@ def _truth(given: Mapping[str, float] | str, names: tuple[str, ...]) -> np.ndarr
                 hint = f"they are {listed(map(repr, names), 12)}"
             raise CallError(f"no coefficient is called {name!r}; {hint}", argument="coefficients")
         if not is_number(v) or not math.isfinite(v):
-            raise CallError(f"the coefficient {name!r} is no number", argument="coefficients")
+            raise CallError(f"the coefficient {name!r} is not a number", argument="coefficients")
         out[known[coefficient_key(name)]] = float(v)
     return out
 
@@ -229,7 +229,7 @@ def _assignments(text: str) -> dict[str, float]:
             sign = ""
         if not sign:
             raise CallError(
-                f"{part.strip()!r} is no coefficient with its value; write 'intercept=100, x=1'",
+                f"{part.strip()!r} is not a coefficient with its value; write 'intercept=100, x=1'",
                 argument="coefficients",
             )
     return out
@@ -315,7 +315,7 @@ def _drawn(name: str, recipe: Any, rows: int, rng: np.random.Generator) -> Any:
     read = _RECIPE.fullmatch(recipe)
     if read is None:
         raise CallError(
-            f"{recipe!r} is no recipe for {name}; it is normal(0, 1), uniform(0, 10), "
+            f"{recipe!r} is not a recipe for {name}; it is normal(0, 1), uniform(0, 10), "
             "whole(1, 7) or levels(long, stacked)",
             argument="predictors",
         )
@@ -327,7 +327,7 @@ def _drawn(name: str, recipe: Any, rows: int, rng: np.random.Generator) -> Any:
     try:
         a, b = (float(v) for v in inside)
     except ValueError:
-        raise CallError(f"{recipe!r} wants two numbers for {name}", argument="predictors") from None
+        raise CallError(f"{recipe!r} needs two numbers for {name}", argument="predictors") from None
     draws: dict[str, Callable[[], np.ndarray]] = {
         "normal": lambda: rng.normal(a, abs(b), rows),
         "uniform": lambda: rng.uniform(min(a, b), max(a, b), rows),

@@ -62,13 +62,13 @@ class Rehearsals:
         lost = sum(block.lost for block in self.blocks)
         notes = [
             f"{count(times, 'rehearsal')}; coverage: the share of {level_words(self.level)} "
-            f"intervals that hold the truth; power: of tests at {1 - self.level:.2g} that tell it "
-            "from zero",
+            f"intervals that hold the truth; power: the share of tests at {1 - self.level:.2g} "
+            "that reject zero",
             f"simulation error of a share: ± {100 * np.sqrt(0.25 / times):.1f} points at most",
             *self.notes,
         ]
         if lost:
-            notes.append(f"{count(lost, 'draw')} could not be fitted, and count nowhere")
+            notes.append(f"{count(lost, 'draw')} could not be fitted, and are not counted")
         each_by_size = ("mean_estimate", "sd_of_estimates", "mean_standard_error", "interval_width")
         kinds = dict.fromkeys(each_by_size, "own")
         return Table(
@@ -150,8 +150,8 @@ def by_factor(made: Process, Y: np.ndarray, level: float) -> Block:
     size = np.abs(np.diag(R))
     if n <= p or not (size > 1e-10 * np.abs(R).max(axis=0)).all():
         raise CallError(
-            f"{n} rows cannot tell {p} coefficients apart in this design; take more rows, or other "
-            "predictors",
+            f"{count(n, 'row')} cannot determine {count(p, 'coefficient')} in this design; take "
+            "more rows, or other predictors",
             argument="rows",
         )
     root = np.linalg.inv(R)

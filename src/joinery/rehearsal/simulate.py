@@ -106,7 +106,7 @@ def _process(
 ) -> Process:
     if not 1 <= rows <= MOST_MADE:
         raise CallError(
-            f"rows={rows} is no number of rows from 1 to {MOST_MADE:,}", argument="rows"
+            f"rows={rows} is not a number of rows from 1 to {MOST_MADE:,}", argument="rows"
         )
     sentence = read_sentence(model)
     table = predictor_table(sentence, rows, predictors, totals, rng)

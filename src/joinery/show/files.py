@@ -32,7 +32,7 @@ def write_whole(path: str | os.PathLike[str], write: Callable[[Path], object]) -
     except CallError:
         raise
     except (TypeError, ValueError) as reason:
-        raise CallError(f"{path!r} is no path to write to: {reason}", argument="path") from None
+        raise CallError(f"{path!r} is not a path to write to: {reason}", argument="path") from None
     except OSError as reason:
         words = (reason.strerror or str(reason)).lower()
         raise CallError(f"cannot write {str(path)!r}: {words}", argument="path") from None
@@ -123,4 +123,4 @@ def suffix_of(path: str | os.PathLike[str]) -> str:
     try:
         return Path(os.fsdecode(path)).suffix.lower()
     except TypeError:
-        raise CallError(f"{path!r} is no path to write to", argument="path") from None
+        raise CallError(f"{path!r} is not a path to write to", argument="path") from None

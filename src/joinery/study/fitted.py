@@ -314,7 +314,7 @@ def checked_level(level: Any) -> float:
         value = value / 100
     if not 0 < value < 1:
         raise CallError(
-            f"{advice.option('level', level)} is no level; it lies between 0 and 100: "
+            f"{advice.option('level', level)} is not a level; it lies between 0 and 100: "
             "write 0.95 or 95",
             argument="level",
         )

@@ -71,5 +71,6 @@ def counted(fit: Fitted, per: float | None) -> Counted:
             argument="per",
         )
     if not (np.isfinite(per) and per > 0):
-        raise CallError(f"{per} is no exposure to give rates for; it is above zero", argument="per")
+        words = f"{per} is not an exposure to give rates for; it must be above zero"
+        raise CallError(words, argument="per")
     return Counted(fit, float(per))

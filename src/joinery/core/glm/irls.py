@@ -51,7 +51,7 @@ def reweighted(
         return settled(problem, start)
     except DataError:  # every working weight is lost
         raise NoConvergenceError(
-            "the fit cannot be worked out in numbers of this size; rescale the response or the "
+            "the fit cannot be computed in numbers of this size; rescale the response or the "
             "predictors",
             iterations=0,
         ) from None

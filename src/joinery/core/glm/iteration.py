@@ -254,7 +254,7 @@ def iterated(
         newton = newton or (not problem.canonical and count > 4 and decrement > 0.02 * last)
         last = decrement
     raise NoConvergenceError(
-        f"the fit did not settle in {most} steps; centre or rescale the predictors, or "
+        f"the fit did not converge in {most} steps; centre or rescale the predictors, or "
         "choose another link",
         iterations=most,
     )
@@ -320,7 +320,7 @@ def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
             change = _eta_change(problem.rows, run.step)
     if change > RUNNING:
         running, converged = _running(problem.rows, run.step), False
-        reason = "the deviance has settled, but coefficients grow without end"
+        reason = "the deviance has converged, but coefficients grow without bound"
     working, solution = problem.at(now.b), None
     # the information of the last pass gives the covariance without another pass over the rows
     if converged and problem.intercept and not now.rough:

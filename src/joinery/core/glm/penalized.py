@@ -181,7 +181,7 @@ def penalized(
                 continue  # the other starts are there
     if not ends:
         raise NoConvergenceError(
-            f"the penalized fit did not settle in {MOST_STEPS} steps; rescale the predictors, or "
+            f"the penalized fit did not converge in {MOST_STEPS} steps; rescale the predictors, or "
             "choose another link",
             iterations=MOST_STEPS,
         )
@@ -229,7 +229,7 @@ def _descended(model: _Model, now: _At, free: np.ndarray) -> tuple[_At, int, str
         newton = newton or (count > 3 and decrement > 0.01 * last) or size < 0.3
         last = decrement
     raise NoConvergenceError(
-        f"the penalized fit did not settle in {MOST_STEPS} steps; rescale the predictors, or "
+        f"the penalized fit did not converge in {MOST_STEPS} steps; rescale the predictors, or "
         "choose another link",
         iterations=MOST_STEPS,
     )

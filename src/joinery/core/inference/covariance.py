@@ -20,7 +20,7 @@ ALONE = (
 # a variance that small beside the others comes from residuals that are zero but for rounding
 NO_VARIANCE = 1e-16
 ALONE_SPEAKS = "a coefficient rests on one row or cluster alone"
-TOO_MANY = "there is too little to tell so many at once by"
+TOO_MANY = "there are too few degrees of freedom to test so many at once"
 
 
 @dataclass(frozen=True)

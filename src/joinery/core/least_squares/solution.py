@@ -79,8 +79,8 @@ class Solution:
         assert self.groups is not None
         if (r := len(self.kept)) > MOST_WRITTEN_OUT:
             raise TooLargeError(
-                f"this needs how each of {r:,} coefficients goes with every other, which are too "
-                "many to be held; ask about a few of them, or leave the category out"
+                f"this needs the covariance of all {r:,} coefficients, which is too much memory; "
+                "ask about a few of them, or leave the category out"
             )
         return self.groups.written_out(self.scale)
 

@@ -67,7 +67,7 @@ class DaskSource:
             if not self.delayed:
                 raise DataError(
                     "rows of another part of the table are needed here, which a worker does not "
-                    "have; lag() and the like want a table on one machine: files, or a frame"
+                    "have; lag() and the like need a table on one machine: files, or a frame"
                 )
             series = next(results(_column, [(self.delayed[part], column)]))
         else:
@@ -322,7 +322,7 @@ def _failed(reason: Exception) -> JoineryError:
     words = str(reason).strip().split("\n")[0][:300]
     if kind == "KilledWorker":
         return ClusterError(
-            "a worker died again and again over the same part of the table, most likely for want "
+            "a worker died repeatedly on the same part of the table, most likely for want "
             "of memory; cut the table into smaller parts (repartition), or give workers more"
         )
     if isinstance(reason, NoWorkersError):

@@ -182,7 +182,7 @@ def _from_duckdb(url: str, query: str) -> Iterator[pa.Table]:
     with base:
         result = base.sql(query)
         if result is None:
-            raise DataError("the query selects nothing: it is no select")
+            raise DataError("the query selects nothing: it is not a select")
         newer = getattr(result, "to_arrow_reader", None)
         for batch in (
             result.fetch_arrow_reader(FETCHED_ROWS) if newer is None else newer(FETCHED_ROWS)
@@ -198,7 +198,7 @@ def _from_sqlalchemy(url: str, query: str) -> Iterator[pa.Table]:
     try:
         parts = sqlalchemy.engine.make_url(url)
     except Exception:  # the URL itself stands in its words
-        raise CallError(f"{shown(url)} is no URL of a database that can be understood") from None
+        raise CallError(f"{shown(url)} cannot be understood as the URL of a database") from None
     more: dict[str, Any] = {}
     if scheme_of(url) == "sqlite" and parts.database not in (None, "", ":memory:"):
         path = Path(str(parts.database))
@@ -258,7 +258,7 @@ def _fetched(connection: Any, query: str) -> Iterator[pa.Table]:
     schema: pa.Schema | None = None
     try:
         if not result.returns_rows:
-            raise DataError("the query selects nothing: it is no select")
+            raise DataError("the query selects nothing: it is not a select")
         names = list(result.keys())
         while rows := result.fetchmany(FETCHED_ROWS):
             table = _table(names, rows, schema)

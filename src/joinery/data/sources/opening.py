@@ -56,8 +56,8 @@ def source(path_or_url: Any, *, query: str | None = None) -> Source:
     result = parquet(where)
     if result is None:
         raise DataError(
-            f"{where!r} is no Parquet file, folder or pattern, and no URL of a database; other "
-            "files are read whole: give their path itself"
+            f"{where!r} is neither a Parquet file, folder or pattern nor the URL of a database; "
+            "other files are read whole: give their path itself"
         )
     return result
 
@@ -90,7 +90,7 @@ def path_text(path: Any) -> str:
     try:
         where = os.fsdecode(path)
     except TypeError:
-        raise CallError(f"a path is wanted, not {type(path).__name__}", argument="path") from None
+        raise CallError(f"a path is needed, not {type(path).__name__}", argument="path") from None
     if not where.strip():
         raise DataError("no file is named: the path is empty")
     return where

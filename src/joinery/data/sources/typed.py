@@ -83,7 +83,7 @@ def _of_texts(
         if len(distinct) > MOST_TEXTS:
             raise UnusableColumnError(
                 f"column {name!r} has more than {MOST_TEXTS:,} different texts, more than can be "
-                "told apart as levels; leave it out, or join its levels",
+                "kept as levels; leave it out, or join its levels",
                 column=name,
             )
     field = source.schema.field(name).type

@@ -69,7 +69,7 @@ def ladder(
             }
             ax.annotate(number(step.miss, 3), (step.miss, place), fontsize=8.5, color=INK, **above)
         else:
-            remarks = "some fitted values cannot be turned back"
+            remarks = "some fitted values cannot be back-transformed"
             ax.text(0.5, place + 0.22, remarks, transform=across, **_BESIDE | {"ha": "center"})
         ax.text(1.02, place, f"{number(step.below, 2)} below the best", transform=across, **_BESIDE)
     known = misses[np.isfinite(misses)]

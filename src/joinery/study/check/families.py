@@ -15,7 +15,7 @@ from joinery.core.inference import diagnostics
 from joinery.core.inference.diagnostics import NOTHING, Moments, Test
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import WorkingRows
-from joinery.show.numbers import figure, percent
+from joinery.show.numbers import count, figure, percent
 from joinery.study.check.check import Line, not_judged
 from joinery.study.check.facts import data
 from joinery.study.check.order import order
@@ -44,7 +44,7 @@ SPREAD, LINK, CALIBRATED = (
 ZEROS, SHAPE, SEPARATED = (
     "Are there as many zeros as expected?",
     "Is the family right?",
-    "Do estimates have an end?",
+    "Are the estimates finite?",
 )
 
 
@@ -293,7 +293,7 @@ def zeros(fit: Fitted) -> Iterator[Line]:
         return
     z = (seen - expected) / sd
     p = float(tails.t_two_sided(z, np.inf))
-    words = f"{seen:.0f} rows are zero, {figure(expected, 3)} expected"
+    words = f"{count(int(seen), 'row is', 'rows are')} zero, {figure(expected, 3)} expected"
     shaped = say.change(family="negative-binomial")
     yield Line(
         "zeros",

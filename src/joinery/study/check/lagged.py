@@ -40,7 +40,7 @@ def lagged_predictors(fit: Fitted, known: Sequence) -> Iterator[Line]:
         ORDER,
         f"{name} of the row before added (F, Holm over {count(len(factors), 'number')})",
         test,
-        finding=f"{name} of the row before, which is not in the model, goes with what it misses",
+        finding=f"{name} of the row before is not in the model, and explains part of its residuals",
         advise=lambda: f"add it: {_adding(fit, known, factors[place])}",
         small=0.01,
         would_see=would_see(fit, "order", len(factors), test, "a predictor of the row before"),

@@ -9,7 +9,7 @@ import numpy as np
 
 from joinery.core.inference import diagnostics
 from joinery.core.numeric import distributions as tails
-from joinery.show.numbers import figure
+from joinery.show.numbers import count, figure
 from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted
 from joinery.study.rows.digest import FAR_SHARE, Held, digest
@@ -59,18 +59,20 @@ def _far_off(fit: Fitted) -> Iterator[Line]:
     """Yield how many residuals are middling far off, against the one in a hundred that chance
     brings."""
     totals = digest(fit)
-    rows, count = int(totals.moments.n), totals.far
+    rows, far = int(totals.moments.n), totals.far
     if rows < FEW_FOR_TAILS or not totals.alike:  # equal rows are far off together
         return
     limit = float(tails.t_quantile(1 - FAR_SHARE / 2, studentized_df(fit)))
-    p = 1 - float(tails.binomial_below(count - 1, rows, FAR_SHARE))
+    p = 1 - float(tails.binomial_below(far - 1, rows, FAR_SHARE))
+    expected = FAR_SHARE * rows
+    rows_are = count(far, "row is", "rows are")
     yield Line(
         "rows far off",
         "normal residuals",
         NORMAL,
-        f"studentized residuals beyond {figure(limit, 3)}, {figure(FAR_SHARE * rows, 2)} by chance",
-        diagnostics.Test(float(count), p, (), count / (FAR_SHARE * rows) - 1),
-        finding=f"{count:,} rows are far off where chance brings {figure(FAR_SHARE * rows, 2)}",
+        f"studentized residuals beyond {figure(limit, 3)}, {figure(expected, 2)} by chance",
+        diagnostics.Test(float(far), p, (), far / expected - 1),
+        finding=f"{rows_are} far off where chance brings {figure(expected, 2)}",
         advise=lambda: (
             f"{say.ask('draw', 'quantiles')} shows them; rows of another kind may be mixed in"
         ),
@@ -86,7 +88,7 @@ def _advice(fit: Fitted) -> str:
     skewed = totals.cubes / max(totals.sound, 1) > 0.5
     if not fit.response.transformed and totals.lowest > 0 and skewed:
         return f"try {say.change(response=f'log({fit.response.expression})')}; {advice}"
-    if fit.response.transformed:  # a mean turned back rests on the normal law
+    if fit.response.transformed:  # a mean back-transformed rests on the normal law
         return f"means back-transformed from {fit.response.name} rest on it; {advice}"
     return advice
 

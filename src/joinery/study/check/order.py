@@ -218,7 +218,7 @@ def _durbin_watson(fit: Fitted, test: diagnostics.Test, wander: bool) -> Line:
         of = " of quantile residuals" if has_quantiles(fit.estimate) else " of Pearson residuals"
     more = ""
     if wander:
-        more = "; series that wander like these go together by chance alone"
+        more = "; series that wander like these are correlated by chance alone"
     seen = smallest_shift(SHARES["order"] / 2) / np.sqrt(max(fit.n_rows, 1))
     return Line(
         "durbin-watson",

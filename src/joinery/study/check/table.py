@@ -59,9 +59,9 @@ def checks(fit: Fitted) -> Table:
         title=f"Checks of {fit.sentence}",
         notes=(
             *(() if fit.origin is not None else (AS_SAVED,)),
-            "p holds for the question, whose tests share by Holm's procedure; of sound tables at "
-            "most one in twenty has a caution",
-            "would_see: the smallest departure that these rows show four times of five",
+            "p is for the question as a whole, by Holm's procedure; at most one sound table in "
+            "twenty has a caution",
+            "would_see: the smallest departure that these rows would show four times in five",
         ),
         appearance=Appearance(
             kinds={"statistic": "own", "question": "text", "check": "text", "advice": "text"}

@@ -125,7 +125,7 @@ def _left_out(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
         LEFT,
         f"{name} added (F, Holm over {count(len(everything), 'unused column')})",
         test,
-        finding=f"{fit.words(name)}, which is not in the model, goes with what it misses",
+        finding=f"{fit.words(name)}, which is not in the model, explains part of its residuals",
         advise=lambda: f"add it: {say.change(add=spelled(name))}",
         small=0.01,
         would_see=would_see(fit, "left out", len(everything), test, "a column left out"),

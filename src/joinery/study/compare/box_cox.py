@@ -85,9 +85,7 @@ def _logs(fit: Fitted) -> np.ndarray:
             "be compared"
         )
     if fit.solution.perfect or not fit.residual_df:
-        raise CallError(
-            "the fit is perfect, so that no power of the response can be told from another"
-        )
+        raise CallError("the fit is perfect, so that every power of the response fits alike")
     if not fit.solution.spans_constant or column not in table.names:
         raise CallError(
             "powers of the response need a model with a constant, and a response made of one column"
@@ -174,7 +172,7 @@ class Rung:
     """One named power: how it suits, and how large a typical miss is with it."""
 
     power: float
-    typical_miss: float  # in the response's own unit; NaN where fitted values cannot be turned back
+    typical_miss: float  # in the unit of the response; NaN where a fitted value has none
     below_best: float  # log likelihood, below that of the best power
     inside: bool
 
@@ -193,7 +191,7 @@ def ladder(fit: Fitted) -> list[Rung]:
 
 
 def _typical_miss(fit: Fitted, y: np.ndarray, power: float) -> float:
-    """√(Σ w(y − ŷ)²/df), ŷ fitted to that power of y (n,) and turned back.
+    """√(Σ w(y − ŷ)²/df), ŷ fitted to that power of y (n,) and back-transformed.
 
     For the response as it is this is the residual SD. NaN where a fitted value has no way back.
     """
@@ -249,9 +247,9 @@ def box_cox(fit: Fitted) -> Table:
 
 
 def _notes(fit: Fitted, curve: Powers, rungs: Sequence[Rung]) -> list[str]:
-    unit = f"typical miss: in the unit of {fit.words(curve.column)}, fitted values turned back"
+    unit = f"typical miss: in the unit of {fit.words(curve.column)}, fitted values back-transformed"
     if any(np.isnan(r.typical_miss) for r in rungs):
-        unit += "; empty where one of them cannot be"
+        unit += "; empty where one of them cannot be back-transformed"
     way = suggested(curve)
     if way is None or (way == 1 and not fit.response.transformed):
         return [_finding(fit, curve), unit]

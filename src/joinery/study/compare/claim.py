@@ -106,7 +106,7 @@ def combinations(fit: Fitted, read: Sequence[Claim], text: str) -> tuple[np.ndar
     for i, (left, _, right) in enumerate(read):
         linear = _linear(left, text, known.names).plus(_linear(right, text, known.names).times(-1))
         if not any(linear.weights.values()):
-            raise SentenceError("the claim names no coefficient that it depends on", text=text)
+            raise SentenceError("the claim names no coefficient", text=text)
         for name, weight in linear.weights.items():
             L[i, place[coefficient_key(name)]] = weight
         constants[i] = linear.constant

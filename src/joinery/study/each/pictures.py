@@ -107,7 +107,7 @@ def _lines(groups: Groups, against: str | None) -> Figure:
     table, used = rows_at_hand(fit)
     numeric = numeric_columns(fit)
     if not numeric:
-        raise CallError("lines want a numeric predictor, and the model has none")
+        raise CallError("lines need a numeric predictor, and the model has none")
     name = numeric[0] if against is None else one_of("against", against, tuple(numeric))
     line = _line_of(groups, name)
     x = table.column(name).numbers(used.rows)

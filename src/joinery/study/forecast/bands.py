@@ -147,7 +147,7 @@ def _new_rows(
     if not e.law or e.scale is None or (family.shares and trials is None):
         return None
     spread = variance * e.scale * e.scale
-    if family.discrete:  # a count that weighs more or less than one has no distribution
+    if family.discrete:  # a count with a weight other than one has no distribution
         spread = np.where(variance == 1, 1.0, np.nan)
     return predictive.NewRows(family, fit.link, eta, error, spread, trials, _likely(fit))
 

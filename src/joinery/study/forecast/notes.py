@@ -127,7 +127,7 @@ def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
     """Means that the family cannot have, and ends past the pole of a transformed response."""
     if fit.estimate.linear:
         ends = (measured.mean_lower, measured.mean_upper, measured.new_lower, measured.new_upper)
-        words = "too few rows speak to it for an end of its interval: infinite"
+        words = "too few rows bear on it to bound its interval: infinite"
         if fit.response.has_pole:
             words = f"an end lies past the pole of {fit.response.name}: infinite"
         elif fit.response.transformed:
@@ -140,7 +140,7 @@ def _say_not_admitted(fit: Fitted, measured: Bands, notes: RowRemarks) -> None:
         outside if fit.estimate.scale is not None else np.zeros(len(outside), bool)
     ):
         mean = value(float(measured.fitted[place]), 3)
-        words = f"a mean of {mean} is none that the {fit.family.name} family can have: no interval"
+        words = f"the {fit.family.name} family cannot have a mean of {mean}: no interval"
         notes.add(place, "not admitted", words)
 
 
@@ -200,7 +200,7 @@ def table_notes(
         notes.append(f"held at their average: {', '.join(held_words(fit, held))}")
     if fit.response.transformed:
         notes.append(
-            f"the model is of {fit.response.name}; turned back, fitted is the median of "
+            f"the model is of {fit.response.name}; back-transformed, fitted is the median of "
             f"{fit.response.original}, "
             "and so are the ends of its interval"
             + ("; expected is its mean" if "expected" in columns else "")
@@ -210,9 +210,8 @@ def table_notes(
     if intervals == "distribution-free":
         least = percent(max(1 - 2 * (1 - level), 0.0))
         notes.append(
-            f"new-row intervals are distribution-free (jackknife+): at least {least} certain "
-            "whatever the errors, "
-            f"usually {level_words(level)}"
+            f"new-row intervals are distribution-free (jackknife+): they hold {least} of new "
+            f"rows or more whatever the errors, usually {level_words(level)}"
         )
     elif fit.sandwich is not None:
         notes.append("the interval for a new row still takes the spread of single rows to be even")
@@ -240,11 +239,11 @@ def _about_new_rows(fit: Fitted, columns: dict[str, Any]) -> Iterator[str]:
     elif fit.family.shares and "probability" not in columns:
         yield "fitted is a probability; a single yes or no has no interval"
     elif fit.family.discrete:
-        yield "ends for a new row are whole numbers, and hold at least so often"
+        yield "ends for a new row are whole numbers, and hold at least that often"
     new_ends = [v for k, v in columns.items() if k.startswith("new_lower")]
     if fit.asides.weights is not None and fit.estimate.law and fit.family.discrete:
         yield (
-            "a count that weighs more or less than one has no distribution: only rows of weight "
+            "a count with a weight other than one has no distribution: only rows of weight "
             "1 have an interval"
         )
     elif fit.asides.weights is not None and all(np.isnan(v).all() for v in new_ends):

@@ -368,8 +368,8 @@ def _levels(fit: Fitted, factor: CategoryFactor) -> tuple[list[str], bool, np.nd
     levels = [level_text(v) for v in factor.levels]
     if len(levels) > MOST_LINES:
         raise CallError(
-            f"{factor.label} has {len(levels)} levels, and more than {MOST_LINES} lines cannot be "
-            "told apart",
+            f"{factor.label} has {len(levels)} levels, and more than {MOST_LINES} lines are hard "
+            "to follow",
             argument="across",
         )
     return levels, True, codes

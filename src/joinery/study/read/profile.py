@@ -71,7 +71,7 @@ def profiled(fit: Fitted, level: float) -> Profiled:
     if fit.estimate.running:
         firth = advice.change(penalty="firth")
         remarks.append(
-            f"coefficients that grow without end have no profile; {firth} gives them one"
+            f"coefficients that grow without bound have no profile; {firth} gives them one"
         )
     return Profiled(lower, upper, roots, tuple(remarks))
 

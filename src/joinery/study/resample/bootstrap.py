@@ -61,7 +61,7 @@ def bootstrap(
     if result.lost:
         notes.append(
             f"{count(result.lost, 'resample')} could not be estimated (a level lost, "
-            "separation, or a figure without a value), and count nowhere"
+            "separation, or a figure without a value), and are not counted"
         )
     if fit.family.shape is not None:
         notes.append("the shape k is held at the fit's own")
@@ -96,7 +96,7 @@ def drawn(
     one_of("resample", resample, RESAMPLES)
     one_of("interval", interval, INTERVALS)
     _check(fit, resamples, resample, interval)
-    instead = f"{advice.option('std_errors', 'robust')} asks as little of the rows"
+    instead = f"{advice.option('std_errors', 'robust')} assumes as little of the rows"
     refuse_too_many(fit, "the bootstrap", instead)
     figures, rows = statistics(fit, of), _rows(fit)
     estimate = figures.values(rows.estimate[None])[0]
@@ -123,7 +123,7 @@ def drawn(
         sound &= np.isfinite(errors).all(axis=1)
     draws = values[sound]
     if len(draws) < 2:
-        raise CallError("hardly any resample could be estimated, so nothing can be said of them")
+        raise CallError("hardly any resample could be estimated, so there is nothing to report")
     if interval == "percentile":
         lower, upper = resampling.percentile(draws, level)
     elif interval == "accelerated":
@@ -149,7 +149,7 @@ def _check(fit: Fitted, resamples: int, resample: str, interval: str) -> None:
             argument="resamples",
         )
     if fit.estimate.penalty:
-        raise CallError("a penalized fit is not resampled: its estimate is no plain maximum")
+        raise CallError("a penalized fit is not resampled: its estimate is not a plain maximum")
     if resample in ("residuals", "signs") and not fit.estimate.linear:
         raise CallError(
             f"{resample} are drawn for the normal family with the identity link; draw rows",

@@ -27,7 +27,8 @@ def draws(fit: Fitted, copies: int, rng: np.random.Generator) -> np.ndarray:
     refuse_too_many(fit, "a copy of the response", instead)
     n = len(per_row(fit).fitted)
     if copies < 1 or n * copies > COPIED_CELLS:
-        raise CallError(f"copies={copies} is no number of copies of {n:,} rows", argument="copies")
+        words = f"copies={copies} is not a number of copies of {n:,} rows"
+        raise CallError(words, argument="copies")
     e = fit.estimate
     if not e.law or (fit.family.discrete and e.dispersion not in (None, 1.0)):
         raise CallError(
@@ -36,7 +37,7 @@ def draws(fit: Fitted, copies: int, rng: np.random.Generator) -> np.ndarray:
         )
     w = joined(blocks, lambda b: b.precisions)
     if fit.family.discrete and np.any(w != 1):
-        raise CallError("a count that weighs more or less than one has no distribution")
+        raise CallError("a count with a weight other than one has no distribution")
     mu = np.repeat(per_row(fit).fitted[:, None], copies, axis=1)
     if e.scale is None:
         scale = np.nan

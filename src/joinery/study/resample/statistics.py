@@ -130,7 +130,7 @@ def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
     names = tuple(known.names[i] for i in kept)
     for tree, text in zip(trees, texts, strict=True):
         if not _sloped(tree, text, names, np.ones((1, len(names)))).slope.any():
-            raise SentenceError("this names no coefficient that it depends on", text=text)
+            raise SentenceError("this figure names no coefficient", text=text)
     return Expressions(texts, trees, names, weights)
 
 

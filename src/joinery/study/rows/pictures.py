@@ -43,7 +43,7 @@ def leverage(
 
     figures, at = per_row(fit), limits(fit)
     if not np.isfinite(figures.influence.studentized).any():
-        raise CallError("the fit has no residual to scale, so that no row can be judged by one")
+        raise CallError("the fit has no residual to scale, so that no row can be judged by it")
     verdicts = np.full(len(figures.observed), UNREMARKABLE, dtype=object)
     notable = remarks(fit)
     verdicts[notable.places] = np.array(VERDICTS, object)[notable.grave]
@@ -81,7 +81,7 @@ def influence(
     table, chosen = rows_at_hand(fit)
     d, at = per_row(fit).influence.cooks_distance, limits(fit)
     if not np.isfinite(d).any():
-        raise CallError("the fit has no residual to scale, so that no row's influence can be told")
+        raise CallError("the fit has no residual to scale, so no row's influence can be judged")
     over = np.flatnonzero(d >= at.cooks_distance)
     labels = table.index[chosen.rows]
     if len(over):

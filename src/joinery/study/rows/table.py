@@ -68,7 +68,7 @@ class Remark:
         far = f"far out (leverage {figure(h, 2)}, limit {self.at.leverage_words})"
         if h >= 1:
             return (
-                "fitted exactly whatever its value: nothing else speaks to one of its coefficients"
+                "fitted exactly whatever its value: no other row bears on one of its coefficients"
             )
         if self.cooks_distance >= self.at.cooks_distance:
             size = (

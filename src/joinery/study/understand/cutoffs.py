@@ -66,16 +66,16 @@ def cutoffs(
     rows, unknown, area = of_yes_no(fit, crosscheck, seed)
     columns = at_each(chosen, rows, level)
     notes = [
-        "sensitivity: the share of rows with yes that are said so; specificity: of those with no",
-        f"area under the curve {figure(area, 3)}: so often a row with yes has a higher chance than "
-        "one with no",
+        "sensitivity: the share of yes that is called yes; specificity: of no that is called no",
+        f"area under the curve {figure(area, 3)}: the share of pairs of a yes and a no in "
+        "which the yes has the higher chance",
         "each row judged by a fit without it, in ten folds"
         if crosscheck
         else "on the rows of the fit itself, which is optimistic: rows not seen with "
         + advice.ask("cutoffs", crosscheck=True),
     ]
     if unknown:
-        notes.append(f"left aside: {count(unknown, 'row')} that no fit without it can forecast")
+        notes.append(f"left aside: {count(unknown, 'row')} that no fit without them can forecast")
     ends = ("right_yes", "right_no", "yes_when_said", "no_when_said")
     return Table(
         columns,

@@ -70,7 +70,7 @@ def question_of(
     one_of("interval", interval, INTERVALS)
     if not isinstance(replicates, int) or not 1 <= replicates <= MOST_REPLICATES:
         raise CallError(
-            f"{advice.option('replicates', replicates)} is no number of readings",
+            f"{advice.option('replicates', replicates)} is not a number of readings",
             argument="replicates",
         )
     if isinstance(hold, Mapping):
@@ -86,14 +86,13 @@ def question_of(
         raise CallError(f"{of} is what is asked for, so it cannot be held", argument="hold")
     if fit.response.expression and not fit.response.transformed and _computed(fit):
         raise CallError(
-            f"{fit.response.name} is made of several columns, so no reading of one of them is "
-            "turned around",
+            f"{fit.response.name} is made of several columns, so no value belongs to a reading of "
+            "one of them",
             argument="at",
         )
     if replicates > 1 and (interval == "mean" or not fit.estimate.linear):
         raise CallError(
-            "several readings narrow the interval of a new one under the normal family with the "
-            "identity link alone",
+            "replicates= is for the normal family with the identity link alone",
             argument="replicates",
         )
     chosen = fit.level if level is None else checked_level(level)
@@ -213,7 +212,7 @@ class Question:
     def readings(self, y: Any) -> list[Reading]:
         """The values that give a response y: none, one, or of a curve several."""
         if not is_number(y):
-            raise CallError(f"a response is a number, and {y!r} is none", argument="at")
+            raise CallError(f"a response is a number, and {y!r} is not one", argument="at")
         y = float(y)
         target = self._target(y)
         line = self._straight
@@ -229,7 +228,7 @@ class Question:
             if not low < y < high:
                 raise CallError(
                     f"the {fit.family.name} family has means between {value(low)} and "
-                    f"{value(high)}, and {value(y)} is none",
+                    f"{value(high)}, and {value(y)} is outside them",
                     argument="at",
                 )
             with np.errstate(all="ignore"):
@@ -240,7 +239,7 @@ class Question:
         else:
             target = y
         if not np.isfinite(target):
-            raise CallError(f"{value(y)} is no mean that the model can have", argument="at")
+            raise CallError(f"{value(y)} is not a mean that the model can have", argument="at")
         return target
 
     @cached_property

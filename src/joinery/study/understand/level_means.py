@@ -109,7 +109,7 @@ def _value_at(fit: Fitted, name: str, v: Any) -> str | float:
     try:
         return float(v)
     except (TypeError, ValueError):
-        raise CallError(f"{name} is a number, and {v!r} is none", argument="at") from None
+        raise CallError(f"{name} is a number, and {v!r} is not one", argument="at") from None
 
 
 def _values(v: Any) -> list[Any]:
@@ -227,10 +227,10 @@ def _refuse_unsettled(fit: Fitted, result: Cells, c: Combination, what: str) -> 
         if _never_changes(fit, inner, outer):
             raise CallError(
                 f"no {what} can be estimated: {inner} never changes within one {outer}, so that "
-                f"the rows do not tell the two apart; leave one of them out",
+                "the rows cannot separate the two; leave one of them out",
                 argument="term",
             )
-    raise CallError(f"no {what} can be estimated: the rows do not settle it", argument="term")
+    raise CallError(f"no {what} can be estimated: the rows do not determine it", argument="term")
 
 
 def _never_changes(fit: Fitted, inner: str, outer: str) -> bool:
@@ -249,7 +249,7 @@ def _empty(c: Combination) -> list[str]:
     """Why a cell is empty."""
     if np.isfinite(c.values).all():
         return []
-    return ["empty: what the rows do not settle, such as a combination that has none"]
+    return ["empty: what the rows do not determine, such as a combination without rows"]
 
 
 # ------------------------------------------------------------------ differences

@@ -143,7 +143,7 @@ def _category(fit: Fitted, name: str) -> CategoryFactor:
             if factor.expression == Name(name) or column == Name(name):
                 return factor
     check_named(fit, [name], " (of) in the model")
-    raise CallError(f"{name} is no category of the model", argument="of")
+    raise CallError(f"{name} is not a category of the model", argument="of")
 
 
 def _factors(fit: Fitted) -> list[Expression]:

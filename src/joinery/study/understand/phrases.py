@@ -30,11 +30,11 @@ def goes_with(fit: Fitted, step: str, c: Combination, tail: str) -> str:
     lower, upper = (float(v[0]) for v in c.ends(fit.level))
     b = float(c.values[0])
     if not math.isfinite(b):
-        return f"{step} cannot be told: the rows do not settle it."
+        return f"{step} cannot be estimated: the rows do not determine it."
     words = _amount(fit, b, lower, upper)
     clear = lower > 0 or upper < 0
     if not math.isfinite(lower):
-        return f"{step} goes with {words}, {tail}; how sure that is cannot be told."
+        return f"{step} goes with {words}, {tail}; its uncertainty cannot be estimated."
     if not clear:
         return f"{step} goes with {words}, {tail}: no clear difference."
     return f"{step} goes with {words}, {tail}."

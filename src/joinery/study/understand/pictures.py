@@ -257,8 +257,8 @@ def joint_region(
     W = V[np.ix_([i, j], [i, j])]
     joint = together(fit, in_basis(fit, np.eye(len(e.names))[at]), level)
     if joint.why or not (np.isfinite(W).all() and np.linalg.det(W) > 0):
-        why = joint.why or "nothing tells how sure these coefficients are"
-        raise CallError(f"no region of both is to be had: {why}")
+        why = joint.why or "these coefficients have no standard errors"
+        raise CallError(f"no region of both can be drawn: {why}")
     around = np.linspace(0, 2 * np.pi, EDGE)
     size = joint.times
     edge = middle[:, None] + size * np.linalg.cholesky(W) @ np.vstack(

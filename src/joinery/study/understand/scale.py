@@ -34,7 +34,7 @@ class Scale:
 
     @property
     def name(self) -> str:
-        """Return what the means turned back are of."""
+        """Return what the means back-transformed are of."""
         fit = self.fit
         if fit.family.shares:
             if fit.response.kind == "of":
