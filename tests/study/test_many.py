@@ -213,3 +213,13 @@ def test_hundreds_of_columns_are_held_without_a_warning():
     fit.draw("line", against="x0")
     one = fit.forecast({"x0": [1.0]}, hold="average")["fitted"][0]
     assert one == pytest.approx(fit.forecast(table.mean().to_frame().T.assign(x0=1.0))["fitted"][0])
+
+
+@pytest.mark.parametrize(("n", "said"), [(100, "would not show a bend of partial R²"), (10**6, "")])
+def test_what_rows_would_not_show_is_said_where_it_matters(n, said):
+    rng = np.random.default_rng(4)
+    x = rng.normal(size=n)
+    page = " ".join(str(jn.fit({"x": x, "y": x + rng.normal(size=n)}, "y given x")).split())
+    assert "no sign" in page
+    assert ("would not show" in page) == bool(said)
+    assert said in page

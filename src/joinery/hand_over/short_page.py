@@ -231,6 +231,7 @@ SIGN_OF = {
 
 
 BY_SHARE = ("straight line", "products", "left out")  # questions whose departures are partial R²
+TELLING = 0.001  # a partial R² below which nobody misses what is not shown
 
 
 def _unseen(fit: Fitted, lines: Sequence[Line]) -> str:
@@ -240,9 +241,9 @@ def _unseen(fit: Fitted, lines: Sequence[Line]) -> str:
         for c in lines
         if c.verdict == NO_SIGN and c.name in BY_SHARE and c.would_see is not None
     ]
-    if not seen:
+    largest = max(seen, key=lambda departure: departure.size, default=None)
+    if largest is None or largest.size < TELLING:
         return ""
-    largest = max(seen, key=lambda departure: float(departure.digits))
     words = f"{largest.what} below {largest.digits}"
     return f"; {fit.n_rows:,} rows would not show {words}"
 
