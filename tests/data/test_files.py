@@ -54,6 +54,8 @@ def test_only_lines_that_cannot_be_rows_go(read, last, rows, said):
         ("a,b\n1,2\n3,4\n".encode("utf-32-le"), {"a": [1, 3], "b": [2, 4]}, "UTF-32"),
         ("a,b\n1,ä\n3,ö\n".encode("utf-16"), {"a": [1, 3], "b": ["ä", "ö"]}, "UTF-16"),
         ("a,b\n1,ä\n3,ö\n".encode("latin-1"), {"a": [1, 3], "b": ["ä", "ö"]}, "Latin-1"),
+        ("a,b\n1,5 €\n3,7 €\n".encode("cp1252"), {"a": [1, 3], "b": [5, 7]}, "Windows-1252"),
+        (b"a,b\n1,x\x81\n3,y\n", {"a": [1, 3], "b": ["x\x81", "y"]}, "Latin-1"),
         ("a   b  c\n1   2  3\n4  5   6\n", {"a": [1, 4], "b": [2, 5], "c": [3, 6]}, "separated by spaces"),
         ("a,b\r1,2\r3,4\r", {"a": [1, 3], "b": [2, 4]}, ""),
         ("a,b\n007,2\n010,3\n", {"a": ["007", "010"], "b": [2, 3]}, ""),

@@ -559,3 +559,13 @@ def test_cells_in_another_unit_are_told_by_row():
     for apart in (1.0, -1.0):  # one alone is a slip, and columns of both signs have no unit gap
         table = table.assign(x=r.normal(50, 8, 40) * apart)
         assert "another unit" not in str(jn.look(table))
+
+
+def test_a_column_made_of_the_response_is_not_advised_as_a_predictor():
+    rng = np.random.default_rng(3)
+    x = rng.normal(size=60)
+    y = x + rng.normal(size=60)
+    table = {"x": x, "y": y, "euros": np.round(7.5 * y, 3)}
+    checks = jn.fit(table, "y given x").checks().frame.set_index("check")
+    line = checks.loc["euros added (F, Holm over 1 unused column)"]
+    assert line["advice"].startswith("if it is computed from y, it is no predictor; else add it")

@@ -342,3 +342,18 @@ def test_words_alone_are_offered_as_missing(cell, advised, tmp_path):
     with pytest.raises(jn.UnusableColumnError) as error:
         jn.fit(tmp_path / "t.csv", "y given x")
     assert ("stands for a missing cell" in str(error.value)) == advised
+
+
+def test_a_level_of_signs_alone_is_asked_about():
+    table = {"flag": ["yes", "no", "?", "yes", "no", "?"], "y": range(6), "sign": list("+-+-+-")}
+    page = " ".join(str(jn.look(table)).split())
+    assert "flag is '?' in 2 rows: where that stands for a missing cell" in page
+    assert "sign is" not in page
+
+
+@pytest.mark.parametrize(
+    ("low", "said"), [([-9.0], True), ([-1.0], False), ([-9.0, -4.0], False), ([-99.0], True)]
+)
+def test_a_lone_code_below_amounts_is_told(low, said):
+    feed = np.append(np.linspace(0, 12, 40), low)
+    assert ("far from its other values" in str(jn.look({"feed": feed}))) == said

@@ -373,7 +373,7 @@ def _delimiter(text: str) -> str:
 
 
 def decoded(raw: bytes, where: str, encoding: str | None) -> tuple[str, list[str]]:
-    """The text of a file and a note: UTF-8, UTF-16, UTF-32, else Latin-1, said so."""
+    """Return the text of a file and a note: UTF-8, UTF-16, UTF-32, else of one byte a sign."""
     if encoding is not None:
         try:
             return raw.decode(encoding), []
@@ -398,7 +398,20 @@ def decoded(raw: bytes, where: str, encoding: str | None) -> tuple[str, list[str
     try:
         return raw.decode("utf-8-sig"), []
     except UnicodeDecodeError:
-        return raw.decode("latin-1"), ["the text is not UTF-8; read as Latin-1"]
+        return _of_one_byte(raw)
+
+
+def _of_one_byte(raw: bytes) -> tuple[str, list[str]]:
+    """Return text of one byte a sign: Latin-1, or Windows' own where it uses the bytes beside it.
+
+    Latin-1 has no signs from 0x80 to 0x9f; Windows-1252 has €, quotes and dashes there."""
+    text = raw.decode("latin-1")
+    if any("\x80" <= sign <= "\x9f" for sign in set(text)):
+        try:
+            return raw.decode("cp1252"), ["the text is not UTF-8; read as Windows-1252"]
+        except UnicodeDecodeError:
+            pass
+    return text, ["the text is not UTF-8; read as Latin-1"]
 
 
 def _wide_encoding(raw: bytes) -> str | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -18,6 +18,7 @@ from joinery.support import advice
 
 LEVELS_TOLD = 4  # numbers that sheets have where a cell should be empty
 STAND_INS = (-1.0, -9.0, -99.0, -999.0, -9999.0, -99999.0, 99.0, 999.0, 9999.0, 99999.0)
+CODED = -9.0  # a lone value from here down, below amounts that are never negative, is a code
 HEAVY_TAIL = 2.0  # skewness of an exponential: beyond it a logarithm is worth a look
 MANY_MISSING = 0.9  # a share of the rows: a column of so many empty cells is remarked on
 FEW_DISTINCT = 7  # different values of a whole number that may be levels
@@ -176,8 +177,23 @@ def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing:
     remarks = list(about(column, figures))
     if column.is_text:
         levels = [column.all_levels[place] for place in places]
-        remarks = [*remarks, *misspelt(column.name, levels, counts.tolist())]
+        remarks += misspelt(column.name, levels, counts.tolist())
+        if not column.trouble:  # which tells of its marks itself
+            remarks += _bare_marks(column.name, levels, counts.tolist())
     return Facts(column.name, kind, **figures, remarks=tuple(remarks))
+
+
+def _bare_marks(name: str, levels: Sequence[str], counts: Sequence[int]) -> Iterator[str]:
+    """Yield a remark for each level of signs alone, among levels that are written out."""
+    marks = [level for level in levels if not any(sign.isalnum() for sign in level)]
+    if len(levels) - len(marks) < 2:
+        return
+    for level, times in zip(levels, counts, strict=True):
+        if level in marks:
+            yield (
+                f"{name} is {level!r} in {count(times, 'row')}: where that stands for a missing "
+                f"cell, say so: {advice.reading('empty', level)}"
+            )
 
 
 def _is_prose(column: Column, places: np.ndarray, counts: np.ndarray) -> bool:
@@ -272,6 +288,7 @@ def has_stand_in(candidate: float, times: int, low: float, high: float, is_integ
     one."""
     gap = min(abs(candidate - low), abs(candidate - high))
     negative = candidate < 0 < low and is_integral
+    negative |= candidate <= CODED and low >= 0  # −9 alone among amounts
     return gap > high - low or negative or (times > 1 and low >= 0 > candidate)
 
 

@@ -29,6 +29,7 @@ from joinery.support import advice as say
 from joinery.support.limits import CHECKED_ROWS, INDICATOR_CELLS
 
 LEFT, TOGETHER = "Is anything left out?", "Do rows belong together?"
+COPIED = 0.99  # of the residuals explained: a column that says the response again
 UNUSED_COLUMNS = 40  # unused columns that are looked at
 TERM_LEVELS = 9  # levels of a category up to which it is a term that is left out
 UNUSED_LEVELS = 200  # levels of a category that is looked at at all
@@ -119,17 +120,31 @@ def _left_out(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
         return
     place, test = best
     name = everything[place].name
+    finding = f"{fit.words(name)}, which is not in the model, explains part of its residuals"
+    advise = partial(_added, name)
+    if test.size > COPIED:
+        finding = f"{fit.words(name)}, which is not in the model, leaves nothing of its residuals"
+        advise = partial(_copied, fit, name)
     yield Line(
         "left out",
         "left out",
         LEFT,
         f"{name} added (F, Holm over {count(len(everything), 'unused column')})",
         test,
-        finding=f"{fit.words(name)}, which is not in the model, explains part of its residuals",
-        advise=lambda: f"add it: {say.change(add=spelled(name))}",
+        finding=finding,
+        advise=advise,
         small=0.01,
         would_see=would_see(fit, "left out", len(everything), test, "a column left out"),
     )
+
+
+def _added(name: str) -> str:
+    return f"add it: {say.change(add=spelled(name))}"
+
+
+def _copied(fit: Fitted, name: str) -> str:
+    response = fit.words(fit.response.name)
+    return f"if it is computed from {response}, it is no predictor; else {_added(name)}"
 
 
 def _together(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
