@@ -374,3 +374,10 @@ def test_tables_of_the_grammar_are_kept_and_made_anew_where_they_are_not_its_own
     assert len(calls) == (spoilt is not None)
     assert kept.read_bytes()[:64] == whole[:64]  # the stamp of grammar and versions
     parse._parser.cache_clear()
+
+
+def test_a_text_of_two_words_given_bare_is_shown_its_quotes():
+    with pytest.raises(SentenceError) as slip:
+        read_assignments("feed_kg=2, apiary=hill farm")
+    assert "a text with a space goes in single quotes: 'hill farm'" in str(slip.value)
+    assert read_assignments("apiary='hill farm'") == {"apiary": "hill farm"}

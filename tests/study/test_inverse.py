@@ -159,7 +159,10 @@ def test_values_of_readings_are_held_as_often_as_meant(n):
         ({"of": "q", "at": 3}, "no column 'q'"),
         ({"of": "x", "at": "many"}, "it is a number or several"),
         ({"of": "x", "at": 3, "replicates": 0}, "not a number of readings"),
-        ({"of": "x", "at": 3, "replicates": 2, "interval": "mean"}, "replicates= is for the normal family"),
+        (
+            {"of": "x", "at": 3, "replicates": 2, "interval": "mean"},
+            "replicates= is for the normal family",
+        ),
         ({"of": "x", "at": 3, "hold": {"x": 2}}, "cannot be held"),
         ({"of": "x", "at": 3, "interval": "row"}, "interval='row' is not known"),
     ],

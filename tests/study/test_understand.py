@@ -539,6 +539,20 @@ def test_the_reading_fits_the_term(model, options, said):
     assert "cannot say" in text
 
 
+@pytest.mark.parametrize("turn", [1, -1])
+@pytest.mark.parametrize("scale", ["y", "log(y)"])
+def test_ends_on_both_sides_of_zero_say_their_direction(turn, scale):
+    rng = np.random.default_rng(1)
+    x, y = rng.normal(size=40), rng.lognormal(0, 0.2, 40)
+    fit = jn.fit({"x": turn * x, "y": y}, f"{scale} given x")
+    ends = fit.coefficients().frame.loc[1, ["lower", "upper"]].to_numpy(float)
+    text = " ".join(fit.explain().split())
+    less, more = re.search(r"\(95 %: ([\d.]+)(?: %)? less to ([\d.]+)(?: %)? more\)", text).groups()
+    if scale == "log(y)":
+        ends = 100 * np.expm1(ends)
+    assert [-float(less), float(more)] == pytest.approx(ends, abs=0.05)
+
+
 def test_the_reading_has_the_figures_of_the_fit():
     fit = jn.fit(TABLE, "y given x, g")
     row = fit.coefficients().frame.set_index("term").loc["x"]

@@ -349,6 +349,11 @@ def _missing_comma(stop: _Stop) -> SentenceError | None:
         return stop.error("a comma or a sign is missing before this parenthesis")
     both = f"{stop.last.value} {stop.value}"
     if stop.last.type == stop.kind == "NAME":
+        if len(stop.before) > 1 and stop.before[-2].type == "EQUALS":
+            return stop.error(
+                "two words stand side by side",
+                f"a text with a space goes in single quotes: '{both}'",
+            )
         return stop.error(
             "two names stand side by side",
             f'separate terms with commas; a name with a space goes in double quotes: "{both}"',

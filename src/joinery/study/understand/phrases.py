@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 from joinery.show.numbers import (
     figure,
@@ -26,7 +27,7 @@ def ends(middle: float, lower: float, upper: float) -> str:
 
 
 def goes_with(fit: Fitted, step: str, c: Combination, tail: str) -> str:
-    """One effect in a sentence, or that it is not told from none."""
+    """Return one effect as a sentence, and whether it differs clearly from none."""
     lower, upper = (float(v[0]) for v in c.ends(fit.level))
     b = float(c.values[0])
     if not math.isfinite(b):
@@ -58,20 +59,30 @@ def _amount(fit: Fitted, b: float, lower: float, upper: float) -> str:
     on = Scale(fit).on
     name = fit.words((on and (fit.response.name if fit.response.transformed else on))
                      or fit.response.name)  # fmt: skip
-    if b >= 0:
-        word = "more"
-    else:
-        word = "less"
-    low, high = (lower, upper) if b >= 0 else (-upper, -lower)
     if on:
         scale = f" on the scale of {name}"
     else:
         scale = f" {name}"
-    if not (math.isfinite(low) and math.isfinite(high)):
-        return f"{figure(abs(b), 3)} {word}{scale}"
-    decimals = with_error(b, (high - low) / 4)
-    size, first, last = (to_decimals(v, decimals) for v in (abs(b), low, high))
-    return f"{size} {word}{scale} ({sure}: {first} to {last})"
+    if not (math.isfinite(lower) and math.isfinite(upper)):
+        return f"{figure(abs(b), 3)} {_direction(b)}{scale}"
+    decimals = with_error(b, (upper - lower) / 4)
+    size = to_decimals(abs(b), decimals)
+    span = _span(lower, upper, lambda v: to_decimals(v, decimals))
+    return f"{size} {_direction(b)}{scale} ({sure}: {span})"
+
+
+def _direction(b: float) -> str:
+    if b < 0:
+        return "less"
+    return "more"
+
+
+def _span(lower: float, upper: float, shown: Callable[[float], str]) -> str:
+    """Return an interval of a change in words: both ends with their direction where they differ."""
+    if lower < 0 < upper:
+        return f"{shown(-lower)} less to {shown(upper)} more"
+    first, last = sorted((abs(lower), abs(upper)))
+    return f"{shown(first)} to {shown(last)}"
 
 
 def _times(b: float) -> str:
@@ -83,10 +94,5 @@ def _per_cent(b: float, lower: float, upper: float, sure: str) -> str:
     if max(abs(b), abs(lower), abs(upper)) > math.log(2):
         return f"a multiplication by {_times(b)} ({sure}: {_times(lower)} to {_times(upper)})"
     size, first, last = (100 * math.expm1(v) for v in (b, lower, upper))
-    if b < 0:
-        size, first, last = -size, -last, -first
-    if b >= 0:
-        word = "more"
-    else:
-        word = "less"
-    return f"{figure(size, 2)} % {word} ({sure}: {fixed(first, 1)} % to {fixed(last, 1)} %)"
+    span = _span(first, last, lambda v: f"{fixed(v, 1)} %")
+    return f"{figure(abs(size), 2)} % {_direction(b)} ({sure}: {span})"
