@@ -130,7 +130,10 @@ def test_wide_tables_fit_a_narrow_terminal(honey):
     ):
         assert max(map(len, text.splitlines())) <= 80
     long = Table({"x": list(range(1000))})
-    assert "200 of 1,000 rows shown" in str(long)
+    for shown in (str(long), long._repr_html_()):
+        assert "200 of 1,000 rows shown" in shown
+        assert "199" in shown and "201" not in shown
+    assert ">999<" in long.render("html")
     assert len(long.render("csv").splitlines()) == 1001
 
 

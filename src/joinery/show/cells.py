@@ -44,6 +44,20 @@ def some_lines(table: Table, places: Sequence[int]) -> Table:
     return replace(table, columns=columns, index=index)
 
 
+def first_lines(table: Table) -> Table:
+    """Return as much of a table as is looked at, its notes saying so where that is not all."""
+    most = table.appearance.most_rows
+    if len(table) <= most or table.appearance.transposed:
+        return table
+    columns = {name: values[:most] for name, values in table.columns.items()}
+    if table.index is None:
+        index = None
+    else:
+        index = table.index[:most]
+    note = f"{most:,} of {len(table):,} rows shown; write the table to a file to have all"
+    return replace(table, columns=columns, index=index, notes=(note, *table.notes))
+
+
 def heading(table: Table, column: str) -> str:
     """A column's name in words."""
     known = table.appearance.headings.get(column) or _WORDS.get(column)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from joinery.show.cells import cells_of, heading, is_text
+from joinery.show.cells import cells_of, first_lines, heading, is_text
 from joinery.show.marks import printable, visible
 from joinery.show.people import for_people
 from joinery.show.table import Table
@@ -108,8 +108,12 @@ text-align:{{ 'left' if words else 'right' }};padding:2px 10px 2px 0
 """
 
 
-def as_html(table: Table) -> str:
-    """A page fragment; everything that came from the user is escaped."""
+def as_html(table: Table, in_part: bool = False) -> str:
+    """Return a page fragment; everything that came from the user is escaped.
+
+    ``in_part``: of a long table what a notebook can show."""
+    if in_part:
+        table = first_lines(table)
     heads, rows, words = shown_cells(table)
     return template(_HTML).render(
         title=visible(table.title),

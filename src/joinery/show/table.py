@@ -136,7 +136,7 @@ class Table:
     __repr__ = __str__
 
     def _repr_html_(self) -> str:
-        return self.render("html")
+        return renderer("html")(self, in_part=True)
 
     @checked
     def render(self, form: words.Form = "text", *, digits: int | None = None) -> str:

@@ -16,7 +16,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from joinery.show.cells import cells_of, heading, is_text
+from joinery.show.cells import cells_of, first_lines, heading, is_text
 from joinery.show.marks import visible
 from joinery.show.people import for_people
 from joinery.support.labels import label_text
@@ -77,16 +77,15 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
 
     Its key columns stand in every strip; a text that belongs under its row stands there."""
     room = columns or width()
-    table = for_people(table)
-    shown = min(len(table), table.appearance.most_rows)
+    table = for_people(first_lines(table))
     appearance = table.appearance
-    pieces = {name: _piece(table, name, shown) for name in table.columns}
+    pieces = {name: _piece(table, name) for name in table.columns}
     if appearance.grouped and pieces:
         heads = pieces.pop(next(iter(pieces)))
     else:
         heads = None
     under = pieces.pop(appearance.under, None)
-    keys: list[_Piece] = [_labels(table, shown)] if table.index is not None else []
+    keys: list[_Piece] = [_labels(table)] if table.index is not None else []
     names = list(pieces)[: 0 if keys else appearance.keys]
     keys += [pieces.pop(name) for name in names]
     title = visible(table.title)
@@ -99,11 +98,7 @@ def grid(table: Table, columns: int | None = None) -> RenderableType:
     for place, strip in enumerate(_strips(keys, list(pieces.values()), room - indent)):
         parts += [Text("")] if place else []
         laid = _Strip(keys, strip, room - indent, indent, appearance.silent)
-        parts += laid.parts(shown, heads, None if place else under)
-    if shown < len(table):
-        parts.append(
-            Text(f"{shown} of {len(table):,} rows shown; write the table to a file to have all")
-        )
+        parts += laid.parts(len(table), heads, None if place else under)
     parts += [Text(visible(note)) for note in table.notes]
     return Group(*parts)
 
@@ -127,16 +122,13 @@ class _Piece:
         return self.longest
 
 
-def _piece(table: Table, name: str, shown: int) -> _Piece:
-    words = is_text(table, name)
-    return _headed(heading(table, name), cells_of(table, name)[:shown], words)
+def _piece(table: Table, name: str) -> _Piece:
+    return _headed(heading(table, name), cells_of(table, name), is_text(table, name))
 
 
-def _labels(table: Table, shown: int) -> _Piece:
+def _labels(table: Table) -> _Piece:
     assert table.index is not None
-    return _headed(
-        table.index_name, [label_text(label) for label in list(table.index)[:shown]], True
-    )
+    return _headed(table.index_name, [label_text(label) for label in table.index], True)
 
 
 def _headed(heading: str, cells: Sequence[str], words: bool) -> _Piece:
