@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import warnings
 from itertools import combinations
 
@@ -263,3 +264,58 @@ def test_a_size_that_is_asked_for_is_kept_with_all_writing_inside(make, name, wa
 def test_a_size_that_is_none_is_refused(size):
     with pytest.raises(jn.CallError, match="a width and a height in inches"):
         jn.fit("sample:jars", "jars_sold given hours_open").draw("line", figsize=size)
+
+
+PLACE = "apiary name, as on the label"
+
+
+@pytest.fixture(scope="module")
+def awkward():
+    rng = np.random.default_rng(4)
+    names = rng.choice(["Hill Farm", "Mill Lane", "Óbidos–Norte"], 60)
+    table = pd.DataFrame({PLACE: names, "dose": rng.uniform(0, 3, 60), "pop": 5000.0})
+    table["y"] = table["dose"] + rng.normal(size=60)
+    table["cases"] = rng.poisson(table["pop"] * np.exp(-6 + 0.6 * table["dose"]))
+    return table
+
+
+@pytest.mark.parametrize("picture", ["adjusted_means", "level_differences"])
+@pytest.mark.parametrize("options", [{}, {"term": PLACE}, {"term": f'"{PLACE}"'}])
+def test_a_category_is_drawn_by_its_bare_name(awkward, picture, options):
+    fit = jn.fit(awkward, f'y given dose, "{PLACE}"')
+    assert fit.draw(picture, **options).axes
+
+
+def test_a_rate_is_carried_over_where_its_curve_is_drawn(awkward):
+    fit = jn.fit(awkward, "cases per pop given dose", family="poisson")
+    (row,) = fit.inverse("dose", 0.006).frame.itertuples()
+    ax = fit.draw("inverse", of="dose", at=0.006).axes[0]
+    reading = next(line for line in ax.lines if len(line.get_xdata()) == 3)
+    assert reading.get_ydata()[0] == pytest.approx(0.006 * 5000)
+    assert reading.get_xdata()[1] == pytest.approx(row.value)
+    at_value = fit.forecast({"dose": [row.value], "pop": [5000.0]}).frame["fitted"].iloc[0]
+    assert at_value == pytest.approx(0.006 * 5000)
+
+
+@pytest.mark.parametrize(("n", "has"), [(3, {"1", "2", "3"}), (12_000, {"2,000", "10,000"})])
+def test_rows_are_counted_by_whole_numbers_with_their_thousands_apart(n, has):
+    x = np.linspace(0, 1, n)
+    figure = jn.fit({"x": x, "y": x + np.sin(9e3 * x)}, "y given x").draw("sequence")
+    figure.canvas.draw()
+    labels = {tick.get_text() for tick in figure.axes[0].get_xticklabels()}
+    assert has <= labels
+    assert not any("." in label for label in labels)
+
+
+def test_a_histogram_of_a_family_is_of_quantile_residuals(awkward):
+    fit = jn.fit(awkward, "cases given dose", family="poisson")
+    assert fit.draw("histogram").axes[0].get_xlabel() == "quantile residual"
+
+
+def test_a_row_that_moves_a_coefficient_is_told_by_the_picture_of_influence(awkward):
+    table = awkward.copy()
+    table.loc[0, "y"] = 60.0
+    fit = jn.fit(table, f'y given dose, "{PLACE}"')
+    finding = " ".join(text.get_text() for text in fit.draw("influence").texts)
+    assert "no row decides" not in finding
+    assert re.search(r"row 0 (moves|decides)|1 row decides", " ".join(finding.split()))

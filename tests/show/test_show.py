@@ -132,7 +132,8 @@ def test_wide_tables_fit_a_narrow_terminal(honey):
     long = Table({"x": list(range(1000))})
     for shown in (str(long), long._repr_html_()):
         assert "200 of 1,000 rows shown" in shown
-        assert "199" in shown and "201" not in shown
+        assert "199" in shown
+        assert "201" not in shown
     assert ">999<" in long.render("html")
     assert len(long.render("csv").splitlines()) == 1001
 

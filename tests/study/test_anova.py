@@ -269,3 +269,9 @@ def test_compared_fits_are_crosschecked_on_the_same_folds(family):
     for place, fit in enumerate(fits):
         own = fit.crosscheck(10, seed=3).frame.set_index("figure")["unseen"]
         assert table[name][place] == pytest.approx(own[figure])
+
+
+def test_a_power_is_not_chosen_where_it_would_fit_exactly():
+    table = {"x": [1.0, 2.0, 4.0], "y": [1.1, 2.3, 3.7]}
+    with pytest.raises(jn.CallError, match="too few degrees of freedom are left to choose a power"):
+        jn.fit(table, "y given x").box_cox()

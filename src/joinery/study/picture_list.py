@@ -63,10 +63,12 @@ PICTURES: dict[str, Picture] = {
         "check.residual_pictures", "residuals in the order of the rows", thinned="with remarkable"
     ),
     "leverage": Picture(
-        "rows.pictures", "rows far out, badly fitted, or both", thinned="with remarkable"
+        "check.row_pictures", "rows far out, badly fitted, or both", thinned="with remarkable"
     ),
     "influence": Picture(
-        "rows.pictures", "the rows that weigh most, and what they move", thinned="with remarkable"
+        "check.row_pictures",
+        "the rows that weigh most, and what they move",
+        thinned="with remarkable",
     ),
     "added_variable": Picture(
         "rows.pictures",

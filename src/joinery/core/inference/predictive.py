@@ -80,17 +80,19 @@ class NewRows:
             )
         return lower, upper
 
-    def holds(self, level: float, y: float) -> np.ndarray:
-        """Return whether each of the intervals that ``ends`` gives holds a response y (m,).
+    def holds(self, level: float, y: float | np.ndarray) -> np.ndarray:
+        """Return 1 where the interval that ``ends`` gives holds a response y, else 0: (m,).
 
-        It asks how much of each distribution lies below y, where the ends take a search."""
-        out = np.zeros(len(self.eta), dtype=bool)
+        NaN where there is no interval. It asks how much of each distribution lies below y, where
+        the ends take a search."""
+        out = np.full(len(self.eta), np.nan)
+        responses = np.broadcast_to(np.asarray(y, dtype=float), out.shape)
         tail = (1 - level) / 2
         for some, parts, m in self._alike():
             below = _averaged_below(parts, m)
-            at = under = below(np.full(len(some), y))
+            at = under = below(responses[some])
             if self.family.discrete:  # the upper end is the first whole number to reach its share
-                under = below(np.full(len(some), np.ceil(y) - 1))
+                under = below(np.ceil(responses[some]) - 1)
             out[some] = (at >= tail) & (under <= 1 - tail)
         return out
 

@@ -17,7 +17,7 @@ import matplotlib.dates
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure, SubFigure
-from matplotlib.ticker import ScalarFormatter
+from matplotlib.ticker import MaxNLocator, ScalarFormatter
 
 from joinery.show.files import write_whole
 from joinery.show.palette import INK, MIST, PAPER, RUST, SLATE
@@ -63,6 +63,7 @@ class Words:
     x: str
     y: str
     x_dates: bool = False  # whether the horizontal axis counts days since 1970
+    x_rows: bool = False  # whether it counts rows, so that its numbers are whole
     under: str = ""  # what stands under the picture, in full: an equation, what is held
 
 
@@ -81,6 +82,8 @@ def sheet(ax: Axes | None, words: Words) -> tuple[Figure, Axes]:
     ax.set_ylabel(words.y, color=INK, fontsize=10)
     if words.x_dates:
         date_axis(ax)
+    if words.x_rows:
+        ax.xaxis.set_major_locator(MaxNLocator(nbins="auto", steps=[1, 2, 5, 10], integer=True))
     return figure, ax
 
 
@@ -202,17 +205,23 @@ def bins_of(values: np.ndarray, most: int) -> list[float]:
 
 
 class Separated(ScalarFormatter):
-    """Numbers along an axis, thousands separated from 10,000 on; years stay as they are."""
+    """Numbers along an axis, thousands separated where some have five digits; years stay."""
 
     def __init__(self) -> None:
         super().__init__(useOffset=False)
         self.set_powerlimits((-5, 13))
+        self._long = False  # whether some number has five digits
+
+    def set_locs(self, locs: Any) -> None:
+        """Learn where the numbers stand."""
+        self._long = any(abs(place) >= 10_000 for place in locs)
+        super().set_locs(locs)
 
     def __call__(self, x: float, pos: int | None = None) -> str:
         """One of them as text."""
         full, point, rest = super().__call__(x, pos).partition(".")
         digits = full.lstrip("-−")
-        if len(digits) > 4 and digits.isdecimal():
+        if self._long and len(digits) > 3 and digits.isdecimal():
             full = full.removesuffix(digits) + f"{int(digits):,}"
         return full + point + rest
 

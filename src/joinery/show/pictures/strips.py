@@ -10,15 +10,18 @@ from typing import Any
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.patches import Rectangle
+from matplotlib.patheffects import withStroke
 
 from joinery.show.numbers import figure as number
-from joinery.show.palette import AMBER, DARK_AMBER, INK, MIST, RUST, SLATE, TEAL
+from joinery.show.palette import AMBER, DARK_AMBER, INK, MIST, PAPER, RUST, SLATE, TEAL
 from joinery.show.pictures.canvas import dress, paper
-from joinery.show.pictures.layout import END, fold
+from joinery.show.pictures.layout import END, brief, fold, outermost
 
 STRIP = 1.02  # inches
 MOST_BARS = 5  # more would touch one another in a strip
-ROOM_FOR_NAME = 1.5  # how much longer than the longest bar its axis is
+NAME_ROOM = 22  # letters of a bar's name
+LETTER = 0.06  # inches of a letter beside a bar
+LEAST_BAR = 0.3  # share of the width that the longest bar keeps
 MARKS = {
     "serious": ("■", RUST),
     "caution": ("▲", DARK_AMBER),
@@ -116,6 +119,12 @@ def _made_small(ax: Axes) -> None:
             target.set_sizes([min(float(s), 40.0) * 0.3 for s in sizes])
 
 
+def _left_beside(ax: Axes, label: str) -> float:
+    """Return the share of the axes' width that a label beside a bar leaves to it."""
+    wide = ax.get_position().width * outermost(ax.figure).get_figwidth()
+    return max(1 - (len(label) + 1) * LETTER / wide, LEAST_BAR)
+
+
 def bars(ax: Axes, sizes: Sequence[tuple[str, float]], limit: float) -> None:
     """A bar for each of the five largest, with its name, against a limit."""
     dress(ax)
@@ -123,13 +132,15 @@ def bars(ax: Axes, sizes: Sequence[tuple[str, float]], limit: float) -> None:
     shown = sorted(sizes, key=lambda item: -item[1])[:MOST_BARS][::-1]
     most = 3 * limit  # longer bars are cut there; their figure stands beside them
     lengths = [min(size, most) for _, size in shown]
+    labels = [f"{brief(name, NAME_ROOM)}  {number(size, 3)}" for name, size in shown]
     colors = [RUST if size > limit else AMBER for _, size in shown]
     ax.barh(range(len(shown)), lengths, color=colors, height=0.55)
-    ax.set_xlim(0, max(limit * 1.25, max(lengths, default=1.0) * ROOM_FOR_NAME))
+    ends = [length / _left_beside(ax, label) for length, label in zip(lengths, labels, strict=True)]
+    ax.set_xlim(0, max(limit * 1.25, *ends, 0.0))
     ax.set_ylim(-0.7, max(len(shown), 3) - 0.3)
     ax.axvline(limit, color=RUST, linewidth=1, linestyle=(0, (5, 3)))
-    for place, (name, size) in enumerate(shown):
-        words = f"{name}  {number(size, 3)}"
+    for place, words in enumerate(labels):
         at = (lengths[place], place)
         beside: dict[str, Any] = {"textcoords": "offset points", "fontsize": 7, "color": INK}
+        beside["path_effects"] = [withStroke(linewidth=2, foreground=PAPER)]
         ax.annotate(words, at, (4, 0), va="center", **beside)

@@ -11,7 +11,7 @@ from joinery.core.inference.correlation import deviation, pearson
 from joinery.core.inference.smooth import Smooth, smooth
 from joinery.core.numeric import distributions as tails
 from joinery.data.columns import level_text
-from joinery.show.numbers import count, figure, p_phrase
+from joinery.show.numbers import count, figure, p_phrase, short_of
 from joinery.show.numbers import value as shown
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide, zero
@@ -201,20 +201,17 @@ def _typical_miss(x: np.ndarray, size: np.ndarray, leverage: np.ndarray) -> Smoo
 def histogram(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """The distribution of the standardized residuals beside the normal curve."""
+    """The distribution of the residuals that are to be normal beside the normal curve."""
     from joinery.show.pictures.fit import histogram
 
     _refuse_nothing(fit)
-    z = per_row(fit).influence.standardized
+    z, name, kind = _to_be_normal(fit)
     sound = np.flatnonzero(np.isfinite(z))
     z = z[sound]
     flags = placed(flags_of(fit, label_rows), sound)
     across = np.linspace(min(-3.5, float(z.min())), max(3.5, float(z.max())), 200)
     height = np.exp(-(across**2) / 2) / np.sqrt(2 * np.pi)
-    finding = found_by(fit, "normality")
-    caption = Words(
-        "What shape do the residuals have?", finding, "standardized residual", "density"
-    )
+    caption = Words("What shape do the residuals have?", found_by(fit, kind), name, "density")
     return histogram(z, (across, height), flags, worded(caption, words), ax)
 
 
@@ -237,7 +234,9 @@ def sequence(
     else:
         label = "row, in the table's own order"
     finding = found_by(fit, "durbin-watson") or "neighbours should not resemble one another"
-    caption = Words("Do neighbouring rows resemble one another?", finding, label, figures.kind)
+    caption = Words(
+        "Do neighbouring rows resemble one another?", finding, label, figures.kind, x_rows=True
+    )
     flags = placed(flags_of(fit, label_rows), order)
     curve = smoothed(fit, order, x, y, span=0.3)
     return cloud(
@@ -262,7 +261,7 @@ def observed_fitted(
     if len(x) > 2 and np.ptp(x) > 0 and np.ptp(y) > 0 and unthinned(fit) is fit:
         finding += (
             "; correlation of observed with fitted "
-            f"{figure(float(pearson(np.column_stack([x, y]))[1].r[0]), 3)}"
+            f"{short_of(float(pearson(np.column_stack([x, y]))[1].r[0]), 1, 3)}"
         )
     caption = Words(
         "How close are fitted and observed values?", finding, f"fitted {name}", f"observed {name}"
@@ -300,27 +299,31 @@ def quantiles(
     from joinery.show.pictures.fit import quantiles
 
     _refuse_nothing(fit)
-    figures = per_row(fit)
-    by_quantile = figures.kind == "quantile residual"
-    if by_quantile:
-        values = figures.drawn
-    else:
-        values = figures.influence.standardized
+    values, name, kind = _to_be_normal(fit)
     sound = np.flatnonzero(np.isfinite(values))
     order = sound[np.argsort(values[sound], kind="stable")]
     n = len(order)
     expected = tails.normal_quantile((np.arange(1, n + 1) - 0.375) / (n + 0.25))
     band = _chance_band(fit, sound)
-    finding = found_by(fit, "family" if by_quantile else "normality")
-    finding = finding or "points inside the band are where chance puts 95 % of each"
+    finding = found_by(fit, kind) or "points inside the band are where chance puts 95 % of each"
     flags = placed(flags_of(fit, label_rows), order)
     caption = Words(
         "Are the residuals normal?",
         finding,
         "quantile expected of a normal sample",
-        f"{'quantile' if by_quantile else 'standardized'} residual, sorted",
+        f"{name}, sorted",
     )
     return quantiles(expected, values[order], band, flags, worded(caption, words), ax, order)
+
+
+def _to_be_normal(fit: Fitted) -> tuple[np.ndarray, str, str]:
+    """Return the residuals that are normal of a model that is right, their name, and their check.
+
+    Of a family with a law these are quantile residuals (Dunn & Smyth 1996)."""
+    figures = per_row(fit)
+    if figures.kind == "quantile residual":
+        return figures.drawn, figures.kind, "family"
+    return figures.influence.standardized, "standardized residual", "normality"
 
 
 def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

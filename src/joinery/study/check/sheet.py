@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 from joinery.show.numbers import count
 from joinery.study.check import residual_pictures
+from joinery.study.check import row_pictures as influence_pictures
 from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.check.overlap import HIGH_INFLATION, inflations
+from joinery.study.check.row_pictures import heaviest
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted
-from joinery.study.rows import pictures as influence_pictures
 from joinery.study.rows.digest import limits
-from joinery.study.rows.pictures import heaviest
 from joinery.study.thinned import thinned
 from joinery.study.verdicts import ALLOWED, GRAVE, NOT_JUDGED, SLIGHT, worst
 from joinery.support.errors import CallError

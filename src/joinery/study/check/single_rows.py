@@ -121,6 +121,11 @@ class Move:
     p: float  # the chance that any row of this design moves any coefficient as far
     turns: bool  # whether its sign or the verdict of its interval changes
 
+    @property
+    def decides(self) -> bool:
+        """Return True if it is more than chance brings, and changes what may be concluded."""
+        return self.p < SINGLE_ROWS / 4 and (self.turns or abs(self.size) > 2)
+
 
 @once
 def largest_move(fit: Fitted) -> Move | None:
@@ -164,26 +169,40 @@ def _chance(fit: Fitted, size: float) -> float:
     return min(float(chances.sum() + others * chances[int(np.argmin(h))]), 1.0)
 
 
+def move_found(fit: Fitted) -> str:
+    """Return what one row does to a coefficient, where that is more than chance; else nothing."""
+    move = largest_move(fit)
+    if move is None or not move.decides:
+        return ""
+    return _in_words(fit, move)
+
+
+def _in_words(fit: Fitted, move: Move) -> str:
+    label = labels_of(fit, [move.place])[0]
+    size, name = figure(abs(move.size), 2), fit.words(move.term)
+    words = f"row {label} moves {name} by {size} standard errors"
+    if move.turns:
+        words += ", which turns its sign or what its interval says"
+    return words
+
+
 def _largest_move(fit: Fitted) -> Iterator[Line]:
     move = largest_move(fit)
     if move is None:
         return
     label = labels_of(fit, [move.place])[0]
     verdict = NO_SIGN
-    if move.p < SINGLE_ROWS / 4 and (move.turns or abs(move.size) > 2):
+    if move.decides:
         verdict = CAUTION
     name = fit.words(move.term)
     without = say.change(leave_out=[str(label)])
-    words = f"row {label} moves {name} by {figure(abs(move.size), 2)} standard errors"
-    if move.turns:
-        words += ", which turns its sign or what its interval says"
     yield Line(
         "largest move",
         "influence",
         DECIDES,
         f"largest move of a coefficient by one row, in its standard errors: {name} by row {label}",
         Test(move.size, move.p),
-        finding=words,
+        finding=_in_words(fit, move),
         verdict=verdict,
         advise=lambda: f"look at row {label}; compare with the fit without it: {without}",
         tested=False,

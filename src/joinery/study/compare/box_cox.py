@@ -34,6 +34,7 @@ LADDER = {
     2.0: "{}^2",
 }
 NAMES = dict(zip(LADDER, ("1/y²", "1/y", "1/√y", "log y", "√y", "y", "y²"), strict=True))
+LEAST_DF = 2  # residual degrees of freedom
 FINER = 6  # grids of twenty steps one inside the other: ends to a millionth of a step
 PLAINEST = (1.0, 0.0, 0.5, -1.0, 2.0, -0.5, -2.0)  # which is offered where several lie inside
 
@@ -86,6 +87,8 @@ def _logs(fit: Fitted) -> np.ndarray:
         )
     if fit.solution.perfect or not fit.residual_df:
         raise CallError("the fit is perfect, so that every power of the response fits alike")
+    if fit.residual_df < LEAST_DF:  # a power takes one, and then fits exactly
+        raise CallError("too few degrees of freedom are left to choose a power of the response")
     if not fit.solution.spans_constant or column not in table.names:
         raise CallError(
             "powers of the response need a model with a constant, and a response made of one column"

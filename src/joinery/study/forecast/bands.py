@@ -163,7 +163,30 @@ def new_row_holds(
     new = _new_rows(fit, eta, error, trials_of(fit, context), own_variance(fit, context, len(X)))
     if new is None:
         return np.zeros(len(X), dtype=bool)
-    return new.holds(level, y)
+    return np.asarray(new.holds(level, y) == 1)
+
+
+def mean_and_inside(
+    fit: Fitted, context: Context, X: np.ndarray, level: float, y: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return the mean of rows X, and 1 where their new-row interval holds a response y, each (m,).
+
+    0 where it does not, NaN where there is no interval. Responses of a total are counts."""
+    rounding = 1e-9 * float(np.max(np.abs(y), initial=0.0))
+    if fit.estimate.linear:
+        b = bands(fit, context, X, level)
+        inside = (y >= b.new_lower - rounding) & (y <= b.new_upper + rounding)
+        return b.fitted, np.where(np.isfinite(b.new_lower), inside, np.nan)
+    eta, _ = Counted(fit).predictor(context, X)
+    error, _ = mean_errors(fit, X)
+    trials = trials_of(fit, context)
+    with np.errstate(all="ignore"):
+        mean = fit.link.mu(eta) * (1.0 if trials is None else trials)
+    new = _new_rows(fit, eta, error, trials, own_variance(fit, context, len(X)))
+    if new is None:
+        return mean, np.full(len(X), np.nan)
+    whole = np.round(y)  # a share times its total is a count but for rounding
+    return mean, new.holds(level, np.where(np.abs(y - whole) <= rounding, whole, y))
 
 
 def _as_rates(

@@ -59,7 +59,7 @@ def forecast(
         )
     if observed is not None:
         finding += "".join(f"; {words}" for words in judgement(dict(table.columns), fit.level)[-1:])
-    caption = Words(f"What {name} is to be expected?", finding, name, "")
+    caption = Words(f"What values of {name} are to be expected?", finding, name, "")
     rows = Ahead(
         labels=_row_names(fit, frame, new),
         fitted=frame["fitted"].to_numpy(float),

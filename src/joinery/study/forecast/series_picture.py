@@ -58,7 +58,7 @@ def series(
     finding = "points: observed; amber: fitted"
     if unthinned(fit) is fit:
         e = figures.observed[order] - figures.fitted[order]
-        finding += f", {figure(float(np.sqrt(np.mean(e**2))), 3)} off"
+        finding += f", typical miss {figure(float(np.sqrt(np.mean(e**2))), 3)}"
     line = x, figures.fitted[order]
     if len(x) > DENSE:
         several = -(-len(x) // STRETCHES)
@@ -69,9 +69,10 @@ def series(
             f"; after them {count(len(ahead.x), 'forecast')} with {level_words(fit.level)} "
             "intervals for the mean and for a new row"
         )
-    caption = Words(
-        f"How does {name} go in order, and what comes?", finding, named, name, x_dates=dated
-    )
+    title = f"How does {name} run?"
+    if ahead is not None:
+        title = f"How does {name} run, and what comes next?"
+    caption = Words(title, finding, named, name, x_dates=dated, x_rows=not dated)
     if ahead is None:
         band = None
     else:

@@ -13,6 +13,7 @@ from joinery.data.columns import level_text
 from joinery.data.records import Records, records
 from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.factors import CategoryFactor
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import names_in
 from joinery.show.numbers import short_of, value
 from joinery.show.pictures.canvas import Words
@@ -161,6 +162,16 @@ def _with_exposure(fit: Fitted, held: Held) -> Held:
     if not columns:
         return held
     return Held(held.table.assigned(columns), at)
+
+
+def exposure_drawn(fit: Fitted, name: str, hold: Mapping[str, Any] | None) -> float:
+    """Return the exposure at which the curve of a count is drawn; 1 of other responses."""
+    total = fit.response.total
+    if fit.response.kind != "per" or total is None:
+        return 1.0
+    x = np.array([fit.design.seen[name][0]])
+    held = _with_exposure(fit, hold_rest(fit, _table(fit, name, x), hold))
+    return float(evaluate(total, fit.design.context(held.table, np.arange(1)))[0])
 
 
 def _curve(fit: Fitted, name: str, held: Held, seen: tuple[float, float] | None = None) -> Curve:

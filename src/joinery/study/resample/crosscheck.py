@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import partial
 
@@ -18,7 +19,7 @@ from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table
 from joinery.study.fitted import CHOSEN, Fitted, Options, fitted_rows, response_rows, rows_at_hand
-from joinery.study.forecast.bands import Bands, bands
+from joinery.study.forecast.bands import mean_and_inside
 from joinery.study.resample.scores import (
     Forecasts,
     Observed,
@@ -186,7 +187,9 @@ def _forecasts(fit: Fitted, part: _Part) -> Partition[tuple[Forecasts, Observed]
     rows = used.rows
 
     def of_block(block: RowBlock) -> tuple[Forecasts, Observed]:
-        return _of_rows(fit, part.fit, table, rows, *part.of_rows(block.span)), _observed(block)
+        observed = _observed(block)
+        place, times = part.of_rows(block.span)
+        return _of_rows(fit, part.fit, table, rows, place, times, observed), observed
 
     if part.place is None:
         here = rows
@@ -214,7 +217,7 @@ def _left_one_out(fit: Fitted, scale: Scale) -> Iterator[Scored]:
         with np.errstate(all="ignore"):
             fitted = figures.observed - np.where(h < 1, figures.residual / (1 - h), np.nan)
         nothing = np.full(len(h), np.nan)
-        f = Forecasts(np.arange(len(h)), figures.times, fitted, nothing, nothing)
+        f = Forecasts(np.arange(len(h)), figures.times, fitted, nothing)
         known = np.isfinite(t)
         inside = known & (np.abs(t) <= limit)
         sums = sums_of(fit, f, _observed(block), scale)
@@ -231,37 +234,32 @@ def _of_rows(
     rows: Rows,
     place: np.ndarray,
     times: np.ndarray,
+    observed: Observed,
 ) -> Forecasts:
-    """Some rows of a table as a fit forecasts them, shares of totals as shares."""
-    nothing = np.full(len(place), np.nan)
+    """Return some rows of a table as a fit forecasts them, shares of totals as shares."""
+    responses = observed.y
+    if fit.response.kind == "of":
+        responses = observed.y * observed.trials
 
-    def forecast(place: np.ndarray) -> Bands:
-        context = part.design.context(table, positions_at(rows, place))
+    def forecast(some: slice) -> tuple[np.ndarray, np.ndarray]:
+        context = part.design.context(table, positions_at(rows, place[some]))
         X = part.design.matrix(context)
-        X[part.solution.broken(X).any(axis=1)] = (
-            np.nan
-        )  # the fit without them says nothing of such rows
-        return bands(part, context, X, fit.level)
+        # the fit without them says nothing of rows that break its dependences
+        X[part.solution.broken(X).any(axis=1)] = np.nan
+        return mean_and_inside(part, context, X, fit.level, responses[some])
 
-    fitted, lower, upper = nothing.copy(), nothing.copy(), nothing.copy()
     try:
-        forecasts = forecast(place)
-        fitted, lower, upper = forecasts.fitted, forecasts.new_lower, forecasts.new_upper
+        fitted, inside = forecast(slice(None))
     except NewRowError:  # a level that only these rows have: forecast the others one by one
-        for i, row in enumerate(place):
-            try:
-                forecasts = forecast(np.array([row]))
-            except JoineryError:
-                continue
-            fitted[i], lower[i], upper[i] = (
-                forecasts.fitted[0],
-                forecasts.new_lower[0],
-                forecasts.new_upper[0],
-            )
+        fitted, inside = np.full((2, len(place)), np.nan)
+        for i in range(len(place)):
+            one = slice(i, i + 1)
+            with suppress(JoineryError):
+                fitted[one], inside[one] = forecast(one)
     if fit.response.kind == "of" and fit.response.total is not None:
         context = part.design.context(table, positions_at(rows, place))
         fitted = fitted / evaluate(fit.response.total, context)
-    return Forecasts(place, times, fitted, lower, upper)
+    return Forecasts(place, times, fitted, inside)
 
 
 @dataclass(frozen=True)

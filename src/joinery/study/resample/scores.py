@@ -31,8 +31,7 @@ class Forecasts:
     place: np.ndarray  # among the fitted rows
     times: np.ndarray  # how many equal rows are meant
     fitted: np.ndarray
-    lower: np.ndarray
-    upper: np.ndarray
+    inside: np.ndarray  # 1 where the interval of a new row holds what came, NaN without one
 
 
 @dataclass(frozen=True)
@@ -103,11 +102,7 @@ def sums_of(fit: Fitted, f: Forecasts, observed: Observed, scale: Scale) -> Sums
     a, e, shares = j.evidence, j.error / scale.unit, fit.family.shares
     w = observed.weights[known] * j.times
     beyond = (j.y - observed.offset[known]) / scale.unit - scale.about
-    total: np.ndarray = j.y * j.trials if fit.response.kind == "of" else j.y
-    lower, upper = f.lower[known], f.upper[known]
-    rounding = 1e-9 * float(np.max(np.abs(total), initial=0.0))
-    bounded = np.isfinite(lower)
-    inside = bounded & (total >= lower - rounding) & (total <= upper + rounding)
+    bounded, inside = np.isfinite(f.inside[known]), f.inside[known] == 1
     return Sums(
         times=float(j.times.sum()),
         evidence=float(a.sum()),

@@ -13,8 +13,8 @@ from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 from joinery.study.held import held_note
 from joinery.study.read.coefficients import said_of_errors
-from joinery.study.read.line_picture import line
-from joinery.study.understand.inverse_question import question_of
+from joinery.study.read.line_picture import exposure_drawn, line
+from joinery.study.understand.inverse_question import Question, Reading, question_of
 from joinery.support.errors import CallError
 
 if TYPE_CHECKING:
@@ -77,11 +77,7 @@ def picture(
         raise CallError("say of= which predictor, and at= which response", argument="of")
     question = question_of(fit, of, hold, replicates, interval, level)
     readings = question.readings(at)
-    values = [
-        f"{question.shown(r.value)} [{question.shown(r.ends[0])}, {question.shown(r.ends[1])}]"
-        for r in readings
-        if np.isfinite(r.value)
-    ]
+    values = [_in_words(question, r) for r in readings if np.isfinite(r.value)]
     caption = {
         "title": f"Which {fit.words(of)} gives {question.what} {value(at)}?",
         "finding": " and ".join(values) or readings[0].note,
@@ -91,5 +87,14 @@ def picture(
         fit, label_rows=label_rows, words=caption | given, ax=ax, against=of, hold=question.hold
     )
     marks = [(r.value, r.stretches) for r in readings]
-    carried(figure.axes[0] if ax is None else ax, at, marks)
+    height = at * exposure_drawn(fit, of, question.hold)
+    carried(figure.axes[0] if ax is None else ax, height, marks)
     return figure
+
+
+def _in_words(question: Question, reading: Reading) -> str:
+    low, high = map(question.shown, reading.ends)
+    words = f"{question.shown(reading.value)} [{low}, {high}]"
+    if reading.note:
+        words += f": {reading.note}"
+    return words

@@ -17,7 +17,7 @@ from joinery.data.records import records
 from joinery.design.factors import CategoryFactor
 from joinery.design.levels import column_of_levels
 from joinery.notation.parse import read_sentence
-from joinery.notation.tree import Name, names_in
+from joinery.notation.tree import Name, names_in, spelled
 from joinery.show.appearance import Appearance
 from joinery.show.names import apart, headings
 from joinery.show.numbers import level_words
@@ -120,6 +120,13 @@ def _values(v: Any) -> list[Any]:
 
 def _categories(fit: Fitted, term: str) -> list[str]:
     """The columns of the categories that a term names."""
+    known = {
+        n.name: f for t in fit.design.terms for f in t.categories for n in names_in(f.expression)
+    }
+    if not known:
+        raise CallError("the model has no category, so there are no levels to give means of")
+    if term in known:  # a column's bare name, whatever its signs
+        term = spelled(term)
     factors = [f for t in read_sentence(f"y given {term}").terms for f in t.factors]
     made = made_categories(fit)
     wanted = list(
@@ -129,11 +136,6 @@ def _categories(fit: Fitted, term: str) -> list[str]:
             for name in ([str(f)] if str(f) in made else [n.name for n in names_in(f)])
         )
     )
-    known = {
-        n.name: f for t in fit.design.terms for f in t.categories for n in names_in(f.expression)
-    }
-    if not known:
-        raise CallError("the model has no category, so there are no levels to give means of")
     for name in wanted:
         if name in fit.design.seen and name not in known:
             raise CallError(

@@ -97,7 +97,8 @@ def simple_slopes(
     uncertain = [(r.start, r.stop) for r in result if r.slope_is == UNCERTAIN]
     finding, under = sentence(move, across, result, None), "; ".join(held_note(fit, curve.held))
     drawn = Across(grid, curve.combination.values, curve.lower, curve.upper, uncertain, seen)
-    caption = Words(title, finding, fit.words(across), name, across in fit.design.dates, under)
+    dated = across in fit.design.dates
+    caption = Words(title, finding, fit.words(across), name, x_dates=dated, under=under)
     return across_number(drawn, worded(caption, words), ax)
 
 
@@ -216,9 +217,8 @@ def coefficients(
     names = [every[place] for place in shown]
     frame = pd.DataFrame(bars[shown], columns=["lower", "estimate", "upper"])
     off = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
-    finding = (
-        f"{off} of {count(len(shown), 'interval')} leave out zero, at {level_words(fit.level)}"
-    )
+    several = count(len(shown), "interval")
+    finding = f"zero lies outside {off} of {several}, at {level_words(fit.level)}"
     unit = "standard deviations of the response for one of the term"
     if not fit.estimate.linear:
         unit = f"change of {fit.link.name} for one sd of the term"
@@ -275,7 +275,7 @@ def joint_region(
     finding = f"correlation {figure(r, 2)}; both at zero lies {where} the {level_words(level)} "
     finding += "region; dashed: the interval of each by itself"
     a, b = (fit.words(name) for name in chosen)
-    caption = Words("Which pairs of values go with the rows?", finding, a, b)
+    caption = Words("Which pairs of values agree with the rows?", finding, a, b)
     both = (float(middle[0]), float(middle[1]))
     return ellipse(both, edge, (ends[0], ends[1]), worded(caption, words), ax)
 
