@@ -174,3 +174,26 @@ def test_axes_and_tables_show_dates():
         texts = [axis.get_offset_text().get_text(), *(t.get_text() for t in axis.get_ticklabels())]
         assert any("2024" in t or "Jan" in t for t in texts), texts
     assert "2024-01-01 to 2024-01-30" in str(jn.look(DAYS).columns)
+
+
+@pytest.mark.parametrize(
+    ("texts", "stamps", "said"),
+    [
+        (["2024-03-01T22:00:00+02:00", "2024-03-02 01:30+02:00"], ["2024-03-01T22:00", "2024-03-02T01:30"], "own clock (+02:00)"),
+        (["2024-03-01T22:00Z", "2024-03-02T01:30Z"], ["2024-03-01T22:00", "2024-03-02T01:30"], "own clock (Z)"),
+        (["2024-03-30T22:00+01:00", "2024-03-31T22:00+02:00"], ["2024-03-30T21:00", "2024-03-31T20:00"], "universal time"),
+        (["2024-03-01T20:00-0530", "2024-03-01T20:00Z"], ["2024-03-02T01:30", "2024-03-01T20:00"], "universal time"),
+        (["31.03.2024 22:00 +02", "01.04.2024 22:00 +02"], ["2024-03-31T22:00", "2024-04-01T22:00"], "own clock (+02)"),
+    ],
+)  # fmt: skip
+def test_times_with_their_zone_are_read(texts, stamps, said):
+    reading = read_dates(texts)
+    assert reading.stamps.astype("datetime64[m]").astype(str).tolist() == stamps
+    assert said in reading.note
+
+
+@pytest.mark.parametrize("texts", [["2024-03-01T22:00+02:00", "2024-03-01T22:00"],
+                                   ["2024-03-01T22:00", "2024-03-01T22:00Z"],
+                                   ["2024-03-01+02:00", "2024-03-02+02:00"]])  # fmt: skip
+def test_a_zone_here_and_there_makes_no_dates(texts):
+    assert read_dates(texts) is None

@@ -13,7 +13,7 @@ import pandas as pd
 
 from joinery.data.marks import Marks
 from joinery.data.sources.cells import Cells
-from joinery.data.written_dates import date_text, in_days, read_dates
+from joinery.data.written_dates import UNIVERSAL, date_text, in_days, read_dates
 from joinery.data.written_numbers import Reading, read_numbers
 from joinery.notation.evaluate import Rows
 from joinery.notation.tree import number_text
@@ -415,7 +415,7 @@ def _from_date_objects(plain: Column, codes: np.ndarray, uniques: list[Any]) -> 
     zones = {getattr(u, "tzinfo", None) for u in uniques}
     note = None
     if len(zones) > 1:
-        note = "times of several time zones are read in universal time (UTC)"
+        note = UNIVERSAL
         uniques = [
             u.astimezone(datetime.UTC) if getattr(u, "tzinfo", None) is not None else u
             for u in uniques

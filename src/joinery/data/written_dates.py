@@ -16,6 +16,8 @@ from joinery.support import advice
 
 DATES = ("day first", "month first")
 _CLOCK = r"(?:[ T](\d{1,2}):(\d{2})(?::(\d{2})(?:\.(\d{1,9}))?)?)?"
+_ZONE = re.compile(r"(.*:\d{2}(?:\.\d+)?) ?(Z|[+-]\d{2}(?::?\d{2})?)")
+UNIVERSAL = "times of several time zones are read in universal time (UTC)"
 _ISO = re.compile(r"(\d{4})-(\d{1,2})-(\d{1,2})" + _CLOCK)
 _PARTS = re.compile(r"(\d{1,2})([./-])(\d{1,2})\2(\d{4})" + _CLOCK)
 _PER_DAY = {"D": 1, "h": 24, "m": 1440, "s": 86_400, "ms": 86_400_000, "us": 86_400_000_000}
@@ -45,6 +47,8 @@ def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | 
     bare = [t.strip() for t in texts]
     if not bare or not bare[0][:1].isdigit():
         return None
+    if _ZONE.fullmatch(bare[0]):
+        return _zoned(bare, order)
     iso = [_ISO.fullmatch(t) for t in bare]
     if all(iso):
         return _stamped([(m[1], m[2], m[3], *m.groups()[3:]) for m in iso if m])
@@ -66,6 +70,31 @@ def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | 
     else:
         note = f"dates are read with the {'day' if day_first else 'month'} first"
     return _stamped([(m[4], m[month], m[day], *m.groups()[4:]) for m in parts if m], note)
+
+
+def _zoned(texts: list[str], order: str | None) -> DateReading | None:
+    """Times that end in their time zone: by their own clock where it is one, else universal."""
+    apart = [_ZONE.fullmatch(t) for t in texts]
+    if not all(apart):
+        return None
+    reading = read_dates([m[1] for m in apart if m], order)
+    if reading is None or reading.stamps is None:
+        return reading
+    zones, stamps = [m[2] for m in apart if m], reading.stamps
+    note = f"times are those of their own clock ({zones[0]})"
+    if len(set(zones)) > 1:
+        ahead = np.array([_minutes_ahead(zone) for zone in zones])
+        note, stamps = UNIVERSAL, stamps - ahead.astype("timedelta64[m]")
+    return DateReading(stamps, "; ".join(filter(None, (reading.note, note))))
+
+
+def _minutes_ahead(zone: str) -> int:
+    """Return how many minutes a zone is ahead of universal time: 120 for +02:00, 0 for Z."""
+    if zone == "Z":
+        return 0
+    digits = zone[1:].replace(":", "")
+    minutes = 60 * int(digits[:2]) + int(digits[2:] or 0)
+    return -minutes if zone[0] == "-" else minutes
 
 
 def _stamped(parts: list[tuple[str | Any, ...]], note: str | None = None) -> DateReading | None:
