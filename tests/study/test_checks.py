@@ -569,3 +569,26 @@ def test_a_column_made_of_the_response_is_not_advised_as_a_predictor():
     checks = jn.fit(table, "y given x").checks().frame.set_index("check")
     line = checks.loc["euros added (F, Holm over 1 unused column)"]
     assert line["advice"].startswith("if it is computed from y, it is no predictor; else add it")
+
+
+@pytest.mark.parametrize(("label", "said"), [("own", True), ("shared", False)])
+def test_rows_that_are_there_twice_are_told_by_their_labels(label, said):
+    rng = np.random.default_rng(2)
+    table = pd.DataFrame({"who": [f"R{i}" for i in range(40)], "x": rng.integers(0, 3, 40)})
+    table["y"] = table["x"] + rng.integers(0, 3, 40)
+    if label == "shared":
+        table["who"] = [f"R{i // 2}" for i in range(40)]
+    table = pd.concat([table, table.iloc[5:8]], ignore_index=True)
+    page = " ".join(str(jn.fit(table, "y given x")).split())
+    assert ("3 rows repeat an earlier row exactly (40, 41, 42)" in page) == said
+
+
+def test_rows_with_the_labels_of_others_are_not_advised_to_be_left_out_by_them():
+    rng = np.random.default_rng(2)
+    table = pd.DataFrame({"who": [f"R{i}" for i in range(40)], "x": rng.normal(size=40)})
+    table["y"] = table["x"] + rng.normal(size=40)
+    table = pd.concat([table, table.iloc[5:8]], ignore_index=True)
+    for id, advice in ((None, "leave_out=['40', '41', '42']"), ("who", "out of the table")):
+        checks = jn.fit(table, "y given x", id=id).checks().frame
+        (line,) = checks.loc[checks["check"].str.contains("repeat"), "advice"]
+        assert advice in line.replace('"', "'")

@@ -30,6 +30,7 @@ from joinery.support.limits import CHECKED_ROWS
 DATA = "Are the data what they seem?"
 FACT_COLUMNS = 100  # of a model whose cells are looked at
 MANY_CELLS = 50_000  # of which the ends are looked at before they are sorted
+LEAST_LABELS = 10  # rows that a column of labels tells apart
 IMPROBABLE = 0.01  # equal rows that chance would make, below which they are none of its making
 COMPARED_DIGITS = 12  # of numbers that are compared: those beyond are left by arithmetic
 MANY_LOST = 0.2  # share of the rows left out for empty cells that is told
@@ -127,16 +128,26 @@ def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
     kinds = ("number", "yes/no", "category", "date")
     names = [name for name, column in usable_columns(table) if column.kind in kinds]
     again = np.setdiff1d(repeated_rows(table, EVERY_ROW, names), used.out)
-    if len(again) and _improbable(table, names, used):
+    if len(again) and (_improbable(table, names, used) or _one_label_each(table, names, again)):
         labels = listed(table.labels(again), 4, of=len(again))
         words = (
             f"{count(len(again), 'row repeats', 'rows repeat')} an earlier row exactly ({labels})"
         )
         keep = say.change(leave_out=[str(label) for label in table.labels(again[:MOST_NAMED])])
         advice = f"if they came in twice, leave them out: {keep}"
-        if len(again) > MOST_NAMED:
+        shared = len(table.positions([str(v) for v in table.labels(again)])) > len(again)
+        if shared or len(again) > MOST_NAMED:
             advice = "if they came in twice, take them out of the table"
         yield _line("rows twice", words, advice=advice)
+
+
+def _one_label_each(table: Records, names: list[str], again: np.ndarray) -> bool:
+    """Return True if some column of text tells every row apart but for those that repeat."""
+    others = np.setdiff1d(np.arange(len(table)), again)
+    texts = (column for column in map(table.column, names) if column.kind == "category")
+    return len(others) >= LEAST_LABELS and any(
+        len(np.unique(column.codes(others))) == len(others) for column in texts
+    )
 
 
 def _improbable(table: Records, names: list[str], used: UsedRows) -> bool:
