@@ -66,7 +66,7 @@ PANELS = START, FIT, CHECK, MEND, UNDERSTAND, FORECAST, REHEARSE = (
 
 
 def data_of(data: str, given: dict[str, Any], like: Any = None) -> Any:
-    """The table named on the command line.
+    """Return the table named on the command line.
 
     ``given`` holds what was settled about how its file is written; ``like`` is how the table of a
     fit was read, where these are new rows.
@@ -104,7 +104,8 @@ def tell_notes(notes: Iterable[str]) -> None:
 
 
 def fit_of(model: str | None, *, page: bool = False, **given: Any) -> Fit:
-    """The fit that a command works on: made from data and a model, or loaded from a saved one.
+    """Return the fit that a command works on: made from data and a model, or loaded from a saved
+    one.
 
     What was noted while the table was read is told, but what a ``page`` says itself.
     """
@@ -134,7 +135,7 @@ def _fit_of(model: str | None, page: bool, **given: Any) -> Fit:
 
 
 def _loaded(path: str, given: Mapping[str, Any]) -> Fit:
-    """A saved fit, at another level or with other words where these are given."""
+    """Return a saved fit, at another level or with other words where these are given."""
     from joinery.model.fit import load
     from joinery.model.result import Fit
     from joinery.study.fitted import checked_level
@@ -174,7 +175,7 @@ def _typed(model: str | None, given: Mapping[str, Any]) -> advice.Typed:
 
 
 def given_options(model: str | None = None, **given: Any) -> tuple[Any, dict[str, Any]]:
-    """The table named on the command line and the options of ``fit``."""
+    """Return the table named on the command line and the options of ``fit``."""
     advice.speak_to_shell(_typed(model, given))
     options = {name: given[name] for name in o.FIT if name not in o.NOT_OF_FIT}
     options["level"] = 0.95 if options["level"] is None else options["level"]
@@ -227,7 +228,7 @@ def streams(origin: Origin | None, output: str) -> bool:
 
 
 def folder_of(path: str | Path) -> Path:
-    """A folder to write into, made where it is not there."""
+    """Return a folder to write into, made where it is not there."""
     Path(path).mkdir(parents=True, exist_ok=True)
     return Path(path)
 

@@ -141,7 +141,7 @@ def _hand_over(mended: Fit, forecast: Table, files: _Files) -> None:
 
 
 def _short(table: Table) -> Table:
-    """A comparison without the coefficients."""
+    """Return a comparison without the coefficients."""
     chosen = (
         "fit",
         "sentence",
@@ -159,7 +159,7 @@ def _short(table: Table) -> Table:
 
 
 def _remarkable(fit: Fit) -> Table:
-    """The rows table cut to the remarkable rows of a fit."""
+    """Return the rows table cut to the remarkable rows of a fit."""
     rows = fit.rows().frame
     rows = rows[(rows["reason"] != "") & (rows["verdict"] != "")]
     chosen = (

@@ -88,7 +88,7 @@ def report(
 
 
 def _beside(rows: Any, table: Table) -> Table:
-    """The new table's own columns, in their order, with the forecasts after them."""
+    """Return the new table's own columns, in their order, with the forecasts after them."""
     from dataclasses import replace
 
     given = {name: rows.frame[name].tolist() for name in rows.names}

@@ -105,7 +105,7 @@ def fit_each(
 
 
 def _each(by: list[str] | None, given: dict[str, Any]) -> FitSet:
-    """The set of fits that the command works on: made, or loaded."""
+    """Return the set of fits that the command works on: made, or loaded."""
     from joinery.model.fit import load
     from joinery.model.fit_each import FitSet
     from joinery.model.fit_each import fit_each as fit_groups
@@ -172,7 +172,7 @@ def _print_page(fitted: Fit, given: dict[str, Any], full: bool) -> None:
 
 
 def _page_in(form: str, fitted: Fit, digits: int | None, full: bool) -> str:
-    """The page as one text, with --full every table and, in HTML, pictures."""
+    """Return the page as one text, with --full every table and, in HTML, pictures."""
     from joinery.hand_over.short_page import short_page
     from joinery.show import short_page as page
 
@@ -184,7 +184,7 @@ def _page_in(form: str, fitted: Fit, digits: int | None, full: bool) -> str:
 
 
 def _tables(fitted: Fit) -> list[Table]:
-    """Every table of a fit, in the order of the work."""
+    """Return every table of a fit, in the order of the work."""
     kept = fitted._fitted.origin is not None
     if fitted._fitted.estimate.linear:
         linear = [fitted.term_correlations()]

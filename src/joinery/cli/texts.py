@@ -64,7 +64,7 @@ BEGINNINGS = {
 
 
 def changed(fit: Fit, text: str) -> Fit:
-    """The fit with changes made to it, several separated by semicolons.
+    """Return the fit with changes made to it, several separated by semicolons.
 
     ``leave out H058, H031`` · ``put back H058`` · ``add TERM`` · ``drop TERM`` · a new response as
     a sentence writes it: ``log(honey_kg)``.

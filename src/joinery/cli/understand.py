@@ -58,7 +58,7 @@ def values_in(text: str | None) -> list[Any] | None:
 
 
 def settings_in(texts: Sequence[str] | None) -> dict[str, Any] | None:
-    """Values by column, several of one column from several texts."""
+    """Return values by column, several of one column from several texts."""
     from joinery.notation.parse import read_assignments
 
     out: dict[str, list[Any]] = {}
@@ -69,7 +69,7 @@ def settings_in(texts: Sequence[str] | None) -> dict[str, Any] | None:
 
 
 def held_in(text: str | None) -> dict[str, Any] | None:
-    """Columns held at values."""
+    """Return columns held at values."""
     from joinery.notation.parse import read_assignments
 
     if text is None:
@@ -168,7 +168,7 @@ def slope_regions(
 
 
 def _saved_term(given: dict[str, Any], term: str | None) -> tuple[str, dict[str, Any]]:
-    """The term and the rest: with a saved fit it stands where the sentence would."""
+    """Return the term and the rest: with a saved fit it stands where the sentence would."""
     if term is None and is_saved(given["data"]):
         return str(given["model"]), given | {"model": None}
     if term is None:

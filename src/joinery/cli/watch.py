@@ -131,7 +131,7 @@ def _state(path: Path) -> tuple[int, int, int] | None:
 
 
 def _settled(path: Path) -> tuple[int, int, int] | None:
-    """The state of a file once it stays as it is for a moment; None while it is away."""
+    """Return the state of a file once it stays as it is for a moment; None while it is away."""
     before = _state(path)
     for _ in range(QUIET_TRIES):
         time.sleep(QUIET_FOR)

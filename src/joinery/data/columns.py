@@ -85,7 +85,7 @@ class Column:
         return self.kind == "date"
 
     def numbers(self, rows: Rows) -> np.ndarray:
-        """Values as float64, NaN where missing. Raises UnusableColumnError for text."""
+        """Return values as float64, NaN where missing. Raises UnusableColumnError for text."""
         if self.kind in ("number", "date"):
             assert self.values is not None
             return np.asarray(self.values[rows], dtype=np.float64)
@@ -143,7 +143,7 @@ class Column:
         return np.flatnonzero(np.concatenate(collected))
 
     def texts(self, rows: Rows) -> np.ndarray:
-        """Values as text, None where missing."""
+        """Return values as text, None where missing."""
         if self.large_whole is not None:
             return self.large_whole[rows].astype(str).astype(object)
         if self.coded is None:
@@ -155,7 +155,7 @@ class Column:
         return np.asarray(names[self.coded[rows]])
 
     def codes(self, rows: Rows) -> np.ndarray:
-        """A whole number for each distinct value, in the order of ``all_levels``.
+        """Return a whole number for each distinct value, in the order of ``all_levels``.
 
         −1 where missing.
         """
@@ -232,7 +232,8 @@ class Column:
         return self.sweep_result.sound
 
     def from_text(self, text: str) -> float:
-        """A date written as text, as this column's days. Raises UnusableColumnError for another."""
+        """Return a date written as text, as this column's days. Raises UnusableColumnError for
+        another."""
         reading = read_dates([text])
         if reading is None or reading.stamps is None:
             raise UnusableColumnError(
@@ -265,7 +266,8 @@ class Column:
 
 
 def _coded(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """A whole number for each of the different numbers in order, −1 where missing; and these."""
+    """Return a whole number for each of the different numbers in order, −1 where missing; and
+    these."""
     present = ~np.isnan(numbers)
     distinct, inverse = np.unique(numbers[present], return_inverse=True)
     codes = np.full(len(numbers), -1, dtype=np.int64)
@@ -285,14 +287,14 @@ def swept(numbers: Iterable[np.ndarray]) -> Swept:
 
 
 def _stretches(values: Values) -> Iterator[np.ndarray]:
-    """All cells, at once where they are held."""
+    """Yield all cells, at once where they are held."""
     if isinstance(values, Cells):
         return values.stretches()
     return iter((values,))
 
 
 def column_name(label: Any) -> str:
-    """A column label as the sentence can name it.
+    """Return a column label as the sentence can name it.
 
     The levels of a many-storied header are joined by a dot.
     """
@@ -315,7 +317,7 @@ def exact_level(level: Any) -> Any:
 
 
 def level_text(level: Any) -> str:
-    """A level as people see it: 2021 rather than 2021.0."""
+    """Return a level as people see it: 2021 rather than 2021.0."""
     if isinstance(level, (bool, np.bool_)):
         return str(bool(level))
     if beyond_doubles(level):
@@ -369,14 +371,15 @@ def understand(
 
 
 def _from_arrow(series: pd.Series) -> pd.Series:
-    """A column of Arrow's own types as one of pandas': its dates, durations, texts and objects."""
+    """Return a column of Arrow's own types as one of pandas': its dates, durations, texts and
+    objects."""
     import pyarrow as pa
 
     return pa.chunked_array(pa.array(series.array)).to_pandas(date_as_object=False)
 
 
 def _from_categorical(plain: Column, series: pd.Series) -> Column:
-    """A category in its own order; levels that read the same once trimmed are one, said."""
+    """Return a category in its own order; levels that read the same once trimmed are one, said."""
     given = series.cat.categories.tolist()
     codes = series.cat.codes.to_numpy(np.int64)
     texts = [level_text(level) for level in given]
@@ -539,7 +542,7 @@ def _stray_cells(texts: Sequence[str], reading: Reading) -> str:
 
 
 def alike_but_for_case(levels: Sequence[str]) -> tuple[str, ...]:
-    """A remark on levels that differ by capital letters or by spaces within alone."""
+    """Return a remark on levels that differ by capital letters or by spaces within alone."""
     pairs = [" and ".join(map(repr, group)) for group in alike_levels(levels)]
     if not pairs:
         return ()
@@ -547,7 +550,7 @@ def alike_but_for_case(levels: Sequence[str]) -> tuple[str, ...]:
 
 
 def alike_levels(levels: Sequence[str]) -> list[list[str]]:
-    """The levels that differ by capital letters or by spaces within alone, in groups."""
+    """Return the levels that differ by capital letters or by spaces within alone, in groups."""
     alike: dict[str, list[str]] = {}
     for level in levels:
         alike.setdefault(" ".join(level.casefold().split()), []).append(level)
@@ -555,7 +558,8 @@ def alike_levels(levels: Sequence[str]) -> list[list[str]]:
 
 
 def _in_order(texts: list[str]) -> tuple[np.ndarray, tuple[str, ...]]:
-    """Each text's place, and the texts in order: numeric when all are, else by code point."""
+    """Return each text's place, and the texts in order: numeric when all are, else by code
+    point."""
     order = sorted(range(len(texts)), key=lambda i: texts[i])
     rank = np.empty(len(texts), dtype=np.int64)
     rank[order] = np.arange(len(texts))

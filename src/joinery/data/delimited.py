@@ -70,7 +70,7 @@ class Settled:
 
 
 def read_delimited(raw: bytes, where: str, given: Settled) -> tuple[pd.DataFrame, list[str]]:
-    """A table of delimited text, and notes on what was found out.
+    """Return a table of delimited text, and notes on what was found out.
 
     Raises EmptyTableError, FileFormatError, or CallError for what the caller settled wrongly.
     """
@@ -245,7 +245,7 @@ class _CutOut:
 
 
 def _records(text: str, delimiter: str) -> list[str]:
-    """The text of each record: a line, or several where a quoted cell holds newlines."""
+    """Return the text of each record: a line, or several where a quoted cell holds newlines."""
     if _plain_lines(text):
         lines = text.splitlines(keepends=True)
     else:
@@ -315,7 +315,8 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
 
 
 def _about_header(header: list[str], above: list[list[str]], where: str) -> list[str]:
-    """A remark on a header of numbers. Raises FileFormatError where an empty one stood above it."""
+    """Return a remark on a header of numbers. Raises FileFormatError where an empty one stood above
+    it."""
     names = [cell.strip() for cell in header if cell.strip()]
     numbers = [name for name in names if _NUMBER.fullmatch(name)]
     if above and len(above[-1]) > 1 and not any(c.strip() for c in above[-1]) and numbers:
@@ -352,7 +353,7 @@ def _checked_delimiter(delimiter: str | None) -> str | None:
 
 
 def _delimiter(text: str) -> str:
-    """The delimiter that cuts most of the first lines into the same number of columns."""
+    """Return the delimiter that cuts most of the first lines into the same number of columns."""
     lines = [line for line in text.split("\n", 50)[:50] if line.strip()]
     best, best_score = ",", (0.0, 0)
     for mark in DELIMITERS:
@@ -415,7 +416,8 @@ def _of_one_byte(raw: bytes) -> tuple[str, list[str]]:
 
 
 def _wide_encoding(raw: bytes) -> str | None:
-    """An encoding of two or four bytes a character, by its mark or by where the zeros stand."""
+    """Return an encoding of two or four bytes a character, by its mark or by where the zeros
+    stand."""
     if raw[:4] in (b"\xff\xfe\x00\x00", b"\x00\x00\xfe\xff"):
         return "utf-32"
     if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):

@@ -46,7 +46,7 @@ def _names(given: Any, table: Records) -> bool:
 
 
 def _column(table: Records, option: str, given: Iterable[Any]) -> tuple[Records, str]:
-    """The table with a column of given values, and the column's name."""
+    """Return the table with a column of given values, and the column's name."""
     values: Any = given
     if isinstance(given, pd.Series):
         name, same = str(given.name), given.index.equals(table.frame.index)
@@ -70,7 +70,7 @@ def _column(table: Records, option: str, given: Iterable[Any]) -> tuple[Records,
 
 
 def _by_index(table: Records, option: str, given: pd.Series) -> np.ndarray:
-    """A Series brought into the order of the table by its index."""
+    """Return a Series brought into the order of the table by its index."""
     index = table.frame.index
     if not given.index.equals(index):
         if not given.index.is_unique:

@@ -17,7 +17,7 @@ WAYS = (
 
 
 def read_json(raw: bytes, where: str) -> pd.DataFrame:
-    """A JSON table. Raises FileFormatError, with the place, for anything that is none."""
+    """Return a JSON table. Raises FileFormatError, with the place, for anything that is none."""
     value = _parsed(_text(raw, where), where, "")
     if isinstance(value, list):
         return _from_rows(value, where)
@@ -30,7 +30,8 @@ def read_json(raw: bytes, where: str) -> pd.DataFrame:
 
 
 def read_json_lines(raw: bytes, where: str) -> pd.DataFrame:
-    """A table with an object a line. Raises FileFormatError, with the line, for anything else."""
+    """Return a table with an object a line. Raises FileFormatError, with the line, for anything
+    else."""
     lines = enumerate(_text(raw, where).split("\n"), 1)
     rows = [_parsed(line, where, f", line {n}") for n, line in lines if line.strip()]
     return _from_rows(rows, where)
@@ -63,7 +64,8 @@ def _parsed(text: str, where: str, line: str) -> Any:
 
 
 def _whole(digits: str) -> int | float:
-    """A whole number; one too long for a machine's integers is a float, however many digits."""
+    """Return a whole number; one too long for a machine's integers is a float, however many
+    digits."""
     if len(digits) < 19:
         return int(digits)
     return float(digits)
@@ -85,7 +87,8 @@ def _from_rows(rows: list[Any], where: str) -> pd.DataFrame:
 
 
 def _from_objects(objects: dict[str, dict[str, Any]], where: str) -> pd.DataFrame:
-    """A table of an object of objects: of a column each, or of a row each, its cells by name.
+    """Return a table of an object of objects: of a column each, or of a row each, its cells by
+    name.
 
     Raises FileFormatError where the one cannot be told from the other."""
     inner = list(dict.fromkeys(name for part in objects.values() for name in part))
@@ -126,7 +129,7 @@ def _from_columns(columns: dict[str, list[Any]], where: str) -> pd.DataFrame:
 
 
 def _column(values: list[Any]) -> pd.Series:
-    """A column of what its cells hold: numbers and true or false by kind, else as it is."""
+    """Return a column of what its cells hold: numbers and true or false by kind, else as it is."""
     kinds = {type(v) for v in values if v is not None}
     if kinds <= {int, float} and kinds and None in values:
         return pd.Series([float("nan") if v is None else v for v in values], dtype=float)

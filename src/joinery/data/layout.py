@@ -92,7 +92,7 @@ def layout(
 
 
 def _trimmed(row: Sequence[str]) -> Sequence[str]:
-    """A row without empty cells at its end."""
+    """Return a row without empty cells at its end."""
     end = len(row)
     while end and not row[end - 1].strip():
         end -= 1

@@ -48,7 +48,7 @@ SAMPLES = (
 
 
 def sample_names() -> list[str]:
-    """The names of the sample tables.
+    """Return the names of the sample tables.
 
     >>> sample_names()[:2]
     ['jars', 'yields']
@@ -58,7 +58,7 @@ def sample_names() -> list[str]:
 
 @checked
 def sample_data(name: str = "yields") -> pd.DataFrame:
-    """A made-up table of the beekeepers' cooperative.
+    """Return a made-up table of the beekeepers' cooperative.
 
     Parameters: ``name``, one of ``sample_names()``. Returns a DataFrame. Raises CallError for
     another name.
@@ -105,7 +105,7 @@ def read(
     footer: int | None = None,
     dates: str | None = None,
 ) -> pd.DataFrame:
-    """A file as a DataFrame, its way of writing found out.
+    """Return a file as a DataFrame, its way of writing found out.
 
     Parameters
     ----------
@@ -248,7 +248,7 @@ def _read_content(content: Content, given: Given) -> tuple[pd.DataFrame, list[st
 
 
 def _read_whole(content: Content, given: Given) -> tuple[pd.DataFrame, list[str]]:
-    """A file of a kind that a library reads. Raises FileFormatError when it cannot."""
+    """Return a file of a kind that a library reads. Raises FileFormatError when it cannot."""
     ending, file = content.ending, content.name
     try:
         if ending in SHEETS:

@@ -123,7 +123,7 @@ class Records:
         return self.source is not None
 
     def next_pass(self) -> int:
-        """The number of a pass over its rows that begins now."""
+        """Return the number of a pass over its rows that begins now."""
         self._passes += 1
         return self._passes
 
@@ -181,7 +181,7 @@ class Records:
         return Cells(self.source, self.id, as_they_are, object)
 
     def kept(self) -> Records:
-        """The same table, out of reach of later edits of the caller's frame.
+        """Return the same table, out of reach of later edits of the caller's frame.
 
         Where pandas copies on write nothing is copied yet; elsewhere the cells are. A source
         stays where it is.
@@ -193,18 +193,18 @@ class Records:
         return self._with(frame)
 
     def with_column(self, name: str, values: Any) -> Records:
-        """The same table with a column that was given beside it, a value for each row."""
+        """Return the same table with a column that was given beside it, a value for each row."""
         frame = with_columns(self._frame, {name: values})
         frame.attrs = self._frame.attrs
         names, beside = (*self.names, name), (*self.beside, name)
         return Records(frame, self.name, self.id, names, beside, self.source, self.like)
 
     def labelled(self, id: str) -> Records:
-        """The same table with a column of labels."""
+        """Return the same table with a column of labels."""
         return Records(self._frame, self.name, id, self.names, self.beside, self.source, self.like)
 
     def read_like(self, like: Manner) -> Records:
-        """The same table, its texts read as those of a fitted table were."""
+        """Return the same table, its texts read as those of a fitted table were."""
         if self.like == like:
             return self
         out = self.same()
@@ -224,7 +224,7 @@ class Records:
         return out
 
     def stretch(self, rows: slice, names: Sequence[str]) -> Records:
-        """Some rows of some columns as a table of their own, labelled by their numbers."""
+        """Return some rows of some columns as a table of their own, labelled by their numbers."""
         start, stop, _ = rows.indices(len(self))
         labelled = pd.DataFrame(index=pd.RangeIndex(start, stop))
         out = Records(labelled, self.name, names=names, like=self.like)
@@ -244,7 +244,8 @@ class Records:
         return out
 
     def some(self, positions: np.ndarray, names: Sequence[str], labels: Sequence[Any]) -> Records:
-        """Some rows, in the table's order, of some columns as a table in memory, so labelled."""
+        """Return some rows, in the table's order, of some columns as a table in memory, so
+        labelled."""
         out = Records(pd.DataFrame(index=pd.Index(labels)), self.name, names=names)
         ends = np.searchsorted(positions, np.arange(0, len(self) + STRETCH, STRETCH))
         for name in names:
@@ -274,7 +275,7 @@ class Records:
             self._columns[name] = replace(self.column(name), swept=member)
 
     def replaced(self, name: str, values: np.ndarray) -> Records:
-        """The same table with other numbers in one column."""
+        """Return the same table with other numbers in one column."""
         if name in self._known:
             names = self.names
         else:
@@ -288,13 +289,13 @@ class Records:
         return out
 
     def picked(self, rows: Rows) -> Records:
-        """Some of the rows, held in memory."""
+        """Return some of the rows, held in memory."""
         out = Records(self.frame.iloc[rows], self.name, self.id, like=self.manner)
         out.lags = {name: values[rows] for name, values in self.lags.items()}
         return out
 
     def assigned(self, columns: Mapping[str, Any]) -> Records:
-        """The same rows, held in memory, with more columns or others."""
+        """Return the same rows, held in memory, with more columns or others."""
         frame = with_columns(self.frame, columns)
         out = Records(frame, self.name, self.id, like=self.like)
         out.lags = dict(self.lags)
@@ -331,7 +332,7 @@ class Records:
         return np.empty(0, dtype=int)
 
     def _where(self, keys: Sequence[str]) -> dict[str, np.ndarray]:
-        """The positions of rows by their label's text, those that are there."""
+        """Return the positions of rows by their label's text, those that are there."""
         indices = self.id is None and isinstance(self._frame.index, pd.RangeIndex)
         if indices and self._frame.index.equals(pd.RangeIndex(len(self))):
             numbers = {key: int(key) for key in keys if key.isdecimal() and int(key) < len(self)}
@@ -346,7 +347,7 @@ class Records:
         return {key: np.atleast_1d(places[key]) for key in keys if key in places.index}
 
     def column(self, name: str) -> Column:
-        """A column by name. Raises UnknownColumnError, with the nearest name."""
+        """Return a column by name. Raises UnknownColumnError, with the nearest name."""
         if name not in self._columns:
             if name not in self._known:
                 raise UnknownColumnError(name, self.names)
@@ -431,7 +432,7 @@ def _plain(labels: pd.Index) -> list[Any]:
 
 
 def with_columns(frame: pd.DataFrame, columns: Mapping[str, Any]) -> pd.DataFrame:
-    """A frame with more columns, or others; they may be called anything, ``self`` too."""
+    """Return a frame with more columns, or others; they may be called anything, ``self`` too."""
     out, fresh = frame.copy(deep=False), {}
     for name, values in columns.items():
         if name in frame.columns:
@@ -445,7 +446,7 @@ def with_columns(frame: pd.DataFrame, columns: Mapping[str, Any]) -> pd.DataFram
 
 
 def filled(table: Records, means: Mapping[str, float]) -> Records:
-    """The same table with missing cells of some number columns filled."""
+    """Return the same table with missing cells of some number columns filled."""
     if not means:
         return table
     copy = table.same()
@@ -508,7 +509,7 @@ def _is_file(data: Any) -> bool:
 
 
 def _streamed(source: Source, id: str | None, like: Manner | None) -> Records:
-    """A table whose rows stay where they are."""
+    """Return a table whose rows stay where they are."""
     names = [n for n in source.schema.names if not n.startswith("__index_level_")]
     rows = sum(source.lengths)
     if not rows:
@@ -559,7 +560,7 @@ def _collected(data: Any) -> Any:
 
 
 def _from_arrow(data: Any) -> pd.DataFrame:
-    """A frame of whatever hands out an Arrow stream of rows."""
+    """Return a frame of whatever hands out an Arrow stream of rows."""
     import pyarrow as pa
 
     try:

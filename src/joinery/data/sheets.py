@@ -20,7 +20,7 @@ SHEETS = (".xlsx", ".ods")
 def read_sheet(
     content: Content, sheet: str | None, given: Settled
 ) -> tuple[pd.DataFrame, list[str]]:
-    """A sheet of a spreadsheet, wherever on it the table stands, and notes."""
+    """Return a sheet of a spreadsheet, wherever on it the table stands, and notes."""
     file = content.name
     sheets = pd.read_excel(
         content.opened(),
@@ -49,7 +49,7 @@ def read_sheet(
 
 
 def _likely(sheets: dict[Any, pd.DataFrame]) -> Any:
-    """The first sheet with more than one row; else the first with any cells."""
+    """Return the first sheet with more than one row; else the first with any cells."""
     used = [n for n, cells in sheets.items() if len(cells)]
     tables = [n for n in used if sheets[n].notna().any(axis=1).sum() > 1]
     return next(iter(tables or used or sheets))

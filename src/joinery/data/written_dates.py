@@ -119,14 +119,14 @@ def in_days(spans: np.ndarray) -> np.ndarray:
 
 
 def stamps_of(days: np.ndarray) -> np.ndarray:
-    """The dates of days since 1970, to the microsecond; not-a-time for NaN."""
+    """Return the dates of days since 1970, to the microsecond; not-a-time for NaN."""
     known = np.isfinite(days)
     integral = np.round(np.where(known, days, 0.0) * _PER_DAY["us"]).astype(np.int64)
     return np.where(known, integral.astype("datetime64[us]"), np.datetime64("NaT", "us"))
 
 
 def date_text(days: float) -> str:
-    """A date as people read it: 2024-03-01, with the time of day where it has one."""
+    """Return a date as people read it: 2024-03-01, with the time of day where it has one."""
     if not np.isfinite(days):
         return ""
     text = str(stamps_of(np.array([days]))[0])
@@ -139,7 +139,7 @@ def date_text(days: float) -> str:
 
 
 def written_dates(series: pd.Series, order: str | None) -> tuple[pd.Series, str | None] | None:
-    """A text column as dates with a note, or None when it is none."""
+    """Return a text column as dates with a note, or None when it is none."""
     codes, distinct = pd.factorize(series)
     reading = read_dates([str(v) for v in distinct], order)
     if reading is None:

@@ -10,7 +10,7 @@ Subset = frozenset[int]
 
 
 def coding_matrix(coding: str, levels: int) -> np.ndarray:
-    """One row a level, one column less: indicator, effect (sum to zero) or helmert.
+    """Return one row a level, one column less: indicator, effect (sum to zero) or helmert.
 
     The first level is the reference.
 
@@ -29,12 +29,12 @@ def coding_matrix(coding: str, levels: int) -> np.ndarray:
 
 
 def subsets(members: range) -> list[Subset]:
-    """Every subset, small ones first."""
+    """Return every subset, small ones first."""
     return [frozenset(c) for size in range(len(members) + 1) for c in combinations(members, size)]
 
 
 def open_cells(counts: tuple[int, ...], still_open: list[Subset]) -> list[tuple[int, ...]]:
-    """The combinations of levels that get an indicator column of their own.
+    """Return the combinations of levels that get an indicator column of their own.
 
     A combination stands for the set of its factors that are not at their reference level. Exactly
     those combinations

@@ -15,7 +15,8 @@ Curve = Callable[[np.ndarray, Learnt], np.ndarray]
 
 
 def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
-    """Columns (m, degree) of the learnt orthogonal polynomials, each of unit length, at x (m,)."""
+    """Return columns (m, degree) of the learnt orthogonal polynomials, each of unit length, at x
+    (m,)."""
     z = x - learnt["centre"]
     norm2 = learnt["norm2"]
     before, now = np.zeros(len(z)), np.ones(len(z))
@@ -65,7 +66,8 @@ def knots_of(low: float, high: float, middle: list[float], name: str, given: boo
 
 
 def spline(x: np.ndarray, learnt: Learnt) -> np.ndarray:
-    """Columns (m, knots − 1) of a natural cubic spline at x (m,), straight beyond the outer knots.
+    """Return columns (m, knots − 1) of a natural cubic spline at x (m,), straight beyond the outer
+    knots.
 
     Column j is the curve that is 1 at knot j + 1 and 0 at the other knots, so with an intercept a
     coefficient is the height there above the height at the first knot."""
@@ -85,7 +87,7 @@ def spline(x: np.ndarray, learnt: Learnt) -> np.ndarray:
 
 
 def spline_pieces(learnt: Learnt, weights: np.ndarray) -> tuple[np.ndarray, list[np.ndarray]]:
-    """A weighted sum of the columns of ``spline`` as polynomials, one a stretch.
+    """Return a weighted sum of the columns of ``spline`` as polynomials, one a stretch.
 
     Returns the knots (k,) and k + 1 polynomials, the constant first: below the first knot, from
     each knot on; each in the distance from its knot (the first two from the first)."""

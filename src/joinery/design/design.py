@@ -71,7 +71,7 @@ class Design:
         return Context(filled(table, self.fills), rows, self.function_memory, order=self.order)
 
     def matrix(self, context: Context, workspace: np.ndarray | None = None) -> np.ndarray:
-        """The columns for the context's rows: (m, width); NaN where a cell is missing.
+        """Return the columns for the context's rows: (m, width); NaN where a cell is missing.
 
         Into ``workspace`` if given.
         """
@@ -104,7 +104,8 @@ class Design:
         return self.width
 
     def columns(self, context: Context, workspace: np.ndarray | None = None) -> Columns:
-        """The same, with the levels of the largest category as such where that is shorter."""
+        """Return the same, with the levels of the largest category as such where that is
+        shorter."""
         if self._most_levels is None:
             return self.matrix(context, workspace)
         term, lookup, numbers, places = self._most_levels
@@ -142,7 +143,7 @@ class Design:
 def _made(
     terms: tuple[DesignTerm, ...], width: int, context: Context, workspace: np.ndarray | None
 ) -> np.ndarray:
-    """The columns of some terms, side by side: (m, width)."""
+    """Return the columns of some terms, side by side: (m, width)."""
     m, start = context.size, 0
     if workspace is None:
         out = np.empty((m, width), order="F")  # filled column by column
@@ -157,7 +158,7 @@ def _made(
 
 
 def _as_they_stand(terms: tuple[DesignTerm, ...], context: Context) -> np.ndarray | None:
-    """All rows (n, width) of terms that are columns as the table holds them, without a copy.
+    """Return all rows (n, width) of terms that are columns as the table holds them, without a copy.
 
     None where they do not stand next to each other in memory, or rows have to be picked."""
     if not isinstance(context.rows, slice) or context.held:

@@ -22,7 +22,8 @@ def drawn_evenly(n: int) -> tuple[np.ndarray, str] | None:
 def in_memory(
     table: Records, rows: Rows, places: np.ndarray, named: np.ndarray, names: Sequence[str]
 ) -> Records:
-    """Some of the rows, by their places, with some columns; those ``named`` have their labels."""
+    """Return some of the rows, by their places, with some columns; those ``named`` have their
+    labels."""
     result = table.labels(positions_at(rows, named))
     labels = dict(zip(named.tolist(), result, strict=True))
     shown = [labels.get(place, "") for place in places.tolist()]

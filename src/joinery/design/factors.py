@@ -121,7 +121,7 @@ class CategoryFactor:
     coding: str
 
     def codes(self, context: Context) -> np.ndarray:
-        """Each wanted row's level number; −1 where missing.
+        """Return each wanted row's level number; −1 where missing.
 
         Raises NewRowError for a level never seen.
         """
@@ -144,7 +144,7 @@ class CategoryFactor:
         return codes
 
     def _looked_up(self, context: Context) -> np.ndarray:
-        """Each wanted row's level number, −2 for one never seen."""
+        """Return each wanted row's level number, −2 for one never seen."""
         codes, names = coded(self.expression, context)
         place = {level_text(level): i for i, level in enumerate(self.levels)}
         lookup = np.array(
@@ -264,7 +264,7 @@ def _check_renamed(expression: Expression, learner: Learner) -> None:
 
 
 def _levels_seen(expression: Expression, learner: Learner) -> list[Any]:
-    """The levels that the rows have, in their order."""
+    """Return the levels that the rows have, in their order."""
     learner.know([expression])
     if isinstance(expression, Name) and learner.table.read_as_needed:
         column = learner.table.column(expression.name)
@@ -295,7 +295,7 @@ def _of_category(expression: Expression) -> Expression:
 
 
 def _plain(level: Any) -> Any:
-    """A level as a JSON value."""
+    """Return a level as a JSON value."""
     if isinstance(level, (bool, np.bool_)):
         return bool(level)
     if beyond_doubles(level):
@@ -309,7 +309,7 @@ def _plain(level: Any) -> Any:
 
 
 def recall(expression: Expression, remembered: Remembered) -> Factor:
-    """The factor that an expression and its memory make."""
+    """Return the factor that an expression and its memory make."""
     kind = remembered["kind"]
     if kind == "category":
         label = _label(expression)

@@ -54,7 +54,7 @@ class LikelihoodBlocks:
 
 
 def likelihood_rows(block: RowBlock) -> LikelihoodRows:
-    """A block as a likelihood sees it; the trials stand beside the weights."""
+    """Return a block as a likelihood sees it; the trials stand beside the weights."""
     weights = block.precisions
     if block.repeats is not None:
         weights = weights * block.repeats
@@ -116,7 +116,7 @@ class WorkingRows:
 
 
 def working_block(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> RowBlock:
-    """A block with the working response and one row's working weights."""
+    """Return a block with the working response and one row's working weights."""
     given, part, state = made
     single = state.W
     if part.repeats is not None:

@@ -51,7 +51,7 @@ class Learner:
         return self.cut(STRETCH)
 
     def cut(self, size: int) -> Partition[Piece]:
-        """The rows, so many at a time, with how often each stands."""
+        """Return the rows, so many at a time, with how often each stands."""
         cuts = self.table.cuts(self.rows, size)
         full = Context(self.table, self.rows, self.memory, order=self.order)
 
@@ -66,7 +66,7 @@ class Learner:
         return Partition(len(cuts) - 1, make, runner=self.table.runner_of(self.rows, cuts))
 
     def values(self, expression: Expression) -> Partition[Counted]:
-        """An expression's values, none missing, with how often each stands."""
+        """Return an expression's values, none missing, with how often each stands."""
         self.know([expression])
 
         def present(piece: Piece) -> Counted:
@@ -128,7 +128,7 @@ class Learner:
             pass
 
     def ends(self, expression: Expression) -> tuple[float, float]:
-        """The least and greatest value of an expression, NaN where it has none."""
+        """Return the least and greatest value of an expression, NaN where it has none."""
         if isinstance(expression, Name):
             column = self.table.column(expression.name)
             at_hand = column.swept is not None or not self.table.read_as_needed
@@ -176,7 +176,7 @@ def _swept(column: Column, rows: Rows) -> Swept:
 
 
 def ends(values: Partition[Counted]) -> tuple[float, float]:
-    """The least and greatest of values, NaN of none."""
+    """Return the least and greatest of values, NaN of none."""
     low, high = np.inf, -np.inf
     for least, greatest in values.each(lambda piece: ends_of(piece[0])):
         low, high = min(low, least), max(high, greatest)
@@ -186,7 +186,7 @@ def ends(values: Partition[Counted]) -> tuple[float, float]:
 
 
 def ends_of(x: np.ndarray) -> tuple[float, float]:
-    """The least and greatest of values (m,): NaN where one is missing, ∞ and −∞ of none."""
+    """Return the least and greatest of values (m,): NaN where one is missing, ∞ and −∞ of none."""
     return float(x.min(initial=np.inf)), float(x.max(initial=-np.inf))
 
 
@@ -202,7 +202,8 @@ def summed(values: Partition[Counted], what: Callable[[np.ndarray], np.ndarray])
 
 
 def mean(values: Partition[Counted]) -> tuple[float, float]:
-    """The mean, correct to rounding (a second mean, of what the first leaves, is added), and Σ."""
+    """Return the mean, correct to rounding (a second mean, of what the first leaves, is added), and
+    Σ."""
     n = summed(values, np.ones_like)
     if not n:
         return float("nan"), 0.0
@@ -263,7 +264,7 @@ _LEARN: dict[str, Callable[[Partition[Counted], Call], Learnt]] = {
 
 
 def learn_polynomial(values: Partition[Counted], degree: int, name: str) -> Learnt:
-    """The three-term recurrence of polynomials orthogonal over values (Forsythe 1957).
+    """Return the three-term recurrence of polynomials orthogonal over values (Forsythe 1957).
 
     Returns {"centre", "alpha": [degree], "norm2": [degree + 1], "degree"}. Raises
     UnusableColumnError when there are too few distinct values."""
@@ -281,7 +282,7 @@ def learn_polynomial(values: Partition[Counted], degree: int, name: str) -> Lear
     norm2 = [n]
 
     def last_two(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """The polynomials of the last two degrees at x (m,)."""
+        """Return the polynomials of the last two degrees at x (m,)."""
         z = x - centre
         before, now = np.zeros(len(z)), np.ones(len(z))
         for j, a in enumerate(alpha):

@@ -21,7 +21,7 @@ OTHER = "other"  # the level that ``pooled`` makes of rare ones
 
 
 def coded(expression: Expression, context: Context) -> Coded:
-    """A category's codes (−1 missing) for the wanted rows, and what the codes stand for."""
+    """Return a category's codes (−1 missing) for the wanted rows, and what the codes stand for."""
     if isinstance(expression, Name):
         column = context.table.column(expression.name)
         assert isinstance(column, Column)
@@ -43,7 +43,7 @@ def _of_category(call: Call, context: Context) -> Coded:
 
 
 def _banded(call: Call, context: Context) -> Coded:
-    """A number cut into ranges, each closed below: [10, 20)."""
+    """Return a number cut into ranges, each closed below: [10, 20)."""
     cuts = [a.value for a in call.arguments[1:] if isinstance(a, Number)]
     values = evaluate(call.arguments[0], context)
     codes = np.where(np.isnan(values), -1, np.searchsorted(cuts, values, side="right"))
@@ -75,7 +75,7 @@ def texts_in_order(names: Sequence[Any]) -> bool:
 
 
 def _pooled(call: Call, context: Context) -> Coded:
-    """The levels that enough fitted rows had, and all others as one."""
+    """Return the levels that enough fitted rows had, and all others as one."""
     codes, names = coded(call.arguments[0], context)
     learnt = context.memory.get(str(call))
     if learnt is None:

@@ -85,7 +85,7 @@ def expressions_of(sentence: Sentence) -> list[Expression]:
 
 
 def default_family(sentence: Sentence, table: Records) -> str:
-    """The family that a response calls for unless another is asked for."""
+    """Return the family that a response calls for unless another is asked for."""
     response = sentence.response
     if response.kind == "of" or happened(response.expression, table):
         return "binomial"
@@ -102,7 +102,7 @@ def happened(expression: Expression, table: Records) -> bool:
 
 
 def checked_expression(text: str, table: Records) -> Expression:
-    """An expression whose columns are all there.
+    """Return an expression whose columns are all there.
 
     Raises UnknownColumnError with the place in the text.
     """

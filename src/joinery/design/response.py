@@ -105,7 +105,7 @@ class ResponseScale:
         return self.name
 
     def values(self, context: Context) -> np.ndarray:
-        """The response for the context's rows, NaN where missing; of a total, the share."""
+        """Return the response for the context's rows, NaN where missing; of a total, the share."""
         values = evaluate(self.expression, context)
         if self.kind != "of" or self.total is None:
             return values
@@ -119,7 +119,7 @@ class ResponseScale:
         return None
 
     def log_exposure(self, context: Context) -> np.ndarray | None:
-        """The logarithm of each row's exposure, or None."""
+        """Return the logarithm of each row's exposure, or None."""
         if self.kind != "per" or self.total is None:
             return None
         with np.errstate(all="ignore"):
@@ -159,7 +159,7 @@ class ResponseScale:
 
 
 def inner_ranges(expression: Expression, learner: Learner) -> tuple[tuple[float, float], ...]:
-    """The range of what stands inside each operation of a response, the outermost first."""
+    """Return the range of what stands inside each operation of a response, the outermost first."""
     ranges = []
     node = expression
     while not isinstance(node, Name):
@@ -172,7 +172,7 @@ def inner_ranges(expression: Expression, learner: Learner) -> tuple[tuple[float,
 
 
 def _inside(node: Expression) -> Expression | None:
-    """The operand that holds the column."""
+    """Return the operand that holds the column."""
     parts = {Call: "arguments", Prefix: "operand", Power: "base", Chain: "operands"}
     if type(node) not in parts:
         return None
@@ -218,7 +218,8 @@ def _undo(node: Expression, inside: tuple[float, float]) -> _Undo:
 
 
 def _undo_power(node: Power, exponent: float, inside: tuple[float, float]) -> _Undo:
-    """A root; past zero, which the power cannot give, its end (infinite for negative powers)."""
+    """Return a root; past zero, which the power cannot give, its end (infinite for negative
+    powers)."""
     low, high = inside
     if exponent == 0:
         raise _no_way_back(node)

@@ -40,7 +40,7 @@ class Asides:
         return {name: read_expression(text) for name, text in written.items() if text is not None}
 
     def values(self, name: str, context: Context) -> np.ndarray | None:
-        """An aside for the context's rows, or None where there is none.
+        """Return an aside for the context's rows, or None where there is none.
 
         Raises UnusableColumnError below zero.
         """
@@ -284,7 +284,7 @@ class WithResponse:
 
 
 def complete(columns: Columns, y: np.ndarray, weights: np.ndarray | None) -> Block:
-    """The rows of a block (m, k) whose response (m,) is there."""
+    """Return the rows of a block (m, k) whose response (m,) is there."""
     here = np.isfinite(y)
     if here.all():
         return columns, y, weights

@@ -121,7 +121,7 @@ class DesignTerm:
             out[missing] = np.nan
 
     def _numeric(self, context: Context) -> np.ndarray:
-        """The product of the factors that are numbers or curves: (m, columns)."""
+        """Return the product of the factors that are numbers or curves: (m, columns)."""
         parts = [f.columns(context) for f in self.factors if not isinstance(f, CategoryFactor)]
         if parts:
             return _products(parts)
@@ -157,7 +157,7 @@ class DesignTerm:
 
 
 def _products(parts: Sequence[np.ndarray]) -> np.ndarray:
-    """Every product of a column of each part, row by row: (m, columns)."""
+    """Return every product of a column of each part, row by row: (m, columns)."""
     result = parts[0]
     for part in parts[1:]:
         result = (result[:, :, None] * part[:, None, :]).reshape(len(part), -1)
@@ -165,7 +165,7 @@ def _products(parts: Sequence[np.ndarray]) -> np.ndarray:
 
 
 def assemble(sentence: Sentence, memory: dict[str, Remembered]) -> tuple[DesignTerm, ...]:
-    """Each term's columns: what it spans beyond its lower-order terms."""
+    """Return each term's columns: what it spans beyond its lower-order terms."""
     recalled = [
         tuple(_once(recall(f, memory[str(f)]) for f in term.factors)) for term in sentence.terms
     ]
@@ -192,14 +192,14 @@ def assemble(sentence: Sentence, memory: dict[str, Remembered]) -> tuple[DesignT
 
 @lru_cache(maxsize=256)
 def assemble_numbers(sentence: Sentence) -> tuple[DesignTerm, ...]:
-    """The terms of a sentence of plain numbers, which follow from the sentence alone."""
+    """Return the terms of a sentence of plain numbers, which follow from the sentence alone."""
     return assemble(
         sentence, {str(f): {"kind": "number"} for t in sentence.terms for f in t.factors}
     )
 
 
 def _once(factors: Any) -> list[Factor]:
-    """A category written twice in a product counts once."""
+    """Return a category written twice in a product counts once."""
     out: list[Factor] = []
     for factor in factors:
         if not (isinstance(factor, CategoryFactor) and factor in out):
@@ -265,7 +265,8 @@ def _recipes(
 
 
 def _column_name(recipe: Recipe) -> str:
-    """A readable name, the factors in the order written: ``forage_km2 × hive_type: long``."""
+    """Return a readable name, the factors in the order written: ``forage_km2 × hive_type:
+    long``."""
     return TIMES.join(
         f"{f.label}: {level_text(f.levels[i])}" if isinstance(f, CategoryFactor) else f.names[i]
         for f, i in recipe
@@ -273,7 +274,7 @@ def _column_name(recipe: Recipe) -> str:
 
 
 def _unique(names: list[str], used: set[str]) -> tuple[str, ...]:
-    """The names, numbered where one was used before."""
+    """Return the names, numbered where one was used before."""
     out = []
     for name in names:
         fresh, count = name, 1
@@ -286,7 +287,7 @@ def _unique(names: list[str], used: set[str]) -> tuple[str, ...]:
 
 
 def _term_text(factors: tuple[Factor, ...]) -> str:
-    """A term as tables name it."""
+    """Return a term as tables name it."""
     return TIMES.join(
         f.label if isinstance(f, CategoryFactor) else shown(f.expression) for f in factors
     )

@@ -17,7 +17,8 @@ LEVEL = 0.95  # of the intervals of correlations
 
 
 def ranked_rows(table: Records, rows: Rows) -> tuple[Rows, int]:
-    """The rows whose ranks are told, every so many of those wanted: all where they are few."""
+    """Return the rows whose ranks are told, every so many of those wanted: all where they are
+    few."""
     n = table.count(rows)
     step = max(-(-n // LOOK_RANKED), 1)
     if step == 1:
@@ -81,7 +82,7 @@ def correlation_table(
 
 
 def _strength(r: float) -> str:
-    """A word for a correlation's size (Cohen 1988, 3.2)."""
+    """Return a word for a correlation's size (Cohen 1988, 3.2)."""
     if np.isnan(r):
         return ""
     size = abs(r)

@@ -50,7 +50,7 @@ class Facts:
 
 
 def facts(column: Column, rows: Any) -> Facts:
-    """The facts of one column over some rows."""
+    """Return the facts of one column over some rows."""
     if column.kind in ("number", "date"):
         return _of_numbers(column, rows)
     return _of_levels(column, rows)
@@ -112,7 +112,7 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
 
 
 def date_facts(column: Column, figures: dict[str, Any], low: float, high: float) -> Facts:
-    """The facts of a column of dates."""
+    """Return the facts of a column of dates."""
     first, last = (np.datetime64(int(np.floor(v)), "D") for v in (low, high))
     figures |= {"values": f"{first} to {last}"}
     return Facts(column.name, "date", **figures, remarks=tuple(about(column, figures)))
@@ -155,7 +155,8 @@ def _of_levels(column: Column, rows: Any) -> Facts:
 
 
 def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing: int) -> Facts:
-    """The facts of a category: which levels stand in how many rows, and how many have none."""
+    """Return the facts of a category: which levels stand in how many rows, and how many have
+    none."""
     figures: dict[str, Any] = {
         "count": int(counts.sum()),
         "missing": missing,
@@ -259,7 +260,7 @@ def _about_numbers(
 
 
 def stand_in_of(ordered: np.ndarray) -> float | None:
-    """A value such as 999 or −1 that lies outside all the others, or None.
+    """Return a value such as 999 or −1 that lies outside all the others, or None.
 
     One that stands alone must lie farther out: by the whole range of the others.
     """

@@ -74,7 +74,7 @@ class Across:
     grouped: Grouped
 
     def rows(self, kind: str) -> list[dict[str, Any]]:
-        """A line for each group that has rows."""
+        """Return a line for each group that has rows."""
         places = np.flatnonzero(self.grouped.heights.n)
         return [{"group": self.labels[p], **self._line(int(p), kind)} for p in places]
 
@@ -108,7 +108,8 @@ class Levels:
         return len(self.names)
 
     def place(self, rows: Rows) -> tuple[np.ndarray, np.ndarray]:
-        """The level of each of some rows, and the ends of what is in each: there are none."""
+        """Return the level of each of some rows, and the ends of what is in each: there are
+        none."""
         return self.codes(rows), np.full((2, self.count), np.nan)
 
     def labels(self, result: Grouped) -> list[str]:
@@ -145,7 +146,7 @@ class Ranges:
         return len(self.cuts) + (not self.few)
 
     def place(self, rows: Rows) -> tuple[np.ndarray, np.ndarray]:
-        """The range of each of some rows, and the ends of what is in each (2, count)."""
+        """Return the range of each of some rows, and the ends of what is in each (2, count)."""
         x = self.values(rows)
         at = np.searchsorted(self.cuts, x, side="left" if self.few else "right")
         if self.few:
@@ -155,13 +156,13 @@ class Ranges:
         return at, np.array([low, [v.max(initial=-np.inf) for v in inside]])
 
     def labels(self, result: Grouped) -> list[str]:
-        """Each value, or the ends of each range as they were seen."""
+        """Return each value, or the ends of each range as they were seen."""
         ends = result.ends.T.tolist()
         return [" to ".join(dict.fromkeys((value(low), value(high)))) for low, high in ends]
 
 
 def _few_of(x: np.ndarray, most: int) -> np.ndarray:
-    """The different values of x, or more than ``most`` of them where they are that many."""
+    """Return the different values of x, or more than ``most`` of them where they are that many."""
     some = np.unique(x[:1000])
     if len(some) > most:
         return some
@@ -169,7 +170,7 @@ def _few_of(x: np.ndarray, most: int) -> np.ndarray:
 
 
 def inner_number(expression: Any) -> Any:
-    """The number inside a curve: of spline(x) it is x."""
+    """Return the number inside a curve: of spline(x) it is x."""
     if getattr(expression, "function", "") in ("spline", "polynomial"):
         return expression.arguments[0]
     return expression

@@ -104,7 +104,7 @@ class Look:
         title: str | None = None,
         labels: Mapping[str, str] | None = None,
     ) -> Figure:
-        """A picture: ``columns``, ``response`` (needs a sentence) or ``matrix``.
+        """Draw a picture: ``columns``, ``response`` (needs a sentence) or ``matrix``.
 
         Parameters
         ----------
@@ -159,7 +159,8 @@ def look(
     where: str | Iterable[Any] | None = None,
     id: str | None = None,
 ) -> Look:
-    """The first look at a table: what came in, what goes with what, and what is odd about it.
+    """Return the first look at a table: what came in, what goes with what, and what is odd about
+    it.
 
     Parameters: ``data`` as for ``fit``; ``model`` a sentence, to look at its response against each
     term; ``where`` an expression that rows must meet, or a value for each row; ``id`` the column

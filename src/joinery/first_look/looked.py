@@ -193,7 +193,7 @@ class Looked:
         )
 
     def _beside(self, names: list[str], rows: Any) -> np.ndarray:
-        """Columns of numbers side by side (n, k)."""
+        """Return columns of numbers side by side (n, k)."""
         columns = [self.table.column(name).numbers(rows) for name in names]
         if columns:
             return np.array(columns).T

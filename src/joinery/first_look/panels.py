@@ -71,7 +71,7 @@ def _grid_for(n: int) -> tuple[int, int]:
 
 
 def columns(distributions: Sequence[Distribution], title: str, finding: str) -> Figure:
-    """A small distribution for each column."""
+    """Draw a small distribution for each column."""
     rows, wide = _grid_for(len(distributions))
     figure, top = paper(title, finding, max(HIGH, 1.15 * rows + 0.8))
     for ax, distribution in zip(
@@ -127,7 +127,7 @@ def _counts(ax: Axes, distribution: Distribution) -> None:
 
 
 def response(panels_of: Sequence[Across], y_label: str, title: str, finding: str) -> Figure:
-    """The response against each predictor, all on one scale of the response."""
+    """Draw the response against each predictor, all on one scale of the response."""
     rows, wide = _grid_for(len(panels_of))
     figure, top = paper(title, finding, max(HIGH, 1.55 * rows + 0.8))
     low = min(float(np.nanmin(a.y)) for a in panels_of)

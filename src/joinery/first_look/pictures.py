@@ -207,7 +207,8 @@ def _shares(x: np.ndarray, y: np.ndarray) -> np.ndarray:
 
 
 def _far_out(X: np.ndarray) -> np.ndarray:
-    """Rows that lie far from the middle in any column, by median and median absolute deviation.
+    """Return rows that lie far from the middle in any column, by median and median absolute
+    deviation.
 
     Farthest first.
     """

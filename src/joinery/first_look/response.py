@@ -122,7 +122,7 @@ class ResponseLook:
         return self.sentence.response.kind
 
     def heights(self, context: Context) -> Heights:
-        """The response of a context's rows."""
+        """Return the response of a context's rows."""
         response = self.sentence.response
         y = evaluate(response.expression, context)
         if response.total is None:
@@ -204,7 +204,8 @@ class ResponseLook:
         return correlation.with_interval(r, np.full(len(r), ends.n), LEVEL)
 
     def _inflation(self) -> np.ndarray:
-        """The variance inflation of each design column's term, for one column: its q-th root."""
+        """Return the variance inflation of each design column's term, for one column: its q-th
+        root."""
         solution = least_squares(
             _Columns(self.design.width, self._parts), intercept=self.sentence.intercept
         )
@@ -277,7 +278,7 @@ class ResponseLook:
         return [Across(cut.labels(one), one) for cut, one in zip(cuts, result, strict=True)]
 
     def _cut(self, factor: Any) -> Levels | Ranges:
-        """The groups of a factor."""
+        """Return the groups of a factor."""
         if not isinstance(factor, CategoryFactor):
             return Ranges.of(self._learner, inner_number(factor.expression))
         names = [level_text(level) for level in factor.levels]

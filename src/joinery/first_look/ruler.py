@@ -23,7 +23,7 @@ def ruler(ordered: np.ndarray) -> str:
 
 
 def _at(ordered: np.ndarray, share: float) -> float:
-    """A quantile of sorted values, linear between neighbours."""
+    """Return a quantile of sorted values, linear between neighbours."""
     place = share * (len(ordered) - 1)
     before = int(place)
     after = min(before + 1, len(ordered) - 1)
@@ -50,7 +50,7 @@ def apart(x: np.ndarray, quarters: Sequence[float]) -> Apart:
 def alone(
     quarters: Sequence[float], parts: Iterable[Apart]
 ) -> tuple[tuple[float, float], np.ndarray]:
-    """The ends of the cells that do not stand alone, and those that do; none of many."""
+    """Return the ends of the cells that do not stand alone, and those that do; none of many."""
     far, low, high = np.empty(0), np.inf, -np.inf
     for part in parts:
         far = np.append(far, part.far)[: MOST_FAR + 1]
@@ -63,7 +63,7 @@ def alone(
 def drawn(
     quarters: Sequence[float], near: tuple[float, float], far: Sequence[float] | np.ndarray = ()
 ) -> str:
-    """The brackets hold the lower and the upper quarter of the rows, the gap the middle half.
+    """Return a ruler: brackets around the outer quarters of the rows, a gap for the middle half.
 
     Parameters: least, quarters and greatest; ``near`` the ends of the cells that do not stand
     alone; those that do are ``far``."""

@@ -36,7 +36,8 @@ class Shown(NamedTuple):
 def shown(
     table: Records, rows: Rows, names: Sequence[str], label_rows: str | Sequence[Any]
 ) -> Shown:
-    """The rows of a table that its pictures show, with labels those farthest out and asked for."""
+    """Return the rows of a table that its pictures show, with labels those farthest out and asked
+    for."""
     wanted: np.ndarray | None
     if isinstance(label_rows, str) and label_rows in ("flagged", "none"):
         if label_rows == "flagged":

@@ -35,7 +35,7 @@ from joinery.support.limits import LOOK_DISTINCT
 
 
 def streamed_facts(column: Column, table: Records, rows: Rows) -> Facts:
-    """The facts of one column, in a few passes over it."""
+    """Return the facts of one column, in a few passes over it."""
     learner = Learner(table, rows, {})
     if column.kind in ("number", "date"):
         return _of_numbers(column, learner)
@@ -116,7 +116,7 @@ def _first(piece: Counted) -> tuple[int, float, float, bool, np.ndarray | None]:
 
 
 def _together(a: np.ndarray | None, b: np.ndarray | None) -> np.ndarray | None:
-    """The different values of both, None for too many."""
+    """Return the different values of both, None for too many."""
     if a is None or b is None:
         return None
     both = np.union1d(a, b)

@@ -66,7 +66,7 @@ def _rows(fit: Fitted) -> Table:
 
 
 def _forecasts(fit: Fitted) -> Sheet:
-    """Rows to forecast, or one to type over, beside formulas that follow what is typed."""
+    """Return rows to forecast, or one to type over, beside formulas that follow what is typed."""
     notes = ["type other values into the first columns: the forecasts follow"]
     try:
         fitted = forecast_formula(fit, "fitted")
@@ -120,7 +120,7 @@ def _forecasts(fit: Fitted) -> Sheet:
 
 
 def _given(fit: Fitted, needed: list[str]) -> tuple[dict[str, Any], list[Any] | None]:
-    """The rows that await a forecast, else one like the average row."""
+    """Return the rows that await a forecast, else one like the average row."""
     if fit.origin is not None and len(fit.origin.used_rows.awaiting):
         table, places = fit.origin.table, fit.origin.used_rows.awaiting
         columns = {}

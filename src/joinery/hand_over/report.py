@@ -120,7 +120,7 @@ class _Listed(NamedTuple):
 
 @once
 def _listed(fit: Fitted) -> _Listed:
-    """All rows, of many those that are most remarkable."""
+    """Return all rows, of many those that are most remarkable."""
     used = rows_at_hand(fit)[1].used
     if used <= MOST_LISTED:
         places = np.arange(used)
@@ -130,7 +130,7 @@ def _listed(fit: Fitted) -> _Listed:
 
 
 def _numbered(fits: Sequence[Fitted]) -> dict[str, int]:
-    """A number for each row that is listed, by its label, over all fits."""
+    """Return a number for each row that is listed, by its label, over all fits."""
     labels = dict.fromkeys(label for fit in fits for label in _listed(fit).labels)
     return {label: number for number, label in enumerate(labels)}
 
@@ -206,7 +206,7 @@ class _Builder:
         return Section(f"{self.prefix}{anchor}", heading, [*(Block(p) for p in parts), *more])
 
     def _picture(self, name: str, **options: Any) -> str:
-        """A picture, or why there is none."""
+        """Return a picture, or why there is none."""
         try:
             figure = draw(
                 self.fit,
@@ -229,7 +229,7 @@ class _Builder:
         return framed(drawn, caption_of(figure), placed)
 
     def _try_values(self) -> str:
-        """The form, or why there is none."""
+        """Return the form, or why there is none."""
         try:
             made = try_values(self.fit, self.place)
         except CallError as reason:
@@ -240,7 +240,8 @@ class _Builder:
         )
 
     def _numbers(self, drawn: Fitted) -> list[int]:
-        """The page's number of each row of a picture; −1 for one that the page does not link."""
+        """Return the page's number of each row of a picture; −1 for one that the page does not
+        link."""
         labels, places = _listed(self.fit)
         shown = numbers_of(drawn).astype(int) - 1
         result, indices = np.isin(shown, places), np.full(len(shown), -1)

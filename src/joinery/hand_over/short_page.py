@@ -47,7 +47,7 @@ MOST_TERMS = 40  # terms of an equation, and names of a sentence, that the page 
 
 
 def short_page(fit: Fitted, digits: int | None = None) -> Page:
-    """The short page."""
+    """Return the short page."""
     chosen = _shown(fit)
     terms = len(fit.solution.places)
     return Page(
@@ -101,7 +101,7 @@ def _asides(fit: Fitted) -> Iterator[str]:
 
 
 def _settled(fit: Fitted) -> str:
-    """The reference level of each category, and what of the response counts as 1."""
+    """Return the reference level of each category, and what of the response counts as 1."""
     references = {
         fit.words(f.label): level_text(f.levels[0])
         for t in fit.design.terms
@@ -132,7 +132,7 @@ def _as_read(fit: Fitted) -> list[str]:
 
 
 def _dispersion(fit: Fitted) -> str:
-    """The dispersion, where it is not what the family says."""
+    """Return the dispersion, where it is not what the family says."""
     dispersion = fit.options.dispersion
     if dispersion is None or (dispersion == "estimated" and not fit.family.known_dispersion):
         return ""
@@ -338,7 +338,7 @@ def _beats_none(test: OverallTest) -> Iterator[str]:
 
 
 def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
-    """The deviance explained, and the overall test."""
+    """Return the deviance explained, and the overall test."""
     out = []
     drop = fit.estimate.null_deviance - fit.estimate.deviance
     if fit.model_df > 0 and fit.estimate.null_deviance > 0:
@@ -355,7 +355,7 @@ def _in_short_deviance(fit: Fitted, name: str) -> list[str]:
 
 
 def _sentence(fit: Fitted) -> str:
-    """The sentence; of very many terms the first ones, and how many there are."""
+    """Return the sentence; of very many terms the first ones, and how many there are."""
     written = [str(term) for term in fit.design.sentence.terms]
     if len(written) <= MOST_TERMS:
         return fit.sentence
@@ -372,7 +372,8 @@ def _elsewhere(number: int, call: str) -> str:
 
 
 def _shown(fit: Fitted) -> list[int]:
-    """The places of the coefficients to show: all, or of very many the first of the sentence."""
+    """Return the places of the coefficients to show: all, or of very many the first of the
+    sentence."""
     places = list(range(len(estimates(fit).names)))
     if len(fit.solution.places) <= MOST_COEFFICIENTS:
         return places

@@ -33,7 +33,8 @@ class Tries:
 
 
 def try_values(fit: Fitted, place: int) -> Tries:
-    """The form of one fit of a page, the ``place``-th. Raises CallError where no formula is short.
+    """Return the form of one fit of a page, the ``place``-th. Raises CallError where no formula is
+    short.
 
     The interval ends are there where a formula of one row says them."""
     formulas = {"fitted": forecast_formula(fit, "fitted")}
@@ -65,7 +66,8 @@ def try_values(fit: Fitted, place: int) -> Tries:
 
 
 def script_of(tries: list[Tries]) -> str:
-    """The functions of all forms as one table; nothing in it ends the script that holds it."""
+    """Return the functions of all forms as one table; nothing in it ends the script that holds
+    it."""
     text = f"const joineryTries = {{{', '.join(one.functions for one in tries)}}};\n"
     return text.replace("</", "<\\/").replace("<!--", "<\\!--")
 
@@ -83,7 +85,7 @@ def _intervals(fit: Fitted, formulas: dict[str, Formula]) -> list[dict[str, str]
 
 
 def _responses(fit: Fitted) -> list[float]:
-    """The least and greatest fitted response, for the scale of the bar."""
+    """Return the least and greatest fitted response, for the scale of the bar."""
     table, used = rows_at_hand(fit)
     y = fit.response.values(fit.design.context(table, used.rows))
     if fit.response.transformed:
@@ -93,7 +95,8 @@ def _responses(fit: Fitted) -> list[float]:
 
 
 def _columns(fit: Fitted, formulas: dict[str, Formula]) -> list[dict[str, Any]]:
-    """Each column of the formulas: how it is asked for, its range or levels, where it starts."""
+    """Return each column of the formulas: how it is asked for, its range or levels, where it
+    starts."""
     kinds: dict[str, ColumnValue] = {}
     for formula in formulas.values():
         kinds |= {c.name: c for c in columns_in(formula) if c.name not in kinds}
@@ -143,7 +146,7 @@ def _column(fit: Fitted, name: str, column: ColumnValue) -> dict[str, Any]:
 
 
 def _levels(fit: Fitted, name: str) -> list[Any] | None:
-    """The levels of a column that terms take as a category alone; None of others."""
+    """Return the levels of a column that terms take as a category alone; None of others."""
     for term in fit.design.terms:
         for factor in term.categories:
             if factor.expression == Name(name) or column_of_levels(factor.expression) == Name(name):

@@ -94,14 +94,15 @@ class Choices:
 
 
 def _as_names(cluster: Any) -> tuple[str, ...]:
-    """One column or several, as a tuple."""
+    """Return one column or several, as a tuple."""
     if isinstance(cluster, str):
         return (cluster,)
     return tuple(cluster or ())
 
 
 def checked_dispersion(dispersion: float | str | None) -> Dispersion:
-    """A known dispersion as a number, or ``"estimated"``. Raises CallError for anything else."""
+    """Return a known dispersion as a number, or ``"estimated"``. Raises CallError for anything
+    else."""
     if dispersion is None:
         return None
     if isinstance(dispersion, str):

@@ -25,7 +25,7 @@ from joinery.support.limits import BASIS_CELLS, CLUSTER_CELLS
 
 
 def sandwich_of(fit: Fitted) -> Sandwich | None:
-    """The covariance that ``std_errors=`` names; None for the plain one.
+    """Return the covariance that ``std_errors=`` names; None for the plain one.
 
     Raises CallError and UnusableColumnError for groupings of no use.
     """
@@ -65,13 +65,13 @@ def sandwich_of(fit: Fitted) -> Sandwich | None:
 
 
 def _scored(solution: Solution, block: RowBlock) -> Scored:
-    """A block's rows in the solution's basis, with what is left of them."""
+    """Return a block's rows in the solution's basis, with what is left of them."""
     e = (block.beyond_offset - solution.fitted(block.columns)) / solution.unit
     return Scored(solution.in_basis(block.columns), e, block.precisions, block.times, block.span)
 
 
 def _places(fit: Fitted) -> np.ndarray:
-    """Each row's place in the order, the first used row's 0.
+    """Return each row's place in the order, the first used row's 0.
 
     Rows of no weight, and those that where= cuts off, have none; rows left out otherwise keep
     their neighbours apart.
@@ -89,7 +89,7 @@ def _places(fit: Fitted) -> np.ndarray:
 
 
 def _codes(fit: Fitted, name: str, option: str) -> np.ndarray:
-    """A column's values as numbers in their order.
+    """Return a column's values as numbers in their order.
 
     Raises UnusableColumnError where a row used has none.
     """

@@ -103,7 +103,7 @@ def fit(
 
 @checked
 def load(path: str | os.PathLike[str]) -> Fit:
-    """A fit from a file written by ``Fit.save``, or a set of them by ``FitSet.save``.
+    """Return a fit from a file written by ``Fit.save``, or a set of them by ``FitSet.save``.
 
     Parameters: ``path`` of the file. Returns a Fit that forecasts and prints as before, without the
     table's rows. Raises DataError when there is no such file, FileFormatError when it is

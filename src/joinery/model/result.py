@@ -32,7 +32,7 @@ P = ParamSpec("P")
 
 
 def answered(question: Callable[P, Table]) -> Callable[P, Table]:
-    """A question of a fit: its arguments are checked, and its Table has the fit's labels."""
+    """Return a question whose arguments are checked, and whose Table has the fit's labels."""
     wanted = checked(question)
 
     @wraps(question)
@@ -249,7 +249,8 @@ class Fit:
 
     @answered
     def figures(self) -> Table:
-        """Every figure of the fit as one row: what is a figure of the fit itself is a column.
+        """Return every figure of the fit as one row: what is a figure of the fit itself is a
+        column.
 
         Returns a Table: n_rows, r_squared, adjusted_r_squared, residual_sd, model_df, residual_df,
         deviance, null_deviance, dispersion, shape, log_likelihood, aic, bic, converged, iterations;
@@ -315,7 +316,7 @@ class Fit:
         level: float | None = None,
         simultaneous: bool = False,
     ) -> Table:
-        """The slope of one predictor at values, or levels, of another.
+        """Return the slope of one predictor at values, or levels, of another.
 
         Parameters
         ----------
@@ -425,7 +426,7 @@ class Fit:
         per: float | None = None,
         level: float | None = None,
     ) -> Table:
-        """The means of a category's levels, or of a product's cells, the rest held.
+        """Return the means of a category's levels, or of a product's cells, the rest held.
 
         Parameters: ``term`` a category, or a product of several: ``"hive_type * swarmed"``; ``at``
         column → value or values of other columns; ``weighting`` of the other categories' levels,
@@ -527,7 +528,8 @@ class Fit:
 
     @answered
     def covariance(self) -> Table:
-        """The covariance of the coefficients, of the chosen kind, their correlations beside it.
+        """Return the covariance of the coefficients, of the chosen kind, their correlations beside
+        it.
 
         Returns a Table: term, with, covariance, correlation; each with itself first.
 
@@ -542,7 +544,7 @@ class Fit:
 
     @answered
     def design_columns(self) -> Table:
-        """The design matrix of the rows used, with the names of its columns.
+        """Return the design matrix of the rows used, with the names of its columns.
 
         Returns a Table, a line a row. Raises CallError for a loaded fit, or one too large.
 
@@ -603,7 +605,7 @@ class Fit:
 
     @checked
     def workings(self, at: float | Mapping[str, Any] | str | None = None) -> Workings:
-        """The arithmetic behind each figure, as a teacher writes it.
+        """Return the arithmetic behind each figure, as a teacher writes it.
 
         Parameters: ``at`` where a single predictor is forecast: its value, or a row as ``forecast``
         takes it (near its mean if not given).
@@ -639,7 +641,8 @@ class Fit:
         return simulate(self._fitted, copies, seed)
 
     def explain(self) -> str:
-        """The fit read aloud: what each predictor goes with, in plain words and the data's units.
+        """Return the fit read aloud: what each predictor goes with, in plain words and the data's
+        units.
 
         Returns a str: a paragraph on the whole, a sentence or two a predictor (products through
         simple slopes, curves through values across the range, ratios for log, logit and cloglog
@@ -656,7 +659,7 @@ other things held.
 
     @answered
     def overall(self, level: float | None = None) -> Table:
-        """The whole model against no predictors.
+        """Return the whole model against no predictors.
 
         Parameters: ``level`` of the critical F. Returns a Table: part, df, ss, ms, f, p,
         critical_f.
@@ -740,7 +743,7 @@ other things held.
 
     @answered
     def rows(self, *, dfbetas: bool = False) -> Table:
-        """Each row's figures: observed, fitted, residual, leverage, influence, and remarks.
+        """Return each row's figures: observed, fitted, residual, leverage, influence, and remarks.
 
         Parameters: ``dfbetas`` adds the change each row makes to each coefficient, in its standard
         errors. Returns a Table labelled by row; rows left out stand at the end, as they would
@@ -896,7 +899,8 @@ other things held.
         cells: Mapping[str, str] | None = None,
         part: words.Part = "fitted",
     ) -> str:
-        """The fitted equation, intercept first: for people, or as code that gives the forecast.
+        """Return the fitted equation, intercept first: for people, or as code that gives the
+        forecast.
 
         Parameters
         ----------

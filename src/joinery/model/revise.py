@@ -27,7 +27,7 @@ def revise(
     response: str | None = None,
     **changed: Unpack[words.Changes],
 ) -> Fitted:
-    """A new Fit like an earlier one but for what is said here. See ``Fit.revise``."""
+    """Return a new Fit like an earlier one but for what is said here. See ``Fit.revise``."""
     if earlier.origin is None:
         raise CallError("a fit loaded from a file keeps no rows to fit again; fit the table itself")
     sentence = earlier.design.sentence
@@ -87,7 +87,7 @@ def revise(
 
 
 def _listed(value: Any) -> list[Any]:
-    """One value or several as a list."""
+    """Return one value or several as a list."""
     if value is None:
         return []
     return as_labels(value)

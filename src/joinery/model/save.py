@@ -147,7 +147,7 @@ def _checks_of(fit: Fitted) -> list[dict[str, Any]] | None:
 
 
 def _line(saved: SavedCheck) -> Line:
-    """A line of the checks as it was saved; its advice was for a fit with rows."""
+    """Return a line of the checks as it was saved; its advice was for a fit with rows."""
     statistic, p = (math.nan if v is None else v for v in (saved.statistic, saved.p))
     seen = saved.would_see
     return Line(
@@ -170,7 +170,7 @@ def sealed(content: dict[str, Any]) -> dict[str, Any]:
 
 
 def _fields(kind: type[Strict], of: Any) -> dict[str, Any]:
-    """The fields that a record shares with its saved form."""
+    """Return the fields that a record shares with its saved form."""
     return {name: _jsonable(getattr(of, name)) for name in kind.model_fields if hasattr(of, name)}
 
 
@@ -191,7 +191,8 @@ def _seal(content: dict[str, Any]) -> str:
 
 
 def _fingerprint(fit: Fitted) -> str:
-    """A SHA-256 of the table's cells and headers, or of its columns' kinds and its parts' lengths.
+    """Return a SHA-256 of the table's cells and headers, or of its columns' kinds and its parts'
+    lengths.
 
     Of a loaded fit nothing."""
     import pandas as pd
@@ -276,13 +277,13 @@ def read_saved(path: str | os.PathLike[str]) -> SavedFile:
 
 
 def load_fitted(path: str | os.PathLike[str]) -> Fitted:
-    """A fit from a file. See ``joinery.load``."""
+    """Return a fit from a file. See ``joinery.load``."""
     file = read_saved(path)
     return fitted_from(file.content, file.refuse)
 
 
 def fitted_from(content: Any, refuse: Callable[[str], FileFormatError]) -> Fitted:
-    """A fit from saved JSON values; ``refuse`` makes the error of those that are none."""
+    """Return a fit from saved JSON values; ``refuse`` makes the error of those that are none."""
     try:
         saved = SavedFit.model_validate_json(json.dumps(content))
         fitted = _rebuilt(saved)

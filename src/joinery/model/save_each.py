@@ -69,7 +69,8 @@ def save_each(groups: Groups, fits: Mapping[str, Fit], path: str | os.PathLike[s
 
 
 def _plain(values: np.ndarray) -> list[Any]:
-    """An array as lists, None where it is empty; infinite degrees of freedom as a negative."""
+    """Return an array as lists, None where it is empty; infinite degrees of freedom as a
+    negative."""
     shown = np.where(np.isposinf(values), -1.0, values).astype(object)
     shown[~np.isfinite(values.astype(float)) & ~np.isposinf(values)] = None
     out: list[Any] = shown.tolist()
@@ -84,7 +85,8 @@ def _array(values: Any, *, of_df: bool = False) -> np.ndarray:
 
 
 def groups_from(file: SavedFile) -> tuple[Groups, dict[str, Fit]]:
-    """The groups of a saved set, and their fits. Raises FileFormatError for a malformed file."""
+    """Return the groups of a saved set, and their fits. Raises FileFormatError for a malformed
+    file."""
     refuse: Callable[[str], FileFormatError] = file.refuse
     try:
         saved = SavedSet.model_validate(file.content)

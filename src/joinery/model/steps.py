@@ -64,7 +64,7 @@ def resolved_sentence(
 def fitted(
     given: Records, sentence: Sentence, options: Options, notes: tuple[Note, ...] = ()
 ) -> Fitted:
-    """A resolved sentence fitted to a table: rows, design, estimate."""
+    """Return a resolved sentence fitted to a table: rows, design, estimate."""
     rows = chosen_rows(given, sentence, options)
     return fitted_with_rows(given, rows, sentence, options, notes)
 
@@ -285,7 +285,7 @@ def _refuse_text(sentence: Sentence, table: Records) -> None:
 def chosen_family(
     family: str | None, link: str | None, sentence: Sentence, table: Records
 ) -> tuple[str, str]:
-    """The family and link to fit, asked for or called for.
+    """Return the family and link to fit, asked for or called for.
 
     Raises CallError where they do not go with the response.
     """

@@ -56,7 +56,7 @@ class _Left:
 def choose_rows(
     table: Records, response: Expression, others: Iterable[Expression], options: Options
 ) -> UsedRows:
-    """The rows of a table that a model uses.
+    """Return the rows of a table that a model uses.
 
     A row goes, in this order of reasons: asked out by name, not meeting ``where``, no response,
     no predictor, no weight.
@@ -117,7 +117,7 @@ class _Judged:
     asked_out: np.ndarray  # positions in the table
 
     def left_in(self, piece: Piece) -> tuple[int, _Left]:
-        """The first row of a stretch, and which of its rows are left out."""
+        """Return the first row of a stretch, and which of its rows are left out."""
         context, options = piece[0], self.options
         assert isinstance(context.rows, slice)
         m, first = context.size, context.rows.indices(len(self.table))[0]
@@ -196,7 +196,7 @@ def _refuse_none_left(used: UsedRows) -> None:
 def mean_fills(
     table: Records, response: Expression, terms: Sequence[Expression], options: Options
 ) -> tuple[dict[str, float], list[Note]]:
-    """The mean of each number column with missing cells over the rows used, and notes.
+    """Return the mean of each number column with missing cells over the rows used, and notes.
 
     Raises UnusableColumnError for a category with missing cells: it has no mean.
     """

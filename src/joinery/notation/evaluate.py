@@ -56,7 +56,7 @@ class ColumnLike(Protocol):
     """The protocol of a column in expressions."""
 
     def numbers(self, rows: Rows) -> np.ndarray:
-        """Values as float64, NaN where missing; raises UnusableColumnError for text."""
+        """Return values as float64, NaN where missing; raises UnusableColumnError for text."""
         ...
 
     @property
@@ -75,11 +75,11 @@ class ColumnLike(Protocol):
         ...
 
     def texts(self, rows: Rows) -> np.ndarray:
-        """Values as text objects, None where missing."""
+        """Return values as text objects, None where missing."""
         ...
 
     def codes(self, rows: Rows) -> np.ndarray:
-        """A whole number for each distinct value, −1 where missing."""
+        """Return a whole number for each distinct value, −1 where missing."""
         ...
 
     @property
@@ -89,7 +89,7 @@ class ColumnLike(Protocol):
     def is_date(self) -> bool: ...
 
     def from_text(self, text: str) -> float:
-        """A date written as text, as a number on the scale of ``numbers``."""
+        """Return a date written as text, as a number on the scale of ``numbers``."""
         ...
 
     def check_order(self) -> None:
@@ -143,11 +143,12 @@ class Context:
         return count_of(self.rows, len(self.table))
 
     def at(self, rows: Rows) -> Context:
-        """The same table and memory, other rows."""
+        """Return the same table and memory, other rows."""
         return Context(self.table, rows, self.memory, self.cache, self.order)
 
     def between(self, start: int, stop: int) -> Context:
-        """Some of the wanted rows: from the place ``start`` among them to before ``stop``."""
+        """Return some of the wanted rows: from the place ``start`` among them to before
+        ``stop``."""
         if isinstance(self.rows, slice):
             first = self.rows.start or 0
             return self.at(slice(first + start, first + stop))
@@ -159,7 +160,8 @@ class Context:
 
 
 def evaluate(node: Expression, context: Context) -> np.ndarray:
-    """An expression's value for each wanted row, float64 (rows,), NaN where an operand is missing.
+    """Return an expression's value for each wanted row, float64 (rows,), NaN where an operand is
+    missing.
 
     Comparisons give 1 and 0. Raises UnusableColumnError where a value does not exist (the log of
     zero, division by zero, arithmetic on text), naming column, count and first rows."""
@@ -291,7 +293,8 @@ def _dated(node: Expression, context: Context) -> bool:
 
 
 def _compare_dates(node: Chain, operator: str, context: Context) -> np.ndarray:
-    """A comparison with a date: another date, one written as text, or what is computed of dates."""
+    """Return a comparison with a date: another date, one written as text, or what is computed of
+    dates."""
     name = next(side for side in node.operands if _dated(side, context))
     assert isinstance(name, Name)
     column, sides = context.table.column(name.name), []
@@ -378,7 +381,7 @@ def _refuse(
 
 
 def _finite(node: Expression, values: np.ndarray, context: Context) -> np.ndarray:
-    """The values, unless arithmetic overflowed on finite ones."""
+    """Return the values, unless arithmetic overflowed on finite ones."""
     if np.isinf(values).any():
         _refuse(
             node,
@@ -417,7 +420,8 @@ def _call(node: Call, context: Context) -> np.ndarray:
 
 
 def _part_of_date(node: Call, context: Context) -> np.ndarray:
-    """A part of a date as a number. Raises UnusableColumnError for a column that is no date."""
+    """Return a part of a date as a number. Raises UnusableColumnError for a column that is no
+    date."""
     argument = node.arguments[0]
     if not _dated(argument, context):
         name = argument.name if isinstance(argument, Name) else None
@@ -443,7 +447,8 @@ _ELEMENTWISE: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 
 
 def _lag(node: Call, context: Context) -> np.ndarray:
-    """The value so many rows before in the table's order, within groups where `by=` names them."""
+    """Return the value so many rows before in the table's order, within groups where `by=` names
+    them."""
     key = str(node)
     if (known := context.table.lags.get(key)) is not None:
         return np.asarray(known[context.rows])
@@ -470,7 +475,7 @@ def _lag(node: Call, context: Context) -> np.ndarray:
 
 
 def _codes(context: Context, name: str | None) -> np.ndarray:
-    """A column's values as whole numbers in their order, −1 where missing.
+    """Return a column's values as whole numbers in their order, −1 where missing.
 
     The table's own order for None.
 
@@ -482,7 +487,7 @@ def _codes(context: Context, name: str | None) -> np.ndarray:
 
 
 def _learnt(node: Call, context: Context) -> np.ndarray:
-    """A function that learnt from the fitted rows and is remembered under its own text."""
+    """Return a function that learnt from the fitted rows and is remembered under its own text."""
     x = evaluate(node.arguments[0], context)
     if str(node) not in context.memory:
         raise UnusableColumnError(

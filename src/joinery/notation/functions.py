@@ -84,7 +84,7 @@ def build_call(
     at: int,
     pairs: tuple[tuple[str, str], ...] = (),
 ) -> Call:
-    """A function call, checked. Raises SentenceError at the function's place."""
+    """Return a function call, checked. Raises SentenceError at the function's place."""
     name = written.casefold()
     name = SPELLINGS.get(name, name)
     function = FUNCTIONS.get(name)

@@ -43,7 +43,7 @@ _SYNONYMS = {"≠": "!=", "≤": "<=", "≥": ">=", "×": "*", "·": "*", "−":
 
 
 def _word_or_name(token: Token) -> Token:
-    """A word of the language, whatever its capital letters, is no name."""
+    """Return a word of the language, whatever its capital letters, is no name."""
     if token.value.casefold() in WORDS:
         return Token(token.value.upper(), token.value, token.start_pos)
     return token
@@ -357,7 +357,7 @@ def _in_text(slip: Exception, text: str, suggestion: str | None = None) -> Excep
 
 @lru_cache(maxsize=512)
 def read_sentence(text: str) -> Sentence:
-    """A model sentence as a tree.
+    """Return a model sentence as a tree.
 
     Parameters: ``text``, at most 10,000 characters, parentheses at most 200 deep.
     Raises SentenceError, which shows the place and what was expected there.
@@ -371,7 +371,7 @@ def read_sentence(text: str) -> Sentence:
 
 @lru_cache(maxsize=512)
 def read_expression(text: str) -> Expression:
-    """An expression on columns, as used by ``where=``, ``weights=`` and ``offset=``."""
+    """Return an expression on columns, as used by ``where=``, ``weights=`` and ``offset=``."""
     expression: Expression = _read(text, "expression")
     for node in (expression, *inside(expression)):
         if isinstance(node, Call) and FUNCTIONS[node.function].place != "anywhere":
@@ -409,7 +409,7 @@ IN_QUOTES = (
 
 
 def read_assignments(text: str) -> dict[str, float | str]:
-    """Values for a new row: ``forage_km2 = 3, hive_type = 'long'``; a bare word is text."""
+    """Return values for a new row: ``forage_km2 = 3, hive_type = 'long'``; a bare word is text."""
     values: dict[str, float | str] = {}
     if isinstance(text, str):
         text = _outside_quotes(_BARE_DATE, r"'\g<0>'", text)
@@ -429,7 +429,7 @@ def read_assignments(text: str) -> dict[str, float | str]:
 
 
 def sentence_of_parts(response: str, terms: Sequence[str]) -> Sentence:
-    """A sentence given in parts: the response, and a list of terms."""
+    """Return a sentence given in parts: the response, and a list of terms."""
     if isinstance(terms, str):
         terms = [terms]
     if terms:

@@ -116,7 +116,7 @@ def _ordered(kinds: Iterable[str]) -> list[str]:
 
 
 def diagnose(text: str, slip: UnexpectedInput, start: str, parser: Lark) -> SentenceError:
-    """The SentenceError for a place where the parser stopped."""
+    """Return the SentenceError for a place where the parser stopped."""
     if slip.pos_in_stream is None:
         position = len(text)
     else:

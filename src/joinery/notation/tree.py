@@ -21,7 +21,7 @@ _PLAIN_NAME = re.compile(r"[^\W\d][\w.]*")
 
 
 def spelled(name: str) -> str:
-    """A column name as sentences write it, in double quotes unless it is plain."""
+    """Return a column name as sentences write it, in double quotes unless it is plain."""
     plain = _PLAIN_NAME.fullmatch(name) and not any(map(_is_other_number, name))
     if plain and name.casefold() not in WORDS:
         return name
@@ -39,7 +39,7 @@ def quoted_text(value: str) -> str:
 
 
 def number_text(value: float) -> str:
-    """A number in the fewest characters that read back to it."""
+    """Return a number in the fewest characters that read back to it."""
     if value == int(value) and abs(value) < 1e15:
         return str(int(value))
     return repr(value)
@@ -206,7 +206,7 @@ def _below(node: Expression, rank: int) -> str:
 
 
 def _inside(node: Expression) -> str:
-    """A function argument: arithmetic stands bare, comparisons in parentheses."""
+    """Return a function argument: arithmetic stands bare, comparisons in parentheses."""
     return _below(node, RANK["="])
 
 
@@ -223,7 +223,8 @@ def _option_text(value: Option) -> str:
 
 
 def outside(node: Expression) -> str:
-    """A factor as it stands in the comma list: sums, divisions and comparisons in parentheses."""
+    """Return a factor as it stands in the comma list: sums, divisions and comparisons in
+    parentheses."""
     bare = isinstance(node, (Name, Call)) or (
         isinstance(node, Power) and isinstance(node.exponent, Number)
     )
@@ -345,14 +346,15 @@ def _written_out(term: Term) -> Iterator[Term]:
 
 
 def as_term(node: Expression) -> Term:
-    """An argument of `crossed` as the term it stands for; a bare product is one of factors."""
+    """Return an argument of `crossed` as the term it stands for; a bare product is one of
+    factors."""
     if isinstance(node, Chain) and set(node.operators) == {"*"}:
         return Term(node.operands)
     return Term((node,))
 
 
 def parts(node: Expression) -> tuple[Expression, ...]:
-    """The expressions directly inside a node, columns named in options among them."""
+    """Return the expressions directly inside a node, columns named in options among them."""
     if isinstance(node, Call):
         return (*node.arguments, *(value for _, value in node.options if isinstance(value, Name)))
     if isinstance(node, Chain):
@@ -365,33 +367,34 @@ def parts(node: Expression) -> tuple[Expression, ...]:
 
 
 def inside(node: Expression) -> Iterator[Expression]:
-    """Every node of an expression, innermost first."""
+    """Yield every node of an expression, innermost first."""
     for part in parts(node):
         yield from inside(part)
     yield node
 
 
 def names_in(node: Expression) -> Iterator[Name]:
-    """The columns that an expression names, in order."""
+    """Yield the columns that an expression names, in order."""
     if isinstance(node, Name):  # most are
         return iter((node,))
     return (part for part in inside(node) if isinstance(part, Name))
 
 
 def calls_in(node: Expression) -> Iterator[Call]:
-    """The function calls in an expression, innermost first."""
+    """Yield the function calls in an expression, innermost first."""
     if isinstance(node, Name):
         return iter(())
     return (part for part in inside(node) if isinstance(part, Call))
 
 
 def lags_in(node: Expression) -> Iterator[Call]:
-    """The calls that look at other rows than their own, innermost first."""
+    """Yield the calls that look at other rows than their own, innermost first."""
     return (call for call in calls_in(node) if call.function == "lag")
 
 
 def names_in_own_row(node: Expression) -> Iterator[Name]:
-    """The columns that an expression needs of the row itself: those that stand outside lags."""
+    """Yield the columns that an expression needs of the row itself: those that stand outside
+    lags."""
     if isinstance(node, Name):
         yield node
     elif not (isinstance(node, Call) and node.function == "lag"):
@@ -400,7 +403,8 @@ def names_in_own_row(node: Expression) -> Iterator[Name]:
 
 
 def without_references(sentence: Sentence) -> Sentence:
-    """The same model with default reference levels: other coefficients, equal fitted values."""
+    """Return the same model with default reference levels: other coefficients, equal fitted
+    values."""
 
     def bare(factor: Expression) -> Expression:
         if not isinstance(factor, Call):

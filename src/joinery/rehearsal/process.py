@@ -93,7 +93,7 @@ class Process:
         return evaluate(total, Context(self.table, EVERY_ROW))
 
     def columns(self, y: np.ndarray) -> dict[str, Any]:
-        """One draw (n,) as the columns that the response names."""
+        """Return one draw (n,) as the columns that the response names."""
         expression = self.sentence.response.expression
         if is_condition(expression):
             name, yes = _condition(expression)
@@ -143,7 +143,8 @@ def process(
     shape: float | None,
     rng: np.random.Generator,
 ) -> Process:
-    """The process of a sentence: predictors drawn, what learns from them learnt, truth put in."""
+    """Return the process of a sentence: predictors drawn, what learns from them learnt, truth put
+    in."""
     table = predictor_table(sentence, rows, predictors, totals, rng)
     learnt = _with_placeholder(sentence, table)
     design = learn(sentence, learnt, EVERY_ROW)
@@ -176,7 +177,8 @@ def _ranged(response: ResponseScale, table: Records) -> ResponseScale:
 
 
 def _with_placeholder(sentence: Sentence, table: Records) -> Records:
-    """The table with something in the response's columns, so that the sentence can be learnt."""
+    """Return the table with something in the response's columns, so that the sentence can be
+    learnt."""
     names = [n.name for n in names_in(sentence.response.expression) if n.name not in table.names]
     frame = with_columns(table.frame, {name: np.linspace(1, 2, len(table)) for name in names})
     return records(frame)
@@ -241,7 +243,7 @@ def _assignments(text: str) -> dict[str, float]:
 def predictor_table(
     sentence: Sentence, rows: int, given: Any, totals: Any, rng: np.random.Generator
 ) -> Records:
-    """The columns that the terms, the total and the exposure name, drawn by their recipes.
+    """Return the columns that the terms, the total and the exposure name, drawn by their recipes.
 
     Raises CallError for a recipe that cannot be read.
     """
@@ -288,7 +290,7 @@ def _drawn_from(
     totals: Any,
     rng: np.random.Generator,
 ) -> Records:
-    """Rows drawn from a table of predictors, with totals in place of its own where given."""
+    """Return rows drawn from a table of predictors, with totals in place of its own where given."""
     if totals is not None:
         given = extra
     else:
@@ -303,7 +305,7 @@ def _drawn_from(
 
 
 def _drawn(name: str, recipe: Any, rows: int, rng: np.random.Generator) -> Any:
-    """One column: values as given, or drawn."""
+    """Return one column: values as given, or drawn."""
     if not isinstance(recipe, str):
         values = np.resize(np.asarray(recipe), rows) if np.ndim(recipe) == 0 else list(recipe)
         if len(values) != rows:

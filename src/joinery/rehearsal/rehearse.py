@@ -130,7 +130,7 @@ def _summary(block: Block, several: bool) -> dict[str, np.ndarray]:
 
 
 def _mean_of_known(values: np.ndarray) -> np.ndarray:
-    """The mean of each column (m,) over the draws that have a value; NaN where none has."""
+    """Return the mean of each column (m,) over the draws that have a value; NaN where none has."""
     known = ~np.isnan(values)
     counts = known.sum(axis=0)
     with np.errstate(all="ignore"):
@@ -172,7 +172,7 @@ Fitter = Callable[[np.ndarray], tuple[np.ndarray, np.ndarray, np.ndarray, np.nda
 def one_by_one(
     made: Process, Y: np.ndarray, fitter: Fitter, level: float, advance: Advance
 ) -> Block:
-    """Every draw (n, times) fitted by itself; a draw that cannot be is empty."""
+    """Return every draw (n, times) fitted by itself; a draw that cannot be is empty."""
     width = len(made.names)
     parts = np.full((5, Y.shape[1], width), np.nan)
     for place in range(Y.shape[1]):

@@ -153,7 +153,7 @@ def rehearse(
     totals: Any = None,
     seed: int | None = None,
 ) -> Rehearsal:
-    """The same study many times over, with other errors each time on the same predictors.
+    """Return the same study many times over, with other errors each time on the same predictors.
 
     Parameters: as for ``simulate``, and ``rows`` one number or several to compare; ``times`` each;
     ``level`` of the intervals; ``errors`` of normal responses: ``"normal"``, ``"skewed"``,

@@ -59,7 +59,7 @@ def first_lines(table: Table) -> Table:
 
 
 def heading(table: Table, column: str) -> str:
-    """A column's name in words."""
+    """Return a column's name in words."""
     known = table.appearance.headings.get(column) or _WORDS.get(column)
     if known is None and (labelled := table.appearance.labels(column)) != column:
         return labelled
@@ -74,7 +74,7 @@ def is_text(table: Table, column: str) -> bool:
 
 
 def cells_of(table: Table, column: str) -> list[str]:
-    """A column as people read it."""
+    """Return a column as people read it."""
     values = list(numbers.plain_cells(table.columns[column]))
     digits = table.appearance.digits or numbers.DIGITS
     kind = table.appearance.kinds.get(column, _KINDS.get(column, "figure"))

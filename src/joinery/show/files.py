@@ -114,12 +114,13 @@ def _to_standard_output(write: Callable[[Path], object]) -> None:
 
 
 def write_text(path: str | os.PathLike[str], text: str) -> Path:
-    """A whole text file, UTF-8."""
+    """Return a whole text file, UTF-8."""
     return write_whole(path, lambda beside: beside.write_text(text, encoding="utf-8"))
 
 
 def suffix_of(path: str | os.PathLike[str]) -> str:
-    """The ending of a path to write to, in small letters. Raises CallError for what is no path."""
+    """Return the ending of a path to write to, in small letters. Raises CallError for what is no
+    path."""
     try:
         return Path(os.fsdecode(path)).suffix.lower()
     except TypeError:

@@ -23,7 +23,7 @@ FORMULA = ("=", "+", "-", "@", "\t", "\r")  # how text begins that a spreadsheet
 
 
 def as_csv(table: Table, for_spreadsheets: bool = False) -> str:
-    """Every digit, for machines.
+    """Return every digit, for machines.
 
     ``for_spreadsheets``: with an apostrophe before text that would be run as a formula.
     """
@@ -62,7 +62,7 @@ def markdown_text(text: str) -> str:
 
 
 def as_markdown(table: Table) -> str:
-    """A pipe table with title and notes."""
+    """Return a pipe table with title and notes."""
     heads, rows, words = shown_cells(table)
 
     def line(cells: list[str]) -> str:
@@ -152,7 +152,7 @@ def latex_text(text: str) -> str:
 
 
 def as_latex(table: Table) -> str:
-    """A tabular environment."""
+    """Return a tabular environment."""
     heads, rows, words = shown_cells(table)
     lines = [" & ".join(map(latex_text, row)) + r" \\" for row in (heads, *rows)]
     lines.insert(1, r"\hline")
@@ -181,5 +181,5 @@ def json_text(data: Any) -> str:
 
 
 def as_json(table: Table) -> str:
-    """Every digit, with the names and notes beside the figures."""
+    """Return every digit, with the names and notes beside the figures."""
     return json_text(as_data(table))

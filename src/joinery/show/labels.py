@@ -20,7 +20,7 @@ class Labels:
         return " × ".join(map(self._of_factor, name.split(" × ")))
 
     def _of_factor(self, text: str) -> str:
-        """The column before a level is named in words; the level stays as it is."""
+        """Return a factor with its column in words; its level stays as it is."""
         head, colon, level = text.partition(": ")
         return self._pattern.sub(lambda m: self._lookup[m[0]], head) + colon + level
 

@@ -51,7 +51,7 @@ class Formula:
         return Formula("^2", (self,))
 
     def compute(self, rounded: Callable[[float], float] = float) -> float:
-        """The value, every symbol put in as it is shown."""
+        """Return the value, every symbol put in as it is shown."""
         if self.kind == "symbol":
             return rounded(self.value)
         if self.kind == "call":
@@ -72,22 +72,22 @@ class Formula:
         return math.sqrt(max(v[0], 0.0))
 
     def write(self, form: str, number: Callable[[float], str] | None = None) -> str:
-        """The formula in a form; with ``number`` its values in place of symbols."""
+        """Return the formula in a form; with ``number`` its values in place of symbols."""
         return {"text": _text, "latex": _latex, "mathml": _mathml}[form](self, number)
 
 
 def symbol(name: str, value: float, latex: str = "") -> Formula:
-    """A quantity by its symbol."""
+    """Return a quantity by its symbol."""
     return Formula("symbol", (), name, float(value), latex)
 
 
 def root(of: Formula) -> Formula:
-    """A square root."""
+    """Return a square root."""
     return Formula("√", (of,))
 
 
 def call(name: str, value: float, *parts: Formula) -> Formula:
-    """A function that is not written out, such as a quantile, with its value."""
+    """Return a function that is not written out, such as a quantile, with its value."""
     return Formula("call", parts, name, float(value))
 
 
@@ -134,7 +134,8 @@ def _text(node: Formula, number: Number) -> str:
 
 
 def _symbols(text: str) -> str:
-    """A name in LaTeX's mathematics: marks over letters, small digits, and what it would run."""
+    """Return a name in LaTeX's mathematics: marks over letters, small digits, and what it would
+    run."""
     out: list[str] = []
     for c in unicodedata.normalize("NFD", text):
         if c in OVER:

@@ -14,7 +14,8 @@ DIGITS = 4  # significant, for people: a figure's last one is then below its unc
 
 
 def figure(value: Any, digits: int = DIGITS) -> str:
-    """A number to so many significant digits, whole digits never cut: 0.01234, 12.34, 123456."""
+    """Return a number to so many significant digits, whole digits never cut: 0.01234, 12.34,
+    123456."""
     if value is None or (isinstance(value, float) and math.isnan(value)):
         return ""
     if math.isinf(value):
@@ -30,7 +31,7 @@ def figure(value: Any, digits: int = DIGITS) -> str:
 
 
 def value(number: Any, digits: int = DIGITS) -> str:
-    """A value as measured, to at most so many significant digits: 0.61, not 0.6100."""
+    """Return a value as measured, to at most so many significant digits: 0.61, not 0.6100."""
     text = figure(number, digits)
     if "." in text and "e" not in text:
         return text.rstrip("0").rstrip(".")
@@ -38,7 +39,7 @@ def value(number: Any, digits: int = DIGITS) -> str:
 
 
 def fixed(value: float, decimals: int) -> str:
-    """A number with so many decimals; a rounded zero carries no sign."""
+    """Return a number with so many decimals; a rounded zero carries no sign."""
     if value is None or math.isnan(value):
         return ""
     text = f"{abs(value):.{decimals}f}"
@@ -47,7 +48,7 @@ def fixed(value: float, decimals: int) -> str:
 
 
 def scientific(value: float, digits: int = 3) -> str:
-    """A number with a power of ten: ``−2.15e−6``."""
+    """Return a number with a power of ten: ``−2.15e−6``."""
     if value == 0 or not math.isfinite(value):
         return figure(value)
     mantissa, exponent = f"{abs(value):.{max(digits - 1, 0)}e}".split("e")
@@ -76,7 +77,8 @@ def decimals_for(size: float, digits: int) -> int | None:
 
 
 def column(values: Sequence[Any], digits: int = DIGITS) -> list[str]:
-    """A column of numbers with equal decimals, enough for the largest's significant digits."""
+    """Return a column of numbers with equal decimals, enough for the largest's significant
+    digits."""
     finite = [abs(v) for v in values if v is not None and math.isfinite(v)]
     if all(v == int(v) for v in finite) and max(finite, default=0) < 1e9:
         return [
@@ -93,7 +95,7 @@ def column(values: Sequence[Any], digits: int = DIGITS) -> list[str]:
 
 
 def p_value(p: Any) -> str:
-    """A p-value to two significant digits, ``< 0.001`` below that.
+    """Return a p-value to two significant digits, ``< 0.001`` below that.
 
     One that would round onto 0.05 gets the digits that tell it from that."""
     if p is None or math.isnan(p):
@@ -110,7 +112,7 @@ def p_value(p: Any) -> str:
 
 
 def p_phrase(p: float) -> str:
-    """A p-value inside a sentence: ``p = 0.013``, ``p < 0.001``."""
+    """Return a p-value inside a sentence: ``p = 0.013``, ``p < 0.001``."""
     text = p_value(p)
     if text.startswith("<"):
         return f"p {text}"
@@ -118,14 +120,15 @@ def p_phrase(p: float) -> str:
 
 
 def interval(lower: float, upper: float, decimals: int | None) -> str:
-    """An interval: ``[10.1, 14.5]``, with decimals as ``to_decimals`` takes them."""
+    """Return an interval: ``[10.1, 14.5]``, with decimals as ``to_decimals`` takes them."""
     if any(v is None or math.isnan(v) for v in (lower, upper)):
         return ""
     return f"[{interval_end(lower, decimals)}, {interval_end(upper, decimals)}]"
 
 
 def interval_end(end: float, decimals: int | None) -> str:
-    """An end of an interval; one that would round onto zero gets the digit that decides it."""
+    """Return an end of an interval; one that would round onto zero gets the digit that decides
+    it."""
     text = to_decimals(end, decimals)
     if end and math.isfinite(end) and not any(c in "123456789" for c in text):
         return figure(end, 1)
@@ -144,14 +147,15 @@ def with_error(value: float, error: float, digits: int | None = None) -> int | N
 
 
 def to_decimals(value: float, decimals: int | None) -> str:
-    """A number with so many decimals, or with a power of ten where decimals will not do."""
+    """Return a number with so many decimals, or with a power of ten where decimals will not do."""
     if decimals is None:
         return scientific(value)
     return fixed(value, decimals)
 
 
 def percent(share: float) -> str:
-    """A share as a percentage: ``71 %``; one decimal near the ends, and never 100 short of all."""
+    """Return a share as a percentage: ``71 %``; one decimal near the ends, and never 100 short of
+    all."""
     if math.isnan(share):
         return ""
     if 0 < share < 0.001:
@@ -161,7 +165,8 @@ def percent(share: float) -> str:
 
 
 def short_of(share: float, times: int, decimals: int) -> str:
-    """A share times something to so many decimals, more where it would round up to all of it."""
+    """Return a share times something to so many decimals, more where it would round up to all of
+    it."""
     text = fixed(times * share, decimals)
     while 0 < share < 1 and float(text) >= times and decimals < MOST_DECIMALS:
         decimals += 1
@@ -180,12 +185,13 @@ def count(n: int, word: str, plural: str | None = None) -> str:
 
 
 def plain_cells(values: Sequence[Any] | np.ndarray) -> list[Any]:
-    """A column's cells as plain Python values."""
+    """Return a column's cells as plain Python values."""
     return values.tolist() if isinstance(values, np.ndarray) else list(values)
 
 
 def telling_step(sd: float) -> float:
-    """A round step of a predictor of that standard deviation, for which a ratio says something.
+    """Return a round step of a predictor of that standard deviation, for which a ratio says
+    something.
 
     One unit where that is a fair share of the spread; else 1, 2 or 5 times a power of ten, no
     more than the standard deviation.

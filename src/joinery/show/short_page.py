@@ -72,13 +72,14 @@ class Page:
 
 
 def reach(effects: Sequence[Effect]) -> float:
-    """The common scale of the bars: how far from zero any interval reaches, in standard units."""
+    """Return the common scale of the bars: how far from zero any interval reaches, in standard
+    units."""
     ends = [abs(v) for e in effects for v in e.bar if all(map(math.isfinite, e.bar))]
     return max(ends, default=0.0)
 
 
 def bar(ends: tuple[float, float, float], scale: float, cells: int = BAR_CELLS) -> str:
-    """An interval as text on the common scale, zero marked."""
+    """Return an interval as text on the common scale, zero marked."""
     if not scale or not all(map(math.isfinite, ends)):
         return ""
     middle = cells // 2
@@ -95,7 +96,7 @@ def bar(ends: tuple[float, float, float], scale: float, cells: int = BAR_CELLS) 
 
 
 def _visible(page: Page) -> Page:
-    """The page with its control characters made visible."""
+    """Return the page with its control characters made visible."""
     return replace(
         page,
         sentence=visible(page.sentence),
@@ -109,7 +110,7 @@ def _visible(page: Page) -> Page:
 
 
 def renderable(page: Page, columns: int | None = None) -> RenderableType:
-    """The page for a terminal of so many columns."""
+    """Return the page for a terminal of so many columns."""
     page, room = _visible(page), columns or width()
     parts: list[RenderableType] = [Text(page.sentence, style="bold"), Text(page.under)]
     parts += [Text(page.settled)] * bool(page.settled) + [Text("")]
@@ -187,7 +188,7 @@ def _effects(page: Page, room: int) -> RenderableType:
 
 
 def _as_table(page: Page, interval: str) -> Table:
-    """The coefficients as a Table, for terminals that hold a few columns at a time."""
+    """Return the coefficients as a Table, for terminals that hold a few columns at a time."""
     names = ("term", "estimate", "interval", "standard_error", "p")
     return Table(
         {name: [getattr(e, name) for e in page.effects] for name in names},
@@ -199,7 +200,7 @@ def _as_table(page: Page, interval: str) -> Table:
 
 
 def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
-    """The bars as a strip of their own, for terminals too narrow to hold both."""
+    """Return the bars as a strip of their own, for terminals too narrow to hold both."""
     drawn = [e for e in page.effects if all(map(math.isfinite, e.bar))]
     cells = min(41, room - max(len(e.term) for e in drawn) - 6)
     cells -= 1 - cells % 2  # odd, so that zero stands in the middle
@@ -214,14 +215,15 @@ def _bars_below(page: Page, scale: float, room: int) -> RenderableType:
 
 
 def _scale_line(scale: float, cells: int) -> str:
-    """The ends and the zero of the common scale, each over its cell."""
+    """Return the ends and the zero of the common scale, each over its cell."""
     end = figure(scale, 2)
     half = cells // 2
     return f"−{end}".ljust(half) + "0" + end.rjust(half)
 
 
 def wrapped_equation(text: str, room: int) -> str:
-    """An equation broken before its signs only, so that no term is torn where it has room."""
+    """Return an equation broken before its signs only, so that no term is torn where it has
+    room."""
     lines, line = [], ""
     for piece in re.split(r"(?= [+−] )", text):
         if line and len(line) + len(piece) > room:
@@ -233,12 +235,12 @@ def wrapped_equation(text: str, room: int) -> str:
 
 
 def as_text(page: Page) -> str:
-    """The page without colour."""
+    """Return the page without colour."""
     return printable(plain(renderable(page)))
 
 
 def as_markdown(page: Page) -> str:
-    """The page as Markdown."""
+    """Return the page as Markdown."""
     lines = [f"**{markdown_text(page.sentence)}**", "", markdown_text(page.under), ""]
     lines += [markdown_text(page.settled), ""] * bool(page.settled)
     if page.cautions:
@@ -261,7 +263,7 @@ def as_markdown(page: Page) -> str:
 
 
 def as_latex(page: Page) -> str:
-    """The page as LaTeX paragraphs and a tabular environment."""
+    """Return the page as LaTeX paragraphs and a tabular environment."""
     t = latex_text
     lines = [rf"\textbf{{{t(page.sentence)}}}", "", t(page.under), ""]
     lines += [t(page.settled), ""] * bool(page.settled)
@@ -316,7 +318,7 @@ _HTML = """<div style="color:inherit;max-width:60em;font-variant-numeric:tabular
 
 
 def as_html(page: Page) -> str:
-    """The page as an HTML fragment, everything that came from the user escaped."""
+    """Return the page as an HTML fragment, everything that came from the user escaped."""
     page = _visible(page)
     scale = reach(page.effects)
     rows = [

@@ -140,7 +140,7 @@ class Table:
 
     @checked
     def render(self, form: words.Form = "text", *, digits: int | None = None) -> str:
-        """The table in a form: text, markdown, html or latex for people.
+        """Return the table in a form: text, markdown, html or latex for people.
 
         Csv or json with every digit.
 
@@ -215,7 +215,7 @@ _FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {
 
 
 def _as_words(frame: pd.DataFrame) -> pd.DataFrame:
-    """The table with control characters, which spreadsheets refuse, made visible."""
+    """Return the table with control characters, which spreadsheets refuse, made visible."""
     shown = frame.map(lambda cell: visible(cell) if isinstance(cell, str) else cell)
     return shown.rename(columns=lambda name: visible(str(name)))
 

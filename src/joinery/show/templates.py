@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
 @lru_cache(maxsize=8)
 def template(source: str) -> jinja2.Template:
-    """A template whose values are escaped."""
+    """Return a template whose values are escaped."""
     import jinja2
 
     environment = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)

@@ -31,7 +31,7 @@ INDENT = 4  # of lines that belong to the one above
 
 
 def width() -> int:
-    """The width to write for: the terminal's, 80 where there is none."""
+    """Return the width to write for: the terminal's, 80 where there is none."""
     return max(NARROWEST, min(shutil.get_terminal_size((80, 24)).columns, WIDEST))
 
 
@@ -73,7 +73,7 @@ def paragraphs(text: str, columns: int | None = None) -> RenderableType:
 
 
 def grid(table: Table, columns: int | None = None) -> RenderableType:
-    """A Table for a terminal of so many columns: laid in several strips where it is wider.
+    """Return a Table for a terminal of so many columns: laid in several strips where it is wider.
 
     Its key columns stand in every strip; a text that belongs under its row stands there."""
     room = columns or width()
@@ -132,7 +132,8 @@ def _labels(table: Table) -> _Piece:
 
 
 def _headed(heading: str, cells: Sequence[str], words: bool) -> _Piece:
-    """A column whose heading is broken into lines where it is wider than what stands under it."""
+    """Return a column whose heading is broken into lines where it is wider than what stands under
+    it."""
     heading, cells = visible(heading), [visible(cell) for cell in cells]
     longest = max([cell_len(c) for c in cells], default=0)
     if cell_len(heading) > longest:
@@ -152,7 +153,7 @@ def _folded(heading: str, room: int) -> list[str]:
 
 
 def _strips(keys: list[_Piece], pieces: list[_Piece], room: int) -> list[list[_Piece]]:
-    """Columns in strips no wider than the room, keys counted in each."""
+    """Return columns in strips no wider than the room, keys counted in each."""
     strips: list[list[_Piece]] = [[]]
     wide = sum(key.room + COLUMN_GAP for key in keys)
     if wide + sum(piece.room + COLUMN_GAP for piece in pieces) - COLUMN_GAP > room:
@@ -190,7 +191,7 @@ class _Strip:
     def parts(
         self, shown: int, heads: _Piece | None, under: _Piece | None
     ) -> Iterator[RenderableType]:
-        """The heading and the rows, with what heads a group and what stands under a row."""
+        """Yield the heading and the rows, with what heads a group and what stands under a row."""
         rows = list(range(shown))
         if all(piece.words for piece in self.pieces) and len(self.pieces) > len(self.keys) > 0:
             # a strip of remarks alone: rows without any are left out

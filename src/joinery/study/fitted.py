@@ -83,7 +83,7 @@ class UsedRows:
         return self.total - len(self.out)
 
     def without(self, positions: np.ndarray, reason: str = "held out") -> UsedRows:
-        """The same without some more rows, by position in the table."""
+        """Return the same without some more rows, by position in the table."""
         fresh = np.setdiff1d(positions, self.out)
         out = np.concatenate([self.out, fresh])
         order = np.argsort(out, kind="stable")
@@ -201,7 +201,7 @@ class Fitted:
         return tuple({str(call): call for f in factors for call in lags_in(f)}.values())
 
     def words(self, name: str) -> str:
-        """The name of a column, term or coefficient in the words that ``labels`` gave."""
+        """Return the name of a column, term or coefficient in the words that ``labels`` gave."""
         return Labels(self.options.labels)(name)
 
     # ------------------------------------------------------------------ figures
@@ -305,7 +305,7 @@ def without_place(table: Records, rows: Rows, order: str | None) -> int:
 
 
 def checked_level(level: Any) -> float:
-    """A level as a share: 0.95 and 95 mean the same. Raises CallError outside 0 to 100."""
+    """Return a level as a share: 0.95 and 95 mean the same. Raises CallError outside 0 to 100."""
     try:
         value = float(level)
     except (TypeError, ValueError):
@@ -322,7 +322,7 @@ def checked_level(level: Any) -> float:
 
 
 def working_rows(fit: Fitted) -> RowBlocks | WorkingRows:
-    """The rows of the least squares that a fit rests on, in blocks.
+    """Return the rows of the least squares that a fit rests on, in blocks.
 
     Raises CallError for a loaded fit.
 
@@ -335,13 +335,13 @@ def working_rows(fit: Fitted) -> RowBlocks | WorkingRows:
 
 
 def response_rows(fit: Fitted) -> RowBlocks:
-    """The rows a fit used as they are, in blocks. Raises CallError for a loaded fit."""
+    """Return the rows a fit used as they are, in blocks. Raises CallError for a loaded fit."""
     table, used = rows_at_hand(fit)
     return RowBlocks(fit.design, fit.response, fit.asides, table, used.rows)
 
 
 def fitted_rows(fit: Fitted) -> Learner:
-    """The rows a fit used, each as often as it stands, to sum over in stretches.
+    """Return the rows a fit used, each as often as it stands, to sum over in stretches.
 
     Raises CallError for a loaded fit.
     """
@@ -352,7 +352,7 @@ def fitted_rows(fit: Fitted) -> Learner:
 
 
 def rows_at_hand(fit: Fitted) -> tuple[Records, UsedRows]:
-    """The table and used rows of a fit.
+    """Return the table and used rows of a fit.
 
     Raises CallError for one loaded from a file, which keeps no rows.
     """

@@ -43,7 +43,7 @@ class Held:
 
 
 def columns_of(fit: Fitted) -> list[str]:
-    """The columns that the terms take from a row itself, in order."""
+    """Return the columns that the terms take from a row itself, in order."""
     factors = [f for t in fit.design.sentence.terms for f in t.factors]
     return list(dict.fromkeys(n.name for f in factors for n in names_in_own_row(f)))
 
@@ -119,7 +119,7 @@ def hold_rest(
 
 
 def _plain(given: Any, average: float | Shares) -> float | str:
-    """A value given by the caller: a number, or a level as text."""
+    """Return a value given by the caller: a number, or a level as text."""
     if isinstance(average, dict) or isinstance(given, (bool, np.bool_)):
         return level_text(given)
     if not is_number(given):
@@ -165,7 +165,7 @@ def slopes_in(name: str) -> Fill:
 def averaged_rows(
     fit: Fitted, held: Held, positions: np.ndarray, fill: Fill = DesignTerm.fill
 ) -> np.ndarray:
-    """The design's rows (m, width), averaged over the categories that are held so.
+    """Return the design's rows (m, width), averaged over the categories that are held so.
 
     Parameters: ``positions`` (m,) of rows of the held table; ``fill`` writes what is asked of a
     term, its columns or their slopes (``slopes_in``), of a context's rows. Raises CallError for a
@@ -196,7 +196,7 @@ def averaged_rows(
 
 
 def _at_made_levels(fit: Fitted, held: Held, positions: np.ndarray, fill: Fill) -> np.ndarray:
-    """The same where levels are given that no column has: each combination by itself."""
+    """Return the same where levels are given that no column has: each combination by itself."""
     out = np.empty((len(positions), fit.design.width), order="F")
     combinations = list(zip(*held.made.values(), strict=True))
     for levels in dict.fromkeys(combinations):

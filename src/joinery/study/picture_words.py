@@ -22,7 +22,7 @@ MOST_LABELS = 12  # rows named in one picture: more would cover one another
 
 
 def worded(words: Words, given: Mapping[str, str | None]) -> Words:
-    """The picture's own words, replaced where the caller gave some; which rows are drawn."""
+    """Return the picture's own words, replaced where the caller gave some; which rows are drawn."""
     finding = given.get("finding") or words.finding
     return replace(
         words,
@@ -34,7 +34,8 @@ def worded(words: Words, given: Mapping[str, str | None]) -> Words:
 
 
 def names_of(fit: Fitted) -> list[str]:
-    """Every name that a picture of the fit may hold: columns, terms, coefficients, the response."""
+    """Return every name that a picture of the fit may hold: columns, terms, coefficients, the
+    response."""
     columns = [n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)]
     terms = [t.text for t in fit.design.terms]
     names = [*fit.design.names, *terms, fit.response.name, fit.response.original, *columns]
@@ -42,7 +43,7 @@ def names_of(fit: Fitted) -> list[str]:
 
 
 def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
-    """The points to label: the flagged ones, none, or those asked for."""
+    """Return the points to label: the flagged ones, none, or those asked for."""
     table, chosen = rows_at_hand(fit)
     notable = remarks(fit)
     labels = table.index[chosen.rows]

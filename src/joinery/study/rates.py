@@ -25,7 +25,7 @@ class Counted:
     per: float | None = None
 
     def predictor(self, context: Context, X: np.ndarray) -> tuple[np.ndarray, float]:
-        """The linear predictor of some rows (m,), and what its means are multiplied by."""
+        """Return the linear predictor of some rows (m,), and what its means are multiplied by."""
         if self.per is None:
             return linear_predictor(self.fit, context, X), 1.0
         return without_exposure(self.fit, context, X), self.per

@@ -29,7 +29,7 @@ from joinery.support.limits import MOST_REMARKABLE
 
 
 def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fitted, str]:
-    """The fit with the rows that a picture shows of it, and what to say of them.
+    """Return the fit with the rows that a picture shows of it, and what to say of them.
 
     The fit itself, and nothing, where all are shown.
     """
@@ -56,13 +56,13 @@ def thinned(fit: Fitted, name: str, label_rows: str | Sequence[Any]) -> tuple[Fi
 
 
 def unthinned(fit: Fitted) -> Fitted:
-    """The fit with all its rows, of one that a picture shows some of."""
+    """Return the fit with all its rows, of one that a picture shows some of."""
     result: Fitted = fit.cache.get(unthinned, fit)
     return result
 
 
 def numbers_of(fit: Fitted) -> np.ndarray:
-    """The numbers of the rows shown among all that the fit used, from 1 on."""
+    """Return the numbers of the rows shown among all that the fit used, from 1 on."""
     places = fit.cache.get(numbers_of)
     return np.arange(1.0, rows_at_hand(fit)[1].used + 1) if places is None else places + 1.0
 
@@ -79,13 +79,14 @@ def evenly(fit: Fitted) -> np.ndarray:
 def smoothed(
     fit: Fitted, rows: np.ndarray, x: np.ndarray, y: np.ndarray, **options: Any
 ) -> Smooth | None:
-    """A smooth of y on x (m,) of some ``rows`` of the fit, of those that are shown evenly."""
+    """Return a smooth of y on x (m,) of some ``rows`` of the fit, of those that are shown
+    evenly."""
     even = evenly(fit)[rows]
     return smooth(x[even], y[even], **options)
 
 
 def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
-    """The fit with the rows evenly taken and those beside them, by their places, in memory.
+    """Return the fit with the rows evenly taken and those beside them, by their places, in memory.
 
     Labels have the latter and the remarkable ones.
     """
@@ -118,19 +119,19 @@ def _remarkable(fit: Fitted) -> np.ndarray:
 
 
 def _within(totals: Digest, places: np.ndarray) -> Digest:
-    """A digest of all rows that knows remarkable ones by their places among those drawn."""
+    """Return a digest of all rows that knows remarkable ones by their places among those drawn."""
     here = np.isin(totals.places, places)
     indices = np.searchsorted(places, totals.places[here])
     return replace(totals, places=indices, measures=totals.measures.of(here))
 
 
 def _expressions(fit: Fitted) -> list[Expression]:
-    """All that is computed of the fit's rows."""
+    """Return all that is computed of the fit's rows."""
     return [*expressions_of(fit.design.sentence), *fit.asides.expressions.values()]
 
 
 def _names(fit: Fitted) -> list[str]:
-    """The columns that the fit's rows are made of."""
+    """Return the columns that the fit's rows are made of."""
     names = dict.fromkeys(fit.design.named)
     names |= dict.fromkeys(n.name for e in fit.asides.expressions.values() for n in names_in(e))
     return list(names | dict.fromkeys([fit.options.order] if fit.options.order else []))

@@ -30,7 +30,7 @@ def speak_to_shell(typed: Typed) -> None:
 
 
 def option(name: str, value: Any = None) -> str:
-    """An option of the call or command at hand; without a value, its name alone."""
+    """Return an option of the call or command at hand; without a value, its name alone."""
     if _typed.get() is None:
         return f"{name}=" + ("" if value is None else _python(value))
     flag = value is None or value is True
@@ -38,7 +38,7 @@ def option(name: str, value: Any = None) -> str:
 
 
 def reading(name: str, value: Any) -> str:
-    """An option of reading the file."""
+    """Return an option of reading the file."""
     if _typed.get() is None:
         return f"jn.read(path, {option(name, value)})"
     return option(name, value)
@@ -52,7 +52,7 @@ def querying(url: str) -> str:
 
 
 def change(**what: Any) -> str:
-    """The fit again with something changed: arguments of ``Fit.revise``."""
+    """Return the fit again with something changed: arguments of ``Fit.revise``."""
     if _typed.get() is None:
         return f"fit.revise({', '.join(f'{k}={_python(v)}' for k, v in what.items())})"
     return " ".join(
@@ -62,7 +62,7 @@ def change(**what: Any) -> str:
 
 
 def ask(question: str, *named: str, **options: Any) -> str:
-    """A question of the fit, such as a picture or a forecast."""
+    """Return a question of the fit, such as a picture or a forecast."""
     typed = _typed.get()
     if typed is None:
         given = [*map(_python, named), *(f"{k}={_python(v)}" for k, v in options.items())]
@@ -85,7 +85,8 @@ def _python(value: Any) -> str:
 
 
 def _shell(value: Any) -> str:
-    """A value as one word of a shell; several are separated by commas, as ``--leave-out`` reads."""
+    """Return a value as one word of a shell; several are separated by commas, as ``--leave-out``
+    reads."""
     if isinstance(value, list):
         return shlex.quote(", ".join(map(_as_cell, value)))
     return shlex.quote(str(value))

@@ -29,7 +29,7 @@ def is_text(value: Any) -> bool:
 
 
 def as_labels(given: Any) -> list[Any]:
-    """One row label or several, as a list."""
+    """Return one row label or several, as a list."""
     if is_listing(given):
         return list(given)
     return [given]

@@ -37,7 +37,7 @@ from joinery.support.urls import without_secrets
 
 
 def nearest(name: str, known: Iterable[str]) -> str | None:
-    """The known name most like the one given, or None.
+    """Return the known name most like the one given, or None.
 
     Capital letters count less than other differences.
     """
@@ -99,7 +99,7 @@ class CallError(JoineryError, ValueError):
 
 
 def one_of(argument: str, value: Any, known: Sequence[str]) -> str:
-    """The value itself when it is known, else a CallError that offers the nearest."""
+    """Return the value itself when it is known, else a CallError that offers the nearest."""
     if isinstance(value, str) and value in known:
         return value
     near = nearest(str(value), known)
@@ -155,7 +155,7 @@ class SentenceError(JoineryError):
 
 
 def _window(text: str, position: int, width: int = 100) -> tuple[str, int]:
-    """The stretch of one-line text around a position, and the caret's column in it."""
+    """Return the stretch of one-line text around a position, and the caret's column in it."""
     flat = "".join(" " if c.isspace() else c for c in text)
     start = max(0, min(position - width // 2, len(flat) - width))
     left, right = "…" if start else "", "…" if start + width < len(flat) else ""

@@ -41,7 +41,8 @@ def one_thread_a_product() -> Iterator[None]:
 
 
 def _libraries() -> list[Any]:
-    """The libraries of linear algebra that are loaded; SciPy brings another one than NumPy."""
+    """Return the libraries of linear algebra that are loaded; SciPy brings another one than
+    NumPy."""
     both = "scipy.linalg" in sys.modules
     if both not in _loaded:
         from threadpoolctl import ThreadpoolController

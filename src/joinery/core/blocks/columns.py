@@ -54,7 +54,7 @@ class IndicatorColumns:
         return b[self.number_places], np.append(b[self.level_places], 0.0)
 
     def dense(self) -> np.ndarray:
-        """All columns written out (m, k), column by column."""
+        """Return all columns written out (m, k), column by column."""
         out = np.zeros(self.shape, order="F")
         out[:, self.number_places] = self.numbers
         rows = np.flatnonzero(self.codes < len(self.level_places))
@@ -91,7 +91,7 @@ def group_sums(
 
 
 def side_by_side(columns: Sequence[np.ndarray | None]) -> np.ndarray | None:
-    """Columns (n,) that lie at even distances in one array, seen as one (n, q).
+    """Return columns (n,) that lie at even distances in one array, seen as one (n, q).
 
     None for others. It cannot be written to."""
     held = [column for column in columns if column is not None]
@@ -108,14 +108,14 @@ def side_by_side(columns: Sequence[np.ndarray | None]) -> np.ndarray | None:
 
 
 def dense(X: Columns) -> np.ndarray:
-    """Columns written out."""
+    """Return columns written out."""
     if isinstance(X, IndicatorColumns):
         return X.dense()
     return X
 
 
 def chosen(X: Columns, kept: np.ndarray) -> Columns:
-    """Some of the columns, without a copy where all are."""
+    """Return some of the columns, without a copy where all are."""
     if len(kept) == X.shape[1]:
         return X
     if not isinstance(X, IndicatorColumns):
@@ -138,7 +138,7 @@ def chosen(X: Columns, kept: np.ndarray) -> Columns:
 
 
 def some_rows(X: Columns, rows: np.ndarray | slice) -> Columns:
-    """Some of the rows, by a mask (m,), their places, or a slice."""
+    """Return some of the rows, by a mask (m,), their places, or a slice."""
     if isinstance(X, IndicatorColumns):
         if X.value is None:
             value = None
@@ -149,7 +149,7 @@ def some_rows(X: Columns, rows: np.ndarray | slice) -> Columns:
 
 
 def some_columns(X: Columns, places: np.ndarray) -> np.ndarray:
-    """Some columns written out, by their places: (m, len(places))."""
+    """Return some columns written out, by their places: (m, len(places))."""
     if np.array_equal(places, np.arange(X.shape[1])):
         return dense(X)
     return np.asarray(dense(chosen(X, places)) if len(places) < X.shape[1] else dense(X)[:, places])
@@ -176,7 +176,7 @@ def shifted(X: Columns, shift: np.ndarray | None) -> Columns:
 
 
 def times_rows(X: Columns, root: np.ndarray) -> Columns:
-    """Each row times a number (m,)."""
+    """Return each row times a number (m,)."""
     if isinstance(X, IndicatorColumns):
         if X.value is None:
             value = root

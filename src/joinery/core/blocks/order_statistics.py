@@ -45,14 +45,14 @@ def quantiles(
 
 
 def _parted(x: np.ndarray, place: np.ndarray) -> np.ndarray:
-    """Values held in one piece, between places: without sorting all of them."""
+    """Return values held in one piece, between places: without sorting all of them."""
     floor, ceil = np.floor(place).astype(int), np.ceil(place).astype(int)
     parted = np.partition(x, np.unique(np.append(floor, ceil)))
     return np.asarray(parted[floor] + (parted[ceil] - parted[floor]) * (place - floor))
 
 
 def at_places(values: Partition[Counted], places: np.ndarray, total: float) -> np.ndarray:
-    """The values that stand at places (k,), counted from 0, in the order of all.
+    """Return the values that stand at places (k,), counted from 0, in the order of all.
 
     The bits of a double, turned so that they sort as the numbers do, are narrowed down by counting
     until so few values are left that they can be sorted."""
@@ -90,7 +90,7 @@ def _keys(x: np.ndarray) -> np.ndarray:
 
 
 def _numbers(keys: np.ndarray) -> np.ndarray:
-    """The doubles of keys."""
+    """Return the doubles of keys."""
     positive = keys >> np.uint64(63) == 1
     return np.where(positive, keys ^ np.uint64(2**63), ~keys).view(float)
 

@@ -32,11 +32,11 @@ class Runner(Protocol):
         ...
 
     def of(self, parts: Sequence[int]) -> Runner:
-        """The same for pieces that lie in these parts of the table."""
+        """Return the same for pieces that lie in these parts of the table."""
         ...
 
     def only(self, pieces: Sequence[int]) -> Runner:
-        """The same for some of its pieces alone."""
+        """Return the same for some of its pieces alone."""
         ...
 
 
@@ -61,21 +61,21 @@ class Partition(Generic[Made]):
         return self.count
 
     def __iter__(self) -> Iterator[Made]:
-        """Each piece in memory of its own."""
+        """Yield each piece in memory of its own."""
         return (self.make(i, None) for i in range(self.count))
 
     def map(self, turn: Callable[[Made], Other]) -> Partition[Other]:
-        """The same pieces, each turned into something else when it is made."""
+        """Return the same pieces, each turned into something else when it is made."""
         return self.remade(lambda i, workspace: turn(self.make(i, workspace)))
 
     def only(self, *pieces: int) -> Partition[Made]:
-        """Some of the pieces, as a partition of their own."""
+        """Return some of the pieces, as a partition of their own."""
         runner = self.runner and self.runner.only(pieces)
         make = self.make
         return Partition(len(pieces), lambda i, room: make(pieces[i], room), self.workspace, runner)
 
     def remade(self, make: Callable[[int, np.ndarray | None], Other]) -> Partition[Other]:
-        """The same pieces, made in another way."""
+        """Return the same pieces, made in another way."""
         return Partition(self.count, make, self.workspace, self.runner, self.watch)
 
     def each(self, work: Callable[[Made], Found]) -> Iterator[Found]:

@@ -82,7 +82,7 @@ def times(Z: Columns, b: np.ndarray) -> np.ndarray:
 
 
 def times_transpose(A: np.ndarray, Z: np.ndarray) -> np.ndarray:
-    """A·Zᵀ of a small matrix (r, k) and a block (m, k): (r, m)."""
+    """Return a·Zᵀ of a small matrix (r, k) and a block (m, k): (r, m)."""
     (r, k), m = A.shape, len(Z)
     rows = _slab(r, k, m, MATRIX_WORK)
     if not rows:
@@ -95,7 +95,7 @@ def times_transpose(A: np.ndarray, Z: np.ndarray) -> np.ndarray:
 
 
 def weighted_sums(A: np.ndarray, Z: Columns) -> np.ndarray:
-    """A·Z of weights (m,) or several of them (q, m) and a block (m, k): (k,) or (q, k)."""
+    """Return a·Z of weights (m,) or several of them (q, m) and a block (m, k): (k,) or (q, k)."""
     if isinstance(Z, IndicatorColumns):
         out = np.empty((*A.shape[:-1], Z.shape[1]))
         out[..., Z.number_places] = weighted_sums(A, Z.numbers)
@@ -112,7 +112,7 @@ def inner(a: np.ndarray, b: np.ndarray) -> float:
 
 
 def _summed(A: np.ndarray, Z: np.ndarray, work: int) -> np.ndarray:
-    """A·Z of (q, m) and (m, k), summed over a few rows at a time."""
+    """Return a·Z of (q, m) and (m, k), summed over a few rows at a time."""
     (q, m), k = A.shape, Z.shape[1]
     rows = _slab(q, k, m, work)
     if not rows:
@@ -139,5 +139,5 @@ def _slab(q: int, k: int, m: int, work: int) -> int:
 
 
 def _slabs(Z: np.ndarray, rows: int) -> np.ndarray:
-    """A block (m, k) as so many rows at a time (m / rows, rows, k), without a copy."""
+    """Return a block (m, k) as so many rows at a time (m / rows, rows, k), without a copy."""
     return Z.reshape(len(Z) // rows, rows, Z.shape[1])

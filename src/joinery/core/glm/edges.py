@@ -27,7 +27,7 @@ class Wall:
 
 
 def eta_range(family: Family, link: Link) -> tuple[float, float]:
-    """The ends of η between which there is a mean that link and family admit."""
+    """Return the ends of η between which there is a mean that link and family admit."""
     with np.errstate(all="ignore"):
         image = np.sort(link.mu(np.array(link.domain)))
         ends = link.eta(np.clip(family.mean_range, *image))
@@ -42,7 +42,7 @@ def has_edges(family: Family, link: Link) -> bool:
 
 
 def barrier_gap(n: int) -> float:
-    """The most by which a path of barriers ends above the least deviance of n rows.
+    """Return the most by which a path of barriers ends above the least deviance of n rows.
 
     A minimum behind a barrier costs at most t for each constraint (Nocedal & Wright 2006, 19.6); a
     row has up to two, and a deviance is twice a log likelihood."""
@@ -50,7 +50,7 @@ def barrier_gap(n: int) -> float:
 
 
 def wall(family: Family, link: Link, eta: np.ndarray, times: np.ndarray, t: float) -> Wall:
-    """The barrier at some rows' η, each row counted so many times."""
+    """Return the barrier at some rows' η, each row counted so many times."""
     score, weight, cost = (np.zeros_like(eta) for _ in range(3))
     low, high = eta_range(family, link)
     for end, side in ((low, 1.0), (high, -1.0)):
@@ -63,7 +63,7 @@ def wall(family: Family, link: Link, eta: np.ndarray, times: np.ndarray, t: floa
 
 
 def nearing(family: Family, link: Link, eta: np.ndarray, move: np.ndarray) -> float:
-    """The largest share of its distance from an edge that a move of η takes any row."""
+    """Return the largest share of its distance from an edge that a move of η takes any row."""
     low, high = eta_range(family, link)
     shares = [0.0]
     for end, side in ((low, 1.0), (high, -1.0)):

@@ -42,11 +42,11 @@ class Information(Protocol):
         ...
 
     def settled(self) -> Information:
-        """The sum of all blocks, as a matrix where levels are few."""
+        """Return the sum of all blocks, as a matrix where levels are few."""
         ...
 
     def solution(self, blocks: Blocks, seen: Residuals, n: int) -> Solution | None:
-        """The solution of blocks with an intercept and these products.
+        """Return the solution of blocks with an intercept and these products.
 
         None where the rows must be gone through once more."""
         ...
@@ -161,7 +161,7 @@ class OfLevels:
 
 
 def together(total: Information | None, part: Information | None) -> Information | None:
-    """The sum of what is there, in place of the first."""
+    """Return the sum of what is there, in place of the first."""
     if total is None or part is None:
         return total or part
     total += part

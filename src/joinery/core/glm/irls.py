@@ -67,7 +67,8 @@ def nested(
     n: int,
     dispersion: float | None,
 ) -> tuple[float, np.ndarray] | None:
-    """The deviance of a model within one that is fitted, to 12 digits, and coefficients (k + 1,).
+    """Return the deviance of a model within one that is fitted, to 12 digits, and coefficients (k +
+    1,).
 
     Parameters: rows of the model's own columns, which are estimable as those of the whole are;
     coefficients ``start`` (k + 1,) near its own; the rest as for ``reweighted``. None where the

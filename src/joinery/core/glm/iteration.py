@@ -86,7 +86,7 @@ class Iterated:
 
 
 def settled(problem: Problem, b: np.ndarray | None) -> Iterated:
-    """The fit at the family's own shape."""
+    """Return the fit at the family's own shape."""
     columns, now = _begun(problem, b)
     # a predictor like a year has a mean of many spreads: information summed about zero would lose
     # its digits, so the fit is to the columns less their means
@@ -101,7 +101,7 @@ def settled(problem: Problem, b: np.ndarray | None) -> Iterated:
 
 
 def _at_edge(problem: Problem, columns: Columns, run: _Run) -> Iterated:
-    """The fit whose best means lie at an edge, which plain steps do not reach."""
+    """Return the fit whose best means lie at an edge, which plain steps do not reach."""
     start = look(problem, first_inside(problem, columns))
     if np.isfinite(start.deviance):
         b = start.b
@@ -195,7 +195,7 @@ def _begun(problem: Problem, b: np.ndarray | None) -> tuple[Columns, _Seen]:
 
 
 def _begun_from_some(problem: Problem) -> tuple[Columns, _Seen] | None:
-    """The first pass at the coefficients of a fit to one piece in sixteen.
+    """Return the first pass at the coefficients of a fit to one piece in sixteen.
 
     None where rows are too few for that, where the usual start is the end, or where those pieces
     mislead: by columns that are not well apart in them, by coefficients that run off, or by rows
@@ -261,7 +261,8 @@ def iterated(
 
 
 def lowest(problem: Problem, columns: Columns, now: _Seen) -> tuple[float, np.ndarray] | None:
-    """The deviance where the next step leads, to 13 digits without a pass to see it, and b there.
+    """Return the deviance where the next step leads, to 13 digits without a pass to see it, and b
+    there.
 
     Along a step δ the deviance falls by δᵀXᵀWXδ less Σ W′(xδ)³/3, with W′ the weights' slope in η:
     no larger than W where a yes-or-no logit or a poisson log is. None elsewhere, or where that
@@ -283,7 +284,7 @@ def lowest(problem: Problem, columns: Columns, now: _Seen) -> tuple[float, np.nd
 def _halved(
     problem: Problem, now: _Seen, step: np.ndarray, newton: bool, rough: bool
 ) -> tuple[_Seen, float] | None:
-    """The pass after a step, halved until the deviance does not rise, with the share taken.
+    """Return the pass after a step, halved until the deviance does not rise, with the share taken.
 
     None where none helps.
     """
@@ -302,14 +303,14 @@ def _halved(
 
 
 def _approach(problem: Problem, b: np.ndarray, step: np.ndarray, part: LikelihoodRows) -> float:
-    """The largest share of its distance from an edge of η that a step takes a row."""
+    """Return the largest share of its distance from an edge of η that a step takes a row."""
     eta = linear(by_coefficients(b), part)
     move = by_coefficients(step)(part.X)
     return nearing(problem.family, problem.link, eta, move)
 
 
 def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
-    """The last weighted least squares, and whether coefficients run off."""
+    """Return the last weighted least squares, and whether coefficients run off."""
     now, converged, reason = run.now, run.converged, run.reason
     running: tuple[int, ...] = ()
     change = 0.0
@@ -347,7 +348,7 @@ def _finished(problem: Problem, columns: Columns, run: _Run) -> Iterated:
 
 
 def with_coefficients(solution: Solution, b: np.ndarray) -> Solution:
-    """A weighted least squares with exactly these coefficients (k + 1,)."""
+    """Return a weighted least squares with exactly these coefficients (k + 1,)."""
     coefficients = np.full(len(solution.coefficients), np.nan)
     coefficients[solution.kept] = b[solution.kept + 1]
     level = float(b[0] + solution.centre @ coefficients[solution.kept])
@@ -362,7 +363,7 @@ def with_coefficients(solution: Solution, b: np.ndarray) -> Solution:
 
 
 def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
-    """The fit with columns less ``shift``, and its solution in the columns as they are."""
+    """Return the fit with columns less ``shift``, and its solution in the columns as they are."""
 
     def moved(part: LikelihoodRows) -> LikelihoodRows:
         return replace(part, X=shifted(part.X, shift))
@@ -382,7 +383,7 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
 
 
 def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = False) -> _Seen:
-    """One pass at coefficients b; the observed information too under ``newton``."""
+    """Make one pass at coefficients b; the observed information too under ``newton``."""
     working, k = problem.at(b), problem.rows.width
     gradient, deviance, pearson, lightest = np.zeros(k + 1), 0.0, 0.0, np.inf
 
@@ -470,7 +471,7 @@ def _reach(now: _Seen, step: np.ndarray, decrement: float, *, rough: bool) -> fl
 
 
 def _eta_change(rows: LikelihoodSource, step: np.ndarray) -> float:
-    """The largest change of η that a step makes."""
+    """Return the largest change of η that a step makes."""
     return max(
         rows.pieces.each(
             lambda part: float(np.max(np.abs(times(part.X, step[1:]) + step[0]), initial=0.0))
@@ -479,7 +480,8 @@ def _eta_change(rows: LikelihoodSource, step: np.ndarray) -> float:
 
 
 def _running(rows: LikelihoodSource, step: np.ndarray) -> tuple[int, ...]:
-    """Columns (0 the intercept) that take part in a step which no longer lowers the deviance."""
+    """Return columns (0 the intercept) that take part in a step which no longer lowers the
+    deviance."""
     low, high = np.full(rows.width, np.inf), np.full(rows.width, -np.inf)
     for least, greatest in rows.pieces.each(lambda part: extremes(part.X)):
         low, high = np.minimum(low, least), np.maximum(high, greatest)

@@ -115,7 +115,7 @@ class _Restriction:
 def _restriction(
     basis: Solution, held: tuple[int, float] | None, columns: np.ndarray | None
 ) -> _Restriction:
-    """The restriction to a held coefficient, to some columns and the constant, or none."""
+    """Return the restriction to a held coefficient, to some columns and the constant, or none."""
     if columns is not None:
         units = np.zeros((len(basis.coefficients) + 1, len(columns)))
         units[columns + 1, np.arange(len(columns))] = 1.0

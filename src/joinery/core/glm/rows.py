@@ -52,7 +52,7 @@ class LikelihoodRows:
         return self.weights / np.where(self.repeats > 0, self.repeats, 1.0)
 
     def taken(self, rows: np.ndarray | slice) -> LikelihoodRows:
-        """Some of them."""
+        """Return some of the rows, by a mask, their places or a slice."""
         y, weights = self.y[rows], self.weights[rows]
         trials, offset, repeats = (
             None if values is None else values[rows]
@@ -203,7 +203,8 @@ def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:
 def overall_mean(
     rows: LikelihoodSource, of: Callable[[np.ndarray], np.ndarray] = np.asarray
 ) -> float:
-    """The mean of all responses, or ``of`` something made of them, each by weight and trials."""
+    """Return the mean of all responses, or ``of`` something made of them, each by weight and
+    trials."""
     total = count = 0.0
     for member, evidence in rows.pieces.each(
         lambda part: (inner(part.evidence, of(part.y)), float(part.evidence.sum()))

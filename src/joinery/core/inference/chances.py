@@ -32,7 +32,7 @@ class Groups(NamedTuple):
 
 
 def in_groups(rows: Partition[Chances], count: int) -> Groups:
-    """Rows in up to ``count`` groups of fitted chance with as many trials each.
+    """Return rows in up to ``count`` groups of fitted chance with as many trials each.
 
     Equal chances stay together, where the middle of their trials lies."""
     weighed: Partition[Counted] = rows.map(lambda c: (c.mu, c.trials))
@@ -73,7 +73,7 @@ class Said(NamedTuple):
 
 
 def said_yes(rows: Partition[Chances], cutoffs: np.ndarray) -> Said:
-    """Rows whose chance is at each cut-off (q,) or above it."""
+    """Return rows whose chance is at each cut-off (q,) or above it."""
     order = np.argsort(cutoffs, kind="stable")
 
     def of_chances(c: Chances) -> np.ndarray:
@@ -91,7 +91,7 @@ def said_yes(rows: Partition[Chances], cutoffs: np.ndarray) -> Said:
 
 
 def concordance(rows: Partition[Chances]) -> float:
-    """The share of pairs, one with yes and one with no, in which yes has the higher chance.
+    """Return the share of pairs, one with yes and one with no, in which yes has the higher chance.
 
     Ties count half (Hanley & McNeil 1982). Of rows in several pieces, chances that agree to a
     millionth count as ties."""

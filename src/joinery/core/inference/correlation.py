@@ -26,7 +26,7 @@ class Correlation:
 
 
 def deviation(values: np.ndarray) -> float:
-    """The standard deviation, over n − 1, of values of any size; NaN for fewer than two."""
+    """Return the standard deviation, over n − 1, of values of any size; NaN for fewer than two."""
     if len(values) < 2:
         return float("nan")
     return root_mean_square(values - values.mean()) * float(
@@ -60,12 +60,14 @@ def pearson(
 
 
 def every_pair(k: int) -> np.ndarray:
-    """The places of all pairs of k columns (k(k − 1)/2, 2), the first column varying slowest."""
+    """Return the places of all pairs of k columns (k(k − 1)/2, 2), the first column varying
+    slowest."""
     return np.column_stack(np.triu_indices(k, 1))
 
 
 def strongest_pairs(X: np.ndarray, most: int) -> np.ndarray:
-    """The pairs (most, 2) of columns of X (n, k) with the largest |r|, in the order of all pairs.
+    """Return the pairs (most, 2) of columns of X (n, k) with the largest |r|, in the order of all
+    pairs.
 
     Some columns at a time, so that no matrix of all by all is made."""
     here = ~np.isnan(X)
@@ -198,7 +200,7 @@ def _one(x: np.ndarray, y: np.ndarray) -> float:
 
 
 def _of_length_one(x: np.ndarray) -> np.ndarray:
-    """A column about its mean, of length one; NaN when it does not vary."""
+    """Return a column about its mean, of length one; NaN when it does not vary."""
     z = x - x.mean()
     largest = np.abs(z).max()
     if not largest > 8 * np.finfo(float).eps * np.abs(x).max():
@@ -226,7 +228,8 @@ def with_interval(
 
 
 def inflation(solution: Solution, places: np.ndarray, apart: np.ndarray) -> float:
-    """The ``variance_inflation`` of some kept columns of a least-squares fit, by their places."""
+    """Return the ``variance_inflation`` of some kept columns of a least-squares fit, by their
+    places."""
     groups = solution.groups
     if groups is None or np.isin(groups.levels, apart).any():
         return variance_inflation(solution.factor, solution.inverse, places, apart)
@@ -258,7 +261,7 @@ def variance_inflation(
 
 
 def _inflation(columns: np.ndarray, rows: np.ndarray, apart: np.ndarray) -> float:
-    """The same from columns of the factor and rows of its inverse, those apart besides."""
+    """Return the same from columns of the factor and rows of its inverse, those apart besides."""
     with np.errstate(all="ignore"):
         lengths = np.sqrt((columns**2).sum(axis=0))
         # the rows apart first: what is left of the term's own rows is their block without them

@@ -269,6 +269,6 @@ def _rows_hotelling_degrees(rows: np.ndarray, copies: np.ndarray, L: np.ndarray)
 def _product(
     a: np.ndarray, X: np.ndarray, Y: np.ndarray, b: np.ndarray, U: np.ndarray, W: np.ndarray
 ) -> float:
-    """The sum of all cells of (diag(a) − XYᵀ)∘(diag(b) − UWᵀ), without forming them."""
+    """Return the sum of all cells of (diag(a) − XYᵀ)∘(diag(b) − UWᵀ), without forming them."""
     apart = float(a @ b) - float(a @ (U * W).sum(axis=1)) - float(b @ (X * Y).sum(axis=1))
     return apart + float(((U.T @ X) * (W.T @ Y)).sum())

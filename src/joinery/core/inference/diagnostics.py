@@ -226,7 +226,7 @@ def shapiro_wilk(x: np.ndarray) -> tuple[float, float]:
 
 
 def _skewness_z(skewness: float, n: int) -> float:
-    """A sample's skewness as a standard normal under normality (D'Agostino 1970)."""
+    """Return a sample's skewness as a standard normal under normality (D'Agostino 1970)."""
     y = skewness * np.sqrt((n + 1) * (n + 3) / (6.0 * (n - 2)))
     peak = (
         3.0 * (n * n + 27 * n - 70) * (n + 1) * (n + 3) / ((n - 2.0) * (n + 5) * (n + 7) * (n + 9))
@@ -236,7 +236,7 @@ def _skewness_z(skewness: float, n: int) -> float:
 
 
 def _kurtosis_z(kurtosis: float, n: int) -> float:
-    """A sample's kurtosis as a standard normal under normality (Anscombe & Glynn 1983)."""
+    """Return a sample's kurtosis as a standard normal under normality (Anscombe & Glynn 1983)."""
     mean = 3.0 * (n - 1) / (n + 1)
     variance = 24.0 * n * (n - 2) * (n - 3) / ((n + 1) ** 2 * (n + 3) * (n + 5))
     x = (kurtosis - mean) / np.sqrt(variance)
@@ -287,20 +287,20 @@ def durbin_watson(e: np.ndarray, U: np.ndarray | None) -> Test:
 
 
 def durbin_watson_of_sums(n: int, d: float) -> Test:
-    """The same from d alone, of so many rows that the columns hardly matter."""
+    """Return the same from d alone, of so many rows that the columns hardly matter."""
     chance = _chance_by_moments(d, *_traces(n, None), n)
     return Test(d, float(min(2 * chance, 1.0)), (), 1 - d / 2)
 
 
 def _chance_by_moments(d: float, trace: float, trace2: float, m: int) -> float:
-    """The chance beyond d by the normal law with d's own mean and variance."""
+    """Return the chance beyond d by the normal law with d's own mean and variance."""
     mean = trace / m
     variance = 2 * (trace2 - trace**2 / m) / (m * (m + 2))
     return float(tails.normal_below(-abs((d - mean) / np.sqrt(variance))))
 
 
 def _differenced(U: np.ndarray) -> np.ndarray:
-    """A·U for the matrix A of d: 2 on the diagonal but 1 at its ends, −1 beside it."""
+    """Return a·U for the matrix A of d: 2 on the diagonal but 1 at its ends, −1 beside it."""
     out = 2 * U
     out[1:] -= U[:-1]
     out[:-1] -= U[1:]
@@ -351,14 +351,15 @@ def _davies_sum(values: np.ndarray, step: float) -> float:
 
 
 def _eigenvalues(U: np.ndarray) -> np.ndarray:
-    """The eigenvalues of MAM, in order, but for those of the columns' own space."""
+    """Return the eigenvalues of MAM, in order, but for those of the columns' own space."""
     MA = _differenced(np.eye(len(U)) - U @ U.T)
     full = np.linalg.eigvalsh(MA - U @ (U.T @ MA) - 8 * U @ U.T)  # the columns' lie below zero
     return np.asarray(full[U.shape[1] :])
 
 
 def _far_tail(U: np.ndarray, d: float) -> float:
-    """The chance of a d farther out on its side, inverted along the line of steepest descent.
+    """Return the chance of a d farther out on its side, inverted along the line of steepest
+    descent.
 
     On the line through the saddle point of exp K(s) nothing cancels (Daniels 1954; Rice 1980).
     """
@@ -430,7 +431,8 @@ def _log_symmetric(S: np.ndarray) -> complex:
 
 
 def lagged(e: np.ndarray, lags: int) -> np.ndarray:
-    """The residuals (n,) one row back, two rows back and so on, zero before the first (n, lags)."""
+    """Return the residuals (n,) one row back, two rows back and so on, zero before the first (n,
+    lags)."""
     return np.column_stack([np.append(np.zeros(k), e[:-k])[: len(e)] for k in range(1, lags + 1)])
 
 
@@ -448,7 +450,8 @@ def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
 def breusch_godfrey_of_sums(
     ZZ: np.ndarray, UZ: np.ndarray, Ze: np.ndarray, ee: float, df: int
 ) -> Test:
-    """The same from sums over rows that are not held: ZᵀZ, UᵀZ, Zᵀe of the lagged Z, and eᵀe."""
+    """Return the same from sums over rows that are not held: ZᵀZ, UᵀZ, Zᵀe of the lagged Z, and
+    eᵀe."""
     left = ZZ - UZ.T @ UZ
     if df <= 0 or np.any(np.diag(left) < 1e-10 * np.diag(ZZ)) or not ee > 0:
         return NOTHING
@@ -472,7 +475,7 @@ def _of_lags(gain: float, rest: float, lags: int, df: int) -> Test:
 
 
 def largest_condition_index(R: np.ndarray) -> float:
-    """The largest of ``condition_indexes``."""
+    """Return the largest of ``condition_indexes``."""
     unit = R / np.sqrt((R * R).sum(axis=0))
     with np.errstate(all="ignore"):
         if len(R) > WIDE:  # squares keep half the digits, which is enough of a small index

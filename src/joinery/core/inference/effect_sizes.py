@@ -19,7 +19,7 @@ def omega2(ss: float, df: int, ms_residual: float, total: float) -> float:
 
 
 def eta2_ends(f: float, df: int, residual_df: float, level: float) -> tuple[float, float]:
-    """The ends of partial η²: λ/(λ + df + residual df + 1) at the ends of λ (Smithson 2001).
+    """Return the ends of partial η²: λ/(λ + df + residual df + 1) at the ends of λ (Smithson 2001).
 
     λ's ends are the noncentralities under which F is as small, or as large, with half of 1 − level.
     """

@@ -37,7 +37,7 @@ def explained(solution: Solution, before: np.ndarray, places: np.ndarray) -> tup
 
 
 def _beside_levels(groups: Groups, before: np.ndarray, places: np.ndarray) -> tuple[float, int]:
-    """The same where levels were swept out, all of them asked about, before, or neither."""
+    """Return the same where levels were swept out, all of them asked about, before, or neither."""
     earlier, wanted = (np.flatnonzero(np.isin(groups.numbers, p)) for p in (before, places))
     d, levels = len(groups.numbers), groups.levels[:1]
     if np.isin(levels, before).any():
@@ -103,7 +103,8 @@ def extra(
 
 
 def _basis(A: np.ndarray, sizes: np.ndarray | None = None) -> np.ndarray:
-    """An orthonormal basis of the columns of A that are larger than rounding of ``sizes``."""
+    """Return an orthonormal basis of the columns of A that are larger than rounding of
+    ``sizes``."""
     if not A.shape[1]:
         return np.zeros((len(A), 0))
     if sizes is None:

@@ -32,7 +32,7 @@ class Influence:
     covratio: np.ndarray
 
     def of(self, rows: np.ndarray) -> Influence:
-        """The figures of some of the rows, by a mask or their places."""
+        """Return the figures of some of the rows, by a mask or their places."""
         return Influence(*(getattr(self, name)[rows] for name in self.__annotations__))
 
 
@@ -152,7 +152,7 @@ def changes(
 
 
 def chance_limit(leverage: np.ndarray, p: int, df: float, share: float) -> float:
-    """The Cook's distance that some row of a sound table passes with probability ``share``.
+    """Return the Cook's distance that some row of a sound table passes with probability ``share``.
 
     Parameters: leverages (n,); p coefficients; ``df`` of the residuals, ∞ where the dispersion is
     known. D = r²·h/(1 − h)/p, and r²/df has a beta distribution (Cook & Weisberg 1982, 2.2); the
@@ -191,7 +191,8 @@ def chance_limit(leverage: np.ndarray, p: int, df: float, share: float) -> float
 
 
 def _squares_beyond(share: np.ndarray, df: float) -> np.ndarray:
-    """The squared standardized residuals that a row of a sound table passes with probabilities."""
+    """Return the squared standardized residuals that a row of a sound table passes with
+    probabilities."""
     if np.isinf(df):
         return np.asarray(special.ndtri(share / 2) ** 2)
     return np.asarray(df * (1 - special.betaincinv((df - 1) / 2, 0.5, share)))

@@ -19,7 +19,7 @@ def t_times(level: float, df: float | np.ndarray, together: int = 1) -> np.ndarr
 
 
 def joint_times(level: float, q: int, df: float, *, hotelling: bool) -> float:
-    """The same for every combination in q dimensions at once; NaN where they are too many.
+    """Return the same for every combination in q dimensions at once; NaN where they are too many.
 
     √(q·F(q, df)) where all rest on one variance (Scheffé 1959). Under a sandwich each combination
     has a variance of its own: Hotelling's c² = q·df/(df − q + 1)·F(q, df − q + 1).

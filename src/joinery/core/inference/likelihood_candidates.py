@@ -87,7 +87,7 @@ class LikelihoodCandidates:
         return float(tails.f_upper(max(drop, 0.0) / df / large.dispersion, df, left))
 
     def without(self, left_out: np.ndarray) -> LikelihoodCandidates:
-        """The same candidates on the other rows."""
+        """Return the same candidates on the other rows."""
         rows = self.rows.taken(~left_out)
         n = int(rows.times.sum())
         return replace(self, rows=rows, n=n, fold=self.fold[~left_out], _models={}, _grown={})
@@ -112,7 +112,7 @@ class LikelihoodCandidates:
         return np.concatenate([np.empty(0, int), *(self.groups[g] for g in sorted(chosen))])
 
     def _fit(self, rows: LikelihoodRows, columns: np.ndarray) -> Iterated | None:
-        """The estimate on some rows and columns; None where no means are the likeliest."""
+        """Return the estimate on some rows and columns; None where no means are the likeliest."""
         n = int(rows.times.sum())
         try:
             fit = reweighted(
@@ -248,5 +248,5 @@ class LikelihoodCandidates:
 def _of_columns(
     rows: LikelihoodRows, columns: np.ndarray, laid: np.ndarray | None = None
 ) -> LikelihoodRows:
-    """Rows with some of their columns, which may be laid out already."""
+    """Return rows with some of their columns, which may be laid out already."""
     return replace(rows, X=some_of(rows.X, columns) if laid is None else laid)

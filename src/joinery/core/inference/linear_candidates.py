@@ -32,7 +32,8 @@ class WeightedRows:
         return WeightedRows(self.A[~left_out], self.times[~left_out])
 
     def left_out_error(self, columns: np.ndarray) -> float:
-        """The root mean square error of each row forecast without it: e/(1 − h) (Allen 1974)."""
+        """Return the root mean square error of each row forecast without it: e/(1 − h) (Allen
+        1974)."""
         X = self.A[:, columns]
         T = triangle(np.column_stack([X, self.A[:, -1]]) * np.sqrt(self.times)[:, None])
         k = len(columns)
@@ -105,7 +106,7 @@ class LinearCandidates:
         return float(tails.f_upper(change / width / (large.misfit / df), width, df))
 
     def columns(self, chosen: frozenset[int]) -> np.ndarray:
-        """The columns of some groups, in order."""
+        """Return the columns of some groups, in order."""
         return np.concatenate([np.empty(0, int), *(self.groups[g] for g in sorted(chosen))])
 
     @property

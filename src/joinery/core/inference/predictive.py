@@ -176,7 +176,8 @@ def _joined(parts: Sequence[_Part]) -> _Part:
 def _bracket(
     below: Below, parts: Sequence[_Part], trials: np.ndarray | None, share: float
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Two values (m,) between which the average's quantile lies, from the extremes averaged."""
+    """Return two values (m,) between which the average's quantile lies, from the extremes
+    averaged."""
     ends = []
     for part in (parts[0], parts[len(parts) // 2], parts[-1]):
         mu = np.column_stack([pick(part.mu, axis=1) for pick in (np.min, np.max)] * 2)

@@ -87,7 +87,8 @@ def counted(
 def _counted_of_repeats(
     rng: np.random.Generator, times: np.ndarray, resamples: int
 ) -> Iterator[np.ndarray]:
-    """The same of rows that stand for several each, at a cost that does not grow with these."""
+    """Yield the same of rows that stand for several each, at a cost that does not grow with
+    these."""
     total = times.sum()
     some = max(1, CELLS // len(times))
     for start in range(0, resamples, some):
@@ -96,7 +97,8 @@ def _counted_of_repeats(
 
 
 def estimates(rows: Rows, counts: np.ndarray, *, with_roots: bool = False) -> Resampled:
-    """The estimate of each resample: by one solution, or by reweighting from the fit's own."""
+    """Return the estimate of each resample: by one solution, or by reweighting from the fit's
+    own."""
     U = rows.U
     p = U.shape[1]
     first, second = np.triu_indices(p)

@@ -151,7 +151,8 @@ def joined_groups(members: Sequence[np.ndarray]) -> np.ndarray:
 def _one_clustering(
     rows: Partition[Scored], group: np.ndarray, q: int
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """The meat of one grouping, each cluster's leverage K = UᵀWU (G, q, q), and blind directions.
+    """Return the meat of one grouping, each cluster's leverage K = UᵀWU (G, q, q), and blind
+    directions.
 
     With t = UᵀWe of a cluster the adjusted score is (I − K)^(−1/2)·t.
     """

@@ -70,7 +70,7 @@ def _in_gap(x: np.ndarray, at: np.ndarray) -> np.ndarray:
 
 
 def _local_lines(x: np.ndarray, at: np.ndarray, span: float, robust: np.ndarray) -> np.ndarray:
-    """The matrix (g, n) that turns y into heights of local straight lines at the grid."""
+    """Return the matrix (g, n) that turns y into heights of local straight lines at the grid."""
     distance = np.abs(at[:, None] - x[None, :])
     near = min(max(int(np.ceil(span * len(x))), 4), len(x)) - 1
     width = np.partition(distance, near, axis=1)[:, near] * 1.0001

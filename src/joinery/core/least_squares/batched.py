@@ -182,7 +182,7 @@ def _residual_sums(
 
 
 def _with_constant(inverse: np.ndarray, weight: np.ndarray, means: np.ndarray) -> np.ndarray:
-    """The inverse products of [1, X] from those of X about its means: (g, 1 + k, 1 + k)."""
+    """Return the inverse products of [1, X] from those of X about its means: (g, 1 + k, 1 + k)."""
     groups, k = inverse.shape[:2]
     out = np.empty((groups, 1 + k, 1 + k))
     out[:, 1:, 1:] = inverse

@@ -84,7 +84,7 @@ def exact_least_squares(
 def _sums_of_squares(
     solved: exact.Exact, y_scale: float, weight_scale: float
 ) -> tuple[float, float, float]:
-    """The unit of the sums of squares, and the residual and total ones in it.
+    """Return the unit of the sums of squares, and the residual and total ones in it.
 
     Sums of squares of a response of 10²⁰⁰ exist in its own unit only; for others the unit is 1.
     """
@@ -102,7 +102,7 @@ def _with_constant(
     y_scale: float,
     rows: np.ndarray,
 ) -> tuple[float, np.ndarray]:
-    """The constant, and the rows of the covariance's root with the constant's on top.
+    """Return the constant, and the rows of the covariance's root with the constant's on top.
 
     Both are found in pairs of doubles, before shifting the columns back could cost their digits.
     """

@@ -124,7 +124,8 @@ def _no_products(p: int, count: int) -> list[Pair]:
 
 
 def _products_of(scaled: Scaled, block: BlockWithResidue, count: int) -> list[Pair]:
-    """A block's products of each part i with the parts from i on: pairs (p, (count + 1 − i)·p)."""
+    """Return a block's products of each part i with the parts from i on: pairs (p, (count + 1 −
+    i)·p)."""
     p = scaled.width
     sums = _no_products(p, count)
     for values, rest in scaled.few(block):

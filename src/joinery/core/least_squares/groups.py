@@ -72,7 +72,8 @@ class Groups:
         return np.asarray(self.response - self.weights @ self.response / self.weight_sum)
 
     def _joined(self, numbers: np.ndarray, levels: np.ndarray) -> np.ndarray:
-        """Values of the numbers (d,) and the levels (q,) in the order of the columns (r,)."""
+        """Return values of the numbers (d,) and the levels (q,) in the order of the columns
+        (r,)."""
         out = np.empty(self.width)
         out[self.numbers], out[self.levels] = numbers, levels
         return out
@@ -133,7 +134,7 @@ class Groups:
         return self._joined(numbers, in_groups[:-1])
 
     def covariance_times(self, v: np.ndarray) -> np.ndarray:
-        """The unscaled covariance of the constant and the columns (1 + r, 1 + r) times v."""
+        """Return the unscaled covariance of the constant and the columns (1 + r, 1 + r) times v."""
         return self.from_basis(self.in_basis(v[None, :])[0])
 
     @cached_property
@@ -178,7 +179,8 @@ class Groups:
         return triangle(np.vstack([within, between]))
 
     def written_out(self, scale: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """The factor (r, r) of all columns, each over its scale (r,), and the effects (r,)."""
+        """Return the factor (r, r) of all columns, each over its scale (r,), and the effects
+        (r,)."""
         q, d = len(self.levels), len(self.numbers)
         A = np.zeros((d + q + 1, self.width + 1), order="F")
         A[:d, self.numbers], A[:d, -1] = self.factor, self.effects

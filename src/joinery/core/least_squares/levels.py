@@ -26,7 +26,7 @@ MOST_TAKEN = 1e-2  # of a number's square that must be left within groups for di
 
 
 def swept(blocks: Blocks, n: int | None, solve: Callable[..., Solution]) -> Solution | None:
-    """The solution of blocks with an intercept and more than ``WIDE`` levels of a category.
+    """Return the solution of blocks with an intercept and more than ``WIDE`` levels of a category.
 
     Parameters: ``n`` rows they stand for, where that is not the number with weight; ``solve`` fits
     the columns within groups, without an intercept. Returns None where the blocks are not of that
@@ -90,7 +90,7 @@ def within_products(
 
 
 def with_groups(within: Solution, means: Means, layout: Layout, n: int) -> Solution | None:
-    """The solution of all columns from that of the numbers within groups.
+    """Return the solution of all columns from that of the numbers within groups.
 
     Every group has weight, the last without a level. None where rounding could hide a column."""
     places, q = np.arange(len(layout.numbers)), len(layout.levels)
@@ -244,7 +244,7 @@ def _solution(
     dependence: dict[int, np.ndarray],
     n: int | None,
 ) -> Solution:
-    """The solution of all columns from that within groups and the groups' means."""
+    """Return the solution of all columns from that within groups and the groups' means."""
     there = np.flatnonzero(means.weights[:base])
     numbers, levels = layout.numbers[places], layout.levels[there]
     kept = np.sort(np.concatenate([numbers, levels]))

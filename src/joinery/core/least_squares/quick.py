@@ -52,7 +52,7 @@ def quick_fold(blocks: Blocks, intercept: bool, stand_for: int | None) -> Folded
 def factored(
     G: np.ndarray, s: np.ndarray, n: int, weight_sum: float, shift: np.ndarray, intercept: bool
 ) -> Folded | None:
-    """The factor of products G (k + 1, k + 1) and sums s (k + 1,) of [X | y] − shift.
+    """Return the factor of products G (k + 1, k + 1) and sums s (k + 1,) of [X | y] − shift.
 
     None for too few digits left.
     """
@@ -103,7 +103,7 @@ def factored(
 
 
 def _cholesky(G: np.ndarray) -> np.ndarray | None:
-    """The upper factor of G (k, k); None where G is not positive definite."""
+    """Return the upper factor of G (k, k); None where G is not positive definite."""
     if len(G) > MOST_NUMPY:
         factor, failed = lapack.dpotrf(G, lower=0, clean=1)
         if failed:

@@ -178,13 +178,14 @@ class Solution:
         )
 
     def whitened(self, X: Columns) -> np.ndarray:
-        """Rows of X (m, k) in the basis where the slopes' unscaled covariance is I: (m, r)."""
+        """Return rows of X (m, k) in the basis where the slopes' unscaled covariance is I: (m,
+        r)."""
         white, middle = self._turned(X)
         white -= middle[:, None]
         return white.T
 
     def _turned(self, X: Columns) -> tuple[np.ndarray, np.ndarray]:
-        """The same before it is centred, on its side (r, m), and what centres it (r,)."""
+        """Return the same before it is centred, on its side (r, m), and what centres it (r,)."""
         columns, near = dense(self._brought_near(X)), self.centre - self.far_centre
         root = self.inverse / self.scale[:, None]
         some = columns[:GLANCE_ZEROS]
@@ -221,7 +222,8 @@ class Solution:
         return np.vstack([sums[:1] / np.sqrt(self.weight_sum), white])
 
     def in_basis(self, X: Columns) -> np.ndarray:
-        """Rows of [1, X] (m, k) in the basis where the unscaled covariance is I: (m, rank)."""
+        """Return rows of [1, X] (m, k) in the basis where the unscaled covariance is I: (m,
+        rank)."""
         white = self.whitened(X)
         if not self.has_intercept:
             return white
@@ -245,7 +247,8 @@ class Solution:
         return out
 
     def _levelled_variance(self, X: IndicatorColumns) -> np.ndarray:
-        """The same by groups of levels: 1/W of the group, and what numbers add about its means."""
+        """Return the same by groups of levels: 1/W of the group, and what numbers add about its
+        means."""
         parts = self._by_groups.get(X.level_places.tobytes())
         if parts is None:
             parts = self._by_groups[X.level_places.tobytes()] = self._groups(
@@ -310,7 +313,7 @@ class Solution:
         return np.asarray(self.centre * (np.abs(self.centre) > FAR_MEAN * self.spread))
 
     def _brought_near(self, X: Columns) -> Columns:
-        """The kept columns of X (m, k) less ``far_centre``."""
+        """Return the kept columns of X (m, k) less ``far_centre``."""
         columns = chosen(X, self.kept)
         if self.far_centre.any():
             return shifted(columns, self.far_centre)

@@ -102,7 +102,7 @@ def least_squares(
 def solution_from_products(
     blocks: Blocks, H: np.ndarray, seen: Residuals, n: int
 ) -> Solution | None:
-    """The solution of blocks with an intercept at known coefficients and products.
+    """Return the solution of blocks with an intercept at known coefficients and products.
 
     Parameters: H = [1, X]ᵀW[1, X] (k + 1, k + 1); what the residuals there sum to; ``n`` rows.
     Returns None where columns are not well apart, so that the rows must be gone through once
@@ -128,7 +128,7 @@ def solution_from_groups(
     seen: Residuals,
     n: int,
 ) -> Solution | None:
-    """The same with the levels of a category swept out.
+    """Return the same with the levels of a category swept out.
 
     Parameters: ``corner`` (1 + d, 1 + d) of the constant and the numbers, ``groups`` (1 + d, q + 1)
     of these with each level and with none, all of which have weight."""
@@ -149,7 +149,7 @@ def solution_from_groups(
 
 
 def _rank_in_order(folded: Folded) -> tuple[np.ndarray, dict[int, np.ndarray], np.ndarray]:
-    """Columns kept, in order; for each dropped one its combination of earlier ones.
+    """Return columns kept, in order; for each dropped one its combination of earlier ones.
 
     The factor of the kept ones.
 
@@ -308,7 +308,7 @@ def _residual_pass(
     mean: float,
     b: np.ndarray,
 ) -> _Seen:
-    """One pass over the rows with the true residuals e = (y − mean) − (X − centre)b."""
+    """Make one pass over the rows with the true residuals e = (y − mean) − (X − centre)b."""
     if shift is None:
         about_shift = centre
     else:

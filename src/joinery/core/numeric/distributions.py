@@ -38,7 +38,8 @@ def t_upper(t: Any, df: Any) -> Any:
 
 
 def t_quantile(probability: Any, df: Any) -> Any:
-    """The value below which Student's t with df degrees of freedom falls with this probability."""
+    """Return the value below which Student's t with df degrees of freedom falls with this
+    probability."""
     df = np.asarray(df, float)
     normal = special.ndtri(probability)
     return np.where(
@@ -61,7 +62,7 @@ def f_upper(f: Any, df1: Any, df2: Any) -> Any:
 
 
 def f_quantile(probability: Any, df1: Any, df2: Any) -> Any:
-    """The value below which F falls with this probability."""
+    """Return the value below which F falls with this probability."""
     if np.isinf(df2):
         return chi2_quantile(probability, df1) / df1
     return special.fdtri(df1, df2, probability)
@@ -73,12 +74,12 @@ def chi2_upper(x: Any, df: Any) -> Any:
 
 
 def chi2_quantile(probability: Any, df: Any) -> Any:
-    """The value below which χ² falls with this probability."""
+    """Return the value below which χ² falls with this probability."""
     return special.chdtri(df, 1 - np.asarray(probability))
 
 
 def normal_quantile(probability: Any) -> Any:
-    """The value below which a standard normal falls with this probability."""
+    """Return the value below which a standard normal falls with this probability."""
     return special.ndtri(probability)
 
 

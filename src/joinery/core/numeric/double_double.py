@@ -78,7 +78,7 @@ def square_root(x: Pair) -> Pair:
 
 
 def total(x: Pair) -> Pair:
-    """The sum of pairs along the first axis."""
+    """Return the sum of pairs along the first axis."""
     high, low = x
     while len(high) > 1:
         # pairwise: log₂ of so many additions deep, and each over whole arrays
@@ -109,7 +109,7 @@ def slices(high: np.ndarray, low: np.ndarray | None, bits: int, count: int) -> n
 
 
 def cholesky(G: Pair, size: np.ndarray, tolerance: float) -> tuple[Pair, np.ndarray]:
-    """The upper factor R of a symmetric pair matrix G = RᵀR, dependent columns left out.
+    """Return the upper factor R of a symmetric pair matrix G = RᵀR, dependent columns left out.
 
     Column j is dependent when what the earlier columns leave of it, √pivot, is no larger than
     ``tolerance`` times sizeⱼ + Σ|cₖ|sizeₖ, where cₖ are its coefficients on them.
@@ -152,7 +152,7 @@ def _independent(
 
 
 def triangular_inverse(R: Pair) -> Pair:
-    """The inverse of an upper triangular pair matrix (r, r)."""
+    """Return the inverse of an upper triangular pair matrix (r, r)."""
     r = len(R[0])
     out = np.zeros((r, r)), np.zeros((r, r))
     for j in range(r - 1, -1, -1):
@@ -169,6 +169,6 @@ def triangular_inverse(R: Pair) -> Pair:
 
 
 def dot(A: Pair, x: Pair) -> Pair:
-    """A·x for a pair matrix (m, k) and a pair vector (k,)."""
+    """Return a·x for a pair matrix (m, k) and a pair vector (k,)."""
     products = multiply((A[0].T, A[1].T), (x[0][:, None], x[1][:, None]))
     return total(products)

@@ -87,7 +87,8 @@ def range_above(q: float, k: int, df: float) -> float:
 
 @lru_cache(maxsize=256)
 def range_quantile(probability: float, k: int, df: float) -> float:
-    """The q that the studentized range of k means passes with probability 1 − ``probability``."""
+    """Return the q that the studentized range of k means passes with probability 1 −
+    ``probability``."""
     return _inverse(lambda q: range_below(q, k, df), probability)
 
 
@@ -107,7 +108,7 @@ def largest_below(c: float, R: np.ndarray, df: float) -> float:
 
 
 def largest_quantile(probability: float, R: np.ndarray, df: float) -> float:
-    """The c that the largest |t| passes with probability 1 − ``probability``."""
+    """Return the c that the largest |t| passes with probability 1 − ``probability``."""
     sharp = 1e-12 if one_factor(R) is not None else 1e-5  # no sharper than the lattice is right
     return _inverse(lambda c: largest_below(c, R, df), probability, sharp)
 
@@ -166,7 +167,7 @@ def _graded(c: np.ndarray, width: float) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _by_lattice(c: float, R: np.ndarray, df: float) -> float:
-    """The same for any correlations, by conditioning on one contrast after another."""
+    """Return the same for any correlations, by conditioning on one contrast after another."""
     values, vectors = np.linalg.eigh(R)
     root = vectors * np.sqrt(np.maximum(values, 0.0))
     L = np.linalg.qr(root.T)[1].T  # lower triangular, also where R has a smaller rank
@@ -202,7 +203,8 @@ def _separated(c: np.ndarray, L: np.ndarray, points: np.ndarray) -> np.ndarray:
 
 
 def _inverse(below: object, probability: float, sharp: float = 1e-12) -> float:
-    """The point at which a rising function reaches a probability, by bisection and secants."""
+    """Return the point at which a rising function reaches a probability, by bisection and
+    secants."""
     from scipy.optimize import brentq
 
     assert callable(below)

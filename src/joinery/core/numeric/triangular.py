@@ -28,7 +28,7 @@ def forward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
 
 
 def inverse_of(R: np.ndarray) -> np.ndarray:
-    """The inverse of an upper triangular R (r, r), upper triangular too.
+    """Return the inverse of an upper triangular R (r, r), upper triangular too.
 
     Halves are inverted and multiplied by NumPy: LAPACK's own, of another library than NumPy's
     products, would wait for their threads to go to rest (Higham 2002, 14.2)."""
@@ -48,7 +48,7 @@ def _invert(R: np.ndarray, out: np.ndarray) -> None:
 
 
 def triangle(A: np.ndarray) -> np.ndarray:
-    """The square upper triangular factor of A, with zero rows where A has too few.
+    """Return the square upper triangular factor of A, with zero rows where A has too few.
 
     Diagonals not negative.
     """
@@ -62,13 +62,14 @@ def triangle(A: np.ndarray) -> np.ndarray:
 
 
 def power_of_two(values: np.ndarray) -> np.ndarray:
-    """The power of two just above each value (1 for zero), so that scaling rounds nothing."""
+    """Return the power of two just above each value (1 for zero), so that scaling rounds
+    nothing."""
     _, exponent = np.frexp(np.where(values > 0, values, 1.0))
     return np.asarray(np.ldexp(1.0, np.minimum(np.maximum(exponent, -1000), 1000)))
 
 
 def condition_number(R: np.ndarray) -> float:
-    """The condition number of R with its columns scaled to unit length.
+    """Return the condition number of R with its columns scaled to unit length.
 
     By power iteration when there are many.
     """
@@ -92,7 +93,8 @@ def condition_number(R: np.ndarray) -> float:
 def power_iteration(
     v: np.ndarray, apply: Callable[[np.ndarray], np.ndarray], rounds: int = 30
 ) -> tuple[float, np.ndarray]:
-    """The largest eigenvalue of a symmetric map, to a digit or two, and its vector of length one.
+    """Return the largest eigenvalue of a symmetric map, to a digit or two, and its vector of length
+    one.
 
     Begun from a vector v (r,)."""
     size = 0.0
@@ -103,7 +105,7 @@ def power_iteration(
 
 
 def row_lengths(A: np.ndarray) -> np.ndarray:
-    """The length of each row of A (m, k), also where its square is no double."""
+    """Return the length of each row of A (m, k), also where its square is no double."""
     size = np.abs(A).max(axis=1, initial=0.0)
     unit = A / np.where(size > 0, size, 1.0)[:, None]
     return np.asarray(size * np.sqrt(np.einsum("ij,ij->i", unit, unit)))

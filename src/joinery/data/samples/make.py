@@ -33,7 +33,7 @@ def jars() -> pd.DataFrame:
 
 
 def yields() -> pd.DataFrame:
-    """A hive and season a row: its surroundings, its feeding, and the honey it gave."""
+    """Return a hive and season a row: its surroundings, its feeding, and the honey it gave."""
     rng = np.random.default_rng(202)
     n = 120
     forage = np.round(rng.uniform(0.6, 6.2, n), 2)
@@ -116,12 +116,12 @@ def _winter() -> tuple[pd.DataFrame, pd.DataFrame]:
 
 
 def winter() -> pd.DataFrame:
-    """One apiary a row: colonies in autumn, and how many survived the winter."""
+    """Return one apiary a row: colonies in autumn, and how many survived the winter."""
     return _winter()[0]
 
 
 def winter_outcome() -> pd.DataFrame:
-    """The three apiaries kept back in ``winter``, with what came."""
+    """Return the three apiaries kept back in ``winter``, with what came."""
     return _winter()[1]
 
 
@@ -145,7 +145,7 @@ def bee_samples() -> pd.DataFrame:
 
 
 def hive_scale() -> pd.DataFrame:
-    """A hive on a scale, one day a row; neighbouring days are alike."""
+    """Return a hive on a scale, one day a row; neighbouring days are alike."""
     rng = np.random.default_rng(505)
     n = 150
     day = np.arange(1, n + 1)

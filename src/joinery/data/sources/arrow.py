@@ -120,12 +120,13 @@ class ArrowSource:
             raise _unreadable(group, reason) from None
 
     def _together(self, part: int, columns: list[str]) -> dict[str, list[pa.Array]]:
-        """Some columns of a part of small row groups, each in one array where that can be."""
+        """Return some columns of a part of small row groups, each in one array where that can
+        be."""
         tables = [self._columns_of(group, columns) for group in self._parts[part]]
         return {name: _joined([t.column(name) for t in tables]) for name in columns}
 
     def _columns_of(self, group: datasets.Fragment, columns: list[str]) -> pa.Table:
-        """Some columns of a small row group."""
+        """Return some columns of a small row group."""
         try:
             if self._stands_plainly(group, columns):
                 return pa.Table.from_batches(_from_file(group, columns))
@@ -167,7 +168,7 @@ class SmallGroups:
         self.expected: set[str] = set()  # columns that are about to be asked for together
 
     def column(self, part: int, name: str) -> list[pa.Array]:
-        """One column of a part; whoever else asks for one of it meanwhile waits."""
+        """Return one column of a part; whoever else asks for one of it meanwhile waits."""
         with self._lock:
             reading = self._reading[part]
         with reading:
@@ -206,7 +207,8 @@ def _cells(columns: dict[str, list[pa.Array]]) -> int:
 
 
 def _joined(columns: list[pa.ChunkedArray]) -> list[pa.Array]:
-    """Columns of several row groups as one array, or as they are where their types differ."""
+    """Return columns of several row groups as one array, or as they are where their types
+    differ."""
     chunks = [chunk for column in columns for chunk in column.chunks]
     if any(chunk.type != chunks[0].type for chunk in chunks):
         return chunks
@@ -222,7 +224,7 @@ def _plainly(group: datasets.Fragment, field: pa.Field) -> bool:
 
 
 def _from_file(group: datasets.ParquetFileFragment, columns: list[str]) -> Iterator[pa.RecordBatch]:
-    """Columns of a row group, straight from the file; texts by their dictionary."""
+    """Yield columns of a row group, straight from the file; texts by their dictionary."""
     member = group.physical_schema
     file = parquet.ParquetFile(
         group.path,

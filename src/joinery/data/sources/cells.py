@@ -88,7 +88,7 @@ class Cells:
         return out
 
     def filled(self, mean: float) -> Cells:
-        """The same with a number in place of each that is missing."""
+        """Return the same with a number in place of each that is missing."""
         return Cells(self.source, self.column, Filled(self.turn, mean), self.dtype)
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> np.ndarray:
@@ -98,12 +98,12 @@ class Cells:
         return full.astype(dtype)
 
     def stretches(self) -> Iterator[np.ndarray]:
-        """All rows, some at a time."""
+        """Yield all rows, some at a time."""
         for start in range(0, len(self), STRETCH):
             yield self._between(start, min(start + STRETCH, len(self)))
 
     def _between(self, start: int, stop: int) -> np.ndarray:
-        """The rows from ``start`` to before ``stop``."""
+        """Return the rows from ``start`` to before ``stop``."""
         refuse_too_large(
             stop - start,
             WHOLE_ROWS,
@@ -125,7 +125,7 @@ class Cells:
         return out
 
     def _stretch_at(self, row: int) -> tuple[int, np.ndarray]:
-        """The stretch that holds a row, and the number of its first."""
+        """Return the stretch that holds a row, and the number of its first."""
         with self._lock:
             for first, values in self._kept:
                 if first <= row < first + len(values):
@@ -152,7 +152,7 @@ class Cells:
         self._coming = map(self.turn, self.source.read(part, self.column))
 
     def _next(self) -> np.ndarray:
-        """The stretch that comes; another thread reads on meanwhile."""
+        """Return the stretch that comes; another thread reads on meanwhile."""
         if self._ahead is None:
             values = next(self._coming, None)
         else:

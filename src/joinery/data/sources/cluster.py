@@ -92,7 +92,7 @@ def _arrow(series: pd.Series, kind: pa.DataType) -> pa.Array:
 
 
 def of_dask(frame: Any) -> DaskSource:
-    """A Dask DataFrame as a source: how long its parts are is counted in a pass.
+    """Return a Dask DataFrame as a source: how long its parts are is counted in a pass.
 
     On a cluster the parts are made once and kept on the workers as long as the source is used;
     a part that is lost with its worker is made again.
@@ -115,7 +115,7 @@ def _told(part: pd.DataFrame) -> tuple[int, list[pa.DataType]]:
 
 
 def _common(kinds: list[pa.DataType]) -> pa.DataType:
-    """One type for a column whose parts may have several."""
+    """Return one type for a column whose parts may have several."""
     if not kinds:
         return pa.null()
     if all(kind == kinds[0] for kind in kinds) or pa.types.is_dictionary(kinds[0]):
@@ -208,7 +208,8 @@ def for_files() -> Cluster | None:
 
 
 def _places(parts: Sequence[Any]) -> tuple[list[Any], dict[Any, int]]:
-    """The worker that has each part, as far as the scheduler knows, and each one's threads."""
+    """Return the worker that has each part, as far as the scheduler knows, and each one's
+    threads."""
     client = _active_client()
     if client is not None and all(hasattr(part, "status") for part in parts):
         with suppress(Exception):  # of a cluster that is gone, which the pass itself will say

@@ -144,7 +144,7 @@ def selected(where: Any, query: str) -> Iterator[Iterator[pa.Table]]:
 
 
 def _told(batches: Iterator[pa.Table], url: str) -> Iterator[pa.Table]:
-    """The batches; whatever the database raises is said in words, without what is secret."""
+    """Yield the batches; whatever the database raises is said in words, without what is secret."""
     try:
         for batch in batches:
             names = batch.column_names
@@ -248,7 +248,7 @@ def _read_only_sqlite(path: Path) -> Any:
 
 
 def _fetched(connection: Any, query: str) -> Iterator[pa.Table]:
-    """The rows of a query on an open connection, in a transaction that only reads."""
+    """Yield the rows of a query on an open connection, in a transaction that only reads."""
     import sqlalchemy
 
     options: dict[str, Any] = {"stream_results": True, "max_row_buffer": FETCHED_ROWS}
@@ -270,7 +270,7 @@ def _fetched(connection: Any, query: str) -> Iterator[pa.Table]:
 
 
 def _table(names: list[str], rows: Any, schema: pa.Schema | None) -> pa.Table:
-    """Rows as a table of the types that rows before them had."""
+    """Return rows as a table of the types that rows before them had."""
     columns = list(zip(*rows, strict=True))
     arrays = []
     for name, values in zip(names, columns, strict=True):

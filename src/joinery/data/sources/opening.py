@@ -23,7 +23,7 @@ WILD = ("*", "?", "[")
 
 @checked
 def source(path_or_url: Any, *, query: str | None = None) -> Source:
-    """A table left where it is, to be given wherever a table is taken.
+    """Return a table left where it is, to be given wherever a table is taken.
 
     Parameters
     ----------
@@ -86,7 +86,7 @@ def is_database(where: Any) -> bool:
 
 
 def path_text(path: Any) -> str:
-    """A path as text. Raises CallError for what is none, DataError for an empty one."""
+    """Return a path as text. Raises CallError for what is none, DataError for an empty one."""
     try:
         where = os.fsdecode(path)
     except TypeError:
@@ -97,7 +97,7 @@ def path_text(path: Any) -> str:
 
 
 def of_table(table: str | None) -> str | None:
-    """The query that selects a whole table of a database."""
+    """Return the query that selects a whole table of a database."""
     if table is None:
         return None
     return 'select * from "' + table.replace('"', '""') + '"'
@@ -155,7 +155,7 @@ def _in_folder(folder: Path) -> Iterator[Path]:
 
 
 def opened(data: Any) -> Source | None:
-    """The source that data is, or None for what is taken whole."""
+    """Return the source that data is, or None for what is taken whole."""
     if isinstance(data, (pd.DataFrame, dict)):
         return None
     if isinstance(data, (str, os.PathLike)):
@@ -192,7 +192,7 @@ def _is_path(part: Any) -> bool:
 
 
 def read_all(source: Source) -> pd.DataFrame:
-    """A source read into a frame."""
+    """Return a source read into a frame."""
     import pyarrow as pa
 
     columns = {}

@@ -43,7 +43,7 @@ class Source(Protocol):
         ...
 
     def read(self, part: int, column: str) -> Iterator[pa.Array]:
-        """One column of a part, some rows at a time, in their order.
+        """Yield one column of a part, some rows at a time, in their order.
 
         Raises DataError for a part that cannot be read.
         """
@@ -51,7 +51,7 @@ class Source(Protocol):
 
 
 def picked(source: Source, column: str, positions: np.ndarray) -> list[Any]:
-    """A column's cells in a few rows far apart, as Python values."""
+    """Return a column's cells in a few rows far apart, as Python values."""
     import pyarrow as pa
 
     order = np.argsort(positions, kind="stable")
@@ -85,7 +85,7 @@ def is_written(source: Source, column: str) -> bool:
 
 
 def looked_up(source: Source, column: str, texts: Sequence[str]) -> dict[str, np.ndarray]:
-    """The positions of the rows whose cell reads like one of some texts, by text."""
+    """Return the positions of the rows whose cell reads like one of some texts, by text."""
     import pyarrow as pa
     import pyarrow.compute as pc
 

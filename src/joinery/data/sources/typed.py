@@ -23,7 +23,7 @@ from joinery.support.limits import MOST_TEXTS
 def typed_column(
     source: Source, name: str, labels: Labels, runner: Runner | None, texts: TextReading
 ) -> Column:
-    """A column of a source, whose cells are read when they are asked for.
+    """Return a column of a source, whose cells are read when they are asked for.
 
     Raises UnusableColumnError for a kind that holds neither numbers nor categories, and for too
     many different texts.
@@ -74,7 +74,8 @@ def as_they_are(array: pa.Array) -> np.ndarray:
 def _of_texts(
     source: Source, name: str, labels: Labels, runner: Runner | None, texts: TextReading
 ) -> Column:
-    """A column of texts: the different ones are found in a pass, and understood by themselves."""
+    """Return a column of texts: the different ones are found in a pass, and understood by
+    themselves."""
     distinct: dict[Any, None] = {}
     parts = range(len(source.lengths))
     result = Partition(len(parts), lambda part, _: (part,), runner=runner and runner.of(parts))
@@ -109,7 +110,7 @@ def _of_texts(
 
 
 def _distinct(source: Source, name: str, parts: tuple[int, ...]) -> list[Any]:
-    """The different texts of some parts; of a dictionary all that it lists."""
+    """Return the different texts of some parts; of a dictionary all that it lists."""
     out: dict[Any, None] = {}
     for part in parts:
         for array in source.read(part, name):

@@ -26,7 +26,7 @@ def equation(
     cells: Mapping[str, str] | None = None,
     part: str = "fitted",
 ) -> str:
-    """The fitted equation. See ``Fit.equation``."""
+    """Return the fitted equation. See ``Fit.equation``."""
     one_of("style", style, STYLES)
     one_of("part", part, parts(fit))
     if cells is not None and style != "spreadsheet":
@@ -50,14 +50,16 @@ def equation(
 
 
 def table_order(fit: Fitted, formula: Formula) -> list[str]:
-    """The columns of a formula: the sentence's in the order of the fitted table, then the rest."""
+    """Return the columns of a formula: the sentence's in the order of the fitted table, then the
+    rest."""
     columns = [c.name for c in columns_in(formula)]
     named = [name for name in fit.design.named if name in columns]
     return [*named, *(name for name in columns if name not in named)]
 
 
 def sentence_order(fit: Fitted, formula: Formula) -> list[str]:
-    """The columns of a formula in the order in which the sentence names them, then the rest."""
+    """Return the columns of a formula in the order in which the sentence names them, then the
+    rest."""
     columns = [c.name for c in columns_in(formula)]
     factors = [f for term in fit.design.sentence.terms for f in term.factors]
     named = dict.fromkeys(n.name for f in factors for n in names_in(f) if n.name in columns)

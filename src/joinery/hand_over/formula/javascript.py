@@ -225,7 +225,7 @@ def _number(value: float) -> str:
 
 
 def as_javascript(formula: Formula, order: Sequence[str], part: str, words: str) -> str:
-    """A complete function of one row's values, named after the part that it gives."""
+    """Return a complete function of one row's values, named after the part that it gives."""
     columns = {c.name: c for c in columns_in(formula)}
     safe = identifiers([c for c in order if c in columns])
     names = {column: f"{n}_" if n in RESERVED else n for column, n in safe.items()}
@@ -248,7 +248,7 @@ def as_javascript(formula: Formula, order: Sequence[str], part: str, words: str)
 
 
 def _flags(formula: Formula) -> set[str]:
-    """The columns that are read as yes or no where their levels stand."""
+    """Return the columns that are read as yes or no where their levels stand."""
     return {
         node.of.name
         for node in nodes(formula)
@@ -259,7 +259,7 @@ def _flags(formula: Formula) -> set[str]:
 
 
 def _read(column: ColumnValue, member: str, writer: _JavaScript, flags: set[str]) -> str:
-    """The line that takes a value as the formula wants it."""
+    """Return the line that takes a value as the formula wants it."""
     if column.name in flags:
         return ""
     call, helper = {

@@ -180,7 +180,7 @@ TAKEN = {"np", "ndtr"}  # what the function itself names; its helpers begin with
 
 
 def identifiers(columns: Sequence[str]) -> dict[str, str]:
-    """A Python name for each column, as near to its own as can be."""
+    """Return a Python name for each column, as near to its own as can be."""
     out: dict[str, str] = {}
     for column in columns:
         # Python takes names that look alike for one: µ and μ
@@ -200,7 +200,7 @@ def identifiers(columns: Sequence[str]) -> dict[str, str]:
 
 
 def as_python(formula: Formula, order: Sequence[str], part: str, words: str) -> str:
-    """A complete function of arrays or numbers, named after the part that it gives."""
+    """Return a complete function of arrays or numbers, named after the part that it gives."""
     columns = {c.name: c for c in columns_in(formula)}
     names = identifiers([c for c in order if c in columns])
     writer = _Python(names)
@@ -234,7 +234,7 @@ def _docstring(words: str, names: Mapping[str, str]) -> list[str]:
 def _reads(
     formula: Formula, columns: Mapping[str, ColumnValue], names: Mapping[str, str], writer: _Python
 ) -> list[str]:
-    """The lines that make arrays of what is given."""
+    """Return the lines that make arrays of what is given."""
     lines = []
     compared = _compared(formula)
     for name, member in names.items():
@@ -253,7 +253,7 @@ def _reads(
 
 
 def _compared(formula: Formula) -> set[str]:
-    """The columns that stand in comparisons with text."""
+    """Return the columns that stand in comparisons with text."""
     return {
         column.name
         for node in nodes(formula)

@@ -38,7 +38,7 @@ _CELL = re.compile(r"(?:(?:'[^'\[\]:\\/?*]+'|\w+)!)?\$?[A-Za-z]{1,3}\$?[1-9]\d{0
 
 
 def cells_for(columns: Sequence[str], given: Mapping[str, str] | None) -> dict[str, str]:
-    """The cell of each column: those given, else B2, C2 and so on.
+    """Return the cell of each column: those given, else B2, C2 and so on.
 
     Raises CallError for a column without a cell, a name that is no column of the formula, or what
     is no cell."""
@@ -62,7 +62,7 @@ def cells_for(columns: Sequence[str], given: Mapping[str, str] | None) -> dict[s
 
 
 def letters(number: int) -> str:
-    """A column of a sheet by its letters: 1 is A, 27 AA."""
+    """Return a column of a sheet by its letters: 1 is A, 27 AA."""
     out = ""
     while number:
         number, rest = divmod(number - 1, 26)
@@ -71,7 +71,7 @@ def letters(number: int) -> str:
 
 
 def as_spreadsheet(formula: Formula, order: Sequence[str], cells: Mapping[str, str] | None) -> str:
-    """A formula of cells; #N/A where a cell is empty or a level was never seen."""
+    """Return a formula of cells; #N/A where a cell is empty or a level was never seen."""
     columns = {c.name: c for c in columns_in(formula)}
     place = cells_for([c for c in order if c in columns], cells)
     body = bare(_sheet(formula, place))
@@ -91,7 +91,7 @@ def as_spreadsheet(formula: Formula, order: Sequence[str], cells: Mapping[str, s
 
 
 def _yes_or_no(formula: Formula) -> set[str]:
-    """The columns that stand as yes or no, which a sheet may hold as TRUE or as text."""
+    """Return the columns that stand as yes or no, which a sheet may hold as TRUE or as text."""
     return {
         node.of.name
         for node in nodes(formula)

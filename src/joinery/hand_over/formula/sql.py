@@ -42,7 +42,8 @@ def _sql_number(value: float) -> str:
 
 
 def as_sql(formula: Formula) -> str:
-    """One expression of standard SQL; NULL where a cell is missing or a level was never seen."""
+    """Return one expression of standard SQL; NULL where a cell is missing or a level was never
+    seen."""
     return bare(_sql(formula))
 
 

@@ -218,7 +218,7 @@ class Separated(ScalarFormatter):
         super().set_locs(locs)
 
     def __call__(self, x: float, pos: int | None = None) -> str:
-        """One of them as text."""
+        """Return a number as text."""
         full, point, rest = super().__call__(x, pos).partition(".")
         digits = full.lstrip("-−")
         if self._long and len(digits) > 3 and digits.isdecimal():
@@ -230,7 +230,7 @@ class Chances(Separated):
     """The same for chances: rows drawn beyond 0 and 1 have no number."""
 
     def __call__(self, x: float, pos: int | None = None) -> str:
-        """One of them as text."""
+        """Return a number as text."""
         if -1e-9 <= x <= 1 + 1e-9:
             return super().__call__(x, pos)
         return ""
@@ -364,7 +364,7 @@ def refuse_axes(name: str, ax: Axes | None) -> None:
 
 
 def as_svg(figure: Figure, name: str) -> str:
-    """A picture as an SVG element to stand in a page; ``name`` keeps its marks its own."""
+    """Return a picture as an SVG element to stand in a page; ``name`` keeps its marks its own."""
     from io import StringIO
 
     text = StringIO()

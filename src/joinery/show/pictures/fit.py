@@ -128,7 +128,7 @@ def lines(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """A scatter with one curve a level or value, each named at its end, bands kept light.
+    """Draw a scatter with one curve a level or value, each named at its end, bands kept light.
 
     ``groups`` (n,) says to which curve a row belongs, where it belongs to one.
     """
@@ -244,7 +244,7 @@ def histogram(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """A histogram with the normal curve that has the same spread, remarkable rows under it."""
+    """Draw a histogram with the normal curve that has the same spread, remarkable rows under it."""
     figure, ax = sheet(ax, words)
     bins = int(np.clip(2 * len(values) ** (1 / 3) * 1.2, 8, 60))
     ax.hist(values, bins=bins, color=SLATE, alpha=0.55, linewidth=0, density=True)

@@ -80,7 +80,8 @@ def line_panels(
     dates: bool = False,
     under: str = "",
 ) -> Figure:
-    """A panel a group on one scale: its rows and its line in amber, that of all rows in slate."""
+    """Draw a panel a group on one scale: its rows and its line in amber, that of all rows in
+    slate."""
     across = min(MOST_ACROSS, max(2, math.ceil(math.sqrt(len(shown)))))
     rows = math.ceil(len(shown) / across)
     figure, top = paper(

@@ -35,7 +35,7 @@ def ladder(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """The rungs from the lowest power at the foot to the highest, and the interval of powers.
+    """Draw the rungs from the lowest power at the foot to the highest, and the interval of powers.
 
     ``ends`` are the interval's lower end, the best power and the upper end.
     """

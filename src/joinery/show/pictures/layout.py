@@ -165,7 +165,7 @@ def outermost(figure: Any) -> Figure:
 
 
 def brief(name: str, most: int = MOST_NAME) -> str:
-    """A name cut in the middle where it is longer than ``most``."""
+    """Return a name cut in the middle where it is longer than ``most``."""
     if len(name) <= most:
         return name
     tail = (most - 1) // 2
@@ -414,7 +414,7 @@ def _make_room(axis: Any, along: int, step: int) -> None:
 
 
 def shown_ticks(ax: Axes, axis: Any, renderer: Any) -> Iterator[tuple[Text, Bbox]]:
-    """The tick labels that are seen, with their boxes in pixels."""
+    """Yield the tick labels that are seen, with their boxes in pixels."""
     if not ax.axison or not axis.get_visible():
         return
     low, high = sorted(axis.get_view_interval())
@@ -487,7 +487,7 @@ def _best_box(
     taken: Sequence[Box],
     room: Box,
 ) -> Box | None:
-    """The place around a point that covers no text and the fewest points, or None."""
+    """Return the place around a point that covers no text and the fewest points, or None."""
     wide, high = size
     best: tuple[int, Box] | None = None
     for far in (1.0, 2.6):

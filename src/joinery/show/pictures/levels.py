@@ -30,7 +30,7 @@ class Level:
 
 
 def levels(rows: Sequence[Level], words: Words, ax: Axes | None, *, zero: bool = True) -> Figure:
-    """A line for each level from the top down, on one scale, the names at the left in full."""
+    """Draw a line for each level from the top down, on one scale, the names at the left in full."""
     if ax is None:
         high = max(HIGH, LINE * len(rows) + 1.6)
         figure, top = paper(words.title, words.finding, high)

@@ -24,7 +24,7 @@ class Estimates:
 
 
 def estimates(terms: Sequence[Estimates], title: str, finding: str) -> Figure:
-    """A row a term: at the left where estimates fall, at the right the first intervals."""
+    """Draw a row a term: at the left where estimates fall, at the right the first intervals."""
     rows = max(len(terms), 1)
     figure, top = paper(title, finding, max(HIGH, 1.25 * rows + 1.0))
     axes = panels(figure, top, rows, 2, gap=(0.03, 0.05))

@@ -137,7 +137,7 @@ class Ahead:
 
 
 def forecasts(rows: Ahead, words: Words, ax: Axes | None) -> Figure:
-    """Each row's forecast with its two intervals; dashed where it lies outside what was seen.
+    """Draw each row's forecast with its two intervals; dashed where it lies outside what was seen.
 
     Observed as diamonds.
     """

@@ -28,7 +28,7 @@ class Across:
 
 
 def across_number(curve: Across, words: Words, ax: Axes | None) -> Figure:
-    """The slope with its band, zero, the uncertain stretch, the moderator under the axis."""
+    """Draw the slope with its band, zero, the uncertain stretch, the moderator under the axis."""
     strip = None
     if ax is None:
         figure, top = paper(words.title, words.finding)
@@ -71,7 +71,7 @@ def ellipse(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """The joint region of two coefficients (2, m), with the interval of each by itself."""
+    """Draw the joint region of two coefficients (2, m), with the interval of each by itself."""
     figure, ax = sheet(ax, words)
     ax.fill(edge[0], edge[1], color=AMBER, alpha=0.22, linewidth=0, zorder=1)
     ax.plot(edge[0], edge[1], color=AMBER, linewidth=2.0, zorder=3)

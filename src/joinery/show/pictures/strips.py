@@ -44,7 +44,7 @@ class Strip:
 
 
 def strips(title: str, finding: str, rows: Sequence[Strip]) -> Figure:
-    """All strips, one under the other."""
+    """Draw all strips, one under the other."""
     figure, top = paper(title, finding, STRIP * len(rows) + 0.85)
     high = (top - 0.01) / max(len(rows), 1)
     for place, strip in enumerate(rows):

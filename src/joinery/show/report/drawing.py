@@ -27,7 +27,8 @@ _CLIP = re.compile(r'<g clip-path="(url\(#\w+\))">')
 
 
 def picture(figure: Figure, name: str, rows: list[int]) -> str:
-    """An SVG element with its own text alternative; ``rows`` are the page's numbers of the rows.
+    """Return an SVG element with its own text alternative; ``rows`` are the page's numbers of the
+    rows.
 
     ``name`` is unique in the page.
     """

@@ -8,7 +8,8 @@ from typing import Any
 
 
 def form(about: dict[str, Any], place: int) -> str:
-    """A form with a field a column, the answer, its bar and remarks; ``about`` is its script's."""
+    """Return a form with a field a column, the answer, its bar and remarks; ``about`` is its
+    script's."""
     identity = f"try-{place}"
     fields = "".join(_field(column, f"{identity}-{i}") for i, column in enumerate(about["columns"]))
     data = html.escape(json.dumps(about, ensure_ascii=False), quote=True)

@@ -62,12 +62,12 @@ class Page:
 
 
 def paragraph(text: str, kind: str = "") -> str:
-    """A paragraph of plain text."""
+    """Return a paragraph of plain text."""
     return f"<p{f' class={kind!r}' if kind else ''}>{html.escape(visible(text))}</p>"
 
 
 def framed(drawn: str, under: str, attributes: str = "") -> str:
-    """A picture as a figure, with what stands under it where there is something."""
+    """Return a picture as a figure, with what stands under it where there is something."""
     caption = ""
     if under:
         caption = f"<figcaption>{html.escape(visible(under))}</figcaption>"
@@ -89,12 +89,12 @@ def code(text: str, label: str, identity: str) -> str:
 
 
 def bullets(lines: Sequence[str]) -> str:
-    """A list of plain sentences."""
+    """Return a list of plain sentences."""
     return "<ul>" + "".join(f"<li>{html.escape(visible(v))}</li>" for v in lines) + "</ul>"
 
 
 def rendered(page: Page) -> str:
-    """The file: one HTML text without anything from outside, whose policy forbids it too."""
+    """Return the file: one HTML text without anything from outside, whose policy forbids it too."""
     room = files(__package__)
     scripts = [room.joinpath("page.js").read_text("utf-8")]
     if page.functions:

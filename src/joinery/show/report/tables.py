@@ -19,7 +19,7 @@ def table(
     first: Sequence[str] = (),
     name: str = "",
 ) -> str:
-    """An HTML table with its title and notes; everything that came from the user is escaped.
+    """Return an HTML table with its title and notes; everything that came from the user is escaped.
 
     ``rows`` are the page's numbers of its lines, None for a line that no picture shows; ``first``
     the columns that are seen at once, where the others are shown when asked; ``name`` the table's
@@ -52,7 +52,7 @@ def table(
 
 
 def _switch(body: _Body, name: str) -> str:
-    """A box to tick that shows the columns that are not seen at once."""
+    """Return a box to tick that shows the columns that are not seen at once."""
     if body.seen >= len(body.headings):
         return ""
     box = f'<input type=checkbox class=more-switch id="{name}-more">'
@@ -73,14 +73,15 @@ class _Body:
         self.last_group = ""
 
     def heads(self) -> str:
-        """The headings of the columns."""
+        """Return the headings of the columns."""
         return "".join(
             f"<th scope=col{self._class(j)}>{html.escape(self.headings[j])}</th>"
             for j in self.cells
         )
 
     def line(self, cells: list[str], number: int | None) -> str:
-        """One line of the table, with the head of its group before it and its text after it."""
+        """Return one line of the table, with the head of its group before it and its text after
+        it."""
         before = after = ""
         if self.group >= 0 and cells[self.group] != self.last_group:
             self.last_group = cells[self.group]

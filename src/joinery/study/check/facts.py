@@ -122,7 +122,7 @@ def _middling(x: np.ndarray) -> bool:
 
 
 def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
-    """Rows that are there twice, where numbers that hardly repeat make that improbable."""
+    """Yield rows that are there twice, where numbers that hardly repeat make that improbable."""
     if fit.asides.repeats is not None:
         return
     kinds = ("number", "yes/no", "category", "date")
@@ -171,7 +171,7 @@ def _improbable(table: Records, names: list[str], used: UsedRows) -> bool:
 
 
 def _of_response(fit: Fitted) -> Iterator[Line]:
-    """A response under the normal family that another family is made for."""
+    """Yield a response under the normal family that another family is made for."""
     response = fit.design.sentence.response
     if not fit.estimate.linear or not isinstance(response.expression, Name):
         return
@@ -211,7 +211,8 @@ def _yes_or_no(fit: Fitted, name: str) -> Line:
 
 
 def _lost(fit: Fitted) -> Iterator[Line]:
-    """Rows left out for empty cells, where they are many, and whether their response differs."""
+    """Yield rows left out for empty cells, where they are many, and whether their response
+    differs."""
     table, used = rows_at_hand(fit)
     response = fit.design.sentence.response
     lost = np.array([why.startswith("no ") for why in used.reasons], bool)

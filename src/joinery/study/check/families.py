@@ -102,7 +102,7 @@ def separation(fit: Fitted) -> Iterator[Line]:
 
 
 def link(fit: Fitted) -> Iterator[Line]:
-    """The square of η added to the model (Pregibon 1980; Tukey 1949)."""
+    """Yield the square of η added to the model (Pregibon 1980; Tukey 1949)."""
     solution, sums = fit.solution, digest(fit).curved
     if fit.residual_df < 2 or sums.low[-1] == sums.high[-1] or solution.rank <= 1:
         return
@@ -218,7 +218,7 @@ def _narrower(fit: Fitted) -> str:
 
 
 def _share_of_small(fit: Fitted) -> float:
-    """The share of rows whose expected counts (of both kinds, for shares) are below five."""
+    """Return the share of rows whose expected counts (of both kinds, for shares) are below five."""
 
     def of_part(part: LikelihoodRows, mu: np.ndarray) -> int:
         if part.trials is None:
@@ -309,7 +309,8 @@ def zeros(fit: Fitted) -> Iterator[Line]:
 
 
 def shape(fit: Fitted) -> Iterator[Line]:
-    """The shape of quantile residuals, normal when the family is right (Dunn & Smyth 1996)."""
+    """Yield the shape of quantile residuals, normal when the family is right (Dunn & Smyth
+    1996)."""
     if not has_quantiles(fit.estimate):
         return
 

@@ -25,7 +25,8 @@ STEPS = "take steps from row to row instead"  # how the advice begins
 
 
 def lagged_predictors(fit: Fitted, known: Sequence) -> Iterator[Line]:
-    """The predictor of the row before that goes with the residuals most, its p by Holm over all."""
+    """Yield the predictor of the row before that goes with the residuals most, its p by Holm over
+    all."""
     factors = [factor for factor, _ in numbers_alone(fit)]
     if not factors or fit.n_rows * len(factors) > ORDER_CELLS:
         return

@@ -21,7 +21,7 @@ FEW_FOR_TAILS = 200  # rows below which none is counted as far off
 
 
 def normal(fit: Fitted) -> Iterator[Line]:
-    """The shape of the standardized residuals."""
+    """Yield the shape of the standardized residuals."""
     if why := nothing_left(fit):
         yield not_judged("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return

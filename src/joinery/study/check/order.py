@@ -96,7 +96,7 @@ def _of_family(fit: Fitted) -> diagnostics.Test:
 
 
 def _of_many_by_family(fit: Fitted) -> diagnostics.Test:
-    """The same of rows that are read as needed, in the table's own order."""
+    """Return the same of rows that are read as needed, in the table's own order."""
     n, square, steps, last = 0, 0.0, 0.0, np.empty(0)
     for e in figures_in_pieces(fit).each(_family_residuals):
         gap = np.diff(np.append(last, e))
@@ -150,7 +150,7 @@ def _of_sums(
 
 
 def _of_many(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
-    """The same of rows that are read as needed, in the table's own order.
+    """Return the same of rows that are read as needed, in the table's own order.
 
     The first rows of a block follow the last of the one before: they are added here."""
     solution, before = fit.solution, np.zeros(LAGS)

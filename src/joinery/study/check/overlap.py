@@ -31,7 +31,7 @@ OVERLAP = "Do predictors overlap?"
 
 
 def overlap(fit: Fitted) -> Iterator[Line]:
-    """The largest variance inflation among unrelated terms, and condition indexes."""
+    """Yield the largest variance inflation among unrelated terms, and condition indexes."""
     terms = fit.design.terms
     if len(terms) < 2:
         return
@@ -117,7 +117,8 @@ def _largest_index(fit: Fitted) -> float:
 
 
 def _sharing(fit: Fitted) -> list[str]:
-    """The coefficients whose variance the largest condition index makes up by half and more."""
+    """Return the coefficients whose variance the largest condition index makes up by half and
+    more."""
     if (groups := fit.solution.groups) is not None:
         share = groups.largest_condition_index[1]
     else:
@@ -129,7 +130,7 @@ def _sharing(fit: Fitted) -> list[str]:
 
 
 def inflations(fit: Fitted) -> dict[str, float]:
-    """Each term's variance inflation among unrelated terms, per column.
+    """Return each term's variance inflation among unrelated terms, per column.
 
     A square overlaps its own line, and a product its parts, by construction: that is no fault of
     the data."""
@@ -161,7 +162,7 @@ def inflations(fit: Fitted) -> dict[str, float]:
 
 
 def uncentred(fit: Fitted) -> np.ndarray:
-    """A factor of the columns as written, the constant among them: (rank, rank)."""
+    """Return a factor of the columns as written, the constant among them: (rank, rank)."""
     solution = fit.solution
     R = solution.factor * solution.scale
     if not solution.has_intercept:

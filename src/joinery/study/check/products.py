@@ -62,7 +62,7 @@ class Pair:
 
 
 def products(fit: Fitted) -> Iterator[Line]:
-    """Every product of two terms that is not in the model: the one that explains most."""
+    """Yield every product of two terms that is not in the model: the one that explains most."""
     if nothing_left(fit) or not fit.solution.has_intercept:
         return
     everything = sources(fit)

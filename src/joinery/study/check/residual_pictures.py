@@ -141,7 +141,7 @@ def _trend(curve: Smooth | None) -> str:
 def spread(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """The size of each residual across fitted values, with the running typical miss."""
+    """Draw the size of each residual across fitted values, with the running typical miss."""
     from joinery.show.pictures.fit import cloud
 
     _refuse_nothing(fit, "studentized")
@@ -186,7 +186,7 @@ def spread(
 
 
 def _typical_miss(x: np.ndarray, size: np.ndarray, leverage: np.ndarray) -> Smooth | None:
-    """The root of a smooth of e²/(1 − h), whose mean is σ² at every x, with its band."""
+    """Return the root of a smooth of e²/(1 − h), whose mean is σ² at every x, with its band."""
     unit = float(size.max()) or 1.0  # what is 10²⁰⁰ cannot be squared
     squares = (size / unit) ** 2 / np.maximum(1 - leverage, 1e-3)
     curve = smooth(x, squares, rounds=0)
@@ -201,7 +201,7 @@ def _typical_miss(x: np.ndarray, size: np.ndarray, leverage: np.ndarray) -> Smoo
 def histogram(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """The distribution of the residuals that are to be normal beside the normal curve."""
+    """Draw the distribution of the residuals that are to be normal beside the normal curve."""
     from joinery.show.pictures.fit import histogram
 
     _refuse_nothing(fit)

@@ -68,7 +68,7 @@ def leverage(
 def influence(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """The ten rows that weigh most, ranked by Cook's distance, and what each moves."""
+    """Draw the ten rows that weigh most, ranked by Cook's distance, and what each moves."""
     from joinery.show.pictures.rows import Bar, ranked
 
     table, chosen = rows_at_hand(fit)

@@ -16,7 +16,8 @@ from joinery.support import advice as say
 
 
 def season(fit: Fitted, known: Sequence) -> Iterator[Line]:
-    """The season that dates suggest, added to the model: weekdays, months, quarters, hours."""
+    """Yield the season that dates suggest, added to the model: weekdays, months, quarters,
+    hours."""
     table, chosen = rows_at_hand(fit)
     column = table.column(known.name)
     if column.kind != "date":

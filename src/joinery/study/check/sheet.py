@@ -53,7 +53,7 @@ def checks(
     words: Mapping[str, str | None],
     ax: Axes | None,
 ) -> Figure:
-    """Every question in a strip of its own."""
+    """Draw every question in a strip of its own."""
     from joinery.show.pictures.canvas import refuse_axes
     from joinery.show.pictures.strips import Strip, strips
 

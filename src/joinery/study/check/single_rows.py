@@ -28,7 +28,7 @@ BADLY, DECIDES = "Is any row badly fitted?", "Does any row decide the answer?"
 
 
 def badly_fitted(fit: Fitted) -> Iterator[Line]:
-    """The largest studentized residual, with Bonferroni's correction for all rows."""
+    """Yield the largest studentized residual, with Bonferroni's correction for all rows."""
     if why := nothing_left(fit):
         yield not_judged("outlier", "outliers", BADLY, "largest studentized residual", why)
         return
@@ -68,7 +68,8 @@ def badly_fitted(fit: Fitted) -> Iterator[Line]:
 
 
 def decides(fit: Fitted) -> Iterator[Line]:
-    """The largest Cook's distance, the largest move of a coefficient, and the largest leverage."""
+    """Yield the largest Cook's distance, the largest move of a coefficient, and the largest
+    leverage."""
     if why := nothing_left(fit):
         yield not_judged("cooks distance", "influence", DECIDES, "largest Cook's distance", why)
         return

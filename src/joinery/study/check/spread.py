@@ -238,7 +238,7 @@ def _sums_of(rows: Beside, columns: tuple[Against, ...], centre: tuple[float, fl
 
 
 def _across(fit: Fitted, column: Against, test: Test) -> Line:
-    """The predictor across which the spread changes most."""
+    """Return the predictor across which the spread changes most."""
     if column.centre is None:
         finding = f"the spread differs between the levels of {column.name}"
     else:
@@ -310,7 +310,7 @@ def _fitted(solution: Solution, block: RowBlock) -> Counted:
 def spread_ratio(
     rows: Partition[Judged], fitted: Partition[Counted], n: float, margin: float
 ) -> float:
-    """The residuals' root mean square in the highest third of fitted values over the lowest.
+    """Return the residuals' root mean square in the highest third of fitted values over the lowest.
 
     Parameters: the rows; their fitted values alone; how many rows they stand for; fitted values
     nearer than ``margin`` differ by rounding alone and stand on the same side."""
@@ -343,7 +343,7 @@ def _sides(piece: Judged, low: float, high: float) -> np.ndarray:
 
 
 def _sound(piece: Judged) -> Judged:
-    """The rows whose residual can be scaled."""
+    """Return the rows whose residual can be scaled."""
     here = np.isfinite(piece[1])
     if here.all():
         return piece

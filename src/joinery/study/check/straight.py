@@ -72,7 +72,7 @@ class Bend:
 
 
 def _bent_predictors(fit: Fitted) -> Iterator[Line]:
-    """The predictor that bends most, its p corrected for having looked at all."""
+    """Yield the predictor that bends most, its p corrected for having looked at all."""
     bends = _bends(fit)
     if not bends:
         return
@@ -262,7 +262,7 @@ def _lacking(test: Test) -> Iterator[Line]:
 
 
 def _unbend(fit: Fitted) -> str:
-    """A response that grows along a curve is often straight in its logarithm."""
+    """Return the advice: a response that grows along a curve is often straight in its logarithm."""
     if not fit.response.transformed and digest(fit).lowest > 0:
         log = say.change(response=f"log({fit.response.expression})")
         return f"try {log}, or a curve in a predictor"
@@ -279,7 +279,7 @@ def _next_power(fit: Fitted, factor: NumberFactor) -> str:
 
 
 def lack_of_fit(fit: Fitted) -> Test:
-    """The replicate lack-of-fit test over rows whose predictors are equal.
+    """Return the replicate lack-of-fit test over rows whose predictors are equal.
 
     Nothing where too few repeat.
     """

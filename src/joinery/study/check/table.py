@@ -44,7 +44,7 @@ AS_SAVED = "judged when the fit was saved; its file keeps no rows to judge anew"
 
 
 def checks(fit: Fitted) -> Table:
-    """The checks table. See ``Fit.checks``."""
+    """Return the checks table. See ``Fit.checks``."""
     lines = check_lines(fit)
     return Table(
         {
@@ -75,7 +75,7 @@ def checks(fit: Fitted) -> Table:
 
 @once
 def check_lines(fit: Fitted) -> list[Line]:
-    """Every check of a fit, in the order of the questions; of a loaded fit, as it was saved.
+    """Return every check of a fit, in the order of the questions; of a loaded fit, as it was saved.
 
     Raises CallError for a loaded fit whose file has none."""
     if fit.origin is None and fit.judged is not None:

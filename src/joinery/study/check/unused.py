@@ -114,7 +114,7 @@ def _of_levels(name: str, codes: np.ndarray) -> Unused | None:
 
 
 def _left_out(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
-    """The unused column that goes with the residuals most, its p by Holm over all."""
+    """Yield the unused column that goes with the residuals most, its p by Holm over all."""
     best = surest_of(fit, [u.columns for u in everything])
     if best is None:
         return
@@ -148,7 +148,7 @@ def _copied(fit: Fitted, name: str) -> str:
 
 
 def _together(fit: Fitted, everything: Sequence[Unused]) -> Iterator[Line]:
-    """The unused category whose rows are most alike, its p by Holm over all."""
+    """Yield the unused category whose rows are most alike, its p by Holm over all."""
     best = surest_of(fit, [u.columns for u in everything])
     if best is None:
         return

@@ -86,7 +86,7 @@ class TermBasis:
 
 
 def _complement(A: np.ndarray) -> np.ndarray:
-    """An orthonormal basis of what is at right angles to columns A (r, m)."""
+    """Return an orthonormal basis of what is at right angles to columns A (r, m)."""
     lengths = np.sqrt((A * A).sum(axis=0))
     unit = A / np.where(lengths > 0, lengths, 1.0)
     return np.asarray(linalg.null_space(unit.T, rcond=1e-9) if A.shape[1] else np.eye(len(A)))
@@ -141,7 +141,7 @@ def _degrees(term: DesignTerm) -> dict[str, float]:
 
 
 def term_basis(fit: Fitted, after: str) -> TermBasis:
-    """The solution for what terms add, categories summing to zero where coding matters."""
+    """Return the solution for what terms add, categories summing to zero where coding matters."""
     recode = after == "others" and coding_matters(fit.design)
     if recode:
         return _recoded(fit)
@@ -155,7 +155,7 @@ def coding_matters(design: Design) -> bool:
 
 
 def recoded_design(design: Design) -> Design:
-    """The same design with every category coded to sum to zero."""
+    """Return the same design with every category coded to sum to zero."""
     memory = {
         key: learnt | {"coding": "effect"} if learnt["kind"] == "category" else learnt
         for key, learnt in design.factor_memory.items()
@@ -165,7 +165,8 @@ def recoded_design(design: Design) -> Design:
 
 @once
 def _recoded(fit: Fitted) -> TermBasis:
-    """The fit with categories coded to sum to zero: other coefficients, equal fitted values."""
+    """Return the fit with categories coded to sum to zero: other coefficients, equal fitted
+    values."""
     if fit.origin is None:
         raise CallError(
             "a fit loaded from a file keeps no rows to recode its categories with; use "

@@ -48,7 +48,7 @@ def anova(
     effect_sizes: bool = False,
     level: float | None = None,
 ) -> Table:
-    """The ANOVA table. See ``Fit.anova``."""
+    """Return the ANOVA table. See ``Fit.anova``."""
     one_of("after", after, AFTER)
     if not fit.estimate.linear:
         if effect_sizes:
@@ -136,7 +136,7 @@ def _about_sizes(fit: Fitted, level: float) -> Iterator[str]:
 
 
 def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
-    """A line for each term."""
+    """Yield a line for each term."""
     basis = term_basis(fit, after)
     solution, terms = basis.solution, fit.design.terms
     if fit.estimate.scale is None:
@@ -166,7 +166,8 @@ def term_parts(fit: Fitted, after: str) -> Iterator[Part]:
 
 
 def _residual(fit: Fitted) -> Iterator[Part]:
-    """The residual line, and what of it is lack of fit where rows with equal predictors repeat."""
+    """Yield the residual line, and what of it is lack of fit where rows with equal predictors
+    repeat."""
     solution = fit.solution
     yield Part("residual", "", fit.residual_df, solution.rss)
     if fit.origin is None or solution.perfect or not fit.residual_df:

@@ -54,7 +54,7 @@ class Powers:
 
 @once
 def powers(fit: Fitted) -> Powers:
-    """The profile likelihood of the power. Raises CallError where it does not exist."""
+    """Return the profile likelihood of the power. Raises CallError where it does not exist."""
     likelihood = _likelihood(fit, _logs(fit))
     low, high = FIRST, LAST
     while True:
@@ -103,7 +103,7 @@ def _logs(fit: Fitted) -> np.ndarray:
 
 
 def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
-    """The log likelihood (m,) with y^λ for the response (log y for 0), for each λ (m,).
+    """Return the log likelihood (m,) with y^λ for the response (log y for 0), for each λ (m,).
 
     From (y^λ − 1)/(λ·ẏ^(λ−1)), ẏ the geometric mean, whose Jacobian is one: it counts rows,
     whatever they weigh."""
@@ -133,7 +133,7 @@ def _likelihood(fit: Fitted, logs: np.ndarray) -> Callable[[np.ndarray], np.ndar
 
 
 def _highest(likelihood: Any, low: float, high: float) -> tuple[float, float]:
-    """The best power between two, by finer and finer grids."""
+    """Return the best power between two, by finer and finer grids."""
     for _ in range(FINER):
         at = np.linspace(low, high, 21)
         heights = likelihood(at)
@@ -161,12 +161,12 @@ def _crossing(
 
 
 def suggested(curve: Powers) -> float | None:
-    """The plainest named power inside the interval; None when none is."""
+    """Return the plainest named power inside the interval; None when none is."""
     return next((p for p in PLAINEST if curve.lower <= p <= curve.upper), None)
 
 
 def written(power: float, column: str) -> str:
-    """A power of the response as a sentence writes it."""
+    """Return a power of the response as a sentence writes it."""
     return LADDER[power].format(spelled(column))
 
 
@@ -181,7 +181,7 @@ class Rung:
 
 
 def ladder(fit: Fitted) -> list[Rung]:
-    """The named powers from the lowest up."""
+    """Return the named powers from the lowest up."""
     curve = powers(fit)
     y = np.exp(_logs(fit))
     at = np.array(list(LADDER))
@@ -228,7 +228,7 @@ def _typical_miss(fit: Fitted, y: np.ndarray, power: float) -> float:
 
 
 def box_cox(fit: Fitted) -> Table:
-    """The ladder of powers. See ``Fit.box_cox``."""
+    """Return the ladder of powers. See ``Fit.box_cox``."""
     curve, rungs = powers(fit), ladder(fit)
     return Table(
         {
@@ -280,7 +280,7 @@ def draw_powers(
     words: Mapping[str, str | None],
     ax: Axes | None,
 ) -> Figure:
-    """The ladder of named powers, with the interval beside it."""
+    """Draw the ladder of named powers, with the interval beside it."""
     from joinery.show.pictures.canvas import Words
     from joinery.show.pictures.ladder import Step
     from joinery.show.pictures.ladder import ladder as drawn

@@ -162,7 +162,7 @@ def _likely(
 
 
 def _in_one(parts: list[LikelihoodRows]) -> LikelihoodRows:
-    """The rows of all parts."""
+    """Return the rows of all parts."""
 
     def every(name: str) -> np.ndarray | None:
         values = [getattr(part, name) for part in parts]
@@ -216,7 +216,7 @@ class LinearSearch:
 
 
 def _linear(largest: Fitted, needs: Needs, criterion: str) -> LinearCandidates:
-    """The factor of all columns with the response, groups by term.
+    """Return the factor of all columns with the response, groups by term.
 
     From the rows again where columns are too many.
     """
@@ -256,7 +256,7 @@ def _times(fit: Fitted) -> np.ndarray:
 
 
 def _independent(R: np.ndarray, largest: Fitted) -> set[int]:
-    """Columns that are neither zero nor, within their term, combinations of one another."""
+    """Return columns that are neither zero nor, within their term, combinations of one another."""
     out: set[int] = set()
     for term in largest.design.terms:
         columns: list[int] = []
@@ -271,7 +271,8 @@ def _independent(R: np.ndarray, largest: Fitted) -> set[int]:
 
 
 def _centred(R: np.ndarray, constant: int) -> np.ndarray:
-    """A factor of [1, columns | y] without its constant: about the means with an intercept."""
+    """Return a factor of [1, columns | y] without its constant: about the means with an
+    intercept."""
     if constant:
         return R[1:, 1:]
     return R[:, 1:]
@@ -303,7 +304,7 @@ def fold_factors(largest: Fitted, deal: np.ndarray) -> list[_Fold]:
 
 
 def _weighted_rows(largest: Fitted) -> WeightedRows:
-    """One of each row, [1, columns | y] times √w."""
+    """Return one of each row, [1, columns | y] times √w."""
 
     def rows(block: RowBlock) -> np.ndarray:
         A = np.column_stack([np.ones(len(block.y)), block.X, block.beyond_offset])

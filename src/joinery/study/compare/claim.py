@@ -44,7 +44,7 @@ class _Linear:
 
 
 def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
-    """The claims table. See ``Fit.claim``."""
+    """Return the claims table. See ``Fit.claim``."""
     if level is None:
         level = fit.level
     else:
@@ -120,7 +120,7 @@ def combinations(fit: Fitted, read: Sequence[Claim], text: str) -> tuple[np.ndar
 
 
 def _joint(fit: Fitted, L: np.ndarray, away: np.ndarray) -> Joint:
-    """The test of equations together. Raises CallError where one follows from the others."""
+    """Return the test of equations together. Raises CallError where one follows from the others."""
     U = in_basis(fit, L)
     if np.linalg.matrix_rank(U / row_lengths(U)[:, None]) < len(U):
         raise CallError(
@@ -130,7 +130,7 @@ def _joint(fit: Fitted, L: np.ndarray, away: np.ndarray) -> Joint:
 
 
 def _p(t: float, df: float, sign: str) -> float:
-    """The p-value of a claim: two-sided for an equation, one-sided for an inequality."""
+    """Return the p-value of a claim: two-sided for an equation, one-sided for an inequality."""
     if np.isnan(t) or df <= 0:
         return float("nan")
     if sign == "=":
@@ -187,7 +187,7 @@ def _product(node: Chain, text: str, known: tuple[str, ...]) -> _Linear:
 def coefficient_place(
     nodes: Sequence[Expression], names: tuple[str, ...], text: str | None = None
 ) -> int | None:
-    """The place of the coefficient that names, multiplied with one another, stand for.
+    """Return the place of the coefficient that names, multiplied with one another, stand for.
 
     None where there is none; with a text that is an error (SentenceError) which shows it."""
     name = TIMES.join(map(shown, nodes))

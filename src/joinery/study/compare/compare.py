@@ -104,7 +104,7 @@ def compare(fits: Sequence[Fitted], *, crosscheck: bool = False, seed: int | Non
 
 
 def _figures(fit: Fitted) -> dict[str, Any]:
-    """The figures of a fit that stand in the comparison; NaN where one has no meaning."""
+    """Return the figures of a fit that stand in the comparison; NaN where one has no meaning."""
     names = FIGURES if fit.estimate.linear else ("n_rows", "residual_df", "aic", "bic")
     figures = {name: getattr(fit, name) for name in names}
     if not fit.estimate.linear:
@@ -124,7 +124,7 @@ def _unseen(fit: Fitted, seed: int | None) -> dict[str, float]:
 
 
 def _tested(before: Fitted, fit: Fitted, place: int, notes: list[str]) -> dict[str, Any]:
-    """The test of a fit against the one before it, and what there is to say of it."""
+    """Return the test of a fit against the one before it, and what there is to say of it."""
     why = differing(before, fit)
     if why is not None:
         words = f"fits {place} and {place + 1} are not tested: {why}"

@@ -29,7 +29,7 @@ from joinery.support.errors import NoConvergenceError, listed
 
 
 def deviance_table(fit: Fitted, after: str) -> Table:
-    """The ANOVA table of other families: each line from two nested fits."""
+    """Return the ANOVA table of other families: each line from two nested fits."""
     parts = list(_lines(fit, after))
     if fit.estimate.known and fit.sandwich is None:
         name = "chi2"
@@ -78,7 +78,7 @@ def deviance_table(fit: Fitted, after: str) -> Table:
 def _tested(
     fit: Fitted, after: str, place: int, before: list[int], df: int, drop: float
 ) -> tuple[float, float]:
-    """The statistic and p of a line."""
+    """Return the statistic and p of a line."""
     if fit.sandwich is None:
         return test_of(drop, df, fit)[1:]
     if after == "earlier" or not df:
@@ -128,14 +128,15 @@ def _near(fit: Fitted, rows: LikelihoodBlocks, columns: np.ndarray) -> np.ndarra
 
 @once
 def _inverse_root(fit: Fitted) -> np.ndarray:
-    """The map from coefficients to the basis of the solution, which every part of a model asks."""
+    """Return the map from coefficients to the basis of the solution, which every part of a model
+    asks."""
     return np.asarray(np.linalg.inv(fit.solution.root))
 
 
 def restricted(
     fit: Fitted, rows: LikelihoodBlocks, terms: tuple[DesignTerm, ...], chosen: list[int]
 ) -> tuple[float, int]:
-    """The deviance and rank of a model in some terms.
+    """Return the deviance and rank of a model in some terms.
 
     Of counts with a shape −2·log likelihood, each with its own.
 

@@ -23,7 +23,7 @@ class Nested:
 
 
 def test_of(drop: float, df: int, fit: Fitted) -> tuple[str, float, float]:
-    """A fall in deviance tested: χ², or F with Pearson's φ of the larger model."""
+    """Return a fall in deviance tested: χ², or F with Pearson's φ of the larger model."""
     phi = fit.estimate.dispersion or np.nan
     if fit.estimate.known:
         return (

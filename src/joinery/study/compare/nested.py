@@ -144,14 +144,15 @@ def _within(large: Fitted, small: Fitted) -> np.ndarray:
 
 
 def _unweighted(large: Fitted, small: Fitted) -> np.ndarray:
-    """The smaller model's columns in the larger's orthonormal basis: length one when inside."""
+    """Return the smaller model's columns in the larger's orthonormal basis: length one when
+    inside."""
     p, R = large.solution.rank, _joint_triangle(large, small)
     lengths = np.sqrt((R[:, p:] ** 2).sum(axis=0))
     return np.asarray(R[:p, p:] / lengths)
 
 
 def _joint_triangle(large: Fitted, small: Fitted) -> np.ndarray:
-    """The triangle of two bases side by side, the larger model's first, rows unweighted."""
+    """Return the triangle of two bases side by side, the larger model's first, rows unweighted."""
     R = np.zeros((0, large.solution.rank + small.solution.rank))
     for a, b in zip(working_rows(large).row_blocks, working_rows(small).row_blocks, strict=True):
         R = triangle(

@@ -195,7 +195,7 @@ class Steps:
         )
 
     def _figure(self, place: int) -> float:
-        """The criterion after a step; for p that of the term moved."""
+        """Return the criterion after a step; for p that of the term moved."""
         move = self.path.moves[place]
         if self.choice.criterion != "p":
             return self._sign * move.model.figure
@@ -221,7 +221,7 @@ class Steps:
         )
 
     def _of_all_terms(self) -> str:
-        """The criterion of the whole sentence, which steps one at a time may not reach."""
+        """Return the criterion of the whole sentence, which steps one at a time may not reach."""
         full = self.search.candidates.model(frozenset(range(len(self.names)))).figure
         if not np.isfinite(full):
             return f"the whole sentence has no {self._criterion.words}"
@@ -232,7 +232,7 @@ class Steps:
         return words
 
     def _told(self, one: Tried) -> str:
-        """A move and its score in words."""
+        """Return a move and its score in words."""
         words, score = self._words(one.added, one.group, one.beside), self._sign * one.score
         if self.choice.criterion == "p":
             return f"{words} (p {p_value(score)})"

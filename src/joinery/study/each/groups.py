@@ -47,7 +47,8 @@ class Groups:
 
 
 def codes_of(fit: Fitted, by: Sequence[str]) -> tuple[np.ndarray, tuple[str, ...]]:
-    """The group of each used row by one column or several, and the groups' labels in order."""
+    """Return the group of each used row by one column or several, and the groups' labels in
+    order."""
     table, used = rows_at_hand(fit)
     codes, labels = np.zeros(used.used, np.int64), [""]
     for name in by:

@@ -77,7 +77,7 @@ def _left_out(groups: Groups, shown: int) -> str:
 
 
 def _coefficients(groups: Groups) -> Figure:
-    """A panel a coefficient, an interval a group."""
+    """Draw a panel a coefficient, an interval a group."""
     from joinery.show.pictures.groups import IntervalPanel, interval_panels
 
     fit = groups.common
@@ -100,7 +100,7 @@ def _coefficients(groups: Groups) -> Figure:
 
 
 def _lines(groups: Groups, against: str | None) -> Figure:
-    """A panel a group: its rows, its own line, and the line of all rows for comparison."""
+    """Draw a panel a group: its rows, its own line, and the line of all rows for comparison."""
     from joinery.show.pictures.groups import LinePanel, line_panels
 
     fit = groups.common
@@ -145,7 +145,8 @@ def _cells(groups: Groups, name: str, x: np.ndarray) -> np.ndarray:
 
 
 def _line_of(groups: Groups, name: str) -> Callable[[np.ndarray, int | None], np.ndarray]:
-    """The mean at values of a predictor by a group's coefficients, None for those of all rows."""
+    """Return the mean at values of a predictor by a group's coefficients, None for those of all
+    rows."""
     fit, scale = groups.common, Scale(groups.common)
 
     def line(x: np.ndarray, place: int | None) -> np.ndarray:
@@ -163,7 +164,7 @@ def _line_of(groups: Groups, name: str) -> Callable[[np.ndarray, int | None], np
 
 
 def _responses(groups: Groups) -> np.ndarray:
-    """The response of each used row on the scale that people measure on."""
+    """Return the response of each used row on the scale that people measure on."""
     fit = groups.common
     table, used = rows_at_hand(fit)
     context = fit.design.context(table, used.rows)

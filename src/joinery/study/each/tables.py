@@ -23,7 +23,7 @@ ON_THE_PAGE = 20  # groups that the page lists; all tables have all of them
 
 
 def coefficients(groups: Groups, level: float | None = None) -> Table:
-    """A line for each coefficient of each group."""
+    """Return a line for each coefficient of each group."""
     fit = groups.common
     if level is None:
         level = fit.level
@@ -56,7 +56,7 @@ def coefficients(groups: Groups, level: float | None = None) -> Table:
 
 
 def figures(groups: Groups) -> Table:
-    """A line for each group: rows, figures of the fit, and why there is none."""
+    """Return a line for each group: rows, figures of the fit, and why there is none."""
     return Table(
         {
             "group": list(groups.labels),
@@ -76,7 +76,8 @@ def figures(groups: Groups) -> Table:
 
 
 def page(groups: Groups) -> Table:
-    """The short page of a set: a line a group with its coefficients, and whether groups differ."""
+    """Return the short page of a set: a line a group with its coefficients, and whether groups
+    differ."""
     shown = np.arange(min(len(groups.labels), ON_THE_PAGE))
     columns: dict[str, Any] = {
         "group": [groups.labels[i] for i in shown],

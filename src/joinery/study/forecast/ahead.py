@@ -163,7 +163,7 @@ class _Run:
         return evaluate(call.arguments[0], Context(table, EVERY_ROW, memory))
 
     def _eta(self, row: int, lags: dict[str, np.ndarray], away: np.ndarray | None) -> np.ndarray:
-        """The linear predictor of a row with its lags, in every path."""
+        """Return the linear predictor of a row with its lags, in every path."""
         fit, many = self.fit, len(next(iter(lags.values())))
         table = self.table.picked(np.full(many, row))
         table.lags.update(lags)
@@ -180,14 +180,14 @@ class _Run:
         return np.asarray(eta)
 
     def _back(self, eta: np.ndarray) -> np.ndarray:
-        """The linear predictor on the response's own scale."""
+        """Return the linear predictor on the response's own scale."""
         fit = self.fit
         if not fit.estimate.linear:
             return np.asarray(fit.link.mu(eta))
         return fit.response.turn_back(eta)
 
     def _response(self, eta: np.ndarray) -> np.ndarray:
-        """A response of every path."""
+        """Return a response of every path."""
         fit = self.fit
         if fit.estimate.linear:
             error = self.spread * self.rng.standard_normal(len(eta))
@@ -198,14 +198,14 @@ class _Run:
 
 
 def _of_place(call: Call) -> Call:
-    """The same lag, of the row's place rather than of its value."""
+    """Return the same lag, of the row's place rather than of its value."""
     steps = call.arguments[1]
     assert isinstance(steps, Number)
     return Call("lag", (Name(PLACE), steps), call.options)
 
 
 def _in_order(fit: Fitted, table: Records) -> np.ndarray:
-    """The rows in the order that lags go by; a row without a place last."""
+    """Return the rows in the order that lags go by; a row without a place last."""
     order = fit.options.order
     if order is None or order not in table.names:
         return np.arange(len(table))

@@ -91,7 +91,7 @@ def bands(
 
 
 def all_rows_together(fit: Fitted, level: float) -> Together:
-    """The multiplier of intervals that hold for the mean at every row there could be."""
+    """Return the multiplier of intervals that hold for the mean at every row there could be."""
     return together(fit, np.eye(fit.solution.rank), level)
 
 
@@ -215,7 +215,7 @@ def _likely(fit: Fitted) -> list[predictive.Likely]:
 
 
 def trials_of(fit: Fitted, context: Context) -> np.ndarray | None:
-    """The totals of new rows, where they have them."""
+    """Return the totals of new rows, where they have them."""
     total = fit.response.total
     if fit.response.kind != "of" or total is None or lacking_columns(total, context.table):
         return None
@@ -242,12 +242,13 @@ def _distribution_free(
 
 
 def lacking_columns(expression: Expression, table: TableLike) -> list[str]:
-    """The columns of an expression that a table does not have."""
+    """Return the columns of an expression that a table does not have."""
     return [n.name for n in names_in(expression) if n.name not in table.names]
 
 
 def turned_back(fit: Fitted, scaled: Bands) -> Bands:
-    """The bands on the measured scale; ends swap where the transformation turns the order round."""
+    """Return the bands on the measured scale; ends swap where the transformation turns the order
+    round."""
     response = fit.response
     if not response.transformed:
         return scaled
@@ -271,7 +272,7 @@ def turned_back(fit: Fitted, scaled: Bands) -> Bands:
 
 
 def expected_response(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray | None:
-    """The mean of a transformed response, averaged over normal errors of the row's variance.
+    """Return the mean of a transformed response, averaged over normal errors of the row's variance.
 
     Where more than a speck of the errors lies past a pole there is no mean: infinite.
     """

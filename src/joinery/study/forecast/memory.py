@@ -88,7 +88,8 @@ def _mean_offset(fit: Fitted) -> float:
 
 
 def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
-    """Each column's mean over the fitted rows, or the share of each of its levels; lags' means."""
+    """Return each column's mean over the fitted rows, or the share of each of its levels; lags'
+    means."""
     learner = fitted_rows(fit)
     out: dict[str, float | dict[str, float]] = {}
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
@@ -116,7 +117,7 @@ def _levels_of(name: str, expressions: Sequence[Expression]) -> Expression:
 
 
 def _shares(learner: Learner, levels: Expression) -> dict[str, float]:
-    """The share of each level among the fitted rows."""
+    """Return the share of each level among the fitted rows."""
 
     def counted(piece: Piece) -> tuple[np.ndarray, Sequence[Any]]:
         context, times = piece
@@ -132,7 +133,7 @@ def _shares(learner: Learner, levels: Expression) -> dict[str, float]:
 
 
 def _few(fit: Fitted) -> dict[str, tuple[float, ...]]:
-    """The distinct values of each number that has at most six."""
+    """Return the distinct values of each number that has at most six."""
     learner, out = fitted_rows(fit), {}
     for name in fit.design.seen:
         collected: set[float] = set()
@@ -153,7 +154,7 @@ def _first_few(piece: Counted) -> list[float]:
 
 
 def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
-    """The combinations of levels seen, for each product of categories."""
+    """Return the combinations of levels seen, for each product of categories."""
     learner = fitted_rows(fit)
     out: dict[str, tuple[tuple[str, ...], ...]] = {}
     for term in fit.design.terms:
@@ -169,7 +170,7 @@ def _cells(fit: Fitted) -> dict[str, tuple[tuple[str, ...], ...]]:
 
 
 def _combined(categories: Sequence[CategoryFactor], piece: Piece) -> np.ndarray:
-    """The combinations of levels among some rows, each once."""
+    """Return the combinations of levels among some rows, each once."""
     return np.unique(np.column_stack([f.codes(piece[0]) for f in categories]), axis=0)
 
 

@@ -26,7 +26,7 @@ from joinery.support.errors import listed
 
 
 def needed_columns(fit: Fitted, *, exposure: bool = True) -> list[str]:
-    """The columns that the terms, the offset and, if wanted, the exposure name."""
+    """Return the columns that the terms, the offset and, if wanted, the exposure name."""
     expressions = [f for t in fit.design.sentence.terms for f in t.factors]
     if (offset := fit.asides.expressions.get("offset")) is not None:
         expressions.append(offset)
@@ -55,7 +55,7 @@ class RowRemarks(dict[int, list[Remark]]):
         self.setdefault(int(place), []).append(Remark(kind, words))
 
     def texts(self, count: int) -> list[str]:
-        """The words of each of so many rows, empty where there are none."""
+        """Return the words of each of so many rows, empty where there are none."""
         out = [""] * count
         for place, part in self.items():
             out[place] = "; ".join(remark.words for remark in part)

@@ -82,7 +82,7 @@ def series(
 
 
 def _averaged(values: np.ndarray, several: int) -> np.ndarray:
-    """The means of so many neighbours at a time."""
+    """Return the means of so many neighbours at a time."""
     starts = np.arange(0, len(values), several)
     return np.add.reduceat(values, starts) / np.diff(np.append(starts, len(values)))
 
@@ -102,7 +102,7 @@ def _axis(fit: Fitted, table: Records, positions: np.ndarray) -> tuple[str, bool
 
 
 def _forecasts(fit: Fitted, new: Any, hold: str | None, x: np.ndarray) -> _Ahead | None:
-    """The forecasts and where they stand; None where no row waits and none is given."""
+    """Return the forecasts and where they stand; None where no row waits and none is given."""
     table, used = rows_at_hand(fit)
     waiting = used.awaiting
     if new is None and not len(waiting):

@@ -48,7 +48,8 @@ def spreads(fit: Fitted) -> Spreads:
 
 
 def _weighed(height: Callable[[float], float], low: float, high: float) -> Spreads:
-    """Values evenly apart in their logarithm where the height is within reach of its highest."""
+    """Return values evenly apart in their logarithm where the height is within reach of its
+    highest."""
     first = np.linspace(low, high, COARSE)
     heights = np.array([height(v) for v in first])
     heights = np.where(np.isfinite(heights), heights, -np.inf)
@@ -119,13 +120,13 @@ def _rows(fit: Fitted) -> _Rows:
 
 
 def _of_dispersions(fit: Fitted) -> Callable[[float], float]:
-    """The restricted log likelihood of φ by the logarithm of φ over its estimate."""
+    """Return the restricted log likelihood of φ by the logarithm of φ over its estimate."""
     phi, p, rows = fit.estimate.dispersion or 1.0, fit.solution.rank, _rows(fit)
     return lambda log: rows.log_likelihood(fit.family, phi * float(np.exp(log))) + p * log / 2
 
 
 def _of_shapes(fit: Fitted) -> Callable[[float], float]:
-    """The restricted log likelihood of log k, coefficients held; flat in the root of 1/k."""
+    """Return the restricted log likelihood of log k, coefficients held; flat in the root of 1/k."""
     rows = _rows(fit)
 
     def height(log_k: float) -> float:

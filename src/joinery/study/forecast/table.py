@@ -52,7 +52,7 @@ def forecast(
     hold: str | None = None,
     per: float | None = None,
 ) -> Table:
-    """The forecast table. See ``Fit.forecast``."""
+    """Return the forecast table. See ``Fit.forecast``."""
     return forecast_with_remarks(fit, new, level, intervals, simultaneous, hold, per)[0]
 
 
@@ -65,7 +65,7 @@ def forecast_with_remarks(
     hold: str | None,
     per: float | None = None,
 ) -> tuple[Table, RowRemarks]:
-    """The forecast table, and what is said of each row as data."""
+    """Return the forecast table, and what is said of each row as data."""
     one_of("intervals", intervals, INTERVALS)
     if hold is not None:
         one_of("hold", hold, HOLDS)
@@ -154,7 +154,8 @@ def forecast_with_remarks(
 
 
 def _order_note(fit: Fitted, table: Records) -> list[str]:
-    """Rows whose lags go by the table's own order, for want of the column that ordered them."""
+    """Return rows whose lags go by the table's own order, for want of the column that ordered
+    them."""
     order = fit.options.order
     if not fit.lags or order is None or order in table.names:
         return []
@@ -256,7 +257,7 @@ def _check_columns(fit: Fitted, table: Records, needed: list[str]) -> None:
 
 
 def _without_infinite(fit: Fitted, table: Records) -> Records:
-    """The table with infinite numbers taken for missing: nothing can be forecast at them."""
+    """Return the table with infinite numbers taken for missing: nothing can be forecast at them."""
     needed = [n for n in needed_columns(fit) if n in table.names]
     infinite = [n for n in needed if table.column(n).infinite(slice(None)).any()]
     for name in infinite:
@@ -278,7 +279,7 @@ def _check_exposure(fit: Fitted, table: Records, positions: np.ndarray) -> None:
 
 
 def _probability(fit: Fitted, context: Context, measured: Bands) -> np.ndarray | None:
-    """The probability beside counts of a total."""
+    """Return the probability beside counts of a total."""
     trials = trials_of(fit, context)
     if trials is None:
         return None

@@ -20,7 +20,7 @@ from joinery.support.errors import CallError, listed
 
 
 def p_values(e: Estimates, t: np.ndarray | None = None) -> np.ndarray:
-    """Two-sided p of each t; NaN where there is none."""
+    """Return two-sided p of each t; NaN where there is none."""
     if t is None:
         t = t_values(e)
     return np.asarray(tails.t_two_sided(t, np.where(e.df > 0, e.df, np.nan)))
@@ -34,7 +34,7 @@ def coefficients(
     ratios: bool = False,
     profile: bool = False,
 ) -> Table:
-    """The coefficients table. See ``Fit.coefficients``."""
+    """Return the coefficients table. See ``Fit.coefficients``."""
     if level is None:
         level = fit.level
     else:

@@ -53,7 +53,7 @@ def covariance(fit: Fitted) -> Table:
 
 
 def design_columns(fit: Fitted) -> Table:
-    """The design matrix. See ``Fit.design_columns``."""
+    """Return the design matrix. See ``Fit.design_columns``."""
     table, used = rows_at_hand(fit)
     if fit.n_rows * (fit.design.width + 1) > DESIGN_CELLS:
         raise CallError(

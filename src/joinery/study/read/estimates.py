@@ -33,7 +33,8 @@ class Estimates:
 
 
 def estimates(fit: Fitted, *, plain: bool = False) -> Estimates:
-    """Every coefficient, its standard error and degrees of freedom, from the chosen covariance.
+    """Return every coefficient, its standard error and degrees of freedom, from the chosen
+    covariance.
 
     Under constant spread, or when asked ``plain``, s·√diag((XᵀWX)⁻¹) with n − p.
     """
@@ -149,7 +150,7 @@ def in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
 
 
 def _of_estimable(fit: Fitted, L: np.ndarray) -> np.ndarray:
-    """The same of weights (m, rank) of the estimable coefficients."""
+    """Return the same of weights (m, rank) of the estimable coefficients."""
     if fit.sandwich is None and fit.solution.groups is not None:
         return fit.solution.groups.in_basis(L)
     return np.asarray(L @ fit.solution.root)
@@ -183,7 +184,8 @@ class Together:
 
 
 def together(fit: Fitted, U: np.ndarray, level: float) -> Together:
-    """The one multiplier of intervals that hold for all combinations of directions U at once.
+    """Return the one multiplier of intervals that hold for all combinations of directions U at
+    once.
 
     Parameters: U (r, rank) in the basis, which may repeat one another; ``level`` of all intervals.
     Scheffé's under constant spread, Hotelling's under every sandwich: see ``joint_times``.

@@ -12,7 +12,7 @@ from joinery.show.table import Table
 
 
 def figures(sentence: str, values: Mapping[str, Any]) -> Table:
-    """The table of figures. See ``Fit.figures``.
+    """Return the table of figures. See ``Fit.figures``.
 
     A figure without meaning for the family is empty, as it is None of the fit itself."""
     columns = {name: [np.nan if value is None else value] for name, value in values.items()}

@@ -25,7 +25,7 @@ FAR_ROW = 10.0  # standard deviations: no row of a few thousand lies farther out
 
 
 def equation_for_people(fit: Fitted, style: str = "text") -> str:
-    """The equation as text or LaTeX: intercept first, each coefficient with its term."""
+    """Return the equation as text or LaTeX: intercept first, each coefficient with its term."""
     latex = style == "latex"
     if latex:
         minus = "-"
@@ -77,7 +77,8 @@ def _pieces(fit: Fitted, latex: bool) -> Iterator[tuple[bool, str]]:
 
 
 def _rounded(size: float, error: float, allowed: float) -> str:
-    """A size to the digits that its standard error allows, or more where the sum needs them."""
+    """Return a size to the digits that its standard error allows, or more where the sum needs
+    them."""
     needed = 0
     if 0 < allowed < math.inf:
         needed = math.ceil(-math.log10(2 * allowed))  # half a unit of the last decimal
@@ -113,7 +114,8 @@ def _allowed(fit: Fitted) -> np.ndarray:
 
 
 def _unit(fit: Fitted) -> float:
-    """The residual SD, on the scale of the link; of a perfect fit a speck of the response's SD."""
+    """Return the residual SD, on the scale of the link; of a perfect fit a speck of the response's
+    SD."""
     if fit.estimate.linear:
         n = max(fit.n_rows - 1, 1)
         spread = math.sqrt(fit.solution.tss / n) * fit.solution.unit
@@ -132,7 +134,8 @@ def _unit(fit: Fitted) -> float:
 
 
 def _reach(fit: Fitted) -> np.ndarray:
-    """The greatest size of each column of the design over the seen rows, or a bound of it."""
+    """Return the greatest size of each column of the design over the seen rows, or a bound of
+    it."""
     solution, out = fit.solution, np.zeros(fit.design.width)
     out[solution.kept] = np.abs(solution.centre) + FAR_ROW * solution.spread
     for term in fit.design.terms:
@@ -143,7 +146,7 @@ def _reach(fit: Fitted) -> np.ndarray:
 
 
 def _products(term: DesignTerm, parts: list[np.ndarray]) -> list[float]:
-    """The bound of each column of a term: the product of what its factors reach."""
+    """Return the bound of each column of a term: the product of what its factors reach."""
     by_text = {str(f.expression): part for f, part in zip(term.factors, parts, strict=True)}
     out = []
     for recipe in term.recipes:
@@ -154,7 +157,7 @@ def _products(term: DesignTerm, parts: list[np.ndarray]) -> list[float]:
 
 
 def _size(fit: Fitted, factor: Factor) -> np.ndarray:
-    """The greatest size of each column of a factor; empty where its ranges do not tell."""
+    """Return the greatest size of each column of a factor; empty where its ranges do not tell."""
     if isinstance(factor, CategoryFactor):
         return np.array([max(1.0, len(factor.levels) - 1.0)])  # Helmert's coding has the largest
     names = {n.name for n in names_in_own_row(factor.expression)}
@@ -170,7 +173,7 @@ def _size(fit: Fitted, factor: Factor) -> np.ndarray:
 
 
 def _term(fit: Fitted, name: str) -> str:
-    """A coefficient's term; what is centred is written out, so that it can be computed."""
+    """Return a coefficient's term; what is centred is written out, so that it can be computed."""
     for text, learnt in fit.design.function_memory.items():
         if text in name and set(learnt) <= {"mean", "sd"}:
             name = name.replace(text, _less_mean(fit, text, learnt))
@@ -192,12 +195,13 @@ def _less_mean(fit: Fitted, text: str, learnt: dict[str, float]) -> str:
 
 
 def _exact(number: float) -> str:
-    """A number to nine digits, so that nothing is lost where it is taken from one like it."""
+    """Return a number to nine digits, so that nothing is lost where it is taken from one like
+    it."""
     return f"{number:.9g}"
 
 
 def linked(fit: Fitted) -> str:
-    """The left side under a link: ``logit(share of survived of colonies)``."""
+    """Return the left side under a link: ``logit(share of survived of colonies)``."""
     mean = {"of": f"share {fit.response.name}", "per": f"mean {fit.response.expression}"}
     what = mean.get(fit.response.kind, f"mean {fit.response.name}")
     if fit.response.kind == "plain" and fit.family.shares:

@@ -70,7 +70,7 @@ class _Builder:
     fit: Fitted
 
     def columns(self) -> list[Formula]:
-        """Each estimated column of the design."""
+        """Return each estimated column of the design."""
         out: list[Formula] = [ZERO] * self.fit.design.width
         for term in self.fit.design.terms:
             for place, recipe in enumerate(term.recipes, term.start):
@@ -78,7 +78,8 @@ class _Builder:
         return [out[j] for j in self.fit.solution.kept]
 
     def predictor(self, columns: list[Formula]) -> Formula:
-        """The sum of the terms, the offset and the exposure: as ``Solution.fitted`` takes it."""
+        """Return the sum of the terms, the offset and the exposure: as ``Solution.fitted`` takes
+        it."""
         s = self.fit.solution
         b = s.coefficients[s.kept]
         parts: list[Formula] = []
@@ -173,7 +174,7 @@ class _Builder:
             yield self.expression(node)
 
     def measured(self, eta: Formula) -> Formula:
-        """A value of the linear predictor on the response's own scale; counts of a total."""
+        """Return a value of the linear predictor on the response's own scale; counts of a total."""
         fit = self.fit
         value = _of_tree(fit.link.formula, eta)
         if fit.response.kind == "of" and fit.response.total is not None:
@@ -196,7 +197,7 @@ class _Builder:
         return less(value, factor.first)
 
     def _levels(self, factor: CategoryFactor, weights: np.ndarray) -> Formula:
-        """A number for each level (levels,)."""
+        """Return a number for each level (levels,)."""
         values = [float(w) for w in weights]
         node = factor.expression
         if renames_levels(node):
@@ -225,7 +226,7 @@ class _Builder:
         return ByLevel(of, factor.label, pairs)
 
     def _renamed_levels(self, factor: CategoryFactor, values: list[float]) -> Formula:
-        """A number for each level as the table has it, by the level that it counts as.
+        """Return a number for each level as the table has it, by the level that it counts as.
 
         Renamings are followed from the outermost back to the column."""
         by_name = dict(zip(map(level_text, factor.levels), values, strict=True))
@@ -257,7 +258,7 @@ class _Builder:
         return ByLevel(column, factor.label, tuple(numbers.items()), otherwise)
 
     def _curve(self, factor: CurveFactor, weights: np.ndarray) -> Formula:
-        """A weighted sum of the curve's columns as one polynomial, or as one a stretch."""
+        """Return a weighted sum of the curve's columns as one polynomial, or as one a stretch."""
         x = self.expression(factor.expression.arguments[0])
         if factor.learnt["kind"] == "waves":
             return _season(factor.learnt, weights, x)
@@ -277,7 +278,7 @@ class _Builder:
         return ColumnValue(name, kind, self.fit.design.fills.get(name))
 
     def expression(self, node: Expression) -> Formula:
-        """An expression of the language, with what its functions have learnt."""
+        """Return an expression of the language, with what its functions have learnt."""
         if isinstance(node, Name):
             return self._column(node.name, "number")
         if isinstance(node, Number):
@@ -366,7 +367,7 @@ def _level_weights(term: DesignTerm, factor: CategoryFactor, place: int) -> np.n
 
 
 def _season(learnt: Mapping[str, Any], weights: np.ndarray, x: Formula) -> Formula:
-    """A weighted sum of the sines and cosines of a season."""
+    """Return a weighted sum of the sines and cosines of a season."""
     parts: list[Formula] = []
     for k in range(learnt["waves"]):
         angle = times(Constant(2 * np.pi * (k + 1) / learnt["period"]), x)
@@ -379,13 +380,15 @@ def _season(learnt: Mapping[str, Any], weights: np.ndarray, x: Formula) -> Formu
 def _in_bands(
     factor: CategoryFactor, cuts: tuple[float, ...], values: list[float]
 ) -> tuple[Formula, ...]:
-    """The weights of the bands in their order; a band that no fitted row was in is missing."""
+    """Return the weights of the bands in their order; a band that no fitted row was in is
+    missing."""
     known = dict(zip(factor.levels, values, strict=True))
     return tuple(Constant(known.get(name, float("nan"))) for name in band_names(cuts))
 
 
 def _expanded(learnt: Mapping[str, Any], weights: np.ndarray) -> np.ndarray:
-    """A weighted sum of orthogonal polynomials as coefficients of powers, the constant first."""
+    """Return a weighted sum of orthogonal polynomials as coefficients of powers, the constant
+    first."""
     norm2, out = learnt["norm2"], np.zeros(learnt["degree"] + 1)
     before, now = np.zeros(1), np.ones(1)
     for j, alpha in enumerate(learnt["alpha"]):
@@ -411,7 +414,7 @@ def _interpolated(x: Formula, at: list[float], values: list[float]) -> Formula:
 
 
 def _days(text: str) -> float:
-    """A date written as text, in days since 1970."""
+    """Return a date written as text, in days since 1970."""
     result = read_dates([text])
     assert result is not None
     assert result.stamps is not None
@@ -442,7 +445,8 @@ _UNDONE: dict[str, Callable[[Formula], Formula]] = {
 
 
 def _turned_back(fit: Fitted, value: Formula) -> Formula:
-    """A transformed response undone, step by step, as ``ResponseScale.turn_back`` does it."""
+    """Return a transformed response undone, step by step, as ``ResponseScale.turn_back`` does
+    it."""
     node, places = fit.response.expression, iter(fit.response.ranges)
     fit.response.turn_back(np.zeros(1))  # refuses what has no way back
     while not isinstance(node, Name):
@@ -461,7 +465,7 @@ def _turned_back(fit: Fitted, value: Formula) -> Formula:
 
 
 def _root(value: Formula, exponent: float, low: float) -> Formula:
-    """The base of a power, as ``ResponseScale`` turns it back."""
+    """Return the base of a power, as ``ResponseScale`` turns it back."""
     power = Constant(1 / exponent)
     odd = exponent % 2 == 1
     if odd and exponent > 0:
@@ -486,7 +490,8 @@ def _above_zero(given: Formula, value: Formula, otherwise: float) -> Formula:
 
 
 def _without_number(node: Chain, value: Formula, low: float) -> tuple[Formula, Expression]:
-    """A sum, difference, product or quotient with a number undone, and what it was made of."""
+    """Return a sum, difference, product or quotient with a number undone, and what it was made
+    of."""
     left, right = node.operands
     sign = node.operators[0]
     back = {"+": "-", "-": "+", "*": "/", "/": "*"}

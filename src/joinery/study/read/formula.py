@@ -95,7 +95,7 @@ ZERO, ONE = Constant(0.0), Constant(1.0)
 
 
 def columns_in(formula: Formula) -> list[ColumnValue]:
-    """The columns of a formula, in the order they come."""
+    """Return the columns of a formula, in the order they come."""
     collected: dict[str, ColumnValue] = {}
     for node in nodes(formula):
         if isinstance(node, ColumnValue):
@@ -104,14 +104,14 @@ def columns_in(formula: Formula) -> list[ColumnValue]:
 
 
 def nodes(formula: Formula | str) -> Iterator[Formula | str]:
-    """A formula and all that it is made of, in the order written."""
+    """Yield a formula and all that it is made of, in the order written."""
     yield formula
     for part in _inside(formula):
         yield from nodes(part)
 
 
 def _inside(node: Formula | str) -> Iterator[Formula | str]:
-    """The formulas, and the text compared with, that a formula is made of."""
+    """Yield the formulas, and the text compared with, that a formula is made of."""
     if isinstance(node, (Apply, Logic)):
         yield from node.parts
     elif isinstance(node, (ByLevel, DatePart)):
@@ -125,12 +125,12 @@ def _inside(node: Formula | str) -> Iterator[Formula | str]:
 
 
 def call(operation: str, *parts: Formula) -> Formula:
-    """An operation or function of formulas."""
+    """Return an operation or function of formulas."""
     return Apply(operation, parts)
 
 
 def total(parts: list[Formula]) -> Formula:
-    """The sum of formulas; zero where there is none."""
+    """Return the sum of formulas; zero where there is none."""
     parts = [p for p in parts if p != ZERO]
     if len(parts) > 1:
         return Apply("+", tuple(parts))
@@ -140,7 +140,7 @@ def total(parts: list[Formula]) -> Formula:
 
 
 def times(*parts: Formula) -> Formula:
-    """The product of formulas, ones left out."""
+    """Return the product of formulas, ones left out."""
     parts = tuple(p for p in parts if p != ONE)
     if len(parts) > 1:
         return Apply("*", parts)
@@ -150,14 +150,14 @@ def times(*parts: Formula) -> Formula:
 
 
 def less(formula: Formula, value: float) -> Formula:
-    """A formula less a number."""
+    """Return a formula less a number."""
     if value == 0:
         return formula
     return call("-", formula, Constant(value))
 
 
 def polynomial(coefficients: np.ndarray, z: Formula) -> Formula:
-    """A polynomial in z by nested multiplication, the constant first."""
+    """Return a polynomial in z by nested multiplication, the constant first."""
     out: Formula = Constant(float(coefficients[-1]))
     for c in coefficients[-2::-1]:
         out = call("+", times(out, z), Constant(float(c)))

@@ -61,7 +61,7 @@ def line(
     beside: Any = None,
     hold: Mapping[str, Any] | None = None,
 ) -> Figure:
-    """The fitted line or curve across one numeric predictor, the others held."""
+    """Draw the fitted line or curve across one numeric predictor, the others held."""
     from joinery.show.pictures.fit import line
 
     name = _numeric(fit, against, "against")
@@ -120,7 +120,8 @@ def _numeric(fit: Fitted, given: str | None, argument: str) -> str:
 
 
 def _grid(fit: Fitted, name: str, x: np.ndarray) -> np.ndarray:
-    """Values across the seen range and a little beyond it, zero not passed where nothing is."""
+    """Return values across the seen range and a little beyond it, zero not passed where nothing
+    is."""
     low, high = fit.design.seen[name]
     margin = 0.06 * (high - low) or 1.0
     spaced = np.linspace(low - margin, high + margin, CURVE_POINTS)
@@ -148,7 +149,8 @@ def _bands_at(fit: Fitted, held: Held) -> Bands:
 
 
 def _with_exposure(fit: Fitted, held: Held) -> Held:
-    """The table with what offset, weights and exposure name, at its mean over the fitted rows."""
+    """Return the table with what offset, weights and exposure name, at its mean over the fitted
+    rows."""
     table, chosen = rows_at_hand(fit)
     beside = list(fit.asides.expressions.values())
     if fit.response.kind == "per" and fit.response.total is not None:
@@ -198,7 +200,7 @@ class _Notes:
 def _points(
     fit: Fitted, name: str, held: Held, x: np.ndarray, hold: Mapping[str, Any] | None
 ) -> tuple[np.ndarray, str, _Notes]:
-    """The points' heights, what they are, and what is said of them."""
+    """Return the points' heights, what they are, and what is said of them."""
     figures = per_row(fit)
     label = fit.words(fit.response.name)
     remarks = held_words(fit, _with_exposure(fit, held))
@@ -307,7 +309,7 @@ def _many(
     words: Mapping[str, str | None],
     ax: Axes | None,
 ) -> Figure:
-    """One curve for each level of a category, or for a few values of a number."""
+    """Draw one curve for each level of a category, or for a few values of a number."""
     from joinery.show.pictures.fit import Named, lines
 
     others = tuple(n for n in columns_of(fit) if n != name)
@@ -351,7 +353,8 @@ def _many(
 
 
 def _values(fit: Fitted, across: str) -> tuple[list[Any], bool, np.ndarray]:
-    """The levels or values with a curve each, whether rows belong to one, and to which (n,)."""
+    """Return the levels or values with a curve each, whether rows belong to one, and to which
+    (n,)."""
     table, chosen = rows_at_hand(fit)
     factors = [
         f
@@ -396,7 +399,7 @@ def _number(fit: Fitted, name: str, at: float) -> str:
 
 
 def _others(fit: Fitted, beside: Any, name: str) -> list[Fitted]:
-    """The fits to draw over this one. Raises CallError for another response."""
+    """Return the fits to draw over this one. Raises CallError for another response."""
     if beside is None:
         return []
     if isinstance(beside, Iterable) and not isinstance(beside, str):

@@ -31,7 +31,7 @@ READING = "reading"  # the kind of what was noted while the table was read
 
 @once
 def notes(fit: Fitted) -> tuple[Note, ...]:
-    """Every note on a fit, the gravest first; of a loaded fit, those it was saved with."""
+    """Return every note on a fit, the gravest first; of a loaded fit, those it was saved with."""
     if fit.origin is None:
         return fit.early_notes
     table, design, solution = fit.origin.table, fit.design, fit.solution
@@ -179,7 +179,7 @@ def dependences(design: Design, solution: Solution) -> Iterator[Note]:
 
 
 def _plain(factor: Expression) -> str:
-    """A factor by its text, a category by its column whatever its reference and coding."""
+    """Return a factor by its text, a category by its column whatever its reference and coding."""
     column = category_of(factor)
     return str(factor if column is None else column)
 

@@ -29,7 +29,7 @@ class OverallTest:
     why: str = ""
 
     def critical(self, level: float) -> float:
-        """The value that the statistic passes by chance alone with probability 1 − level."""
+        """Return the value that the statistic passes by chance alone with probability 1 − level."""
         if not self.df1 > 0 or not self.df2 > 0:
             return float("nan")
         if self.name == "chi2":
@@ -88,13 +88,14 @@ def _with_p(fit: Fitted, f: float, df1: int) -> tuple[float, int, float, float]:
 
 
 def _wald(fit: Fitted) -> Joint:
-    """All that the columns hold beside the constant: the combinations at right angles to it."""
+    """Return all that the columns hold beside the constant: the combinations at right angles to
+    it."""
     U = beside_constant(fit)
     return test_together(fit, U, U @ fit.solution.basis_coefficients)
 
 
 def beside_constant(fit: Fitted) -> np.ndarray:
-    """An orthonormal basis (model df, rank) of what the columns hold beside the constant."""
+    """Return an orthonormal basis (model df, rank) of what the columns hold beside the constant."""
     rank = fit.solution.rank
     if not fit.solution.spans_constant:
         return np.eye(rank)
@@ -106,7 +107,7 @@ def beside_constant(fit: Fitted) -> np.ndarray:
 
 
 def overall(fit: Fitted, level: float | None = None) -> Table:
-    """The overall table. See ``Fit.overall``."""
+    """Return the overall table. See ``Fit.overall``."""
     if level is None:
         level = fit.level
     else:

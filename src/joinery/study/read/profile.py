@@ -131,7 +131,7 @@ class _Profile:
 
 
 def _held(rows: LikelihoodBlocks, column: int, value: float) -> MappedRows:
-    """The rows with one column's part held in the offset and the column taken out."""
+    """Return the rows with one column's part held in the offset and the column taken out."""
 
     def change(part: LikelihoodRows) -> LikelihoodRows:
         places = np.array([column - 1])

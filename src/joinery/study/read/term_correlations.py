@@ -12,7 +12,7 @@ from joinery.support.errors import CallError
 
 
 def term_correlations(fit: Fitted) -> Table:
-    """The table of correlations with the response. See ``Fit.term_correlations``."""
+    """Return the table of correlations with the response. See ``Fit.term_correlations``."""
     if not fit.estimate.linear:
         raise CallError("correlations with the response belong to the normal family")
     e = estimates(fit, plain=True)

@@ -50,7 +50,7 @@ def bootstrap(
     level: float | None = None,
     seed: int | None = None,
 ) -> Table:
-    """The table of resampled figures. See ``Fit.bootstrap``."""
+    """Return the table of resampled figures. See ``Fit.bootstrap``."""
     if level is None:
         level = fit.level
     else:

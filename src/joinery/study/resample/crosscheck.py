@@ -54,7 +54,7 @@ KEPT = "rows kept"  # the column of repeats that a fold's fit has
 def crosscheck(
     fit: Fitted, folds: int | None = None, *, by: str | None = None, seed: int | None = None
 ) -> Table:
-    """The crosscheck table. See ``Fit.crosscheck``."""
+    """Return the crosscheck table. See ``Fit.crosscheck``."""
     _, used = rows_at_hand(fit)
     if fit.solution.perfect:
         raise CallError("the fit is perfect, so that there is nothing to judge it by")
@@ -121,7 +121,8 @@ def _held_notes(fit: Fitted, *, closed: bool) -> Iterator[str]:
 
 
 def left_out_means(fit: Fitted, *, seed: int | None = None) -> tuple[np.ndarray, float]:
-    """The mean of each row (n,) by a fit to the other folds; NaN where it cannot be forecast.
+    """Return the mean of each row (n,) by a fit to the other folds; NaN where it cannot be
+    forecast.
 
     Beside it the area under the curve, over pairs of rows of one fold.
     """
@@ -163,7 +164,7 @@ class _Part:
 
 
 def _scale(fit: Fitted) -> Scale:
-    """The unit and the middle of the first rows' responses."""
+    """Return the unit and the middle of the first rows' responses."""
     first = next(iter(response_rows(fit).row_blocks))
     unit = float(np.max(np.abs(first.y), initial=0.0)) or 1.0
     if not fit.solution.spans_constant:
@@ -182,7 +183,7 @@ def _observed(block: RowBlock) -> Observed:
 
 
 def _forecasts(fit: Fitted, part: _Part) -> Partition[tuple[Forecasts, Observed]]:
-    """A part's rows as its fit forecasts them, beside what came, in blocks."""
+    """Return a part's rows as its fit forecasts them, beside what came, in blocks."""
     table, used = rows_at_hand(fit)
     rows = used.rows
 
@@ -208,7 +209,7 @@ def _scored(fit: Fitted, part: _Part, scale: Scale) -> Iterator[Scored]:
 
 
 def _left_one_out(fit: Fitted, scale: Scale) -> Iterator[Scored]:
-    """Each row forecast by the fit without it: e/(1 − h) from what came (Allen 1974)."""
+    """Yield each row forecast by the fit without it: e/(1 − h) from what came (Allen 1974)."""
     limit = t_times(fit.level, studentized_df(fit))
 
     def of_block(made: tuple[RowBlock, PerRow]) -> Scored:
@@ -283,7 +284,7 @@ class _Deal:
 def _dealt(
     fit: Fitted, folds: int, by: str | None, order: str | None, seed: int
 ) -> tuple[_Deal, str]:
-    """The fold of each row, and the way in words."""
+    """Return the fold of each row, and the way in words."""
     table, chosen = rows_at_hand(fit)
     times, n = fitted_rows(fit).counts, chosen.used
     each = None
@@ -328,7 +329,7 @@ def _dealt(
 
 
 def _held_out(fit: Fitted, deal: _Deal, *, in_time: bool) -> Iterator[_Part]:
-    """Each fold's rows, and a fit of the others (in time: of the earlier ones)."""
+    """Yield each fold's rows, and a fit of the others (in time: of the earlier ones)."""
     assert fit.origin is not None
     options = replace(fit.options, std_errors="constant spread", cluster=())
     with progress.counted("folds", deal.folds) as advance:
@@ -346,7 +347,8 @@ def _held_out(fit: Fitted, deal: _Deal, *, in_time: bool) -> Iterator[_Part]:
 
 
 def _fit_of(fit: Fitted, left: np.ndarray, options: Options) -> Fitted | None:
-    """The fit of the rows that are ``left``, each so many times (n,); None where it has none."""
+    """Return the fit of the rows that are ``left``, each so many times (n,); None where it has
+    none."""
     table, used = rows_at_hand(fit)
     assert fit.origin is not None
     gone = positions_at(used.rows, np.flatnonzero(left == 0))
@@ -376,7 +378,7 @@ def _fit_of(fit: Fitted, left: np.ndarray, options: Options) -> Fitted | None:
 def _figures(
     fit: Fitted, unseen: Tally, seen: Tally, scale: Scale
 ) -> Iterator[tuple[str, float, float]]:
-    """Each figure of rows not seen and of fitted rows, where either has it."""
+    """Yield each figure of rows not seen and of fitted rows, where either has it."""
     sums = [tally.sums for tally in (unseen, seen)]
 
     def means(name: str, unit: float = 1.0) -> list[float]:

@@ -73,7 +73,7 @@ class Scale:
 
 
 def judged(f: Forecasts, observed: Observed) -> Judged:
-    """The rows that could be forecast."""
+    """Return the rows that could be forecast."""
     known = np.isfinite(f.fitted)
     return Judged(f.fitted[known], observed.y[known], f.times[known], observed.trials[known])
 
@@ -134,7 +134,7 @@ def explained(s: Sums, constant: bool) -> float:
 
 
 def brier(j: Judged) -> np.ndarray:
-    """The squared error of the probability for each single trial, averaged over a row's."""
+    """Return the squared error of the probability for each single trial, averaged over a row's."""
     return np.asarray(j.y * (1 - j.fitted) ** 2 + (1 - j.y) * j.fitted**2)
 
 
@@ -217,7 +217,7 @@ def _classify(j: Judged, classes: np.ndarray) -> None:
 
 
 def _of_classes(classes: np.ndarray) -> Judged:
-    """The classes that have rows, as a row each."""
+    """Return the classes that have rows, as a row each."""
     expected, yes, evidence = classes[:, classes[2] > 0] if classes.size else np.zeros((3, 0))
     return Judged(expected / evidence, yes / evidence, np.ones(len(yes)), evidence)
 
@@ -246,7 +246,7 @@ def pairs(j: Judged) -> np.ndarray:
 
 
 def calibration(j: Judged) -> float:
-    """The slope of the outcome on its forecast's logit: one is right (Cox 1958)."""
+    """Return the slope of the outcome on its forecast's logit: one is right (Cox 1958)."""
     n = int(j.times.sum())
     if n < 3:
         return float("nan")

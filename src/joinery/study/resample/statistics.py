@@ -31,7 +31,7 @@ class Statistics(Protocol):
     def names(self) -> list[str]: ...
 
     def values(self, beta: np.ndarray) -> np.ndarray:
-        """The figures (b, m) of coefficients (b, p)."""
+        """Return the figures (b, m) of coefficients (b, p)."""
 
     def gradients(self, beta: np.ndarray) -> np.ndarray:
         """Their derivatives (b or 1, m, p) by the coefficients."""
@@ -92,7 +92,7 @@ class _Sloped:
         return _Sloped(self.value * other.value, slope)
 
     def through(self, value: np.ndarray, slope: np.ndarray) -> _Sloped:
-        """A function of it, by the function's value and slope there."""
+        """Return a function of it, by the function's value and slope there."""
         return _Sloped(value, self.slope * slope[:, None])
 
     @property
@@ -106,7 +106,7 @@ def _in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
 
 
 def statistics(fit: Fitted, of: Sequence[str] | str | None) -> Statistics:
-    """The figures that ``of`` names; every estimated coefficient where it names none.
+    """Return the figures that ``of`` names; every estimated coefficient where it names none.
 
     Raises CallError where it is empty or names a coefficient left out, SentenceError where a name
     is not known or an expression holds no coefficient."""
@@ -148,7 +148,7 @@ def _linear(tree: Expression) -> bool:
 
 
 def _sloped(tree: Expression, text: str, names: tuple[str, ...], drawn: np.ndarray) -> _Sloped:
-    """An expression at coefficients (b, k); names multiplied are one interaction's name."""
+    """Return an expression at coefficients (b, k); names multiplied are one interaction's name."""
 
     def of(node: Expression) -> _Sloped:
         return _sloped(node, text, names, drawn)

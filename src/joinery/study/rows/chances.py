@@ -16,7 +16,8 @@ CALIBRATION_GROUPS = 10  # as Hosmer & Lemeshow 1980 have them
 
 
 def chances(fit: Fitted) -> Partition[Chances]:
-    """The chances of the rows a fit used: in one piece where they are held, else block by block."""
+    """Return the chances of the rows a fit used: in one piece where they are held, else block by
+    block."""
     rows = working_rows(fit)
     assert isinstance(rows, WorkingRows)
     if too_many(fit):
@@ -39,6 +40,6 @@ def _of_rows(made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> Chances:
 
 
 def in_one(parts: list[Chances]) -> Partition[Chances]:
-    """The rows of several parts, in memory, as one piece."""
+    """Return the rows of several parts, in memory, as one piece."""
     rows = Chances(*(np.concatenate(values) for values in zip(*parts, strict=True)))
     return Partition(1, lambda i, workspace: rows)

@@ -130,7 +130,7 @@ class Digest:
 
 @once
 def digest(fit: Fitted) -> Digest:
-    """The digest of a fit's rows, in one pass. Raises CallError for a loaded fit."""
+    """Return the digest of a fit's rows, in one pass. Raises CallError for a loaded fit."""
     parts = pieces(fit).each(partial(_of_rows, question=_asked(fit)))
     return joined(parts, rows_at_hand(fit)[1].used)
 
@@ -145,7 +145,8 @@ class Notable(NamedTuple):
 
 @once
 def notable(fit: Fitted) -> Notable:
-    """The rows that may be remarkable: from the figures of all rows where those are at hand."""
+    """Return the rows that may be remarkable: from the figures of all rows where those are at
+    hand."""
     if per_row.known(fit) and not digest.known(fit):
         measures = per_row(fit).influence
         h = measures.leverage
@@ -173,7 +174,7 @@ def labels_of(fit: Fitted, places: Sequence[int] | np.ndarray) -> list[Any]:
 
 
 def pieces(fit: Fitted) -> Partition[Rows]:
-    """The rows of a fit, block by block."""
+    """Return the rows of a fit, block by block."""
     rows = working_rows(fit)
     if isinstance(rows, WorkingRows):
         return rows.states.map(partial(_of_family, fit.estimate))
@@ -324,7 +325,7 @@ def _of_rows(rows: Rows, question: Asked) -> Digest:
 
 
 def _standardized(t: float, df: float) -> float:
-    """The standardized residual of a studentized one."""
+    """Return the standardized residual of a studentized one."""
     if np.isinf(df):
         return t
     return float(t * np.sqrt((df + 1) / (df + t * t)))
@@ -382,7 +383,7 @@ def _between(z: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
 
 
 def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
-    """Each column of z to its own whole power, by multiplication, in its place."""
+    """Return each column of z to its own whole power, by multiplication, in its place."""
     higher = [(j, degree, z[:, j].copy()) for j, degree in enumerate(degrees) if degree > 2]
     np.multiply(z, z, out=z)
     for j, degree, column in higher:
@@ -404,7 +405,7 @@ def squares_of(rows: Rows) -> np.ndarray:
 
 
 def joined(parts: Iterable[Digest], n: int) -> Digest:
-    """The digest of all ``n`` rows, from those of blocks in their order."""
+    """Return the digest of all ``n`` rows, from those of blocks in their order."""
     totals: list[Digest] = []
     laid = Laid(n)
     for part in parts:
@@ -419,7 +420,7 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
 
 
 def _together(totals: list[Digest]) -> Digest:
-    """The digest of the rows of several, in their order."""
+    """Return the digest of the rows of several, in their order."""
     first = totals[0]
     curved = first.curved
     moments = first.moments
@@ -460,7 +461,7 @@ def _first_largest(result: list[Extreme]) -> Extreme:
 
 
 def highest_powers(fit: Fitted) -> dict[str, float]:
-    """The highest power of each base that stands alone as a term."""
+    """Return the highest power of each base that stands alone as a term."""
     out: dict[str, float] = {}
     for term in fit.design.terms:
         factor = term.factors[0]
@@ -481,7 +482,8 @@ def kept_columns(term: DesignTerm, kept: Container[int]) -> list[int]:
 
 
 def numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
-    """Each numeric factor that is a kept term of its own, once for each base, with its column.
+    """Return each numeric factor that is a kept term of its own, once for each base, with its
+    column.
 
     Comparisons do not bend.
     """

@@ -41,7 +41,7 @@ def per_row(fit: Fitted) -> PerRow:
 
 
 def figures_of(fit: Fitted, places: np.ndarray) -> PerRow:
-    """The figures of some rows (m,), by their places in order among those used."""
+    """Return the figures of some rows (m,), by their places in order among those used."""
     if not too_many(fit):
         return per_row(fit).taken(places)
 
@@ -66,7 +66,7 @@ def refuse_too_many(fit: Fitted, what: str, instead: str) -> None:
 
 
 def figures_in_pieces(fit: Fitted) -> Partition[PerRow]:
-    """The figures of all rows: in one piece where they are held, else block by block."""
+    """Return the figures of all rows: in one piece where they are held, else block by block."""
     if too_many(fit):
         return figures_in_blocks(fit).map(lambda made: made[1])
     held = per_row(fit)
@@ -74,12 +74,13 @@ def figures_in_pieces(fit: Fitted) -> Partition[PerRow]:
 
 
 def _kept(made: tuple[RowBlock, PerRow]) -> tuple[None, PerRow]:
-    """The figures without the block, whose memory the next one takes."""
+    """Return the figures without the block, whose memory the next one takes."""
     return None, made[1]
 
 
 def figures_in_blocks(fit: Fitted) -> Partition[tuple[RowBlock, PerRow]]:
-    """The figures of each block of the rows a fit used. Raises CallError for a loaded fit."""
+    """Return the figures of each block of the rows a fit used. Raises CallError for a loaded
+    fit."""
     if not fit.estimate.linear:
         return family_blocks(fit)
     of_block = partial(_of_least_squares, fit.solution, known_scale(fit))
@@ -87,7 +88,7 @@ def figures_in_blocks(fit: Fitted) -> Partition[tuple[RowBlock, PerRow]]:
 
 
 def known_scale(fit: Fitted) -> float | None:
-    """The standard deviation of a row in the solution's unit, where it is not estimated."""
+    """Return the standard deviation of a row in the solution's unit, where it is not estimated."""
     if fit.estimate.known:
         return (fit.estimate.scale or 1.0) / fit.solution.unit
     return None
@@ -120,14 +121,15 @@ def fitted_values(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
 
 
 def linear_predictor(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
-    """The sum of the terms for any rows, the offset and exposure included."""
+    """Return the sum of the terms for any rows, the offset and exposure included."""
     eta = without_exposure(fit, context, X)
     exposure = fit.response.log_exposure(context)
     return eta if exposure is None else eta + exposure
 
 
 def without_exposure(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
-    """The same with the offset alone: of a count with its exposure, for an exposure of one."""
+    """Return the same with the offset alone: of a count with its exposure, for an exposure of
+    one."""
     eta = fit.solution.fitted(X)
     offset = fit.asides.values("offset", context)
     if offset is None:
@@ -193,7 +195,7 @@ def limits_at(fit: Fitted, leverage: np.ndarray) -> Limits:
 
 
 def left_out_error(fit: Fitted) -> float | None:
-    """The root mean square error of each row forecast without it: e/(1 − h) (Allen 1974).
+    """Return the root mean square error of each row forecast without it: e/(1 − h) (Allen 1974).
 
     None where it is unknown.
     """

@@ -69,7 +69,7 @@ def has_quantiles(e: Estimate) -> bool:
 
 
 def family_figures(e: Estimate, part: LikelihoodRows, state: WorkingState) -> dict[str, np.ndarray]:
-    """The figures of some rows by name, each (m,), but for what is drawn at random."""
+    """Return the figures of some rows by name, each (m,), but for what is drawn at random."""
     single = np.where(part.times > 0, part.times, 1.0)
     phi, p, df = e.dispersion or np.nan, e.solution.rank, max(e.solution.residual_df, 0)
     with np.errstate(all="ignore"):

@@ -65,11 +65,11 @@ class PerRow:
         ]
 
     def taken(self, which: np.ndarray) -> PerRow:
-        """Some of the rows, by their places."""
+        """Return some of the rows, by their places."""
         return self.with_arrays([values[which] for values in self.arrays])
 
     def with_arrays(self, figures: list[np.ndarray]) -> PerRow:
-        """The same with others in place of its ``arrays``."""
+        """Return the same with others in place of its ``arrays``."""
         rest = iter(figures)
         result: dict[str, Any] = {
             name: next(rest) for name in ARRAYS if getattr(self, name) is not None
@@ -79,7 +79,7 @@ class PerRow:
 
 
 def gathered(parts: Iterable[PerRow], n: int) -> PerRow:
-    """The figures of ``n`` rows, whose blocks come in order, as one."""
+    """Return the figures of ``n`` rows, whose blocks come in order, as one."""
     laid = Laid(n)
     for part in parts:
         if len(part.observed) == n:

@@ -38,7 +38,7 @@ def added_variable(
     ax: Axes | None,
     term: str | None = None,
 ) -> Figure:
-    """The response against one column, the other columns taken off both."""
+    """Draw the response against one column, the other columns taken off both."""
     from joinery.show.pictures.fit import cloud
 
     solution, coefficients = fit.solution, estimates(fit)
@@ -80,7 +80,7 @@ def component_residual(
     ax: Axes | None,
     against: str | None = None,
 ) -> Figure:
-    """One predictor's part of the fit plus residuals: a bend shows what the term misses."""
+    """Draw one predictor's part of the fit plus residuals: a bend shows what the term misses."""
     from joinery.show.pictures.fit import cloud
 
     table, chosen = rows_at_hand(fit)
@@ -122,7 +122,7 @@ def component_residual(
 
 
 def _columns_of(fit: Fitted, across: str) -> list[int]:
-    """Columns of the terms that are made of this one predictor."""
+    """Return columns of the terms that are made of this one predictor."""
     return [
         c
         for t in fit.design.terms
@@ -144,7 +144,7 @@ def _shape(curve: Smooth | None, x: np.ndarray, part: np.ndarray) -> str:
 
 
 def _along(x: np.ndarray, part: np.ndarray) -> list[Guide]:
-    """The fitted part as pieces of line from point to point."""
+    """Return the fitted part as pieces of line from point to point."""
     distinct = np.flatnonzero(np.append(True, x[1:] > x[:-1]))
     distinct = distinct[:: max(1, len(distinct) // MOST_PIECES)]
     return [

@@ -114,7 +114,7 @@ class Remarks(Sequence[Remark]):
             yield Remark(place, VERDICTS[rank], h, t, d, self.at)
 
     def chosen(self, which: slice | np.ndarray) -> Remarks:
-        """Some of them."""
+        """Return some of the remarks, by a slice or their places."""
         h, t, d = self.leverage[which], self.studentized[which], self.cooks_distance[which]
         return Remarks(self.places[which], self.grave[which], h, t, d, self.at)
 
@@ -142,7 +142,7 @@ class Remarks(Sequence[Remark]):
 
 @once
 def remarks(fit: Fitted) -> Remarks:
-    """The remarkable rows, worst first: deciding, badly fitted, far out."""
+    """Return the remarkable rows, worst first: deciding, badly fitted, far out."""
     result, at, wide = notable(fit), limits(fit), widening(fit)
     h, t, d = (
         result.measures.leverage,
@@ -163,7 +163,7 @@ def remarks(fit: Fitted) -> Remarks:
 
 
 def left_out(fit: Fitted) -> Table:
-    """The rows not used, each with its reason. See ``Fit.left_out``."""
+    """Return the rows not used, each with its reason. See ``Fit.left_out``."""
     if fit.origin is None:
         return Table(
             {"reason": []}, title="Rows left out", index=[], notes=("a loaded fit keeps no rows",)
@@ -179,7 +179,7 @@ def left_out(fit: Fitted) -> Table:
 
 
 def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
-    """The rows table. See ``Fit.rows``."""
+    """Return the rows table. See ``Fit.rows``."""
     table, chosen = rows_at_hand(fit)
     figures, n, out = per_row(fit), chosen.used, len(chosen.out)
     result = row_columns(figures, remarks(fit), 0)
@@ -233,14 +233,14 @@ def _codes(terms: Iterable[str]) -> list[str]:
 
 
 def _picked(values: Any, places: np.ndarray) -> Any:
-    """Some of the values, numbers or words, in another order."""
+    """Return some of the values, numbers or words, in another order."""
     if isinstance(values, np.ndarray):
         return values[places]
     return [values[i] for i in places]
 
 
 def remarkable_rows(fit: Fitted) -> Table:
-    """The rows table of the rows most remarkable."""
+    """Return the rows table of the rows most remarkable."""
     places = most_remarkable(fit)
     columns = _in_order(row_columns(figures_of(fit, places), remarks(fit).among(places), 0))
     n = rows_at_hand(fit)[1].used
@@ -268,7 +268,8 @@ def _in_order(columns: dict[str, Any]) -> dict[str, Any]:
 
 
 def row_columns(figures: PerRow, notable: Remarks, first: int) -> dict[str, Any]:
-    """The columns of the rows table for fitted rows, the first of which has place ``first``."""
+    """Return the columns of the rows table for fitted rows, the first of which has place
+    ``first``."""
     measures, m = figures.influence, len(figures.observed)
     verdict, reason = [UNREMARKABLE] * m, [""] * m
     for remark in notable.between(first, first + m):
@@ -291,7 +292,7 @@ def row_columns(figures: PerRow, notable: Remarks, first: int) -> dict[str, Any]
 
 
 def left_out_columns(fit: Fitted, positions: np.ndarray, reasons: Sequence[str]) -> dict[str, Any]:
-    """The same for rows left out, as far as they have any, as they would be forecast."""
+    """Return the same for rows left out, as far as they have any, as they would be forecast."""
     table, _ = rows_at_hand(fit)
     left = _left_out(fit, table, positions)
     return {
@@ -358,7 +359,8 @@ class _LeftOut:
 
 
 def _left_out(fit: Fitted, table: Records, positions: np.ndarray) -> _LeftOut:
-    """Rows by their positions; one that cannot be forecast leaves the others their figures."""
+    """Return rows by their positions; one that cannot be forecast leaves the others their
+    figures."""
     nothing = np.full(len(positions), np.nan)
     if not len(positions):
         return _LeftOut(nothing, nothing, nothing)
@@ -384,7 +386,7 @@ def _left_out(fit: Fitted, table: Records, positions: np.ndarray) -> _LeftOut:
 
 
 def _observed(fit: Fitted, context: Context) -> np.ndarray:
-    """The response of some rows; NaN where it does not exist."""
+    """Return the response of some rows; NaN where it does not exist."""
     try:
         return fit.response.values(context)
     except DataError:

@@ -74,7 +74,7 @@ def _between(positions: np.ndarray, out: np.ndarray) -> Iterator[tuple[slice, sl
 def _left_out(
     fit: Fitted, chosen: UsedRows, some: slice, columns: list[str], given: object
 ) -> pd.DataFrame:
-    """Some of the rows left out, with the columns of the fitted ones."""
+    """Return some of the rows left out, with the columns of the fitted ones."""
     table, _ = rows_at_hand(fit)
     out = chosen.out[some]
     rest = left_out_columns(fit, out, chosen.reasons[some])

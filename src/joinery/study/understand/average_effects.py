@@ -51,7 +51,7 @@ def average_effects(
     step: float | None = None,
     per: float | None = None,
 ) -> Table:
-    """The table of average effects. See ``Fit.average_effects``."""
+    """Return the table of average effects. See ``Fit.average_effects``."""
     if level is None:
         level = fit.level
     else:
@@ -121,7 +121,7 @@ class _Averages:
         return self.of.name
 
     def effects(self, step: float | None) -> Iterator[Effect]:
-        """Each predictor's effect, in the order of the terms."""
+        """Yield each predictor's effect, in the order of the terms."""
         factors = {str(f.expression): f for t in self.fit.design.terms for f in t.factors}
         done: set[str] = set()
         for key, factor in factors.items():
@@ -140,7 +140,7 @@ class _Averages:
                     done.add(name)
 
     def _of_levels(self, keys: list[str], factor: CategoryFactor) -> Iterator[Effect]:
-        """The steps from a category's reference level to each other level."""
+        """Yield the steps from a category's reference level to each other level."""
         reference, *others = (level_text(level) for level in factor.levels)
         before = partial(_held, held=dict.fromkeys(keys, reference))
         for level in others:
@@ -159,7 +159,8 @@ class _Averages:
         return self._between(name, lambda context: moved.at(context.rows), lambda context: context)
 
     def _moved(self, name: str, step: float) -> Records:
-        """The table with a number moved in every row, what lags take from other rows as it is."""
+        """Return the table with a number moved in every row, what lags take from other rows as it
+        is."""
         table = self._table
         lags = lags_of(self.fit, table)
         if name in lags:
@@ -175,7 +176,7 @@ class _Averages:
         return filled(rows_at_hand(self.fit)[0], self.fit.design.fills)
 
     def _slope(self, name: str) -> Effect:
-        """The derivative of the mean by a column of the table, averaged."""
+        """Return the derivative of the mean by a column of the table, averaged."""
         design, link = self.fit.design, self.fit.link
 
         def sums(context: Context, w: np.ndarray) -> np.ndarray:
@@ -195,7 +196,7 @@ class _Averages:
     def _between(
         self, name: str, after: Callable[[Context], Context], before: Callable[[Context], Context]
     ) -> Effect:
-        """The mean at one setting of some factors less the mean at another."""
+        """Return the mean at one setting of some factors less the mean at another."""
         design, link = self.fit.design, self.fit.link
 
         def sums(context: Context, w: np.ndarray) -> np.ndarray:
@@ -245,7 +246,8 @@ class _Averages:
 
 
 def _numbers_in(fit: Fitted, factor: Factor) -> list[str]:
-    """The columns of numbers that a factor names in its own row, and what lags take there."""
+    """Return the columns of numbers that a factor names in its own row, and what lags take
+    there."""
     chosen = [n.name for n in names_in_own_row(factor.expression) if n.name in fit.design.seen]
     return list(dict.fromkeys([*chosen, *map(str, lags_in(factor.expression))]))
 
@@ -256,5 +258,5 @@ def _alike(a: Factor, b: CategoryFactor) -> bool:
 
 
 def _held(context: Context, held: Held) -> Context:
-    """The same rows with some factors the same in each."""
+    """Return the same rows with some factors the same in each."""
     return replace(context, held=held)

@@ -31,7 +31,7 @@ class YesNo(NamedTuple):
 
 
 def of_yes_no(fit: Fitted, crosscheck: bool, seed: int | None) -> YesNo:
-    """The chances of a fit's rows beside what came.
+    """Return the chances of a fit's rows beside what came.
 
     With ``crosscheck`` each from a fit without the row; a level that only the row has leaves it
     without. Raises CallError for another response."""
@@ -55,7 +55,7 @@ def cutoffs(
     level: float | None = None,
     seed: int | None = None,
 ) -> Table:
-    """The table of cut-offs. See ``Fit.cutoffs``."""
+    """Return the table of cut-offs. See ``Fit.cutoffs``."""
     if level is None:
         level = fit.level
     else:

@@ -46,7 +46,7 @@ def difference(
     hold: Mapping[str, Any] | str = "average",
     level: float | None = None,
 ) -> Table:
-    """The table of one difference. See ``Fit.difference``."""
+    """Return the table of one difference. See ``Fit.difference``."""
     if level is None:
         level = fit.level
     else:

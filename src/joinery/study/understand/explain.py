@@ -49,7 +49,7 @@ HARDLY_OUTSIDE = 0.1  # a share of the range that is hardly outside it
 
 
 def explain(fit: Fitted) -> str:
-    """The reading. See ``Fit.explain``."""
+    """Return the reading. See ``Fit.explain``."""
     return "\n\n".join(
         f"{heading}\n" + "\n".join(f"- {line}" for line in lines)
         for heading, lines in paragraphs(fit)
@@ -57,7 +57,7 @@ def explain(fit: Fitted) -> str:
 
 
 def paragraphs(fit: Fitted) -> list[tuple[str, list[str]]]:
-    """The reading as headings with their sentences."""
+    """Return the reading as headings with their sentences."""
     collected = [
         ("What it says", list(_whole(fit))),
         ("Each predictor", list(_predictors(fit))),
@@ -176,7 +176,7 @@ def _straight(part: _Part) -> bool:
 
 
 def _called(factor: NumberFactor) -> str | None:
-    """The one function around a plain column: a logarithm, centring or standardizing."""
+    """Return the one function around a plain column: a logarithm, centring or standardizing."""
     e = factor.expression
     if not (isinstance(e, Call) and isinstance(e.arguments[0], Name)):
         return None
@@ -208,7 +208,7 @@ def _slope(fit: Fitted, part: _Part) -> Iterator[str]:
 
 
 def _telling(fit: Fitted, place: int) -> float:
-    """A round step of a column that is a fair share of its spread."""
+    """Return a round step of a column that is a fair share of its spread."""
     where = np.flatnonzero(fit.solution.kept == place)
     if len(where):
         return telling_step(float(fit.solution.spread[where[0]]))
@@ -216,7 +216,7 @@ def _telling(fit: Fitted, place: int) -> float:
 
 
 def _levels(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
-    """Each level against the reference, the other predictors at their average."""
+    """Yield each level against the reference, the other predictors at their average."""
     factor = next(
         (f for t in part.terms for f in t.categories if _is_of(f.expression, part.name)), None
     )
@@ -255,7 +255,7 @@ def _compared(fit: Fitted, part: _Part) -> Iterator[str]:
 
 
 def _steps(fit: Fitted, part: _Part) -> Iterator[str]:
-    """A number cut into bands or compared with a limit."""
+    """Yield a number cut into bands or compared with a limit."""
     plain = [t for t in part.terms if len(t.factors) == 1]
     conditions = [t for t in plain if is_condition(t.factors[0].expression)]
     if conditions:
@@ -309,7 +309,7 @@ def _moderated(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
 
 
 def _at_usual(fit: Fitted, part: _Part, across: str) -> str:
-    """The slope where what is taken from another row is at its average."""
+    """Return the slope where what is taken from another row is at its average."""
     held = hold_rest(fit, records({part.name: [np.mean(fit.design.seen[part.name])]}))
     c = contrast(fit, averaged_rows(fit, held, np.arange(1), slopes_in(part.name)))
     lower, upper = (float(v[0]) for v in c.ends(fit.level))
@@ -328,7 +328,7 @@ def _value(v: object) -> str:
 
 
 def _curve(fit: Fitted, part: _Part) -> Iterator[str]:
-    """The mean at values across the range."""
+    """Yield the mean at values across the range."""
     low, high = fit.design.seen[part.name]
     at = spread_out(low, high) or [low, high]
     if len(at) > MOST_VALUES:
@@ -451,12 +451,13 @@ def _number_factors(fit: Fitted, name: str) -> list[NumberFactor]:
 
 
 def _calls(fit: Fitted, name: str) -> set[str | None]:
-    """The functions around a number; None where it stands in another way, or in no factor."""
+    """Return the functions around a number; None where it stands in another way, or in no
+    factor."""
     return {_called(f) for f in _number_factors(fit, name)} or {None}
 
 
 def _end(fit: Fitted, name: str, v: float) -> str:
-    """An end of a column's range."""
+    """Return an end of a column's range."""
     if name in fit.design.dates:
         return shown_value(fit, name, v)
     return value(v, 3)

@@ -32,7 +32,7 @@ def inverse(
     interval: str = "new",
     level: float | None = None,
 ) -> Table:
-    """The table of values. See ``Fit.inverse``."""
+    """Return the table of values. See ``Fit.inverse``."""
     question = question_of(fit, of, hold, replicates, interval, level)
     wanted = list(at) if isinstance(at, (list, tuple, np.ndarray)) else [at]
     rows = [reading for y in wanted for reading in question.readings(y)]
@@ -70,7 +70,7 @@ def picture(
     interval: str = "new",
     level: float | None = None,
 ) -> Figure:
-    """The fitted line with a reading carried over to the predictor's axis."""
+    """Draw the fitted line with a reading carried over to the predictor's axis."""
     from joinery.show.pictures.fit import carried
 
     if of is None or at is None:

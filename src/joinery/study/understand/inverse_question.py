@@ -176,7 +176,7 @@ class Question:
         return self.fit.design.context(held.table, places), averaged_rows(self.fit, held, places)
 
     def _line(self, x: np.ndarray) -> Combination:
-        """The linear predictor at values of the predictor (m,)."""
+        """Return the linear predictor at values of the predictor (m,)."""
         _, X = self._rows(x)
         line = means(self.fit, X)
         offsets = Scale(self.fit).offsets(len(x))
@@ -210,7 +210,7 @@ class Question:
     # -------------------------------------------------------------- the answer
 
     def readings(self, y: Any) -> list[Reading]:
-        """The values that give a response y: none, one, or of a curve several."""
+        """Return the values that give a response y: none, one, or of a curve several."""
         if not is_number(y):
             raise CallError(f"a response is a number, and {y!r} is not one", argument="at")
         y = float(y)
@@ -303,7 +303,7 @@ class Question:
         return Reading(y, at, parts, self._joined(note))
 
     def _of_curve(self, y: float, target: float) -> list[Reading]:
-        """The values where the curve passes, each with the stretch of the band around it."""
+        """Return the values where the curve passes, each with the stretch of the band around it."""
         low, high = self._searched(y, target)
         grid = np.linspace(low, high, GRID)
         roots = crossings(lambda x: self._line(x).values > target, grid)
@@ -321,7 +321,7 @@ class Question:
     def _at_root(
         self, y: float, root: float, stretches: Sequence[tuple[float, float]], several: int
     ) -> Reading:
-        """One value where the curve passes, with the stretch around it."""
+        """Return one value where the curve passes, with the stretch around it."""
         mine = [s for s in stretches if s[0] <= root <= s[1]] or [(np.nan, np.nan)]
         notes = [self._outside(root)]
         if several > 1:
@@ -334,7 +334,7 @@ class Question:
         return Reading(y, root, tuple(mine), self._joined(notes))
 
     def _searched(self, y: float, target: float) -> tuple[float, float]:
-        """The seen range and as much on either side, as far as the terms exist there."""
+        """Return the seen range and as much on either side, as far as the terms exist there."""
         low, high = self._seen
         width = high - low
         for far in (WIDER, 0.25, 0.0):
@@ -353,7 +353,7 @@ class Question:
     def _stretches(
         self, y: float, target: float, grid: np.ndarray, edges: np.ndarray
     ) -> list[tuple[float, float]]:
-        """The stretches that agree; an end at the end of what was looked at is open."""
+        """Return the stretches that agree; an end at the end of what was looked at is open."""
         cuts = [float(grid[0]), *edges.tolist(), float(grid[-1])]
         middles = np.array([(a + b) / 2 for a, b in pairwise(cuts)])
         agree = self._agrees(y, target, middles)

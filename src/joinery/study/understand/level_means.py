@@ -57,7 +57,8 @@ class Cells:
 
 
 def cells(fit: Fitted, term: str, at: Mapping[str, Any] | None, weighting: str = "equal") -> Cells:
-    """The cells of a category, or of a product of categories, at chosen values of other columns."""
+    """Return the cells of a category, or of a product of categories, at chosen values of other
+    columns."""
     one_of("weighting", weighting, WEIGHTINGS)
     columns = _categories(fit, term)
     given = {name: _values(v) for name, v in (at or {}).items()}
@@ -101,7 +102,7 @@ def _still_held(
 
 
 def _value_at(fit: Fitted, name: str, v: Any) -> str | float:
-    """A value given of a column: a level or a date as text, a number as one."""
+    """Return a value given of a column: a level or a date as text, a number as one."""
     if isinstance(forecast_memory(fit).typical[name], dict):
         return level_text(v)
     if name in fit.design.dates:
@@ -119,7 +120,7 @@ def _values(v: Any) -> list[Any]:
 
 
 def _categories(fit: Fitted, term: str) -> list[str]:
-    """The columns of the categories that a term names."""
+    """Return the columns of the categories that a term names."""
     known = {
         n.name: f for t in fit.design.terms for f in t.categories for n in names_in(f.expression)
     }
@@ -149,7 +150,8 @@ def _categories(fit: Fitted, term: str) -> list[str]:
 
 
 def made_categories(fit: Fitted) -> dict[str, CategoryFactor]:
-    """The categories that are made of a number or a date, by their names: ``month(date)``."""
+    """Return the categories that are made of a number or a date, by their names:
+    ``month(date)``."""
     return {
         str(f.expression): f
         for t in fit.design.terms
@@ -159,7 +161,7 @@ def made_categories(fit: Fitted) -> dict[str, CategoryFactor]:
 
 
 def _levels(fit: Fitted, name: str, typical: Mapping[str, Any]) -> Sequence[Any]:
-    """The levels of a column in the model's order, the reference first."""
+    """Return the levels of a column in the model's order, the reference first."""
     if (made := made_categories(fit).get(name)) is not None:
         return [level_text(v) for v in made.levels]
     if isinstance(typical[name], dict):
@@ -193,7 +195,7 @@ def adjusted_means(
     per: float | None = None,
     level: float | None = None,
 ) -> Table:
-    """The table of means. See ``Fit.adjusted_means``."""
+    """Return the table of means. See ``Fit.adjusted_means``."""
     if level is None:
         level = fit.level
     else:
@@ -267,7 +269,7 @@ def level_differences(
     level: float | None = None,
     ratios: bool = True,
 ) -> Table:
-    """The table of differences, with their ratios. See ``Fit.level_differences``."""
+    """Return the table of differences, with their ratios. See ``Fit.level_differences``."""
     if level is None:
         level = fit.level
     else:
@@ -351,7 +353,7 @@ def _corrected(
     level: float,
     correction: str,
 ) -> _Corrected:
-    """Each group of comparisons corrected by itself."""
+    """Return each group of comparisons corrected by itself."""
     uneven = fit.sandwich is not None and correction in ("tukey", "dunnett")
     if uneven:
         way = "holm"

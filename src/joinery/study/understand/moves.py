@@ -64,7 +64,7 @@ class Move:
         return tuple(n.name for n in names_in(self.condition))
 
     def rows(self, table: Records, hold: Mapping[str, Any] | None) -> tuple[Held, np.ndarray]:
-        """The table with the rest held, and the design's rows of the move (m, width)."""
+        """Return the table with the rest held, and the design's rows of the move (m, width)."""
         fit, fixed = self.fit, dict(hold or {})
         places = np.arange(len(table))
         if self.column is not None:
@@ -136,7 +136,7 @@ def _levels(fit: Fitted, of: str, factor: CategoryFactor, name: str, to: str, st
 
 
 def _category(fit: Fitted, name: str) -> CategoryFactor:
-    """The factor of a category by its column."""
+    """Return the factor of a category by its column."""
     for term in fit.design.terms:
         for factor in term.categories:
             column = column_of_levels(factor.expression)

@@ -19,7 +19,7 @@ from joinery.study.understand.scale import Scale
 
 
 def ends(middle: float, lower: float, upper: float) -> str:
-    """A figure with its interval."""
+    """Return a figure with its interval."""
     if not all(map(math.isfinite, (middle, lower, upper))):
         return f"{figure(middle, 3)} [{figure(lower, 3)}, {figure(upper, 3)}]"
     decimals = with_error(middle, (upper - lower) / 4)
@@ -42,7 +42,7 @@ def goes_with(fit: Fitted, step: str, c: Combination, tail: str) -> str:
 
 
 def _amount(fit: Fitted, b: float, lower: float, upper: float) -> str:
-    """A change of the linear predictor in words that are right for the link."""
+    """Return a change of the linear predictor in words that are right for the link."""
     sure = level_words(fit.level)
     ratio = fit.link.ratio
     if ratio and not fit.estimate.linear:
@@ -90,7 +90,7 @@ def _times(b: float) -> str:
 
 
 def _per_cent(b: float, lower: float, upper: float, sure: str) -> str:
-    """A change of a logarithm as per cent; beyond a doubling as a multiple."""
+    """Return a change of a logarithm as per cent; beyond a doubling as a multiple."""
     if max(abs(b), abs(lower), abs(upper)) > math.log(2):
         return f"a multiplication by {_times(b)} ({sure}: {_times(lower)} to {_times(upper)})"
     size, first, last = (100 * math.expm1(v) for v in (b, lower, upper))

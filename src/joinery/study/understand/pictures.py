@@ -56,7 +56,7 @@ def simple_slopes(
     level: float | None = None,
     simultaneous: bool = True,
 ) -> Figure:
-    """The slope of a predictor across a moderator."""
+    """Draw the slope of a predictor across a moderator."""
     from joinery.show.pictures.slopes import Across, across_number
 
     if of is None or across is None:
@@ -141,7 +141,7 @@ def adjusted_means(
     per: float | None = None,
     level: float | None = None,
 ) -> Figure:
-    """The means of levels with their intervals, the largest on top."""
+    """Draw the means of levels with their intervals, the largest on top."""
     term = _term(fit, term)
     table = means_table(fit, term, at=at, weighting=weighting, per=per, level=level)
     frame = table.frame.sort_values("mean", ascending=False, kind="stable")
@@ -193,7 +193,7 @@ def level_differences(
 
 
 def _term(fit: Fitted, term: str | None) -> str:
-    """The term asked for, or the first category."""
+    """Return the term asked for, or the first category."""
     if term is not None:
         return term
     known = [f.label for t in fit.design.terms for f in t.categories]
@@ -205,7 +205,7 @@ def _term(fit: Fitted, term: str | None) -> str:
 def coefficients(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """Each coefficient's interval in standard units."""
+    """Draw each coefficient's interval in standard units."""
     import pandas as pd
 
     bars, every = standard_bars(fit), [fit.words(name) for name in estimates(fit).names]
@@ -235,7 +235,7 @@ def joint_region(
     of: Sequence[str] | None = None,
     level: float | None = None,
 ) -> Figure:
-    """The ellipse of two coefficients, and the interval of each by itself."""
+    """Draw the ellipse of two coefficients, and the interval of each by itself."""
     from joinery.show.pictures.slopes import ellipse
 
     if level is None:

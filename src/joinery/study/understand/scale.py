@@ -71,7 +71,7 @@ class Scale:
         return np.full(m, forecast_memory(self.fit).offset)
 
     def back(self, eta: np.ndarray) -> np.ndarray:
-        """Values of the linear predictor as means, or medians of a transformed response."""
+        """Return values of the linear predictor as means, or medians of a transformed response."""
         fit = self.fit
         if not fit.estimate.linear:
             low, high = eta_range(fit.family, fit.link)

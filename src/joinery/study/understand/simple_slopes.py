@@ -73,7 +73,7 @@ def simple_slopes(
     level: float | None = None,
     simultaneous: bool = False,
 ) -> Table:
-    """The table of slopes. See ``Fit.simple_slopes``."""
+    """Return the table of slopes. See ``Fit.simple_slopes``."""
     if level is None:
         level = fit.level
     else:
@@ -124,7 +124,7 @@ class SlopesAcross:
         return move_of(self.fit, self.of)
 
     def at(self, values: Sequence[Any]) -> Slopes:
-        """The slopes at some values, the rest held."""
+        """Return the slopes at some values, the rest held."""
         held, rows = self._derivatives(values)
         c = contrast(self.fit, rows)
         if self.joint is None:
@@ -187,7 +187,7 @@ def check_columns(fit: Fitted, of: Of, across: str) -> Move:
 
 
 def moderator(fit: Fitted, across: str, at: Sequence[Any]) -> Records:
-    """A table of the moderator's values, one a row."""
+    """Return a table of the moderator's values, one a row."""
     if not at:
         raise CallError("give at least one value of the moderator", argument="at")
     average = forecast_memory(fit).typical[across]
@@ -209,7 +209,7 @@ def moderator(fit: Fitted, across: str, at: Sequence[Any]) -> Records:
 
 
 def usual_values(fit: Fitted, across: str) -> list[Any]:
-    """A category's levels, a number's few values, or round ones spread over its range."""
+    """Return a category's levels, a number's few values, or round ones spread over its range."""
     memory = forecast_memory(fit)
     average = memory.typical[across]
     if isinstance(average, dict):

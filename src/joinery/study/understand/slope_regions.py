@@ -95,7 +95,8 @@ def slope_regions(
 
 
 def regions(question: SlopesAcross) -> list[Region]:
-    """The stretches from one end of the seen range to the other, or one a value where few."""
+    """Return the stretches from one end of the seen range to the other, or one a value where
+    few."""
     fit, across, at = question.fit, question.across, question.at
     few = forecast_memory(fit).few.get(across)
     low, high = fit.design.seen[across]
@@ -160,7 +161,7 @@ def _sought(at: Callable[[Sequence[float]], Slopes], low: float, high: float) ->
 
 
 def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray | None:
-    """The share of the fitted rows whose moderator lies in each stretch."""
+    """Return the share of the fitted rows whose moderator lies in each stretch."""
     if fit.origin is None:
         return None
     ends = [r.start for r in stretches], [r.stop for r in stretches]
@@ -185,7 +186,7 @@ def _shares(fit: Fitted, across: str, stretches: Sequence[Region]) -> np.ndarray
 def sentence(
     move: Move, across: str, stretches: Sequence[Region], shares: np.ndarray | None
 ) -> str:
-    """The regions in words."""
+    """Return the regions in words."""
     fit, slope = move.fit, f"the {move.words} is"
     parts = []
     for verdict in (ABOVE, BELOW):

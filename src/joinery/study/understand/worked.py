@@ -49,7 +49,7 @@ class Step:
         return MOST_DIGITS
 
     def number(self, v: float) -> str:
-        """A number as it is put into the formula."""
+        """Return a number as it is put into the formula."""
         if v == round(v) and abs(v) < 1e15:
             return figure(v)
         size = abs(v)
@@ -97,7 +97,7 @@ class Workings:
         )
 
     def render(self, form: str = "text") -> str:
-        """All of it as text, markdown, html or latex; formulas set in the last two.
+        """Return all of it as text, markdown, html or latex; formulas set in the last two.
 
         Raises CallError for another form.
         """
@@ -160,7 +160,7 @@ class Workings:
 
 
 def estimated_names(fit: Fitted) -> list[str]:
-    """The names of the estimated coefficients, the constant's first."""
+    """Return the names of the estimated coefficients, the constant's first."""
     names = [fit.words(fit.design.names[j]) for j in fit.solution.kept]
     if fit.solution.has_intercept:
         return ["intercept", *names]
@@ -193,7 +193,7 @@ class Products:
 
 
 def products(fit: Fitted) -> Products:
-    """The sums that the normal equations are made of, block by block."""
+    """Return the sums that the normal equations are made of, block by block."""
     blocks, p = response_rows(fit).row_blocks, len(estimated_names(fit))
 
     def of_block(block: RowBlock) -> np.ndarray:
@@ -215,7 +215,7 @@ def products(fit: Fitted) -> Products:
 
 
 def weighed_response(fit: Fitted) -> tuple[np.ndarray, np.ndarray]:
-    """The response less its offset, and what each row weighs (precision times repeats)."""
+    """Return the response less its offset, and what each row weighs (precision times repeats)."""
     blocks = response_rows(fit).row_blocks
     y = joined(blocks, lambda b: b.y if b.offset is None else b.y - b.offset)
     return y, joined(blocks, lambda b: b.row_weights)
@@ -234,7 +234,7 @@ def weight_notes(fit: Fitted) -> tuple[str, ...]:
 
 
 def with_sums(fit: Fitted, columns: dict[str, np.ndarray], title: str) -> Table:
-    """All rows up to thirty, else the first ones and dots; the sums last."""
+    """Return all rows up to thirty, else the first ones and dots; the sums last."""
     table, used = rows_at_hand(fit)
     labels = [label_text(v) for v in table.index[used.rows]]
     n = len(labels)
@@ -263,7 +263,7 @@ def with_sums(fit: Fitted, columns: dict[str, np.ndarray], title: str) -> Table:
 
 
 def _sum(v: np.ndarray) -> float:
-    """A sum; zero where nothing but rounding is left of it."""
+    """Return a sum; zero where nothing but rounding is left of it."""
     total = float(v.sum())
     if abs(total) < 1e-11 * float(np.abs(v).sum()):
         return 0.0

@@ -33,7 +33,7 @@ from joinery.support.errors import CallError
 
 
 def several(fit: Fitted) -> Workings:
-    """The normal equations, their solution, and the same steps from them."""
+    """Return the normal equations, their solution, and the same steps from them."""
     names = estimated_names(fit)
     if len(names) > MOST_COLUMNS:
         raise CallError(
@@ -111,7 +111,7 @@ def _normal_equations(
 
 
 def reweighted(fit: Fitted) -> Workings:
-    """The last iteration: working weights and response, and how χ² or F comes about."""
+    """Return the last iteration: working weights and response, and how χ² or F comes about."""
     if fit.design.width + 1 > MOST_COLUMNS or fit.estimate.penalty:
         raise CallError(
             "the workings of other families are for plain fits of at most "

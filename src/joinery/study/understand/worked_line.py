@@ -99,7 +99,7 @@ def _near_the_mean(x: np.ndarray, mean: float) -> float:
 
 
 def _about_means(name: str, sign: str, from_sums: Formula, centred: Formula) -> Step:
-    """A sum about the means: from plain sums, or where these cancel from the distances."""
+    """Return a sum about the means: from plain sums, or where these cancel from the distances."""
     cancels = abs(from_sums.compute() - centred.value) > 1e-9 * abs(centred.value)
     return Step(name, sign, centred if cancels else from_sums, centred.value)
 

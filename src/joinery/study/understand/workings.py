@@ -19,7 +19,7 @@ from joinery.support.errors import CallError
 
 
 def workings(fit: Fitted, at: float | Mapping[str, Any] | str | None = None) -> Workings:
-    """The workings. See ``Fit.workings``."""
+    """Return the workings. See ``Fit.workings``."""
     rows_at_hand(fit)
     if fit.solution.perfect or fit.residual_df < 1:
         raise CallError("no degrees of freedom are left, so there is nothing to be worked out")

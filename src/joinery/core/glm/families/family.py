@@ -80,7 +80,7 @@ class Family(Protocol):
         ...
 
     def with_shape(self, shape: float | None) -> Family:
-        """The same family with another shape; itself where it has none."""
+        """Return the same family with another shape; itself where it has none."""
         ...
 
     def variance(self, mu: Rows, rest: Rows | None = None) -> Rows:
@@ -113,17 +113,18 @@ class Family(Protocol):
         weights: Rows,
         dispersion: float,
     ) -> Rows:
-        """Each row's part of the log likelihood with all its constants."""
+        """Return each row's part of the log likelihood with all its constants."""
         ...
 
     def best_log_likelihood(self, y: Rows, trials: Rows | None) -> Rows | None:
-        """The same of one weight with means that are the responses, where that needs no dispersion.
+        """Return the same of one weight with means that are the responses, where that needs no
+        dispersion.
 
         The fitted means' is lower by half the deviance."""
         ...
 
     def likely_dispersion(self, deviance: float, weights: Rows, repeats: Rows) -> float | None:
-        """The maximum-likelihood dispersion.
+        """Return the maximum-likelihood dispersion.
 
         None for families whose dispersion is no parameter of a likelihood.
         """
@@ -134,7 +135,7 @@ class Family(Protocol):
         ...
 
     def quantile(self, share: float, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
-        """The value that the response does not pass with probability ``share``."""
+        """Return the value that the response does not pass with probability ``share``."""
         ...
 
     def draw(

@@ -104,7 +104,7 @@ class NegativeBinomial:
 
 
 def shape_slope(y: Rows, mu: Rows, weights: Rows, k: float) -> float:
-    """The slope of the log likelihood of counts in log k, at given means."""
+    """Return the slope of the log likelihood of counts in log k, at given means."""
     gap = np.log1p((y - mu) / (mu + k)) - (y - mu) / (mu + k)
     each = special.digamma(y + k) - special.digamma(k) - np.log1p(y / k) + gap
     return float((weights * each).sum()) * k
