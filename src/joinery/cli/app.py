@@ -234,7 +234,7 @@ def folder_of(path: str | Path) -> Path:
 
 
 def question(name: str, panel: str, words: str, ask: Callable[[Fit], Table]) -> None:
-    """Adds a command that shows one Table of a fit."""
+    """Add a command that shows one Table of a fit."""
 
     @app.command(name, help=words, rich_help_panel=panel)
     @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)

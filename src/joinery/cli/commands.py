@@ -26,7 +26,7 @@ UNWRITABLE = 1  # the status when standard output takes nothing
 
 
 def run() -> None:
-    """Runs the command line; Joinery's own errors become a message and an exit status."""
+    """Run the command line; Joinery's own errors become a message and an exit status."""
     copy_context().run(_run)  # what is settled for the shell ends with the command
 
 

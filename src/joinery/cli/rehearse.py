@@ -36,7 +36,7 @@ Seed = Annotated[int | None, typer.Option("--seed", help="draws the same again")
 
 
 def predictors_in(texts: list[str] | None) -> Any:
-    """Recipes by column, or a table of predictors."""
+    """Return recipes by column, or a table of predictors."""
     if not texts:
         return None
     if len(texts) == 1 and "=" not in texts[0]:

@@ -18,12 +18,12 @@ def word(typed: str | None) -> Any:
 
 
 def labels_of(texts: Iterable[str] | None) -> dict[str, str]:
-    """Words for columns, from ``column=words``."""
+    """Return words for columns, from ``column=words``."""
     return _by_column(texts, "labels", "words", "'honey_kg=Honey (kg)'")
 
 
 def cells_of(texts: Iterable[str] | None) -> dict[str, str] | None:
-    """Cells for columns, from ``column=cell``; None where none is given."""
+    """Return cells for columns, from ``column=cell``; None where none is given."""
     return _by_column(texts, "cells", "cell", "'feed_kg=C2'") or None
 
 
@@ -41,7 +41,8 @@ def _by_column(texts: Iterable[str] | None, option: str, what: str, example: str
 
 
 def labels_in(texts: Iterable[str]) -> list[str]:
-    """Row labels, several in a text separated by commas; one that holds a comma in quotes."""
+    """Return row labels, several in a text separated by commas; one that holds a comma in
+    quotes."""
     rows = csv.reader(texts, skipinitialspace=True)
     return [cell.strip() for row in rows for cell in row if cell.strip()]
 

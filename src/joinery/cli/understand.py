@@ -45,7 +45,7 @@ def moved(text: str) -> str | list[str]:
 
 
 def values_in(text: str | None) -> list[Any] | None:
-    """Numbers or levels separated by commas."""
+    """Return numbers or levels separated by commas."""
     if text is None:
         return None
     out: list[Any] = []

@@ -87,7 +87,7 @@ def _warnings(fit: Fit) -> dict[str, str]:
 
 
 def _changes(path: Path) -> Iterator[None]:
-    """Changes of a file from now on, each once the file is whole again.
+    """Yield changes of a file from now on, each once the file is whole again.
 
     Its folder is watched, as editors often write beside a file and rename."""
     try:

@@ -104,7 +104,7 @@ class Column:
         return None
 
     def not_numbers(self) -> UnusableColumnError:
-        """Why this column cannot serve as numbers, with the first rows that show it."""
+        """Return why this column cannot serve as numbers, with the first rows that show it."""
         assert self.coded is not None
         offending = self._offending()
         labels = list(self.label_rows(offending[:3]))
@@ -131,7 +131,7 @@ class Column:
         return UnusableColumnError(message, column=self.name, rows=labels)
 
     def check_order(self) -> None:
-        """Raises UnusableColumnError where what it looks like, and so its order, is unsettled."""
+        """Raise UnusableColumnError where what it looks like, and so its order, is unsettled."""
         if self.trouble:
             raise self.not_numbers()
 
@@ -244,7 +244,7 @@ class Column:
         return float(in_days(reading.stamps)[0])
 
     def missing(self, rows: Rows) -> np.ndarray:
-        """True where the cell is missing."""
+        """Return true where the cell is missing."""
         if self.coded is not None:
             return np.asarray(self.coded[rows] < 0)
         assert self.values is not None
@@ -254,7 +254,7 @@ class Column:
         return np.zeros(len(values), dtype=bool)
 
     def infinite(self, rows: Rows) -> np.ndarray:
-        """True where the number is infinite."""
+        """Return true where the number is infinite."""
         if self.values is None or self.values.dtype.kind != "f":
             return np.zeros(0, dtype=bool)
         return np.asarray(np.isinf(self.values[rows]))
@@ -407,14 +407,14 @@ def _joined_levels(shown: Sequence[str], bare: Sequence[str]) -> tuple[str, ...]
 
 
 def _from_dates(plain: Column, series: pd.Series) -> Column:
-    """Dates, with the wall clock's time where they have a time zone."""
+    """Return dates, with the wall clock's time where they have a time zone."""
     if getattr(series.dtype, "tz", None) is not None:
         series = series.dt.tz_localize(None)
     return replace(plain, kind="date", values=in_days(series.to_numpy()))
 
 
 def _from_date_objects(plain: Column, codes: np.ndarray, uniques: list[Any]) -> Column:
-    """Dates and times of Python; of several time zones all are read in universal time."""
+    """Return dates and times of Python; of several time zones all are read in universal time."""
     zones = {getattr(u, "tzinfo", None) for u in uniques}
     note = None
     if len(zones) > 1:
@@ -477,7 +477,8 @@ def _is_nested(value: Any) -> bool:
 
 
 def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextReading) -> Column:
-    """Text cells: numbers or dates where every one can be read as such, yes/no, else a category."""
+    """Return text cells: numbers or dates where every one can be read as such, yes/no, else a
+    category."""
     bare = [t.strip() for t in texts]
     remarks: tuple[str, ...] = ()
     if bare != texts or not all(bare) or len(set(texts)) < len(texts):

@@ -265,7 +265,7 @@ def _plain_lines(text: str) -> bool:
 
 
 def _lines(text: str) -> list[str]:
-    """Lines that end at newlines alone: other separators of lines may stand in cells."""
+    """Return lines that end at newlines alone: other separators of lines may stand in cells."""
     return [line + "\n" for line in text.split("\n")[:-1]] + [text.rsplit("\n", 1)[-1]]
 
 

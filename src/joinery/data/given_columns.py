@@ -15,7 +15,7 @@ from joinery.support.errors import CallError, UnequalLengthsError, listed
 
 
 def named_columns(table: Records, given: dict[str, Any]) -> tuple[Records, dict[str, Any]]:
-    """Options whose values stand for rows, as columns of the table named in their place.
+    """Return options whose values stand for rows, as columns of the table named in their place.
 
     A Series is taken by its index, an array by position. One that is a column of the table already
     is named as that column.

@@ -210,7 +210,7 @@ def _texts(given: str | Sequence[str]) -> tuple[str, ...]:
 
 
 def _check_whole(**numbers: Any) -> None:
-    """Raises CallError for a number of lines that is not whole and above zero."""
+    """Raise CallError for a number of lines that is not whole and above zero."""
     for name, number in numbers.items():
         if number is None:
             continue
@@ -225,7 +225,7 @@ def _check_whole(**numbers: Any) -> None:
 
 
 def _unreadable(where: str, reason: OSError) -> str:
-    """Why a file cannot be read, in words."""
+    """Return why a file cannot be read, in words."""
     if " given " in where:
         return f"no such file: {where[:60]!r}…; is that the model? The data comes before it"
     return f"cannot read {where[:200]!r}: {(reason.strerror or str(reason)).lower()}"

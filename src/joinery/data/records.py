@@ -212,11 +212,11 @@ class Records:
         return out
 
     def _with(self, frame: pd.DataFrame) -> Records:
-        """Another frame in place of this one, of the same columns."""
+        """Return another frame in place of this one, of the same columns."""
         return Records(frame, self.name, self.id, self.names, self.beside, like=self.like)
 
     def same(self) -> Records:
-        """Another view of the same table, with the columns that are understood already."""
+        """Return another view of the same table, with the columns that are understood already."""
         out = Records(
             self._frame, self.name, self.id, self.names, self.beside, self.source, self.like
         )
@@ -302,7 +302,7 @@ class Records:
         return out
 
     def labels(self, positions: np.ndarray) -> Sequence[Any]:
-        """Labels of rows by position."""
+        """Return labels of rows by position."""
         if self.id is not None and not self._held(self.id):
             if len(positions) and np.ptp(positions) > SPARSE * len(positions):
                 assert self.source is not None
@@ -311,7 +311,7 @@ class Records:
         return _plain(self.index.take(positions))
 
     def positions(self, labels: Sequence[Any]) -> np.ndarray:
-        """Positions of labelled rows. A label may be written as text.
+        """Return positions of labelled rows. A label may be written as text.
 
         Raises CallError for one that is not there.
         """
@@ -464,7 +464,7 @@ def filled(table: Records, means: Mapping[str, float]) -> Records:
 
 
 def records(data: Any, id: str | None = None, like: Manner | None = None) -> Records:
-    """Whatever holds a table, as Records.
+    """Return whatever holds a table, as Records.
 
     Parameters: ``data`` a DataFrame; a dict of lists; anything that hands out an Arrow stream; a
     path; ``"sample:yields"``; a source, which is read as it is used unless it is small. ``like``:

@@ -39,7 +39,7 @@ def _unsettled() -> str:
 
 
 def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | None:
-    """Distinct texts as dates; None when not all of them are.
+    """Return distinct texts as dates; None when not all of them are.
 
     2024-05-31 is read as it is; 31.05.2024 and 5/31/2024 where the days tell which comes first, or
     ``order`` (one of ``DATES``) does. Years go from 1 to 9999.
@@ -73,7 +73,8 @@ def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | 
 
 
 def _zoned(texts: list[str], order: str | None) -> DateReading | None:
-    """Times that end in their time zone: by their own clock where it is one, else universal."""
+    """Return times that end in their time zone: by their own clock where it is one, else
+    universal."""
     apart = [_ZONE.fullmatch(t) for t in texts]
     if not all(apart):
         return None
@@ -98,7 +99,8 @@ def _minutes_ahead(zone: str) -> int:
 
 
 def _stamped(parts: list[tuple[str | Any, ...]], note: str | None = None) -> DateReading | None:
-    """Dates of (year, month, day, hour, minute, second, fraction); None when one does not exist."""
+    """Return dates of (year, month, day, hour, minute, second, fraction); None when one does not
+    exist."""
     if any(int(part[0]) < 1 for part in parts):
         return None
     texts = [
@@ -113,7 +115,7 @@ def _stamped(parts: list[tuple[str | Any, ...]], note: str | None = None) -> Dat
 
 
 def in_days(spans: np.ndarray) -> np.ndarray:
-    """Dates (since 1970) or durations of any unit as days, each (n,); NaN where missing."""
+    """Return dates (since 1970) or durations of any unit as days, each (n,); NaN where missing."""
     per_day = _PER_DAY[np.datetime_data(spans.dtype)[0]]
     return np.where(np.isnat(spans), np.nan, spans.astype(np.int64) / per_day)
 

@@ -32,7 +32,7 @@ def polynomial(x: np.ndarray, learnt: Learnt) -> np.ndarray:
 
 
 def polynomial_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
-    """Derivatives (m, degree) of the columns of ``polynomial`` at x (m,)."""
+    """Return derivatives (m, degree) of the columns of ``polynomial`` at x (m,)."""
     z = x - learnt["centre"]
     norm2 = learnt["norm2"]
     before, now = np.zeros(len(z)), np.ones(len(z))
@@ -50,7 +50,8 @@ def polynomial_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
 
 
 def knots_of(low: float, high: float, middle: list[float], name: str, given: bool) -> Learnt:
-    """Knots of a natural cubic spline: the ends of the data, and inner ones, ``given`` or not.
+    """Return knots of a natural cubic spline: the ends of the data, and inner ones, ``given`` or
+    not.
 
     Returns {"knots"}. Raises UnusableColumnError when the knots do not come out distinct or inside
     the data."""
@@ -100,7 +101,7 @@ def spline_pieces(learnt: Learnt, weights: np.ndarray) -> tuple[np.ndarray, list
 
 
 def spline_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
-    """Derivatives (m, knots − 1) of the columns of ``spline`` at x (m,)."""
+    """Return derivatives (m, knots − 1) of the columns of ``spline`` at x (m,)."""
     from scipy.interpolate import CubicSpline
 
     knots = np.asarray(learnt["knots"], float)
@@ -113,13 +114,14 @@ def spline_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
 
 
 def waves(x: np.ndarray, learnt: Learnt) -> np.ndarray:
-    """Sines and cosines (m, 2·waves) of a season: sin(2πkx/period), cos(2πkx/period), k from 1."""
+    """Return sines and cosines (m, 2·waves) of a season: sin(2πkx/period), cos(2πkx/period), k from
+    1."""
     angles = _angles(x, learnt)
     return np.stack([np.sin(angles), np.cos(angles)], axis=2).reshape(len(x), -1)
 
 
 def wave_slopes(x: np.ndarray, learnt: Learnt) -> np.ndarray:
-    """Derivatives (m, 2·waves) of the columns of ``waves`` at x (m,)."""
+    """Return derivatives (m, 2·waves) of the columns of ``waves`` at x (m,)."""
     angles = _angles(x, learnt)
     rates = 2 * np.pi * np.arange(1, learnt["waves"] + 1) / learnt["period"]
     both = np.stack([rates * np.cos(angles), -rates * np.sin(angles)], axis=2)

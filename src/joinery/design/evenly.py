@@ -12,7 +12,8 @@ from joinery.support.limits import MOST_DRAWN
 
 
 def drawn_evenly(n: int) -> tuple[np.ndarray, str] | None:
-    """Places of the rows that are drawn of so many, and what to say of it; None for all of them."""
+    """Return places of the rows that are drawn of so many, and what to say of it; None for all of
+    them."""
     if n <= 4 * MOST_DRAWN:
         return None
     step = -(-n // MOST_DRAWN)

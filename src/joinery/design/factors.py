@@ -57,7 +57,7 @@ class NumberFactor:
         return (values if self.first is None else values - self.first)[:, None]
 
     def slopes(self, name: str, context: Context) -> np.ndarray:
-        """Its derivative by a column of the table: (m, 1)."""
+        """Return its derivative by a column of the table: (m, 1)."""
         return derivative(self.expression, name, context)[:, None]
 
     @property
@@ -68,7 +68,7 @@ class NumberFactor:
         return 1
 
     def pair(self, context: Context) -> Pair:
-        """Its values to twice a double's digits, each (m,): whole powers are not rounded."""
+        """Return its values to twice a double's digits, each (m,): whole powers are not rounded."""
         if self.whole_power == 1:
             values = self.columns(context)[:, 0]
             return values, np.zeros_like(values)
@@ -104,7 +104,7 @@ class CurveFactor:
         return compute(evaluate(self.expression.arguments[0], context), self.learnt)
 
     def slopes(self, name: str, context: Context) -> np.ndarray:
-        """Derivatives of its columns by a column of the table: (m, width)."""
+        """Return derivatives of its columns by a column of the table: (m, width)."""
         inner = self.expression.arguments[0]
         _, compute = CURVES[self.learnt["kind"]]
         outer = compute(evaluate(inner, context), self.learnt)

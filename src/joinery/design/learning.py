@@ -191,7 +191,7 @@ def ends_of(x: np.ndarray) -> tuple[float, float]:
 
 
 def summed(values: Partition[Counted], what: Callable[[np.ndarray], np.ndarray]) -> float:
-    """Σ counts·what(x)."""
+    """Return Σ counts·what(x)."""
 
     def of_piece(piece: Counted) -> float:
         x, counts = piece
@@ -231,7 +231,7 @@ def _scale(values: Partition[Counted], call: Call) -> Learnt:
 
 
 def _ranks(values: Partition[Counted], call: Call) -> Learnt:
-    """Distinct values with their mean ranks; new values interpolate between them."""
+    """Return distinct values with their mean ranks; new values interpolate between them."""
     distinct: np.ndarray = np.empty(0)
     each: np.ndarray = np.empty(0)
     for x, counts in values.each(_distinct):
@@ -300,7 +300,7 @@ def learn_polynomial(values: Partition[Counted], degree: int, name: str) -> Lear
 
 
 def inner_knots(values: Partition[Counted], columns: int) -> list[float]:
-    """Quantiles of the values that cut them into so many equal shares."""
+    """Return quantiles of the values that cut them into so many equal shares."""
     shares = np.arange(1, columns) / columns
     if len(shares):
         return [float(q) for q in quantiles(values, shares)]

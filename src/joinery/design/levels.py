@@ -58,7 +58,7 @@ def band_names(cuts: Sequence[float]) -> list[str]:
 
 
 def _merged(call: Call, context: Context) -> Coded:
-    """Levels under other names, several of them perhaps under one."""
+    """Return levels under other names, several of them perhaps under one."""
     codes, names = coded(call.arguments[0], context)
     renamed = dict(call.pairs)
     texts = [renamed.get(level_text(name), level_text(name)) for name in names]
@@ -90,7 +90,7 @@ def _pooled(call: Call, context: Context) -> Coded:
 
 
 def _recoded(codes: np.ndarray, places: Sequence[int]) -> np.ndarray:
-    """Codes (m,) by the place of each, −1 where they are."""
+    """Return codes (m,) by the place of each, −1 where they are."""
     return np.asarray(np.append(np.asarray(places, dtype=np.int64), -1)[codes])
 
 

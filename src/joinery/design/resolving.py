@@ -53,7 +53,7 @@ def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, l
 def _everything(
     sentence: Sentence, everything: Everything, table: Records, response_names: set[str]
 ) -> tuple[Sentence, list[Note]]:
-    """`all but a, b` as a list of terms; ids and dates stay out, with a note."""
+    """Return `all but a, b` as a list of terms; ids and dates stay out, with a note."""
     skip = response_names | {n.name for n in everything.but} | ({table.id} if table.id else set())
     skip |= set(table.beside)
     terms, left = [], []
@@ -80,7 +80,7 @@ def _everything(
 
 
 def expressions_of(sentence: Sentence) -> list[Expression]:
-    """Everything that a sentence computes: response, total or exposure, factors of terms."""
+    """Return everything that a sentence computes: response, total or exposure, factors of terms."""
     return [*sentence.response.expressions, *(f for t in sentence.terms for f in t.factors)]
 
 

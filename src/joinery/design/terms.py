@@ -57,7 +57,7 @@ class DesignTerm:
         return tuple(f for f in self.factors if isinstance(f, CategoryFactor))
 
     def fill(self, out: np.ndarray, context: Context) -> None:
-        """Writes this term's columns of a block (m, width of the term)."""
+        """Write this term's columns of a block (m, width of the term)."""
         if self.plain_column is not None and not context.held:  # most terms are a column as it is
             out[:, 0] = context.table.column(self.plain_column).numbers(context.rows)
             return
@@ -86,7 +86,7 @@ class DesignTerm:
         )
 
     def fill_rounding_residue(self, out: np.ndarray, context: Context) -> None:
-        """Writes what its columns are more than the doubles that ``fill`` writes."""
+        """Write what its columns are more than the doubles that ``fill`` writes."""
         pairs = [f.pair(context) for f in self.factors if isinstance(f, NumberFactor)]
         with np.errstate(all="ignore"):
             high, low = reduce(precise.multiply, pairs)
@@ -94,7 +94,7 @@ class DesignTerm:
         self._spread(out, np.where(np.isfinite(rest), rest, 0.0)[:, None], context)
 
     def fill_slopes(self, out: np.ndarray, name: str, context: Context) -> None:
-        """Writes the derivatives of its columns by a column of the table, by the product rule."""
+        """Write the derivatives of its columns by a column of the table, by the product rule."""
         numbers = [f for f in self.factors if not isinstance(f, CategoryFactor)]
         if not numbers:
             out[:] = 0.0

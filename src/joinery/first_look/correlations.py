@@ -36,7 +36,7 @@ def correlation_table(
     ranked_every: int = 1,
     more: dict[str, Any] | None = None,
 ) -> Table:
-    """Correlations as a Table, strongest first; words for strength stand beside the figure.
+    """Return correlations as a Table, strongest first; words for strength stand beside the figure.
 
     Ranks are of every row, or of one in ``ranked_every``."""
     if ranked_every > 1 and len(ranked.n):

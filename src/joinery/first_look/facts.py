@@ -119,7 +119,7 @@ def date_facts(column: Column, figures: dict[str, Any], low: float, high: float)
 
 
 def _moments(ordered: np.ndarray) -> dict[str, float]:
-    """Mean, spread, skewness, median and ends of sorted values, a few thousand at a time."""
+    """Return mean, spread, skewness, median and ends of sorted values, a few thousand at a time."""
     n, unit = len(ordered), unit_of(ordered[0], ordered[-1])
     with np.errstate(all="ignore"):
         mean = float((ordered / unit).mean())

@@ -177,5 +177,5 @@ def inner_number(expression: Any) -> Any:
 
 
 def empirical_logit(events: np.ndarray, total: np.ndarray) -> np.ndarray:
-    """log((events + ½)/(total − events + ½)) (Cox & Snell 1989, 2.1)."""
+    """Return log((events + ½)/(total − events + ½)) (Cox & Snell 1989, 2.1)."""
     return np.asarray(np.log((events + 0.5) / (total - events + 0.5)))

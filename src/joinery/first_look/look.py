@@ -140,7 +140,7 @@ class Look:
 
 
 def _meeting(condition: Expression, table: Records) -> np.ndarray:
-    """Positions of the rows that meet a condition."""
+    """Return positions of the rows that meet a condition."""
 
     def of_piece(piece: Piece) -> np.ndarray:
         context = piece[0]

@@ -166,7 +166,7 @@ class Looked:
         return ResponseLook(self.table, self.rows, self.sentence)
 
     def pairs_of(self, names: list[str], rows: Any, basis: str) -> Table:
-        """Correlations of all pairs of some columns, or of the strongest of very many."""
+        """Return correlations of all pairs of some columns, or of the strongest of very many."""
         some, step = ranked_rows(self.table, rows)
         beside, which = self._beside(names, some), None
         if self.table.read_as_needed:

@@ -218,7 +218,7 @@ def matrix(
     title: str,
     finding: str,
 ) -> Figure:
-    """Scatters below the diagonal, distributions on it, the strongest pairs above it."""
+    """Draw scatters below the diagonal, distributions on it, the strongest pairs above it."""
     k = len(names)
     figure, top = paper(title, finding, max(HIGH, 0.52 * k + 0.8))
     cells = panels(figure, top, k, k, gap=(0.06 / k, 0.06 / k), above=0.06 / k)

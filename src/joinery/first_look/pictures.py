@@ -50,7 +50,8 @@ class Wording:
 
 
 def _flags(those: Shown, far: np.ndarray) -> list[tuple[int, str]]:
-    """Places to label among the rows shown, with their labels: far out, or those asked for."""
+    """Return places to label among the rows shown, with their labels: far out, or those asked
+    for."""
     if those.labelled is None:
         places = far
     else:
@@ -67,7 +68,7 @@ def draw(
     figsize: tuple[float, float] | None,
     wording: Wording,
 ) -> Figure:
-    """Draws a picture by name. See ``Look.draw``."""
+    """Draw a picture by name. See ``Look.draw``."""
     from joinery.show.pictures.canvas import finished, refuse_axes
 
     one_of("picture", name, tuple(PICTURES))
@@ -196,7 +197,7 @@ def _across(at: ResponseLook, text: str, factor: Any, those: Shown, wording: Wor
 
 
 def _shares(x: np.ndarray, y: np.ndarray) -> np.ndarray:
-    """Shares of yes in groups of x with 95 % intervals (Wilson 1927): (4, groups)."""
+    """Return shares of yes in groups of x with 95 % intervals (Wilson 1927): (4, groups)."""
     order = np.argsort(x, kind="stable")
     many = min(8, max(len(x) // 8, 2))
     groups = [p for p in np.array_split(order, many) if len(p)]

@@ -171,7 +171,7 @@ class ResponseLook:
         return np.arange(1, 1 + self.design.width)
 
     def _beside(self, rows: Rows) -> np.ndarray:
-        """Heights and design columns side by side (m, 1 + width)."""
+        """Return heights and design columns side by side (m, 1 + width)."""
         X = self.design.matrix(self.design.context(self.table, rows))
         return np.column_stack([self.heights(self.context(self.table, rows)).height, X])
 
@@ -188,7 +188,7 @@ class ResponseLook:
         return self._learner.cut(size).map(of_piece)
 
     def _straight(self) -> correlation.Correlation:
-        """Pearson's r of each design column with the response, where that has a height."""
+        """Return Pearson's r of each design column with the response, where that has a height."""
         parts, none = self._parts.map(_Part.known), _Ends.none(1 + self.design.width)
         ends = sum(parts.each(_Ends.of), none)
         middle = ends.sums / max(ends.n, 1)
@@ -300,7 +300,7 @@ class _Part(NamedTuple):
     y: np.ndarray
 
     def known(self) -> _Part:
-        """Those that have a height."""
+        """Return those that have a height."""
         here = ~np.isnan(self.y)
         if here.all():
             return self
@@ -355,7 +355,8 @@ class _Ends(NamedTuple):
 
 
 def _products(part: _Part, middle: np.ndarray, unit: np.ndarray) -> np.ndarray:
-    """Sums of products of heights and columns, about their middles and in units of their own.
+    """Return sums of products of heights and columns, about their middles and in units of their
+    own.
 
     Of each with heights, and with itself: (2, 1 + k).
     """

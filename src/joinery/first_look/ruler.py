@@ -15,7 +15,7 @@ MOST_FAR = 40  # dots: more than the track has room for are a tail, and no singl
 
 
 def ruler(ordered: np.ndarray) -> str:
-    """Sorted values (n,), none missing, as ``0.61 ├──┤ 3.38 ├──────┤ · 11.4``."""
+    """Return sorted values (n,), none missing, as ``0.61 ├──┤ 3.38 ├──────┤ · 11.4``."""
     if not len(ordered):
         return ""
     quarters = tuple(_at(ordered, share) for share in (0.0, 0.25, 0.5, 0.75, 1.0))
@@ -92,7 +92,7 @@ def _bracket(long: int) -> str:
 def _dots(
     long: int, start: int, far: Sequence[float] | np.ndarray, place: Callable[[float], int]
 ) -> str:
-    """So many blanks from a place on, with a dot where a far cell lies."""
+    """Return so many blanks from a place on, with a dot where a far cell lies."""
     signs = [" "] * long
     for v in far:
         at = place(v) - start

@@ -29,7 +29,7 @@ class Shown(NamedTuple):
     note: str = ""  # what to say of rows that are not shown
 
     def labels(self, places: np.ndarray) -> Sequence[Any]:
-        """Labels of rows by their places among those shown."""
+        """Return labels of rows by their places among those shown."""
         return self.table.labels(positions_at(self.rows, places))
 
 
@@ -62,7 +62,7 @@ def shown(
 
 
 def _farthest(table: Records, rows: Rows, names: Sequence[str]) -> np.ndarray:
-    """Places of the rows at the ends of each column of numbers."""
+    """Return places of the rows at the ends of each column of numbers."""
     columns = [table.column(n) for n in names if table.column(n).kind in ("number", "date")]
 
     def of_piece(piece: Piece) -> list[np.ndarray]:
@@ -76,7 +76,7 @@ def _farthest(table: Records, rows: Rows, names: Sequence[str]) -> np.ndarray:
 
 
 def _ends(x: np.ndarray, rows: Rows) -> np.ndarray:
-    """Positions and values (2, few) of the least and the greatest values of some rows."""
+    """Return positions and values (2, few) of the least and the greatest values of some rows."""
     here = np.flatnonzero(np.isfinite(x))
     return _outermost(np.array([positions_at(rows, here), x[here]], float))
 

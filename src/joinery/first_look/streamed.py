@@ -170,7 +170,7 @@ def _apart(x: np.ndarray, candidate: float) -> tuple[int, float, float, bool]:
 def pairs(
     table: Records, rows: Rows, facts: Sequence[Facts], level: float
 ) -> tuple[np.ndarray, Correlation]:
-    """Pearson's r of every pair of columns of numbers, over the rows that have both."""
+    """Return Pearson's r of every pair of columns of numbers, over the rows that have both."""
     names = [f.name for f in facts]
     middle = np.array([f.mean if np.isfinite(f.mean) else 0.5 for f in facts])
     unit = np.array([unit_of(f.minimum, f.maximum) for f in facts])

@@ -18,7 +18,7 @@ GLANCE_ROWS = 2000  # rows that tell whether two columns could be the same
 
 
 def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator[str]:
-    """Remarks that take more than one column to make."""
+    """Yield remarks that take more than one column to make."""
     numeric = [
         f
         for f in facts
@@ -38,7 +38,7 @@ def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator
 
 
 def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[str]:
-    """Pairs of columns of which one is the other times a number, or that and a constant."""
+    """Yield pairs of columns of which one is the other times a number, or that and a constant."""
     positions = np.arange(len(table))[rows]
     some = positions[:: max(1, len(positions) // GLANCE_ROWS)]
     X = np.column_stack([table.column(f.name).numbers(some) for f in numeric])
@@ -67,7 +67,7 @@ def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[
 
 
 def repeated_rows(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:
-    """Positions of rows that repeat an earlier row in every one of these columns."""
+    """Return positions of rows that repeat an earlier row in every one of these columns."""
     positions = np.arange(len(table))[rows]
     if len(names) < 2 or len(positions) < 2:
         return np.empty(0, dtype=int)

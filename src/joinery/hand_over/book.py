@@ -138,7 +138,8 @@ def _given(fit: Fitted, needed: list[str]) -> tuple[dict[str, Any], list[Any] | 
 
 
 def _typed(column: Any, places: np.ndarray) -> list[Any]:
-    """Cells as a person types them: yes and no as TRUE and FALSE, dates as a sheet counts them."""
+    """Return cells as a person types them: yes and no as TRUE and FALSE, dates as a sheet counts
+    them."""
     if column.is_date:
         return [v + EPOCH for v in column.numbers(places).tolist()]
     truths = {level_text(True): True, level_text(False): False}

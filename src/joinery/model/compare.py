@@ -25,7 +25,7 @@ from joinery.support.threads import one_thread_a_product
 
 @one_thread_a_product()
 def compare(*fits: Fit, crosscheck: bool = False, seed: int | None = 0) -> Table:
-    """Fits of the same response side by side: figures, nested tests, coefficients.
+    """Fit of the same response side by side: figures, nested tests, coefficients.
 
     Parameters: two or more fits; ``crosscheck`` judges all of them on the same ten folds, dealt by
     ``seed``. Each is tested against the one before it when one of the two holds
@@ -47,7 +47,7 @@ def compare(*fits: Fit, crosscheck: bool = False, seed: int | None = 0) -> Table
 
 @checked
 def report(path: str | os.PathLike[str], *fits: Fit) -> Path:
-    """Writes one page to send of one fit or several side by side.
+    """Write one page to send of one fit or several side by side.
 
     Parameters: ``path`` of the HTML file; the fits. Returns the path. Raises CallError for no fit,
     or one loaded from a file.
@@ -64,7 +64,7 @@ def report(path: str | os.PathLike[str], *fits: Fit) -> Path:
 
 
 def _fits(given: Sequence[Any], least: int, call: str) -> list[Fit]:
-    """Fits given one by one or as a list. Raises CallError for too few, or what is no fit."""
+    """Fit given one by one or as a list. Raises CallError for too few, or what is no fit."""
     listed = len(given) == 1 and isinstance(given[0], (list, tuple))
     several = list(given[0] if listed else given)
     if len(several) < least:

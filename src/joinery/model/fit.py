@@ -36,7 +36,7 @@ def fit(
     level: float = 0.95,
     labels: Mapping[str, str] | None = None,
 ) -> Fit:
-    """Fits a model to a table.
+    """Fit a model to a table.
 
     Parameters
     ----------

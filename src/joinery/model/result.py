@@ -222,7 +222,8 @@ class Fit:
         ratios: bool = False,
         profile: bool = False,
     ) -> Table:
-        """Coefficients with intervals, standard errors, t (z where the dispersion is known) and p.
+        """Return coefficients with intervals, standard errors, t (z where the dispersion is known)
+        and p.
 
         Parameters: ``level`` of the intervals (the fit's own if not given); ``standardized`` adds
         slopes in standard units, b·sd(column)/sd(response); ``ratios`` adds exp of estimate and
@@ -455,7 +456,7 @@ class Fit:
         at: Mapping[str, Any] | None = None,
         level: float | None = None,
     ) -> Table:
-        """Differences between the means of levels: all pairs, or each against one reference.
+        """Return differences between the means of levels: all pairs, or each against one reference.
 
         Parameters: ``term`` and ``at`` as for ``adjusted_means``; ``reference`` a level;
         ``correction`` for many comparisons: ``"tukey"`` (all pairs; Kramer 1956), ``"dunnett"``
@@ -510,7 +511,7 @@ class Fit:
         level: float | None = None,
         seed: int | None = None,
     ) -> Table:
-        """Yes/no models: what it costs to say yes from a cut-off on.
+        """Return yes/no models: what it costs to say yes from a cut-off on.
 
         Parameters: ``at`` probabilities (0.1 to 0.9 if not given); ``crosscheck`` judges each row
         by a fit without it, in ten folds dealt by ``seed``. Returns a Table: cutoff, said_yes,
@@ -625,7 +626,7 @@ class Fit:
 
     @checked
     def simulate(self, copies: int = 1, seed: int | None = None) -> pd.DataFrame:
-        """Responses drawn from the fitted model, for the rows that it rests on.
+        """Return responses drawn from the fitted model, for the rows that it rests on.
 
         Parameters: how many ``copies``; ``seed`` draws the same again. Returns a DataFrame, a
         column a copy, on the scale of the model's response; of a total, counts. Raises CallError
@@ -723,7 +724,7 @@ other things held.
 
     @answered
     def claim(self, text: str, *, level: float | None = None) -> Table:
-        """Tests one or several equations or inequalities among coefficients.
+        """Return tests one or several equations or inequalities among coefficients.
 
         Parameters: ``text`` such as ``"forage_km2 = 2 * feed_kg"`` or ``"feed_kg >= 0.5,
         \\"hive_type: long\\" = 0"``; ``level`` of the intervals.
@@ -809,7 +810,7 @@ other things held.
         hold: words.Hold | None = None,
         per: float | None = None,
     ) -> Table:
-        """Forecasts with an interval for the mean and one for a single new row.
+        """Return forecasts with an interval for the mean and one for a single new row.
 
         Parameters: ``new`` a table, dict, path or text like ``"forage_km2 = 3, hive_type =
         'long'"``; without it, the rows whose response is missing. ``level`` of the intervals,
@@ -871,7 +872,7 @@ other things held.
     def crosscheck(
         self, folds: int | None = None, *, by: str | None = None, seed: int | None = None
     ) -> Table:
-        """Judges the fit on rows it has not seen.
+        """Judge the fit on rows it has not seen.
 
         Parameters: ``folds`` dealt at random by ``seed``; unless given, leave-one-out in closed
         form for the normal family and ten folds for others; ``by`` a column whose groups are
@@ -944,7 +945,7 @@ other things held.
         y_label: str | None = None,
         **options: Any,
     ) -> Figure:
-        """Draws one of the pictures of a fit.
+        """Draw one of the pictures of a fit.
 
         Parameters
         ----------
@@ -1051,7 +1052,7 @@ other things held.
 
     @checked
     def save(self, path: str | os.PathLike[str]) -> Path:
-        """Writes the result as one JSON file, without the table's rows.
+        """Write the result as one JSON file, without the table's rows.
 
         Parameters: ``path`` of the file. Returns the path. Raises CallError when the folder is not
         there.
@@ -1067,7 +1068,7 @@ other things held.
 
     @checked
     def report(self, path: str | os.PathLike[str]) -> Path:
-        """Writes one page to send: every step of the work, with tables and pictures.
+        """Write one page to send: every step of the work, with tables and pictures.
 
         Parameters: ``path`` of the HTML file. It needs nothing else to be read, and its rows are
         linked: choosing one in a picture or table marks it in all. Returns the path. Raises
@@ -1084,7 +1085,7 @@ other things held.
 
     @checked
     def write(self, path: str | os.PathLike[str]) -> Path:
-        """Writes a workbook: a sheet a table, and one of forecasts that the sheet computes.
+        """Write a workbook: a sheet a table, and one of forecasts that the sheet computes.
 
         Parameters: ``path`` of the workbook (.xlsx). Returns the path. Raises CallError for another
         ending, or when nothing can be written there.
@@ -1103,7 +1104,7 @@ other things held.
     if not TYPE_CHECKING:  # else every slip would be an attribute to a type checker
 
         def __getattr__(self, name: str) -> Any:
-            """Point from a word that analysts know to the question that answers it."""
+            """Return point from a word that analysts know to the question that answers it."""
             if name.startswith("_"):
                 raise AttributeError(name)
             known = [n for n in dir(type(self)) if not n.startswith("_")]

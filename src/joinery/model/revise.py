@@ -100,7 +100,7 @@ def has_intercept(text: str | Sequence[str] | None) -> bool:
 
 
 def terms_of(text: str | Sequence[str] | None) -> list[Term]:
-    """Terms written as one text or several."""
+    """Return terms written as one text or several."""
     sentence = _sentence_of(text)
     if sentence is None:
         return []

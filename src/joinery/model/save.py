@@ -55,7 +55,7 @@ VERSION = 7  # of the form of saved files; others are refused
 
 
 def save(fit: Fitted, path: str | os.PathLike[str]) -> Path:
-    """Writes a fit as JSON. See ``Fit.save``."""
+    """Write a fit as JSON. See ``Fit.save``."""
     return write_content(content_of(fit), path)
 
 
@@ -175,7 +175,7 @@ def _fields(kind: type[Strict], of: Any) -> dict[str, Any]:
 
 
 def _jsonable(value: Any) -> Any:
-    """Arrays as lists; NaN and infinity, which JSON lacks, as null."""
+    """Return arrays as lists; NaN and infinity, which JSON lacks, as null."""
     if isinstance(value, np.ndarray):
         return [_jsonable(v) for v in value.tolist()]
     if isinstance(value, list):

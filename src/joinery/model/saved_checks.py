@@ -34,7 +34,7 @@ SMALLEST = 1e-30  # of a factor's diagonal; columns so dependent are never kept
 
 
 def check_parts(saved: SavedFit, sentence: Sentence) -> None:
-    """Raises ValueError, in words, where two parts of a saved fit contradict one another."""
+    """Raise ValueError, in words, where two parts of a saved fit contradict one another."""
     _check_options(saved)
     _check_design(saved, sentence)
     _check_solution(saved.solution, sentence)
@@ -173,7 +173,7 @@ def _check_sandwich(sandwich: SavedSandwich, solution: SavedSolution) -> None:
 
 
 def check_use(fit: Fitted) -> None:
-    """Raises ValueError, or what comes up, where a fit cannot answer what a saved fit answers."""
+    """Raise ValueError, or what comes up, where a fit cannot answer what a saved fit answers."""
     with warnings.catch_warnings(), np.errstate(all="ignore", over="raise"):
         warnings.simplefilter("ignore")
         estimates = coefficients(fit)

@@ -147,7 +147,7 @@ def fitted_with_rows(
     options: Options,
     notes: tuple[Note, ...] = (),
 ) -> Fitted:
-    """Learns the design of a sentence from chosen rows, and estimates it."""
+    """Learn the design of a sentence from chosen rows, and estimates it."""
     return with_design(_learnt(rows, sentence, options), given, rows, sentence, options, notes)
 
 
@@ -233,7 +233,7 @@ class FitAgain:
 
 
 def _check_coefficients(design: Design, solution: Solution) -> None:
-    """Raises UnusableColumnError for a column so small that its coefficient is no number."""
+    """Raise UnusableColumnError for a column so small that its coefficient is no number."""
     if (bad := np.flatnonzero(np.isinf(solution.coefficients))).size:
         name = design.names[int(bad[0])]
         raise UnusableColumnError(
@@ -244,7 +244,7 @@ def _check_coefficients(design: Design, solution: Solution) -> None:
 
 
 def _check_size(design: Design, rows: int) -> None:
-    """Raises EstimationError for a model whose coefficients' covariance no memory here holds."""
+    """Raise EstimationError for a model whose coefficients' covariance no memory here holds."""
     width = design.width
     needed, memory = 3 * 8 * (width + 2) ** 2, physical_memory()
     if needed > memory:

@@ -270,7 +270,7 @@ def _refuse(table: Records, empty: dict[str, np.ndarray]) -> None:
 
 
 def _infinite(table: Records, name: str, rows: Rows) -> np.ndarray:
-    """Positions of the rows where a column is infinite."""
+    """Return positions of the rows where a column is infinite."""
     learner = Learner(table, rows, {})
     collected = [np.empty(0, dtype=int)]
     for context, _ in learner.stretches:

@@ -23,7 +23,7 @@ from joinery.support.errors import CallError
 
 
 def derivative(node: Expression, name: str, context: Context) -> np.ndarray:
-    """d(node)/d(column ``name``) at each wanted row: (rows,).
+    """Return d(node)/d(column ``name``) at each wanted row: (rows,).
 
     ``name`` may be a lag by its text: what another row has is a predictor of its own. Comparisons
     are steps, whose derivative is zero. Raises CallError for ranks, which have none.

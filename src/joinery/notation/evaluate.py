@@ -40,12 +40,13 @@ def count_of(rows: Rows, total: int) -> int:
 
 
 def positions_at(rows: Rows, places: np.ndarray) -> np.ndarray:
-    """Positions in the table of rows that stand at places among those wanted."""
+    """Return positions in the table of rows that stand at places among those wanted."""
     return places + (rows.start or 0) if isinstance(rows, slice) else rows[places]
 
 
 def places_at(rows: Rows, positions: np.ndarray) -> np.ndarray:
-    """Places among the rows wanted of positions in the table; those of other rows are left out."""
+    """Return places among the rows wanted of positions in the table; those of other rows are left
+    out."""
     if isinstance(rows, slice):
         return positions - (rows.start or 0)
     places = np.minimum(np.searchsorted(rows, positions), max(len(rows) - 1, 0))
@@ -93,7 +94,7 @@ class ColumnLike(Protocol):
         ...
 
     def check_order(self) -> None:
-        """Raises UnusableColumnError where the order of the values is unsettled."""
+        """Raise UnusableColumnError where the order of the values is unsettled."""
         ...
 
 
@@ -155,7 +156,7 @@ class Context:
         return self.at(self.rows[start:stop])
 
     def named_rows(self, bad: np.ndarray) -> list[Any]:
-        """Labels of the rows (of those wanted) that a mask picks out."""
+        """Return labels of the rows (of those wanted) that a mask picks out."""
         return list(self.table.labels(positions_at(self.rows, np.flatnonzero(bad))))
 
 
@@ -230,7 +231,7 @@ _COMPARISONS: dict[str, Callable[[Any, Any], np.ndarray]] = {
 
 
 def _truth(values: np.ndarray) -> np.ndarray:
-    """1 where a value is not zero, 0 where it is, NaN where it is missing."""
+    """Return 1 where a value is not zero, 0 where it is, NaN where it is missing."""
     return np.where(np.isnan(values), np.nan, values != 0)
 
 
@@ -239,7 +240,7 @@ def _not(values: np.ndarray) -> np.ndarray:
 
 
 def _both(left: np.ndarray, right: np.ndarray) -> np.ndarray:
-    """`and`: no where either says no, missing where that cannot be told."""
+    """Return `and`: no where either says no, missing where that cannot be told."""
     left, right = _truth(left), _truth(right)
     return np.where((left == 0) | (right == 0), 0.0, left * right)
 

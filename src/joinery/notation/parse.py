@@ -382,7 +382,8 @@ def read_expression(text: str) -> Expression:
 
 
 def read_claims(text: str) -> tuple[Claim, ...]:
-    """Equations or inequalities as (left, comparison, right); the intercept may be named bare."""
+    """Return equations or inequalities as (left, comparison, right); the intercept may be named
+    bare."""
     if isinstance(text, str):
         text = _outside_quotes(_BARE_INTERCEPT, '"intercept"', text)
     claims: tuple[Claim, ...] = _read(text, "claims")

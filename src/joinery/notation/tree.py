@@ -34,7 +34,7 @@ def _is_other_number(letter: str) -> bool:
 
 
 def quoted_text(value: str) -> str:
-    """Text as the sentence writes it, in single quotes."""
+    """Return text as the sentence writes it, in single quotes."""
     return "'" + value.replace("'", "''") + "'"
 
 
@@ -312,7 +312,7 @@ class Sentence:
 
 
 def _written_out(term: Term) -> Iterator[Term]:
-    """`crossed(a, b)` as a, b, a * b; `powers(x, 3)` as x, x^2, x^3, also inside products."""
+    """Yield `crossed(a, b)` as a, b, a * b; `powers(x, 3)` as x, x^2, x^3, also inside products."""
     if (
         len(term.factors) == 1
         and isinstance(call := term.factors[0], Call)

@@ -62,7 +62,7 @@ class Process:
         return self.family.name == "normal" and self.link.name == "identity"
 
     def draw(self, rng: np.random.Generator, times: int, errors: str = "normal") -> Draws:
-        """Responses on the model's own scale, so many times: (n, times)."""
+        """Return responses on the model's own scale, so many times: (n, times)."""
         if self.linear:
             sd = np.sqrt(self.spread)
             noise = error_terms(errors, rng, self.eta, times)
@@ -108,7 +108,7 @@ class Process:
 
 
 def error_terms(kind: str, rng: np.random.Generator, eta: np.ndarray, times: int) -> np.ndarray:
-    """Errors of mean 0 and mean square 1 over the rows: (n, times)."""
+    """Return errors of mean 0 and mean square 1 over the rows: (n, times)."""
     n = len(eta)
     if kind == "skewed":
         return rng.exponential(size=(n, times)) - 1
@@ -185,7 +185,8 @@ def _with_placeholder(sentence: Sentence, table: Records) -> Records:
 
 
 def _condition(expression: Expression) -> tuple[str, str]:
-    """Column and value of ``(outcome = 'accepted')``. Raises CallError for another comparison."""
+    """Return column and value of ``(outcome = 'accepted')``. Raises CallError for another
+    comparison."""
     if isinstance(expression, Chain) and expression.operators == ("=",):
         left, right = expression.operands
         if isinstance(left, Name) and isinstance(right, Text):
@@ -200,7 +201,8 @@ def _condition(expression: Expression) -> tuple[str, str]:
 
 
 def _truth(given: Mapping[str, float] | str, names: tuple[str, ...]) -> np.ndarray:
-    """True coefficients in order; those not named are zero. Raises CallError for unknown names."""
+    """Return true coefficients in order; those not named are zero. Raises CallError for unknown
+    names."""
     known = {coefficient_key(name): place for place, name in enumerate(names)}
     out = np.zeros(len(names))
     items = _assignments(given) if isinstance(given, str) else given
@@ -219,7 +221,8 @@ def _truth(given: Mapping[str, float] | str, names: tuple[str, ...]) -> np.ndarr
 
 
 def _assignments(text: str) -> dict[str, float]:
-    """``intercept=100, x=1, "hive_type: long"=2, a * b=0.5``: names may be products and powers."""
+    """Return ``intercept=100, x=1, "hive_type: long"=2, a * b=0.5``: names may be products and
+    powers."""
     out: dict[str, float] = {}
     for part in re.split(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)", text):
         if not part.strip():

@@ -184,7 +184,7 @@ def one_by_one(
 
 
 def joined(blocks: Sequence[Block]) -> Block:
-    """Batches of the same number of rows as one."""
+    """Return batches of the same number of rows as one."""
     first = blocks[0]
     names = ("estimates", "standard_errors", "lower", "upper", "p")
     parts = {name: np.concatenate([getattr(b, name) for b in blocks]) for name in names}

@@ -56,7 +56,7 @@ def simulate(
     totals: Any = None,
     seed: int | None = None,
 ) -> pd.DataFrame:
-    """Data from a known process, ready to be fitted.
+    """Return data from a known process, ready to be fitted.
 
     Parameters
     ----------
@@ -292,8 +292,8 @@ class Rehearsal:
         figsize: tuple[float, float] | None = None,
         title: str | None = None,
     ) -> Figure:
-        """Draws ``estimates``: the cloud of each term's estimates with the truth, and beside it
-        the first fifty intervals, those that miss marked; or ``power``: power and interval width
+        """Draw ``estimates``: the cloud of each term's estimates with the truth, and beside it the
+        first fifty intervals, those that miss marked; or ``power``: power and interval width
         against the numbers of rows.
 
         Parameters: ``name``; ``path`` of the file (.png .svg .pdf); ``ax`` a Figure or SubFigure

@@ -15,7 +15,7 @@ from joinery.support.labels import label_text
 
 
 def as_text(table: Table) -> str:
-    """Names and rounding, for a terminal or `print`."""
+    """Return names and rounding, for a terminal or `print`."""
     return printable(plain(grid(table)))
 
 
@@ -42,7 +42,7 @@ def _no_formula(cell: Any) -> Any:
 
 
 def shown_cells(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
-    """Headings, lines of cells as people read them, and which columns hold words."""
+    """Return headings, lines of cells as people read them, and which columns hold words."""
     table = for_people(table)
     heads = [visible(heading(table, c)) for c in table.columns]
     columns = [[visible(cell) for cell in cells_of(table, c)] for c in table.columns]
@@ -57,7 +57,7 @@ def shown_cells(table: Table) -> tuple[list[str], list[list[str]], list[bool]]:
 
 
 def markdown_text(text: str) -> str:
-    """Text that Markdown shows as it is, on one line and in one cell."""
+    """Return text that Markdown shows as it is, on one line and in one cell."""
     return visible(text).replace("\\", "\\\\").replace("|", "\\|").replace("<", "&lt;")
 
 
@@ -147,7 +147,7 @@ _LATEX |= {"Σ": r"$\Sigma$", "φ": r"$\varphi$", "χ": r"$\chi$", "η": r"$\eta
 
 
 def latex_text(text: str) -> str:
-    """Text that LaTeX shows as it is."""
+    """Return text that LaTeX shows as it is."""
     return "".join(_LATEX.get(c, c) for c in visible(text))
 
 

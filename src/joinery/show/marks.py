@@ -25,7 +25,7 @@ _TURNING = "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f"
 
 
 def visible(text: str) -> str:
-    """Text whose control characters are marks: a newline ⏎, an escape ␛."""
+    """Return text whose control characters are marks: a newline ⏎, an escape ␛."""
     if text.isprintable():
         return text
     return "".join(c if c.isprintable() or c == " " else _mark(c) for c in text)
@@ -69,7 +69,7 @@ def fit_stream(stream: TextIO) -> None:
 
 
 def printable(text: str) -> str:
-    """Text as standard output can show it: unchanged where its encoding has every sign."""
+    """Return text as standard output can show it: unchanged where its encoding has every sign."""
     encoding = getattr(sys.stdout, "encoding", None) or "utf-8"
     try:
         text.encode(encoding)

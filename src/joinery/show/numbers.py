@@ -64,7 +64,7 @@ def scientific(value: float, digits: int = 3) -> str:
 
 
 def decimals_for(size: float, digits: int) -> int | None:
-    """Decimals that show a number of this size to so many significant digits.
+    """Return decimals that show a number of this size to so many significant digits.
 
     None where powers of ten are needed.
     """
@@ -136,7 +136,8 @@ def interval_end(end: float, decimals: int | None) -> str:
 
 
 def with_error(value: float, error: float, digits: int | None = None) -> int | None:
-    """Decimals for a figure known to within ``error``: two significant digits of the error."""
+    """Return decimals for a figure known to within ``error``: two significant digits of the
+    error."""
     if digits is not None:
         return decimals_for(value, digits)
     if math.isnan(error) or error <= 0:
@@ -175,12 +176,12 @@ def short_of(share: float, times: int, decimals: int) -> str:
 
 
 def level_words(level: float) -> str:
-    """0.95 as ``95 %``."""
+    """Return 0.95 as ``95 %``."""
     return f"{100 * level:.10g} %"
 
 
 def count(n: int, word: str, plural: str | None = None) -> str:
-    """``1 row``, ``12 rows``."""
+    """Return ``1 row``, ``12 rows``."""
     return f"{n:,} {word if n == 1 else plural or word + 's'}"
 
 

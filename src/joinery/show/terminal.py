@@ -36,7 +36,7 @@ def width() -> int:
 
 
 def plain(renderable: RenderableType, columns: int | None = None) -> str:
-    """Text without colour, for `print` and for pipes."""
+    """Return text without colour, for `print` and for pipes."""
     out = io.StringIO()
     console = Console(
         file=out,
@@ -60,7 +60,7 @@ def say(*renderables: RenderableType) -> None:
 
 
 def paragraphs(text: str, columns: int | None = None) -> RenderableType:
-    """Lines of text folded to the terminal, items of a list hanging after their dash."""
+    """Return lines of text folded to the terminal, items of a list hanging after their dash."""
     room = columns or width()
     lines = []
     for line in text.split("\n"):
@@ -142,7 +142,7 @@ def _headed(heading: str, cells: Sequence[str], words: bool) -> _Piece:
 
 
 def _folded(heading: str, room: int) -> list[str]:
-    """Words in as few lines of some width as they take; no word is broken."""
+    """Return words in as few lines of some width as they take; no word is broken."""
     lines: list[str] = []
     for word in heading.split():
         if lines and cell_len(lines[-1]) + 1 + cell_len(word) <= room:

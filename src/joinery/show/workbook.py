@@ -99,7 +99,7 @@ def _columns(sheet: Sheet) -> Iterator[tuple[str, Sequence[Any], str | None]]:
 
 
 def _format(cells: Sequence[Any]) -> str | None:
-    """Digits enough for the largest figure of a column to be read."""
+    """Return digits enough for the largest figure of a column to be read."""
     sizes = [abs(v) for v in cells if isinstance(v, float) and math.isfinite(v) and v]
     if not sizes:
         return None

@@ -42,7 +42,7 @@ def draw(
     figsize: tuple[float, float] | None = None,
     **options: Any,
 ) -> Figure:
-    """Draws a picture by name. See ``Fit.draw``."""
+    """Draw a picture by name. See ``Fit.draw``."""
     from joinery.show.pictures.canvas import finished
 
     check_picture(name, options)

@@ -293,7 +293,7 @@ class Once(Generic[Found]):
 
 
 def once(work: Callable[[Fitted], Found]) -> Once[Found]:
-    """Marks a question of a fit as one to be worked out once."""
+    """Return marks a question of a fit as one to be worked out once."""
     return Once(work)
 
 

@@ -49,7 +49,7 @@ def columns_of(fit: Fitted) -> list[str]:
 
 
 def numeric_columns(fit: Fitted) -> list[str]:
-    """Those of numbers and dates."""
+    """Return those of numbers and dates."""
     return [name for name in columns_of(fit) if name in fit.design.seen]
 
 

@@ -60,7 +60,7 @@ def flags_of(fit: Fitted, label_rows: str | Sequence[Any]) -> list[Flag]:
 
 
 def placed(flags: Sequence[Flag], order: np.ndarray) -> list[Flag]:
-    """Flags moved to where their rows stand in another order.
+    """Return flags moved to where their rows stand in another order.
 
     Those without a place there are dropped.
     """

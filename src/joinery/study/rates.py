@@ -58,7 +58,7 @@ class Counted:
 
 
 def counted(fit: Fitted, per: float | None) -> Counted:
-    """Counts, or rates ``per`` so much exposure.
+    """Return counts, or rates ``per`` so much exposure.
 
     Raises CallError where the response has no exposure, and for a number not above zero.
     """

@@ -111,7 +111,7 @@ def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
 
 
 def _remarkable(fit: Fitted) -> np.ndarray:
-    """Places of the rows worst remarked on, and of those that weigh most."""
+    """Return places of the rows worst remarked on, and of those that weigh most."""
     totals = digest(fit)
     weight = np.nan_to_num(totals.measures.cooks_distance, nan=-1.0)
     heaviest = totals.places[np.argsort(-weight, kind="stable")[:HEAVIEST]]

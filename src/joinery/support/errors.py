@@ -49,7 +49,8 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
 
 
 def listed(items: Iterable[Any], most: int = 5, word: str = "more", of: int | None = None) -> str:
-    """Items in one line, cut after `most` with the count of the rest: ``a, b, c and 7 more``.
+    """Return items in one line, cut after `most` with the count of the rest: ``a, b, c and 7
+    more``.
 
     ``of`` how many there are, where only the first are given."""
     items = [str(item) for item in items]

@@ -39,7 +39,7 @@ class ResidueBlocks(Protocol):
 
 
 def with_residue(blocks: Blocks) -> Partition[BlockWithResidue]:
-    """Blocks with what their columns are more than doubles."""
+    """Return blocks with what their columns are more than doubles."""
     if isinstance(blocks, ResidueBlocks):
         return blocks.with_residue
     return blocks.pieces.map(lambda block: (block, None))
@@ -109,7 +109,7 @@ class Extremes:
 
 
 def extremes(blocks: Blocks, shift: np.ndarray) -> Extremes:
-    """Sizes of the columns and the response (k + 1,).
+    """Return sizes of the columns and the response (k + 1,).
 
     Raises DataError for what is not finite, or without rows.
     """

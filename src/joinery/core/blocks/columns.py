@@ -33,13 +33,13 @@ class IndicatorColumns:
         return len(self.codes)
 
     def sums(self, weights: np.ndarray | None) -> np.ndarray:
-        """Sums of weights (m,) over each level (q,)."""
+        """Return sums of weights (m,) over each level (q,)."""
         return np.bincount(self.codes, self._each(weights), len(self.level_places) + 1)[:-1].astype(
             float
         )
 
     def sums_of(self, Z: np.ndarray, weights: np.ndarray | None = None) -> np.ndarray:
-        """Sums of each column of Z (m, d), by weights (m,), over each level: (d, q)."""
+        """Return sums of each column of Z (m, d), by weights (m,), over each level: (d, q)."""
         return group_sums(self.codes, Z, self._each(weights), len(self.level_places) + 1)[:, :-1]
 
     def _each(self, weights: np.ndarray | None) -> np.ndarray | None:
@@ -70,7 +70,7 @@ Columns = np.ndarray | IndicatorColumns
 def group_sums(
     codes: np.ndarray, Z: np.ndarray, weights: np.ndarray | None, count: int
 ) -> np.ndarray:
-    """Sums of each column of Z (m, d), by weights (m,), over codes (m,) below ``count``.
+    """Return sums of each column of Z (m, d), by weights (m,), over codes (m,) below ``count``.
 
     Returns them as (d, count). Many columns are summed in one go along the rows: that is faster
     than column by column, and leaves Python's lock to other threads."""
@@ -167,7 +167,7 @@ def extremes(X: Columns) -> tuple[np.ndarray, np.ndarray]:
 
 
 def shifted(X: Columns, shift: np.ndarray | None) -> Columns:
-    """X − shift (k,); the same where there is nothing to take off."""
+    """Return X − shift (k,); the same where there is nothing to take off."""
     if shift is None:
         return X
     if isinstance(X, IndicatorColumns) and X.value is None and not shift[X.level_places].any():

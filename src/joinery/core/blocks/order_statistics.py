@@ -17,7 +17,7 @@ BITS_A_PASS = 16  # each pass narrows a value's bits down by so many
 def quantiles(
     values: Partition[Counted], shares: np.ndarray, total: float | None = None
 ) -> np.ndarray:
-    """Quantiles (len(shares),) of all values, each counted, linear between neighbours.
+    """Return quantiles (len(shares),) of all values, each counted, linear between neighbours.
 
     Parameters: ``values`` in pieces, none missing; ``shares`` between 0 and 1; ``total`` of the
     counts, where it is known. NaN of no values.
@@ -81,7 +81,7 @@ class _Bin(NamedTuple):
 
 
 def _keys(x: np.ndarray) -> np.ndarray:
-    """Whole numbers (m,) that sort as the doubles do; zeros of both signs are one."""
+    """Return whole numbers (m,) that sort as the doubles do; zeros of both signs are one."""
     bits = np.asarray(x, float) + 0.0
     rotated = (bits.view(np.int64) >> np.int64(63)).view(np.uint64)  # all ones below zero
     rotated |= np.uint64(2**63)

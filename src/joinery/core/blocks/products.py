@@ -22,7 +22,7 @@ GLANCE_PRODUCTS = 16  # rows that show most columns to be other than zero
 
 
 def gram(Z: np.ndarray) -> np.ndarray:
-    """ZᵀZ of a block (m, k): (k, k)."""
+    """Return ZᵀZ of a block (m, k): (k, k)."""
     return _summed(Z.T, Z, MATRIX_WORK)
 
 
@@ -47,7 +47,7 @@ class Gram(NamedTuple):
 
 
 def sparse_gram(Z: Columns) -> Gram:
-    """ZᵀZ of a block (m, k) with levels, or with columns that are zero throughout it."""
+    """Return ZᵀZ of a block (m, k) with levels, or with columns that are zero throughout it."""
     if isinstance(Z, IndicatorColumns):
         sums = Z.sums(None)
         present, squares = np.flatnonzero(sums), sums if Z.value is None else Z.sums(Z.value)
@@ -64,7 +64,7 @@ def sparse_gram(Z: Columns) -> Gram:
 
 
 def times(Z: Columns, b: np.ndarray) -> np.ndarray:
-    """Z·b of a block (m, k) and a vector (k,): (m,)."""
+    """Return Z·b of a block (m, k) and a vector (k,): (m,)."""
     if isinstance(Z, IndicatorColumns):
         slopes, levels = Z.split(b)
         by_level = levels[Z.codes]
@@ -105,7 +105,7 @@ def weighted_sums(A: np.ndarray, Z: Columns) -> np.ndarray:
 
 
 def inner(a: np.ndarray, b: np.ndarray) -> float:
-    """a·b of two vectors (m,)."""
+    """Return a·b of two vectors (m,)."""
     if len(a) < VECTOR_WORK:
         return float(a.dot(b))
     return float(np.einsum("i,i->", a, b))

@@ -97,7 +97,7 @@ def estimate(
     penalty: str | None,
     log_weights: float,
 ) -> Estimate:
-    """Estimates a model.
+    """Estimate a model.
 
     Parameters
     ----------
@@ -306,7 +306,8 @@ def _null_deviance(rows: LikelihoodSource, fit: Iterated, n: int) -> float:
 
 
 def _common_level(rows: LikelihoodSource, fit: Iterated) -> float | None:
-    """η of rows that all have one mean: whatever family and link, that is the responses' mean.
+    """Return η of rows that all have one mean: whatever family and link, that is the responses'
+    mean.
 
     None where offsets part them, or the mean is one that the link does not reach."""
     if any(rows.pieces.only(0).each(lambda part: part.offset is not None)):

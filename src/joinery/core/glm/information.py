@@ -24,21 +24,22 @@ class Information(Protocol):
     """[1, X]ᵀW[1, X] of k columns X and weights W."""
 
     def __iadd__(self, other: Self) -> Self:
-        """Takes in another block's, in place."""
+        """Take in another block's, in place."""
         ...
 
     def solve(self, g: np.ndarray, places: np.ndarray, apart: float) -> np.ndarray | None:
-        """δ (k + 1,) with zeros beside ``places``, there with the information times δ being g.
+        """Return δ (k + 1,) with zeros beside ``places``, there with the information times δ being
+        g.
 
         None where a diagonal of the scaled factor is not above ``apart``."""
         ...
 
     def quadratic(self, step: np.ndarray) -> float:
-        """δᵀ·information·δ of a step (k + 1,)."""
+        """Return δᵀ·information·δ of a step (k + 1,)."""
         ...
 
     def rounding(self, step: np.ndarray) -> float:
-        """|δ|ᵀ·|information|·|δ|: what rounding is a share of."""
+        """Return |δ|ᵀ·|information|·|δ|: what rounding is a share of."""
         ...
 
     def settled(self) -> Information:
@@ -171,7 +172,7 @@ def together(total: Information | None, part: Information | None) -> Information
 def information(
     X: Columns, W: np.ndarray, e: np.ndarray, *, rough: bool = False
 ) -> tuple[Information, np.ndarray]:
-    """[1, X]ᵀW[1, X] of a block, and [1, X]ᵀe (k + 1,).
+    """Return [1, X]ᵀW[1, X] of a block, and [1, X]ᵀe (k + 1,).
 
     The first ``rough``, in single precision, where there is much of it.
 
@@ -204,7 +205,7 @@ def _is_much(X: np.ndarray, rough: bool) -> bool:
 
 
 def _single(X: np.ndarray, root: np.ndarray) -> np.ndarray:
-    """√W[1, X] in single precision, column by column: (m, k + 1)."""
+    """Return √W[1, X] in single precision, column by column: (m, k + 1)."""
     single = np.empty((X.shape[1] + 1, len(X)), np.float32)
     single[0] = root
     np.multiply(X.T, root, out=single[1:], casting="same_kind")
@@ -224,7 +225,7 @@ def _of_numbers(X: np.ndarray, W: np.ndarray, e: np.ndarray) -> tuple[np.ndarray
 
 
 def solved_by_cholesky(H: np.ndarray, g: np.ndarray, apart: float) -> np.ndarray | None:
-    """x with Hx = g by Cholesky.
+    """Return x with Hx = g by Cholesky.
 
     None where a diagonal of the scaled factor is not above ``apart``.
     """

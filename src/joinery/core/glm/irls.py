@@ -30,7 +30,7 @@ def reweighted(
     keep_shape: bool = False,
     near: float | None = None,
 ) -> Iterated:
-    """Fits a generalized linear model by iteratively reweighted least squares.
+    """Fit a generalized linear model by iteratively reweighted least squares.
 
     Parameters
     ----------
@@ -153,7 +153,7 @@ class _ShapeProfile:
         return self._known[log_k]
 
     def brackets(self, guess: float | None, scan: bool) -> list[tuple[float, float]]:
-        """Pairs of log k between which the likelihood has a maximum."""
+        """Return pairs of log k between which the likelihood has a maximum."""
         if scan:
             at = [
                 *np.arange(-4.0, 12.1, 2.0),
@@ -197,7 +197,7 @@ class _ShapeProfile:
 
 
 def _means(problem: Problem, b: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Responses, means and weights of all rows at given coefficients."""
+    """Return responses, means and weights of all rows at given coefficients."""
     predictor, mean = by_coefficients(b), problem.link.mu
     rows = list(
         problem.rows.pieces.each(lambda part: (part.y, mean(linear(predictor, part)), part.weights))

@@ -436,7 +436,7 @@ def look(problem: Problem, b: np.ndarray, newton: bool = False, rough: bool = Fa
 
 
 def _step(problem: Problem, columns: Columns, now: _Seen) -> tuple[np.ndarray, float]:
-    """δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ.
+    """Return δ with XᵀWXδ = gradient over the estimable columns, and δᵀXᵀWXδ.
 
     By least squares where Cholesky fails.
     """

@@ -52,7 +52,7 @@ class _Model:
     basis: Solution
 
     def coefficients(self, gamma: np.ndarray) -> np.ndarray:
-        """[intercept or 0, coefficients]: (k + 1,)."""
+        """Return [intercept or 0, coefficients]: (k + 1,)."""
         b = np.zeros(self.rows.width + 1)
         b[self.basis.padded_places] = self.basis.root @ gamma
         return b
@@ -253,7 +253,7 @@ def _curvature(model: _Model, now: _At, free: np.ndarray) -> np.ndarray | None:
 
 
 def _direction(curve: np.ndarray | None, H: np.ndarray, g: np.ndarray) -> np.ndarray:
-    """Newton's step where the surface bends upwards, else that of scoring."""
+    """Return Newton's step where the surface bends upwards, else that of scoring."""
     for both in ([] if curve is None else [curve]) + [H]:
         factor, failed = linalg.lapack.dpotrf(both, lower=0)
         if not failed and np.isfinite(factor).all():

@@ -169,7 +169,7 @@ class WorkingState:
 
 
 def working_state(working: WorkingBlocks, part: LikelihoodRows) -> WorkingState:
-    """η, μ, working response and working weights of some rows."""
+    """Return η, μ, working response and working weights of some rows."""
     family, link = working.family, working.link
     a = part.evidence
     with np.errstate(all="ignore"):
@@ -214,18 +214,18 @@ def overall_mean(
 
 
 def by_coefficients(b: np.ndarray) -> Predictor:
-    """η = b₀ + Xb of coefficients (k + 1,), the first that of the constant."""
+    """Return η = b₀ + Xb of coefficients (k + 1,), the first that of the constant."""
     return lambda X: times(X, b[1:]) + b[0]
 
 
 def linear(predictor: Predictor, part: LikelihoodRows) -> np.ndarray:
-    """η of some rows, the offset included."""
+    """Return η of some rows, the offset included."""
     eta = predictor(part.X)
     return eta if part.offset is None else eta + part.offset
 
 
 def unit_deviance(family: Family, y: np.ndarray, state: WorkingState) -> np.ndarray:
-    """Unit deviances, those of shares with all the digits of 1 − μ."""
+    """Return unit deviances, those of shares with all the digits of 1 − μ."""
     if state.rest is not None and state.yes_no:
         deviance = np.log(np.maximum(y * state.mu + (1 - y) * state.rest, 1e-320))
         deviance *= -2
@@ -234,7 +234,7 @@ def unit_deviance(family: Family, y: np.ndarray, state: WorkingState) -> np.ndar
 
 
 def log_weight_slope(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
-    """d log W/dη of each row: 2·d log(dμ/dη)/dη − V′(μ)(dμ/dη)/V."""
+    """Return d log W/dη of each row: 2·d log(dμ/dη)/dη − V′(μ)(dμ/dη)/V."""
     family, link = working.family, working.link
     V = family.variance(state.mu, state.rest)
     return np.asarray(
@@ -243,7 +243,7 @@ def log_weight_slope(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
 
 
 def observed_weights(working: WorkingBlocks, state: WorkingState) -> np.ndarray:
-    """−d/dη of each row's score, Newton's weights (McCullagh & Nelder 1989, 2.5)."""
+    """Return −d/dη of each row's score, Newton's weights (McCullagh & Nelder 1989, 2.5)."""
     turn = log_weight_slope(working, state) - working.link.bend(state.eta)
     weights = state.W * (1 - state.residual * turn)
     return np.asarray(np.where(np.isfinite(weights), weights, state.W))

@@ -19,7 +19,7 @@ START_APART = 0.03  # of the linear predictor's SD: how near a start comes by co
 
 
 def rough_start(problem: Problem) -> np.ndarray | None:
-    """First coefficients from one pass over cross-products.
+    """Return first coefficients from one pass over cross-products.
 
     None where the columns are not well apart.
     """

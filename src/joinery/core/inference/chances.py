@@ -44,7 +44,7 @@ def in_groups(rows: Partition[Chances], count: int) -> Groups:
         ends = np.empty(0)
 
     def about(c: Chances) -> np.ndarray:
-        """Trials below each end, and at it."""
+        """Return trials below each end, and at it."""
         low, high = ends - SAME_MEAN * np.abs(ends), ends + SAME_MEAN * np.abs(ends)
         below = [c.trials[c.mu < end].sum() for end in low]
         upto = [c.trials[c.mu <= end].sum() for end in high]

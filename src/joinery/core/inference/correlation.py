@@ -47,7 +47,7 @@ def root_mean_square(values: np.ndarray) -> float:
 def pearson(
     X: np.ndarray, level: float = 0.95, pairs: np.ndarray | None = None
 ) -> tuple[np.ndarray, Correlation]:
-    """Pearson's r of pairs of columns of X (n, k), over the rows where both are present.
+    """Return Pearson's r of pairs of columns of X (n, k), over the rows where both are present.
 
     Parameters: ``pairs`` (m, 2) of places; every pair for None, the first column varying slowest.
     Returns the pairs and a Correlation: intervals by Fisher's z (1921), p from
@@ -107,7 +107,7 @@ def strongest_pairs(X: np.ndarray, most: int) -> np.ndarray:
 def of_sums(
     n: np.ndarray, sums: np.ndarray, squares: np.ndarray, products: np.ndarray, level: float
 ) -> tuple[np.ndarray, Correlation]:
-    """Pearson's r of every pair from sums over the rows where both are present, each (k, k).
+    """Return Pearson's r of every pair from sums over the rows where both are present, each (k, k).
 
     Parameters: how many rows; ``sums`` of column i over the rows of i and j, and of its
     ``squares``, both less about its mean; ``products`` of i and j. Returns as ``pearson`` does.
@@ -124,7 +124,7 @@ def of_sums(
 def spearman(
     X: np.ndarray, level: float = 0.95, pairs: np.ndarray | None = None
 ) -> tuple[np.ndarray, Correlation]:
-    """Spearman's rank correlation of pairs, ranked among the rows where both are present.
+    """Return Spearman's rank correlation of pairs, ranked among the rows where both are present.
 
     The interval widens Fisher's by √(1 + r²/2) (Bonett & Wright 2000).
     """
@@ -147,7 +147,7 @@ def spearman(
 
 
 def ranks(x: np.ndarray) -> np.ndarray:
-    """Ranks from 1, equal values sharing their mean rank: (n,)."""
+    """Return ranks from 1, equal values sharing their mean rank: (n,)."""
     low, high = (x.min(), x.max()) if len(x) else (0.0, 0.0)
     lower = x == low
     below = int(lower.sum())
@@ -170,7 +170,8 @@ def ranks(x: np.ndarray) -> np.ndarray:
 def _correlations(
     X: np.ndarray, here: np.ndarray, pairs: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
-    """r and n of each pair: one matrix product without gaps, pair by pair with them or for few."""
+    """Return r and n of each pair: one matrix product without gaps, pair by pair with them or for
+    few."""
     i, j = pairs.T
     complete = np.asarray(here.all(axis=0))
     r, n = np.full(len(pairs), np.nan), np.full(len(pairs), len(X))
@@ -213,7 +214,7 @@ def _of_length_one(x: np.ndarray) -> np.ndarray:
 def with_interval(
     r: np.ndarray, n: np.ndarray, level: float, widen: np.ndarray | float = 1.0
 ) -> Correlation:
-    """Correlations (pairs,) of so many rows with intervals by Fisher's z (1921), and p."""
+    """Return correlations (pairs,) of so many rows with intervals by Fisher's z (1921), and p."""
     with np.errstate(all="ignore"):
         half_width = (
             tails.normal_quantile((1 + level) / 2) * widen / np.sqrt(np.where(n > 3, n - 3, np.nan))
@@ -271,7 +272,7 @@ def _inflation(columns: np.ndarray, rows: np.ndarray, apart: np.ndarray) -> floa
 
 
 def _log_det(A: np.ndarray) -> float:
-    """log det AᵀA, from a triangular factor of A."""
+    """Return log det AᵀA, from a triangular factor of A."""
     if not A.shape[1]:
         return 0.0
     if not np.isfinite(A).all():

@@ -46,7 +46,8 @@ class Sandwich:
     copies: np.ndarray = field(default_factory=lambda: np.empty(0))
 
     def errors(self, L: np.ndarray) -> np.ndarray:
-        """Standard errors of combinations L (m, q) in the basis; NaN where nothing tells them."""
+        """Return standard errors of combinations L (m, q) in the basis; NaN where nothing tells
+        them."""
         size = row_lengths(L)
         unit = L / np.where(size > 0, size, 1.0)[:, None]
         standard_errors = (
@@ -67,7 +68,7 @@ class Sandwich:
         return np.asarray(seen)
 
     def degrees(self, L: np.ndarray) -> np.ndarray:
-        """Degrees of freedom of combinations L (m, q): their own, robust or by clusters.
+        """Return degrees of freedom of combinations L (m, q): their own, robust or by clusters.
 
         Of too many rows or clusters to keep, the smallest of any coefficient.
         """
@@ -92,7 +93,7 @@ class Joint:
 
 
 def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
-    """Wald's test that combinations L (r, q) in the basis, ``away`` from claims, are zero.
+    """Return Wald's test that combinations L (r, q) in the basis, ``away`` from claims, are zero.
 
     Hotelling's T² under every sandwich, with the degrees of freedom of ``joint_degrees``: Q of as
     many as r combinations is more spread than r·F, most of all where they are few."""
@@ -127,7 +128,7 @@ def joint_test(L: np.ndarray, away: np.ndarray, sandwich: Sandwich) -> Joint:
 
 
 def joint_degrees(L: np.ndarray, sandwich: Sandwich) -> float:
-    """Degrees of freedom η of Hotelling's T² of combinations L (r, q) in the basis.
+    """Return degrees of freedom η of Hotelling's T² of combinations L (r, q) in the basis.
 
     By clusters, and by rows under "robust", those of the approximate T² of Pustejovsky & Tipton
     2018, (11) to (15), which no recoding changes; of too many of them to keep, the smallest of any
@@ -142,7 +143,8 @@ def joint_degrees(L: np.ndarray, sandwich: Sandwich) -> float:
 
 
 def robust_degrees(rows: np.ndarray, copies: np.ndarray, L: np.ndarray) -> np.ndarray:
-    """Degrees of freedom (m,) of combinations L (m, q) under HC2, as if the spread were even.
+    """Return degrees of freedom (m,) of combinations L (m, q) under HC2, as if the spread were
+    even.
 
     The estimated variance is a quadratic form Σ gᵢ²eᵢ²/(1 − hᵢ) of residuals with covariance I − H;
     twice its mean squared over its variance (Bell & McCaffrey 2002; Imbens & Kolesár 2016, 3).
@@ -185,7 +187,8 @@ class RobustSums:
 
 
 def _split(K: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """K(I − K)⁻¹ and K(I − K)^(−1/2) of each cluster (G, q, q), zero in its blind directions."""
+    """Return K(I − K)⁻¹ and K(I − K)^(−1/2) of each cluster (G, q, q), zero in its blind
+    directions."""
     values, vectors = np.linalg.eigh(K)
     alone = 1 - values <= ALONE
     left = np.where(alone, 1.0, 1 - values)
@@ -196,7 +199,7 @@ def _split(K: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
-    """Degrees of freedom of combinations L (m, q): (tr B)²/tr B² (Bell & McCaffrey 2002).
+    """Return degrees of freedom of combinations L (m, q): (tr B)²/tr B² (Bell & McCaffrey 2002).
 
     For ℓ, d = ℓᵀK(I − K)⁻¹ℓ and z = K(I − K)^(−1/2)ℓ of each cluster give B = diag(d) − ZZᵀ.
     """
@@ -215,7 +218,8 @@ def bell_mccaffrey(K: np.ndarray, L: np.ndarray) -> np.ndarray:
 
 
 def _hotelling_degrees(K: np.ndarray, L: np.ndarray) -> float:
-    """η of the approximate Hotelling T² of combinations L (r, q) (Pustejovsky & Tipton 2018)."""
+    """Return η of the approximate Hotelling T² of combinations L (r, q) (Pustejovsky & Tipton
+    2018)."""
     inverse, half = _split(K)
     r = len(L)
 
@@ -239,7 +243,8 @@ def _hotelling_degrees(K: np.ndarray, L: np.ndarray) -> float:
 
 
 def _rows_hotelling_degrees(rows: np.ndarray, copies: np.ndarray, L: np.ndarray) -> float:
-    """η of the same where each row is a cluster of its own, so that K = vvᵀ for a row v of √w·u.
+    """Return η of the same where each row is a cluster of its own, so that K = vvᵀ for a row v of
+    √w·u.
 
     With g = M·v/√(1 − h), M = Ω^(−½)L, the cells of the matrices above are gₛᵢgₜⱼ(I − H)ᵢⱼ, and the
     sum over s and t is 2·Σᵢⱼ (I − H)²ᵢⱼ(gᵢ·gⱼ)².

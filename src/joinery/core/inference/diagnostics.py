@@ -41,7 +41,7 @@ NOTHING = Test(float("nan"), float("nan"))
 
 
 def holm(p: np.ndarray) -> np.ndarray:
-    """Holm's p-values of several tests, which keep the chance of any false alarm (1979)."""
+    """Return Holm's p-values of several tests, which keep the chance of any false alarm (1979)."""
     p = np.asarray(p, float)
     order = np.argsort(np.where(np.isnan(p), np.inf, p), kind="stable")
     count = int(np.sum(~np.isnan(p)))
@@ -55,7 +55,7 @@ def holm(p: np.ndarray) -> np.ndarray:
 def added_columns(
     zz: np.ndarray, uz: np.ndarray, ze: np.ndarray, rss: float, df: float
 ) -> list[Test]:
-    """t of one more column z, for each of q: from zᵀz (q,), Uᵀz (r, q) and zᵀe (q,).
+    """Return t of one more column z, for each of q: from zᵀz (q,), Uᵀz (r, q) and zᵀe (q,).
 
     Size is its partial r². NaN where the columns already there explain z. Source: Draper & Smith
     1998, 6.1.
@@ -78,7 +78,8 @@ def added_columns(
 def replicate_lack_of_fit(
     e: np.ndarray, weights: np.ndarray, times: np.ndarray, group: np.ndarray, rank: int
 ) -> Test:
-    """Lack of fit against the spread of rows with equal predictors (Draper & Smith 1998, 2.1).
+    """Return lack of fit against the spread of rows with equal predictors (Draper & Smith 1998,
+    2.1).
 
     Parameters: raw residuals e, weights, and how many equal rows each stands for, each (m,); group
     numbers (m,); rank of the model. Size is F itself."""
@@ -107,7 +108,7 @@ class Moments:
 
     @classmethod
     def of(cls, z: np.ndarray, times: np.ndarray | None = None) -> Moments:
-        """Moments of values (m,), each standing so many times, once for None."""
+        """Return moments of values (m,), each standing so many times, once for None."""
         n = float(len(z) if times is None else times.sum())
         if not n:
             return cls(0.0, 0.0, 0.0, 0.0, 0.0)
@@ -122,7 +123,7 @@ class Moments:
 
     @classmethod
     def over(cls, values: Partition[Counted]) -> Moments:
-        """Moments of values that come in pieces."""
+        """Return moments of values that come in pieces."""
         parts = values.each(lambda piece: cls.of(*piece))
         return sum(parts, cls(0.0, 0.0, 0.0, 0.0, 0.0))
 
@@ -152,7 +153,7 @@ class Moments:
 def normality(
     moments: Moments, z: np.ndarray | None = None, times: np.ndarray | None = None
 ) -> tuple[str, Test]:
-    """Shapiro & Wilk's W up to 5,000 rows, D'Agostino & Pearson's K² beyond.
+    """Return Shapiro & Wilk's W up to 5,000 rows, D'Agostino & Pearson's K² beyond.
 
     Parameters: the ``moments`` of residuals; up to 5,000 rows also the residuals z (m,), and how
     many rows each stands for, None for one. Size: |skewness|/2 or |excess kurtosis|/4, whichever
@@ -190,7 +191,7 @@ _MANY_MEAN, _MANY_SD = (
 
 
 def shapiro_wilk(x: np.ndarray) -> tuple[float, float]:
-    """W and its p for a sample x (n,), n from 4 (Royston 1995, algorithm AS R94)."""
+    """Return W and its p for a sample x (n,), n from 4 (Royston 1995, algorithm AS R94)."""
     x = np.sort(x)
     n, u = len(x), 1 / np.sqrt(len(x))
     m = np.asarray(tails.normal_quantile((np.arange(1, n + 1) - 0.375) / (n + 0.25)))
@@ -259,7 +260,8 @@ def _kurtosis_z(kurtosis: float, n: int) -> float:
 
 
 def durbin_watson(e: np.ndarray, U: np.ndarray | None) -> Test:
-    """d = Σ(eₜ − eₜ₋₁)²/Σeₜ² with its two-sided p; size is the lag-one correlation, about 1 − d/2.
+    """Return d = Σ(eₜ − eₜ₋₁)²/Σeₜ² with its two-sided p; size is the lag-one correlation, about 1
+    − d/2.
 
     The law of d under independent normal errors is that of Σ(λⱼ − d)χ²₁ around 0, λ the eigenvalues
     of MAM; its characteristic function needs only tridiagonal solutions and is inverted by Davies'
@@ -310,7 +312,7 @@ def _differenced(U: np.ndarray) -> np.ndarray:
 
 
 def _traces(n: int, U: np.ndarray | None) -> tuple[float, float]:
-    """tr(MA) and tr((MA)²) for M = I − UUᵀ."""
+    """Return tr(MA) and tr((MA)²) for M = I − UUᵀ."""
     trace, trace2 = 2.0 * n - 2, 4.0 * (n - 2) + 2 + 2.0 * (n - 1)
     if U is not None:
         AU = _differenced(U)
@@ -321,7 +323,7 @@ def _traces(n: int, U: np.ndarray | None) -> tuple[float, float]:
 
 
 def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> float:
-    """P(Q < 0) for Q = εᵀM(A − dI)Mε, by Davies' sum over the characteristic function."""
+    """Return P(Q < 0) for Q = εᵀM(A − dI)Mε, by Davies' sum over the characteristic function."""
     spread = np.sqrt(2 * max(square, 1e-300))
     step = 2 * np.pi / (abs(mean) + 14 * spread)
     if n <= FEW_EIGEN:
@@ -338,7 +340,7 @@ def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> 
 
 
 def _davies_sum(values: np.ndarray, step: float) -> float:
-    """Davies' sum for Σ valuesⱼχ²₁, all nodes at once: few degrees of freedom take many."""
+    """Return Davies' sum for Σ valuesⱼχ²₁, all nodes at once: few degrees of freedom take many."""
     total = 0.0
     for start in range(0, INVERSION_NODES, NODES_TOGETHER):
         k = np.arange(start, start + NODES_TOGETHER) + 0.5
@@ -384,7 +386,8 @@ def _far_tail(U: np.ndarray, d: float) -> float:
 
 
 def _characteristic(n: int, U: np.ndarray, d: float, t: float) -> complex:
-    """E exp(itQ) = det(I − 2itB)^(−½) · det(Uᵀ(I − 2itB)⁻¹U)^(−½) for B = A − dI tridiagonal.
+    """Return E exp(itQ) = det(I − 2itB)^(−½) · det(Uᵀ(I − 2itB)⁻¹U)^(−½) for B = A − dI
+    tridiagonal.
 
     Every pivot has a positive real part, so that the principal logarithm of each is the right
     branch."""
@@ -398,7 +401,7 @@ def _characteristic(n: int, U: np.ndarray, d: float, t: float) -> complex:
 
 
 def _log_tridiagonal(diagonal: np.ndarray, beside: complex) -> complex:
-    """log det of a symmetric tridiagonal matrix by its pivots.
+    """Return log det of a symmetric tridiagonal matrix by its pivots.
 
     ``beside`` is the square of the entries beside.
     """
@@ -421,7 +424,8 @@ def _log_tridiagonal(diagonal: np.ndarray, beside: complex) -> complex:
 
 
 def _log_symmetric(S: np.ndarray) -> complex:
-    """log det of a complex symmetric matrix with positive definite real part, by elimination."""
+    """Return log det of a complex symmetric matrix with positive definite real part, by
+    elimination."""
     S, total = S.copy(), 0j
     for k in range(len(S)):
         pivot = S[k, k]
@@ -437,7 +441,7 @@ def lagged(e: np.ndarray, lags: int) -> np.ndarray:
 
 
 def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
-    """F of lagged residuals added to the model (Breusch 1978; Godfrey 1978)."""
+    """Return F of lagged residuals added to the model (Breusch 1978; Godfrey 1978)."""
     Z = lagged(e, lags)
     df = len(e) - U.shape[1] - lags
     left = Z - U @ (U.T @ Z)
@@ -487,7 +491,7 @@ def largest_condition_index(R: np.ndarray) -> float:
 
 
 def condition_indexes(R: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Condition indexes (r,) of columns of unit length, and the variance shares (r, r).
+    """Return condition indexes (r,) of columns of unit length, and the variance shares (r, r).
 
     Parameters: R, a factor of the uncentred columns, the constant among them. Row i of the shares
     belongs to index i; a column's shares add to one. Source: Belsley 1991, *Conditioning

@@ -9,12 +9,12 @@ FARTHEST = 1e8  # noncentrality beyond which an effect is everything
 
 
 def partial_eta2(f: float, df: int, residual_df: float) -> float:
-    """SS/(SS + RSS) of a line with F on its degrees of freedom."""
+    """Return SS/(SS + RSS) of a line with F on its degrees of freedom."""
     return float(f * df / (f * df + residual_df))
 
 
 def omega2(ss: float, df: int, ms_residual: float, total: float) -> float:
-    """(SS − df·s²)/(SST + s²), the share of the total less what chance gives (Hays 1963)."""
+    """Return (SS − df·s²)/(SST + s²), the share of the total less what chance gives (Hays 1963)."""
     return float((ss - df * ms_residual) / (total + ms_residual))
 
 
@@ -30,7 +30,8 @@ def eta2_ends(f: float, df: int, residual_df: float, level: float) -> tuple[floa
 
 
 def noncentrality(f: float, df: int, residual_df: float, share: float) -> float:
-    """λ under which the noncentral F lies below f with probability ``share``; 0 where none does."""
+    """Return λ under which the noncentral F lies below f with probability ``share``; 0 where none
+    does."""
     from scipy import optimize  # takes its time to import
 
     def above(nc: float) -> float:

@@ -57,7 +57,7 @@ def scaled(
     known: float | None = None,
     variance: np.ndarray | None = None,
 ) -> Scaled:
-    """Leverage, standardized residuals and Cook's distances of fitted rows.
+    """Return leverage, standardized residuals and Cook's distances of fitted rows.
 
     Parameters and source as for ``influence``.
     """
@@ -103,7 +103,7 @@ def influence(
     known: float | None = None,
     variance: np.ndarray | None = None,
 ) -> Influence:
-    """Influence figures of fitted rows.
+    """Return influence figures of fitted rows.
 
     Parameters: the solution; X (n, k) without the constant; raw residuals y − fitted (n,); weights
     (n,) or None; a ``known`` standard deviation in the solution's unit, where it is not
@@ -137,7 +137,7 @@ def changes(
     leverage: np.ndarray,
     weights: np.ndarray,
 ) -> np.ndarray:
-    """DFBETAS (n, rank): each coefficient's change without each row, in its standard errors.
+    """Return DFBETAS (n, rank): each coefficient's change without each row, in its standard errors.
 
     Parameters: X (n, k); the rows' studentized residuals, leverage and weights, each (n,).
     Source: Belsley, Kuh & Welsch 1980, (2.7).
@@ -199,7 +199,7 @@ def _squares_beyond(share: np.ndarray, df: float) -> np.ndarray:
 
 
 def harm_limit(p: int, df: int) -> float:
-    """Cook's distance of a row that decides: the median of F(p, n − p), at most 1."""
+    """Return Cook's distance of a row that decides: the median of F(p, n − p), at most 1."""
     if p > 0 and df > 0:
         return float(min(1.0, tails.f_quantile(0.5, p, df)))
     return float("nan")

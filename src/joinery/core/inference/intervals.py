@@ -43,7 +43,8 @@ def joint_times(level: float, q: int, df: float, *, hotelling: bool) -> float:
 def around(
     estimate: np.ndarray, standard_error: np.ndarray, df: float | np.ndarray, level: float
 ) -> tuple[np.ndarray, np.ndarray]:
-    """estimate ± t(df)·standard error: the ends of a two-sided interval at ``level`` (0 to 1).
+    """Return estimate ± t(df)·standard error: the ends of a two-sided interval at ``level`` (0 to
+    1).
 
     NaN where df is 0.
     """
@@ -52,7 +53,7 @@ def around(
 
 
 def wilson(yes: np.ndarray, n: np.ndarray, level: float) -> tuple[np.ndarray, np.ndarray]:
-    """Ends of the interval of a share (Wilson 1927); NaN of none."""
+    """Return ends of the interval of a share (Wilson 1927); NaN of none."""
     z = float(tails.normal_quantile((1 + level) / 2))
     with np.errstate(all="ignore"):
         share = yes / n

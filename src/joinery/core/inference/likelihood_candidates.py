@@ -72,7 +72,8 @@ class LikelihoodCandidates:
                 yield True, g, model
 
     def p(self, small: Model, large: Model) -> float:
-        """χ² of the fall in deviance where φ is known, else its F; 2Δ log likelihood with a shape.
+        """Return χ² of the fall in deviance where φ is known, else its F; 2Δ log likelihood with a
+        shape.
 
         A model that has no estimate is neither entered nor kept."""
         drop, df = small.misfit - large.misfit, large.rank - small.rank
@@ -158,7 +159,8 @@ class LikelihoodCandidates:
         return Model(chosen, rank, misfit, self._figure(chosen, fit, rows), phi)
 
     def _room(self, now: Model, more: list[int]) -> Callable[[], np.ndarray | None]:
-        """Room for the columns of a model and those that a candidate adds, the former in place."""
+        """Return room for the columns of a model and those that a candidate adds, the former in
+        place."""
         X, columns = self.rows.X, self._columns(now.chosen)
         width = len(columns) + max((len(self.groups[g]) for g in more), default=0)
 
@@ -172,7 +174,7 @@ class LikelihoodCandidates:
         return room
 
     def _grown_from(self, now: Model) -> Callable[[tuple[int, np.ndarray | None]], Model]:
-        """Models of a group more, each begun from one step of the information at this one.
+        """Return models of a group more, each begun from one step of the information at this one.
 
         Where the dispersion is known the fall in deviance says all of them."""
         plain = self.dispersion is None and self.family.known_dispersion
@@ -224,7 +226,7 @@ class LikelihoodCandidates:
         return grown
 
     def _padded(self, columns: np.ndarray, b: np.ndarray) -> np.ndarray:
-        """Coefficients of the constant and some columns, with 0 for the others."""
+        """Return coefficients of the constant and some columns, with 0 for the others."""
         out = np.zeros(self.rows.X.shape[1] + 1)
         out[np.append(0, columns + 1)] = b
         return out

@@ -90,7 +90,8 @@ class LinearCandidates:
                 yield True, g, self._measured(now.chosen | {g}, rss, now.rank + width)
 
     def p(self, small: Model, large: Model) -> float:
-        """F of the extra sum of squares over the larger model's mean square; χ² where φ is known.
+        """Return F of the extra sum of squares over the larger model's mean square; χ² where φ is
+        known.
 
         With no degrees of freedom left nothing enters, and everything may leave."""
         width, df = large.rank - small.rank, self.n - large.rank
@@ -115,7 +116,8 @@ class LinearCandidates:
         return float(self.R[:, -1] @ self.R[:, -1])
 
     def information(self, rss: float, rank: int, weight: float) -> float:
-        """AIC (weight 2) or BIC (weight log n) of a model with this residual sum of squares."""
+        """Return AIC (weight 2) or BIC (weight log n) of a model with this residual sum of
+        squares."""
         if self.known is not None:
             size = self.n * log(2 * pi * self.known) + rss / self.known
             return size + weight * rank - self.log_scale
@@ -146,7 +148,7 @@ class LinearCandidates:
         return self.information(rss, rank, 2.0 if self.criterion == "aic" else log(self.n))
 
     def _rss(self, chosen: Sequence[int]) -> tuple[float, int]:
-        """Residual sum of squares and rank of a model in some groups."""
+        """Return residual sum of squares and rank of a model in some groups."""
         columns = self.columns(frozenset(chosen))
         T = triangle(self.R[:, np.append(columns, self.R.shape[1] - 1)])
         lengths = np.sqrt((self.R[:, columns] ** 2).sum(axis=0))

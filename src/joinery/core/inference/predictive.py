@@ -128,7 +128,8 @@ class NewRows:
         return np.array(AVERAGE_NODES)[place]
 
     def _averaged(self, some: np.ndarray, nodes: int) -> list[_Part]:
-        """Everything that is averaged over; values of a dispersion side by side in one part."""
+        """Return everything that is averaged over; values of a dispersion side by side in one
+        part."""
         eta, error, spread = self.eta[some], self.error[some], self.spread[some]
         by_family: dict[int, list[_Part]] = {}
         for one in self.likely or (Likely(self.family, 1.0, 1.0),):
@@ -200,7 +201,8 @@ def _bracket(
 def _means(
     family: Family, link: Link, eta: np.ndarray, error: np.ndarray, count: int
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Means (m, nodes) about each η and their weights; an η without a mean has weight zero."""
+    """Return means (m, nodes) about each η and their weights; an η without a mean has weight
+    zero."""
     nodes, weights = legendre(count)
     low, high = eta_range(family, link)
     size = np.maximum(error, 1e-12 * np.maximum(np.abs(eta), 1.0))
@@ -269,7 +271,7 @@ def _quantile(below: Below, low: np.ndarray, high: np.ndarray, share: float) -> 
 def jackknife_plus(
     fitted: np.ndarray, new: np.ndarray, basis: np.ndarray, left_out: np.ndarray, level: float
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Distribution-free ends for new rows (Barber, Candès, Ramdas & Tibshirani 2021).
+    """Return distribution-free ends for new rows (Barber, Candès, Ramdas & Tibshirani 2021).
 
     Parameters: ``fitted`` (m,) forecasts; the new rows (m, p) and the fitted rows (n, p) in an
     orthonormal basis; the left-one-out residuals (n,). Each fitted row in turn is left out of

@@ -56,7 +56,8 @@ class Resampled:
 def counted(
     rng: np.random.Generator, times: np.ndarray, resamples: int, groups: np.ndarray | None
 ) -> Iterator[np.ndarray]:
-    """Counts (some, n) of each row, drawn with replacement; whole groups where these are given."""
+    """Yield counts (some, n) of each row, drawn with replacement; whole groups where these are
+    given."""
     if groups is None and times.sum() > RESAMPLED_ROWS:
         yield from _counted_of_repeats(rng, times, resamples)
         return
@@ -118,7 +119,7 @@ def estimates(rows: Rows, counts: np.ndarray, *, with_roots: bool = False) -> Re
 
 
 def _symmetric(flat: np.ndarray, p: int) -> np.ndarray:
-    """Upper triangles (b, p(p+1)/2) as matrices (b, p, p)."""
+    """Return upper triangles (b, p(p+1)/2) as matrices (b, p, p)."""
     out = np.empty((len(flat), p, p))
     first, second = np.triu_indices(p)
     out[:, first, second] = flat
@@ -127,7 +128,7 @@ def _symmetric(flat: np.ndarray, p: int) -> np.ndarray:
 
 
 def _solved(G: np.ndarray, g: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Solutions (b, p), and whether each system settles them."""
+    """Return solutions (b, p), and whether each system settles them."""
     values = np.linalg.eigvalsh(G)
     sound = values[:, 0] > SINGULAR * np.maximum(values[:, -1], 1e-300)
     out = np.full(g.shape, np.nan)
@@ -230,7 +231,7 @@ def _alone(rows: Rows, counts: np.ndarray) -> np.ndarray | None:
 def _sandwich_roots(
     rows: Rows, counts: np.ndarray, beta: np.ndarray, G: np.ndarray, products: np.ndarray
 ) -> np.ndarray:
-    """Roots of each resample's covariance, which lets the spread differ from row to row."""
+    """Return roots of each resample's covariance, which lets the spread differ from row to row."""
     p = rows.U.shape[1]
     eta = np.nan_to_num(beta) @ rows.U.T + rows.offset
     with np.errstate(all="ignore"):
@@ -252,7 +253,7 @@ def _sandwich_roots(
 
 
 def percentile(draws: np.ndarray, level: float) -> tuple[np.ndarray, np.ndarray]:
-    """Ends (m,) of the middle share of draws (resamples, m)."""
+    """Return ends (m,) of the middle share of draws (resamples, m)."""
     low, high = np.quantile(draws, [(1 - level) / 2, (1 + level) / 2], axis=0)
     return low, high
 
@@ -264,7 +265,7 @@ def accelerated(
     times: np.ndarray,
     level: float,
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Ends corrected for bias and for a spread that goes with the value (Efron 1987).
+    """Return ends corrected for bias and for a spread that goes with the value (Efron 1987).
 
     ``influence`` (n, m): what each row or group moves each figure by, when it is left out; there
     are so many ``times`` (n,) of each.
@@ -290,7 +291,7 @@ def studentized(
     error: np.ndarray,
     level: float,
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Ends from the distribution of (draw − estimate)/its standard error (Hall 1988)."""
+    """Return ends from the distribution of (draw − estimate)/its standard error (Hall 1988)."""
     with np.errstate(all="ignore"):
         t = (draws - estimate) / errors
     low, high = np.nanquantile(t, [(1 - level) / 2, (1 + level) / 2], axis=0)

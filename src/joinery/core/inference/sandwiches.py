@@ -28,7 +28,7 @@ class Scored(NamedTuple):
 
 
 def robust(kind: str, rows: Partition[Scored], root: np.ndarray, n: int) -> Sandwich:
-    """HC0 (White 1980), HC1, HC2 and HC3 (MacKinnon & White 1985), and "robust".
+    """Return HC0 (White 1980), HC1, HC2 and HC3 (MacKinnon & White 1985), and "robust".
 
     That is HC2 with degrees of freedom of each combination's own (Bell & McCaffrey 2002; Imbens &
     Kolesár 2016), which holds its level where few rows or a far one make HC3 too narrow.
@@ -94,7 +94,7 @@ class _Uneven(NamedTuple):
 
 
 def _directions(rows: np.ndarray) -> np.ndarray:
-    """Orthonormal directions (q, b) that some rows (m, q) span."""
+    """Return orthonormal directions (q, b) that some rows (m, q) span."""
     if not len(rows):
         return np.empty((rows.shape[1], 0))
     _, values, vectors = np.linalg.svd(rows, full_matrices=False)
@@ -105,7 +105,8 @@ def _directions(rows: np.ndarray) -> np.ndarray:
 
 
 def clustered(rows: Partition[Scored], groups: Sequence[np.ndarray], root: np.ndarray) -> Sandwich:
-    """CR2 with Bell & McCaffrey's degrees of freedom (2002), by one or several crossed groupings.
+    """Return CR2 with Bell & McCaffrey's degrees of freedom (2002), by one or several crossed
+    groupings.
 
     Parameters: the rows; ``groups`` one array of group numbers (n,) for each grouping; ``root``
     (q, q). Crossed groupings are added and their intersections taken away (Cameron, Gelbach &
@@ -140,7 +141,7 @@ def clustered(rows: Partition[Scored], groups: Sequence[np.ndarray], root: np.nd
 
 
 def joined_groups(members: Sequence[np.ndarray]) -> np.ndarray:
-    """Numbers from 0 on (n,) of the groups that several groupings make together."""
+    """Return numbers from 0 on (n,) of the groups that several groupings make together."""
     _, joint = np.unique(members[0], return_inverse=True)
     for codes in members[1:]:
         distinct, places = np.unique(codes, return_inverse=True)
@@ -186,7 +187,8 @@ def _one_clustering(
 
 
 def autocorrelated(rows: Partition[Scored], place: np.ndarray, root: np.ndarray) -> Sandwich:
-    """Equally weighted cosines of the scores (Lazarus, Lewis, Stock & Watson 2018), with t(B).
+    """Return equally weighted cosines of the scores (Lazarus, Lewis, Stock & Watson 2018), with
+    t(B).
 
     The first B cosine transforms of the series of scores are as good as independent where the
     spectrum is flat near zero, so that their mean square has B degrees of freedom. Residuals are

@@ -49,7 +49,7 @@ def batched(rows: Partition[GroupedRows], groups: int, k: int) -> Batch:
 def _means(
     rows: Partition[GroupedRows], groups: int, k: int
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Weights (g,), rows (g,) and means of [X | y] (k + 1, g)."""
+    """Return weights (g,), rows (g,) and means of [X | y] (k + 1, g)."""
 
     def added(part: GroupedRows) -> np.ndarray:
         X, y, w, codes = part
@@ -68,7 +68,7 @@ def _means(
 
 
 def _products(rows: Partition[GroupedRows], means: np.ndarray) -> np.ndarray:
-    """Products of [X | y] less the groups' means: (g, k + 1, k + 1)."""
+    """Return products of [X | y] less the groups' means: (g, k + 1, k + 1)."""
     size, groups = means.shape
 
     def added(part: GroupedRows) -> np.ndarray:
@@ -103,7 +103,7 @@ def _solved(
     means: np.ndarray,
     G: np.ndarray,
 ) -> Batch:
-    """Coefficients of the groups that are sound, corrected once."""
+    """Return coefficients of the groups that are sound, corrected once."""
     groups, k = len(G), G.shape[1] - 1
     lengths = np.sqrt(np.einsum("gjj->gj", G))
     sound = _well_apart(G, lengths, weight, means) & (n > k + 1)
@@ -158,7 +158,8 @@ def _well_apart(
 def _residual_sums(
     rows: Partition[GroupedRows], means: np.ndarray, slopes: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Sums by group at given slopes: of the residuals times columns (g, k), alone, and squared."""
+    """Return sums by group at given slopes: of the residuals times columns (g, k), alone, and
+    squared."""
     groups, k = slopes.shape
 
     def added(part: GroupedRows) -> np.ndarray:
@@ -195,7 +196,7 @@ def _with_constant(inverse: np.ndarray, weight: np.ndarray, means: np.ndarray) -
 def fold(
     rows: Partition[GroupedRows], groups: int, of_rows: Callable[[GroupedRows], np.ndarray]
 ) -> np.ndarray:
-    """Sums by group (g,) of what is made of each row."""
+    """Return sums by group (g,) of what is made of each row."""
     total = np.zeros(groups)
     for part in rows.each(lambda part: np.bincount(part[3], of_rows(part), groups)):
         total += part

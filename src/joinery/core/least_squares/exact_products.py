@@ -101,7 +101,8 @@ class Scaled:
 
 
 def cross_products(scaled: Scaled, count: int) -> Pair:
-    """ZᵀZ of the scaled columns as a pair (p, p), from ``count`` slices and what they leave."""
+    """Return ZᵀZ of the scaled columns as a pair (p, p), from ``count`` slices and what they
+    leave."""
     p = scaled.width
     sums = _no_products(p, count)
     for products in with_residue(scaled.blocks).each(

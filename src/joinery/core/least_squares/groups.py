@@ -81,7 +81,8 @@ class Groups:
     # -------------------------------------------------------------- in the basis
 
     def in_basis(self, L: np.ndarray) -> np.ndarray:
-        """Weights (m, 1 + r) of the constant and the columns in the basis: (m, q + 1 + d)."""
+        """Return weights (m, 1 + r) of the constant and the columns in the basis: (m, q + 1 +
+        d)."""
         of_levels = L[:, 1 + self.levels]
         # the last group has no column: it gets what the constant leaves
         of_groups = np.column_stack([of_levels, L[:, 0] - of_levels.sum(axis=1)])
@@ -89,14 +90,14 @@ class Groups:
         return np.hstack([of_groups / np.sqrt(self.weights), slopes @ self.inverse])
 
     def from_basis(self, u: np.ndarray) -> np.ndarray:
-        """Coefficients (1 + r,) of the constant and the columns from those in the basis."""
+        """Return coefficients (1 + r,) of the constant and the columns from those in the basis."""
         constants, slopes = np.split(u, [len(self.weights)])
         slopes = self.inverse @ slopes
         constants = constants / np.sqrt(self.weights) - slopes @ self.means
         return np.append(constants[-1], self._joined(slopes, constants[:-1] - constants[-1]))
 
     def sums_in_basis(self, sums: np.ndarray, moved: np.ndarray) -> np.ndarray:
-        """[1, X]ᵀ·V in the basis, from [1, X − moved]ᵀ·V (1 + r, q): (1 + r, q).
+        """Return [1, X]ᵀ·V in the basis, from [1, X − moved]ᵀ·V (1 + r, q): (1 + r, q).
 
         The first direction is turned into the constant's, the others lie across it."""
         total, levels = sums[0], sums[1 + self.levels]
@@ -126,7 +127,7 @@ class Groups:
     # -------------------------------------------------------------- products and condition
 
     def products(self, v: np.ndarray) -> np.ndarray:
-        """(X − centre)ᵀW(X − centre)·v of v (r,)."""
+        """Return (X − centre)ᵀW(X − centre)·v of v (r,)."""
         slopes, levels = v[self.numbers], v[self.levels]
         in_groups = self.away.T @ slopes + np.append(levels, 0.0)
         in_groups = self.weights * (in_groups - levels @ self.weights[:-1] / self.weight_sum)

@@ -153,7 +153,7 @@ def _group_means(blocks: Blocks, layout: Layout) -> Means | None:
 
 
 def _needless_levels(means: Means, layout: Layout, base: int) -> dict[int, np.ndarray]:
-    """Levels without rows, and where every row has one the last, which the others say."""
+    """Return levels without rows, and where every row has one the last, which the others say."""
     k = len(layout.numbers) + len(layout.levels)
     here = means.weights[:-1] > 0
     out = {int(column): np.zeros(k + 1) for column in layout.levels[~here]}

@@ -26,7 +26,7 @@ VERY_FAR_MEAN = 100.0
 
 
 def quick_fold(blocks: Blocks, intercept: bool, stand_for: int | None) -> Folded | None:
-    """Cross-products of [X − shift | y − shift]; None where they cannot be trusted."""
+    """Return cross-products of [X − shift | y − shift]; None where they cannot be trusted."""
     k = blocks.width
     # of a single block the means themselves are at hand
     shift, y_shift = start(blocks, intercept, FAR_MEAN if len(blocks.pieces) > 1 else 0.0)
@@ -135,7 +135,7 @@ class _Products(NamedTuple):
 
 
 def _products(block: Block, shift: np.ndarray | None, y_shift: float) -> _Products:
-    """Products of [X − shift | y − y shift]."""
+    """Return products of [X − shift | y − y shift]."""
     X, y, w = block
     with np.errstate(all="ignore"):
         Z, t, beside = shifted(X, shift), y - y_shift, np.ones((2, len(y)))

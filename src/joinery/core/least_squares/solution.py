@@ -197,7 +197,7 @@ class Solution:
         return np.asarray(csr_array(columns) @ root).T, near @ root
 
     def centred_sums(self, X: Columns, V: np.ndarray) -> np.ndarray:
-        """[1, X − ``far_centre``]ᵀ·V of rows X (m, k) and V (m, q): (1 + r, q).
+        """Return [1, X − ``far_centre``]ᵀ·V of rows X (m, k) and V (m, q): (1 + r, q).
 
         Their sums over all blocks are for ``sums_in_basis``."""
         columns = self._brought_near(X)
@@ -208,7 +208,8 @@ class Solution:
         return np.vstack([V.sum(axis=0), sums])
 
     def sums_in_basis(self, sums: np.ndarray) -> np.ndarray:
-        """[1, X]ᵀ·V, from the ``centred_sums`` of all rows, in an orthonormal basis: (rank, q).
+        """Return [1, X]ᵀ·V, from the ``centred_sums`` of all rows, in an orthonormal basis: (rank,
+        q).
 
         The constant's direction comes first where there is an intercept. It is that of
         ``in_basis`` but where levels were swept out."""
@@ -230,7 +231,8 @@ class Solution:
         return np.column_stack([np.full(len(X), 1 / np.sqrt(self.weight_sum)), white])
 
     def unscaled_variance(self, X: Columns) -> np.ndarray:
-        """xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is one."""
+        """Return xᵀ(XᵀWX)⁻¹x for each row x of X (m, k), the constant included where there is
+        one."""
         if isinstance(X, IndicatorColumns):
             plain = self.has_intercept and X.value is None and self.exact_inverse is None
             if plain and (self.groups is not None or len(self.kept) == X.shape[1]):
@@ -276,7 +278,7 @@ class Solution:
     def _groups(
         self, levels: np.ndarray, numbers: np.ndarray
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """1/W of each group of rows (q + 1,), the last without a level.
+        """Return 1/W of each group of rows (q + 1,), the last without a level.
 
         Its means as the root takes them; the root.
 
@@ -298,7 +300,7 @@ class Solution:
             return 1 / (shares * self.weight_sum), away, root
 
     def fitted(self, X: Columns) -> np.ndarray:
-        """β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
+        """Return β₀ + Xβ for each row of X (m, k), dropped columns counting nothing."""
         kept = self.coefficients[self.kept]
         if not self.has_intercept:
             return times(chosen(X, self.kept), kept)
@@ -320,7 +322,7 @@ class Solution:
         return columns
 
     def with_constant(self, X: np.ndarray) -> np.ndarray:
-        """[1, kept columns] of rows X (m, k): (m, 1 + r)."""
+        """Return [1, kept columns] of rows X (m, k): (m, 1 + r)."""
         return np.column_stack([np.ones(len(X)), X[:, self.kept]])
 
     def broken(self, X: np.ndarray, *, differences: bool = False) -> np.ndarray:

@@ -213,7 +213,7 @@ def _solve(
     at: np.ndarray | None = None,
     centred: bool = False,
 ) -> Solution:
-    """Coefficients from the factor, corrected once from the true residuals of a second pass.
+    """Return coefficients from the factor, corrected once from the true residuals of a second pass.
 
     Or those of ``at``.
     """
@@ -264,7 +264,7 @@ def _solve(
 def _corrected(
     blocks: Blocks, folded: Folded, intercept: bool, kept: np.ndarray, way: str
 ) -> tuple[np.ndarray, float, np.ndarray, float, float]:
-    """Coefficients and mean from the factor, mended; by how much their effects moved.
+    """Return coefficients and mean from the factor, mended; by how much their effects moved.
 
     Sums of squares.
     """

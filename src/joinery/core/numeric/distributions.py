@@ -12,13 +12,14 @@ from scipy import special
 
 
 def _complement(a: Any, b: Any, x: Any) -> Any:
-    """1 − the incomplete beta function: by subtraction where that keeps the digits, else itself."""
+    """Return 1 − the incomplete beta function: by subtraction where that keeps the digits, else
+    itself."""
     below = special.betainc(a, b, x)
     return np.where(below < 0.5, 1 - below, special.betaincc(a, b, x))
 
 
 def t_two_sided(t: Any, df: Any) -> Any:
-    """P(|T| ≥ |t|) for Student's t with df degrees of freedom; the normal's for df = ∞."""
+    """Return P(|T| ≥ |t|) for Student's t with df degrees of freedom; the normal's for df = ∞."""
     t, df = np.abs(np.asarray(t, float)), np.asarray(df, float)
     with np.errstate(all="ignore"):
         finite = np.where(np.isinf(df), 1.0, df)
@@ -32,7 +33,7 @@ def t_two_sided(t: Any, df: Any) -> Any:
 
 
 def t_upper(t: Any, df: Any) -> Any:
-    """P(T ≥ t) for Student's t with df degrees of freedom."""
+    """Return P(T ≥ t) for Student's t with df degrees of freedom."""
     half = t_two_sided(t, df) / 2
     return np.where(np.asarray(t) >= 0, half, 1 - half)[()]
 
@@ -48,7 +49,7 @@ def t_quantile(probability: Any, df: Any) -> Any:
 
 
 def f_upper(f: Any, df1: Any, df2: Any) -> Any:
-    """P(F ≥ f) for the F distribution; χ²/df1 for df2 = ∞."""
+    """Return P(F ≥ f) for the F distribution; χ²/df1 for df2 = ∞."""
     f, df1, df2 = np.broadcast_arrays(*(np.asarray(v, float) for v in (f, df1, df2)))
     with np.errstate(all="ignore"):
         finite = np.where(np.isinf(df2), 1.0, df2)
@@ -69,7 +70,7 @@ def f_quantile(probability: Any, df1: Any, df2: Any) -> Any:
 
 
 def chi2_upper(x: Any, df: Any) -> Any:
-    """P(χ² ≥ x)."""
+    """Return P(χ² ≥ x)."""
     return special.chdtrc(df, x)
 
 
@@ -84,12 +85,12 @@ def normal_quantile(probability: Any) -> Any:
 
 
 def normal_below(z: Any) -> Any:
-    """P(Z ≤ z) for a standard normal."""
+    """Return P(Z ≤ z) for a standard normal."""
     return special.ndtr(z)
 
 
 def binomial_below(s: Any, m: Any, p: Any) -> Any:
-    """P(S ≤ s) for s of m trials with probability p; s and m whole numbers, s may be −1."""
+    """Return P(S ≤ s) for s of m trials with probability p; s and m whole numbers, s may be −1."""
     s, m, p = np.broadcast_arrays(*(np.asarray(v, float) for v in (s, m, p)))
     inside = (s >= 0) & (s < m)
     below = special.betainc(np.where(inside, m - s, 1.0), np.where(inside, s + 1, 1.0), 1 - p)

@@ -14,20 +14,20 @@ SPLITTER = 134217729.0  # 2²⁷ + 1
 
 
 def two_sum(a: np.ndarray, b: np.ndarray) -> Pair:
-    """a + b exactly: the rounded sum and its error (Knuth 1969)."""
+    """Return a + b exactly: the rounded sum and its error (Knuth 1969)."""
     s = a + b
     t = s - a
     return s, (a - (s - t)) + (b - t)
 
 
 def quick_two_sum(a: np.ndarray, b: np.ndarray) -> Pair:
-    """a + b exactly, where |a| ≥ |b| (Dekker 1971)."""
+    """Return a + b exactly, where |a| ≥ |b| (Dekker 1971)."""
     s = a + b
     return s, b - (s - a)
 
 
 def two_product(a: np.ndarray, b: np.ndarray) -> Pair:
-    """a · b exactly: the rounded product and its error (Veltkamp's split, Dekker 1971)."""
+    """Return a · b exactly: the rounded product and its error (Veltkamp's split, Dekker 1971)."""
     p = a * b
     t = SPLITTER * a
     a1 = t - (t - a)
@@ -39,7 +39,7 @@ def two_product(a: np.ndarray, b: np.ndarray) -> Pair:
 
 
 def add(x: Pair, y: Pair) -> Pair:
-    """x + y for pairs."""
+    """Return x + y for pairs."""
     s, e = two_sum(x[0], y[0])
     t, f = two_sum(x[1], y[1])
     s, e = quick_two_sum(s, e + t)
@@ -47,18 +47,18 @@ def add(x: Pair, y: Pair) -> Pair:
 
 
 def negative(x: Pair) -> Pair:
-    """−x."""
+    """Return −x."""
     return -x[0], -x[1]
 
 
 def multiply(x: Pair, y: Pair) -> Pair:
-    """x · y for pairs."""
+    """Return x · y for pairs."""
     p, e = two_product(x[0], y[0])
     return quick_two_sum(p, e + (x[0] * y[1] + x[1] * y[0]))
 
 
 def divide(x: Pair, y: Pair) -> Pair:
-    """x / y for pairs."""
+    """Return x / y for pairs."""
     first = x[0] / y[0]
     # long division: each quotient of doubles adds 53 bits to what is left
     rest = add(x, negative(multiply(y, (first, np.zeros_like(first)))))
@@ -69,7 +69,7 @@ def divide(x: Pair, y: Pair) -> Pair:
 
 
 def square_root(x: Pair) -> Pair:
-    """√x for a pair that is not negative."""
+    """Return √x for a pair that is not negative."""
     root = np.sqrt(x[0])
     # one step of Newton from the double's root doubles its digits
     p, e = two_product(root, root)

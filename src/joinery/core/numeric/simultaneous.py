@@ -44,7 +44,7 @@ ONE_FACTOR = 1e-8  # how far correlations may lie from products λᵢλⱼ
 
 @lru_cache(maxsize=64)
 def _scales(df: float) -> tuple[np.ndarray, np.ndarray]:
-    """Nodes and weights over s = √(χ²(df)/df): (m,), (m,)."""
+    """Return nodes and weights over s = √(χ²(df)/df): (m,), (m,)."""
     if not np.isfinite(df):
         return np.ones(1), np.ones(1)
     low, high = (np.sqrt(special.chdtri(df, p) / df) for p in (1 - 1e-16, 1e-16))
@@ -64,7 +64,8 @@ def _scales(df: float) -> tuple[np.ndarray, np.ndarray]:
 
 
 def range_below(q: float, k: int, df: float) -> float:
-    """P that the studentized range of k means is at most q (Tukey 1953; Copenhaver & Holland 1988).
+    """Return P that the studentized range of k means is at most q (Tukey 1953; Copenhaver & Holland
+    1988).
 
     ``df`` of the scale, infinite where it is known.
     """
@@ -81,7 +82,7 @@ def range_below(q: float, k: int, df: float) -> float:
 
 
 def range_above(q: float, k: int, df: float) -> float:
-    """P that the studentized range of k means is more than q."""
+    """Return P that the studentized range of k means is more than q."""
     return 1 - range_below(q, k, df)
 
 
@@ -93,7 +94,7 @@ def range_quantile(probability: float, k: int, df: float) -> float:
 
 
 def largest_below(c: float, R: np.ndarray, df: float) -> float:
-    """P that every |t| of contrasts with correlations R (m, m) is at most c (Dunnett 1955).
+    """Return P that every |t| of contrasts with correlations R (m, m) is at most c (Dunnett 1955).
 
     Exact where the correlations are products λᵢλⱼ, as of levels against a reference without other
     predictors; else by shifted lattices (Genz & Bretz 2009), right to about four digits.
@@ -114,7 +115,7 @@ def largest_quantile(probability: float, R: np.ndarray, df: float) -> float:
 
 
 def one_factor(R: np.ndarray) -> np.ndarray | None:
-    """λ (m,) with R = λλᵀ off the diagonal; None where there is none."""
+    """Return λ (m,) with R = λλᵀ off the diagonal; None where there is none."""
     m = len(R)
     if m == 1:
         return np.zeros(1)
@@ -140,7 +141,7 @@ def one_factor(R: np.ndarray) -> np.ndarray | None:
 
 
 def _one_factor_below(c: np.ndarray, loading: np.ndarray) -> np.ndarray:
-    """P that all |λᵢu + √(1−λᵢ²)zᵢ| ≤ c for each c (q,), by quadrature over u ≥ 0."""
+    """Return P that all |λᵢu + √(1−λᵢ²)zᵢ| ≤ c for each c (q,), by quadrature over u ≥ 0."""
     rest = np.sqrt(1 - loading**2)
     u, weights = _graded(c, float(rest.min()))
     density = 2 * weights * np.exp(-u * u / 2) / np.sqrt(2 * np.pi)
@@ -152,7 +153,7 @@ def _one_factor_below(c: np.ndarray, loading: np.ndarray) -> np.ndarray:
 
 
 def _graded(c: np.ndarray, width: float) -> tuple[np.ndarray, np.ndarray]:
-    """Nodes and weights (q, points) from 0 to ``FAR``.
+    """Return nodes and weights (q, points) from 0 to ``FAR``.
 
     The integrand falls from one to zero about u = c, within some ``width`` of it. Panels halve
     towards that place until the last ones are narrower."""

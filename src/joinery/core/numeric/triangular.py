@@ -14,14 +14,14 @@ INVERTED_TOGETHER = 64  # columns of a triangle that LAPACK inverts in one threa
 
 
 def backward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
-    """x with R·x = v for upper triangular R (r, r); empty for r = 0."""
+    """Return x with R·x = v for upper triangular R (r, r); empty for r = 0."""
     if len(R):
         return np.asarray(lapack.dtrtrs(R, v)[0])
     return np.empty(0)
 
 
 def forward(R: np.ndarray, v: np.ndarray) -> np.ndarray:
-    """x with Rᵀ·x = v for upper triangular R (r, r); empty for r = 0."""
+    """Return x with Rᵀ·x = v for upper triangular R (r, r); empty for r = 0."""
     if len(R):
         return np.asarray(lapack.dtrtrs(R, v, trans=1)[0])
     return np.empty(0)

@@ -141,7 +141,7 @@ class ArrowSource:
         return all(_plainly(group, self.schema.field(column)) for column in columns)
 
     def _check_unchanged(self, group: datasets.Fragment) -> None:
-        """Raises DataError where a file is no longer what it was, FileFormatError where gone."""
+        """Raise DataError where a file is no longer what it was, FileFormatError where gone."""
         path = getattr(group, "path", "")
         try:
             same = path not in self.stamps or self.stamps[path] == _stamp(path)
@@ -280,7 +280,7 @@ def of_dataset(dataset: datasets.Dataset) -> ArrowSource:
 
 
 def of_files(files: Sequence[Path], name: str, root: Path | None = None) -> ArrowSource:
-    """Parquet files as one table. Their columns are those of all, found by name.
+    """Return Parquet files as one table. Their columns are those of all, found by name.
 
     Raises FileFormatError for one that is no Parquet file, or whose columns do not go with the
     others'.

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 @cache
 def readers() -> ThreadPoolExecutor:
-    """Threads that read the next rows while others work on the last."""
+    """Return threads that read the next rows while others work on the last."""
     return ThreadPoolExecutor(cores(), "joinery-reader")
 
 

@@ -318,7 +318,7 @@ LOST = (
 
 
 def _failed(reason: Exception) -> JoineryError:
-    """Why a pass over a cluster's rows failed, in words."""
+    """Return why a pass over a cluster's rows failed, in words."""
     kind = type(reason).__name__
     words = str(reason).strip().split("\n")[0][:300]
     if kind == "KilledWorker":

@@ -62,7 +62,7 @@ def of_query(url: Any, query: str) -> ArrowSource:
 
 
 def _written(folder: Path, batches: Iterator[pa.Table], advance: Advance) -> Iterator[Path]:
-    """Files of rows as they come, a new one where a column's type is another."""
+    """Yield files of rows as they come, a new one where a column's type is another."""
     files = 0
     with ExitStack() as stack:
         writer: parquet.ParquetWriter | None = None

@@ -104,7 +104,7 @@ def of_table(table: str | None) -> str | None:
 
 
 def parquet(where: str) -> Source | None:
-    """Parquet files by a path or a pattern; None where the path is something else."""
+    """Return Parquet files by a path or a pattern; None where the path is something else."""
     from joinery.data.sources.arrow import of_files
 
     path = Path(where)

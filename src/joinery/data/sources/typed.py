@@ -51,7 +51,7 @@ def _numbers(array: pa.Array) -> np.ndarray:
 
 
 def _flags(array: pa.Array) -> np.ndarray:
-    """0 and 1, −1 where missing."""
+    """Return 0 and 1, −1 where missing."""
     return np.asarray(pc.fill_null(array.cast(pa.int64()), -1).to_numpy(zero_copy_only=False))
 
 
@@ -65,7 +65,7 @@ def _as_understood(name: str, labels: Labels, array: pa.Array) -> np.ndarray:
 
 
 def as_they_are(array: pa.Array) -> np.ndarray:
-    """Cells as Python's own objects."""
+    """Return cells as Python's own objects."""
     out = np.empty(len(array), dtype=object)
     out[:] = array.to_pylist()
     return out

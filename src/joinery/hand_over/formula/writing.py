@@ -9,7 +9,7 @@ YES, NO = ("true", "yes", "1"), ("false", "no", "0")  # how a yes/no column may 
 
 
 def joined(sign: str, parts: Sequence[str]) -> str:
-    """Parts with a sign between them, in parentheses."""
+    """Return parts with a sign between them, in parentheses."""
     return "(" + f" {sign} ".join(parts) + ")"
 
 

@@ -159,7 +159,7 @@ def panels(
     gap: tuple[float, float],
     above: float = 0.035,
 ) -> list[Axes]:
-    """So many small dressed axes in equal cells below ``top``, row by row.
+    """Return so many small dressed axes in equal cells below ``top``, row by row.
 
     ``gap`` lies left of and below each, ``above`` over it, as shares of the figure.
     """
@@ -193,7 +193,7 @@ def dress(ax: Axes) -> None:
 
 
 def bins_of(values: np.ndarray, most: int) -> list[float]:
-    """Edges of a histogram's bins; those of whole numbers hold whole steps of them."""
+    """Return edges of a histogram's bins; those of whole numbers hold whole steps of them."""
     low, high = float(values.min()), float(values.max())
     many = min(most, max(8, int(np.sqrt(len(values)))))
     if high > low and np.array_equal(values, np.round(values)) and high - low < 1e9:
@@ -376,7 +376,7 @@ def as_svg(figure: Figure, name: str) -> str:
 
 
 def write(figure: Figure, path: str | os.PathLike[str]) -> Path:
-    """Writes a picture by its ending: .png, .svg or .pdf. The same figures give the same bytes."""
+    """Write a picture by its ending: .png, .svg or .pdf. The same figures give the same bytes."""
     ending = Path(path).suffix.lower()
     if ending not in ENDINGS:
         raise CallError(

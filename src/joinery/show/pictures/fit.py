@@ -55,7 +55,7 @@ def line(
     beside: Sequence[Named] = (),
     rows: np.ndarray | None = None,
 ) -> Figure:
-    """Scatter, fitted line or curve, both bands, and a thin smooth.
+    """Draw scatter, fitted line or curve, both bands, and a thin smooth.
 
     ``groups`` are means of the response in groups of x, drawn as diamonds; ``beside`` the curves
     of other fits, which leave the new row's band away.
@@ -192,7 +192,7 @@ def cloud(
     floor: float | None = None,
     rows: np.ndarray | None = None,
 ) -> Figure:
-    """Points with lines to read them by, and a smooth with its band, called ``name``.
+    """Draw points with lines to read them by, and a smooth with its band, called ``name``.
 
     ``floor`` is the lowest value there is.
     """
@@ -266,7 +266,7 @@ def quantiles(
     ax: Axes | None,
     rows: np.ndarray | None = None,
 ) -> Figure:
-    """Sorted residuals against normal quantiles, with the band that chance allows."""
+    """Draw sorted residuals against normal quantiles, with the band that chance allows."""
     figure, ax = sheet(ax, words)
     some = np.unique(
         np.linspace(0, len(expected) - 1, 2000).astype(int)
@@ -287,7 +287,7 @@ def quantiles(
 def calibrated(
     fitted: np.ndarray, share: np.ndarray, half_width: np.ndarray, words: Words, ax: Axes | None
 ) -> Figure:
-    """Observed shares of groups against fitted ones, with what chance allows."""
+    """Draw observed shares of groups against fitted ones, with what chance allows."""
     figure, ax = sheet(ax, words)
     ends = [
         min(float(fitted.min()), float(share.min()), 1.0),
@@ -309,7 +309,7 @@ def observed_shares(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """Observed shares against fitted chances (m,), with intervals and the line of equality."""
+    """Draw observed shares against fitted chances (m,), with intervals and the line of equality."""
     figure, ax = sheet(ax, words)
     ax.plot([0, 1], [0, 1], color=SLATE, linewidth=1.0, zorder=2)
     end_label(ax, 1.0, 1.0, "equal")
@@ -340,7 +340,7 @@ def in_time(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """Observed values joined thinly, the fitted ones in amber, forecasts with both bands."""
+    """Draw observed values joined thinly, the fitted ones in amber, forecasts with both bands."""
     figure, ax = sheet(ax, words)
     if len(x) <= 2000:
         ax.plot(x, observed, color=SLATE, linewidth=0.6, alpha=0.7, zorder=2)

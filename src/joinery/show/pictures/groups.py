@@ -45,7 +45,7 @@ class LinePanel:
 def interval_panels(
     names: Sequence[str], shown: Sequence[IntervalPanel], title: str, finding: str
 ) -> Figure:
-    """Intervals of each group side by side, a panel a coefficient, zero drawn."""
+    """Draw intervals of each group side by side, a panel a coefficient, zero drawn."""
     high = max(LEAST_HIGH, LINE_HIGH * len(names) + ROOM)
     figure, top = paper(title, finding, high)
     columns = min(len(shown), 3)

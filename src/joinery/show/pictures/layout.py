@@ -255,7 +255,7 @@ def _wrapped_as(figure: Sheet, text: Text, words: str) -> str:
 
 
 def wrap(words: str, wide: int, most: int) -> str:
-    """Words in at most so many lines, with a sign where they are cut; no word is torn."""
+    """Return words in at most so many lines, with a sign where they are cut; no word is torn."""
     lines = textwrap.wrap(words, wide, break_long_words=False, break_on_hyphens=False)
     if len(lines) > most:
         lines = [*lines[: most - 1], lines[most - 1][: wide - 2].rstrip() + " …"]
@@ -310,7 +310,7 @@ def _cut(text: Text, most: float, along: int, renderer: Any) -> None:
 
 
 def _named_ticks(axis: Any) -> tuple[np.ndarray, list[str]] | None:
-    """Places and names of an axis that has names for ticks; None for one of numbers."""
+    """Return places and names of an axis that has names for ticks; None for one of numbers."""
     if not isinstance(axis.get_major_locator(), FixedLocator):
         return None
     places = np.asarray(axis.get_majorticklocs())
@@ -511,7 +511,7 @@ def _best_box(
 
 
 def _written(ax: Axes, renderer: Any) -> list[Box]:
-    """Boxes of all that is written on the axes and on the figure."""
+    """Return boxes of all that is written on the axes and on the figure."""
     figure: Any = ax.figure
     texts = [*ax.texts, *getattr(figure, "texts", []), ax.xaxis.label, ax.yaxis.label]
     boxes = [_box(t.get_window_extent(renderer)) for t in texts if t.get_text().strip()]

@@ -34,7 +34,7 @@ def leverage(
     words: Words,
     ax: Axes | None,
 ) -> Figure:
-    """Leverage across, studentized residual up.
+    """Draw leverage across, studentized residual up.
 
     Regions shaded and named, points filled by verdict.
     """
@@ -89,7 +89,7 @@ class Bar:
 def ranked(
     bars: Sequence[Bar], limits: Sequence[tuple[float, str]], words: Words, ax: Axes | None
 ) -> Figure:
-    """Bars from the longest down, limits drawn, or named where they are far off."""
+    """Draw bars from the longest down, limits drawn, or named where they are far off."""
     figure, ax = sheet(ax, words)
     ax.grid(visible=False)
     ax.grid(axis="x", color=MIST, linewidth=0.8)

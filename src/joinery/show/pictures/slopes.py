@@ -101,7 +101,7 @@ class Share:
 
 
 def shares(at: np.ndarray, of: Sequence[Share], words: Words, ax: Axes | None) -> Figure:
-    """Shares right against the cut-off, each named at its end."""
+    """Draw shares right against the cut-off, each named at its end."""
     figure, ax = sheet(ax, words)
     for one, color in zip(of, (AMBER, TEAL), strict=False):
         known = np.isfinite(one.middle)

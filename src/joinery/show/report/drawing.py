@@ -68,7 +68,7 @@ def _said(figure: Figure, gid: str) -> str:
 
 
 def _circles(match: re.Match[str], rows: list[int]) -> str:
-    """Points as circles that carry the numbers of their rows, styled as a group."""
+    """Return points as circles that carry the numbers of their rows, styled as a group."""
     places = [int(v) for v in match[1].split()[1:]]
     uses = _USE.findall(match[3])
     clip = _CLIP.search(match[3])

@@ -75,12 +75,12 @@ def framed(drawn: str, under: str, attributes: str = "") -> str:
 
 
 def pictures(drawn: Sequence[str]) -> str:
-    """Pictures two beside each other where the page is wide."""
+    """Return pictures two beside each other where the page is wide."""
     return f"<div class=pictures>{''.join(drawn)}</div>"
 
 
 def code(text: str, label: str, identity: str) -> str:
-    """Text to copy, with a button that copies it where scripts run."""
+    """Return text to copy, with a button that copies it where scripts run."""
     return (
         f'<figure class="code"><figcaption>{html.escape(label)} '
         f'<button type="button" class="script" data-copy="{identity}">copy</button></figcaption>'

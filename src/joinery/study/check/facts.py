@@ -73,7 +73,7 @@ def _line(
 
 
 def _odd_cells(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
-    """Cells far from all others, stand-ins, and levels misspelt."""
+    """Yield cells far from all others, stand-ins, and levels misspelt."""
     names = {n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)}
     factors = [f for term in fit.design.sentence.terms for f in term.factors]
     for name in [n for n in table.names if n in names][:FACT_COLUMNS]:

@@ -71,7 +71,7 @@ def family_checks() -> tuple[Callable[[Fitted], Iterator[Line]], ...]:
 
 
 def fitted_means(fit: Fitted) -> Iterator[Line]:
-    """Calibration, and the shape of quantile residuals."""
+    """Yield calibration, and the shape of quantile residuals."""
     for line in (*calibration(fit), *shape(fit)):
         if widening(fit) == 1:
             yield line
@@ -157,7 +157,7 @@ def _grouped(fit: Fitted) -> bool:
 
 
 def spread(fit: Fitted) -> Iterator[Line]:
-    """Pearson's χ² and the deviance against their df, where the dispersion is known."""
+    """Yield Pearson's χ² and the deviance against their df, where the dispersion is known."""
     if not fit.estimate.known or not fit.family.discrete:
         return
     if not _grouped(fit):
@@ -240,7 +240,8 @@ def _over_means(
 
 
 def calibration(fit: Fitted) -> Iterator[Line]:
-    """Observed against expected events in ten groups of probability (Hosmer & Lemeshow 1980)."""
+    """Yield observed against expected events in ten groups of probability (Hosmer & Lemeshow
+    1980)."""
     if not fit.family.shares:
         return
     observed, expected, variance, _ = groups(fit)
@@ -277,7 +278,7 @@ def calibration(fit: Fitted) -> Iterator[Line]:
 
 
 def zeros(fit: Fitted) -> Iterator[Line]:
-    """Zero counts seen against those expected."""
+    """Yield zero counts seen against those expected."""
     if not fit.family.discrete or fit.family.shares or not fit.estimate.law:
         return
 

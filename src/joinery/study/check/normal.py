@@ -94,6 +94,6 @@ def _advice(fit: Fitted) -> str:
 
 
 def _sound(held: Held) -> tuple[np.ndarray, np.ndarray | None]:
-    """Finite residuals, and how many rows each stands for."""
+    """Return finite residuals, and how many rows each stands for."""
     here = np.isfinite(held.standardized)
     return held.standardized[here], None if held.times is None else held.times[here]

@@ -38,7 +38,8 @@ MOST_TOLD = 2e5  # cells of a basis whose figures are told where no order is kno
 
 
 def order(fit: Fitted) -> Iterator[Line]:
-    """Durbin and Watson's d with its true p, lagged residuals added to the model, and seasons."""
+    """Yield Durbin and Watson's d with its true p, lagged residuals added to the model, and
+    seasons."""
     check = "Durbin–Watson"
     why = nothing_left(fit)
     if not why and fit.asides.repeats is not None:
@@ -76,7 +77,8 @@ def order(fit: Fitted) -> Iterator[Line]:
 
 
 def _neighbour_tests(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
-    """Durbin and Watson's test, and Breusch and Godfrey's, which is for least squares alone."""
+    """Return Durbin and Watson's test, and Breusch and Godfrey's, which is for least squares
+    alone."""
     if not fit.estimate.linear:
         return _of_family(fit), diagnostics.NOTHING
     if too_many(fit):
@@ -85,7 +87,8 @@ def _neighbour_tests(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
 
 
 def _of_family(fit: Fitted) -> diagnostics.Test:
-    """Durbin and Watson's test of quantile residuals (Dunn & Smyth 1996), else of Pearson's."""
+    """Return Durbin and Watson's test of quantile residuals (Dunn & Smyth 1996), else of
+    Pearson's."""
     if too_many(fit):
         return _of_many_by_family(fit)
     e, places = _family_residuals(per_row(fit)), in_order(fit)
@@ -122,7 +125,8 @@ def _basis(solution: Solution, block: RowBlock) -> np.ndarray:
 
 
 def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
-    """Durbin and Watson's test, and Breusch and Godfrey's, of rows whose figures are held."""
+    """Return Durbin and Watson's test, and Breusch and Godfrey's, of rows whose figures are
+    held."""
     e, places, root = _scaled_residuals(fit)
     solution = fit.solution
     if len(root) * solution.rank <= ORDER_CELLS:
@@ -144,7 +148,8 @@ def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
 def _of_sums(
     fit: Fitted, n: int, raw: np.ndarray, ZZ: np.ndarray, Ze: np.ndarray, ee: float
 ) -> diagnostics.Test:
-    """Breusch and Godfrey's test from sums, the first the ``centred_sums`` of lagged residuals."""
+    """Return Breusch and Godfrey's test from sums, the first the ``centred_sums`` of lagged
+    residuals."""
     UZ, df = fit.solution.sums_in_basis(raw), n - fit.solution.rank - LAGS
     return diagnostics.breusch_godfrey_of_sums(ZZ, UZ, Ze, ee, df)
 
@@ -271,7 +276,7 @@ def _breusch_godfrey(fit: Fitted, test: diagnostics.Test) -> Line:
 
 
 def _scaled_residuals(fit: Fitted) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Residuals times √w in order, the places of their rows, and the √w of all rows (n,)."""
+    """Return residuals times √w in order, the places of their rows, and the √w of all rows (n,)."""
     figures, places = per_row(fit), in_order(fit)
     table, used = rows_at_hand(fit)
     w = fit.asides.values("weights", Context(table, used.rows))

@@ -171,7 +171,7 @@ def _likeliest(fit: Fitted, pairs: Sequence[Pair]) -> list[Pair]:
 
 
 def _screened(rows: Residuals, places: np.ndarray, centres: np.ndarray) -> np.ndarray:
-    """Xᵀdiag(we)X and (X∘X)ᵀdiag(w)(X∘X) of columns less their means: (2, k, k)."""
+    """Return Xᵀdiag(we)X and (X∘X)ᵀdiag(w)(X∘X) of columns less their means: (2, k, k)."""
     block, e = rows
     X = some_columns(block.columns, places) - centres
     w = block.weights

@@ -36,7 +36,7 @@ Given = Mapping[str, str | None]
 
 
 def _refuse_nothing(fit: Fitted, scaled: str = "standardized") -> None:
-    """Raises CallError where no residual is left to draw."""
+    """Raise CallError where no residual is left to draw."""
     if fit.solution.perfect:
         raise CallError(
             "the fit is perfect: its residuals are all zero, and there is nothing to draw"
@@ -67,7 +67,7 @@ def residuals(
     ax: Axes | None,
     against: str | None = None,
 ) -> Figure:
-    """Residuals against the fitted values, or a column."""
+    """Draw residuals against the fitted values, or a column."""
     from joinery.show.pictures.fit import cloud
 
     table, chosen = rows_at_hand(fit)
@@ -95,7 +95,7 @@ def residuals(
 
 
 def _by_level(fit: Fitted, name: str, words: Given, ax: Axes | None) -> Figure:
-    """Residuals within each level of a category, with the level's mean and its interval."""
+    """Draw residuals within each level of a category, with the level's mean and its interval."""
     from joinery.show.pictures.levels import Level, levels
 
     table, chosen = rows_at_hand(fit)
@@ -218,7 +218,7 @@ def histogram(
 def sequence(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """Residuals in the order of the rows."""
+    """Draw residuals in the order of the rows."""
     from joinery.show.pictures.fit import cloud
 
     _refuse_nothing(fit)
@@ -248,7 +248,7 @@ def sequence(
 def observed_fitted(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """Observed values against fitted ones, with the line on which both are equal."""
+    """Draw observed values against fitted ones, with the line on which both are equal."""
     from joinery.show.pictures.fit import cloud
 
     figures = per_row(fit)
@@ -272,7 +272,7 @@ def observed_fitted(
 
 
 def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
-    """Observed against fitted shares in groups, each with a rough interval."""
+    """Draw observed against fitted shares in groups, each with a rough interval."""
     from joinery.show.pictures.fit import calibrated
 
     observed, expected, variance, trials = groups(fit)
@@ -295,7 +295,7 @@ def _in_groups(fit: Fitted, words: Given, ax: Axes | None) -> Figure:
 def quantiles(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """Sorted standardized residuals against normal quantiles."""
+    """Draw sorted standardized residuals against normal quantiles."""
     from joinery.show.pictures.fit import quantiles
 
     _refuse_nothing(fit)

@@ -31,7 +31,7 @@ RANKED_ROWS = 10  # in the picture of influence
 def leverage(
     fit: Fitted, *, label_rows: str | Sequence[Any], words: Given, ax: Axes | None
 ) -> Figure:
-    """Far-out rows told from badly fitted ones."""
+    """Draw far-out rows told from badly fitted ones."""
     from joinery.show.pictures.rows import Regions, leverage
 
     figures, at = per_row(fit), limits(fit)

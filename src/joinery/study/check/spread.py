@@ -48,7 +48,8 @@ ROUNDING = 1e-9  # of a p
 
 
 def even(fit: Fitted) -> Iterator[Line]:
-    """Squared residuals against the fitted values, and against each predictor and category."""
+    """Yield squared residuals against the fitted values, and against each predictor and
+    category."""
     check = "spread against fitted values (Koenker)"
     if why := nothing_left(fit):
         yield not_judged("spread", "even spread", EVEN, check, why)
@@ -279,7 +280,8 @@ def logarithm_evens_out(fit: Fitted) -> str:
 
 
 def _ratio(fit: Fitted) -> float:
-    """``spread_ratio`` of the fitted rows, which are gone through again where they are many."""
+    """Return ``spread_ratio`` of the fitted rows, which are gone through again where they are
+    many."""
     totals = digest(fit)
     low, high = totals.curved.low[-1], totals.curved.high[-1]
     margin = 1e-9 * float(high - low) * fit.solution.unit
@@ -327,7 +329,7 @@ def spread_ratio(
 
 
 def _sides(piece: Judged, low: float, high: float) -> np.ndarray:
-    """Σ times·e² and Σ times of the rows above and below."""
+    """Return Σ times·e² and Σ times of the rows above and below."""
     fitted, residual, times = _sound(piece)
     out = []
     for side in (fitted >= high, fitted <= low):

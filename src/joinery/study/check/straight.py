@@ -33,7 +33,8 @@ STRAIGHT = "Is each relation straight?"
 
 
 def straight(fit: Fitted) -> Iterator[Line]:
-    """Curvature in numeric predictors and fitted values, and lack of fit where rows repeat."""
+    """Yield curvature in numeric predictors and fitted values, and lack of fit where rows
+    repeat."""
     if why := nothing_left(fit):
         yield not_judged("curvature", "straight line", STRAIGHT, "curvature of each predictor", why)
         return

@@ -49,7 +49,8 @@ class Unused:
 
 
 def unused(fit: Fitted) -> Iterator[Line]:
-    """Unused numbers and small categories beside the residuals, and rows that share a level."""
+    """Yield unused numbers and small categories beside the residuals, and rows that share a
+    level."""
     if nothing_left(fit) or fit.asides.repeats is not None or fit.residual_df < 4:
         return
     known = in_memory(fit)

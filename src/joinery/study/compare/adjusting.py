@@ -60,7 +60,8 @@ class TermBasis:
         return [self.places(j) for j in range(len(self.terms))]
 
     def wald(self, fit: Fitted, before: list[int], terms: list[int]) -> Joint:
-        """Wald's test of what a term adds to those before it, all others taken to be zero."""
+        """Return Wald's test of what a term adds to those before it, all others taken to be
+        zero."""
         s = self.solution
         effects = s.basis_coefficients
         pad = np.zeros((int(s.has_intercept), len(s.kept)))

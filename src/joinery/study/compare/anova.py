@@ -103,7 +103,7 @@ def anova(
 
 
 def _effect_sizes(fit: Fitted, lines: Sequence[Part], level: float) -> dict[str, list[float]]:
-    """Partial η² with its ends and ω² of each term; empty for the other lines."""
+    """Return partial η² with its ends and ω² of each term; empty for the other lines."""
     nothing = float("nan")
     columns: dict[str, list[float]] = {
         name: [nothing] * len(lines)

@@ -73,7 +73,8 @@ def powers(fit: Fitted) -> Powers:
 
 
 def _logs(fit: Fitted) -> np.ndarray:
-    """Logarithms of the response's column (n,). Raises CallError where powers do not exist."""
+    """Return logarithms of the response's column (n,). Raises CallError where powers do not
+    exist."""
     table, chosen = rows_at_hand(fit)
     column = fit.response.original
     if not fit.estimate.linear:
@@ -194,7 +195,7 @@ def ladder(fit: Fitted) -> list[Rung]:
 
 
 def _typical_miss(fit: Fitted, y: np.ndarray, power: float) -> float:
-    """√(Σ w(y − ŷ)²/df), ŷ fitted to that power of y (n,) and back-transformed.
+    """Return √(Σ w(y − ŷ)²/df), ŷ fitted to that power of y (n,) and back-transformed.
 
     For the response as it is this is the residual SD. NaN where a fitted value has no way back.
     """

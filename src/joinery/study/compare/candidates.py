@@ -287,7 +287,7 @@ class _Fold:
 
 
 def fold_factors(largest: Fitted, deal: np.ndarray) -> list[_Fold]:
-    """Factors of the rows that are dealt (m,) to each fold."""
+    """Return factors of the rows that are dealt (m,) to each fold."""
     times, unit = _times(largest), largest.solution.unit
     count = int(deal.max()) + 1
     factors = [np.zeros((0, largest.design.width + 2)) for _ in range(count)]

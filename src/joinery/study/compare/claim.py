@@ -157,7 +157,7 @@ def _linear(node: Expression, text: str, known: tuple[str, ...]) -> _Linear:
 
 
 def _product(node: Chain, text: str, known: tuple[str, ...]) -> _Linear:
-    """Numbers multiply; names together are the coefficient of their product."""
+    """Return numbers multiply; names together are the coefficient of their product."""
     factor, names, sums = 1.0, [], []
     for operator, operand in zip(("*", *node.operators), node.operands, strict=True):
         if isinstance(operand, Number):

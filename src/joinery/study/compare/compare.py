@@ -47,7 +47,7 @@ HEADINGS |= {
 
 
 def compare(fits: Sequence[Fitted], *, crosscheck: bool = False, seed: int | None = None) -> Table:
-    """Fits side by side. See ``joinery.compare``."""
+    """Fit side by side. See ``joinery.compare``."""
     rows: list[dict[str, Any]] = []
     notes: list[str] = []
     for place, fit in enumerate(fits):

@@ -111,7 +111,7 @@ def _lines(fit: Fitted, after: str) -> Iterator[tuple[str, str, int, float]]:
 
 
 def _near(fit: Fitted, rows: LikelihoodBlocks, columns: np.ndarray) -> np.ndarray | None:
-    """Coefficients (k + 1,) of some of the fit's columns, near their likeliest.
+    """Return coefficients (k + 1,) of some of the fit's columns, near their likeliest.
 
     Those that lose least by the fit's own information. None where the fit does not tell: columns
     left out, coefficients without end, a shape to be estimated, means far from zero, levels

@@ -24,7 +24,8 @@ NAMED_LABELS = 12  # rows in an advice; beyond that they are not listed
 
 
 def differing(a: Fitted, b: Fitted) -> str | None:
-    """Why two fits cannot be tested against each other, and what to do; None when they can."""
+    """Return why two fits cannot be tested against each other, and what to do; None when they
+    can."""
     (table_a, rows_a), (table_b, rows_b) = rows_at_hand(a), rows_at_hand(b)
     if a.design.sentence.response != b.design.sentence.response:
         return (
@@ -128,7 +129,8 @@ def same_columns(a: Fitted, b: Fitted) -> bool:
 
 
 def _beyond(across: np.ndarray, large: Fitted, small: Fitted) -> np.ndarray:
-    """Directions (rank, q) of the larger model's basis that are zero where the smaller model holds.
+    """Return directions (rank, q) of the larger model's basis that are zero where the smaller model
+    holds.
 
     The coefficients that the smaller model allows are those whose fitted values lie in its columns:
     found from the rows without weights, as the space is the same with any."""
@@ -138,7 +140,7 @@ def _beyond(across: np.ndarray, large: Fitted, small: Fitted) -> np.ndarray:
 
 
 def _within(large: Fitted, small: Fitted) -> np.ndarray:
-    """Coefficients (rank of large, rank of small) of one model's columns in the other's."""
+    """Return coefficients (rank of large, rank of small) of one model's columns in the other's."""
     p, R = large.solution.rank, _joint_triangle(large, small)
     return np.asarray(np.linalg.solve(R[:p, :p], R[:p, p:]))
 

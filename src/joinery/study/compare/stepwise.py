@@ -284,7 +284,7 @@ class SearchAgain:
 
 
 def stepwise(largest: Fitted, choice: Choice, keep: Sequence[Term]) -> Steps:
-    """Chooses among the terms of the largest model, ``keep`` naming those that stay.
+    """Choose among the terms of the largest model, ``keep`` naming those that stay.
 
     See ``joinery.stepwise``.
     """
@@ -305,7 +305,7 @@ def stepwise(largest: Fitted, choice: Choice, keep: Sequence[Term]) -> Steps:
 
 
 def _check(largest: Fitted, choice: Choice) -> None:
-    """Raises CallError where the criterion is not one of the family's."""
+    """Raise CallError where the criterion is not one of the family's."""
     e = largest.estimate
     if e.penalty is not None:
         raise CallError(

@@ -71,7 +71,7 @@ def _holm(p: np.ndarray) -> np.ndarray:
 
 
 def nested(groups: Groups) -> tuple[float, float, float, float]:
-    """Statistic, df, residual df and p of a fit for all within a fit for each.
+    """Return statistic, df, residual df and p of a fit for all within a fit for each.
 
     Over the groups that could be fitted; those without residual degrees of freedom count too."""
     common, parts, here = groups.common.estimate, groups.parts, groups.fitted
@@ -106,7 +106,8 @@ def nested(groups: Groups) -> tuple[float, float, float, float]:
 
 
 def welch(groups: Groups) -> tuple[float, float, float, float]:
-    """Statistic, df, residual df and p that leave each group its own spread (Johansen 1980)."""
+    """Return statistic, df, residual df and p that leave each group its own spread (Johansen
+    1980)."""
     use = _complete(groups)
     if np.count_nonzero(use) < 2:
         return np.nan, np.nan, np.nan, np.nan
@@ -136,7 +137,8 @@ def _complete(groups: Groups) -> np.ndarray:
 
 
 def _each_against_the_others(groups: Groups, *, pooled: bool) -> tuple[np.ndarray, np.ndarray]:
-    """F of each group's coefficients against those of all others, and its residual df, (g,)."""
+    """Return F of each group's coefficients against those of all others, and its residual df,
+    (g,)."""
     f, df = np.full(len(groups.labels), np.nan), np.full(len(groups.labels), np.nan)
     use = _complete(groups)
     if np.count_nonzero(use) < 2:

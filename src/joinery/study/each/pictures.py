@@ -61,7 +61,8 @@ def _finding(groups: Groups) -> str:
 
 
 def _most_rows(groups: Groups, most: int) -> np.ndarray:
-    """Places of the groups that are drawn, in their order: of many those of the most rows."""
+    """Return places of the groups that are drawn, in their order: of many those of the most
+    rows."""
     fitted = np.flatnonzero(groups.fitted)
     if len(fitted) <= most:
         return fitted

@@ -51,7 +51,7 @@ class How:
 def bands(
     fit: Fitted, context: Context, X: np.ndarray, level: float, how: How | None = None
 ) -> Bands:
-    """Intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s²/w₀ more for a new row.
+    """Return intervals at rows X (m, width): s²·x₀ᵀVx₀ for the mean, s²/w₀ more for a new row.
 
     Without weights for the new rows of a weighted fit there is no interval for a row. Simultaneous:
     the multiplier of ``together`` for the mean; for m new rows the smaller of Scheffé's in m
@@ -96,7 +96,7 @@ def all_rows_together(fit: Fitted, level: float) -> Together:
 
 
 def own_variance(fit: Fitted, context: Context, m: int) -> np.ndarray:
-    """1/w₀ of new rows; NaN where the fit is weighted and they have no weight."""
+    """Return 1/w₀ of new rows; NaN where the fit is weighted and they have no weight."""
     if fit.asides.weights is None:
         return np.ones(m)
     if lacking_columns(fit.asides.expressions["weights"], context.table):
@@ -115,7 +115,7 @@ def _linked(
     mean_ends: tuple[np.ndarray, np.ndarray],
     level: float,
 ) -> Bands:
-    """Means and new responses under a link; of a total, as counts where the total is known.
+    """Return means and new responses under a link; of a total, as counts where the total is known.
 
     No interval is made about a mean that the family cannot have; ends beyond its range are cut
     there."""
@@ -192,7 +192,7 @@ def mean_and_inside(
 def _as_rates(
     counts: Bands, rates: Counted, context: Context, error: np.ndarray, level: float
 ) -> Bands:
-    """Means of counts at an exposure of one as rates, a row's ends from its own exposure."""
+    """Return means of counts at an exposure of one as rates, a row's ends from its own exposure."""
     per, fit = rates.per or 1.0, rates.fit
     exposure = rates.exposure(context)
     ends = np.full(len(counts.fitted), np.nan), np.full(len(counts.fitted), np.nan)
@@ -225,7 +225,7 @@ def trials_of(fit: Fitted, context: Context) -> np.ndarray | None:
 def _distribution_free(
     fit: Fitted, X: np.ndarray, fitted: np.ndarray, level: float
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Jackknife+ ends. Raises CallError where they are not to be had."""
+    """Return jackknife+ ends. Raises CallError where they are not to be had."""
     if not fit.estimate.linear or fit.asides.weights is not None:
         raise CallError(
             "distribution-free intervals are for unweighted normal fits", argument="intervals"

@@ -71,7 +71,7 @@ def remarks_by_row(
     X: np.ndarray,
     rates: Counted,
 ) -> RowRemarks:
-    """Why a row has no forecast, and what lies outside what was seen or is admitted.
+    """Return why a row has no forecast, and what lies outside what was seen or is admitted.
 
     Parameters: the table as ``given``, and the ``table`` whose infinite numbers are missing.
     """

@@ -34,7 +34,7 @@ def forecast(
     hold: str | None = None,
     per: float | None = None,
 ) -> Figure:
-    """Forecasts of new rows, or of those whose response is missing."""
+    """Draw forecasts of new rows, or of those whose response is missing."""
     from joinery.show.pictures.canvas import Words
     from joinery.show.pictures.rows import Ahead, forecasts
 

@@ -46,7 +46,7 @@ def series(
     new: Any = None,
     hold: str | None = None,
 ) -> Figure:
-    """Observed and fitted in order, with forecasts of ``new`` rows, or of those that wait."""
+    """Draw observed and fitted in order, with forecasts of ``new`` rows, or of those that wait."""
     from joinery.show.pictures.fit import Band, in_time
 
     table, used = rows_at_hand(fit)

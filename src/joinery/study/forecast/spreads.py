@@ -91,7 +91,7 @@ class _Rows:
             return float((self.times * each)[counted].sum())
 
     def log_information(self, family: Family) -> float:
-        """log det of the coefficients' information in the orthonormal basis."""
+        """Return log det of the coefficients' information in the orthonormal basis."""
         W = self.evidence * self.slope**2 / family.variance(self.mu)
         return float(np.linalg.slogdet((self.basis * W[:, None]).T @ self.basis)[1])
 

@@ -232,7 +232,7 @@ def _unused_columns(fit: Fitted, table: Records, *, strict: bool) -> list[str]:
 
 
 def _check_columns(fit: Fitted, table: Records, needed: list[str]) -> None:
-    """Raises NewRowError when the new table lacks a column that is needed."""
+    """Raise NewRowError when the new table lacks a column that is needed."""
     lacking = [name for name in needed if name not in table.names]
     if lacking:
         near = nearest(lacking[0], [n for n in table.names if n not in needed])
@@ -267,7 +267,7 @@ def _without_infinite(fit: Fitted, table: Records) -> Records:
 
 
 def _check_exposure(fit: Fitted, table: Records, positions: np.ndarray) -> None:
-    """Raises NewRowError for a missing exposure: it is never taken to be one."""
+    """Raise NewRowError for a missing exposure: it is never taken to be one."""
     if fit.response.kind != "per" or fit.response.total is None:
         return
     for name in (n.name for n in names_in(fit.response.total)):

@@ -194,7 +194,7 @@ def said_of_standardized(fit: Fitted) -> Iterator[str]:
 
 
 def standard_units(fit: Fitted) -> np.ndarray:
-    """sd(design column)/sd(response) of each coefficient; NaN for the intercept."""
+    """Return sd(design column)/sd(response) of each coefficient; NaN for the intercept."""
     solution = fit.solution
     out = np.full(fit.design.width + solution.has_intercept, np.nan)
     if not fit.estimate.linear:  # there is no response to be in units of: sd of the term alone

@@ -17,7 +17,7 @@ from joinery.support.limits import DESIGN_CELLS
 
 
 def covariance_matrix(fit: Fitted) -> tuple[list[str], np.ndarray]:
-    """Names and covariance (m, m) of the estimated coefficients, of the chosen kind."""
+    """Return names and covariance (m, m) of the estimated coefficients, of the chosen kind."""
     solution, names = fit.solution, estimates(fit).names
     kept = [names[place] for place in solution.places]
     root = solution.root
@@ -31,7 +31,7 @@ def covariance_matrix(fit: Fitted) -> tuple[list[str], np.ndarray]:
 
 
 def covariance(fit: Fitted) -> Table:
-    """Pairs of coefficients. See ``Fit.covariance``."""
+    """Return pairs of coefficients. See ``Fit.covariance``."""
     names, V = covariance_matrix(fit)
     with np.errstate(all="ignore"):
         size = np.sqrt(np.diag(V))

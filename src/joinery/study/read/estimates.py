@@ -57,14 +57,14 @@ def estimates(fit: Fitted, *, plain: bool = False) -> Estimates:
 
 
 def statistic_name(fit: Fitted) -> str:
-    """``z`` where the dispersion is known, else ``t``."""
+    """Return ``z`` where the dispersion is known, else ``t``."""
     if np.isinf(fit.estimate.reference_df) and fit.sandwich is None:
         return "z"
     return "t"
 
 
 def t_values(e: Estimates) -> np.ndarray:
-    """estimate / standard error, NaN where there is no standard error."""
+    """Return estimate / standard error, NaN where there is no standard error."""
     with np.errstate(all="ignore"):
         return np.where(e.standard_errors > 0, e.values / e.standard_errors, np.nan)
 
@@ -78,7 +78,7 @@ class Combination:
     df: np.ndarray
 
     def ends(self, level: float) -> tuple[np.ndarray, np.ndarray]:
-        """value ± t·standard error at a level; NaN where there are no degrees of freedom."""
+        """Return value ± t·standard error at a level; NaN where there are no degrees of freedom."""
         return intervals.around(self.values, self.standard_errors, self.df, level)
 
     @property
@@ -95,7 +95,7 @@ class Combination:
 def linear_combination(
     fit: Fitted, L: np.ndarray, constant: np.ndarray | float = 0.0
 ) -> Combination:
-    """L·β + constant of all coefficients, the intercept first, with their covariance.
+    """Return L·β + constant of all coefficients, the intercept first, with their covariance.
 
     Parameters: L (m, coefficients), zero for those that are not estimable. Source: Draper & Smith
     1998, 9."""
@@ -104,14 +104,14 @@ def linear_combination(
 
 
 def means(fit: Fitted, X: np.ndarray) -> Combination:
-    """β₀ + Xβ at rows of the design (m, width); empty where the rows do not settle it."""
+    """Return β₀ + Xβ at rows of the design (m, width); empty where the rows do not settle it."""
     values, errors, df = fit.solution.fitted(X), *mean_errors(fit, X)
     known = ~fit.solution.broken(X).any(axis=1)
     return Combination(np.where(known, values, np.nan), np.where(known, errors, np.nan), df)
 
 
 def mean_errors(fit: Fitted, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Standard errors of the terms' sum at rows X (m, width), and their df, each (m,)."""
+    """Return standard errors of the terms' sum at rows X (m, width), and their df, each (m,)."""
     if fit.sandwich is not None:
         return errors_in_basis(fit, fit.solution.in_basis(X))
     if fit.estimate.scale is None:
@@ -123,7 +123,7 @@ def mean_errors(fit: Fitted, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def contrast(fit: Fitted, D: np.ndarray) -> Combination:
-    """Dβ without the constant, of differences or derivatives of design rows (m, width).
+    """Return dβ without the constant, of differences or derivatives of design rows (m, width).
 
     Empty where the rows do not settle it: a dropped column departs from its combination.
     """
@@ -134,7 +134,7 @@ def contrast(fit: Fitted, D: np.ndarray) -> Combination:
 
 
 def contrast_in_basis(fit: Fitted, D: np.ndarray) -> np.ndarray:
-    """Differences or derivatives of design rows (m, width) as combinations (m, rank)."""
+    """Return differences or derivatives of design rows (m, width) as combinations (m, rank)."""
     kept = D[:, fit.solution.kept]
     if fit.solution.has_intercept:
         kept = np.column_stack([np.zeros(len(D)), kept])
@@ -142,7 +142,7 @@ def contrast_in_basis(fit: Fitted, D: np.ndarray) -> np.ndarray:
 
 
 def in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
-    """Weights (m, coefficients) as combinations (m, rank) of uncorrelated directions.
+    """Return weights (m, coefficients) as combinations (m, rank) of uncorrelated directions.
 
     Those of the solution's basis, but where levels were swept out and need no writing out.
     """
@@ -157,7 +157,7 @@ def _of_estimable(fit: Fitted, L: np.ndarray) -> np.ndarray:
 
 
 def errors_in_basis(fit: Fitted, U: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Standard errors and df, each (m,), of combinations U (m, rank): see ``in_basis``."""
+    """Return standard errors and df, each (m,), of combinations U (m, rank): see ``in_basis``."""
     if fit.sandwich is not None:
         return fit.sandwich.errors(U) * fit.solution.unit, fit.sandwich.degrees(U)
     if fit.estimate.scale is None:
@@ -207,7 +207,7 @@ def together(fit: Fitted, U: np.ndarray, level: float) -> Together:
 
 
 def _spanned(U: np.ndarray) -> np.ndarray:
-    """Orthonormal directions (q, rank) that combinations in the basis span.
+    """Return orthonormal directions (q, rank) that combinations in the basis span.
 
     The basis is free of units, so that what is small in it is rounding.
     """

@@ -181,7 +181,8 @@ def _term(fit: Fitted, name: str) -> str:
 
 
 def _less_mean(fit: Fitted, text: str, learnt: dict[str, float]) -> str:
-    """``centred(x)`` as ``(x − 2021.34)``, ``standardized(x)`` as ``((x − 2021.34) / 1.21)``."""
+    """Return ``centred(x)`` as ``(x − 2021.34)``, ``standardized(x)`` as ``((x − 2021.34) /
+    1.21)``."""
     inside = fit.words(text[text.index("(") + 1 : -1])
     mean = learnt["mean"]
     if mean < 0:

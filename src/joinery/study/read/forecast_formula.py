@@ -96,7 +96,7 @@ class _Builder:
         return total([*parts, *self.offsets()])
 
     def _by_term(self, b: np.ndarray, far: np.ndarray, columns: list[Formula]) -> Iterator[Formula]:
-        """Coefficients times columns; the columns of one category or curve as one choice."""
+        """Yield coefficients times columns; the columns of one category or curve as one choice."""
         place = {int(j): i for i, j in enumerate(self.fit.solution.kept)}
         for term in self.fit.design.terms:
             chosen = [(place[j], r) for j, r in enumerate(term.recipes, term.start) if j in place]
@@ -119,7 +119,7 @@ class _Builder:
                 )
 
     def reach(self, columns: list[Formula], *, new: bool) -> Formula:
-        """t·√(variance of the mean, and of a new row where it is one)."""
+        """Return t·√(variance of the mean, and of a new row where it is one)."""
         fit, s = self.fit, self.fit.solution
         if not fit.estimate.linear:
             raise CallError(

@@ -289,7 +289,7 @@ def _leaves_zero_out(y: np.ndarray, curve: Curve, *, bands_too: bool) -> bool:
 
 
 def in_groups(fit: Fitted, x: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
-    """Observed shares in groups of x, for yes or no rows, which alone show no curve."""
+    """Return observed shares in groups of x, for yes or no rows, which alone show no curve."""
     observed = per_row(fit).observed
     if fit.estimate.linear or not set(np.unique(observed)) <= {0.0, 1.0}:
         return None
@@ -425,7 +425,7 @@ def _others(fit: Fitted, beside: Any, name: str) -> list[Fitted]:
 
 
 def _beside(fit: Fitted, other: Fitted, name: str, grid: np.ndarray) -> Named:
-    """Another fit's curve on this fit's scale, named by how its sentence differs."""
+    """Return another fit's curve on this fit's scale, named by how its sentence differs."""
     from joinery.show.pictures.fit import Curve, Named
 
     held = hold_rest(other, _table(fit, name, grid))

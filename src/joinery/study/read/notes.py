@@ -217,7 +217,8 @@ def _about_terms(design: Design) -> Iterator[Note]:
 
 
 def _thin_levels(fit: Fitted) -> Iterator[Note]:
-    """Levels with hardly any rows: the reference, and those whose coefficient rests on one row."""
+    """Yield levels with hardly any rows: the reference, and those whose coefficient rests on one
+    row."""
     factors = list({str(f.expression): f for t in fit.design.terms for f in t.categories}.values())
     if not factors:
         return

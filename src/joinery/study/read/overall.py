@@ -38,7 +38,7 @@ class OverallTest:
 
 
 def overall_test(fit: Fitted) -> OverallTest:
-    """F of the explained over the residual mean square (Draper & Smith 1998, 1.3).
+    """Return F of the explained over the residual mean square (Draper & Smith 1998, 1.3).
 
     Of deviances χ² or F.
 
@@ -61,7 +61,7 @@ def overall_test(fit: Fitted) -> OverallTest:
 
 
 def _of_squares(fit: Fitted, df1: int) -> tuple[float, int, float, float]:
-    """F of the explained sum of squares, in the solution's own unit, where squares exist."""
+    """Return F of the explained sum of squares, in the solution's own unit, where squares exist."""
     s, scale = fit.solution, (fit.estimate.scale or 0.0) / fit.solution.unit
     if df1 > 0 and scale > 0 and not s.perfect:
         f = max(s.tss - s.rss, 0.0) / df1 / scale**2
@@ -71,13 +71,13 @@ def _of_squares(fit: Fitted, df1: int) -> tuple[float, int, float, float]:
 
 
 def _over_dispersion(fit: Fitted, drop: float, df1: int) -> tuple[float, int, float, float]:
-    """F of a fall in deviance."""
+    """Return F of a fall in deviance."""
     phi = fit.estimate.dispersion
     return _with_p(fit, drop / df1 / phi if df1 > 0 and phi else float("nan"), df1)
 
 
 def _with_p(fit: Fitted, f: float, df1: int) -> tuple[float, int, float, float]:
-    """F, its degrees of freedom, and p."""
+    """Return F, its degrees of freedom, and p."""
     df2 = fit.estimate.reference_df
     return (
         f,

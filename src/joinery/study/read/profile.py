@@ -33,7 +33,7 @@ class Profiled:
 
 
 def profiled(fit: Fitted, level: float) -> Profiled:
-    """Intervals and tests of each coefficient from one profile (Venzon & Moolgavkar 1988).
+    """Return intervals and tests of each coefficient from one profile (Venzon & Moolgavkar 1988).
 
     Under an estimated dispersion the fall in deviance over φ is held against F(1, n − p).
     """
@@ -88,7 +88,7 @@ class _Profile:
     rows: LikelihoodBlocks
 
     def best(self) -> float:
-        """Its value at the estimate."""
+        """Return its value at the estimate."""
         e = self.fit.estimate
         if e.penalty:
             return self._penalized(None)
@@ -97,7 +97,7 @@ class _Profile:
         return e.deviance
 
     def held(self, column: int, value: float) -> float:
-        """Its value with a coefficient held."""
+        """Return its value with a coefficient held."""
         e, fit = self.fit.estimate, self.fit
         if e.penalty:
             return self._penalized((column, value))

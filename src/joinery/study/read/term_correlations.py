@@ -49,7 +49,8 @@ def term_correlations(fit: Fitted) -> Table:
 
 
 def simple_correlations(fit: Fitted) -> np.ndarray:
-    """Correlation of each design column with the response, from the triangular factor: (width,).
+    """Return correlation of each design column with the response, from the triangular factor:
+    (width,).
 
     NaN without an intercept, where the factor is not about the mean.
     """

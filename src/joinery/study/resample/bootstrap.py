@@ -231,7 +231,8 @@ def _of_rows(
     rng: np.random.Generator,
     figures: Statistics | None,
 ) -> tuple[np.ndarray, np.ndarray | None, np.ndarray | None]:
-    """Estimates of resampled rows; with figures also their standard errors, and the fit's."""
+    """Return estimates of resampled rows; with figures also their standard errors, and the
+    fit's."""
     parts, errors = [], []
     with progress.counted("resamples", resamples) as advance:
         for counts in resampling.counted(rng, per_row(fit).times, resamples, groups):
@@ -247,7 +248,7 @@ def _of_rows(
 
 
 def _errors(result: resampling.Resampled, figures: Statistics) -> np.ndarray:
-    """Standard errors (b, m) of figures, by the delta method where these are not linear."""
+    """Return standard errors (b, m) of figures, by the delta method where these are not linear."""
     assert result.roots is not None
     gradients = figures.gradients(result.estimates)
     return np.asarray(np.sqrt(((gradients @ result.roots) ** 2).sum(axis=2)))
@@ -261,7 +262,7 @@ def _of_errors(
     rng: np.random.Generator,
     followed: Statistics,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Estimates with other errors about the fitted values, on one design."""
+    """Return estimates with other errors about the fitted values, on one design."""
     figures = per_row(fit)
     times, h = figures.times.astype(int), figures.influence.leverage
     place = np.repeat(np.arange(len(times)), times)
@@ -301,7 +302,8 @@ def _of_errors(
 
 
 def _uneven(left: np.ndarray, U: np.ndarray, gradients: np.ndarray) -> np.ndarray:
-    """Standard errors (b, m) of figures from residuals (b, n), the spread of each row its own."""
+    """Return standard errors (b, m) of figures from residuals (b, n), the spread of each row its
+    own."""
     if len(gradients) == 1:
         return np.asarray(np.sqrt(left**2 @ (U @ gradients[0].T) ** 2))
     parts = [e**2 @ (U @ gradient.T) ** 2 for e, gradient in zip(left, gradients, strict=True)]

@@ -13,7 +13,7 @@ from joinery.support.limits import COPIED_CELLS
 
 
 def simulate(fit: Fitted, copies: int, seed: int | None) -> pd.DataFrame:
-    """Copies of the response as columns. See ``Fit.simulate``."""
+    """Return copies of the response as columns. See ``Fit.simulate``."""
     table, used = rows_at_hand(fit)
     y = draws(fit, copies, np.random.default_rng(seed))
     index = table.index[used.rows]
@@ -21,7 +21,7 @@ def simulate(fit: Fitted, copies: int, seed: int | None) -> pd.DataFrame:
 
 
 def draws(fit: Fitted, copies: int, rng: np.random.Generator) -> np.ndarray:
-    """Responses (n, copies) drawn about the fitted means, with the rows' own variance."""
+    """Return responses (n, copies) drawn about the fitted means, with the rows' own variance."""
     blocks = response_rows(fit).row_blocks
     instead = "Fit.write_forecasts, or forecast --output in a shell, writes each row's interval"
     refuse_too_many(fit, "a copy of the response", instead)

@@ -155,7 +155,7 @@ class _Part:
     times: np.ndarray | None
 
     def of_rows(self, rows: slice) -> tuple[np.ndarray, np.ndarray]:
-        """Places and times of some of its rows."""
+        """Return places and times of some of its rows."""
         if self.place is None:
             place = np.arange(rows.start, rows.stop)
         else:
@@ -200,7 +200,7 @@ def _forecasts(fit: Fitted, part: _Part) -> Partition[tuple[Forecasts, Observed]
 
 
 def _scored(fit: Fitted, part: _Part, scale: Scale) -> Iterator[Scored]:
-    """Sums over each block of a part's rows, and chances beside their outcomes."""
+    """Yield sums over each block of a part's rows, and chances beside their outcomes."""
 
     def of_rows(made: tuple[Forecasts, Observed]) -> Scored:
         return sums_of(fit, *made, scale), judged(*made) if fit.family.shares else None

@@ -121,7 +121,7 @@ def sums_of(fit: Fitted, f: Forecasts, observed: Observed, scale: Scale) -> Sums
 
 
 def explained(s: Sums, constant: bool) -> float:
-    """1 − Σwe²/Σw(y − o − mean)², the mean that of the rows forecast.
+    """Return 1 − Σwe²/Σw(y − o − mean)², the mean that of the rows forecast.
 
     About zero where the model has no constant.
     """

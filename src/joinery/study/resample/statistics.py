@@ -34,7 +34,7 @@ class Statistics(Protocol):
         """Return the figures (b, m) of coefficients (b, p)."""
 
     def gradients(self, beta: np.ndarray) -> np.ndarray:
-        """Their derivatives (b or 1, m, p) by the coefficients."""
+        """Return their derivatives (b or 1, m, p) by the coefficients."""
 
 
 @dataclass(frozen=True)
@@ -101,7 +101,7 @@ class _Sloped:
 
 
 def _in_basis(fit: Fitted, L: np.ndarray) -> np.ndarray:
-    """Weights (m, coefficients) in the basis of the rows that are drawn (m, rank)."""
+    """Return weights (m, coefficients) in the basis of the rows that are drawn (m, rank)."""
     return np.asarray(L[:, fit.solution.places] @ fit.solution.root)
 
 
@@ -182,7 +182,8 @@ def _sloped(tree: Expression, text: str, names: tuple[str, ...], drawn: np.ndarr
 
 
 def _product(tree: Chain, text: str, names: tuple[str, ...], drawn: np.ndarray) -> _Sloped:
-    """Factors and divisors; names multiplied with one another are the name of an interaction."""
+    """Return factors and divisors; names multiplied with one another are the name of an
+    interaction."""
     pairs = list(zip(("*", *tree.operators), tree.operands, strict=True))
     named = [part for operator, part in pairs if operator == "*" and _is_name(part, names)]
     if named:

@@ -26,7 +26,7 @@ def chances(fit: Fitted) -> Partition[Chances]:
 
 
 def groups(fit: Fitted) -> Groups:
-    """Observed and expected events in up to ten groups of fitted chance."""
+    """Return observed and expected events in up to ten groups of fitted chance."""
     return in_groups(chances(fit), max(min(CALIBRATION_GROUPS, fit.n_rows // 3), 1))
 
 

@@ -168,7 +168,7 @@ def limits(fit: Fitted) -> Limits:
 
 
 def labels_of(fit: Fitted, places: Sequence[int] | np.ndarray) -> list[Any]:
-    """Labels of fitted rows, by their places among those used."""
+    """Return labels of fitted rows, by their places among those used."""
     table, chosen = rows_at_hand(fit)
     return list(table.labels(positions_at(chosen.rows, np.asarray(places, dtype=int))))
 
@@ -347,7 +347,7 @@ def _extreme(figure: np.ndarray, first: int) -> Extreme:
 
 
 def _curved(rows: Rows, question: Asked) -> Curved:
-    """Sums for the next powers of the predictors and for squared fitted values."""
+    """Return sums for the next powers of the predictors and for squared fitted values."""
     block, solution = rows.block, question.solution
     m, size = len(block.y), len(question.places) + 1
     z = np.empty((m, size), order="F")  # as the columns lie
@@ -400,7 +400,7 @@ def times_of(rows: Rows) -> np.ndarray | None:
 
 
 def squares_of(rows: Rows) -> np.ndarray:
-    """Squared residuals over the spread (m,)."""
+    """Return squared residuals over the spread (m,)."""
     return np.asarray(rows.standardized**2 * (1 - rows.leverage))
 
 

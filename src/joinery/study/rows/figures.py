@@ -30,7 +30,7 @@ OVERDISPERSED, OVERDISPERSED_P = 1.2, 0.01
 
 @once
 def per_row(fit: Fitted) -> PerRow:
-    """Observed, fitted and influence figures of the rows a fit used.
+    """Return observed, fitted and influence figures of the rows a fit used.
 
     Raises CallError for a loaded fit, TooLargeError for more rows than can be held.
     """
@@ -113,7 +113,8 @@ def _of_least_squares(
 
 
 def fitted_values(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarray:
-    """Fitted values of any rows, the offset and exposure included; under a link, their means."""
+    """Return fitted values of any rows, the offset and exposure included; under a link, their
+    means."""
     eta = linear_predictor(fit, context, X)
     if fit.estimate.linear:
         return eta
@@ -156,7 +157,7 @@ def widening(fit: Fitted) -> float:
 
 
 def studentized_df(fit: Fitted) -> float:
-    """Degrees of freedom of studentized residuals, ∞ where the dispersion is known."""
+    """Return degrees of freedom of studentized residuals, ∞ where the dispersion is known."""
     return fit.estimate.reference_df - 1
 
 
@@ -180,7 +181,8 @@ class Limits:
 
 
 def limits_at(fit: Fitted, leverage: np.ndarray) -> Limits:
-    """Leverage 3p/n; for Cook's distance the median of F, or what chance reaches in this design.
+    """Return leverage 3p/n; for Cook's distance the median of F, or what chance reaches in this
+    design.
 
     For studentized residuals: ``large`` is passed by 27 rows of 10,000, ``studentized`` by any row
     of a sound table with probability 0.006, ``serious`` 0.0015 (Bonferroni's inequality). Of the

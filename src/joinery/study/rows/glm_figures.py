@@ -22,7 +22,7 @@ SEED = 20260102
 
 
 def family_blocks(fit: Fitted) -> Partition[tuple[RowBlock, PerRow]]:
-    """Observed and fitted means, residuals of each kind, one-step deletion (Pregibon 1981).
+    """Return observed and fitted means, residuals of each kind, one-step deletion (Pregibon 1981).
 
     The studentized residual is the likelihood residual, ±√[(d² + r²h/(1−h))/φ] with deviance
     residual d and Pearson's r (Williams 1987). Quantile residuals are seeded (Dunn & Smyth 1996).
@@ -106,7 +106,7 @@ def family_figures(e: Estimate, part: LikelihoodRows, state: WorkingState) -> di
 def quantile_residuals(
     e: Estimate, mu: np.ndarray, part: LikelihoodRows, rng: np.random.Generator
 ) -> np.ndarray:
-    """Φ⁻¹ of the fitted distribution function; for counts, of a random point of its step."""
+    """Return Φ⁻¹ of the fitted distribution function; for counts, of a random point of its step."""
     spread = (e.likely_dispersion or 1.0) / np.where(part.precision > 0, part.precision, 1.0)
     if part.trials is None:
         y = part.y
@@ -123,7 +123,8 @@ def quantile_residuals(
 
 
 def each_repeat_drawn(fit: Fitted) -> Partition[tuple[np.ndarray, np.ndarray]]:
-    """Quantile residuals with a draw for each of the equal rows that a row stands for, and ones.
+    """Return quantile residuals with a draw for each of the equal rows that a row stands for, and
+    ones.
 
     One draw for all of them would be so many equal residuals, which no sound family has.
     """

@@ -119,7 +119,7 @@ class Remarks(Sequence[Remark]):
         return Remarks(self.places[which], self.grave[which], h, t, d, self.at)
 
     def judged(self, *verdicts: str) -> Remarks:
-        """Those with some verdicts."""
+        """Return those with some verdicts."""
         return self.chosen(np.isin(self.grave, [VERDICTS.index(v) for v in verdicts]))
 
     @property
@@ -131,12 +131,12 @@ class Remarks(Sequence[Remark]):
         )
 
     def among(self, places: np.ndarray) -> Remarks:
-        """Those on some rows (m,), in order, by their places among these."""
+        """Return those on some rows (m,), in order, by their places among these."""
         result = self.chosen(np.isin(self.places, places))
         return replace(result, places=np.searchsorted(places, result.places))
 
     def between(self, first: int, stop: int) -> Remarks:
-        """Those on rows from one place to before another."""
+        """Return those on rows from one place to before another."""
         return self.chosen((self.places >= first) & (self.places < stop))
 
 
@@ -255,7 +255,7 @@ def remarkable_rows(fit: Fitted) -> Table:
 
 
 def most_remarkable(fit: Fitted) -> np.ndarray:
-    """Places in order of the rows that are listed where all are too many to read."""
+    """Return places in order of the rows that are listed where all are too many to read."""
     return np.sort(remarks(fit)[:MOST_LISTED].places)
 
 
@@ -263,7 +263,7 @@ WORDS = ("verdict", "reason")
 
 
 def _in_order(columns: dict[str, Any]) -> dict[str, Any]:
-    """Figures first, words last."""
+    """Return figures first, words last."""
     return {k: v for k, v in columns.items() if k not in WORDS} | {k: columns[k] for k in WORDS}
 
 
@@ -306,7 +306,7 @@ def left_out_columns(fit: Fitted, positions: np.ndarray, reasons: Sequence[str])
 
 
 def changes_without(fit: Fitted) -> dict[str, np.ndarray]:
-    """DFBETAS by coefficient: its change without each row (n,), in its standard errors."""
+    """Return DFBETAS by coefficient: its change without each row (n,), in its standard errors."""
     figures, solution = per_row(fit), fit.solution
     measures = figures.influence
     if figures.deletion is None:

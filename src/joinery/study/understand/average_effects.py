@@ -213,7 +213,7 @@ class _Averages:
         return self._averaged(name, sums)
 
     def _averaged(self, name: str, sums: Callable[[Context, np.ndarray], np.ndarray]) -> Effect:
-        """Σw, the effect, its derivatives and the sizes of change, summed over all rows."""
+        """Return σw, the effect, its derivatives and the sizes of change, summed over all rows."""
         fit, width = self.fit, self.fit.design.width
         rows = replace(fitted_rows(fit), table=self._table)
 

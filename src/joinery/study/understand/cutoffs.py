@@ -97,7 +97,8 @@ def cutoffs(
 
 
 def at_each(cutoffs: np.ndarray, rows: Partition[Chances], level: float) -> dict[str, np.ndarray]:
-    """Shares right at each cut-off (q,), each with its interval; a chance at it is said yes."""
+    """Return shares right at each cut-off (q,), each with its interval; a chance at it is said
+    yes."""
     remarks = said_yes(rows, cutoffs)
     noes = remarks.of_yes + remarks.of_no - remarks.yes
     out: dict[str, np.ndarray] = {"cutoff": cutoffs, "said_yes": remarks.yes}

@@ -260,7 +260,8 @@ class Question:
         return X[1], (X[2] - X[0]) / 2
 
     def _of_line(self, y: float, target: float, line: tuple[np.ndarray, np.ndarray]) -> Reading:
-        """Fieller's set: the solution of (η(z) − target)² ≤ t²(variance of η(z) + of a reading)."""
+        """Return Fieller's set: the solution of (η(z) − target)² ≤ t²(variance of η(z) + of a
+        reading)."""
         low, high = self._seen
         middle, half = (low + high) / 2, (high - low) / 2
         three = self._line(np.array([low, middle, high]))

@@ -250,7 +250,7 @@ def _never_changes(fit: Fitted, inner: str, outer: str) -> bool:
 
 
 def _empty(c: Combination) -> list[str]:
-    """Why a cell is empty."""
+    """Return why a cell is empty."""
     if np.isfinite(c.values).all():
         return []
     return ["empty: what the rows do not determine, such as a combination without rows"]
@@ -320,7 +320,7 @@ def level_differences(
 
 
 def _groups(result: Cells, at: Mapping[str, Any] | None) -> list[list[int]]:
-    """Cells that are compared with one another: those at the same values of at=."""
+    """Return cells that are compared with one another: those at the same values of at=."""
     keys = [tuple(result.labels[n][i] for n in at or ()) for i in range(len(result.X))]
     return [[i for i, k in enumerate(keys) if k == key] for key in dict.fromkeys(keys)]
 
@@ -383,7 +383,7 @@ def _corrected(
 def _one_group(
     fit: Fitted, c: Combination, D: np.ndarray, level: float, way: str, cells: int
 ) -> tuple[np.ndarray, np.ndarray]:
-    """p and multiples of the standard error for one family of comparisons."""
+    """Return p and multiples of the standard error for one family of comparisons."""
     m = max(int(np.isfinite(c.t).sum()), 1)
     df = float(c.df[0])
     alone = c.p

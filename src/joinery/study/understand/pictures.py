@@ -112,7 +112,7 @@ def _listed(
     *,
     zero: bool,
 ) -> Figure:
-    """Figures with their intervals, one under the other."""
+    """Draw figures with their intervals, one under the other."""
     from joinery.show.pictures.levels import Level, levels
 
     nothing = np.empty(0)
@@ -167,7 +167,7 @@ def level_differences(
     at: Mapping[str, Any] | None = None,
     level: float | None = None,
 ) -> Figure:
-    """Differences between levels with their intervals, zero drawn."""
+    """Draw differences between levels with their intervals, zero drawn."""
     term = _term(fit, term)
     table = differences_table(
         fit, term, reference=reference, correction=correction, at=at, level=level, ratios=False
@@ -321,7 +321,7 @@ def calibration(
     crosscheck: bool = False,
     seed: int | None = None,
 ) -> Figure:
-    """Observed shares of yes in groups of fitted chance, each with its interval."""
+    """Draw observed shares of yes in groups of fitted chance, each with its interval."""
     from joinery.show.pictures.fit import observed_shares
 
     rows, unknown, _ = of_yes_no(fit, crosscheck, seed)

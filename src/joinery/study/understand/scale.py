@@ -82,7 +82,7 @@ class Scale:
         return eta
 
     def slope(self, eta: np.ndarray) -> np.ndarray:
-        """d(mean)/d(linear predictor)."""
+        """Return d(mean)/d(linear predictor)."""
         fit = self.fit
         if not fit.estimate.linear:
             return np.asarray(fit.link.slope(eta) * (self.per or 1.0))
@@ -95,7 +95,7 @@ class Scale:
     def both_scales(
         self, c: Combination, lower: np.ndarray, upper: np.ndarray, offsets: np.ndarray, name: str
     ) -> dict[str, Any]:
-        """Means with their ends and standard errors on the measured scale."""
+        """Return means with their ends and standard errors on the measured scale."""
         middle, low, high = (self.back(v + offsets) for v in (c.values, lower, upper))
         with np.errstate(all="ignore"):
             error = np.abs(self.slope(c.values + offsets)) * c.standard_errors

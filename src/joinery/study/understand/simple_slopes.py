@@ -223,7 +223,7 @@ def usual_values(fit: Fitted, across: str) -> list[Any]:
 
 
 def spread_out(low: float, high: float) -> list[float]:
-    """Four to ten round values inside a range."""
+    """Return four to ten round values inside a range."""
     if not high > low:
         return [low]
     power = 10.0 ** np.floor(np.log10(high - low))

@@ -155,7 +155,7 @@ def _quadratic_roots(
 
 
 def _sought(at: Callable[[Sequence[float]], Slopes], low: float, high: float) -> list[float]:
-    """Changes of verdict on a grid, each narrowed down by halving."""
+    """Return changes of verdict on a grid, each narrowed down by halving."""
     verdicts = lambda x: np.array(_verdicts(at(x.tolist())))  # noqa: E731
     return [float(x) for x in crossings(verdicts, np.linspace(low, high, GRID))]
 

@@ -168,7 +168,7 @@ def estimated_names(fit: Fitted) -> list[str]:
 
 
 def estimated_columns(fit: Fitted) -> np.ndarray:
-    """Their columns of the design (n, p), the constant first."""
+    """Return their columns of the design (n, p), the constant first."""
     return joined(response_rows(fit).row_blocks, lambda block: _columns(fit, block))
 
 

@@ -107,7 +107,7 @@ def _about_means(name: str, sign: str, from_sums: Formula, centred: Formula) -> 
 def _sums_table(
     fit: Fitted, x: np.ndarray, y: np.ndarray, w: np.ndarray | None, e: np.ndarray, name: str
 ) -> Table:
-    """x, y, their squares and product, fitted and residual, row by row, with the sums."""
+    """Return x, y, their squares and product, fitted and residual, row by row, with the sums."""
     products = {"x²": x * x, "xy": x * y, "y²": y * y}
     last = {"fitted": y - e, "residual": e, "residual²": e * e}
     columns = {"x": x, "y": y, **products, **last}

@@ -84,19 +84,19 @@ class Family(Protocol):
         ...
 
     def variance(self, mu: Rows, rest: Rows | None = None) -> Rows:
-        """V(μ); ``rest`` is 1 − μ with all its digits, where that is at hand."""
+        """Return V(μ); ``rest`` is 1 − μ with all its digits, where that is at hand."""
         ...
 
     def variance_slope(self, mu: Rows, rest: Rows | None = None) -> Rows:
-        """dV/dμ."""
+        """Return dV/dμ."""
         ...
 
     def deviance(self, y: Rows, mu: Rows, rest: Rows | None = None) -> Rows:
-        """Unit deviances, not below zero."""
+        """Return unit deviances, not below zero."""
         ...
 
     def start(self, y: Rows, trials: Rows | None) -> Rows:
-        """Means to begin an iteration with, inside the family's range."""
+        """Return means to begin an iteration with, inside the family's range."""
         ...
 
     def allowed(self, y: Rows) -> tuple[Rows, str]:
@@ -131,7 +131,7 @@ class Family(Protocol):
         ...
 
     def cdf(self, y: Rows, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
-        """P(Y ≤ y), of so many ``trials``."""
+        """Return P(Y ≤ y), of so many ``trials``."""
         ...
 
     def quantile(self, share: float, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
@@ -141,12 +141,12 @@ class Family(Protocol):
     def draw(
         self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows
     ) -> Rows:
-        """Simulated responses; of a total, counts."""
+        """Return simulated responses; of a total, counts."""
         ...
 
 
 def excess(a: Rows, b: Rows, away: Rows) -> Rows:
-    """a·log(a/b) − (a − b) with away = a − b, by its series near zero lest it cancel.
+    """Return a·log(a/b) − (a − b) with away = a − b, by its series near zero lest it cancel.
 
     Infinite where b is 0 and a is not: what never happens has happened.
     """
@@ -168,7 +168,7 @@ def excess(a: Rows, b: Rows, away: Rows) -> Rows:
 
 
 def stirling_error(n: Rows) -> Rows:
-    """log n! less Stirling's formula (n + ½)log n − n + ½log 2π, for n > 0 (Loader 2000)."""
+    """Return log n! less Stirling's formula (n + ½)log n − n + ½log 2π, for n > 0 (Loader 2000)."""
     n = np.asarray(n, float)
     small = np.clip(n, 1e-300, 16.0)
     direct = (
