@@ -185,8 +185,8 @@ def mean_and_inside(
     new = _new_rows(fit, eta, error, trials, own_variance(fit, context, len(X)))
     if new is None:
         return mean, np.full(len(X), np.nan)
-    whole = np.round(y)  # a share times its total is a count but for rounding
-    return mean, new.holds(level, np.where(np.abs(y - whole) <= rounding, whole, y))
+    count = np.round(y)  # a share times its total is a count but for rounding
+    return mean, new.holds(level, np.where(np.abs(y - count) <= rounding, count, y))
 
 
 def _as_rates(
