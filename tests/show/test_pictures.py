@@ -319,3 +319,32 @@ def test_a_row_that_moves_a_coefficient_is_told_by_the_picture_of_influence(awkw
     finding = " ".join(text.get_text() for text in fit.draw("influence").texts)
     assert "no row decides" not in finding
     assert re.search(r"row 0 (moves|decides)|1 row decides", " ".join(finding.split()))
+
+
+def test_a_reading_of_a_transformed_response_is_carried_over_on_the_fitted_scale():
+    rng = np.random.default_rng(1)
+    w = rng.uniform(1, 9, 50)
+    fit = jn.fit({"w": w, "price": np.exp(0.3 * w + rng.normal(0, 0.1, 50))}, "log(price) given w")
+    ax = fit.draw("inverse", of="w", at=8.0).axes[0]
+    reading = next(line for line in ax.lines if len(line.get_xdata()) == 3)
+    assert reading.get_ydata()[0] == pytest.approx(np.log(8))
+
+
+@pytest.mark.parametrize(("power", "bent"), [(1.0, False), (2.2, True)])
+def test_a_picture_calls_a_trend_what_the_checks_call_one(power, bent):
+    for seed in range(8):
+        rng = np.random.default_rng(seed)
+        x = rng.uniform(0, 4, 150)
+        yes = rng.random(150) < 1 / (1 + np.exp(-1.5 * (x - 2)))
+        y = x**power + rng.normal(0, 0.5, 150)
+        for table, model in (({"x": x, "y": y}, "y given x"), ({"x": x, "y": yes}, "y given x")):
+            fit = jn.fit(table, model)
+            checks = fit.checks().frame
+            straight = checks.loc[checks["question"] == "Is each relation straight?", "verdict"]
+            judged = bool(straight.isin(["slight", "caution", "serious"]).any())
+            for picture in ("residuals", "component_residual"):
+                words = " ".join(" ".join(t.get_text() for t in fit.draw(picture).texts).split())
+                claimed = "bend" in words or "does not go up" in words
+                assert claimed <= judged, words
+        assert not bent or judged or table["y"] is yes
+    plt.close("all")

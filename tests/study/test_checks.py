@@ -592,3 +592,15 @@ def test_rows_with_the_labels_of_others_are_not_advised_to_be_left_out_by_them()
         checks = jn.fit(table, "y given x", id=id).checks().frame
         (line,) = checks.loc[checks["check"].str.contains("repeat"), "advice"]
         assert advice in line.replace('"', "'")
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "sd", "told"), [(0.02, 0.84, 0.005, False), (0.02, 0.84, 0.1, True),
+                                    (1e-6, 3e-6, 1e-7, False), (0.3, 0.7, 0.05, False)],
+)  # fmt: skip
+def test_shares_are_told_where_forecasts_of_a_line_leave_them(low, high, sd, told):
+    rng = np.random.default_rng(5)
+    x = np.linspace(0, 1, 60)
+    y = np.clip(low + (high - low) * x + rng.normal(0, sd, 60), 0, 1)
+    page = " ".join(str(jn.fit({"x": x, "y": y}, "y given x")).split())
+    assert ("lies between 0 and 1, which forecasts of this fit leave" in page) == told

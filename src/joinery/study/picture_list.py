@@ -71,13 +71,13 @@ PICTURES: dict[str, Picture] = {
         thinned="with remarkable",
     ),
     "added_variable": Picture(
-        "rows.pictures",
+        "check.term_pictures",
         "the response against one term, both less the other terms",
         takes=("term",),
         thinned="with remarkable",
     ),
     "component_residual": Picture(
-        "rows.pictures",
+        "check.term_pictures",
         "what a column adds, with the residuals",
         takes=("against",),
         thinned="with remarkable",

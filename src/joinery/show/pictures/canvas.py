@@ -209,7 +209,7 @@ class Separated(ScalarFormatter):
 
     def __init__(self) -> None:
         super().__init__(useOffset=False)
-        self.set_powerlimits((-5, 13))
+        self.set_powerlimits((-5, 8))
         self._long = False  # whether some number has five digits
 
     def set_locs(self, locs: Any) -> None:

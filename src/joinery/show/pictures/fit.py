@@ -40,6 +40,7 @@ class Named:
 
 SERIES = (TEAL, "#5b6fb0", "#8a5a83", "#6f8f3a", SLATE, INK)
 SHAPES = ("o", "s", "^", "D", "v", "P", "X")
+HEADROOM = 0.08  # over the highest point, as a share of the height
 AMBER_WORDS = "#8f5a08"  # amber for words: it keeps 4.5 : 1 on paper
 
 
@@ -211,8 +212,9 @@ def cloud(
         ax.fill_between(curve.at, *band, color=TEAL, alpha=0.16, linewidth=0)
         ax.plot(curve.at, curve.height, color=TEAL, linewidth=2.0, zorder=3.5)
         names.append((*_last(curve), name, TEAL))
-    if floor is not None:
-        ax.set_ylim(bottom=floor)
+    if floor is not None:  # where rows are few a band may reach far beyond them
+        highest = max([float(np.nanmax(y)), *(curve.height if curve is not None else ())])
+        ax.set_ylim(floor, floor + (highest - floor) * (1 + HEADROOM))
     if names:
         low, high = ax.get_xlim()
         ax.set_xlim(low, high + 0.008 * max(len(n[2]) for n in names) * (high - low))

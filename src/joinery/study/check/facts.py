@@ -22,6 +22,7 @@ from joinery.show.numbers import count, figure, percent
 from joinery.study.check.added import evens_out, in_memory, usable_columns
 from joinery.study.check.check import NO_ADVICE, Line, not_judged
 from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
+from joinery.study.rows.digest import digest
 from joinery.study.verdicts import ALLOWED, CAUTION, NO_SIGN, SERIOUS, SLIGHT
 from joinery.support import advice as say
 from joinery.support.errors import DataError, listed
@@ -36,7 +37,7 @@ COMPARED_DIGITS = 12  # of numbers that are compared: those beyond are left by a
 MANY_LOST = 0.2  # share of the rows left out for empty cells that is told
 DIFFERENT = 0.02  # chance below which rows used and rows left out differ
 MOST_NAMED = 20  # rows that an advice names
-NEAR_ENDS = 0.1  # of shares, from which on a straight line leaves 0 to 1
+SURE = 2.0  # residual SDs about the fit, within which single rows nearly always lie
 
 
 def data(fit: Fitted) -> Iterator[Line]:
@@ -188,17 +189,25 @@ def _of_response(fit: Fitted) -> Iterator[Line]:
     integral = bool(np.all(y == np.round(y)))
     if integral and y.min() == 0 and y.max() == 1:
         yield _yes_or_no(fit, name)
-    elif y.min() >= 0 and y.max() <= 1 and not integral:
-        words = f"{name} lies between 0 and 1: a straight line leaves that range"
-        near = y.min() < NEAR_ENDS or y.max() > 1 - NEAR_ENDS
-        advice = f"{name} of so many: write 'count of total', or {say.change(family='binomial')}"
-        yield _line("shares", words, CAUTION if near else SLIGHT, advice)
+    elif y.min() >= 0 and y.max() <= 1 and not integral and _leaves_shares(fit):
+        words = f"{name} lies between 0 and 1, which forecasts of this fit leave"
+        advice = f"of a share write 'count of total', or {say.change(family='binomial')}"
+        yield _line("shares", words, CAUTION, advice)
     elif integral and y.min() == 0 and len(values) > 2 and float(y.mean()) < 10:
         words = f"{name} counts, with zeros: a straight line can go below them"
         yield _line("counts", words, SLIGHT, f"try {say.change(family='poisson')}")
     elif integral and 2 < len(values) <= FEW_DISTINCT and len(y) >= 5 * len(values):
         words = f"{name} has {len(values)} values only: steps between them are taken as equal"
         yield _line("few values", words, SLIGHT)
+
+
+def _leaves_shares(fit: Fitted) -> bool:
+    """Return True if intervals of single rows among the fitted ones leave 0 to 1."""
+    held, spread = digest(fit).held, fit.estimate.scale
+    if held is None or spread is None:
+        return True
+    low, high = float(np.min(held.terms)), float(np.max(held.terms))
+    return low - SURE * spread < 0 or high + SURE * spread > 1
 
 
 def _yes_or_no(fit: Fitted, name: str) -> Line:

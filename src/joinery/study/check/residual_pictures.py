@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 DRAWS = 1000  # simulated samples behind the quantile band
 MOST_SIMULATED = 2000  # points of the band that chance allows
 Given = Mapping[str, str | None]
+LITTLE = 0.05  # a share of a smooth so small may leave its band by chance
+NO_BEND = "no more than chance brings, by the checks"
 
 
 def _refuse_nothing(fit: Fitted, scaled: str = "standardized") -> None:
@@ -56,6 +58,14 @@ def found_by(fit: Fitted, kind: str) -> str:
             return f"{line.check}: {finding}" + (
                 "" if np.isnan(line.test.p) else f" ({p_phrase(line.test.p)})"
             )
+    return ""
+
+
+def bend_found(fit: Fitted) -> str:
+    """Return the first bend that the checks found, in words; nothing where they found none."""
+    for line in check_lines(unthinned(fit)):
+        if line.name == "straight line" and line.verdict in (*GRAVE, SLIGHT):
+            return line.finding
     return ""
 
 
@@ -85,9 +95,10 @@ def residuals(
         curve = None
     else:
         curve = smoothed(fit, order, x, y)
-    finding = (
-        "the fit is perfect: every residual is zero" if fit.solution.perfect else _trend(curve)
-    )
+    if fit.solution.perfect:
+        finding = "the fit is perfect: every residual is zero"
+    else:
+        finding = _trend(curve, bend_found(fit))
     y_label = f"{figures.kind} ({fit.words(fit.response.name)})"
     caption = Words("Is anything left in the residuals?", finding, label, y_label, dates)
     flags = placed(flags_of(fit, label_rows), order)
@@ -127,15 +138,17 @@ def _by_level(fit: Fitted, name: str, words: Given, ax: Axes | None) -> Figure:
     return levels(rows, worded(caption, words), ax)
 
 
-def _trend(curve: Smooth | None) -> str:
-    """Return True if a smooth of residuals leaves zero."""
+def _trend(curve: Smooth | None, bend: str) -> str:
+    """Return where a smooth of residuals leaves zero, beside the ``bend`` that the checks found."""
     if curve is None:
         return "too few different values for a smooth"
     outside = np.abs(curve.height) > 2 * curve.error
-    if outside.mean() < 0.05:
+    if outside.mean() < LITTLE:
+        if bend:
+            return f"the smooth's band holds zero throughout, yet {bend}"
         return "the smooth's band holds zero throughout: no trend is left"
     low, high = (shown(float(v), 3) for v in (curve.at[outside].min(), curve.at[outside].max()))
-    return f"the smooth leaves zero between {low} and {high}: a trend may be left"
+    return f"the smooth leaves zero between {low} and {high}: {bend or NO_BEND}"
 
 
 def spread(

@@ -88,6 +88,8 @@ def picture(
     )
     marks = [(r.value, r.stretches) for r in readings]
     height = at * exposure_drawn(fit, of, question.hold)
+    if fit.estimate.linear:  # drawn on the scale that was fitted
+        height = question.target(at)
     carried(figure.axes[0] if ax is None else ax, height, marks)
     return figure
 

@@ -214,13 +214,13 @@ class Question:
         if not is_number(y):
             raise CallError(f"a response is a number, and {y!r} is not one", argument="at")
         y = float(y)
-        target = self._target(y)
+        target = self.target(y)
         line = self._straight
         if line is not None and (self.fit.estimate.linear or not self.new):
             return [self._of_line(y, target, line)]
         return self._of_curve(y, target)
 
-    def _target(self, y: float) -> float:
+    def target(self, y: float) -> float:
         """Return a response on the scale of the linear predictor."""
         fit = self.fit
         if not fit.estimate.linear:

@@ -182,7 +182,10 @@ def level_differences(
     names = [f"{a} less {b}" for a, b in zip(frame["level"], frame["minus"], strict=True)]
     clear = int(((frame["lower"] > 0) | (frame["upper"] < 0)).sum())
     verb = "pair differs" if clear == 1 else "pairs differ"
-    finding = f"{clear} of {len(frame)} {verb}; {'; '.join(table.notes)}"
+    differ = f"{clear} of {len(frame)} {verb}"
+    if len(frame) == 1:
+        differ = "they differ" if clear else "no clear difference"
+    finding = "; ".join([differ, *table.notes])
     if fit.link.name == "identity":
         scale = ""
     else:

@@ -15,6 +15,7 @@ from joinery.show.names import coefficient_named
 from joinery.show.numbers import figure, value
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide
+from joinery.study.check.residual_pictures import LITTLE, NO_BEND, bend_found
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.picture_words import flags_of, worded
 from joinery.study.read.estimates import estimates
@@ -106,7 +107,7 @@ def component_residual(
     order = np.argsort(x, kind="stable")
     rows = np.arange(len(x))
     curve = smoothed(fit, rows, x, y)
-    finding = _shape(curve, x[order], part[order])
+    finding = _shape(curve, x[order], part[order], bend_found(fit))
     words_own = f"part of {across} + residual"
     caption = Words(
         f"Is the part of {fit.words(across)} shaped right?",
@@ -132,15 +133,15 @@ def _columns_of(fit: Fitted, across: str) -> list[int]:
     ]
 
 
-def _shape(curve: Smooth | None, x: np.ndarray, part: np.ndarray) -> str:
-    """Return True if a smooth stays with the fitted part, both in order of x."""
+def _shape(curve: Smooth | None, x: np.ndarray, part: np.ndarray, bend: str) -> str:
+    """Return where a smooth leaves the fitted part, both in order of x, beside a ``bend`` found."""
     if curve is None:
         return "too few different values for a smooth"
     off = np.abs(curve.height - np.interp(curve.at, x, part)) > 2 * curve.error
-    if off.mean() < 0.05:
+    if off.mean() < LITTLE:
         return "the smooth stays with the fitted part"
     low, high = (value(float(v), 3) for v in (curve.at[off].min(), curve.at[off].max()))
-    return f"the smooth leaves the fitted part between {low} and {high}: a curve may be missing"
+    return f"the smooth leaves the fitted part between {low} and {high}: {bend or NO_BEND}"
 
 
 def _along(x: np.ndarray, part: np.ndarray) -> list[Guide]:
