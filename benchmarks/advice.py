@@ -15,7 +15,7 @@ import numpy as np
 
 import joinery as jn
 from benchmarks.faults import FAULTS, Fault
-from joinery.study.check.table import said_on_page
+from joinery.study.check.table import page_lines
 from joinery.study.verdicts import GRAVE
 
 # the true coefficient of x, where it stays what it is when the fault is mended
@@ -68,7 +68,7 @@ def followed(fault: Fault, n: int, rng: np.random.Generator) -> Outcome:
     """Plant a fault, follow the page's first advice, and look again."""
     table = fault.made(n, rng)
     fit = jn.fit(table, fault.sentence, **fault.options)
-    grave = [line for line in said_on_page(fit._fitted) if line.verdict in GRAVE]
+    grave = [line for line in page_lines(fit._fitted) if line.verdict in GRAVE]
     # as the page has them: facts of the data first, then the gravest
     grave.sort(key=lambda line: (line.name != "data", GRAVE.index(line.verdict)))
     call = first_call(grave[0].advice) if grave else None
@@ -79,7 +79,7 @@ def followed(fault: Fault, n: int, rng: np.random.Generator) -> Outcome:
     except jn.JoineryError as slip:
         raise AssertionError(f"{fault.name}: {call} does not run: {slip}") from slip
     kinds = {line.kind for line in grave} & set(fault.kinds)
-    again = {line.kind for line in said_on_page(after._fitted) if line.verdict in GRAVE}
+    again = {line.kind for line in page_lines(after._fitted) if line.verdict in GRAVE}
     ratio = float("nan")
     if after.sentence.partition(" given ")[0] == fit.sentence.partition(" given ")[0]:
         ratio = _error(after, fault, rng) / _error(fit, fault, rng)

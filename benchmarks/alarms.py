@@ -15,7 +15,7 @@ import numpy as np
 import pandas as pd
 
 import joinery as jn
-from joinery.study.check.table import said_on_page
+from joinery.study.check.table import page_lines
 from joinery.study.read.notes import notes
 from joinery.study.rows.table import remarks
 
@@ -110,7 +110,7 @@ def cries(fit: jn.Fit) -> list[tuple[str, str]]:
     out = [
         (n.kind, n.gravity) for n in notes(record) if n.gravity in CAUTIONS and n.kind not in FACTS
     ]
-    lines = [line for line in said_on_page(record) if line.verdict in CAUTIONS]
+    lines = [line for line in page_lines(record) if line.verdict in CAUTIONS]
     out += [
         (line.kind, line.verdict)
         for line in lines

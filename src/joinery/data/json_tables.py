@@ -48,7 +48,7 @@ def _text(raw: bytes, where: str) -> str:
 
 def _parsed(text: str, where: str, line: str) -> Any:
     try:
-        return json.loads(text, parse_int=_whole, parse_constant=_constant)
+        return json.loads(text, parse_int=_integer, parse_constant=_constant)
     except json.JSONDecodeError as reason:
         if not line:
             place = f"line {reason.lineno}, column {reason.colno}"
@@ -63,7 +63,7 @@ def _parsed(text: str, where: str, line: str) -> Any:
         ) from None
 
 
-def _whole(digits: str) -> int | float:
+def _integer(digits: str) -> int | float:
     """Return a whole number; one too long for a machine's integers is a float, however many
     digits."""
     if len(digits) < 19:

@@ -115,7 +115,7 @@ class Records:
             return self._frame.index
         if self._held(self.id):
             return pd.Index(_labels_of(self._frame[self.id]), name=self.id)
-        return pd.Index(self._own_labels[:].tolist(), name=self.id)
+        return pd.Index(self._id_cells[:].tolist(), name=self.id)
 
     @property
     def read_as_needed(self) -> bool:
@@ -172,7 +172,7 @@ class Records:
         return self.source is None or name in self.beside
 
     @cached_property
-    def _own_labels(self) -> Cells:
+    def _id_cells(self) -> Cells:
         """The id column of a source as it is, read on from where the last labels were."""
         from joinery.data.sources.typed import as_they_are
 
@@ -307,7 +307,7 @@ class Records:
             if len(positions) and np.ptp(positions) > SPARSE * len(positions):
                 assert self.source is not None
                 return picked(self.source, self.id, positions)
-            return list(self._own_labels[positions].tolist())
+            return list(self._id_cells[positions].tolist())
         return _plain(self.index.take(positions))
 
     def positions(self, labels: Sequence[Any]) -> np.ndarray:

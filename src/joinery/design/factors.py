@@ -61,7 +61,7 @@ class NumberFactor:
         return derivative(self.expression, name, context)[:, None]
 
     @property
-    def whole_power(self) -> int:
+    def integer_power(self) -> int:
         """The whole exponent that it is a power with, 1 where it is none."""
         if self.degree in WHOLE_POWERS and isinstance(self.expression, Power):
             return int(self.degree)
@@ -69,14 +69,14 @@ class NumberFactor:
 
     def pair(self, context: Context) -> Pair:
         """Return its values to twice a double's digits, each (m,): whole powers are not rounded."""
-        if self.whole_power == 1:
+        if self.integer_power == 1:
             values = self.columns(context)[:, 0]
             return values, np.zeros_like(values)
         assert isinstance(self.expression, Power)
         base = evaluate(self.expression.base, context)
         once = base, np.zeros_like(base)
         pairs = once
-        for _ in range(self.whole_power - 1):
+        for _ in range(self.integer_power - 1):
             pairs = precise.multiply(pairs, once)
         return pairs
 

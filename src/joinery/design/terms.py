@@ -82,7 +82,7 @@ class DesignTerm:
         numbers = [f for f in self.factors if not isinstance(f, CategoryFactor)]
         return all(isinstance(f, NumberFactor) for f in numbers) and (
             len(numbers) > 1
-            or any(isinstance(f, NumberFactor) and f.whole_power > 1 for f in numbers)
+            or any(isinstance(f, NumberFactor) and f.integer_power > 1 for f in numbers)
         )
 
     def fill_rounding_residue(self, out: np.ndarray, context: Context) -> None:

@@ -26,9 +26,9 @@ from joinery.show.numbers import (
 from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
 from joinery.study.check.check import Line
 from joinery.study.check.single_rows import largest_move
-from joinery.study.check.table import MOST_BAD, check_lines, said_on_page
+from joinery.study.check.table import MOST_BAD, check_lines, page_lines
 from joinery.study.fitted import Fitted
-from joinery.study.read.coefficients import p_values, said_of_errors
+from joinery.study.read.coefficients import error_notes, p_values
 from joinery.study.read.curve_sizes import curve_sizes, standard_bars
 from joinery.study.read.estimates import estimates
 from joinery.study.read.notes import READING, notes
@@ -77,7 +77,7 @@ def _bar_note(fit: Fitted) -> str:
 
 def _under(fit: Fitted) -> str:
     text = f"{fit.family.name} family, {fit.link.name} link{_dispersion(fit)}"
-    text += "".join(f"; {words}" for words in (*_asides(fit), *said_of_errors(fit))) + "."
+    text += "".join(f"; {words}" for words in (*_asides(fit), *error_notes(fit))) + "."
     if fit.origin is None:
         return f"{text} {fit.n_rows:,} rows, loaded from a file"
     used = fit.origin.used_rows
@@ -147,12 +147,12 @@ def _cautions(fit: Fitted) -> list[Caution]:
     beside: list[Caution] = []
     if (fit.origin is not None or fit.judged) and not fit.solution.perfect:
         rows, more = ([], 0) if fit.origin is None else _about_rows(fit)
-        lines = said_on_page(fit)
+        lines = page_lines(fit)
         facts = [c for c in lines if c.verdict in GRAVE and c.name == "data"]
         others = [c for c in lines if c.verdict in GRAVE and c.name != "data"]
-        grave += [Caution(c.verdict, _found(c), "checks") for c in facts]
+        grave += [Caution(c.verdict, _finding(c), "checks") for c in facts]
         others.sort(key=lambda c: GRAVE.index(c.verdict))
-        of_model = [Caution(c.verdict, _found(c), "checks") for c in others]
+        of_model = [Caution(c.verdict, _finding(c), "checks") for c in others]
         # a cause stands before its consequences: a few rows before the shape, many after it
         few = fit.origin is None or len(remarks(fit).judged(*GRAVE)) <= MOST_BAD
         grave += [*rows, *of_model] if few else [*of_model, *rows]
@@ -189,7 +189,7 @@ def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:
     """Return a line of each milder verdict: slight, allowed for, not judged, no sign."""
     out = []
     for verdict in (SLIGHT, ALLOWED):
-        findings = [_found(line) for line in lines if line.verdict == verdict]
+        findings = [_finding(line) for line in lines if line.verdict == verdict]
         if findings:
             out.append(Caution(verdict, "; ".join(findings), "checks"))
     unjudged = [f"{c.name}: {c.advice}" for c in lines if c.verdict == NOT_JUDGED]
@@ -248,7 +248,7 @@ def _unseen(fit: Fitted, lines: Sequence[Line]) -> str:
     return f"; {fit.n_rows:,} rows would not show {words}"
 
 
-def _found(line: Line) -> str:
+def _finding(line: Line) -> str:
     """Return what a check found, with its p where it has one."""
     if math.isnan(line.test.p):
         return line.finding

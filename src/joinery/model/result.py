@@ -14,7 +14,7 @@ from joinery.show.files import refuse_input
 from joinery.show.labels import Labels
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
-from joinery.study.read.notes import said_of_estimates, said_of_reading
+from joinery.study.read.notes import estimate_notes, reading_notes
 from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.support.errors import EstimateWarning, Note, ReadingWarning, nearest
@@ -1138,8 +1138,8 @@ other things held.
 
 def warned(fit: Fit) -> Fit:
     """Return a fit, with one warning of what its estimates must be read with, and one of cells."""
-    if notes_made := said_of_estimates(fit._fitted):
+    if notes_made := estimate_notes(fit._fitted):
         warnings.warn("; ".join(notes_made), EstimateWarning, stacklevel=4)
-    if notes_made := said_of_reading(fit._fitted):
+    if notes_made := reading_notes(fit._fitted):
         warnings.warn("; ".join(notes_made), ReadingWarning, stacklevel=4)
     return fit

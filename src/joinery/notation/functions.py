@@ -146,14 +146,14 @@ def _renamed_twice(pairs: tuple[tuple[str, str], ...]) -> str | None:
     return None
 
 
-def _whole(node: Expression, least: int, most: int) -> bool:
+def _is_integer(node: Expression, least: int, most: int) -> bool:
     return (
         isinstance(node, Number) and node.value == int(node.value) and least <= node.value <= most
     )
 
 
 def _degree(arguments: list[Expression], options: dict[str, Option]) -> str | None:
-    if not _whole(arguments[1], 1, HIGHEST_DEGREE):
+    if not _is_integer(arguments[1], 1, HIGHEST_DEGREE):
         return (
             f"the second argument is the highest power, a whole number from 1 to {HIGHEST_DEGREE}"
         )
@@ -161,7 +161,7 @@ def _degree(arguments: list[Expression], options: dict[str, Option]) -> str | No
 
 
 def _lag(arguments: list[Expression], options: dict[str, Option]) -> str | None:
-    if not _whole(arguments[1], 1, 10**9):
+    if not _is_integer(arguments[1], 1, 10**9):
         return "the second argument is how many rows back, a whole number from 1"
     if "by" in options and not isinstance(options["by"], Name):
         return "by= names the column whose groups the rows stay in"

@@ -84,14 +84,14 @@ class Partition(Generic[Made]):
         It must keep nothing of the piece itself.
         """
         if self.watch is None:
-            yield from self._found(work)
+            yield from self._results(work)
             return
         with self.watch() as advance:
-            for part in self._found(work):
+            for part in self._results(work):
                 advance(1)
                 yield part
 
-    def _found(self, work: Callable[[Made], Found]) -> Iterator[Found]:
+    def _results(self, work: Callable[[Made], Found]) -> Iterator[Found]:
         if self.runner is not None:
             yield from self.runner.run(self, work)
             return

@@ -69,7 +69,7 @@ class NewRows:
         lower, upper = np.full(len(self.eta), np.nan), np.full(len(self.eta), np.nan)
         tail = (1 - level) / 2
         if self.family.discrete:
-            quantile = _whole_quantile
+            quantile = _integer_quantile
         else:
             quantile = _quantile
         for some, parts, m in self._alike():
@@ -213,7 +213,7 @@ def _means(
     return link.mu(eta[:, None] + size[:, None] * z), shares / shares.sum(axis=1, keepdims=True)
 
 
-def _whole_quantile(below: Below, low: np.ndarray, high: np.ndarray, share: float) -> np.ndarray:
+def _integer_quantile(below: Below, low: np.ndarray, high: np.ndarray, share: float) -> np.ndarray:
     """Return the first whole number whose cdf reaches ``share``, between two that hold it.
 
     Beyond 2⁵³, where whole numbers lie further apart than one, the first double."""

@@ -180,11 +180,11 @@ class Solution:
     def whitened(self, X: Columns) -> np.ndarray:
         """Return rows of X (m, k) in the basis where the slopes' unscaled covariance is I: (m,
         r)."""
-        white, middle = self._turned(X)
+        white, middle = self._transposed_basis(X)
         white -= middle[:, None]
         return white.T
 
-    def _turned(self, X: Columns) -> tuple[np.ndarray, np.ndarray]:
+    def _transposed_basis(self, X: Columns) -> tuple[np.ndarray, np.ndarray]:
         """Return the same before it is centred, on its side (r, m), and what centres it (r,)."""
         columns, near = dense(self._brought_near(X)), self.centre - self.far_centre
         root = self.inverse / self.scale[:, None]
@@ -240,7 +240,7 @@ class Solution:
             X = X.dense()
         if self.groups is not None:
             return row_lengths(self.groups.in_basis(self.with_constant(X))) ** 2
-        white, middle = self._turned(X)
+        white, middle = self._transposed_basis(X)
         out = np.full(len(X), 1 / self.weight_sum if self.has_intercept else 0.0)
         for first in range(0, len(white), COLUMNS_TOGETHER):
             some = white[first : first + COLUMNS_TOGETHER]

@@ -100,7 +100,7 @@ def of_dask(frame: Any) -> DaskSource:
     parts = tuple(frame.to_delayed())
     if (client := _active_client()) is not None:
         parts = tuple(client.compute(list(parts)))
-    collected = list(results(_told, [(part,) for part in parts]))
+    collected = list(results(_shape_of, [(part,) for part in parts]))
     fields = []
     for at, name in enumerate(map(str, frame.columns)):
         kinds = [kind for _, member in collected if not pa.types.is_null(kind := member[at])]
@@ -109,7 +109,7 @@ def of_dask(frame: Any) -> DaskSource:
     return DaskSource(uuid.uuid4().hex, pa.schema(fields), lengths, parts, keep=frame)
 
 
-def _told(part: pd.DataFrame) -> tuple[int, list[pa.DataType]]:
+def _shape_of(part: pd.DataFrame) -> tuple[int, list[pa.DataType]]:
     """Return how long a part is, and its columns' types."""
     return len(part), [f.type for f in pa.Schema.from_pandas(part, preserve_index=False)]
 

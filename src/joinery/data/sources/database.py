@@ -134,7 +134,7 @@ def selected(where: Any, query: str) -> Iterator[Iterator[pa.Table]]:
     else:
         batches = _from_sqlalchemy(url, query)
     try:
-        yield _told(batches, url)
+        yield _with_errors_in_words(batches, url)
     except ImportError as missing:
         ours = str(missing.name) in ("sqlalchemy", "duckdb", "psycopg")
         way = 'in the checkout: python -m pip install ".[database]"'
@@ -143,7 +143,7 @@ def selected(where: Any, query: str) -> Iterator[Iterator[pa.Table]]:
         raise DataError(f"reading {scheme_of(url)} needs {missing.name}; {way}") from None
 
 
-def _told(batches: Iterator[pa.Table], url: str) -> Iterator[pa.Table]:
+def _with_errors_in_words(batches: Iterator[pa.Table], url: str) -> Iterator[pa.Table]:
     """Yield the batches; whatever the database raises is said in words, without what is secret."""
     try:
         for batch in batches:

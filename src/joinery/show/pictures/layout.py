@@ -180,7 +180,7 @@ def _briefs(names: Iterable[str]) -> dict[str, str]:
         alike.setdefault(brief(visible(name)), []).append(name)
     out: dict[str, str] = {}
     for short, group in alike.items():
-        out |= {group[0]: short} if len(group) == 1 else _told_apart(group)
+        out |= {group[0]: short} if len(group) == 1 else _short_forms(group)
     return out
 
 
@@ -190,7 +190,7 @@ def _shared(names: list[str]) -> int:
     return next((i for i, c in enumerate(columns) if len(set(c)) > 1), min(map(len, names)))
 
 
-def _told_apart(names: list[str]) -> dict[str, str]:
+def _short_forms(names: list[str]) -> dict[str, str]:
     """Short forms that keep what the names do not share at their beginning and end."""
     first = _shared(names)
     last = _shared([name[first:][::-1] for name in names])

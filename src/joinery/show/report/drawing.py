@@ -32,7 +32,7 @@ def picture(figure: Figure, name: str, rows: list[int]) -> str:
 
     ``name`` is unique in the page.
     """
-    title, finding = (_said(figure, gid) for gid in ("title", "finding"))
+    title, finding = (_text_of(figure, gid) for gid in ("title", "finding"))
     svg = as_svg(figure, name)
     svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.S)
     svg = re.sub(r'\s*<style type="text/css">.*?</style>', "", svg, flags=re.S)
@@ -63,7 +63,7 @@ def axes_of(figure: Figure) -> dict[str, list[float]]:
     }
 
 
-def _said(figure: Figure, gid: str) -> str:
+def _text_of(figure: Figure, gid: str) -> str:
     return " ".join(t.get_text().replace("\n", " ") for t in figure.texts if t.get_gid() == gid)
 
 

@@ -173,7 +173,7 @@ def _product_first(lines: list[Line]) -> list[Line]:
     return _answered_first(lines, step, ("fitted curvature",))
 
 
-def said_on_page(fit: Fitted) -> list[Line]:
+def page_lines(fit: Fitted) -> list[Line]:
     """Return the gravest line of each question, in their order; single rows are told by name."""
     out: dict[str, Line] = {}
     rank = {verdict: place for place, verdict in enumerate(GRAVEST_FIRST)}

@@ -25,7 +25,7 @@ from joinery.study.compare.adjusting import (
 )
 from joinery.study.compare.deviance import deviance_table
 from joinery.study.fitted import Fitted, checked_level
-from joinery.study.read.notes import said_of_choices, said_of_estimates
+from joinery.study.read.notes import choice_notes, estimate_notes
 from joinery.support.errors import CallError, listed, one_of
 
 
@@ -89,7 +89,7 @@ def anova(
             **sizes,
         },
         title=f"What each term explains, after {after}",
-        notes=(*said_of_choices(fit), *said_of_estimates(fit), *notes),
+        notes=(*choice_notes(fit), *estimate_notes(fit), *notes),
         appearance=Appearance(
             kinds={"f": "own", "ss": "own", "ms": "own"} | dict.fromkeys(sizes, "own"),
             headings={

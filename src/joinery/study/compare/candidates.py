@@ -53,7 +53,7 @@ class Search(Protocol):
     def path(self) -> Path:
         """Return the steps on all rows."""
 
-    def whole_choice(self, final: Model) -> tuple[float, float]:
+    def choice_repeated(self, final: Model) -> tuple[float, float]:
         """Return the error of the whole choice on rows not seen, and that of ``final`` on its."""
 
 
@@ -125,7 +125,7 @@ class LikelihoodSearch:
     def path(self) -> Path:
         return self.plan.path(self.candidates)
 
-    def whole_choice(self, final: Model) -> tuple[float, float]:
+    def choice_repeated(self, final: Model) -> tuple[float, float]:
         c, total = self.candidates, 0.0
         for fold in range(FOLDS):
             held = self.plan.deal == fold
@@ -193,7 +193,7 @@ class LinearSearch:
     def path(self) -> Path:
         return self.plan.path(self.candidates)
 
-    def whole_choice(self, final: Model) -> tuple[float, float]:
+    def choice_repeated(self, final: Model) -> tuple[float, float]:
         c, unit = self.candidates, self.largest.solution.unit
         folds = fold_factors(self.largest, self.plan.deal)
         total = weight = 0.0

@@ -20,7 +20,7 @@ from joinery.show.names import coefficient_key
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
-from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.coefficients import error_notes
 from joinery.study.read.estimates import estimates, in_basis, linear_combination, test_together
 from joinery.support.errors import CallError, SentenceError, listed, nearest
 
@@ -66,7 +66,7 @@ def claim(fit: Fitted, text: str, level: float | None = None) -> Table:
         "df": combination.df.tolist(),
         "p": p,
     }
-    notes = list(said_of_errors(fit))
+    notes = list(error_notes(fit))
     notes.append(
         "difference is the left side less the right; p is how often estimates lie this far off a "
         "claim that holds"

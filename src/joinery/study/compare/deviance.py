@@ -24,7 +24,7 @@ from joinery.study.compare.adjusting import (
 )
 from joinery.study.compare.likelihood_ratio import test_of
 from joinery.study.fitted import Fitted, once, response_rows
-from joinery.study.read.notes import said_of_choices, said_of_estimates
+from joinery.study.read.notes import choice_notes, estimate_notes
 from joinery.support.errors import NoConvergenceError, listed
 
 
@@ -70,7 +70,7 @@ def deviance_table(fit: Fitted, after: str) -> Table:
             "p": [*(p for _, p in tests), np.nan],
         },
         title=f"What each term explains, after {after}",
-        notes=(*said_of_choices(fit), *said_of_estimates(fit), *notes),
+        notes=(*choice_notes(fit), *estimate_notes(fit), *notes),
         appearance=Appearance(kinds={name: "own", "deviance": "own"}),
     )
 

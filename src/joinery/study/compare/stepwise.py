@@ -208,7 +208,8 @@ class Steps:
         if self.choice.criterion != "p":
             yield self._of_all_terms()
         if self.path.last_tried:
-            yield f"no other move helps: the best would be to {self._told(self.path.last_tried[0])}"
+            best = self._in_words(self.path.last_tried[0])
+            yield f"no other move helps: the best would be to {best}"
         if self.choice.criterion == "crosscheck" and not self.largest.estimate.linear:
             yield f"crosscheck error: mean deviance of rows not seen, {FOLDS} folds dealt at random"
         elif self.choice.criterion == "crosscheck":
@@ -231,7 +232,7 @@ class Steps:
             return f"{words}, better than where the steps end"
         return words
 
-    def _told(self, one: Tried) -> str:
+    def _in_words(self, one: Tried) -> str:
         """Return a move and its score in words."""
         words, score = self._words(one.added, one.group, one.beside), self._sign * one.score
         if self.choice.criterion == "p":
@@ -268,7 +269,7 @@ class Steps:
         data (knots, means) is not learnt again."""
         if self.search.n < 2 * FOLDS:
             return float("nan"), float("nan")
-        return self.search.whole_choice(self.path.final)
+        return self.search.choice_repeated(self.path.final)
 
 
 @dataclass(frozen=True)

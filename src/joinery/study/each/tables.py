@@ -14,7 +14,7 @@ from joinery.show.numbers import count, figure, level_words, p_phrase
 from joinery.show.table import Table
 from joinery.study.each.differ import differing, test
 from joinery.study.each.groups import Groups
-from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.coefficients import error_notes
 from joinery.study.read.estimates import statistic_name
 from joinery.support.errors import listed
 
@@ -45,7 +45,7 @@ def coefficients(groups: Groups, level: float | None = None) -> Table:
     return Table(
         columns,
         title=f"Coefficients of each {by_words(groups)}, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *_lacking(groups)),
+        notes=(*error_notes(fit), *_lacking(groups)),
         appearance=Appearance(
             kinds=dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
             | {"group": "text", "term": "text"},
@@ -114,7 +114,7 @@ def _page_notes(groups: Groups, shown: int) -> Iterator[str]:
         f"{fit.family.name} family, {fit.link.name} link; {count(int(groups.n.sum()), 'row')} in "
         f"{count(g, 'group')}; levels, means and knots are learnt once, from all of them"
     )
-    yield from said_of_errors(fit)
+    yield from error_notes(fit)
     if shown < g:
         yield f"{shown} of {g:,} groups are shown; .figures and .coefficients have all"
     yield from _lacking(groups)

@@ -59,7 +59,7 @@ def bands(
     how = how or How()
     rates = how.rates or Counted(fit)
     eta, _ = rates.predictor(context, X)
-    variance = own_variance(fit, context, len(X))
+    variance = new_row_variance(fit, context, len(X))
     of_mean, df = mean_errors(fit, X)
     rows = max(int(np.isfinite(eta).sum()), 1)
     t = t_times(level, df)
@@ -95,7 +95,7 @@ def all_rows_together(fit: Fitted, level: float) -> Together:
     return together(fit, np.eye(fit.solution.rank), level)
 
 
-def own_variance(fit: Fitted, context: Context, m: int) -> np.ndarray:
+def new_row_variance(fit: Fitted, context: Context, m: int) -> np.ndarray:
     """Return 1/w₀ of new rows; NaN where the fit is weighted and they have no weight."""
     if fit.asides.weights is None:
         return np.ones(m)
@@ -160,7 +160,9 @@ def new_row_holds(
     For families; the intervals are those of ``bands``, whose ends take much longer."""
     eta, _ = Counted(fit).predictor(context, X)
     error, _ = mean_errors(fit, X)
-    new = _new_rows(fit, eta, error, trials_of(fit, context), own_variance(fit, context, len(X)))
+    new = _new_rows(
+        fit, eta, error, trials_of(fit, context), new_row_variance(fit, context, len(X))
+    )
     if new is None:
         return np.zeros(len(X), dtype=bool)
     return np.asarray(new.holds(level, y) == 1)
@@ -182,7 +184,7 @@ def mean_and_inside(
     trials = trials_of(fit, context)
     with np.errstate(all="ignore"):
         mean = fit.link.mu(eta) * (1.0 if trials is None else trials)
-    new = _new_rows(fit, eta, error, trials, own_variance(fit, context, len(X)))
+    new = _new_rows(fit, eta, error, trials, new_row_variance(fit, context, len(X)))
     if new is None:
         return mean, np.full(len(X), np.nan)
     count = np.round(y)  # a share times its total is a count but for rounding
@@ -199,7 +201,7 @@ def _as_rates(
     if exposure is not None:
         with np.errstate(all="ignore"):
             eta = np.log(counts.fitted) + np.log(exposure)
-        variance = own_variance(fit, context, len(eta))
+        variance = new_row_variance(fit, context, len(eta))
         result = _linked(fit, context, eta, error, variance, (eta, eta), level)
         ends = result.new_lower / exposure * per, result.new_upper / exposure * per
     return Bands(counts.fitted * per, counts.mean_lower * per, counts.mean_upper * per, *ends)
@@ -246,7 +248,7 @@ def lacking_columns(expression: Expression, table: TableLike) -> list[str]:
     return [n.name for n in names_in(expression) if n.name not in table.names]
 
 
-def turned_back(fit: Fitted, scaled: Bands) -> Bands:
+def back_transformed(fit: Fitted, scaled: Bands) -> Bands:
     """Return the bands on the measured scale; ends swap where the transformation turns the order
     round."""
     response = fit.response
@@ -279,7 +281,7 @@ def expected_response(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarra
     if not fit.response.transformed or fit.residual_sd is None:
         return None
     eta = linear_predictor(fit, context, X)
-    spread = fit.residual_sd * np.sqrt(own_variance(fit, context, len(X)))
+    spread = fit.residual_sd * np.sqrt(new_row_variance(fit, context, len(X)))
     nodes, weights = legendre(PANEL_NODES)
     edges = np.linspace(-FAR, FAR, PANELS + 1)
     half = (edges[1] - edges[0]) / 2

@@ -21,7 +21,7 @@ from joinery.study.forecast.bands import Bands, all_rows_together
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import Held, held_words
 from joinery.study.rates import Counted
-from joinery.study.read.notes import said_of_choices
+from joinery.study.read.notes import choice_notes
 from joinery.support.errors import listed
 
 
@@ -195,7 +195,7 @@ def table_notes(
     rates: Counted,
 ) -> list[str]:
     """Return what is said under a table of forecasts."""
-    notes = list(said_of_choices(fit))
+    notes = list(choice_notes(fit))
     if held.at:
         notes.append(f"held at their average: {', '.join(held_words(fit, held))}")
     if fit.response.transformed:

@@ -21,10 +21,10 @@ from joinery.study.forecast.ahead import run_ahead
 from joinery.study.forecast.bands import (
     Bands,
     How,
+    back_transformed,
     bands,
     expected_response,
     trials_of,
-    turned_back,
 )
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.forecast.notes import RowRemarks, needed_columns, remarks_by_row, table_notes
@@ -105,7 +105,7 @@ def forecast_with_remarks(
     context = fit.design.context(table, positions)
     X = averaged_rows(fit, replace(held, table=table), positions)
     how = How(intervals, simultaneous, rates)
-    by_level = [turned_back(fit, bands(fit, context, X, v, how)) for v in levels]
+    by_level = [back_transformed(fit, bands(fit, context, X, v, how)) for v in levels]
     if ahead is not None:
         by_level = [
             ahead.put_into(part, positions, v) for part, v in zip(by_level, levels, strict=True)

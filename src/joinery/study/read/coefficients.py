@@ -15,7 +15,7 @@ from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.estimates import Estimates, estimates, statistic_name, t_values
-from joinery.study.read.notes import said_of_choices, said_of_estimates
+from joinery.study.read.notes import choice_notes, estimate_notes
 from joinery.support.errors import CallError, listed
 
 
@@ -69,12 +69,12 @@ def coefficients(
         notes.append(meaning)
     if standardized:
         columns["standardized"] = e.values * standard_units(fit)
-        notes += said_of_standardized(fit)
+        notes += standardized_notes(fit)
     kinds = dict.fromkeys(("estimate", "lower", "upper", "standard_error"), "error")
     return Table(
         columns,
         title=f"Coefficients, with {level_words(level)} intervals",
-        notes=(*said_of_estimates(fit), *said_of_errors(fit), *notes),
+        notes=(*estimate_notes(fit), *error_notes(fit), *notes),
         appearance=Appearance(
             kinds=kinds | dict.fromkeys([c for c in columns if "ratio" in c], "own")
         ),
@@ -135,14 +135,14 @@ def ratio_words(fit: Fitted) -> tuple[str, str]:
     )
 
 
-def said_of_errors(fit: Fitted) -> tuple[str, ...]:
+def error_notes(fit: Fitted) -> tuple[str, ...]:
     """Return which standard errors these are, unless they are the plain ones.
 
     Before that how the fit came about, where its rows had a say in it."""
-    return (*said_of_choices(fit), *_said_of_sandwich(fit))
+    return (*choice_notes(fit), *_sandwich_notes(fit))
 
 
-def _said_of_sandwich(fit: Fitted) -> tuple[str, ...]:
+def _sandwich_notes(fit: Fitted) -> tuple[str, ...]:
     chosen = fit.sandwich
     if chosen is None:
         return ()
@@ -178,7 +178,7 @@ def _said_of_sandwich(fit: Fitted) -> tuple[str, ...]:
     return (f"standard errors are robust to uneven spread ({method})", *blind)
 
 
-def said_of_standardized(fit: Fitted) -> Iterator[str]:
+def standardized_notes(fit: Fitted) -> Iterator[str]:
     """Yield what a standardized coefficient is of a number, and of a level."""
     if fit.estimate.linear:
         yield "standardized: SDs of the response per SD of the term's column"

@@ -10,7 +10,7 @@ import numpy as np
 from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.coefficients import error_notes
 from joinery.study.read.estimates import estimates
 from joinery.support.errors import CallError
 from joinery.support.limits import DESIGN_CELLS
@@ -45,7 +45,7 @@ def covariance(fit: Fitted) -> Table:
             "correlation": np.array([R[i, j] for i, j in pairs]),
         },
         title="Covariance of the coefficients",
-        notes=(*said_of_errors(fit), "with itself: the square of the standard error"),
+        notes=(*error_notes(fit), "with itself: the square of the standard error"),
         appearance=Appearance(
             kinds={"covariance": "own", "correlation": "correlation", "with": "text"}
         ),

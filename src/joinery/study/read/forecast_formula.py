@@ -180,7 +180,7 @@ class _Builder:
         if fit.response.kind == "of" and fit.response.total is not None:
             return times(self.expression(fit.response.total), value)
         if fit.response.transformed:
-            return _turned_back(fit, value)
+            return _back_transformed(fit, value)
         return value
 
     # -------------------------------------------------------------- factors
@@ -444,7 +444,7 @@ _UNDONE: dict[str, Callable[[Formula], Formula]] = {
 }
 
 
-def _turned_back(fit: Fitted, value: Formula) -> Formula:
+def _back_transformed(fit: Fitted, value: Formula) -> Formula:
     """Return a transformed response undone, step by step, as ``ResponseScale.turn_back`` does
     it."""
     node, places = fit.response.expression, iter(fit.response.ranges)

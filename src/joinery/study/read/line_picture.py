@@ -19,7 +19,7 @@ from joinery.show.numbers import short_of, value
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.style import on_a_page
 from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.forecast.bands import Bands, bands, turned_back
+from joinery.study.forecast.bands import Bands, back_transformed, bands
 from joinery.study.held import (
     Held,
     averaged_rows,
@@ -431,7 +431,7 @@ def _beside(fit: Fitted, other: Fitted, name: str, grid: np.ndarray) -> Named:
     held = hold_rest(other, _table(fit, name, grid))
     band = _bands_at(other, held)
     if other.response.transformed and not fit.response.transformed:
-        band = turned_back(other, band)
+        band = back_transformed(other, band)
     nothing = np.full(len(grid), np.nan)
     curve = Curve(grid, band.fitted, (nothing, nothing), (nothing, nothing), fit.design.seen[name])
     if other.r_squared is None:

@@ -71,12 +71,12 @@ def about_estimates(fit: Fitted) -> tuple[Note, ...]:
     return tuple(note for note in known if note.kind in ABOUT_ESTIMATES)
 
 
-def said_of_estimates(fit: Fitted) -> tuple[str, ...]:
+def estimate_notes(fit: Fitted) -> tuple[str, ...]:
     """Return the same notes in words, as they stand under a table of the fit."""
     return tuple(note.words for note in about_estimates(fit))
 
 
-def said_of_choices(fit: Fitted) -> tuple[str, ...]:
+def choice_notes(fit: Fitted) -> tuple[str, ...]:
     """Return how a fit came about that was chosen with its rows in view, in words."""
     if CHOSEN in fit.changes:
         return (
@@ -87,7 +87,7 @@ def said_of_choices(fit: Fitted) -> tuple[str, ...]:
     return ()
 
 
-def said_of_reading(fit: Fitted) -> tuple[str, ...]:
+def reading_notes(fit: Fitted) -> tuple[str, ...]:
     """Return what is odd about how the cells of the model's columns are written, in words."""
     if fit.origin is None:
         return ()

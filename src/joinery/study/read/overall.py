@@ -14,7 +14,7 @@ from joinery.show.numbers import fixed, level_words, percent
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.read.estimates import test_together
-from joinery.study.read.notes import said_of_choices, said_of_estimates
+from joinery.study.read.notes import choice_notes, estimate_notes
 
 
 @dataclass(frozen=True)
@@ -142,7 +142,7 @@ def overall(fit: Fitted, level: float | None = None) -> Table:
             f"critical_{name}": [critical, *blank],
         },
         title="The whole model against no predictors",
-        notes=(*said_of_choices(fit), *said_of_estimates(fit), *_notes(fit, test, critical, level)),
+        notes=(*choice_notes(fit), *estimate_notes(fit), *_notes(fit, test, critical, level)),
         appearance=Appearance(
             kinds={name: "own", f"critical_{name}": "own"},
             headings={"critical_chi2": "critical χ²"},

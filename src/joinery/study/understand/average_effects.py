@@ -26,9 +26,9 @@ from joinery.study.fitted import (
 )
 from joinery.study.held import lags_of
 from joinery.study.rates import Counted, counted
-from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.coefficients import error_notes
 from joinery.study.read.estimates import Combination, errors_in_basis, in_basis, statistic_name
-from joinery.study.read.notes import said_of_estimates
+from joinery.study.read.notes import estimate_notes
 from joinery.support.errors import CallError, listed
 
 Held = dict[str, float | str]
@@ -88,7 +88,7 @@ def average_effects(
             "p": c.p,
         },
         title=f"Average effects on {averages.name}, with {level_words(level)} intervals",
-        notes=(*said_of_estimates(fit), *said_of_errors(fit), *notes),
+        notes=(*estimate_notes(fit), *error_notes(fit), *notes),
         appearance=Appearance(
             kinds=dict.fromkeys(("effect", "lower", "upper", "standard_error"), "error")
         ),

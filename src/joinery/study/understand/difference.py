@@ -22,7 +22,7 @@ from joinery.study.held import (
     hold_rest,
     level_cell,
 )
-from joinery.study.read.coefficients import ratio_of_differences, said_of_errors
+from joinery.study.read.coefficients import error_notes, ratio_of_differences
 from joinery.study.read.estimates import (
     Combination,
     contrast,
@@ -94,7 +94,7 @@ def difference(
     return Table(
         columns,
         title=f"Difference of {fit.words(scale.name)}, with its {level_words(level)} interval",
-        notes=(*said_of_errors(fit), *notes),
+        notes=(*error_notes(fit), *notes),
         appearance=Appearance(
             kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
             | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own")

@@ -18,7 +18,7 @@ from joinery.design.terms import DesignTerm
 from joinery.notation.date_parts import DATE_PARTS
 from joinery.notation.tree import Call, Expression, Name, is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import figure, percent, telling_step, value
-from joinery.study.check.table import said_on_page
+from joinery.study.check.table import page_lines
 from joinery.study.fitted import CHOSEN, Fitted
 from joinery.study.held import (
     averaged_rows,
@@ -59,7 +59,7 @@ def explain(fit: Fitted) -> str:
 def paragraphs(fit: Fitted) -> list[tuple[str, list[str]]]:
     """Return the reading as headings with their sentences."""
     collected = [
-        ("What it says", list(_whole(fit))),
+        ("What it says", list(_overall(fit))),
         ("Each predictor", list(_predictors(fit))),
         ("The intercept", list(_intercept(fit))),
         ("Not to be read into it", list(_limits(fit))),
@@ -70,7 +70,7 @@ def paragraphs(fit: Fitted) -> list[tuple[str, list[str]]]:
 # ------------------------------------------------------------------ the whole
 
 
-def _whole(fit: Fitted) -> Iterator[str]:
+def _overall(fit: Fitted) -> Iterator[str]:
     name = fit.words(fit.response.name)
     if fit.estimate.linear:
         if fit.r_squared is not None and fit.model_df:
@@ -479,6 +479,6 @@ def _limits(fit: Fitted) -> Iterator[str]:
         yield "The terms were chosen on these rows, so that intervals and p are too hopeful."
     if fit.origin is None:
         return
-    grave = [line.finding for line in said_on_page(fit) if line.verdict in GRAVE]
+    grave = [line.finding for line in page_lines(fit) if line.verdict in GRAVE]
     if grave:
         yield f"The page has cautions that come first: {'; '.join(grave)}."

@@ -12,7 +12,7 @@ from joinery.show.numbers import level_words, value
 from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 from joinery.study.held import held_note
-from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.coefficients import error_notes
 from joinery.study.read.line_picture import exposure_drawn, line
 from joinery.study.understand.inverse_question import Question, Reading, question_of
 from joinery.support.errors import CallError
@@ -48,7 +48,7 @@ def inverse(
         },
         title=f"Which {fit.words(of)} gives this {question.what}, "
         f"with {level_words(question.level)} intervals",
-        notes=(*said_of_errors(fit), *held_note(fit, question.held), *question.notes),
+        notes=(*error_notes(fit), *held_note(fit, question.held), *question.notes),
         appearance=Appearance(
             kinds={"at": "value", "note": "text"}
             | dict.fromkeys(("value", "lower", "upper"), "own"),

@@ -26,7 +26,7 @@ from joinery.study.fitted import Fitted, checked_level, rows_at_hand
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import Held, Shares, averaged_rows, held_cell, held_note, hold_rest
 from joinery.study.rates import counted
-from joinery.study.read.coefficients import ratio_of_differences, said_of_errors
+from joinery.study.read.coefficients import error_notes, ratio_of_differences
 from joinery.study.read.estimates import Combination, contrast, in_basis, means, statistic_name
 from joinery.study.understand.scale import Scale
 from joinery.support import advice
@@ -210,7 +210,7 @@ def adjusted_means(
     return Table(
         columns,
         title=f"Adjusted means of {fit.words(scale.name)}, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *held_note(fit, result.held), *scale.notes, *_empty(c)),
+        notes=(*error_notes(fit), *held_note(fit, result.held), *scale.notes, *_empty(c)),
         appearance=Appearance(
             kinds=dict.fromkeys(MEANS, "error")
             | {
@@ -310,7 +310,7 @@ def level_differences(
     return Table(
         columns,
         title=f"Differences between levels, with {level_words(level)} intervals",
-        notes=(*said_of_errors(fit), *held_note(fit, result.held), *notes, *_empty(c)),
+        notes=(*error_notes(fit), *held_note(fit, result.held), *notes, *_empty(c)),
         appearance=Appearance(
             kinds=dict.fromkeys(("difference", "lower", "upper", "standard_error"), "error")
             | dict.fromkeys(("ratio", "ratio_lower", "ratio_upper"), "own")

@@ -24,7 +24,7 @@ from joinery.study.held import (
     held_note,
     level_cell,
 )
-from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.coefficients import error_notes
 from joinery.study.read.estimates import (
     SPANNED,
     Combination,
@@ -93,7 +93,7 @@ def simple_slopes(
         statistic_name(fit): c.t,
         "p": c.p,
     }  # fmt: skip
-    notes = [*said_of_errors(fit), *_said(result)]
+    notes = [*error_notes(fit), *_notes_of(result)]
     return Table(
         columns,
         title=f"{_capital(move.words)} across {fit.words(across)}, with {level_words(level)} "
@@ -238,7 +238,7 @@ def spread_out(low: float, high: float) -> list[float]:
     return [round(float(v), decimals) for v in np.arange(first, last + 1) * step]
 
 
-def _said(result: Slopes) -> list[str]:
+def _notes_of(result: Slopes) -> list[str]:
     wanted = result.question
     fit, across = wanted.fit, wanted.across
     notes = held_note(fit, result.held)

@@ -17,7 +17,7 @@ from joinery.show.table import Table
 from joinery.study.fitted import Fitted, checked_level, fitted_rows
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.held import held_note
-from joinery.study.read.coefficients import said_of_errors
+from joinery.study.read.coefficients import error_notes
 from joinery.study.understand.crossings import crossings
 from joinery.study.understand.moves import Move, Of
 from joinery.study.understand.simple_slopes import (
@@ -86,7 +86,7 @@ def slope_regions(
         },
         title=f"Where the {move.words} differs from zero across {fit.words(across)}, "
         f"at {level_words(level)}{on_scale(fit)}",
-        notes=(*said_of_errors(fit), *notes),
+        notes=(*error_notes(fit), *notes),
         appearance=Appearance(
             kinds={"from": "own", "to": "own", "slope_is": "text", "share_of_rows": "share"},
             headings={"slope_is": "it is", "share_of_rows": "share of rows"},

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import special
 
-from joinery.core.glm.families.family import Rows, excess, stirling_error, whole_quantile
+from joinery.core.glm.families.family import Rows, excess, integer_quantile, stirling_error
 from joinery.core.numeric.distributions import binomial_below
 
 
@@ -90,7 +90,7 @@ class Binomial:
     def quantile(self, share: float, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
         m = np.broadcast_to(1.0 if trials is None else trials, np.shape(mu))
         guess = m * mu + np.sqrt(m * mu * (1 - mu)) * special.ndtri(share)
-        return whole_quantile(share, lambda s: self.cdf(s, mu, trials=m, spread=spread), guess, m)
+        return integer_quantile(share, lambda s: self.cdf(s, mu, trials=m, spread=spread), guess, m)
 
     def draw(
         self, rng: np.random.Generator, mu: Rows, *, trials: Rows | None, spread: Rows

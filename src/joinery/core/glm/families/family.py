@@ -183,7 +183,7 @@ def stirling_error(n: Rows) -> Rows:
     return np.asarray(np.where(n < 15, direct, series))
 
 
-def whole_quantile(
+def integer_quantile(
     share: float, cdf: Callable[[Rows], Rows], guess: Rows, highest: Rows | None
 ) -> Rows:
     """Return the first whole number whose cdf reaches ``share``, by doubling steps from a guess."""

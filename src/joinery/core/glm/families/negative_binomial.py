@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy import special
 
-from joinery.core.glm.families.family import Rows, excess, stirling_error, whole_quantile
+from joinery.core.glm.families.family import Rows, excess, integer_quantile, stirling_error
 from joinery.core.glm.families.poisson import Poisson
 
 POISSON = Poisson()
@@ -89,7 +89,7 @@ class NegativeBinomial:
 
     def quantile(self, share: float, mu: Rows, *, trials: Rows | None, spread: Rows) -> Rows:
         guess = mu + np.sqrt(self.variance(mu)) * special.ndtri(share)
-        return whole_quantile(
+        return integer_quantile(
             share, lambda y: self.cdf(y, mu, trials=None, spread=spread), guess, None
         )
 
