@@ -43,7 +43,7 @@ def _say_version(wanted: bool) -> None:
 
 Version = Annotated[
     bool,
-    typer.Option("--version", callback=_say_version, is_eager=True, help="the version alone"),
+    typer.Option("--version", callback=_say_version, is_eager=True, help="print the version"),
 ]
 
 

@@ -125,12 +125,14 @@ def draw(
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def crosscheck(
     folds: Annotated[
-        int | None, typer.Option("--folds", help="how many; else leave-one-out or 10")
+        int | None, typer.Option("--folds", help="number of folds; else leave-one-out or 10")
     ] = None,
     by: Annotated[
         str | None, typer.Option("--by", help="hold out whole groups of this column")
     ] = None,
-    seed: Annotated[int | None, typer.Option("--seed", help="deals the same folds again")] = None,
+    seed: Annotated[
+        int | None, typer.Option("--seed", help="seed: deals the same folds again")
+    ] = None,
     **given: Any,
 ) -> None:
     """Judge a fit on rows it has not seen."""
@@ -162,7 +164,7 @@ def bootstrap(
             autocompletion=o.offers(words.Ends),
         ),
     ] = "percentile",
-    seed: Annotated[int | None, typer.Option("--seed", help="draws the same again")] = None,
+    seed: Annotated[int | None, typer.Option("--seed", help="seed: draws the same again")] = None,
     **given: Any,
 ) -> None:
     """Spread of figures over resamples of the rows."""

@@ -32,10 +32,10 @@ def forecast(
         ),
     ] = "model",
     simultaneous: Annotated[
-        bool, typer.Option("--simultaneous", help="hold for all rows together")
+        bool, typer.Option("--simultaneous", help="intervals that hold for all rows together")
     ] = False,
     hold: Annotated[
-        str | None, typer.Option("--hold", help="average: hold columns not given at it")
+        str | None, typer.Option("--hold", help="average: hold the other columns at their average")
     ] = None,
     per: o.Per = None,
     **given: Any,

@@ -134,7 +134,7 @@ Penalty = Annotated[
 ]
 Per = Annotated[
     float | None,
-    typer.Option("--per", help="rates of counts per so much exposure: 100000"),
+    typer.Option("--per", help="rates for this much exposure in place of counts: 100000"),
 ]
 Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
 As = Annotated[

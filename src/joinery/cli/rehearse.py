@@ -32,7 +32,7 @@ Totals = Annotated[str | None, typer.Option("--totals", help="of 'survived of co
 Dispersion = Annotated[
     float | None, typer.Option("--dispersion", help="φ of gamma and inverse-gaussian")
 ]
-Seed = Annotated[int | None, typer.Option("--seed", help="draws the same again")]
+Seed = Annotated[int | None, typer.Option("--seed", help="seed: draws the same again")]
 
 
 def predictors_in(texts: list[str] | None) -> Any:

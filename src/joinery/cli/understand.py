@@ -27,7 +27,9 @@ Hold = Annotated[
 ]
 Simultaneous = Annotated[
     bool,
-    typer.Option("--simultaneous/--no-simultaneous", help="hold for all values together"),
+    typer.Option(
+        "--simultaneous/--no-simultaneous", help="intervals that hold for all values together"
+    ),
 ]
 Settings = Annotated[
     list[str] | None,
@@ -256,7 +258,8 @@ def difference(
 @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
 def average_effects(
     step: Annotated[
-        float | None, typer.Option("--step", help="of numbers: so much more, not the slope")
+        float | None,
+        typer.Option("--step", help="for numbers: the effect of so much more, not the slope"),
     ] = None,
     per: o.Per = None,
     **given: Any,
@@ -272,7 +275,9 @@ def cutoffs(
     crosscheck: Annotated[
         bool, typer.Option("--crosscheck", help="judge each row by a fit without it")
     ] = False,
-    seed: Annotated[int | None, typer.Option("--seed", help="deals the same folds again")] = None,
+    seed: Annotated[
+        int | None, typer.Option("--seed", help="seed: deals the same folds again")
+    ] = None,
     **given: Any,
 ) -> None:
     """Yes/no models: what it costs to say yes from a cut-off on."""

@@ -580,7 +580,7 @@ class Fit:
             or ``"signs"`` (each residual with a sign at random); ``"clusters"`` of a clustered fit.
         interval: ``"percentile"``, ``"accelerated"`` (Efron 1987) or ``"studentized"`` (Hall 1988).
         level: of the intervals.
-        seed: draws the same again.
+        seed: seed: draws the same again.
 
         Returns a Table: term, estimate, lower, upper, standard_error (the spread of the draws),
         bias. Resamples that cannot be estimated are counted and said. Raises CallError for what
@@ -628,7 +628,7 @@ class Fit:
     def simulate(self, copies: int = 1, seed: int | None = None) -> pd.DataFrame:
         """Return responses drawn from the fitted model, for the rows that it rests on.
 
-        Parameters: how many ``copies``; ``seed`` draws the same again. Returns a DataFrame, a
+        Parameters: how many ``copies``; ``seed`` seed: draws the same again. Returns a DataFrame, a
         column a copy, on the scale of the model's response; of a total, counts. Raises CallError
         for estimated dispersion of binomial and poisson fits, which is no distribution, or a
         loaded fit.

@@ -71,7 +71,7 @@ def simulate(
     dispersion: φ of the gamma and inverse-gaussian families.
     shape: k of the negative binomial.
     totals: of ``survived of colonies``: a number, values or a recipe.
-    seed: draws the same again.
+    seed: seed: draws the same again.
 
     Returns a DataFrame with the response's columns and the predictors. Raises CallError for
     unknown coefficients and recipes, and for means that the family cannot have.
