@@ -443,7 +443,7 @@ def _from_objects(plain: Column, series: pd.Series, how: TextReading) -> Column:
     uniques = list(distinct)
     if (odd := next((u for u in uniques if _is_nested(u)), None)) is not None:
         raise UnusableColumnError(
-            f"column {plain.name!r} holds {type(odd).__name__}s, which are neither numbers nor "
+            f"column {plain.name!r} holds values of type {type(odd).__name__}, neither numbers nor "
             "text; write the parts you need into columns of their own",
             column=plain.name,
         )

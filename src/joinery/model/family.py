@@ -170,7 +170,7 @@ def _separation(
     penalty = advice.option("penalty", "firth")
     offer = f"; fit with {penalty} for finite estimates" if estimate.family.penalties else ""
     words = (
-        f"separation: {listed(running)} tells the response without error in "
+        f"separation: {listed(running)} predicts the response without error in "
         f"{count(len(rows), 'row')} ({labels}), "
         f"so that its estimate is infinite and its standard error meaningless{offer}"
     )
