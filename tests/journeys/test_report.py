@@ -6,6 +6,7 @@ import base64
 import html
 import json
 import re
+import warnings
 from pathlib import Path
 
 import numpy as np
@@ -372,3 +373,52 @@ def test_the_mark_of_the_line_follows_what_is_tried_and_hostile_names_do_nothing
     )
     assert len(answers) == 2
     assert all(text.startswith("fitted ") and "–" not in text for text in answers)
+
+
+LABELS = {
+    "zoned times": pd.date_range("2024-01-01", periods=30, tz="Europe/Berlin"),
+    "months": pd.period_range("2020-01", periods=30, freq="M"),
+    "intervals": pd.interval_range(0, 30),
+    "pairs": pd.MultiIndex.from_product([range(6), list("abcde")]),
+    "spans": pd.to_timedelta(np.arange(30), unit="h"),
+}
+
+
+@pytest.mark.parametrize("labels", LABELS)
+def test_labels_of_any_kind_reach_every_file(labels, tmp_path):
+    rng = np.random.default_rng(0)
+    table = pd.DataFrame({"x": rng.normal(size=30)}, index=LABELS[labels])
+    table["y"] = table["x"] + rng.normal(size=30)
+    fit = jn.fit(table, "y given x")
+    rows = fit.rows()
+    for ending in ("xlsx", "ods", "parquet", "feather", "csv", "json", "md"):
+        assert rows.write(tmp_path / f"rows.{ending}").stat().st_size > 500
+    again = pd.read_parquet(tmp_path / "rows.parquet")
+    assert again["residual"].tolist() == rows.frame["residual"].tolist()
+    assert again.iloc[:, : len(again.columns) - len(rows.columns)].nunique().max() > 4
+    for name in ("streamed.parquet", "streamed.csv"):
+        fit.write_rows(tmp_path / name)
+        fit.write_forecasts(table.head(4), tmp_path / f"forecast_{name}")
+    fit.write(tmp_path / "book.xlsx")
+    fit.report(tmp_path / "page.html")
+
+
+@pytest.mark.parametrize("size", [1e-300, 1.0, 1e300])
+@pytest.mark.parametrize("beside", [{}, {"same": 2.0}, {"g": "a"}])
+def test_pages_of_extreme_sizes_and_columns_left_out(size, beside, tmp_path):
+    rng = np.random.default_rng(0)
+    table = pd.DataFrame({"x": rng.normal(size=30)}).assign(**beside)
+    table["y"] = size * (3 + table["x"] + rng.normal(size=30))
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", jn.JoineryWarning)
+        fit = jn.fit(table, f"y given {', '.join(['x', *beside])}")
+    assert "R²" in fit.report(tmp_path / "page.html").read_text("utf-8")
+    fit.write(tmp_path / "book.xlsx")
+    if size == 1:
+        plain = jn.fit(table, "y given x").workings()
+        assert fit.workings().steps["value"].tolist() == pytest.approx(
+            plain.steps["value"].tolist()
+        )
+    else:
+        with pytest.raises(jn.CallError, match="too small or too large for numbers"):
+            fit.workings()

@@ -6,6 +6,7 @@ import math
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import date
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -21,6 +22,7 @@ from joinery.show.renderers import renderer
 from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.support.errors import CallError, one_of
+from joinery.support.labels import label_text, plain_labels
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -175,10 +177,7 @@ class Table:
         if ending in _TEXT_ENDINGS:
             return write_text(path, self.render(_TEXT_ENDINGS[ending]))
         if ending in _FRAME_ENDINGS:
-            if self.index is not None:
-                labelled = self.frame.reset_index()
-            else:
-                labelled = self.frame
+            labelled = _labelled(self)
             return write_whole(path, lambda beside: _FRAME_ENDINGS[ending](labelled, beside))
         known = ", ".join((*_TEXT_ENDINGS, *_FRAME_ENDINGS))
         raise CallError(
@@ -215,9 +214,26 @@ _FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {
 
 
 def _as_words(frame: pd.DataFrame) -> pd.DataFrame:
-    """Return the table with control characters, which spreadsheets refuse, made visible."""
-    shown = frame.map(lambda cell: visible(cell) if isinstance(cell, str) else cell)
-    return shown.rename(columns=lambda name: visible(str(name)))
+    """Return the table for a spreadsheet: marks visible, cells of odd kinds as text."""
+    return frame.map(_cell_of_sheet).rename(columns=lambda name: visible(str(name)))
+
+
+def _cell_of_sheet(cell: Any) -> Any:
+    plain = isinstance(cell, (int, float, np.number, np.datetime64)) or cell is None
+    if plain or (isinstance(cell, date) and getattr(cell, "tzinfo", None) is None):
+        return cell
+    return visible(label_text(cell))
+
+
+def _labelled(table: Table) -> pd.DataFrame:
+    """Return the table with its labels as first columns, those of odd kinds as text."""
+    if table.index is None:
+        return table.frame
+    frame = table.frame.reset_index()
+    for place in range(len(frame.columns) - len(table.columns)):
+        if frame.dtypes.iloc[place].kind not in "biufMm":
+            frame.isetitem(place, plain_labels(frame.iloc[:, place].tolist()))
+    return frame
 
 
 def _write_workbook(frame: pd.DataFrame, path: Path) -> None:

@@ -6,14 +6,18 @@ import math
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+import numpy as np
 
 from joinery.show.cells import heading
 from joinery.show.files import write_whole
 from joinery.show.marks import visible
 from joinery.show.numbers import plain_cells
 from joinery.support.errors import CallError
+from joinery.support.labels import label_text
 
 if TYPE_CHECKING:
     from joinery.show.table import Table
@@ -108,9 +112,12 @@ def _format(cells: Sequence[Any]) -> str | None:
 
 
 def _put(cell: Any, value: Any) -> None:
-    """A value as it is: text that looks like a formula stays text, what is missing stays empty."""
-    if isinstance(value, str):
-        cell.value = visible(value)
-        cell.data_type = "s"
-    elif value is not None and not (isinstance(value, float) and not math.isfinite(value)):
+    """Write a value as it is: text that looks like a formula stays text, nothing stays empty."""
+    if value is None or (isinstance(value, float) and not math.isfinite(value)):
+        return
+    day = isinstance(value, date) and getattr(value, "tzinfo", None) is None
+    if day or isinstance(value, (int, float, np.number)):
         cell.value = value
+    else:  # also labels of any kind, which a sheet has no cells for
+        cell.value = visible(label_text(value))
+        cell.data_type = "s"

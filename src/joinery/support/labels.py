@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date, datetime
 from typing import Any
 
@@ -21,3 +22,13 @@ def label_text(label: Any) -> str:
     if isinstance(label, (date, datetime)):
         return str(label).removesuffix(MIDNIGHT)
     return str(label)
+
+
+FILED = (str, int, float, np.generic, date)  # labels that every kind of file has cells for
+
+
+def plain_labels(labels: Sequence[Any]) -> Sequence[Any]:
+    """Return labels that every kind of file has cells for: as they are, or their texts."""
+    if all(label is None or isinstance(label, FILED) for label in labels):
+        return labels
+    return [label_text(label) for label in labels]

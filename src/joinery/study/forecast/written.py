@@ -20,6 +20,7 @@ from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast
 from joinery.study.held import lags_of
+from joinery.support.labels import plain_labels
 from joinery.support.progress import counted
 
 JUDGED = ("observed", "error", "inside")
@@ -65,5 +66,5 @@ def _stretches(
                 flags = [v if isinstance(v, bool) else None for v in columns["inside"].tolist()]
                 words["inside"] = pd.array(flags, dtype="boolean")
             name = label_column(table.id or table.index.name, columns)
-            yield pd.DataFrame({name: labels} | columns | words)
+            yield pd.DataFrame({name: plain_labels(labels)} | columns | words)
             advance(stop - start)

@@ -160,10 +160,17 @@ class _Builder:
                 for column in mix.T
             ]
         variance = total([call("^", u, Constant(2.0)) for u in white])
+        with np.errstate(all="ignore"):
+            square = float(np.square(scale))
+        if not 0 < square < np.inf:
+            raise CallError(
+                f"the square of {fit.words(fit.response.name)}'s spread is too small or too large "
+                "for a number; rescale the response"
+            )
         if sandwich is None:
-            variance = times(Constant(float(scale) ** 2), variance)
+            variance = times(Constant(square), variance)
         if new:
-            result: Formula = Constant(float(scale) ** 2)
+            result: Formula = Constant(square)
             if (weight := fit.asides.expressions.get("weights")) is not None:
                 result = call("/", result, self.expression(weight))
             variance = total([variance, result])

@@ -18,6 +18,7 @@ from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
 from joinery.study.rows.digest import labels_of
 from joinery.study.rows.figures import figures_in_blocks
 from joinery.study.rows.table import left_out_columns, remarks, row_columns
+from joinery.support.labels import plain_labels
 from joinery.support.progress import counted
 
 
@@ -84,4 +85,4 @@ def _left_out(
 
 
 def _frame(given: object, labels: list[Any], columns: dict[str, Any]) -> pd.DataFrame:
-    return pd.DataFrame({label_column(given, columns): labels} | columns)
+    return pd.DataFrame({label_column(given, columns): plain_labels(labels)} | columns)

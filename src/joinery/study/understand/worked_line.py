@@ -32,7 +32,8 @@ def one_predictor(fit: Fitted, x: np.ndarray, name: str, at: float | None) -> Wo
         letter = "w"
     figures = per_row(fit)
     e = estimates(fit)
-    b0v, b1v = float(e.values[0]), float(e.values[1])
+    kept = np.isfinite(e.values)  # columns left out beside have no estimate
+    b0v, b1v = e.values[kept].tolist()
     table = _sums_table(fit, x, y, w if letter else None, figures.residual, name)
     n = symbol("Σw" if letter else "n", w.sum())
     sx, sy, sxx, sxy, syy = (
@@ -121,8 +122,8 @@ def _tests_of_one(
     fit: Fitted, n: Formula, mx: Formula, Sxx: Formula, s: Formula, b0: Formula, b1: Formula
 ) -> list[Step]:
     e, t = estimates(fit), critical_t(fit)
-    se0 = symbol("se(b₀)", e.standard_errors[0], r"se(b_0)")
-    se1 = symbol("se(b₁)", e.standard_errors[1], r"se(b_1)")
+    first, second = e.standard_errors[np.isfinite(e.values)].tolist()
+    se0, se1 = symbol("se(b₀)", first, r"se(b_0)"), symbol("se(b₁)", second, r"se(b_1)")
     steps = [
         Step("standard error of the slope", "se(b₁)", s / root(Sxx), se1.value),
         Step("standard error of the intercept", "se(b₀)",

@@ -32,6 +32,12 @@ def workings(fit: Fitted, at: float | Mapping[str, Any] | str | None = None) -> 
             "the workings are those of a residual SD that the rows tell; fit without "
             f"{advice.option('dispersion')}"
         )
+    with np.errstate(all="ignore"):
+        squares = np.square(fit.solution.unit) * fit.solution.tss
+    if not np.finfo(float).tiny < squares < np.inf:
+        raise CallError(
+            f"the squares of {fit.response.name} are too small or too large for numbers; rescale it"
+        )
     if not fit.estimate.linear:
         return reweighted(fit)
     names = estimated_names(fit)
