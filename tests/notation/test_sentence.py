@@ -158,7 +158,7 @@ SLIPS = [
     ("honey given 2 (b)", "a comma or a sign is missing"),
     ("honey given a (b)", "there is no function 'a'"),
     ("honey given 'a'", "a column is written a"),
-    ("honey given 1", "the number 1alone is not a term"),
+    ("honey given 1", "the number 1 alone is not a term"),
     ("honey given a without constant", "only the intercept can be left out"),
     ("honey given a without intercept, b", "ends the sentence"),
     ("honey given of", "a word of the language"),

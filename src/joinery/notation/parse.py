@@ -258,7 +258,7 @@ def _check_term(term: Term) -> None:
     for factor in term.factors:
         if isinstance(factor, Number):
             raise SentenceError(
-                f"the number {factor}alone is not a term",
+                f"the number {factor} alone is not a term",
                 suggestion="an intercept is in the model unless the sentence ends in "
                 "`without intercept`; for the intercept alone write `given nothing`",
             )
