@@ -348,3 +348,10 @@ def test_a_picture_calls_a_trend_what_the_checks_call_one(power, bent):
                 assert claimed <= judged, words
         assert not bent or judged or table["y"] is yes
     plt.close("all")
+
+
+def test_a_reading_that_no_value_gives_is_said_by_its_picture():
+    x = np.linspace(-2, 2, 60)
+    y = x**2 + np.random.default_rng(1).normal(0, 0.1, 60)
+    words = jn.fit({"x": x, "y": y}, "y given powers(x, 2)").draw("inverse", of="x", at=-9.0).texts
+    assert any("no value from" in text.get_text().replace("\n", " ") for text in words)

@@ -604,3 +604,13 @@ def test_shares_are_told_where_forecasts_of_a_line_leave_them(low, high, sd, tol
     y = np.clip(low + (high - low) * x + rng.normal(0, sd, 60), 0, 1)
     page = " ".join(str(jn.fit({"x": x, "y": y}, "y given x")).split())
     assert ("lies between 0 and 1, which forecasts of this fit leave" in page) == told
+
+
+def test_a_running_number_of_the_rows_is_no_column_left_out():
+    rng = np.random.default_rng(3)
+    table = {"x": rng.normal(size=60), "number": np.arange(60) + 7}
+    table["y"] = table["x"] + 0.1 * table["number"] + rng.normal(size=60)
+    assert not jn.fit(table, "y given x").checks().frame["check"].str.contains("number added").any()
+    table["number"] = rng.permutation(table["number"] ** 1.5)
+    checks = jn.fit(table, "y given x").checks().frame
+    assert checks["check"].str.contains("number added").any()

@@ -835,3 +835,15 @@ def test_means_that_cannot_be_estimated_say_what_never_changes_within_what():
     assert len(told) == 6
     gaps = [means["c"] - means["a"], means["d"] - means["b"]]
     np.testing.assert_allclose(settled["difference"], gaps, rtol=1e-10)
+
+
+def test_the_intercept_is_read_with_the_digits_of_its_interval():
+    fit = jn.fit(TABLE, "y given x")
+    text = " ".join(fit.explain().split())
+    value, low, high = map(float, re.search(r"It is (\S+) \[(\S+), (\S+)\]", text).groups())
+    row = fit.coefficients().frame.iloc[0]
+    step = 10.0 ** -len(str(value).partition(".")[2])
+    assert (value, low, high) == pytest.approx(
+        (row["estimate"], row["lower"], row["upper"]), abs=step
+    )
+    assert step < row["standard_error"] < 100 * step
