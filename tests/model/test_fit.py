@@ -442,7 +442,7 @@ def test_a_step_from_the_row_before_is_the_column_that_says_the_same(sentence):
 @pytest.mark.parametrize(
     ("table", "sentence", "options", "said"),
     [
-        ({"x": np.arange(20.0), "y": np.arange(20) > 9}, "y given x", {}, "separation: x tells"),
+        ({"x": np.arange(20.0), "y": np.arange(20) > 9}, "y given x", {}, "separation: x predicts"),
         (
             {"x": np.arange(9.0), "z": 3 * np.arange(9.0), "y": np.arange(9.0) ** 2},
             "y given x, z",

@@ -281,7 +281,7 @@ def test_separation_is_named_where_each_block_holds_one_value():
     table = pd.DataFrame({"x": (np.arange(n) >= n // 2).astype(float), "z": r.normal(size=n)})
     table["y"] = np.where(table["x"] == 0, r.random(n) < 0.4, True)
     fit = jn.fit(table, "y given z, x")
-    assert any("separation: x tells" in note for note in fit.notes)
+    assert any("separation: x predicts" in note for note in fit.notes)
 
 
 @pytest.mark.parametrize(
