@@ -14,7 +14,7 @@ from joinery.hand_over.formula.equation import table_order
 from joinery.hand_over.formula.spreadsheet import EPOCH, as_spreadsheet, letters
 from joinery.hand_over.short_page import short_page
 from joinery.show.appearance import Appearance
-from joinery.show.cells import some_lines
+from joinery.show.cells import lines_before
 from joinery.show.names import apart, headings
 from joinery.show.table import Table
 from joinery.show.workbook import FIRST_LINE, Sheet, write_book
@@ -62,7 +62,7 @@ def _rows(fit: Fitted) -> Table:
     result = rows(fit)
     if len(result) <= SHEET_ROWS:
         return result
-    return some_lines(result, range(SHEET_ROWS))
+    return lines_before(result, SHEET_ROWS)
 
 
 def _forecasts(fit: Fitted) -> Sheet:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 
 from joinery.show import numbers
@@ -34,13 +34,13 @@ _WORDS |= {
 }
 
 
-def some_lines(table: Table, places: Sequence[int]) -> Table:
-    """Return the same table with some of its lines alone, by their places."""
-    columns = {name: [values[i] for i in places] for name, values in table.columns.items()}
+def lines_before(table: Table, stop: int) -> Table:
+    """Return the same table with its first lines alone."""
+    columns = {name: values[:stop] for name, values in table.columns.items()}
     if table.index is None:
         index = None
     else:
-        index = [table.index[i] for i in places]
+        index = table.index[:stop]
     return replace(table, columns=columns, index=index)
 
 
@@ -49,13 +49,8 @@ def first_lines(table: Table) -> Table:
     most = table.appearance.most_rows
     if len(table) <= most or table.appearance.transposed:
         return table
-    columns = {name: values[:most] for name, values in table.columns.items()}
-    if table.index is None:
-        index = None
-    else:
-        index = table.index[:most]
     note = f"{most:,} of {len(table):,} rows shown; write the table to a file to have all"
-    return replace(table, columns=columns, index=index, notes=(note, *table.notes))
+    return replace(lines_before(table, most), notes=(note, *table.notes))
 
 
 def heading(table: Table, column: str) -> str:

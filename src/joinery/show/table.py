@@ -6,7 +6,6 @@ import math
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import date
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -19,10 +18,11 @@ from joinery.show.files import suffix_of, write_text, write_whole
 from joinery.show.marks import visible
 from joinery.show.names import label_column
 from joinery.show.renderers import renderer
+from joinery.show.sheet_cells import cell_of_sheet
 from joinery.support import words
 from joinery.support.arguments import checked
 from joinery.support.errors import CallError, one_of
-from joinery.support.labels import label_text, plain_labels
+from joinery.support.labels import plain_labels
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -215,14 +215,7 @@ _FRAME_ENDINGS: dict[str, Callable[[Any, Path], Any]] = {
 
 def _as_words(frame: pd.DataFrame) -> pd.DataFrame:
     """Return the table for a spreadsheet: marks visible, cells of odd kinds as text."""
-    return frame.map(_cell_of_sheet).rename(columns=lambda name: visible(str(name)))
-
-
-def _cell_of_sheet(cell: Any) -> Any:
-    plain = isinstance(cell, (int, float, np.number, np.datetime64)) or cell is None
-    if plain or (isinstance(cell, date) and getattr(cell, "tzinfo", None) is None):
-        return cell
-    return visible(label_text(cell))
+    return frame.map(cell_of_sheet).rename(columns=lambda name: visible(str(name)))
 
 
 def _labelled(table: Table) -> pd.DataFrame:

@@ -6,18 +6,14 @@ import math
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from joinery.show.cells import heading
 from joinery.show.files import write_whole
-from joinery.show.marks import visible
 from joinery.show.numbers import plain_cells
+from joinery.show.sheet_cells import cell_of_sheet
 from joinery.support.errors import CallError
-from joinery.support.labels import label_text
 
 if TYPE_CHECKING:
     from joinery.show.table import Table
@@ -115,9 +111,6 @@ def _put(cell: Any, value: Any) -> None:
     """Write a value as it is: text that looks like a formula stays text, nothing stays empty."""
     if value is None or (isinstance(value, float) and not math.isfinite(value)):
         return
-    day = isinstance(value, date) and getattr(value, "tzinfo", None) is None
-    if day or isinstance(value, (int, float, np.number)):
-        cell.value = value
-    else:  # also labels of any kind, which a sheet has no cells for
-        cell.value = visible(label_text(value))
+    cell.value = cell_of_sheet(value)
+    if isinstance(cell.value, str):
         cell.data_type = "s"

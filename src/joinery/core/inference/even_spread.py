@@ -15,7 +15,7 @@ from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.core.numeric import distributions as tails
 
 
-def koenker(sums: np.ndarray, columns: Sequence[int]) -> Test:
+def koenker(sums: np.ndarray, columns: Sequence[int] | np.ndarray) -> Test:
     """Return n·R² of squared residuals on some columns, with its p by χ².
 
     Parameters: sums of [1, s, z₁, …] with one another (q, q), s the squared residuals; the places

@@ -134,11 +134,12 @@ def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
         words = (
             f"{count(len(again), 'row repeats', 'rows repeat')} an earlier row exactly ({labels})"
         )
-        keep = say.change(leave_out=[str(label) for label in table.labels(again[:MOST_NAMED])])
-        advice = f"if they came in twice, leave them out: {keep}"
-        shared = len(table.positions([str(v) for v in table.labels(again)])) > len(again)
-        if shared or len(again) > MOST_NAMED:
-            advice = "if they came in twice, take them out of the table"
+        advice = "if they came in twice, take them out of the table"
+        if len(again) <= MOST_NAMED:
+            named = [str(label) for label in table.labels(again)]
+            if len(table.positions(named)) == len(again):  # no other row has such a label
+                keep = say.change(leave_out=named)
+                advice = f"if they came in twice, leave them out: {keep}"
         yield _line("rows twice", words, advice=advice)
 
 

@@ -34,6 +34,7 @@ DRAWS = 1000  # simulated samples behind the quantile band
 MOST_SIMULATED = 2000  # points of the band that chance allows
 Given = Mapping[str, str | None]
 LITTLE = 0.05  # a share of a smooth so small may leave its band by chance
+TOO_FEW = "too few different values for a smooth"
 NO_BEND = "no more than chance brings, by the checks"
 
 
@@ -92,12 +93,9 @@ def residuals(
     order = np.flatnonzero(np.isfinite(x) & np.isfinite(figures.drawn))
     x, y = x[order], figures.drawn[order]
     if fit.solution.perfect:
-        curve = None
+        curve, finding = None, "the fit is perfect: every residual is zero"
     else:
         curve = smoothed(fit, order, x, y)
-    if fit.solution.perfect:
-        finding = "the fit is perfect: every residual is zero"
-    else:
         finding = _trend(curve, bend_found(fit))
     y_label = f"{figures.kind} ({fit.words(fit.response.name)})"
     caption = Words("Is anything left in the residuals?", finding, label, y_label, dates)
@@ -141,14 +139,23 @@ def _by_level(fit: Fitted, name: str, words: Given, ax: Axes | None) -> Figure:
 def _trend(curve: Smooth | None, bend: str) -> str:
     """Return where a smooth of residuals leaves zero, beside the ``bend`` that the checks found."""
     if curve is None:
-        return "too few different values for a smooth"
-    outside = np.abs(curve.height) > 2 * curve.error
+        return TOO_FEW
+    if departure := departs(curve, 0.0, bend):
+        return f"the smooth leaves zero {departure}"
+    if bend:
+        return f"the smooth's band holds zero throughout, yet {bend}"
+    return "the smooth's band holds zero throughout: no trend is left"
+
+
+def departs(curve: Smooth, line: np.ndarray | float, bend: str) -> str:
+    """Return where a smooth's band leaves a line, and whether the checks found a ``bend``.
+
+    Nothing where it holds the line but for a little."""
+    outside = np.abs(curve.height - line) > 2 * curve.error
     if outside.mean() < LITTLE:
-        if bend:
-            return f"the smooth's band holds zero throughout, yet {bend}"
-        return "the smooth's band holds zero throughout: no trend is left"
+        return ""
     low, high = (shown(float(v), 3) for v in (curve.at[outside].min(), curve.at[outside].max()))
-    return f"the smooth leaves zero between {low} and {high}: {bend or NO_BEND}"
+    return f"between {low} and {high}: {bend or NO_BEND}"
 
 
 def spread(

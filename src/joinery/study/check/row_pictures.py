@@ -81,7 +81,7 @@ def influence(
         named = listed([label_text(label) for label in labels[over]])
         finding = f"{count(len(over), 'row decides', 'rows decide')} the answer: {named}"
     else:
-        finding = move_found(fit) or "no row decides the answer"
+        finding = move_found(unthinned(fit)) or "no row decides the answer"
         finding += f"; the largest Cook's distance is {figure(float(np.nanmax(d)), 2)}"
     finding += "; beside each bar what the row moves most, in standard errors"
     order = _by_distance(d)
@@ -112,7 +112,7 @@ def heaviest(fit: Fitted) -> list[tuple[str, float]]:
 
 
 def _most_moved(fit: Fitted) -> Callable[[int], str]:
-    """Of a row by its place: the coefficient that it moves most, and by how much (DFBETAS)."""
+    """Return what says which coefficient a row, by its place, moves most, and how far (DFBETAS)."""
     parts = changes_without(fit)
     names = list(parts)
     sizes = np.column_stack([parts[name] for name in names])

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
-from itertools import accumulate, pairwise
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -19,7 +18,7 @@ from joinery.core.inference.even_spread import koenker, surest_of_noise
 from joinery.core.least_squares.solution import Solution
 from joinery.design.row_blocks import RowBlock
 from joinery.show.numbers import figure
-from joinery.study.check.added import evens_out, surest, with_response
+from joinery.study.check.added import evens_out, side_by_side, surest, with_response
 from joinery.study.check.check import Line, Seen, not_judged, nothing_left
 from joinery.study.check.rate import EVIDENCE, SHARES
 from joinery.study.fitted import Fitted, once, working_rows
@@ -62,7 +61,8 @@ def even(fit: Fitted) -> Iterator[Line]:
     sums = _sums(fit, columns)
     n = float(sums[0, 0])
     over_fitted = koenker(sums, [0])
-    each = [koenker(sums, places) for places in _places(columns)]
+    beside = [1 + places for places in side_by_side(len(column.places) for column in columns)]
+    each = [koenker(sums, places) for places in beside]
     surest_column = surest(each)
     perhaps = any(test.p < PERHAPS for test in (over_fitted, *each))
     if perhaps and n < FEW_ROWS and fit.asides.repeats is None:
@@ -70,7 +70,7 @@ def even(fit: Fitted) -> Iterator[Line]:
         over_fitted = _in_noise(over_fitted, over_fitted, noise, [Z[:, 2:3]])
         if surest_column is not None:
             place, corrected = surest_column
-            groups = [Z[:, 2 + np.array(places)] for places in _places(columns)]
+            groups = [Z[:, 2 + places] for places in beside]
             surest_column = place, _in_noise(each[place], corrected, noise, groups)
     yield _over_fitted(fit, check, over_fitted, n)
     if surest_column is not None:
@@ -144,16 +144,10 @@ def _columns(fit: Fitted) -> list[Against]:
     return out[:MOST_AGAINST]
 
 
-def _places(columns: Sequence[Against]) -> list[range]:
-    """Return the places of each one's columns, counted from the fitted values on."""
-    ends = list(accumulate((len(column.places) for column in columns), initial=1))
-    return [range(first, last) for first, last in pairwise(ends)]
-
-
 def _noise_beside(fit: Fitted, columns: Sequence[Against]) -> tuple[np.ndarray, np.ndarray]:
     """Return residuals of noise (n, draws), and the columns of the rows (n, 3 + q)."""
     lay = partial(_laid, columns=tuple(columns), centre=_fitted_centre(fit))
-    Z = np.vstack(list(pieces(fit).map(_beside).each(lay)))
+    Z = np.vstack(list(_beside_all(fit).each(lay)))
     here = np.isfinite(Z[:, 1])
     return residuals_of_noise(basis_of(fit), DRAWS)[here], Z[here]
 
@@ -174,11 +168,14 @@ def _in_noise(test: Test, corrected: Test, noise: np.ndarray, groups: Sequence[n
 def _sums(fit: Fitted, columns: Sequence[Against]) -> np.ndarray:
     """Return sums over all rows of [1, s, fitted, z₁, …] with one another."""
     work = partial(_sums_of, columns=tuple(columns), centre=_fitted_centre(fit))
+    return np.asarray(np.add.reduce(list(_beside_all(fit).each(work))))
+
+
+def _beside_all(fit: Fitted) -> Partition[Beside]:
     held = digest(fit).held
     if held is not None:  # the figures are at hand, and the columns alone are gone through
-        blocks = working_rows(fit).row_blocks.map(partial(_beside_held, held))
-        return np.asarray(np.add.reduce(list(blocks.each(work))))
-    return np.asarray(np.add.reduce(list(pieces(fit).map(_beside).each(work))))
+        return working_rows(fit).row_blocks.map(partial(_beside_held, held))
+    return pieces(fit).map(_beside)
 
 
 def _fitted_centre(fit: Fitted) -> tuple[float, float]:

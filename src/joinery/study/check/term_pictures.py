@@ -12,10 +12,10 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference.smooth import Smooth
 from joinery.notation.tree import names_in
 from joinery.show.names import coefficient_named
-from joinery.show.numbers import figure, value
+from joinery.show.numbers import figure
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.fit import Guide
-from joinery.study.check.residual_pictures import LITTLE, NO_BEND, bend_found
+from joinery.study.check.residual_pictures import TOO_FEW, bend_found, departs
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.picture_words import flags_of, worded
 from joinery.study.read.estimates import estimates
@@ -136,12 +136,10 @@ def _columns_of(fit: Fitted, across: str) -> list[int]:
 def _shape(curve: Smooth | None, x: np.ndarray, part: np.ndarray, bend: str) -> str:
     """Return where a smooth leaves the fitted part, both in order of x, beside a ``bend`` found."""
     if curve is None:
-        return "too few different values for a smooth"
-    off = np.abs(curve.height - np.interp(curve.at, x, part)) > 2 * curve.error
-    if off.mean() < LITTLE:
-        return "the smooth stays with the fitted part"
-    low, high = (value(float(v), 3) for v in (curve.at[off].min(), curve.at[off].max()))
-    return f"the smooth leaves the fitted part between {low} and {high}: {bend or NO_BEND}"
+        return TOO_FEW
+    if departure := departs(curve, np.interp(curve.at, x, part), bend):
+        return f"the smooth leaves the fitted part {departure}"
+    return "the smooth stays with the fitted part"
 
 
 def _along(x: np.ndarray, part: np.ndarray) -> list[Guide]:

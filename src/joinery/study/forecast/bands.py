@@ -158,11 +158,7 @@ def new_row_holds(
     """Return whether the interval of a new row, at each of the rows X, holds a response y (m,).
 
     For families; the intervals are those of ``bands``, whose ends take much longer."""
-    eta, _ = Counted(fit).predictor(context, X)
-    error, _ = mean_errors(fit, X)
-    new = _new_rows(
-        fit, eta, error, trials_of(fit, context), new_row_variance(fit, context, len(X))
-    )
+    _, new = _of_family(fit, context, X)
     if new is None:
         return np.zeros(len(X), dtype=bool)
     return np.asarray(new.holds(level, y) == 1)
@@ -179,16 +175,24 @@ def mean_and_inside(
         b = bands(fit, context, X, level)
         inside = (y >= b.new_lower - rounding) & (y <= b.new_upper + rounding)
         return b.fitted, np.where(np.isfinite(b.new_lower), inside, np.nan)
+    mean, new = _of_family(fit, context, X)
+    if new is None:
+        return mean, np.full(len(X), np.nan)
+    count = np.round(y)  # a share times its total is a count but for rounding
+    return mean, new.holds(level, np.where(np.abs(y - count) <= rounding, count, y))
+
+
+def _of_family(
+    fit: Fitted, context: Context, X: np.ndarray
+) -> tuple[np.ndarray, predictive.NewRows | None]:
+    """Return the means of rows X under a link, and the distributions of single ones there."""
     eta, _ = Counted(fit).predictor(context, X)
     error, _ = mean_errors(fit, X)
     trials = trials_of(fit, context)
     with np.errstate(all="ignore"):
         mean = fit.link.mu(eta) * (1.0 if trials is None else trials)
-    new = _new_rows(fit, eta, error, trials, new_row_variance(fit, context, len(X)))
-    if new is None:
-        return mean, np.full(len(X), np.nan)
-    count = np.round(y)  # a share times its total is a count but for rounding
-    return mean, new.holds(level, np.where(np.abs(y - count) <= rounding, count, y))
+    variance = new_row_variance(fit, context, len(X))
+    return mean, _new_rows(fit, eta, error, trials, variance)
 
 
 def _as_rates(
