@@ -26,7 +26,7 @@ from joinery.show.numbers import (
 from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
 from joinery.study.check.check import Line
 from joinery.study.check.single_rows import largest_move
-from joinery.study.check.table import MOST_BAD, check_lines, page_lines
+from joinery.study.check.table import MOST_BAD, SINGLE_ROWS, check_lines, page_lines
 from joinery.study.fitted import Fitted
 from joinery.study.read.coefficients import error_notes, p_values
 from joinery.study.read.curve_sizes import curve_sizes, standard_bars
@@ -54,7 +54,7 @@ def short_page(fit: Fitted, digits: int | None = None) -> Page:
         sentence=_sentence(fit),
         under=_under(fit),
         settled=_settled(fit),
-        cautions=_cautions(fit),
+        cautions=cautions(fit),
         in_short=_in_short(fit),
         effects=_effects(fit, digits, chosen),
         level=fit.level,
@@ -141,7 +141,7 @@ def _dispersion(fit: Fitted) -> str:
     return f", dispersion {value(dispersion)}"
 
 
-def _cautions(fit: Fitted) -> list[Caution]:
+def cautions(fit: Fitted) -> list[Caution]:
     """Return what to know before reading on: grave lines, worst first, then a line of each kind."""
     grave = [Caution(n.gravity, n.words, "") for n in notes(fit) if n.gravity in GRAVE]
     beside: list[Caution] = []
@@ -188,8 +188,13 @@ def _about_rows(fit: Fitted) -> tuple[list[Caution], int]:
 def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:
     """Return a line of each milder verdict: slight, allowed for, not judged, no sign."""
     out = []
+    # single rows have their own lines where they are grave
+    quiet_rows = fit.origin is not None and not remarks(fit).judged(*GRAVE)
+    of_rows = [c for c in check_lines(fit) if c.name in SINGLE_ROWS and c.verdict == SLIGHT]
+    if quiet_rows:
+        lines = [*lines, *of_rows]
     for verdict in (SLIGHT, ALLOWED):
-        findings = [_finding(line) for line in lines if line.verdict == verdict]
+        findings = [_finding(c) for c in lines if c.verdict == verdict]
         if findings:
             out.append(Caution(verdict, "; ".join(findings), "checks"))
     unjudged = [f"{c.name}: {c.advice}" for c in lines if c.verdict == NOT_JUDGED]
@@ -201,10 +206,10 @@ def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:
     if absent:
         words = f"of {listed(absent, len(absent))}{_unseen(fit, lines)}"
         out.append(Caution(NO_SIGN, words, "checks"))
-    if fit.origin is None:
+    if not quiet_rows or of_rows:
         return out
     move = largest_move(fit)
-    if move is not None and not remarks(fit).judged(*GRAVE):
+    if move is not None:
         size = figure(abs(move.size), 2)
         words = f"no row moves a coefficient by more than {size} standard errors"
         out.append(Caution(NO_SIGN, words, "rows"))

@@ -21,6 +21,7 @@ from joinery.study.check.facts import data
 from joinery.study.check.order import order
 from joinery.study.check.overlap import overlap
 from joinery.study.check.products import products
+from joinery.study.check.rate import EVIDENCE
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.straight import straight
 from joinery.study.check.unused import unused
@@ -30,7 +31,7 @@ from joinery.study.rows.digest import digest
 from joinery.study.rows.figures import figures_in_pieces, widening
 from joinery.study.rows.glm_figures import each_repeat_drawn, has_quantiles
 from joinery.study.rows.per_row import PerRow
-from joinery.study.verdicts import NO_SIGN, SERIOUS
+from joinery.study.verdicts import NOT_JUDGED, SERIOUS
 from joinery.support import advice as say
 from joinery.support.errors import JoineryError, listed
 
@@ -49,6 +50,7 @@ ZEROS, SHAPE, SEPARATED = (
 
 
 SEE_SPREAD = "the spread is wider than the family's: see there"
+SEE_PEARSON = "by Pearson's χ²: the law of the deviance is rough where counts are small"
 
 
 def family_checks() -> tuple[Callable[[Fitted], Iterator[Line]], ...]:
@@ -73,14 +75,15 @@ def family_checks() -> tuple[Callable[[Fitted], Iterator[Line]], ...]:
 def fitted_means(fit: Fitted) -> Iterator[Line]:
     """Yield calibration, and the shape of quantile residuals."""
     for line in (*calibration(fit), *shape(fit)):
-        if widening(fit) == 1:
+        # a spread wider than the family's shows in each of these: one cause, one remark
+        if widening(fit) != 1 and line.test.p < EVIDENCE:
+            yield replace(line, verdict=NOT_JUDGED, tested=False, advice=SEE_SPREAD, advise=None)
+        else:
             yield line
-        else:  # a spread wider than the family's shows in each of these: one cause, one remark
-            yield replace(line, verdict=NO_SIGN, tested=False, advice=SEE_SPREAD, advise=None)
 
 
 def separation(fit: Fitted) -> Iterator[Line]:
-    """Return True if coefficients grew without end."""
+    """Yield the terms whose coefficients grow without end."""
     if fit.estimate.running:
         names = ("intercept", *fit.design.names)
         words = f"{listed(names[j] for j in fit.estimate.running)} separates the response"
@@ -170,39 +173,39 @@ def spread(fit: Fitted) -> Iterator[Line]:
             "dispersion", "spread", SPREAD, "dispersion", "no degrees of freedom are left"
         )
         return
-    small = _share_of_small(fit)
-    for name, value in (
-        ("Pearson's χ²", fit.estimate.pearson),
-        ("deviance", fit.estimate.deviance),
-    ):
-        size = value / df / (fit.estimate.dispersion or np.nan)
-        upper = float(tails.chi2_upper(size * df, df))
-        both = min(1.0, 2 * min(upper, 1 - upper))
-        rough = ""
-        if small > MOST_SMALL:
-            rough = f" ({percent(small)} of expected counts are below 5, so this p is rough)"
-        words = f"the spread is {figure(size, 2)} times what the {fit.family.name} family says"
-        if size > 1:
-            kind, advise = "overdispersion", partial(_wider, fit, size, rough)
-        else:
-            kind, advise = "underdispersion", partial(_narrower, fit)
-        away = max(size, 1 / size) if size > 0 else np.inf
-        yield Line(
-            "dispersion",
-            "spread",
-            SPREAD,
-            f"{name} over {df:,} df, both tails",
-            Test(size, both, (), away),
-            finding=f"{words} ({kind})",
-            advise=advise,
-            # the deviance, whose law is rough where counts are small, is told beside Pearson's
-            tested=name != "deviance",
-            small=1.2,
-            large=2.0,
-        )
+    yield _against_df(fit, "Pearson's χ²", fit.estimate.pearson, df)
+    deviance = _against_df(fit, "deviance", fit.estimate.deviance, df)
+    yield replace(deviance, verdict=NOT_JUDGED, tested=False, advice=SEE_PEARSON, advise=None)
 
 
-def _wider(fit: Fitted, size: float, rough: str) -> str:
+def _against_df(fit: Fitted, name: str, value: float, df: int) -> Line:
+    """Return a sum that has df as its mean under the family, judged by χ² in both tails."""
+    size = value / df / (fit.estimate.dispersion or np.nan)
+    upper = float(tails.chi2_upper(size * df, df))
+    both = min(1.0, 2 * min(upper, 1 - upper))
+    words = f"the spread is {figure(size, 2)} times what the {fit.family.name} family says"
+    if size > 1:
+        kind, advise = "overdispersion", partial(_wider, fit, size)
+    else:
+        kind, advise = "underdispersion", partial(_narrower, fit)
+    away = max(size, 1 / size) if size > 0 else np.inf
+    return Line(
+        "dispersion",
+        "spread",
+        SPREAD,
+        f"{name} over {df:,} df, both tails",
+        Test(size, both, (), away),
+        finding=f"{words} ({kind})",
+        advise=advise,
+        small=1.2,
+        large=2.0,
+    )
+
+
+def _wider(fit: Fitted, size: float) -> str:
+    rough, small = "", _share_of_small(fit)
+    if small > MOST_SMALL:
+        rough = f" ({percent(small)} of expected counts are below 5, so this p is rough)"
     shaped = [name for name, f in FAMILIES.items() if f.limit == fit.family.name]
     ways = [say.change(dispersion="estimated")] * fit.family.quasi
     ways += [say.change(family=name) for name in shaped]

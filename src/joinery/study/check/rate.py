@@ -48,6 +48,8 @@ def on_shares(lines: Sequence[Line]) -> list[Line]:
         if line.tested and line.name in SHARES:
             test = replace(line.test, p=float(next(corrected[line.name])))
             line = _judged(replace(line, test=test))
+        elif line.verdict == NO_SIGN and line.test.p < EVIDENCE:
+            line = replace(line, verdict=SLIGHT)  # its own limit is stricter than evidence
         if line.advise is not None and line.verdict in GRAVE:
             line = replace(line, advice=line.advise())
         out.append(replace(line, advise=None))  # it holds the fit, which keeps the lines

@@ -90,7 +90,9 @@ def checks(
 
 
 def _nothing(lines: list[Line]) -> str:
-    stated = [line.advice for line in lines if line.advice != NO_ADVICE]
+    verdict = worst(line.verdict for line in lines)
+    alike = [line for line in lines if line.verdict == verdict]
+    stated = [line.advice for line in alike if line.advice != NO_ADVICE]
     if stated:
         return stated[0]
     return "nothing to do"

@@ -151,7 +151,8 @@ def largest_move(fit: Fitted) -> Move | None:
     limit = float(tails.t_quantile(0.975, e.df[j]))
     after = t - size
     turns = np.sign(after) != np.sign(t) or (abs(t) >= limit) != (abs(after) >= limit)
-    return Move(int(places[row]), e.names[j], size, _chance(fit, abs(size)), bool(turns))
+    chance = _chance(fit, abs(size) / widening(fit))
+    return Move(int(places[row]), e.names[j], size, chance, bool(turns))
 
 
 def _chance(fit: Fitted, size: float) -> float:
