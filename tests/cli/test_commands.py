@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+import inspect
 import io
 import json
 import os
+import re
 import subprocess
 import sys
 import warnings
 from contextvars import copy_context
 from pathlib import Path
+from typing import get_args
 
 import numpy as np
 import pandas as pd
 import pytest
 
 import joinery as jn
+from joinery.cli import options
+from joinery.cli.app import QUESTIONS
+from joinery.cli.commands import app
 from joinery.data.reading import EVERY_DIGIT
-from joinery.support import advice
+from joinery.support import advice, words
 
 MODEL = "honey_kg given forage_km2, feed_kg, hive_type"
 YIELDS = ("sample:yields", MODEL, "--id", "hive")
@@ -361,3 +367,32 @@ def test_a_shell_is_offered_the_words_that_an_option_takes(typed, offered):
     asked = os.environ | words | {"_JOINERY_COMPLETE": "complete_bash"}
     done = subprocess.run(COMMAND, env=asked, capture_output=True, text=True)
     assert done.stdout.split() == offered
+
+
+COMMANDS = {c.name or c.callback.__name__: c.callback for c in app.registered_commands}
+CALLS = {name: getattr(jn, name.replace("-", "_"), None) or getattr(jn.Fit, name.replace("-", "_"), None) for name in COMMANDS}  # fmt: skip
+
+
+def closed_words(annotation):
+    names = re.findall(r"words\.(\w+)", str(annotation))
+    return {word for name in names for word in get_args(getattr(words, name))}
+
+
+@pytest.mark.parametrize("name", [name for name, call in CALLS.items() if call is not None])
+def test_an_option_has_the_default_and_the_words_of_the_parameter_it_stands_for(name):
+    asked = inspect.signature(CALLS[name]).parameters
+    for n, typed in inspect.signature(COMMANDS[name]).parameters.items():
+        if n not in asked or n == "output":
+            continue
+        told = get_args(typed.annotation)[1]
+        if typed.default not in (None, inspect.Parameter.empty):
+            assert typed.default == asked[n].default, n
+        offered = told.autocompletion("") if told.autocompletion else []
+        assert set(offered) == closed_words(asked[n].annotation), n
+
+
+@pytest.mark.parametrize("name", QUESTIONS)
+def test_a_question_takes_what_its_method_takes(name):
+    shared = {*options.FIT, *options.SHOW, *options.WATCH, *options.DATA_AND_MODEL}
+    own = inspect.signature(COMMANDS[name]).parameters.keys() - shared
+    assert own == inspect.signature(CALLS[name]).parameters.keys() - {"self", "level"}

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 import typer
 
@@ -16,6 +17,7 @@ from joinery.cli.texts import changed, labels_in, labels_of
 from joinery.cli.watch import last_fit
 from joinery.show.marks import tell
 from joinery.support import advice, errors
+from joinery.support.words import Form
 
 if TYPE_CHECKING:
     from joinery.model.result import Fit
@@ -53,7 +55,7 @@ def joinery(version: Version = False) -> None:
 
 
 SAVED_HEAD = 200  # bytes, within which a saved fit says that it is one
-FORMS = ("text", "markdown", "csv", "json", "html", "latex")
+FORMS = get_args(Form)
 PANELS = START, FIT, CHECK, MEND, UNDERSTAND, FORECAST, REHEARSE = (
     "Start",
     "Fit and read",
@@ -145,7 +147,7 @@ def _loaded(path: str, given: Mapping[str, Any]) -> Fit:
     if not isinstance(loaded, Fit):
         raise errors.CallError(f"{path} holds a set of fits: joinery fit-each {path}")
     answers = ("level", "labels")
-    options = [n for n, (_, default) in o.FIT.items() if n not in answers and given[n] != default]
+    options = [n for n, of in o.FIT.items() if n not in answers and given[n] != of.default]
     if options:
         raise errors.CallError(
             f"a saved fit is as it was fitted: {advice.option(options[0].rstrip('_'))} belongs to "
@@ -166,9 +168,9 @@ def _loaded(path: str, given: Mapping[str, Any]) -> Fit:
 def _typed(model: str | None, given: Mapping[str, Any]) -> advice.Typed:
     """Return what was typed, so that advice can be a command in full."""
     options = []
-    for name, (_, default) in o.FIT.items():
-        value = given.get(name, default)
-        if value != default and name != "save":
+    for name, option in o.FIT.items():
+        value = given.get(name, option.default)
+        if value != option.default and name != "save":
             for one in value if isinstance(value, list) else [value]:
                 options += [f"--{name.rstrip('_').replace('_', '-')}", str(one)]
     return advice.Typed((str(given["data"]), *([model] if model else [])), tuple(options))
@@ -190,7 +192,7 @@ def given_options(model: str | None = None, **given: Any) -> tuple[Any, dict[str
 @contextmanager
 def working(words: str) -> Iterator[None]:
     """Says on standard error, where that is a terminal, that something longer is going on."""
-    if not sys.stderr.isatty():
+    if not words or not sys.stderr.isatty():
         yield
         return
     from rich.console import Console
@@ -233,10 +235,36 @@ def folder_of(path: str | Path) -> Path:
     return Path(path)
 
 
-def question(name: str, panel: str, words: str, ask: Callable[[Fit], Table]) -> None:
-    """Add a command that shows one Table of a fit."""
+def after_sentence(given: dict[str, Any], places: Sequence[str]) -> dict[str, Any]:
+    """Return what was given, with what follows the sentence in its place.
+
+    With a saved fit that stands where the sentence would."""
+    if not is_saved(given["data"]):
+        return given
+    moved = [given["model"], *(given[name] for name in places)]
+    return given | {"model": None} | dict(zip(places, moved, strict=False))
+
+
+QUESTIONS: list[str] = []  # the commands made here
+
+
+def question(
+    name: str, panel: str, words: str, own: o.Options = MappingProxyType({}), busy: str = ""
+) -> None:
+    """Add a command that shows the Table of the fit's method of that name.
+
+    ``own`` are the options of the method; ``busy`` is said meanwhile where it takes longer."""
+    method = name.replace("-", "_")
+    QUESTIONS.append(name)
+    places = [at for at, option in own.items() if option.place]
 
     @app.command(name, help=words, rich_help_panel=panel)
-    @o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+    @o.takes(o.DATA_AND_MODEL, own, o.FIT, o.SHOW)
     def command(**given: Any) -> None:
-        show(ask(fit_of(**given)), given)
+        if places:
+            given = after_sentence(given, places)
+        options = o.arguments(own, given)
+        fit = fit_of(**{at: value for at, value in given.items() if at not in own})
+        with working(busy):
+            table = getattr(fit, method)(**options)
+        show(table, given)

@@ -9,7 +9,6 @@ from typing import Any
 from rich.rule import Rule
 from rich.text import Text
 
-from joinery.cli.texts import word
 from joinery.first_look.look import Look, look
 from joinery.hand_over.short_page import short_page
 from joinery.model.compare import compare
@@ -58,8 +57,8 @@ class _Files:
     folder: Path
     written: list[Path]
 
-    def draw(self, made: Fit | Look, name: str, file: str = "", **options: Any) -> None:
-        made.draw(word(name), path=self.folder / f"{file or name}.png", **options)
+    def draw(self, made: Fit | Look, name: Any, file: str = "", **options: Any) -> None:
+        made.draw(name, path=self.folder / f"{file or name}.png", **options)
         self.written.append(self.folder / f"{file or name}.png")
 
 

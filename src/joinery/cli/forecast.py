@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
-
-import typer
+from typing import TYPE_CHECKING, Any
 
 from joinery.cli import options as o
 from joinery.cli.app import FORECAST, app, data_of, fit_of, show, tell_notes
-from joinery.cli.texts import word
+from joinery.cli.options import Option
 from joinery.show.marks import tell
 from joinery.support import advice, errors, words
 
@@ -16,30 +14,26 @@ if TYPE_CHECKING:
     from joinery.show.table import Table
 
 
+OF_FORECAST = {
+    "intervals": Option("model or distribution-free", words.Intervals, "model"),
+    "simultaneous": Option("intervals that hold for all rows together", bool, False),
+    "hold": Option("average: hold the other columns at their average", words.Hold),
+    "per": o.PER,
+}
+
+
 @app.command(rich_help_panel=FORECAST)
-@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
-def forecast(
-    new: Annotated[str | None, typer.Option("--new", help="a file of rows to forecast")] = None,
-    at: Annotated[
-        str | None, typer.Option("--at", help="one row: 'forage_km2=3, feed_kg=2'")
-    ] = None,
-    intervals: Annotated[
-        str,
-        typer.Option(
-            "--intervals",
-            help="model or distribution-free",
-            autocompletion=o.offers(words.Intervals),
-        ),
-    ] = "model",
-    simultaneous: Annotated[
-        bool, typer.Option("--simultaneous", help="intervals that hold for all rows together")
-    ] = False,
-    hold: Annotated[
-        str | None, typer.Option("--hold", help="average: hold the other columns at their average")
-    ] = None,
-    per: o.Per = None,
-    **given: Any,
-) -> None:
+@o.takes(
+    o.DATA_AND_MODEL,
+    {
+        "new": Option("a file of rows to forecast"),
+        "at": Option("one row: 'forage_km2=3, feed_kg=2'"),
+    },
+    OF_FORECAST,
+    o.FIT,
+    o.SHOW,
+)
+def forecast(new: str | None, at: str | None, **given: Any) -> None:
     """Forecast rows whose response is missing, a file of new rows, or one row given here."""
     from joinery.notation.parse import read_assignments
 
@@ -55,34 +49,29 @@ def forecast(
         tell_notes(rows.notes)
     output = given["output"]
     if new is not None and rows.read_as_needed and output is not None:
-        for name, wanted in (("simultaneous", simultaneous), ("hold", hold), ("per", per)):
-            if wanted:
+        for name in ("simultaneous", "hold", "per"):
+            if given[name]:
                 raise errors.CallError(
                     f"{advice.option(name)} is for forecasts of rows in memory; leave it out, or "
                     "forecast fewer rows",
                     argument=name,
                 )
-        path = fitted.write_forecasts(rows, output, level=given["level"], intervals=word(intervals))
+        path = fitted.write_forecasts(
+            rows, output, level=given["level"], intervals=given["intervals"]
+        )
         tell(f"wrote {path}")
         return
-    options: dict[str, Any] = {
-        "intervals": intervals,
-        "simultaneous": simultaneous,
-        "hold": hold,
-        "per": per,
-    }
-    table = fitted.forecast(rows, level=given["level"], **options)
+    table = fitted.forecast(rows, level=given["level"], **o.arguments(OF_FORECAST, given))
     if new is not None and (given["output"] is not None or given["form"] in ("csv", "json")):
         table = _beside(rows, table)
     show(table, given)
 
 
 @app.command(rich_help_panel=FORECAST)
-@o.takes(o.DATA_AND_MODEL, o.FIT)
-def report(
-    output: Annotated[str, typer.Option("--output", help="the HTML file to write")] = "report.html",
-    **given: Any,
-) -> None:
+@o.takes(
+    o.DATA_AND_MODEL, {"output": Option("the HTML file to write", default="report.html")}, o.FIT
+)
+def report(output: str, **given: Any) -> None:
     """One page to send: every step of the work, with tables and linked pictures."""
     tell(f"wrote {fit_of(**given).report(output)}")
 

@@ -3,30 +3,34 @@
 from __future__ import annotations
 
 import warnings
-from typing import Annotated, Any
-
-import typer
+from typing import Any
 
 from joinery.cli import options as o
 from joinery.cli.app import MEND, app, given_options, question, show, tell_notes, working
+from joinery.cli.options import Option
 from joinery.cli.texts import changed
 from joinery.show.marks import tell
 from joinery.support import errors, words
 
 
 @app.command(rich_help_panel=MEND)
-@o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
-def compare(
-    models: Annotated[
-        list[str],
-        typer.Argument(metavar="MODEL...", help="model sentences; one is enough beside --with"),
-    ],
-    crosscheck: Annotated[
-        bool, typer.Option("--crosscheck", help="on rows not seen too, the same folds for all")
-    ] = False,
-    seed: Annotated[int, typer.Option("--seed", help="deals the folds")] = 0,
-    **given: Any,
-) -> None:
+@o.takes(
+    o.DATA_ALONE,
+    {
+        "models": Option(
+            "model sentences; one is enough beside --with",
+            several=True,
+            wanted=True,
+            place=True,
+            metavar="MODEL...",
+        ),
+        "crosscheck": Option("on rows not seen too, the same folds for all", bool, False),
+        "seed": Option("deals the folds", int, 0),
+    },
+    o.FIT,
+    o.SHOW,
+)
+def compare(models: list[str], crosscheck: bool, seed: int, **given: Any) -> None:
     """Fits of one response side by side, nested ones tested.
 
     Each --with adds the first model with that change.
@@ -47,62 +51,43 @@ def compare(
     show(table, given)
 
 
+OF_SEARCH = {
+    "criterion": Option("criterion: aic, bic, 'adjusted r2', p or crosscheck", words.Criterion),
+    "moves": Option("add, drop, or 'add and drop'", words.Moves, "add and drop"),
+    "limit": Option("the p below which a term enters and stays", float, 0.05),
+    "leave": Option("another p, above which a term leaves", float),
+    "keep": Option("terms that always stay: 'forage_km2, hive_type'"),
+}
+
+
 @app.command(rich_help_panel=MEND)
-@o.takes(o.DATA_AND_MODEL, {n: spec for n, spec in o.FIT.items() if n != "with_"}, o.SHOW)
-def stepwise(
-    criterion: Annotated[
-        str | None,
-        typer.Option(
-            "--criterion",
-            help="criterion: aic, bic, 'adjusted r2', p or crosscheck",
-            autocompletion=o.offers(words.Criterion),
-        ),
-    ] = None,
-    moves: Annotated[
-        str,
-        typer.Option(
-            "--moves", help="add, drop, or 'add and drop'", autocompletion=o.offers(words.Moves)
-        ),
-    ] = "add and drop",
-    limit: Annotated[
-        float, typer.Option("--limit", help="the p below which a term enters and stays")
-    ] = 0.05,
-    leave: Annotated[
-        float | None, typer.Option("--leave", help="another p, above which a term leaves")
-    ] = None,
-    keep: Annotated[
-        str | None, typer.Option("--keep", help="terms that always stay: 'forage_km2, hive_type'")
-    ] = None,
-    steps: Annotated[
-        bool, typer.Option("--steps", help="the fits of all steps side by side")
-    ] = False,
-    tried: Annotated[bool, typer.Option("--tried", help="every move that was looked at")] = False,
-    **given: Any,
-) -> None:
+@o.takes(
+    o.DATA_AND_MODEL,
+    OF_SEARCH,
+    {
+        "steps": Option("the fits of all steps side by side", bool, False),
+        "tried": Option("every move that was looked at", bool, False),
+    },
+    {name: option for name, option in o.FIT.items() if name != "with_"},
+    o.SHOW,
+)
+def stepwise(steps: bool, tried: bool, **given: Any) -> None:
     """Choose among the terms of a sentence step by step."""
     from joinery.model.compare import compare as side_by_side
     from joinery.model.compare import stepwise as choose
 
     rows, options = given_options(**given)
-    rules: dict[str, Any] = {
-        "criterion": criterion,
-        "moves": moves,
-        "limit": limit,
-        "leave": leave,
-        "keep": keep or (),
-    }
     with working("choosing terms"):
-        trail = choose(rows, str(given["model"]), **rules, **options)
+        trail = choose(rows, str(given["model"]), **o.arguments(OF_SEARCH, given), **options)
         if steps and len(trail.fits) > 1:
             shown = side_by_side(*trail.fits)
+        elif tried:
+            shown = trail.tried
         else:
-            if tried:
-                shown = trail.tried
-            else:
-                shown = trail.page
+            shown = trail.page
     show(shown, given)
     if given["save"] is not None:
         tell(f"saved {trail.final.save(given['save'])}")
 
 
-question("box-cox", MEND, "Which power of the response suits the model.", lambda f: f.box_cox())
+question("box-cox", MEND, "Which power of the response suits the model.")

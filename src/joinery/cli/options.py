@@ -3,247 +3,200 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable
-from typing import Annotated, Any, get_args
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Annotated, Any, Literal, get_args, get_origin
 
 import typer
 
-from joinery.support import words
+from joinery.cli.texts import as_typed
+from joinery.support import errors, words
 
 
-def offers(words_of: Any) -> Callable[[str], list[str]]:
-    """Return what completes a closed word in the shell, from the type that lists such words."""
+@dataclass(frozen=True)
+class Option:
+    """One option or argument of a command, and how its text becomes the value of a parameter."""
 
-    def complete(incomplete: str) -> list[str]:
-        return [word for word in get_args(words_of) if word.startswith(incomplete)]
+    help: str
+    kind: Any = str  # bool, int, float, or the type that lists its closed words
+    default: Any = None  # the parameter's own, where the help shows it
+    read: Callable[[Any], Any] = as_typed
+    several: bool = False  # may be repeated
+    wanted: bool = False  # cannot be left out
+    place: bool = False  # an argument, known by its place
+    absent: str = ""  # the message where an argument is missing that may stand elsewhere
+    name: str = ""  # as it is typed, where that is not the parameter's name
+    metavar: str | None = None
+    least: int | None = None
+    most: int | None = None
+    panel: str | None = None  # the heading of the help under which it stands
 
-    return complete
+    def parameter(self, name: str) -> inspect.Parameter:
+        """Return the parameter of a command, as the parser of arguments reads it."""
+        shown: dict[str, Any] = {"help": self.help, "metavar": self.metavar}
+        shown |= {"min": self.least, "max": self.most}
+        if get_origin(self.kind) is Literal:
+            shown["autocompletion"] = self.words
+        if self.place:
+            told = typer.Argument(**shown)
+        else:
+            told = typer.Option(*self._typed(name), rich_help_panel=self.panel, **shown)
+        default = inspect.Parameter.empty if self.wanted else self.default
+        return inspect.Parameter(
+            name,
+            inspect.Parameter.KEYWORD_ONLY,
+            annotation=Annotated[self._type(), told],
+            default=default,
+        )
+
+    def words(self, incomplete: str) -> list[str]:
+        """Return the closed words that complete a beginning in the shell."""
+        return [word for word in get_args(self.kind) if word.startswith(incomplete)]
+
+    def _typed(self, name: str) -> list[str]:
+        if self.name:
+            return self.name.split()
+        spelled = name.replace("_", "-")
+        if self.kind is bool and self.default:  # what is on can be turned off
+            return [f"--{spelled}/--no-{spelled}"]
+        return [f"--{spelled}"]
+
+    def _type(self) -> Any:
+        one = str if get_origin(self.kind) is Literal else self.kind
+        if self.several:
+            one = list[one]  # type: ignore[valid-type]
+        if self.default is None and not self.wanted:
+            return one | None
+        return one
 
 
-DATA = (
+Options = Mapping[str, Option]
+
+
+def under(panel: str, options: Options) -> dict[str, Option]:
+    """Return options that stand under a heading of the help."""
+    return {name: replace(option, panel=panel) for name, option in options.items()}
+
+
+def arguments(options: Options, given: Mapping[str, Any]) -> dict[str, Any]:
+    """Return what was given as the arguments of a call; what was not given has its own default."""
+    out = {}
+    for name, option in options.items():
+        if given[name] is not None:
+            out[name] = option.read(given[name])
+        elif option.absent:
+            raise errors.CallError(option.absent, argument=name)
+    return out
+
+
+DATA = Option(
     "a file, a folder of Parquet files, '-' for standard input, sample:NAME, a database's URL, or "
-    "a saved fit"
+    "a saved fit",
+    wanted=True,
+    place=True,
+    metavar="DATA",
 )
-Data = Annotated[str, typer.Argument(metavar="DATA", help=DATA)]
-Model = Annotated[
-    str | None,
-    typer.Argument(metavar="MODEL", help="a model sentence: 'honey_kg given forage_km2'"),
-]
-Id = Annotated[str | None, typer.Option("--id", help="the column that labels rows")]
-Where = Annotated[
-    str | None, typer.Option("--where", help="use only rows that meet this: 'season >= 2021'")
-]
-Weights = Annotated[
-    str | None, typer.Option("--weights", help="an expression w: the variance of a row is σ²/w")
-]
-Repeats = Annotated[
-    str | None, typer.Option("--repeats", help="an expression: a row stands for so many equal rows")
-]
-Offset = Annotated[
-    str | None, typer.Option("--offset", help="an expression added with coefficient 1")
-]
-LeaveOut = Annotated[
-    list[str] | None,
-    typer.Option("--leave-out", help="row labels not to use; repeat, or separate by commas"),
-]
-With = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--with",
-        metavar="CHANGE",
-        help="a change: 'leave out H058', 'add TERM', 'drop TERM', or a new response 'log(y)'",
-    ),
-]
-Labels = Annotated[
-    list[str] | None,
-    typer.Option("--labels", metavar="COLUMN=WORDS", help="words for a column: 'x=Forage (km²)'"),
-]
-Order = Annotated[str | None, typer.Option("--order", help="the column that puts rows in sequence")]
-StdErrors = Annotated[
-    str,
-    typer.Option(
-        "--std-errors",
-        help="'constant spread', robust, hc0 to hc3, clustered, autocorrelated",
-        autocompletion=offers(words.StdErrors),
-    ),
-]
-Cluster = Annotated[
-    list[str] | None,
-    typer.Option("--cluster", help="the column of clusters; repeat for crossed ones"),
-]
-Missing = Annotated[
-    str,
-    typer.Option(
-        "--missing",
-        help="cells: 'leave out' their rows, 'refuse', or put the 'mean'",
-        autocompletion=offers(words.Missing),
-    ),
-]
-Level = Annotated[
-    float | None, typer.Option("--level", help="level of intervals: 95 (the default) or 0.95")
-]
-Decimal = Annotated[
-    str | None, typer.Option("--decimal", help="the decimal mark of every column: '.' or ','")
-]
-Sheet = Annotated[
-    str | None, typer.Option("--table", help="the sheet of a spreadsheet, the table of a database")
-]
-Delimiter = Annotated[
-    str | None, typer.Option("--delimiter", help="what separates columns of a text file")
-]
-Encoding = Annotated[
-    str | None, typer.Option("--encoding", help="of a text file: utf-8, latin-1, …")
-]
-Header = Annotated[
-    int | None, typer.Option("--header", min=1, help="the line of the header, from 1")
-]
-Footer = Annotated[
-    int | None, typer.Option("--footer", min=0, help="how many lines at the end are not rows")
-]
-Dates = Annotated[
-    str | None,
-    typer.Option("--dates", help="'day first' or 'month first' for dates like 03/04/2024"),
-]
-Family = Annotated[
-    str | None,
-    typer.Option(
-        "--family",
-        help="normal, binomial, poisson, gamma, …",
-        autocompletion=offers(words.FamilyName),
-    ),
-]
-Dispersion = Annotated[
-    str | None,
-    typer.Option("--dispersion", help='a known dispersion, or "estimated" (quasi-likelihood)'),
-]
-Link = Annotated[
-    str | None,
-    typer.Option(
-        "--link",
-        help="identity, log, logit, probit, cloglog, …",
-        autocompletion=offers(words.LinkName),
-    ),
-]
-Penalty = Annotated[
-    str | None,
-    typer.Option(
-        "--penalty",
-        help="firth: finite estimates where the data separate",
-        autocompletion=offers(words.Penalty),
-    ),
-]
-Per = Annotated[
-    float | None,
-    typer.Option("--per", help="rates for this much exposure in place of counts: 100000"),
-]
-Save = Annotated[str | None, typer.Option("--save", help="save the fit to this JSON file")]
-As = Annotated[
-    str,
-    typer.Option(
-        "--as", help="text, markdown, csv, json, html or latex", autocompletion=offers(words.Form)
-    ),
-]
-Output = Annotated[
-    str | None, typer.Option("--output", help="write to this file, by its ending, instead")
-]
-Digits = Annotated[
-    int | None, typer.Option("--digits", min=1, max=17, help="significant digits shown to people")
-]
+MODEL = Option(
+    "a model sentence: 'honey_kg given forage_km2'; none with a saved fit",
+    place=True,
+    metavar="MODEL",
+)
+PER = Option("rates for this much exposure in place of counts: 100000", float)
 
-ForSpreadsheets = Annotated[
-    bool,
-    typer.Option("--for-spreadsheets", help="CSV whose text no spreadsheet runs as a formula"),
-]
-Empty = Annotated[
-    list[str] | None,
-    typer.Option("--empty", help="a mark that stands for a missing cell: '?'; repeat for several"),
-]
-
-NotEmpty = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--not-empty",
-        help="a mark that usually stands for a missing cell, and is a value here: 'None'; repeat "
-        "for several",
-    ),
-]
-
-Watch = Annotated[bool, typer.Option("--watch", help="run again whenever the data file changes")]
-
-Query = Annotated[
-    str | None, typer.Option("--query", help="what to select, where DATA is a database's URL")
-]
-READ: dict[str, tuple[Any, Any]] = {
-    "query": (Query, None),
-    "table": (Sheet, None),
-    "empty": (Empty, None),
-    "not_empty": (NotEmpty, None),
-    "decimal": (Decimal, None),
-    "delimiter": (Delimiter, None),
-    "encoding": (Encoding, None),
-    "header": (Header, None),
-    "footer": (Footer, None),
-    "dates": (Dates, None),
-}
-FIT: dict[str, tuple[Any, Any]] = {
-    "family": (Family, None),
-    "link": (Link, None),
-    "dispersion": (Dispersion, None),
-    "weights": (Weights, None),
-    "offset": (Offset, None),
-    "std_errors": (StdErrors, "constant spread"),
-    "cluster": (Cluster, None),
-    "penalty": (Penalty, None),
-    "with_": (With, None),
-    "id": (Id, None),
-    "where": (Where, None),
-    "leave_out": (LeaveOut, None),
-    "order": (Order, None),
-    "missing": (Missing, "leave out"),
-    "repeats": (Repeats, None),
-    "level": (Level, None),
-    "labels": (Labels, None),
-    "save": (Save, None),
-} | READ
+OF_MODEL = under(
+    "The model",
+    {
+        "family": Option("normal, binomial, poisson, gamma, …", words.FamilyName),
+        "link": Option("identity, log, logit, probit, cloglog, …", words.LinkName),
+        "dispersion": Option('a known dispersion, or "estimated" (quasi-likelihood)'),
+        "weights": Option("an expression w: the variance of a row is σ²/w"),
+        "offset": Option("an expression added with coefficient 1"),
+        "std_errors": Option(
+            "'constant spread', robust, hc0 to hc3, clustered, autocorrelated",
+            words.StdErrors,
+            "constant spread",
+        ),
+        "cluster": Option("the column of clusters; repeat for crossed ones", several=True),
+        "penalty": Option("firth: finite estimates where the data separate", words.Penalty),
+        "with_": Option(
+            "a change: 'leave out H058', 'add TERM', 'drop TERM', or a new response 'log(y)'",
+            several=True,
+            name="--with",
+            metavar="CHANGE",
+        ),
+    },
+)
+OF_ROWS = under(
+    "Which rows",
+    {
+        "id": Option("the column that labels rows"),
+        "where": Option("use only rows that meet this: 'season >= 2021'"),
+        "leave_out": Option("row labels not to use; repeat, or separate by commas", several=True),
+        "order": Option("the column that puts rows in sequence"),
+        "missing": Option(
+            "cells: 'leave out' their rows, 'refuse', or put the 'mean'",
+            words.Missing,
+            "leave out",
+        ),
+        "repeats": Option("an expression: a row stands for so many equal rows"),
+    },
+)
+OF_ANSWERS = under(
+    "Output",
+    {
+        "level": Option("level of intervals: 95 (the default) or 0.95", float),
+        "labels": Option(
+            "words for a column: 'x=Forage (km²)'", several=True, metavar="COLUMN=WORDS"
+        ),
+        "save": Option("save the fit to this JSON file"),
+    },
+)
+READ = under(
+    "Reading the file",
+    {
+        "query": Option("what to select, where DATA is a database's URL"),
+        "table": Option("the sheet of a spreadsheet, the table of a database"),
+        "empty": Option(
+            "a mark that stands for a missing cell: '?'; repeat for several", several=True
+        ),
+        "not_empty": Option(
+            "a mark that usually stands for a missing cell, and is a value here: 'None'; repeat "
+            "for several",
+            several=True,
+        ),
+        "decimal": Option("the decimal mark of every column: '.' or ','"),
+        "delimiter": Option("what separates columns of a text file"),
+        "encoding": Option("of a text file: utf-8, latin-1, …"),
+        "header": Option("the line of the header, from 1", int, least=1),
+        "footer": Option("how many lines at the end are not rows", int, least=0),
+        "dates": Option("'day first' or 'month first' for dates like 03/04/2024"),
+    },
+)
+FIT = OF_MODEL | OF_ROWS | OF_ANSWERS | READ
 NOT_OF_FIT = ("save", "with_", *READ)  # what the library's fit does not take
-SHOW: dict[str, tuple[Any, Any]] = {
-    "form": (As, "text"),
-    "output": (Output, None),
-    "digits": (Digits, None),
-    "for_spreadsheets": (ForSpreadsheets, False),
-}
-WATCH: dict[str, tuple[Any, Any]] = {"watch": (Watch, False)}
-PANELS = {
-    "The model": (
-        *("family", "link", "dispersion", "weights", "offset"),
-        *("std_errors", "cluster", "penalty", "with_"),
-    ),
-    "Which rows": ("id", "where", "leave_out", "order", "missing", "repeats"),
-    "Reading the file": tuple(READ),
-    "Output": ("level", "labels", "save", *SHOW, *WATCH),
-}
-_ALL = FIT | SHOW | WATCH
-for _panel, _names in PANELS.items():  # the help groups options under these headings
-    for _name in _names:
-        _ALL[_name][0].__metadata__[0].rich_help_panel = _panel
+SHOW = under(
+    "Output",
+    {
+        "form": Option("text, markdown, csv, json, html or latex", words.Form, "text", name="--as"),
+        "output": Option("write to this file, by its ending, instead"),
+        "digits": Option("significant digits shown to people", int, least=1, most=17),
+        "for_spreadsheets": Option("CSV whose text no spreadsheet runs as a formula", bool, False),
+    },
+)
+WATCH = under("Output", {"watch": Option("run again whenever the data file changes", bool, False)})
+DATA_ALONE = {"data": DATA}
+DATA_AND_MODEL = {"data": DATA, "model": MODEL}
+INPUTS, OUTPUTS = ("data", "new"), ("output", "save")  # options that name files
 
 
-def takes(
-    arguments: dict[str, tuple[Any, Any]], *options: dict[str, tuple[Any, Any]]
-) -> Callable[[Callable[..., None]], Callable[..., None]]:
-    """Give a command arguments before its own and shared options after them."""
+def takes(*options: Options) -> Callable[[Callable[..., None]], Callable[..., None]]:
+    """Give a command its options; whatever reads a file can follow it."""
+    all_of = {name: option for group in options for name, option in group.items()}
+    if "data" in all_of:
+        all_of |= WATCH
+    parameters = [option.parameter(name) for name, option in all_of.items()]
 
     def decorate(command: Callable[..., None]) -> Callable[..., None]:
-        follows = WATCH if "data" in arguments else {}  # whatever reads a file can follow it
-        shared = {name: spec for group in (*options, follows) for name, spec in group.items()}
-        chosen = [
-            p
-            for p in inspect.signature(command, eval_str=True).parameters.values()
-            if p.kind != p.VAR_KEYWORD and p.name not in arguments and p.name not in shared
-        ]
-        parameters = [_parameter(n, *spec) for n, spec in arguments.items()] + chosen
-        parameters += [_parameter(n, *spec) for n, spec in shared.items()]
-
         def called(**given: Any) -> None:
             from joinery.show.files import refuse_input
 
@@ -257,24 +210,8 @@ def takes(
             watched(lambda: command(**dict(given)), str(given["data"]))
 
         called.__doc__, called.__name__ = command.__doc__, command.__name__
-        called.__signature__ = inspect.Signature(  # type: ignore[attr-defined]
-            [p.replace(kind=inspect.Parameter.KEYWORD_ONLY) for p in parameters]
-        )
+        called.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
         called.__annotations__ = {p.name: p.annotation for p in parameters}
         return called
 
     return decorate
-
-
-INPUTS, OUTPUTS = ("data", "new"), ("output", "save")  # options that name files
-
-
-def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:
-    return inspect.Parameter(
-        name, inspect.Parameter.KEYWORD_ONLY, annotation=annotation, default=default
-    )
-
-
-WANTED = inspect.Parameter.empty
-DATA_ALONE: dict[str, tuple[Any, Any]] = {"data": (Data, WANTED)}
-DATA_AND_MODEL: dict[str, tuple[Any, Any]] = {"data": (Data, WANTED), "model": (Model, None)}

@@ -5,9 +5,7 @@ from __future__ import annotations
 import sys
 from contextlib import suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
-
-import typer
+from typing import TYPE_CHECKING, Any
 
 from joinery.cli import options as o
 from joinery.cli.app import (
@@ -22,7 +20,8 @@ from joinery.cli.app import (
     show,
     tell_notes,
 )
-from joinery.cli.texts import cells_of, word
+from joinery.cli.options import Option
+from joinery.cli.texts import cells_of
 from joinery.show.files import suffix_of, write_text
 from joinery.show.forms import as_data, json_text
 from joinery.show.marks import tell
@@ -35,13 +34,13 @@ if TYPE_CHECKING:
 
 
 @app.command(rich_help_panel=FIT)
-@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
-def fit(
-    full: Annotated[
-        bool, typer.Option("--full", help="every table, not the short page alone")
-    ] = False,
-    **given: Any,
-) -> None:
+@o.takes(
+    o.DATA_AND_MODEL,
+    {"full": Option("every table, not the short page alone", bool, False)},
+    o.FIT,
+    o.SHOW,
+)
+def fit(full: bool, **given: Any) -> None:
     """Fit a model and read it: the short page, or with --full every table."""
     form, output = str(given["form"]), given["output"]
     errors.one_of("--as", form, FORMS)
@@ -67,19 +66,19 @@ def fit(
 
 
 @app.command("fit-each", rich_help_panel=FIT)
-@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
+@o.takes(
+    o.DATA_AND_MODEL,
+    {
+        "by": Option("the column that groups the rows; repeat", several=True),
+        "full": Option("figures, coefficients and the test, not the page alone", bool, False),
+        "report": Option("write a page of all"),
+        "pictures": Option("draw coefficients and lines into a folder"),
+    },
+    o.FIT,
+    o.SHOW,
+)
 def fit_each(
-    by: Annotated[
-        list[str] | None, typer.Option("--by", help="the column that groups the rows; repeat")
-    ] = None,
-    full: Annotated[
-        bool, typer.Option("--full", help="figures, coefficients and the test, not the page alone")
-    ] = False,
-    report: Annotated[str | None, typer.Option("--report", help="write a page of all")] = None,
-    pictures: Annotated[
-        str | None, typer.Option("--pictures", help="draw coefficients and lines into a folder")
-    ] = None,
-    **given: Any,
+    by: list[str] | None, full: bool, report: str | None, pictures: str | None, **given: Any
 ) -> None:
     """Fit one model to each group of rows, and test whether the groups differ."""
     form = str(given["form"])
@@ -171,14 +170,14 @@ def _print_page(fitted: Fit, given: dict[str, Any], full: bool) -> None:
         show(table, given)
 
 
-def _page_in(form: str, fitted: Fit, digits: int | None, full: bool) -> str:
+def _page_in(form: Any, fitted: Fit, digits: int | None, full: bool) -> str:
     """Return the page as one text, with --full every table and, in HTML, pictures."""
     from joinery.hand_over.short_page import short_page
     from joinery.show import short_page as page
 
     parts = [page.RENDERERS[form](short_page(fitted._fitted, digits)).rstrip("\n")]
     if full:
-        parts += [t.render(word(form), digits=digits).rstrip("\n") for t in _tables(fitted)]
+        parts += [t.render(form, digits=digits).rstrip("\n") for t in _tables(fitted)]
         parts += _pictures(fitted) if form == "html" else []
     return "\n\n".join(parts) + "\n"
 
@@ -200,112 +199,70 @@ def _tables(fitted: Fit) -> list[Table]:
 def _pictures(fitted: Fit) -> list[str]:
     from joinery.show.pictures.canvas import as_svg
 
-    if fitted._fitted.origin:
-        names = ["checks", "residuals", "observed_fitted"]
-    else:
-        names = []
-    if names and fitted._fitted.design.seen:
+    if fitted._fitted.origin is None:
+        return []
+    names: list[words.PictureName] = ["checks", "residuals", "observed_fitted"]
+    if fitted._fitted.design.seen:
         names = ["line", *names]
     drawn = []
     for name in names:
         with suppress(errors.CallError):  # too little is left to draw, and the tables say so
-            drawn.append(as_svg(fitted.draw(word(name)), name))
+            drawn.append(as_svg(fitted.draw(name), name))
     return drawn
 
 
-@app.command(rich_help_panel=FIT)
-@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
-def coefficients(
-    ratios: Annotated[bool, typer.Option("--ratios", help="odds, rate or mean ratios too")] = False,
-    profile: Annotated[
-        bool, typer.Option("--profile", help="ends from the profile likelihood")
-    ] = False,
-    standardized: Annotated[
-        bool, typer.Option("--standardized", help="slopes in standard units too")
-    ] = False,
-    **given: Any,
-) -> None:
-    """The coefficients with intervals, standard errors, t and p."""
-    more = {"ratios": ratios, "profile": profile, "standardized": standardized}
-    show(fit_of(**given).coefficients(**more), given)
-
-
+question(
+    "coefficients",
+    FIT,
+    "The coefficients with intervals, standard errors, t and p.",
+    {
+        "ratios": Option("odds, rate or mean ratios too", bool, False),
+        "profile": Option("ends from the profile likelihood", bool, False),
+        "standardized": Option("slopes in standard units too", bool, False),
+    },
+)
 question(
     "term-correlations",
     FIT,
     "What each term shares with the response: simple, partial and semipartial r.",
-    lambda f: f.term_correlations(),
 )
-
-
-question("overall", FIT, "The whole model against no predictors.", lambda f: f.overall())
-
-
-@app.command(rich_help_panel=FIT)
-@o.takes(o.DATA_AND_MODEL, o.FIT, o.SHOW)
-def anova(
-    after: Annotated[
-        str,
-        typer.Option(
-            "--after", help="lower-order, earlier or others", autocompletion=o.offers(words.After)
-        ),
-    ] = "lower-order",
-    effect_sizes: Annotated[
-        bool, typer.Option("--effect-sizes", help="partial η² with its interval, and ω²")
-    ] = False,
-    **given: Any,
-) -> None:
-    """Test each term: the part explained beyond the terms it is adjusted for."""
-    show(fit_of(**given).anova(word(after), effect_sizes=effect_sizes), given)
-
-
-@app.command(rich_help_panel=FIT)
-@o.takes(o.DATA_ALONE, o.FIT, o.SHOW)
-def claim(
-    model: Annotated[
-        str, typer.Argument(metavar="MODEL", help="a model sentence (none with a saved fit)")
-    ],
-    claims: Annotated[
-        str | None,
-        typer.Argument(metavar="CLAIM", help="'feed_kg = 2 * rain_days, forage_km2 > 0'"),
-    ] = None,
-    **given: Any,
-) -> None:
-    """Test a claim about coefficients: one or several equations or inequalities."""
-    saved = claims is None and is_saved(given["data"])
-    if claims is None and not saved:
-        raise errors.CallError("a claim must follow the model sentence: 'forage_km2 = 2'")
-    fitted = fit_of(model=None if saved else model, **given)
-    show(fitted.claim(model if saved else str(claims)), given)
+question("overall", FIT, "The whole model against no predictors.")
+question(
+    "anova",
+    FIT,
+    "Test each term: the part explained beyond the terms it is adjusted for.",
+    {
+        "after": Option("lower-order, earlier or others", words.After, "lower-order"),
+        "effect_sizes": Option("partial η² with its interval, and ω²", bool, False),
+    },
+)
+question(
+    "claim",
+    FIT,
+    "Test a claim about coefficients: one or several equations or inequalities.",
+    {
+        "text": Option(
+            "'feed_kg = 2 * rain_days, forage_km2 > 0'",
+            place=True,
+            metavar="CLAIM",
+            absent="a claim must follow the model sentence: 'forage_km2 = 2'",
+        )
+    },
+)
+OF_EQUATION = {
+    "style": Option(
+        "text, latex, python, sql or spreadsheet", words.Style, "text", name="--style --as"
+    ),
+    "part": Option("fitted, or an end of an interval: mean_lower, new_upper", words.Part, "fitted"),
+    "cells": Option(
+        "spreadsheet: column=cell; repeat, else B2, C2 and so on", several=True, read=cells_of
+    ),
+}
 
 
 @app.command(rich_help_panel=FIT)
-@o.takes(o.DATA_AND_MODEL, o.FIT)
-def equation(
-    style: Annotated[
-        str,
-        typer.Option(
-            "--style",
-            "--as",
-            help="text, latex, python, sql or spreadsheet",
-            autocompletion=o.offers(words.Style),
-        ),
-    ] = "text",
-    part: Annotated[
-        str,
-        typer.Option(
-            "--part",
-            help="fitted, or an end of an interval: mean_lower, new_upper",
-            autocompletion=o.offers(words.Part),
-        ),
-    ] = "fitted",
-    cells: Annotated[
-        list[str] | None,
-        typer.Option("--cells", help="spreadsheet: column=cell; repeat, else B2, C2 and so on"),
-    ] = None,
-    **given: Any,
-) -> None:
+@o.takes(o.DATA_AND_MODEL, OF_EQUATION, o.FIT)
+def equation(**given: Any) -> None:
     """The fitted equation, ready to copy, or as code that gives the forecast."""
-    fit = fit_of(**given)
-    text = fit.equation(word(style), part=word(part), cells=cells_of(cells))
+    text = fit_of(**given).equation(**o.arguments(OF_EQUATION, given))
     sys.stdout.write(text.rstrip("\n") + "\n")

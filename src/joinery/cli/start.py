@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import typer
 
 from joinery.cli import options as o
 from joinery.cli.app import START, app, data_of, folder_of, show
-from joinery.cli.texts import word
+from joinery.cli.options import Option
 from joinery.show.marks import tell
-
-if TYPE_CHECKING:
-    pass
 
 
 @app.command(rich_help_panel=START)
@@ -29,15 +26,14 @@ def demo(
 
 
 @app.command(rich_help_panel=START)
-@o.takes(o.DATA_AND_MODEL, o.READ, o.SHOW)
-def look(
-    id: o.Id = None,
-    where: o.Where = None,
-    pictures: Annotated[
-        str | None, typer.Option("--pictures", help="draw into this folder too")
-    ] = None,
-    **given: Any,
-) -> None:
+@o.takes(
+    o.DATA_AND_MODEL,
+    {name: o.FIT[name] for name in ("id", "where")},
+    {"pictures": Option("draw into this folder too")},
+    o.READ,
+    o.SHOW,
+)
+def look(id: str | None, where: str | None, pictures: str | None, **given: Any) -> None:
     """See what came in: each column, what is odd, what goes with what.
 
     With a MODEL, the response against each term.
@@ -54,6 +50,7 @@ def look(
             sys.stdout.write("\n")
         show(table, given)
     if pictures is not None:
+        name: Any
         for name in first.pictures:
             tell(f"drew {folder_of(pictures) / name}.png")
-            first.draw(word(name), path=folder_of(pictures) / f"{name}.png")
+            first.draw(name, path=folder_of(pictures) / f"{name}.png")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
 from joinery.support import errors
@@ -12,8 +13,8 @@ if TYPE_CHECKING:
     from joinery.model.result import Fit
 
 
-def word(typed: str | None) -> Any:
-    """Return a word that was typed; the call itself says whether it is one of its own."""
+def as_typed(typed: Any) -> Any:
+    """Return what was typed; the call itself says whether it is a word of its own."""
     return typed
 
 
@@ -53,6 +54,49 @@ def numbers_in(text: str) -> list[float] | str:
         return [float(part) for part in text.split(",")]
     except ValueError:  # the call that they are for refuses the text, and says what is wanted
         return text
+
+
+def moved_in(text: str) -> str | list[str]:
+    """Return what moves: a predictor, a level, or two levels after their column."""
+    name, colon, levels = text.partition(": ")
+    both = [part.strip() for part in levels.split(",")]
+    if colon and len(both) == 2:
+        return [name, *both]
+    return text
+
+
+def values_in(text: str) -> list[Any]:
+    """Return numbers or levels separated by commas."""
+    out: list[Any] = []
+    for part in labels_in([text]):
+        value: Any = part
+        with suppress(ValueError):
+            value = float(part)
+        out.append(value)
+    return out
+
+
+def settings_in(texts: Sequence[str]) -> dict[str, Any]:
+    """Return values by column, several of one column from several texts."""
+    out: dict[str, list[Any]] = {}
+    for text in texts:
+        for name, value in held_in(text).items():
+            out.setdefault(name, []).append(value)
+    return dict(out)
+
+
+def held_in(text: str) -> dict[str, Any]:
+    """Return columns held at values."""
+    from joinery.notation.parse import read_assignments
+
+    return dict(read_assignments(text))
+
+
+def held_or_word(text: str) -> dict[str, Any] | str:
+    """Return columns held at values, or the word that says where they are held."""
+    if "=" in text:
+        return held_in(text)
+    return text
 
 
 # how a change begins, and the argument of ``Fit.revise`` that the rest of it is
