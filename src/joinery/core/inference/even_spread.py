@@ -37,23 +37,32 @@ def koenker(sums: np.ndarray, columns: Sequence[int] | np.ndarray) -> Test:
     return Test(float(n * share), float(tails.chi2_upper(n * share, rank)), (rank,), float(share))
 
 
-def surest_of_noise(noise: np.ndarray, groups: Sequence[np.ndarray]) -> np.ndarray:
-    """Return the smallest p by χ² over groups of columns, for each sample of an even spread.
+def unevenness(noise: np.ndarray) -> np.ndarray:
+    """Return squared residuals of samples about their means, each sample of length one.
 
-    Parameters: residuals of samples of normal errors (n, draws); the columns (n, q) of each group.
-    Returns (draws,)."""
+    Parameters: residuals of samples of normal errors (n, draws). Returns (n, draws)."""
     squares = noise**2
     squares -= squares.mean(axis=0)
-    total = (squares**2).sum(axis=0)
-    surest = np.ones(noise.shape[1])
+    squares /= np.sqrt(np.einsum("ij,ij->j", squares, squares))
+    return np.asarray(squares)
+
+
+def as_uneven(p: float, squares: np.ndarray, groups: Sequence[np.ndarray]) -> int:
+    """Return how many samples of an even spread have a group of columns of this p or less.
+
+    Parameters: p by χ²; ``unevenness`` of the samples (n, draws); the columns (n, q) of each
+    group."""
+    n, draws = squares.shape
+    some = np.zeros(draws, bool)
     for columns in groups:
         basis = _basis(columns)
         if not basis.shape[1]:
             continue
-        share = ((basis.T @ squares) ** 2).sum(axis=0) / total
-        p = tails.chi2_upper(len(noise) * share, basis.shape[1])
-        np.minimum(surest, p, out=surest)
-    return surest
+        explained = basis.T @ squares
+        share = np.einsum("ij,ij->j", explained, explained)
+        # the statistic of that p is found once, in place of a p for each sample
+        some |= n * share >= tails.chi2_of_upper(p, basis.shape[1])
+    return int(np.count_nonzero(some))
 
 
 def _basis(columns: np.ndarray) -> np.ndarray:

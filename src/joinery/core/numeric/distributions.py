@@ -76,7 +76,12 @@ def chi2_upper(x: Any, df: Any) -> Any:
 
 def chi2_quantile(probability: Any, df: Any) -> Any:
     """Return the value below which χ² falls with this probability."""
-    return special.chdtri(df, 1 - np.asarray(probability))
+    return chi2_of_upper(1 - np.asarray(probability), df)
+
+
+def chi2_of_upper(p: Any, df: Any) -> Any:
+    """Return the x of which P(χ² ≥ x) is p, exact for small p too."""
+    return special.chdtri(df, p)
 
 
 def normal_quantile(probability: Any) -> Any:

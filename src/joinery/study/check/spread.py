@@ -14,7 +14,7 @@ from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference.added import smallest_shift
 from joinery.core.inference.diagnostics import Test
-from joinery.core.inference.even_spread import koenker, surest_of_noise
+from joinery.core.inference.even_spread import as_uneven, koenker, unevenness
 from joinery.core.least_squares.solution import Solution
 from joinery.design.row_blocks import RowBlock
 from joinery.show.numbers import figure
@@ -145,11 +145,12 @@ def _columns(fit: Fitted) -> list[Against]:
 
 
 def _noise_beside(fit: Fitted, columns: Sequence[Against]) -> tuple[np.ndarray, np.ndarray]:
-    """Return residuals of noise (n, draws), and the columns of the rows (n, 3 + q)."""
+    """Return the unevenness of samples of noise (n, draws), and the columns of the rows
+    (n, 3 + q)."""
     lay = partial(_laid, columns=tuple(columns), centre=_fitted_centre(fit))
     Z = np.vstack(list(_beside_all(fit).each(lay)))
     here = np.isfinite(Z[:, 1])
-    return residuals_of_noise(basis_of(fit), DRAWS)[here], Z[here]
+    return unevenness(residuals_of_noise(basis_of(fit), DRAWS)[here]), Z[here]
 
 
 def _in_noise(test: Test, corrected: Test, noise: np.ndarray, groups: Sequence[np.ndarray]) -> Test:
@@ -157,10 +158,9 @@ def _in_noise(test: Test, corrected: Test, noise: np.ndarray, groups: Sequence[n
 
     The test is the surest over the groups, ``corrected`` for them all; where no sample is as
     uneven, that p stands if it is smaller than one sample's share."""
-    least = surest_of_noise(noise, groups)
-    as_uneven = np.count_nonzero(least <= test.p * (1 + ROUNDING))
-    p = float((1 + as_uneven) / (1 + len(least)))
-    if not as_uneven:
+    alike = as_uneven(test.p * (1 + ROUNDING), noise, groups)
+    p = (1 + alike) / (1 + noise.shape[1])
+    if not alike:
         p = min(p, corrected.p)
     return replace(corrected, p=p)
 

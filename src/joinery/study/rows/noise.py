@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
 from joinery.core.blocks.partition import joined
@@ -25,6 +27,10 @@ def basis_of(fit: Fitted) -> np.ndarray:
 
 def residuals_of_noise(basis: np.ndarray, draws: int) -> np.ndarray:
     """Return the residuals of so many samples of standard normal errors (n, draws)."""
-    noise = np.random.default_rng(SEED).standard_normal((len(basis), draws))
-    noise -= basis @ (basis.T @ noise)
-    return noise
+    noise = _noise(len(basis), draws)
+    return np.asarray(noise - basis @ (basis.T @ noise))
+
+
+@lru_cache(maxsize=1)  # tables of a loop often have as many rows
+def _noise(rows: int, draws: int) -> np.ndarray:
+    return np.random.default_rng(SEED).standard_normal((rows, draws))
