@@ -7,8 +7,16 @@ import pytest
 from scipy import linalg, stats
 
 from joinery.core.blocks.blocks import ArrayBlocks
-from joinery.core.inference import diagnostics
+from joinery.core.inference import neighbours
+from joinery.core.inference.condition import condition_indexes, largest_condition_index
 from joinery.core.inference.correlation import variance_inflation
+from joinery.core.inference.diagnostics import added_columns, holm, replicate_lack_of_fit
+from joinery.core.inference.neighbours import (
+    breusch_godfrey,
+    breusch_godfrey_of_sums,
+    durbin_watson,
+)
+from joinery.core.inference.normality import shapiro_wilk
 from joinery.core.least_squares.solve import least_squares
 
 
@@ -26,9 +34,7 @@ def test_an_added_column_has_the_t_of_really_adding_it(fitted):
     X, U, e = fitted
     z = X[:, 1] ** 2
     Z = np.column_stack([z, X[:, 2]])
-    found, explained = diagnostics.added_columns(
-        (Z * Z).sum(axis=0), U.T @ Z, Z.T @ e, e @ e, len(e) - 3
-    )
+    found, explained = added_columns((Z * Z).sum(axis=0), U.T @ Z, Z.T @ e, e @ e, len(e) - 3)
     y = X @ [1.0, 2.0, -1.0] + e
     more = least_squares(ArrayBlocks(np.column_stack([X[:, 1:], z]), y))
     s = np.sqrt(more.rss / more.residual_df)
@@ -39,10 +45,8 @@ def test_an_added_column_has_the_t_of_really_adding_it(fitted):
 
 
 def test_holm_is_the_step_down_rule():
-    assert diagnostics.holm(np.array([0.01, 0.04, np.nan, 0.03])).tolist()[:2] == pytest.approx(
-        [0.03, 0.06]
-    )
-    assert diagnostics.holm(np.array([0.9, 0.8])).tolist() == [1.0, 1.0]
+    assert holm(np.array([0.01, 0.04, np.nan, 0.03])).tolist()[:2] == pytest.approx([0.03, 0.06])
+    assert holm(np.array([0.9, 0.8])).tolist() == [1.0, 1.0]
 
 
 def test_lack_of_fit_is_the_nested_f_against_a_mean_for_each_group():
@@ -54,7 +58,7 @@ def test_lack_of_fit_is_the_nested_f_against_a_mean_for_each_group():
     means = least_squares(ArrayBlocks((group[:, None] == np.arange(1, 6)).astype(float), y, w))
     f = (line.rss - means.rss) / 4 / (means.rss / 18)
     e = y - line.intercept - x * line.coefficients[0]
-    found = diagnostics.replicate_lack_of_fit(e, w, np.ones(len(e)), group, 2)
+    found = replicate_lack_of_fit(e, w, np.ones(len(e)), group, 2)
     assert (found.statistic, found.df) == (pytest.approx(f, rel=1e-9), (4, 18))
 
 
@@ -65,7 +69,7 @@ def test_the_law_of_d_is_that_of_its_eigenvalues(n, columns):
     U, _ = np.linalg.qr(X)
     e = rng.normal(size=n)
     e -= U @ (U.T @ e)
-    found = diagnostics.durbin_watson(e, U)
+    found = durbin_watson(e, U)
     d = np.sum(np.diff(e) ** 2) / (e @ e)
     assert found.statistic == pytest.approx(d)
     N = linalg.null_space(U.T)  # an orthonormal basis of what is left
@@ -90,10 +94,10 @@ def test_the_normal_law_of_d_takes_over_smoothly(monkeypatch):
     U, _ = np.linalg.qr(X)
     e = rng.normal(size=n)
     e -= U @ (U.T @ e)
-    true = diagnostics.durbin_watson(e, U).p
-    monkeypatch.setattr(diagnostics, "MOST_INVERTED", 100)
-    assert diagnostics.durbin_watson(e, U).p == pytest.approx(true, abs=2e-3)
-    assert diagnostics.durbin_watson(e, None).p == pytest.approx(true, abs=0.02)
+    true = durbin_watson(e, U).p
+    monkeypatch.setattr(neighbours, "MOST_INVERTED", 100)
+    assert durbin_watson(e, U).p == pytest.approx(true, abs=2e-3)
+    assert durbin_watson(e, None).p == pytest.approx(true, abs=0.02)
 
 
 def test_breusch_godfrey_is_the_f_of_adding_lagged_residuals(fitted):
@@ -102,20 +106,20 @@ def test_breusch_godfrey_is_the_f_of_adding_lagged_residuals(fitted):
     more = least_squares(ArrayBlocks(np.column_stack([X[:, 1:], lagged]), e))
     f = (e @ e - more.rss) / 2 / (more.rss / (len(e) - 5))
     sums = lagged.T @ lagged, U.T @ lagged, lagged.T @ e, e @ e, 25
-    for found in (diagnostics.breusch_godfrey(e, U, 2), diagnostics.breusch_godfrey_of_sums(*sums)):
+    for found in (breusch_godfrey(e, U, 2), breusch_godfrey_of_sums(*sums)):
         assert (found.statistic, found.df) == (pytest.approx(f, rel=1e-9), (2, 25))
 
 
 def test_condition_indexes_and_shares(fitted):
     X, _, _ = fitted
     X = np.column_stack([X, X[:, 1] + 1e-3 * X[:, 2] ** 2])
-    indexes, shares = diagnostics.condition_indexes(np.linalg.qr(X)[1])
+    indexes, shares = condition_indexes(np.linalg.qr(X)[1])
     unit = X / np.linalg.norm(X, axis=0)
     values = np.linalg.svd(unit, compute_uv=False)
     assert indexes == pytest.approx(values[0] / values)
     assert shares.sum(axis=0) == pytest.approx(1)
     assert (shares[-1, [1, 3]] > 0.99).all()
-    assert diagnostics.largest_condition_index(np.linalg.qr(X)[1]) == pytest.approx(indexes[-1])
+    assert largest_condition_index(np.linalg.qr(X)[1]) == pytest.approx(indexes[-1])
     R = np.linalg.qr(X - X.mean(axis=0))[1][1:, 1:]
     assert variance_inflation(R, np.linalg.inv(R), np.array([0]), np.empty(0, int)) > 1e5
 
@@ -124,6 +128,6 @@ def test_condition_indexes_and_shares(fitted):
 def test_shapiro_and_wilks_w_and_its_p(n):
     rng = np.random.default_rng(n)
     for x in (rng.normal(size=n), rng.exponential(size=n), 1e-150 * rng.uniform(size=n)):
-        w, p = diagnostics.shapiro_wilk(x)
+        w, p = shapiro_wilk(x)
         known = stats.shapiro(x / x.max())
         assert (w, p) == pytest.approx((known.statistic, known.pvalue), rel=3e-6)

@@ -19,8 +19,8 @@ from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.irls import reweighted
 from joinery.core.glm.links import LINKS
 from joinery.core.glm.rows import ArrayRows, LikelihoodRows
+from joinery.core.inference.condition import condition_indexes
 from joinery.core.inference.correlation import inflation
-from joinery.core.inference.diagnostics import condition_indexes
 from joinery.core.inference.hypotheses import explained
 from joinery.core.least_squares import levels, solve
 from joinery.core.least_squares.solve import least_squares

@@ -153,7 +153,7 @@ def test_order_by_dates_is_theirs_not_that_of_text():
     ],
 )  # fmt: skip
 def test_dates_and_durations_of_every_make(values, days, note):
-    from joinery.data.records import records
+    from joinery.data.any_table import records
 
     column = records(pd.DataFrame({"d": values})).column("d")
     start = 0 if column.kind == "number" else 19723  # 2024-01-01

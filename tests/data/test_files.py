@@ -8,7 +8,7 @@ import pandas as pd
 import pytest
 
 import joinery as jn
-from joinery.data.records import records
+from joinery.data.any_table import records
 
 ROWS = "".join(f"Lane {i},{i},{i * 2}\n" for i in range(8))
 HEAD = "name,a,b\n"

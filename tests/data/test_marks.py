@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import joinery as jn
+from joinery.data.any_table import records
 from joinery.data.columns import NOTES
-from joinery.data.records import records
 
 
 @pytest.fixture

@@ -8,10 +8,10 @@ import pyarrow as pa
 import pytest
 
 import joinery as jn
-from joinery.data.columns import understand
+from joinery.data.any_table import records
+from joinery.data.column_kinds import understand
 from joinery.data.marks import Marks
 from joinery.data.reading import sample_names
-from joinery.data.records import records
 from joinery.data.samples import make
 from joinery.data.written_numbers import read_numbers
 

@@ -11,9 +11,9 @@ import pytest
 
 import joinery as jn
 from joinery.core.blocks.columns import dense
-from joinery.data.records import records
+from joinery.data.any_table import records
 from joinery.design.design import learn
-from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.context import EVERY_ROW
 from joinery.notation.parse import read_sentence
 
 RNG = np.random.default_rng(11)

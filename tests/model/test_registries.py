@@ -9,7 +9,13 @@ import pytest
 import joinery as jn
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS, Link
+from joinery.core.inference import diagnostics
+from joinery.notation.functions import FUNCTIONS, Function
+from joinery.notation.of_number import Back, OfNumber
 from joinery.show.renderers import RENDERERS
+from joinery.study.check import table as check_table
+from joinery.study.check.check import Line
+from joinery.study.check.rate import SHARES
 
 PAIRS = [(family.name, link) for family in FAMILIES.values() for link in family.links]
 QUESTIONS = {
@@ -110,3 +116,40 @@ def test_a_family_is_added_by_one_entry(monkeypatch, table, tmp_path):
     fit = jn.fit(table, "gamma given x, g", family="doubled", link="log")
     asked_everything(fit, tmp_path)
     assert fit.deviance == jn.fit(table, "gamma given x, g", family="gamma", link="log").deviance
+
+
+def test_a_function_of_one_number_is_added_by_one_entry(monkeypatch, table, tmp_path):
+    sinh = ("/", ("-", ("exp", "x"), ("exp", ("negate", "x"))), 2.0)
+    added = OfNumber(
+        np.arcsinh,
+        lambda x: 1 / np.sqrt(1 + x**2),
+        Back(np.sinh, sinh),
+        formula=("log", ("+", "x", ("sqrt", ("+", ("^", "x", 2.0), 1.0)))),
+    )
+    monkeypatch.setitem(FUNCTIONS, "asinh", Function("asinh(x)", of_number=added))
+    fit = jn.fit(table, "asinh(gamma) given asinh(x), g")
+    asked_everything(fit, tmp_path)
+    made = table.assign(x=np.arcsinh(table["x"]), gamma=np.arcsinh(table["gamma"]))
+    plain = jn.fit(made, "gamma given x, g")
+    assert fit.coefficients()["estimate"].tolist() == plain.coefficients()["estimate"].tolist()
+    forecast = fit.forecast({"x": [0.4], "g": ["b"]})["fitted"].iloc[0]
+    there = plain.forecast({"x": [np.arcsinh(0.4)], "g": ["b"]})["fitted"].iloc[0]
+    assert forecast == pytest.approx(np.sinh(there), rel=1e-12)
+    assert code_of(fit) == pytest.approx(forecast, rel=1e-12)
+    slope = plain.coefficients().frame.set_index("term").loc["x", "estimate"]
+    effect = fit.average_effects().frame.set_index("term").loc["x", "effect"]
+    assert effect == pytest.approx(slope * np.mean(1 / np.sqrt(1 + table["x"] ** 2)), rel=1e-9)
+
+
+def test_a_check_is_added_by_one_function(monkeypatch, table):
+    def last_row(fit):
+        test = diagnostics.Test(3.0, 1e-6, (), 1.0)
+        yield Line("last row", "last row", "Is the last row like the others?", "a test of it", test,
+                   finding="the last row is unlike the others", advise=lambda: "look at it", large=0.5)  # fmt: skip
+
+    monkeypatch.setattr(check_table, "CHECKS", (*check_table.CHECKS, last_row))
+    monkeypatch.setitem(SHARES, "last row", 0.001)
+    fit = jn.fit(table, "normal given x, g")
+    line = fit.checks().frame.iloc[-1]
+    assert (line["p"], line["verdict"], line["advice"]) == (1e-6, "serious", "look at it")
+    assert "serious the last row is unlike the others" in " ".join(str(fit).split())

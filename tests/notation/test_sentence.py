@@ -15,9 +15,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from lark.load_grammar import load_grammar
 
-from joinery.data.records import records
+from joinery.data.any_table import records
 from joinery.notation import parse
-from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.context import Context
+from joinery.notation.evaluate import evaluate
 from joinery.notation.parse import (
     read_assignments,
     read_claims,

@@ -394,7 +394,7 @@ def test_a_smooth_is_the_local_line_through_its_nearest_points():
 
 
 def test_shape_tests_are_those_of_their_sources():
-    from joinery.core.inference.diagnostics import Moments, normality
+    from joinery.core.inference.normality import Moments, normality
 
     z = np.random.default_rng(1).gamma(40, size=6000)
     _, test = normality(Moments.of(z, np.ones(6000)))

@@ -73,7 +73,8 @@ def data_of(data: str, given: dict[str, Any], like: Any = None) -> Any:
     ``given`` holds what was settled about how its file is written; ``like`` is how the table of a
     fit was read, where these are new rows.
     """
-    from joinery.data.records import Records, records
+    from joinery.data.any_table import records
+    from joinery.data.records import Records
     from joinery.data.sources.opening import is_database, of_table, source
 
     settled = {name: given[name] for name in o.READ if given.get(name) is not None}

@@ -14,7 +14,8 @@ from typing import IO, Any
 import numpy as np
 import pandas as pd
 
-from joinery.data.columns import NOTES, TextReading, understand
+from joinery.data.column_kinds import understand
+from joinery.data.columns import NOTES, TextReading
 from joinery.data.contents import Content, content_of, content_of_open, is_open_file
 from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited, without_marks
 from joinery.data.json_tables import read_json, read_json_lines

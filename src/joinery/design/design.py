@@ -19,7 +19,7 @@ from joinery.design.learning import Learner
 from joinery.design.levels import category_of, column_of_levels
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.design.terms import DesignTerm, assemble, assemble_numbers
-from joinery.notation.evaluate import Context, Memory, Rows
+from joinery.notation.context import Context, Memory, Rows
 from joinery.notation.tree import Call, Expression, Sentence, names_in
 
 AS_THEY_STAND = "columns as they stand"  # where a context keeps them

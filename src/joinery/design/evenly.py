@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from joinery.data.records import Records
-from joinery.notation.evaluate import Rows, positions_at
+from joinery.notation.context import Rows, positions_at
 from joinery.support.limits import MOST_DRAWN
 
 

@@ -14,8 +14,9 @@ from joinery.data.columns import beyond_doubles, exact_level, level_text
 from joinery.design.curves import CURVES, knots_of
 from joinery.design.learning import Learner, Piece, ends, inner_knots, learn_polynomial
 from joinery.design.levels import category_of, check_renamed, coded, gives_levels, is_category
+from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.derivative import derivative
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import (
     Call,
     Chain,

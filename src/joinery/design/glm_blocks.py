@@ -14,7 +14,7 @@ from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlock, RowBlocks
-from joinery.notation.evaluate import Rows
+from joinery.notation.context import Rows
 from joinery.support.limits import PASS_CELLS_KEPT
 
 

@@ -10,8 +10,9 @@ import numpy as np
 
 from joinery.data.columns import Column, level_text
 from joinery.data.records import Records
+from joinery.notation.context import Context
 from joinery.notation.date_parts import DATE_PARTS
-from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.evaluate import evaluate
 from joinery.notation.functions import FUNCTIONS
 from joinery.notation.tree import Call, Expression, Name, Number, names_in, number_text
 from joinery.support.errors import UnusableColumnError, listed, nearest

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -10,7 +9,10 @@ import numpy as np
 
 from joinery.design.factors import shown
 from joinery.design.learning import Learner
-from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.context import Context
+from joinery.notation.evaluate import evaluate
+from joinery.notation.functions import of_number
+from joinery.notation.of_number import Step
 from joinery.notation.tree import (
     Call,
     Chain,
@@ -24,17 +26,6 @@ from joinery.notation.tree import (
     names_in,
 )
 from joinery.support.errors import CallError
-
-Step = Callable[[np.ndarray], np.ndarray]
-
-_INVERSES: dict[str, Step] = {
-    "log": np.exp,
-    "log2": np.exp2,
-    "log10": lambda v: np.power(10.0, v),
-    "log1p": np.expm1,
-    "exp": lambda v: np.log(np.maximum(v, 0.0)),
-    "sqrt": lambda v: np.square(np.maximum(v, 0.0)),
-}
 
 
 @dataclass(frozen=True)
@@ -206,8 +197,11 @@ def _undo(node: Expression, inside: tuple[float, float]) -> _Undo:
 
     Raises CallError where it cannot be.
     """
-    if isinstance(node, Call) and node.function in _INVERSES:
-        return _Undo(node.arguments[0], _INVERSES[node.function])
+    if isinstance(node, Call):
+        function = of_number(node.function)
+        if function is None or function.back is None:
+            raise _no_way_back(node)
+        return _Undo(node.arguments[0], function.back.step)
     if isinstance(node, Prefix) and node.operator == "-":
         return _Undo(node.operand, np.negative, True)
     if isinstance(node, Power) and isinstance(node.exponent, Number):

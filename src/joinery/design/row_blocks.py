@@ -17,7 +17,8 @@ from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.learning import Learner, Piece
 from joinery.design.response import ResponseScale
-from joinery.notation.evaluate import Context, Rows, evaluate
+from joinery.notation.context import Context, Rows
+from joinery.notation.evaluate import evaluate
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Expression
 from joinery.support.errors import UnusableColumnError, listed

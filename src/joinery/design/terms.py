@@ -21,7 +21,7 @@ from joinery.design.factors import (
     recall,
     shown,
 )
-from joinery.notation.evaluate import Context
+from joinery.notation.context import Context
 from joinery.notation.tree import Name, Sentence
 
 TIMES = " × "

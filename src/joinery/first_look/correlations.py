@@ -8,7 +8,7 @@ import numpy as np
 
 from joinery.core.inference import correlation
 from joinery.data.records import Records
-from joinery.notation.evaluate import Rows, positions_at
+from joinery.notation.context import Rows, positions_at
 from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 from joinery.support.limits import LOOK_RANKED

@@ -10,7 +10,8 @@ import numpy as np
 
 from joinery.core.blocks.order_statistics import quantiles
 from joinery.design.learning import Learner
-from joinery.notation.evaluate import Context, Rows, evaluate
+from joinery.notation.context import Context, Rows
+from joinery.notation.evaluate import evaluate
 from joinery.show.numbers import value
 
 RANGES = 4  # into which a number is cut where its response is looked at by ranges

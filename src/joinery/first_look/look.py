@@ -10,12 +10,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.core.blocks.partition import joined
+from joinery.data.any_table import records
 from joinery.data.given_columns import named_columns
-from joinery.data.records import Records, records
+from joinery.data.records import Records
 from joinery.design.learning import Learner, Piece
 from joinery.design.resolving import checked_expression, expressions_of, resolved
 from joinery.first_look.looked import Looked
-from joinery.notation.evaluate import EVERY_ROW, evaluate, holds, positions_at
+from joinery.notation.context import EVERY_ROW, positions_at
+from joinery.notation.evaluate import evaluate, holds
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Expression, names_in
 from joinery.show.numbers import count

@@ -24,7 +24,8 @@ from joinery.show.pictures.canvas import (
     paper,
     points,
 )
-from joinery.show.pictures.layout import brief, inches_of
+from joinery.show.pictures.layout import inches_of
+from joinery.show.pictures.short_names import brief
 
 MOST_LEVEL = 18  # characters of a level's name beside its bar
 ROOMY = 8  # columns of a matrix in whose panels three numbers stand along an axis

@@ -19,7 +19,8 @@ from joinery.first_look.facts import Facts
 from joinery.first_look.groups import inner_number
 from joinery.first_look.shown import Shown, shown
 from joinery.first_look.streamed import level_counts
-from joinery.notation.evaluate import Rows, evaluate
+from joinery.notation.context import Rows
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Name
 from joinery.show.numbers import count
 from joinery.support.errors import CallError, listed, one_of

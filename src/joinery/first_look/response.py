@@ -31,7 +31,8 @@ from joinery.first_look.groups import (
     empirical_logit,
     inner_number,
 )
-from joinery.notation.evaluate import EVERY_ROW, Context, Rows, evaluate, positions_at
+from joinery.notation.context import EVERY_ROW, Context, Rows, positions_at
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Sentence, names_in
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import count

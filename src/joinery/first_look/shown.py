@@ -11,7 +11,7 @@ import numpy as np
 from joinery.data.records import Records
 from joinery.design.evenly import drawn_evenly, in_memory
 from joinery.design.learning import Learner, Piece
-from joinery.notation.evaluate import EVERY_ROW, Rows, places_at, positions_at
+from joinery.notation.context import EVERY_ROW, Rows, places_at, positions_at
 from joinery.support.arguments import as_labels
 
 FARTHEST_SHOWN = 4  # rows at each end of each column of numbers

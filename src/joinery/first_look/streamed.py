@@ -10,7 +10,7 @@ import numpy as np
 from joinery.core.blocks.order_statistics import Counted, at_places, quantiles
 from joinery.core.blocks.partition import Partition
 from joinery.core.inference.correlation import Correlation, of_sums
-from joinery.core.inference.diagnostics import Moments
+from joinery.core.inference.normality import Moments
 from joinery.data.columns import Column
 from joinery.data.records import Records
 from joinery.design.learning import Learner, Piece, ends_of
@@ -29,7 +29,7 @@ from joinery.first_look.facts import (
     unit_of,
 )
 from joinery.first_look.ruler import alone, apart, drawn
-from joinery.notation.evaluate import Rows
+from joinery.notation.context import Rows
 from joinery.notation.tree import Name
 from joinery.support.limits import LOOK_DISTINCT
 

@@ -17,7 +17,7 @@ import numpy as np
 from joinery.hand_over.formula.equation import STYLES, equation
 from joinery.hand_over.short_page import short_page
 from joinery.hand_over.try_values import Tries, script_of, try_values
-from joinery.notation.evaluate import positions_at
+from joinery.notation.context import positions_at
 from joinery.show.files import write_text
 from joinery.show.numbers import value
 from joinery.show.pictures.layout import caption_of

@@ -11,7 +11,7 @@ from joinery.core.inference.sandwiches import Scored, autocorrelated, clustered,
 from joinery.core.least_squares.solution import Solution
 from joinery.data.sources.source import refuse_too_large
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.context import EVERY_ROW
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.support import advice
 from joinery.support.errors import (

@@ -14,7 +14,7 @@ from joinery.core.glm.rows import LikelihoodRows, linear
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.learning import ends_of
 from joinery.design.row_blocks import RowBlocks
-from joinery.notation.evaluate import positions_at
+from joinery.notation.context import positions_at
 from joinery.show.numbers import count, figure
 from joinery.study.fitted import Options
 from joinery.support import advice

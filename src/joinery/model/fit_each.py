@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Unpack
 
 import numpy as np
 
-from joinery.data.records import records
+from joinery.data.any_table import records
 from joinery.model.choices import Choices
 from joinery.model.result import Fit
 from joinery.model.steps import (
@@ -22,7 +22,7 @@ from joinery.model.steps import (
     resolved_sentence,
     with_design,
 )
-from joinery.notation.evaluate import positions_at
+from joinery.notation.context import positions_at
 from joinery.show.numbers import count
 from joinery.show.table import Table
 from joinery.study.each import tables

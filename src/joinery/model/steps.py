@@ -13,8 +13,9 @@ from joinery.core.glm.estimate import estimate, is_linear
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.links import LINKS
 from joinery.core.least_squares.solution import Solution
+from joinery.data.any_table import records
 from joinery.data.columns import level_text
-from joinery.data.records import Records, filled, records
+from joinery.data.records import Records, filled
 from joinery.design.design import Design, learn
 from joinery.design.glm_blocks import LikelihoodBlocks
 from joinery.design.learning import Learner
@@ -25,7 +26,7 @@ from joinery.model.choices import Choices
 from joinery.model.covariance import sandwich_of
 from joinery.model.family import check_response, family_notes
 from joinery.model.used_rows import choose_rows, mean_fills, order_notes
-from joinery.notation.evaluate import Context
+from joinery.notation.context import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
 from joinery.notation.tree import Name, Sentence, names_in, quoted_text
 from joinery.study.fitted import Fitted, Options, Origin, UsedRows

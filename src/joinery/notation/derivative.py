@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 
+from joinery.notation.context import Context
 from joinery.notation.date_parts import DATE_PARTS
-from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.evaluate import evaluate
+from joinery.notation.functions import of_number
 from joinery.notation.tree import (
     Call,
     Chain,
@@ -85,25 +85,16 @@ def _of_chain(node: Chain, name: str, context: Context) -> np.ndarray:
     return np.asarray(slope)
 
 
-_OUTER: dict[str, Callable[[np.ndarray], np.ndarray]] = {
-    "log": lambda x: 1 / x,
-    "log2": lambda x: 1 / (x * np.log(2)),
-    "log10": lambda x: 1 / (x * np.log(10)),
-    "log1p": lambda x: 1 / (1 + x),
-    "sqrt": lambda x: 0.5 / np.sqrt(x),
-    "exp": np.exp,
-    "abs": np.sign,
-    "centred": np.ones_like,
-}
-
-
 def _of_call(node: Call, name: str, context: Context) -> np.ndarray:
     if node.function in DATE_PARTS:
         return np.zeros(context.size)  # a step, as comparisons are
-    if node.function not in _OUTER and node.function != "standardized":
+    function = of_number(node.function)
+    if function is None and node.function not in ("centred", "standardized"):
         raise CallError(f"{node} has no slope in {name}: it looks at other rows", argument="of")
     x, inner = evaluate(node.arguments[0], context), derivative(node.arguments[0], name, context)
     if node.function == "standardized":
         return np.asarray(inner / context.memory[str(node)]["sd"])
+    if function is None:  # centred
+        return inner
     with np.errstate(all="ignore"):
-        return np.asarray(_OUTER[node.function](x) * inner)
+        return np.asarray(function.slope(x) * inner)

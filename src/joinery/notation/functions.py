@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
 
+from joinery.notation.of_number import ABS, EXP, LOG, LOG1P, LOG2, LOG10, SQRT, OfNumber
 from joinery.notation.tree import Call, Expression, Name, Number, Option
 from joinery.support.errors import SentenceError, nearest
 from joinery.support.limits import HIGHEST_DEGREE, MOST_SPLINE_COLUMNS
@@ -25,17 +26,18 @@ class Function:
     options: tuple[str, ...] = ()
     place: str = "anywhere"
     renames: bool = False  # whether it takes levels and what they are to be called
+    of_number: OfNumber | None = None  # of a function of one number in its own row
 
 
 CODED = ("reference", "coding")  # the options of a function that gives a category
 FUNCTIONS: dict[str, Function] = {
-    "log": Function("log(x)"),
-    "log2": Function("log2(x)"),
-    "log10": Function("log10(x)"),
-    "log1p": Function("log1p(x)"),
-    "sqrt": Function("sqrt(x)"),
-    "exp": Function("exp(x)"),
-    "abs": Function("abs(x)"),
+    "log": Function("log(x)", of_number=LOG),
+    "log2": Function("log2(x)", of_number=LOG2),
+    "log10": Function("log10(x)", of_number=LOG10),
+    "log1p": Function("log1p(x)", of_number=LOG1P),
+    "sqrt": Function("sqrt(x)", of_number=SQRT),
+    "exp": Function("exp(x)", of_number=EXP),
+    "abs": Function("abs(x)", of_number=ABS),
     "rank": Function("rank(x)"),
     "centred": Function("centred(x)"),
     "standardized": Function("standardized(x)"),
@@ -75,6 +77,14 @@ SPELLINGS = {"centered": "centred", "standardised": "standardized"}
 CODINGS = ("indicator", "effect", "helmert")
 TAKES_LEVELS = ("category", "merged", "pooled")  # functions that take a category
 MOST_WAVES = 50  # of one season
+
+
+def of_number(name: str) -> OfNumber | None:
+    """Return the entry of a function of one number; None for any other."""
+    function = FUNCTIONS.get(name)
+    if function is None:
+        return None
+    return function.of_number
 
 
 def build_call(

@@ -15,11 +15,13 @@ from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.families.family import Family
 from joinery.core.glm.links import LINKS, Link
 from joinery.core.inference import predictive
-from joinery.data.records import Records, records, with_columns
+from joinery.data.any_table import records
+from joinery.data.records import Records, with_columns
 from joinery.design.design import Design, learn
 from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale, inner_ranges
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.context import EVERY_ROW, Context
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import (
     Chain,
     Everything,

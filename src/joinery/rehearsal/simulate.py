@@ -12,7 +12,8 @@ import numpy as np
 import pandas as pd
 
 from joinery.core.inference import intervals
-from joinery.data.records import records, with_columns
+from joinery.data.any_table import records
+from joinery.data.records import with_columns
 from joinery.model.choices import Choices
 from joinery.model.steps import chosen_family, fit_to_table
 from joinery.notation.parse import read_sentence

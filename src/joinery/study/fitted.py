@@ -22,7 +22,7 @@ from joinery.design.glm_blocks import WorkingRows
 from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlocks
-from joinery.notation.evaluate import EVERY_ROW, Context, Rows
+from joinery.notation.context import EVERY_ROW, Context, Rows
 from joinery.notation.tree import Call, Sentence, lags_in
 from joinery.show.labels import Labels
 from joinery.support import advice

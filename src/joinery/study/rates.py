@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.design.factors import shown
-from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.context import Context
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import names_in
 from joinery.study.fitted import Fitted
 from joinery.study.rows.figures import linear_predictor, without_exposure

@@ -14,7 +14,8 @@ import numpy as np
 from joinery.core.inference.smooth import Smooth, smooth
 from joinery.design.evenly import drawn_evenly, in_memory
 from joinery.design.resolving import expressions_of
-from joinery.notation.evaluate import evaluate, places_at, positions_at
+from joinery.notation.context import places_at, positions_at
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Expression, lags_in, names_in
 from joinery.show.numbers import count
 from joinery.study.check.table import check_lines

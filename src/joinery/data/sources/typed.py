@@ -13,7 +13,8 @@ import pyarrow.compute as pc
 import pyarrow.types as kinds
 
 from joinery.core.blocks.partition import Partition, Runner
-from joinery.data.columns import Column, Labels, TextReading, understand
+from joinery.data.column_kinds import understand
+from joinery.data.columns import Column, Labels, TextReading
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.source import Source
 from joinery.support.errors import UnusableColumnError

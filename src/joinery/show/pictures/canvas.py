@@ -21,6 +21,7 @@ from matplotlib.ticker import MaxNLocator, ScalarFormatter
 
 from joinery.show.files import write_whole
 from joinery.show.palette import INK, MIST, PAPER, RUST, SLATE
+from joinery.show.pictures.labels import place_labels
 from joinery.show.pictures.layout import (
     END,
     fold,
@@ -28,7 +29,6 @@ from joinery.show.pictures.layout import (
     keep_within,
     later,
     outermost,
-    place_labels,
     refit,
     settle,
     stand_under,

@@ -11,7 +11,8 @@ import numpy as np
 
 from joinery.show.palette import AMBER, INK, MIST, SLATE
 from joinery.show.pictures.canvas import date_axis, panels, paper
-from joinery.show.pictures.layout import brief, stand_under
+from joinery.show.pictures.layout import stand_under
+from joinery.show.pictures.short_names import brief
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

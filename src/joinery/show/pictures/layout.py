@@ -4,7 +4,7 @@ labels put where they cover nothing."""
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from itertools import pairwise
 from typing import Any
 from weakref import WeakKeyDictionary, WeakSet
@@ -12,26 +12,21 @@ from weakref import WeakKeyDictionary, WeakSet
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure, SubFigure
-from matplotlib.patheffects import withStroke
 from matplotlib.text import Annotation, Text
 from matplotlib.ticker import FixedLocator, MaxNLocator
 from matplotlib.transforms import Bbox
 
-from joinery.show.marks import visible
-from joinery.show.palette import INK, PAPER, SLATE
+from joinery.show.palette import SLATE
+from joinery.show.pictures.short_names import MOST_NAME, brief, briefs_of
 from joinery.show.pictures.style import given, letters, on_a_page, recolour, resize_letters
 
 Cell = tuple[float, float, float, float]  # left, bottom, right, top as shares of the figure
 Box = tuple[float, float, float, float]  # the same in pixels
 Sheet = Figure | SubFigure
-MOST_NAME = 26  # characters of a name; longer ones stand in the key
 MOST_TICK = 44  # characters of a name at the left of an axis
 KEY_LINE = 0.16  # inches
 WIDE_LINE, MOST_LINES = 124, 8  # characters of a line under a picture, and lines
-SMALL, SMALL_AXES = 6.5, 75.0  # letters on axes lower than this, in points
 END = "end of a series"
-# directions in which a label may stand off its point, the best first
-AWAY = ((1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (-1, 1), (1, -1), (-1, -1))
 
 _cells: WeakKeyDictionary[Axes, Cell] = WeakKeyDictionary()
 _jobs: WeakKeyDictionary[Figure, list[Callable[[], None]]] = WeakKeyDictionary()
@@ -42,6 +37,14 @@ _under: WeakKeyDictionary[Sheet, str] = WeakKeyDictionary()
 def keep_within(ax: Axes, cell: Cell) -> None:
     """Have the axes, with all that is written on them, end inside this part of the figure."""
     _cells[ax] = cell
+
+
+def right_end(ax: Axes) -> float:
+    """Return where in pixels the cell of the axes ends; their own side where they have none."""
+    figure: Any = ax.figure
+    if ax not in _cells:
+        return float(ax.get_window_extent().x1)
+    return float(figure.bbox.x0 + figure.bbox.width * _cells[ax][2])
 
 
 def later(figure: Figure, job: Callable[[], None]) -> None:
@@ -164,49 +167,9 @@ def outermost(figure: Any) -> Figure:
 # ------------------------------------------------------------------ names
 
 
-def brief(name: str, most: int = MOST_NAME) -> str:
-    """Return a name cut in the middle where it is longer than ``most``."""
-    if len(name) <= most:
-        return name
-    tail = (most - 1) // 2
-    return f"{name[: most - 1 - tail]}…{name[len(name) - tail :]}"
-
-
-def _briefs(names: Iterable[str]) -> dict[str, str]:
-    """Long names to short ones, no two alike; control characters made visible."""
-    long = [n for n in dict.fromkeys(names) if len(n) > MOST_NAME or visible(n) != n]
-    alike: dict[str, list[str]] = {}
-    for name in long:
-        alike.setdefault(brief(visible(name)), []).append(name)
-    out: dict[str, str] = {}
-    for short, group in alike.items():
-        out |= {group[0]: short} if len(group) == 1 else _short_forms(group)
-    return out
-
-
-def _shared(names: list[str]) -> int:
-    """Return how many characters all names begin with."""
-    columns = zip(*names, strict=False)
-    return next((i for i, c in enumerate(columns) if len(set(c)) > 1), min(map(len, names)))
-
-
-def _short_forms(names: list[str]) -> dict[str, str]:
-    """Short forms that keep what the names do not share at their beginning and end."""
-    first = _shared(names)
-    last = _shared([name[first:][::-1] for name in names])
-    out: dict[str, str] = {}
-    for name in names:
-        result, number = brief(visible(name[first : len(name) - last]), MOST_NAME - 9), 2
-        short = f"{visible(name[: min(first, 8)])}…{result}" + "…" * (last > 0)
-        while short in out.values():
-            short, number = f"{short} {number}", number + 1
-        out[name] = short
-    return out
-
-
 def _shorten(figure: Sheet, names: Iterable[str]) -> dict[str, str]:
     """Put short forms for long names wherever they stand; the ones that were used."""
-    briefs = _briefs(names)
+    briefs = briefs_of(names)
     used: dict[str, str] = {}
 
     def short(text: str) -> str:
@@ -224,7 +187,7 @@ def _shorten(figure: Sheet, names: Iterable[str]) -> dict[str, str]:
                     most = MOST_TICK
                 else:
                     most = MOST_NAME
-                briefs.update(_briefs(t for t in result if t not in briefs and len(t) > most))
+                briefs.update(briefs_of(t for t in result if t not in briefs and len(t) > most))
                 axis.set_ticks(places, [short(text) for text in result])
     for text in figure.findobj(Text):
         words = text.get_text()
@@ -265,7 +228,7 @@ def wrap(words: str, wide: int, most: int) -> str:
 def _cut_title(figure: Sheet) -> None:
     """A title too wide for the figure in smaller letters."""
     for text in figure.texts:
-        wide = text.get_window_extent(_renderer(figure)).width
+        wide = text.get_window_extent(renderer_of(figure)).width
         if text.get_gid() == "title" and wide > 0.93 * figure.bbox.width:
             text.set_fontsize(
                 max(float(text.get_fontsize()) * 0.93 * figure.bbox.width / wide, 7.5)
@@ -275,7 +238,7 @@ def _cut_title(figure: Sheet) -> None:
 def _cut_own(ax: Axes, cell: Cell) -> None:
     """Cut in the middle what is longer than its cell: the axes' title, labels and texts."""
     figure: Any = ax.figure
-    renderer, right = _renderer(figure), figure.bbox.x0 + cell[2] * figure.bbox.width
+    renderer, right = renderer_of(figure), figure.bbox.x0 + cell[2] * figure.bbox.width
     wide = (cell[2] - cell[0]) * figure.bbox.width
     high = (cell[3] - cell[1]) * figure.bbox.height
     box = ax.get_window_extent()
@@ -362,7 +325,8 @@ def _write_under(figure: Sheet, words: list[str], key: list[str]) -> None:
 # ------------------------------------------------------------------ axes
 
 
-def _renderer(figure: Sheet) -> Any:
+def renderer_of(figure: Sheet) -> Any:
+    """Return what measures the letters of a figure."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
     outer_here = outermost(figure)
@@ -374,7 +338,7 @@ def _renderer(figure: Sheet) -> Any:
 def _fit(ax: Axes, cell: Cell) -> None:
     """Move the sides of the axes so that what is written on them ends inside the cell."""
     figure: Any = ax.figure
-    tight = ax.get_tightbbox(_renderer(figure))
+    tight = ax.get_tightbbox(renderer_of(figure))
     if tight is None:
         return
     tight = tight.transformed(figure.transSubfigure.inverted())
@@ -393,7 +357,7 @@ def _thin_ticks(ax: Axes) -> None:
     figure: Any = ax.figure
     for axis, along in ((ax.xaxis, 0), (ax.yaxis, 1)):
         for step in range(6):
-            boxes = [b for _, b in shown_ticks(ax, axis, _renderer(figure))]
+            boxes = [b for _, b in shown_ticks(ax, axis, renderer_of(figure))]
             boxes.sort(key=lambda b: float(b.min[along]))
             gap = 3.0
             if all(a.max[along] + gap <= b.min[along] for a, b in pairwise(boxes)):
@@ -430,120 +394,21 @@ def shown_ticks(ax: Axes, axis: Any, renderer: Any) -> Iterator[tuple[Text, Bbox
 # ------------------------------------------------------------------ labels
 
 
-def place_labels(
-    ax: Axes,
-    at: Sequence[tuple[float, float]],
-    words: Sequence[str],
-    crowd: tuple[np.ndarray, np.ndarray],
-    size: float = 8.5,
-    *,
-    lit: bool = False,
-) -> None:
-    """Write a label beside each point where it covers no other text and few points.
-
-    Labels that find no place are left out: the first are the most important. ``lit`` edges them
-    with paper, to be read on dark cells.
-    """
-    figure: Any = ax.figure
-    renderer, scale = _renderer(figure), figure.dpi / 72
-    if ax.get_window_extent().height < SMALL_AXES * scale:
-        size = SMALL
-    to_pixels = ax.transData.transform
-    finite = np.isfinite(crowd[0]) & np.isfinite(crowd[1])
-    step = max(1, int(finite.sum()) // 2000)
-    points = to_pixels(np.column_stack([crowd[0][finite], crowd[1][finite]])[::step])
-    taken = _written(ax, renderer)
-    room = _room(ax)
-    for place, word in zip(at, words, strict=True):
-        pixel = to_pixels(place)
-        note = ax.annotate(
-            brief(word, 20),
-            place,
-            xytext=(0, 0),
-            textcoords="offset points",
-            fontsize=size * letters(),
-            color=INK,
-            ha="left",
-            va="bottom",
-            zorder=5,
-        )
-        if lit:
-            note.set_path_effects([withStroke(linewidth=2.2, foreground=PAPER)])
-        extent = note.get_window_extent(renderer)
-        box = _best_box(pixel, (extent.width, extent.height), 7 * scale, points, taken, room)
-        if box is None:
-            note.remove()
-            continue
-        taken.append(box)
-        offset = (box[0] - pixel[0]) / scale, (box[1] - pixel[1]) / scale
-        note.set_position(offset)
-
-
-def _best_box(
-    pixel: np.ndarray,
-    size: tuple[float, float],
-    gap: float,
-    points: np.ndarray,
-    taken: Sequence[Box],
-    room: Box,
-) -> Box | None:
-    """Return the place around a point that covers no text and the fewest points, or None."""
-    wide, high = size
-    best: tuple[int, Box] | None = None
-    for far in (1.0, 2.6):
-        for dx, dy in AWAY:
-            away = gap * far
-            left = pixel[0] + (away if dx > 0 else -away - wide if dx < 0 else -wide / 2)
-            low = pixel[1] + (away if dy > 0 else -away - high if dy < 0 else -high / 2)
-            box = (left, low, left + wide, low + high)
-            inside = box[0] >= room[0] and box[1] >= room[1]
-            inside = inside and box[2] <= room[2] and box[3] <= room[3]
-            if not inside or any(overlap(box, other) for other in taken):
-                continue
-            x, y = points[:, 0], points[:, 1]
-            over = (x > box[0]) & (x < box[2]) & (y > box[1]) & (y < box[3])
-            cost = int(over.sum()) + 2 * int(far > 1)
-            if best is None or cost < best[0]:
-                best = cost, box
-    if best is None:
-        return None
-    return best[1]
-
-
-def _written(ax: Axes, renderer: Any) -> list[Box]:
-    """Return boxes of all that is written on the axes and on the figure."""
-    figure: Any = ax.figure
-    texts = [*ax.texts, *getattr(figure, "texts", []), ax.xaxis.label, ax.yaxis.label]
-    boxes = [_box(t.get_window_extent(renderer)) for t in texts if t.get_text().strip()]
-    for axis in (ax.xaxis, ax.yaxis):
-        boxes += [_box(extent) for _, extent in shown_ticks(ax, axis, renderer)]
-    return boxes
-
-
-def _room(ax: Axes) -> Box:
-    """Return where labels may stand: the axes, and their cell to the right of them."""
-    box = _box(ax.get_window_extent())
-    figure: Any = ax.figure
-    right = box[2]
-    if ax in _cells:
-        right = figure.bbox.x0 + figure.bbox.width * _cells[ax][2]
-    return (box[0], box[1], max(box[2], right), box[3])
-
-
 def _spread_ends(ax: Axes) -> None:
     """Push the names at the ends of series apart, up and down, where they would touch."""
     figure: Any = ax.figure
-    renderer, scale = _renderer(figure), figure.dpi / 72
+    renderer, scale = renderer_of(figure), figure.dpi / 72
     ends = [t for t in ax.texts if isinstance(t, Annotation) and t.get_gid() == END]
     ends.sort(key=lambda t: float(t.get_window_extent(renderer).y0))
     for below, above in pairwise(ends):
         a, b = below.get_window_extent(renderer), above.get_window_extent(renderer)
-        if overlap(_box(a), _box(b)):
+        if overlap(box_of(a), box_of(b)):
             x, y = above.get_position()
             above.set_position((x, y + (a.y1 - b.y0 + 1) / scale))
 
 
-def _box(extent: Bbox) -> Box:
+def box_of(extent: Bbox) -> Box:
+    """Return a box of pixels as left, bottom, right, top."""
     return (float(extent.x0), float(extent.y0), float(extent.x1), float(extent.y1))
 
 

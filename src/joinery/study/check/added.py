@@ -20,7 +20,7 @@ from joinery.data.records import Records
 from joinery.design.glm_blocks import WorkingRows, working_block
 from joinery.design.resolving import resolved
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.evaluate import Rows as Positions
+from joinery.notation.context import Rows as Positions
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Sentence
 from joinery.study.check.check import Seen

@@ -15,8 +15,9 @@ from joinery.design.resolving import expressions_of
 from joinery.first_look.facts import FEW_DISTINCT, STAND_INS, stand_in_of, stand_in_words
 from joinery.first_look.slips import SPREADS, far_cells, misspelt
 from joinery.first_look.table_facts import repeated_rows
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
-from joinery.notation.evaluate import Rows as Positions
+from joinery.notation.context import EVERY_ROW, Context
+from joinery.notation.context import Rows as Positions
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Name, names_in, spelled
 from joinery.show.numbers import count, figure, percent
 from joinery.study.check.added import evens_out, in_memory, usable_columns

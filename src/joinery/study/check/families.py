@@ -11,8 +11,8 @@ import numpy as np
 
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.rows import LikelihoodRows
-from joinery.core.inference import diagnostics
-from joinery.core.inference.diagnostics import NOTHING, Moments, Test
+from joinery.core.inference.diagnostics import NOTHING, Test
+from joinery.core.inference.normality import NORMAL_ROWS, Moments, normality
 from joinery.core.numeric import distributions as tails
 from joinery.design.glm_blocks import WorkingRows
 from joinery.show.numbers import count, figure, percent
@@ -327,8 +327,8 @@ def shape(fit: Fitted) -> Iterator[Line]:
     if fit.asides.repeats is not None and fit.family.discrete:
         parts = each_repeat_drawn(fit)
     moments = Moments.over(parts)
-    few = fit.n_rows <= diagnostics.NORMAL_ROWS
-    name, test = diagnostics.normality(moments, *(next(iter(parts)) if few else (None, None)))
+    few = fit.n_rows <= NORMAL_ROWS
+    name, test = normality(moments, *(next(iter(parts)) if few else (None, None)))
     if not np.isfinite(test.statistic):
         return
     yield Line(

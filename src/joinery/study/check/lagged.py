@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery.core.inference import diagnostics
+from joinery.core.inference.diagnostics import Test
 from joinery.design.factors import NumberFactor
 from joinery.notation.tree import Name, outside, spelled
 from joinery.show.numbers import count
@@ -68,7 +68,7 @@ def _adding(fit: Fitted, known: Sequence, factor: NumberFactor) -> str:
     return say.change(add=term, **order_option(fit, known))
 
 
-def wandering(fit: Fitted, d: diagnostics.Test) -> bool:
+def wandering(fit: Fitted, d: Test) -> bool:
     """Return True where residuals wander: their d is no larger than a random walk's.
 
     Series that wander each by itself go together by chance (Granger & Newbold 1974)."""

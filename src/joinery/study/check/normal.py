@@ -7,7 +7,8 @@ from functools import partial
 
 import numpy as np
 
-from joinery.core.inference import diagnostics
+from joinery.core.inference.diagnostics import Test
+from joinery.core.inference.normality import NORMAL_ROWS, normality
 from joinery.core.numeric import distributions as tails
 from joinery.show.numbers import count, figure
 from joinery.study.check.check import Line, not_judged, nothing_left
@@ -26,12 +27,12 @@ def normal(fit: Fitted) -> Iterator[Line]:
         yield not_judged("normality", "normal residuals", NORMAL, "Shapiro–Wilk", why)
         return
     totals = digest(fit)
-    if totals.moments.n <= diagnostics.NORMAL_ROWS:
+    if totals.moments.n <= NORMAL_ROWS:
         held = totals.held
     else:
         held = None
     z, times = (None, None) if held is None else _sound(held)
-    name, test = diagnostics.normality(totals.moments, z, times)
+    name, test = normality(totals.moments, z, times)
     if not np.isfinite(test.statistic):
         yield not_judged(
             "normality",
@@ -71,7 +72,7 @@ def _far_off(fit: Fitted) -> Iterator[Line]:
         "normal residuals",
         NORMAL,
         f"studentized residuals beyond {figure(limit, 3)}, {figure(expected, 2)} by chance",
-        diagnostics.Test(float(far), p, (), far / expected - 1),
+        Test(float(far), p, (), far / expected - 1),
         finding=f"{rows_are} far off where chance brings {figure(expected, 2)}",
         advise=lambda: (
             f"{say.ask('draw', 'quantiles')} shows them; rows of another kind may be mixed in"

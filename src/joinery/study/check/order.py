@@ -12,11 +12,18 @@ import numpy as np
 from joinery.core.blocks.columns import Columns, some_rows
 from joinery.core.blocks.partition import joined
 from joinery.core.blocks.products import inner
-from joinery.core.inference import diagnostics
 from joinery.core.inference.added import smallest_shift
+from joinery.core.inference.diagnostics import NOTHING, Test
+from joinery.core.inference.neighbours import (
+    breusch_godfrey,
+    breusch_godfrey_of_sums,
+    durbin_watson,
+    durbin_watson_of_sums,
+    lagged,
+)
 from joinery.core.least_squares.solution import Solution
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.evaluate import Context
+from joinery.notation.context import Context
 from joinery.show.numbers import count, figure
 from joinery.study.check.added import with_residuals
 from joinery.study.check.check import ORDER, Line, Seen, not_judged, nothing_left
@@ -59,11 +66,11 @@ def order(fit: Fitted) -> Iterator[Line]:
     if known is None and large and not too_many(fit):
         yield not_judged("durbin-watson", "order", ORDER, check, way)
         return
-    distances, lagged = _neighbour_tests(fit)
+    distances, of_lags = _neighbour_tests(fit)
     wander = wandering(fit, distances)
     lines = [_durbin_watson(fit, distances, wander)]
-    if fit.residual_df > 2 * LAGS + 2 and np.isfinite(lagged.statistic):
-        lines.append(_breusch_godfrey(fit, lagged))
+    if fit.residual_df > 2 * LAGS + 2 and np.isfinite(of_lags.statistic):
+        lines.append(_breusch_godfrey(fit, of_lags))
     if known is None:  # the table's own order, which may mean nothing: figures without a verdict
         for line in lines:
             yield replace(line, tested=False, verdict=NOT_JUDGED, advice=way)
@@ -76,29 +83,29 @@ def order(fit: Fitted) -> Iterator[Line]:
         yield from sorted(lines, key=lambda line: line.test.p)
 
 
-def _neighbour_tests(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
+def _neighbour_tests(fit: Fitted) -> tuple[Test, Test]:
     """Return Durbin and Watson's test, and Breusch and Godfrey's, which is for least squares
     alone."""
     if not fit.estimate.linear:
-        return _of_family(fit), diagnostics.NOTHING
+        return _of_family(fit), NOTHING
     if too_many(fit):
         return _of_many(fit)
     return _of_few(fit)
 
 
-def _of_family(fit: Fitted) -> diagnostics.Test:
+def _of_family(fit: Fitted) -> Test:
     """Return Durbin and Watson's test of quantile residuals (Dunn & Smyth 1996), else of
     Pearson's."""
     if too_many(fit):
         return _of_many_by_family(fit)
     e, places = _family_residuals(per_row(fit)), in_order(fit)
     if len(e) * fit.solution.rank > ORDER_CELLS:
-        return diagnostics.durbin_watson(e[places], None)
+        return durbin_watson(e[places], None)
     parts = [_basis(fit.solution, block) for block, _ in with_residuals(fit)]
-    return diagnostics.durbin_watson(e[places], np.concatenate(parts)[places])
+    return durbin_watson(e[places], np.concatenate(parts)[places])
 
 
-def _of_many_by_family(fit: Fitted) -> diagnostics.Test:
+def _of_many_by_family(fit: Fitted) -> Test:
     """Return the same of rows that are read as needed, in the table's own order."""
     n, square, steps, last = 0, 0.0, 0.0, np.empty(0)
     for e in figures_in_pieces(fit).each(_family_residuals):
@@ -106,8 +113,8 @@ def _of_many_by_family(fit: Fitted) -> diagnostics.Test:
         n, square, steps = n + len(e), square + inner(e, e), steps + inner(gap, gap)
         last = e[-1:]
     if n <= 2 or not square > 0:
-        return diagnostics.NOTHING
-    return diagnostics.durbin_watson_of_sums(n, steps / square)
+        return NOTHING
+    return durbin_watson_of_sums(n, steps / square)
 
 
 def _family_residuals(figures: PerRow) -> np.ndarray:
@@ -124,7 +131,7 @@ def _basis(solution: Solution, block: RowBlock) -> np.ndarray:
 # ------------------------------------------------------------------ neighbours
 
 
-def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
+def _of_few(fit: Fitted) -> tuple[Test, Test]:
     """Return Durbin and Watson's test, and Breusch and Godfrey's, of rows whose figures are
     held."""
     e, places, root = _scaled_residuals(fit)
@@ -132,8 +139,8 @@ def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
     if len(root) * solution.rank <= ORDER_CELLS:
         basis = joined(working_rows(fit).row_blocks, lambda block: solution.in_basis(block.X))
         U = (basis * root[:, None])[places]
-        return diagnostics.durbin_watson(e, U), diagnostics.breusch_godfrey(e, U, LAGS)
-    Z = diagnostics.lagged(e, LAGS)
+        return durbin_watson(e, U), breusch_godfrey(e, U, LAGS)
+    Z = lagged(e, LAGS)
     weighted = np.zeros((len(root), LAGS))  # in the order of the table
     weighted[places] = Z * root[places, None]
 
@@ -142,19 +149,19 @@ def _of_few(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
 
     raw = np.add.reduce(list(working_rows(fit).row_blocks.each(of_block)))
     of_lags = _of_sums(fit, len(e), raw, Z.T @ Z, Z.T @ e, float(e @ e))
-    return diagnostics.durbin_watson(e, None), of_lags
+    return durbin_watson(e, None), of_lags
 
 
 def _of_sums(
     fit: Fitted, n: int, raw: np.ndarray, ZZ: np.ndarray, Ze: np.ndarray, ee: float
-) -> diagnostics.Test:
+) -> Test:
     """Return Breusch and Godfrey's test from sums, the first the ``centred_sums`` of lagged
     residuals."""
     UZ, df = fit.solution.sums_in_basis(raw), n - fit.solution.rank - LAGS
-    return diagnostics.breusch_godfrey_of_sums(ZZ, UZ, Ze, ee, df)
+    return breusch_godfrey_of_sums(ZZ, UZ, Ze, ee, df)
 
 
-def _of_many(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
+def _of_many(fit: Fitted) -> tuple[Test, Test]:
     """Return the same of rows that are read as needed, in the table's own order.
 
     The first rows of a block follow the last of the one before: they are added here."""
@@ -163,7 +170,7 @@ def _of_many(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
     n, square, differences = 0, 0.0, 0.0
     for part in pieces(fit).each(partial(_neighbours, solution)):
         e = np.append(before, part.first)
-        Z = diagnostics.lagged(e, LAGS)[LAGS:]
+        Z = lagged(e, LAGS)[LAGS:]
         gap = np.diff(e)[LAGS - 1 if n else LAGS :]  # nothing stands before the first row of all
         raw += part.raw + solution.centred_sums(part.columns, Z * part.root[:, None])
         ZZ, Ze = ZZ + part.ZZ + Z.T @ Z, Ze + part.Ze + Z.T @ part.first
@@ -171,9 +178,9 @@ def _of_many(fit: Fitted) -> tuple[diagnostics.Test, diagnostics.Test]:
         differences += part.differences + float(gap @ gap)
         before = np.append(before, part.last)[-LAGS:]
     if n <= 2 or not square > 0:
-        return diagnostics.NOTHING, diagnostics.NOTHING
-    lagged = _of_sums(fit, n, raw, ZZ, Ze, square)
-    return diagnostics.durbin_watson_of_sums(n, differences / square), lagged
+        return NOTHING, NOTHING
+    of_lags = _of_sums(fit, n, raw, ZZ, Ze, square)
+    return durbin_watson_of_sums(n, differences / square), of_lags
 
 
 class _Neighbours(NamedTuple):
@@ -197,7 +204,7 @@ class _Neighbours(NamedTuple):
 def _neighbours(solution: Solution, rows: Rows) -> _Neighbours:
     root, columns = np.sqrt(rows.block.precisions), rows.block.columns
     e = rows.working * root / solution.unit
-    Z, gap = diagnostics.lagged(e, LAGS)[LAGS:], np.diff(e)[LAGS - 1 :]
+    Z, gap = lagged(e, LAGS)[LAGS:], np.diff(e)[LAGS - 1 :]
     follow = some_rows(columns, slice(LAGS, None))
     return _Neighbours(
         len(e),
@@ -213,7 +220,7 @@ def _neighbours(solution: Solution, rows: Rows) -> _Neighbours:
     )
 
 
-def _durbin_watson(fit: Fitted, test: diagnostics.Test, wander: bool) -> Line:
+def _durbin_watson(fit: Fitted, test: Test, wander: bool) -> Line:
     if test.size > 0:
         tail = "neighbours alike"
     else:
@@ -260,7 +267,7 @@ def _advice(fit: Fitted, wander: bool = False) -> str:
     return f"try {say.change(std_errors='autocorrelated', **order)}"
 
 
-def _breusch_godfrey(fit: Fitted, test: diagnostics.Test) -> Line:
+def _breusch_godfrey(fit: Fitted, test: Test) -> Line:
     return Line(
         "breusch-godfrey",
         "order",

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery.core.inference import diagnostics
+from joinery.core.inference.condition import condition_indexes, largest_condition_index
 from joinery.core.inference.correlation import inflation
 from joinery.core.inference.diagnostics import Test
 from joinery.core.numeric.distributions import t_quantile
@@ -113,7 +113,7 @@ def _jointly(fit: Fitted) -> str:
 def _largest_index(fit: Fitted) -> float:
     if (groups := fit.solution.groups) is not None:
         return groups.largest_condition_index[0]
-    return diagnostics.largest_condition_index(uncentred(fit))
+    return largest_condition_index(uncentred(fit))
 
 
 def _sharing(fit: Fitted) -> list[str]:
@@ -122,7 +122,7 @@ def _sharing(fit: Fitted) -> list[str]:
     if (groups := fit.solution.groups) is not None:
         share = groups.largest_condition_index[1]
     else:
-        indexes, shares = diagnostics.condition_indexes(uncentred(fit))
+        indexes, shares = condition_indexes(uncentred(fit))
         share = shares[int(np.argmax(indexes))]
     first = ("intercept",) if fit.solution.has_intercept else ()
     names = np.array([*first, *fit.design.names])[fit.solution.places]

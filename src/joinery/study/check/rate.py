@@ -11,7 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from joinery.core.inference import diagnostics
+from joinery.core.inference.diagnostics import holm
 from joinery.study.check.check import Line
 from joinery.study.verdicts import ALLOWED, CAUTION, GRAVE, NO_SIGN, SERIOUS, SLIGHT
 
@@ -42,7 +42,7 @@ def on_shares(lines: Sequence[Line]) -> list[Line]:
     for line in lines:
         if line.tested and line.name in SHARES:
             p.setdefault(line.name, []).append(line.test.p)
-    corrected = {name: iter(diagnostics.holm(np.array(of))) for name, of in p.items()}
+    corrected = {name: iter(holm(np.array(of))) for name, of in p.items()}
     out = []
     for line in lines:
         if line.tested and line.name in SHARES:

@@ -8,8 +8,8 @@ import numpy as np
 
 from joinery.core.blocks.partition import joined
 from joinery.data.columns import Column
-from joinery.notation.evaluate import EVERY_ROW
-from joinery.notation.evaluate import Rows as Positions
+from joinery.notation.context import EVERY_ROW
+from joinery.notation.context import Rows as Positions
 from joinery.study.check.added import usable_columns
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.rows.figures import too_many

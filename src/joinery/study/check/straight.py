@@ -11,8 +11,7 @@ import numpy as np
 
 from joinery.core.blocks.columns import Columns, some_columns, some_rows
 from joinery.core.blocks.partition import joined
-from joinery.core.inference import diagnostics
-from joinery.core.inference.diagnostics import NOTHING, Test
+from joinery.core.inference.diagnostics import NOTHING, Test, added_columns, replicate_lack_of_fit
 from joinery.design.factors import NumberFactor
 from joinery.design.levels import coded, merged_levels
 from joinery.design.row_blocks import RowBlock
@@ -137,7 +136,7 @@ def _in_digest(fit: Fitted, places: np.ndarray) -> list[Test]:
     """Return t of columns whose sums the digest has: next powers, and last the squared fit."""
     solution, sums = fit.solution, digest(fit).curved
     uz = solution.sums_in_basis(sums.raw[:, places])
-    return diagnostics.added_columns(
+    return added_columns(
         sums.squares[places], uz, sums.products[places], solution.rss, fit.residual_df
     )
 
@@ -303,7 +302,7 @@ def lack_of_fit(fit: Fitted) -> Test:
     figures = per_row(fit)
     w = joined(working_rows(fit).row_blocks, lambda b: b.precisions)
     e = figures.residual / fit.solution.unit
-    return diagnostics.replicate_lack_of_fit(e, w, figures.times, codes, fit.solution.rank)
+    return replicate_lack_of_fit(e, w, figures.times, codes, fit.solution.rank)
 
 
 def _too_many(fit: Fitted) -> bool:

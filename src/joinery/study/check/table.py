@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 
-from joinery.notation.evaluate import positions_at
+from joinery.notation.context import positions_at
 from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 from joinery.study.check.check import NO_ADVICE, Line

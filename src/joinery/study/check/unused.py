@@ -13,7 +13,7 @@ from joinery.core.inference.diagnostics import Test
 from joinery.data.columns import Column
 from joinery.data.records import Records
 from joinery.design.resolving import expressions_of
-from joinery.notation.evaluate import Rows as Positions
+from joinery.notation.context import Rows as Positions
 from joinery.notation.tree import names_in, spelled
 from joinery.show.numbers import count, figure
 from joinery.study.check.added import (

@@ -10,7 +10,7 @@ from joinery.core.blocks.partition import joined
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import triangle
 from joinery.design.resolving import expressions_of
-from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.context import EVERY_ROW
 from joinery.notation.tree import names_in, spelled
 from joinery.study.compare.likelihood_ratio import Nested, deviance_test
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_rows

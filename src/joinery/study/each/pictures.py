@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from joinery.core.inference import intervals
-from joinery.data.records import records
+from joinery.data.any_table import records
 from joinery.data.written_dates import stamps_of
 from joinery.show.numbers import count, level_words, p_phrase
 from joinery.study.each.differ import test

@@ -12,7 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.data.records import Records
-from joinery.notation.evaluate import EVERY_ROW, Context, evaluate
+from joinery.notation.context import EVERY_ROW, Context
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Call, Name, Number, names_in
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.bands import Bands

@@ -10,7 +10,8 @@ from joinery.core.glm.edges import eta_range
 from joinery.core.inference import predictive
 from joinery.core.inference.intervals import joint_times, t_times
 from joinery.core.numeric.quadrature import legendre
-from joinery.notation.evaluate import Context, TableLike, evaluate
+from joinery.notation.context import Context, TableLike
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Expression, names_in
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.data.records import Records, records
+from joinery.data.any_table import records
+from joinery.data.records import Records
 from joinery.show.numbers import count, figure, level_words
 from joinery.show.pictures.canvas import DENSE, Words
 from joinery.study.check.sequence import in_order

@@ -8,9 +8,11 @@ from typing import Any
 
 import numpy as np
 
-from joinery.data.records import Records, records
+from joinery.data.any_table import records
+from joinery.data.records import Records
 from joinery.data.sources.source import refuse_too_large
-from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.context import Context
+from joinery.notation.evaluate import evaluate
 from joinery.notation.parse import read_assignments
 from joinery.notation.tree import names_in
 from joinery.show.appearance import Appearance

@@ -11,7 +11,8 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from joinery.data.records import Records, records
+from joinery.data.any_table import records
+from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
 from joinery.notation.tree import names_in
 from joinery.show.names import label_column

@@ -7,11 +7,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from joinery.data.records import records
+from joinery.data.any_table import records
 from joinery.data.written_dates import stamps_of
 from joinery.design.factors import CategoryFactor, Factor
 from joinery.design.terms import DesignTerm
-from joinery.notation.evaluate import Context
+from joinery.notation.context import Context
 from joinery.notation.tree import Call, Name, Number, lags_in, names_in_own_row
 from joinery.show.forms import latex_text
 from joinery.show.numbers import MINUS, decimals_for, fixed, scientific, with_error

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
-from joinery.core.glm.links import Tree
 from joinery.core.inference.intervals import t_times
 from joinery.data.columns import beyond_doubles, level_text
 from joinery.data.written_dates import in_days, read_dates
@@ -19,6 +18,7 @@ from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
 from joinery.design.levels import OTHER, band_names, renames_levels
 from joinery.design.terms import DesignTerm
 from joinery.notation.date_parts import DATE_PARTS
+from joinery.notation.functions import of_number
 from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix, Text
 from joinery.study.fitted import Fitted
 from joinery.study.read.formula import (
@@ -38,6 +38,7 @@ from joinery.study.read.formula import (
     times,
     total,
 )
+from joinery.study.read.formula_back import back_transformed_formula, formula_of_tree
 from joinery.support.errors import CallError, one_of
 
 COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
@@ -183,11 +184,11 @@ class _Builder:
     def measured(self, eta: Formula) -> Formula:
         """Return a value of the linear predictor on the response's own scale; counts of a total."""
         fit = self.fit
-        value = _of_tree(fit.link.formula, eta)
+        value = formula_of_tree(fit.link.formula, eta)
         if fit.response.kind == "of" and fit.response.total is not None:
             return times(self.expression(fit.response.total), value)
         if fit.response.transformed:
-            return _back_transformed(fit, value)
+            return back_transformed_formula(fit, value)
         return value
 
     # -------------------------------------------------------------- factors
@@ -342,6 +343,9 @@ class _Builder:
             return DatePart(node.function, x)
         learnt = self.fit.design.function_memory.get(str(node))
         if learnt is None:
+            function = of_number(node.function)
+            if function is not None and function.formula is not None:
+                return formula_of_tree(function.formula, x)
             return call(node.function, x)
         if "ranks" in learnt:
             return _interpolated(x, learnt["values"], learnt["ranks"])
@@ -426,91 +430,3 @@ def _days(text: str) -> float:
     assert result is not None
     assert result.stamps is not None
     return float(in_days(result.stamps)[0])
-
-
-# ------------------------------------------------------------------ back to the response
-
-
-def _of_tree(tree: Tree, eta: Formula) -> Formula:
-    """Return a link's formula with a linear predictor in it."""
-    if tree == "eta":
-        return eta
-    if isinstance(tree, tuple):
-        name, *arguments = tree
-        return call(name, *(_of_tree(argument, eta) for argument in arguments))
-    return Constant(float(tree))
-
-
-_UNDONE: dict[str, Callable[[Formula], Formula]] = {
-    "log": lambda v: call("exp", v),
-    "log2": lambda v: call("^", Constant(2.0), v),
-    "log10": lambda v: call("^", Constant(10.0), v),
-    "log1p": lambda v: call("expm1", v),
-    "exp": lambda v: _above_zero(v, call("log", v), -np.inf),
-    "sqrt": lambda v: _above_zero(v, call("^", v, Constant(2.0)), 0.0),
-}
-
-
-def _back_transformed(fit: Fitted, value: Formula) -> Formula:
-    """Return a transformed response undone, step by step, as ``ResponseScale.turn_back`` does
-    it."""
-    node, places = fit.response.expression, iter(fit.response.ranges)
-    fit.response.turn_back(np.zeros(1))  # refuses what has no way back
-    while not isinstance(node, Name):
-        low, _ = next(places, (-np.inf, np.inf))
-        if isinstance(node, Call):
-            value, node = _UNDONE[node.function](value), node.arguments[0]
-        elif isinstance(node, Prefix):
-            value, node = call("negate", value), node.operand
-        elif isinstance(node, Power):
-            assert isinstance(node.exponent, Number)
-            value, node = _root(value, node.exponent.value, low), node.base
-        else:
-            assert isinstance(node, Chain)
-            value, node = _without_number(node, value, low)
-    return value
-
-
-def _root(value: Formula, exponent: float, low: float) -> Formula:
-    """Return the base of a power, as ``ResponseScale`` turns it back."""
-    power = Constant(1 / exponent)
-    odd = exponent % 2 == 1
-    if odd and exponent > 0:
-        return times(call("sign", value), call("^", call("abs", value), power))
-    negative = low < 0
-    if negative and odd:
-        given = call("negate", value)
-    else:
-        given = value
-    if exponent < 0:
-        end = np.inf
-    else:
-        end = 0.0
-    root = _above_zero(given, call("^", given, power), end)
-    if negative:
-        return call("negate", root)
-    return root
-
-
-def _above_zero(given: Formula, value: Formula, otherwise: float) -> Formula:
-    return ByRange(given, (0.0,), (Constant(otherwise), value))
-
-
-def _without_number(node: Chain, value: Formula, low: float) -> tuple[Formula, Expression]:
-    """Return a sum, difference, product or quotient with a number undone, and what it was made
-    of."""
-    left, right = node.operands
-    sign = node.operators[0]
-    back = {"+": "-", "-": "+", "*": "/", "/": "*"}
-    if isinstance(right, Number):
-        return call(back[sign], value, Constant(right.value)), left
-    assert isinstance(left, Number)
-    number = Constant(left.value)
-    if sign == "/":  # past zero lies no value
-        ratio = call("/", number, value)
-        if low < 0:
-            return ByRange(ratio, (0.0,), (ratio, Constant(-np.inf))), right
-        return _above_zero(ratio, ratio, np.inf), right
-    if sign == "-":
-        return call("-", number, value), right
-    return call(back[sign], value, number), right

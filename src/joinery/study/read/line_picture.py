@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from joinery.data.any_table import records
 from joinery.data.columns import level_text
-from joinery.data.records import Records, records
+from joinery.data.records import Records
 from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.factors import CategoryFactor
 from joinery.notation.evaluate import evaluate

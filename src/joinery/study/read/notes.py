@@ -8,13 +8,14 @@ import numpy as np
 
 from joinery.core.blocks.order_statistics import Counted
 from joinery.core.least_squares.solution import Solution
-from joinery.data.columns import alike_but_for_case, alike_levels, level_text
+from joinery.data.column_kinds import alike_but_for_case, alike_levels
+from joinery.data.columns import level_text
 from joinery.data.records import Records
 from joinery.design.design import Design
 from joinery.design.factors import CategoryFactor
 from joinery.design.learning import Learner, Piece
 from joinery.design.levels import category_of, coded, merged_levels
-from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.context import EVERY_ROW
 from joinery.notation.tree import Call, Expression, Name, merging, names_in, quoted_text
 from joinery.show.numbers import count, value
 from joinery.study.fitted import CHOSEN, Fitted, Origin, constant_response, fitted_rows, once

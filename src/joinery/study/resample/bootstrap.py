@@ -12,7 +12,7 @@ from joinery.core.inference import resampling
 from joinery.core.inference.resampling import Rows
 from joinery.core.numeric.triangular import row_lengths
 from joinery.data.records import Records
-from joinery.notation.evaluate import EVERY_ROW
+from joinery.notation.context import EVERY_ROW
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table

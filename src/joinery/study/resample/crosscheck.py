@@ -13,7 +13,8 @@ from joinery.core.blocks.partition import Partition
 from joinery.core.inference.intervals import t_times
 from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.evaluate import EVERY_ROW, Rows, evaluate, positions_at
+from joinery.notation.context import EVERY_ROW, Rows, positions_at
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import calls_in, without_references
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, level_words

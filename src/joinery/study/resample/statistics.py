@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -10,18 +10,13 @@ import numpy as np
 
 from joinery.design.factors import shown
 from joinery.design.terms import TIMES
+from joinery.notation.functions import of_number
 from joinery.notation.parse import read_claims
 from joinery.notation.tree import Call, Chain, Expression, Number, Power, Prefix
 from joinery.study.compare.claim import coefficient_place, combinations
 from joinery.study.fitted import Fitted
 from joinery.study.read.estimates import estimates
 from joinery.support.errors import CallError, SentenceError
-
-FUNCTIONS: dict[str, tuple[Callable[..., np.ndarray], Callable[..., np.ndarray]]] = {
-    "exp": (np.exp, np.exp),
-    "log": (np.log, lambda v: 1 / v),
-    "sqrt": (np.sqrt, lambda v: 0.5 / np.sqrt(v)),
-}
 
 
 class Statistics(Protocol):
@@ -144,7 +139,7 @@ def _linear(tree: Expression) -> bool:
             (operator != "/" or isinstance(part, Number)) and _linear(part)
             for operator, part in pairs
         )
-    return not isinstance(tree, Call) or tree.function not in FUNCTIONS
+    return not isinstance(tree, Call) or of_number(tree.function) is None
 
 
 def _sloped(tree: Expression, text: str, names: tuple[str, ...], drawn: np.ndarray) -> _Sloped:
@@ -170,10 +165,9 @@ def _sloped(tree: Expression, text: str, names: tuple[str, ...], drawn: np.ndarr
         return total
     if isinstance(tree, Chain) and set(tree.operators) <= {"*", "/"}:
         return _product(tree, text, names, drawn)
-    if isinstance(tree, Call) and tree.function in FUNCTIONS and len(tree.arguments) == 1:
+    if isinstance(tree, Call) and (function := of_number(tree.function)) is not None:
         inner = of(tree.arguments[0])
-        value, slope = FUNCTIONS[tree.function]
-        return inner.through(value(inner.value), slope(inner.value))
+        return inner.through(function.value(inner.value), function.slope(inner.value))
     if isinstance(tree, Power) and isinstance(tree.exponent, Number):
         inner, k = of(tree.base), tree.exponent.value
         return inner.through(inner.value**k, k * inner.value ** (k - 1))
@@ -202,6 +196,6 @@ def _product(tree: Chain, text: str, names: tuple[str, ...], drawn: np.ndarray) 
 
 
 def _is_name(node: Expression, names: tuple[str, ...]) -> bool:
-    if isinstance(node, Call) and node.function in FUNCTIONS:  # log(x) may be a term's name
+    if isinstance(node, Call) and of_number(node.function):  # log(x) may be a term's name
         return any(shown(node) in name.split(TIMES) for name in names)
     return not isinstance(node, (Number, Chain, Prefix))

@@ -17,15 +17,15 @@ from joinery.core.blocks.partition import Laid, Partition
 from joinery.core.blocks.products import inner
 from joinery.core.glm.estimate import Estimate
 from joinery.core.glm.rows import LikelihoodRows, WorkingState
-from joinery.core.inference.diagnostics import Moments
 from joinery.core.inference.influence import FARTHEST_ROWS, Influence, harm_limit, influence, scaled
+from joinery.core.inference.normality import Moments
 from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric.distributions import t_quantile
 from joinery.design.factors import NumberFactor
 from joinery.design.glm_blocks import WorkingRows, working_block
 from joinery.design.row_blocks import RowBlock
 from joinery.design.terms import DesignTerm
-from joinery.notation.evaluate import positions_at
+from joinery.notation.context import positions_at
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.rows.figures import (
     Limits,

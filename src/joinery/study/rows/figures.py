@@ -13,7 +13,7 @@ from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric.distributions import chi2_upper, t_quantile
 from joinery.data.sources.source import refuse_too_large
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.evaluate import Context
+from joinery.notation.context import Context
 from joinery.show.numbers import figure
 from joinery.study.fitted import Fitted, once, response_rows, rows_at_hand
 from joinery.study.rows.glm_figures import family_blocks

@@ -14,7 +14,7 @@ from joinery.core.blocks.partition import joined
 from joinery.core.inference.influence import changes
 from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.evaluate import Context, positions_at
+from joinery.notation.context import Context, positions_at
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import figure
 from joinery.show.table import Table

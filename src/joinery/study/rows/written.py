@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from joinery.data.sources.source import STRETCH
-from joinery.notation.evaluate import positions_at
+from joinery.notation.context import positions_at
 from joinery.show.names import label_column
 from joinery.show.streamed import write_streamed
 from joinery.study.fitted import Fitted, UsedRows, rows_at_hand

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.data.records import records
+from joinery.data.any_table import records
 from joinery.data.written_dates import stamps_of
 from joinery.notation.parse import read_assignments
 from joinery.show.appearance import Appearance

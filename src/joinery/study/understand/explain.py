@@ -3,33 +3,30 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
-from joinery.core.inference import intervals
+from joinery.data.any_table import records
 from joinery.data.columns import level_text
-from joinery.data.records import records
 from joinery.data.written_dates import stamps_of
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
 from joinery.design.terms import DesignTerm
 from joinery.notation.date_parts import DATE_PARTS
-from joinery.notation.tree import Call, Expression, Name, is_condition, lags_in, names_in_own_row
+from joinery.notation.tree import Call, Name, is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import figure, percent, telling_step, value
 from joinery.study.check.table import page_lines
 from joinery.study.fitted import CHOSEN, Fitted
 from joinery.study.held import (
     averaged_rows,
     columns_of,
-    held_cell,
     hold_rest,
-    numeric_columns,
     slopes_in,
 )
-from joinery.study.read.estimates import contrast, estimates, means
+from joinery.study.read.estimates import contrast, means
 from joinery.study.read.overall import overall_test
+from joinery.study.understand.explain_intercept import about_intercept, called_by, is_of
 from joinery.study.understand.phrases import ends, goes_with
 from joinery.study.understand.scale import Scale
 from joinery.study.understand.simple_slopes import (
@@ -41,11 +38,9 @@ from joinery.study.understand.simple_slopes import (
 )
 from joinery.study.understand.slope_regions import regions, sentence
 from joinery.study.verdicts import GRAVE
-from joinery.support.errors import CallError, JoineryError, listed
+from joinery.support.errors import CallError, listed
 
 MOST_LEVELS, MOST_VALUES = 12, 5
-NO_SIZE = 1e-9  # of a column's size: as good as zero
-HARDLY_OUTSIDE = 0.1  # a share of the range that is hardly outside it
 
 
 def explain(fit: Fitted) -> str:
@@ -61,7 +56,7 @@ def paragraphs(fit: Fitted) -> list[tuple[str, list[str]]]:
     collected = [
         ("What it says", list(_overall(fit))),
         ("Each predictor", list(_predictors(fit))),
-        ("The intercept", list(_intercept(fit))),
+        ("The intercept", list(about_intercept(fit))),
         ("Not to be read into it", list(_limits(fit))),
     ]
     return [(heading, lines) for heading, lines in collected if lines]
@@ -157,12 +152,8 @@ def _from_another_row(fit: Fitted, part: _Part, others: list[str]) -> Iterator[s
 
 def _stepped(part: _Part) -> bool:
     """Return True if it is cut into bands, taken as a category, or compared with a limit."""
-    chosen = [f for t in part.terms for f in t.factors if _is_of(f.expression, part.name)]
+    chosen = [f for t in part.terms for f in t.factors if is_of(f.expression, part.name)]
     return any(isinstance(f, CategoryFactor) or is_condition(f.expression) for f in chosen)
-
-
-def _is_of(expression: Expression, name: str) -> bool:
-    return any(n.name == name for n in names_in_own_row(expression))
 
 
 def _straight(part: _Part) -> bool:
@@ -171,26 +162,15 @@ def _straight(part: _Part) -> bool:
         return False
     factor = part.terms[0].factors[0]
     return isinstance(factor, NumberFactor) and (
-        isinstance(factor.expression, Name) or _called(factor) is not None
+        isinstance(factor.expression, Name) or called_by(factor) is not None
     )
-
-
-def _called(factor: NumberFactor) -> str | None:
-    """Return the one function around a plain column: a logarithm, centring or standardizing."""
-    e = factor.expression
-    if not (isinstance(e, Call) and isinstance(e.arguments[0], Name)):
-        return None
-    known = ("log", "log2", "log10", "centred", "standardized")
-    if e.function in known:
-        return e.function
-    return None
 
 
 def _slope(fit: Fitted, part: _Part) -> Iterator[str]:
     factor = part.terms[0].factors[0]
     assert isinstance(factor, NumberFactor)
     place = part.terms[0].start
-    name, called = fit.words(part.name), _called(factor)
+    name, called = fit.words(part.name), called_by(factor)
     D = np.zeros((1, fit.design.width))
     if called in ("log", "log2", "log10"):
         base = {"log": math.log(2), "log2": 1.0, "log10": math.log10(2)}[called]
@@ -218,7 +198,7 @@ def _telling(fit: Fitted, place: int) -> float:
 def _levels(fit: Fitted, part: _Part, others: list[str]) -> Iterator[str]:
     """Yield each level against the reference, the other predictors at their average."""
     factor = next(
-        (f for t in part.terms for f in t.categories if _is_of(f.expression, part.name)), None
+        (f for t in part.terms for f in t.categories if is_of(f.expression, part.name)), None
     )
     if factor is None:  # a text column that stands in comparisons alone
         yield from _compared(fit, part)
@@ -356,104 +336,6 @@ def _curve(fit: Fitted, part: _Part) -> Iterator[str]:
 
 
 # ------------------------------------------------------------------ intercept and limits
-
-
-def _intercept(fit: Fitted) -> Iterator[str]:
-    e = estimates(fit)
-    if not fit.solution.has_intercept:
-        yield "The sentence has none: the line goes through zero, or each level has its own mean."
-        return
-    lower, upper = intervals.around(e.values[:1], e.standard_errors[:1], e.df[:1], fit.level)
-    b = ends(float(e.values[0]), float(lower[0]), float(upper[0]))
-    on = Scale(fit).on
-    if on:
-        scale = f" on the scale of {on}"
-    else:
-        scale = ""
-    zeros = {name: _zero(fit, name) for name in numeric_columns(fit)}
-    references = {
-        name: level_text(f.levels[0])
-        for t in fit.design.terms
-        for f in t.categories
-        for name in (n.name for n in names_in_own_row(f.expression))
-        if name not in zeros
-    }
-    if not _nothing_else(fit, zeros | references):
-        yield (
-            f"It is {b}{scale}. At no plain values are all terms zero, so it is no row's mean by "
-            "itself."
-        )
-        return
-    where = [_stands_at(fit, name, at) for name, at in zeros.items()]
-    where += [f"{fit.words(str(lag))} is 0" for lag in fit.lags]
-    where += [f"{fit.words(name)} is {level}" for name, level in references.items()]
-    yield f"It is {b}{scale}: the mean where {listed(where, 8) or 'nothing is said'}."
-    outside = [name for name, at in zeros.items() if not _near(at, *fit.design.seen[name])]
-    if outside:
-        ranges = listed(
-            f"{fit.words(n)} runs from {shown_value(fit, n, fit.design.seen[n][0])} to "
-            f"{shown_value(fit, n, fit.design.seen[n][1])}"
-            for n in outside
-        )
-        yield f"No row is near that: {ranges}. By itself it means nothing."
-
-
-def _stands_at(fit: Fitted, name: str, at: float) -> str:
-    """Return where a number's terms are zero, in words."""
-    if _calls(fit, name) <= {"centred", "standardized"}:
-        mean = "at its mean, "
-    else:
-        mean = ""
-    return f"{fit.words(name)} is {mean}{shown_value(fit, name, at)}"
-
-
-def _nothing_else(fit: Fitted, at: Mapping[str, Any]) -> bool:
-    """Return True if every estimated term is zero at some values, so that the constant is left."""
-    columns = {name: [held_cell(fit, name, v)] for name, v in at.items()}
-    if not columns and not fit.lags:
-        return True
-    table = records(columns or {"": [0.0]}, like=fit.design.manner)
-    table.lags.update({str(lag): np.zeros(1) for lag in fit.lags})
-    try:
-        X = fit.design.matrix(fit.design.context(table, np.arange(1)))[:, fit.solution.kept]
-    except JoineryError:  # a term does not exist there
-        return False
-    usual = np.abs(fit.solution.centre) + fit.solution.spread
-    return bool((np.abs(X[0]) <= NO_SIZE * usual).all())
-
-
-def _near(at: float, low: float, high: float) -> bool:
-    """Return True if a value lies inside what was seen, or hardly outside it."""
-    margin = HARDLY_OUTSIDE * (high - low)
-    return low - margin <= at <= high + margin
-
-
-def _zero(fit: Fitted, name: str) -> float:
-    """Return a value at which a number's terms may be zero: 0, 1, its mean, the first date."""
-    if name in fit.design.dates:
-        return fit.design.seen[name][0]
-    calls = _calls(fit, name)
-    if calls <= {"centred", "standardized"}:
-        factor = next(iter(_number_factors(fit, name)))
-        return float(fit.design.function_memory[str(factor.expression)]["mean"])
-    if calls <= {"log", "log2", "log10"}:
-        return 1.0
-    return 0.0
-
-
-def _number_factors(fit: Fitted, name: str) -> list[NumberFactor]:
-    return [
-        f
-        for t in fit.design.terms
-        for f in t.factors
-        if isinstance(f, NumberFactor) and _is_of(f.expression, name)
-    ]
-
-
-def _calls(fit: Fitted, name: str) -> set[str | None]:
-    """Return the functions around a number; None where it stands in another way, or in no
-    factor."""
-    return {_called(f) for f in _number_factors(fit, name)} or {None}
 
 
 def _end(fit: Fitted, name: str, v: float) -> str:

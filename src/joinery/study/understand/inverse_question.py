@@ -14,9 +14,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from joinery.core.inference.intervals import t_times
-from joinery.data.records import Records, records
+from joinery.data.any_table import records
+from joinery.data.records import Records
 from joinery.data.written_dates import date_text
-from joinery.notation.evaluate import Context, evaluate
+from joinery.notation.context import Context
+from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import names_in
 from joinery.show.numbers import value
 from joinery.study.fitted import Fitted, checked_level

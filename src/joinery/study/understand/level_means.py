@@ -12,8 +12,8 @@ import numpy as np
 from joinery.core.inference import intervals
 from joinery.core.inference.diagnostics import holm
 from joinery.core.numeric import simultaneous
+from joinery.data.any_table import records
 from joinery.data.columns import level_text
-from joinery.data.records import records
 from joinery.design.factors import CategoryFactor
 from joinery.design.levels import column_of_levels
 from joinery.notation.parse import read_sentence

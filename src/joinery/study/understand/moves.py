@@ -13,7 +13,7 @@ from joinery.data.records import Records
 from joinery.design.factors import CategoryFactor
 from joinery.design.levels import column_of_levels
 from joinery.design.terms import DesignTerm
-from joinery.notation.evaluate import Context
+from joinery.notation.context import Context
 from joinery.notation.tree import Expression, Name, is_condition, names_in, outside
 from joinery.study.fitted import Fitted
 from joinery.study.held import (

@@ -11,7 +11,7 @@ from joinery.core.inference import intervals
 from joinery.core.inference.chances import in_groups
 from joinery.core.inference.intervals import wilson
 from joinery.design.evenly import drawn_evenly
-from joinery.notation.evaluate import positions_at
+from joinery.notation.context import positions_at
 from joinery.show.names import coefficient_named
 from joinery.show.numbers import count, figure, level_words
 from joinery.show.pictures.canvas import Words

@@ -10,8 +10,9 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference import intervals
+from joinery.data.any_table import records
 from joinery.data.columns import level_text
-from joinery.data.records import Records, records
+from joinery.data.records import Records
 from joinery.data.written_dates import date_text, stamps_of
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words, value

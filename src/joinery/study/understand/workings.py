@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from joinery.data.records import records
+from joinery.data.any_table import records
 from joinery.notation.parse import read_assignments
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.held import check_named
