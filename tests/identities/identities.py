@@ -15,7 +15,7 @@ import numpy as np
 import pandas as pd
 
 import joinery as jn
-from joinery.data import records
+from joinery.data import any_table
 from joinery.data.sources.database import Folder
 from tests.identities.questions import QUESTIONS, answer, difference
 from tests.identities.tables import Case, case
@@ -446,7 +446,7 @@ def left_in_files(c: Case, rng: np.random.Generator) -> Pair | None:
         c.table.iloc[start:stop].to_parquet(folder.path / f"{place}.parquet", index=False)
     left = replace(jn.source(folder.path), keep=folder)
     # few rows would be simply read
-    records.is_held = lambda source, apart=False: apart
+    any_table.is_held = lambda source, apart=False: apart
 
     first = c.but(table=c.table.reset_index(drop=True))
 

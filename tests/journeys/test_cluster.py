@@ -20,7 +20,7 @@ from dask.delayed import delayed
 from distributed import Client, LocalCluster
 
 import joinery as jn
-from joinery.data import records
+from joinery.data import any_table
 from joinery.data.sources import cluster as cluster_source
 from joinery.study.check import facts, unused
 from tests.draws import FULL
@@ -232,7 +232,7 @@ def test_what_a_table_cannot_is_said_as_on_one_machine(cluster):
 def test_files_are_folded_on_the_workers_with_the_bits_of_one_machine(
     cluster, tmp_path, monkeypatch
 ):
-    monkeypatch.setattr(records, "is_held", lambda source, apart=False: apart)
+    monkeypatch.setattr(any_table, "is_held", lambda source, apart=False: apart)
     TABLE.to_parquet(tmp_path / "t.parquet", row_group_size=5000)
     same(figures(tmp_path), figures(TABLE))
 

@@ -25,7 +25,7 @@ from matplotlib.text import Text
 
 import joinery as jn
 from joinery.core.inference.smooth import smooth
-from joinery.data import columns, records
+from joinery.data import any_table, columns
 from joinery.data.sources import arrow, cells, source
 from joinery.design import evenly, learning, row_blocks
 from joinery.show.palette import TEAL
@@ -73,7 +73,7 @@ TABLE = made()
 @pytest.fixture(autouse=True)
 def nothing_held(monkeypatch):
     """Small tables are left where they are too, and cut into many blocks and stretches."""
-    monkeypatch.setattr(records, "is_held", lambda source, apart=False: apart)
+    monkeypatch.setattr(any_table, "is_held", lambda source, apart=False: apart)
     monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 256)
     monkeypatch.setattr(cells, "STRETCHES_KEPT", 2)
     for module in (cells, learning):
@@ -153,8 +153,8 @@ def test_the_same_bits_wherever_the_rows_lie(place, tmp_path):
 
 @pytest.mark.parametrize("place", PLACES)
 def test_a_small_table_is_simply_read(place, tmp_path, monkeypatch):
-    monkeypatch.setattr(records, "is_held", source.is_held)
-    table = records.records(place(tmp_path))
+    monkeypatch.setattr(any_table, "is_held", source.is_held)
+    table = any_table.records(place(tmp_path))
     assert not table.read_as_needed
     sentence = "y given x, z, g"
     same(jn.fit(TABLE, sentence).coefficients().frame, jn.fit(table, sentence).coefficients().frame)
@@ -186,7 +186,7 @@ def test_every_type_of_a_postgresql_column_comes_as_what_it_is(postgres_url):
         "timestamp '2024-01-01 10:00' + i * interval '1 hour' as moment, "
         "case when i > 5 then i end as late from generate_series(1, 60) i order by i"
     )
-    table = records.records(jn.source(postgres_url, query=query))
+    table = any_table.records(jn.source(postgres_url, query=query))
     kinds = {name: table.column(name).kind for name in table.names}
     assert kinds == {
         "whole": "number", "exact": "number", "number": "number", "flag": "yes/no",

@@ -12,7 +12,7 @@ import pandas as pd
 import pytest
 
 import joinery as jn
-from joinery.data import records
+from joinery.data import any_table
 from joinery.design import row_blocks
 
 GOOD = pd.DataFrame(
@@ -408,7 +408,7 @@ def test_a_fit_nobody_holds_leaves_no_rows_behind(left_in_a_file, tmp_path, monk
     table = pd.DataFrame({"x": rng.normal(size=400), "y": rng.normal(size=400)})
     table.loc[3, "x"] = np.nan
     if left_in_a_file:
-        monkeypatch.setattr(records, "is_held", lambda source, apart=False: apart)
+        monkeypatch.setattr(any_table, "is_held", lambda source, apart=False: apart)
         table.to_parquet(tmp_path / "t.parquet")
     monkeypatch.setattr(row_blocks, "BLOCK_ROWS", 100)
     gc.disable()
