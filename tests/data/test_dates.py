@@ -34,6 +34,14 @@ SPAN = [dt.timedelta(days=i, hours=12) for i in range(5)]
         (["12/31/1970", "1/1/1971"], None, [364, 365]),
         (["1/2/1970"], "day first", [31]),
         (["1/2/1970"], "month first", [1]),
+        (["01.02.1970"], None, [31]),
+        (["01.02.1970"], "month first", [1]),
+        (["2 Jan 1970", "31-Dec-1970"], None, [1, 364]),
+        (["Jan. 2nd, 1970", "sept 1 1970 06:00"], None, [1, 243.25]),
+        (["Feb 1970", "December 1970"], None, [31, 334]),
+        (["1970-02", "1970-03"], None, [31, 59]),
+        (["2001-02"], None, [11354]),
+        (["Q2 1970", "1971 q1"], None, [90, 365]),
     ],
 )
 def test_written_dates(texts, order, days):
@@ -41,7 +49,20 @@ def test_written_dates(texts, order, days):
 
 
 @pytest.mark.parametrize(
-    "texts", [["2024-02-30"], ["0000-01-01"], ["13/13/2024"], ["1/2/2024", "1.2.2024"], ["x"], []]
+    "texts",
+    [
+        ["2024-02-30"],
+        ["0000-01-01"],
+        ["13/13/2024"],
+        ["1/2/2024", "1.2.2024"],
+        ["x"],
+        [],
+        ["31 Feb 2024"],
+        ["room 12"],
+        ["2001-02", "2002-03"],
+        ["2024-13"],
+        ["May 2024", "3 May 2024"],
+    ],
 )
 def test_what_is_no_date(texts):
     assert read_dates(texts) is None

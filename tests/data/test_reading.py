@@ -28,6 +28,16 @@ from joinery.data.written_numbers import read_numbers
         (["1 234", "5"], [1234, 5], "thousands separators"),
         (["12%", "3.5 %"], [0.12, 0.035], "percent signs"),
         (["−5", "+6", "1e3", ".5"], [-5, 6, 1000, 0.5], None),
+        (["12 kg", "14,5 kg"], [12, 14.5], "decimal commas and the unit 'kg'"),
+        (["12kg/ha", "-3kg/ha"], [12, -3], "the unit 'kg/ha'"),
+        (["20 °C", "21°C"], [20, 21], "the unit '°C'"),
+        (["1 day", "2 days"], [1, 2], "the unit 'day'"),
+        (
+            ["980.00", "(1,250.00)"],
+            [980, -1250],
+            "parentheses for a minus; '(1,250.00)' is read as -1250",
+        ),
+        (["€ 12", "(€ 13)"], [12, -13], "parentheses for a minus"),
     ],
 )
 def test_numbers_as_people_write_them(texts, values, note):
@@ -45,10 +55,22 @@ def test_numbers_as_people_write_them(texts, values, note):
         (["1.5", "1,5"], "'1,5' has decimal commas, where the table has decimal points"),
         (["$3", "€4"], "currencies are mixed"),
         (["12%", "3"], "some cells carry a percent sign"),
+        (["12 kg", "500 g"], "units are mixed (g and kg)"),
+        (["12 kg", "14 kg", "500"], "some cells carry a unit (kg) and some do not"),
     ],
 )
 def test_what_two_readings_fit_is_left_to_the_user(texts, said):
     assert said in read_numbers(texts).trouble
+
+
+@pytest.mark.parametrize(
+    "texts", [["12 Oak", "3 Elm", "5 Main", "7 High"], ["(12)", "(13)"], ["12A", "13A"], ["1st", "2nd"], ["5th", "6th"],
+              ["(-5)", "4"], ["7 am", "8 am"], ["12 kg"] + ["3"] * 5]
+)  # fmt: skip
+def test_what_looks_like_a_unit_or_a_minus_and_is_none(texts):
+    reading = read_numbers(texts)
+    assert reading.unreadable
+    assert reading.trouble is None
 
 
 def test_the_user_settles_what_is_open():
@@ -323,3 +345,26 @@ def test_a_spreadsheet_table_need_not_start_in_the_corner(tmp_path):
     assert "Stall sales" in found.attrs["joinery_notes"][0]
     assert "Total" in found.attrs["joinery_notes"][0]
     assert len(jn.read(path, footer=0)) == 3
+
+
+MESSY = """Apiary ;Visited;Weight;Cost;Loss;Temp (°C);Quarter;Took
+Alder;03.04.2023;12 kg;€ 1.234,50;12 %;18,5;Q1 2023;1:30
+Birch;04.04.2023;14,5 kg;€ 980,00;8 %;19,0;Q2 2023;2:10
+Cedar;05.04.2023;11 kg;(€ 20,00);5,5 %;n/a;Q3 2023;0:45
+Summe;;37,5 kg;;;;;
+"""
+
+
+def test_a_table_as_an_office_keeps_it(tmp_path):
+    (tmp_path / "a.csv").write_text(MESSY)
+    look = jn.look(tmp_path / "a.csv")
+    kinds = look.columns.frame.set_index("column")["kind"]
+    assert kinds[["Weight", "Cost", "Loss", "Temp (°C)"]].tolist() == ["number"] * 4
+    assert kinds[["Visited", "Quarter"]].tolist() == ["date"] * 2
+    said = " ".join(look.columns.notes)
+    for words in ("left off ('Summe 37,5 kg')", "the unit 'kg'", "parentheses for a minus", "with the day first",
+                  "'1:30' may be a time of day or a duration; write a number, in hours or minutes"):  # fmt: skip
+        assert words in said
+    read = jn.read(tmp_path / "a.csv")
+    assert read["Cost"].tolist() == [1234.5, 980, -20]
+    assert read["Quarter"].dt.month.tolist() == [1, 4, 7]

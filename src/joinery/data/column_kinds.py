@@ -11,12 +11,11 @@ import numpy as np
 import pandas as pd
 
 from joinery.data.columns import Column, Labels, TextReading, level_text
-from joinery.data.written_dates import UNIVERSAL, in_days, read_dates
+from joinery.data.written_dates import PERIODS, UNIVERSAL, in_days, read_dates
 from joinery.data.written_numbers import Reading, read_numbers
 from joinery.support.errors import UnusableColumnError, listed
 
 DURATIONS = "durations are read as days"
-PERIODS = "periods are read as the day each begins"
 YES_NO = ({"no", "yes"}, {"n", "y"}, {"false", "true"})
 
 

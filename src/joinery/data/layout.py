@@ -9,7 +9,10 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-_TOTAL = re.compile(r"(grand\s+|sub-?\s?)?(totals?|sums?|averages?|means?)\s*:?", re.IGNORECASE)
+# what a line below a table begins with: sums and means, in the languages of its writers
+_SUMS = "totals?|sums?|summe|gesamt|insgesamt|somme|suma|totale|totaal|celkem|razem|yhteensä"
+_MEANS = "averages?|means?|mittelwert|durchschnitt|moyenne|promedio|gemiddelde|medelvärde"
+_TOTAL = re.compile(rf"(grand\s+|sub-?\s?)?({_SUMS}|{_MEANS})\s*:?", re.IGNORECASE)
 _REMARK = re.compile(r"(notes?|sources?|footnotes?)\b.*:|[*†‡]", re.IGNORECASE)
 _NUMBER = re.compile(r"[-+]?[\d.,]+%?")
 LOOKED_AT = 60  # lines at the top of a file that tell its header and delimiter

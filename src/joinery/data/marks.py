@@ -8,18 +8,23 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import pandas as pd
 
 POINT, COMMA = ".", ","
 DECIMAL = "joinery_decimal"  # where a frame carries the mark of the file that it was read from
+MOST_UNITS = 3  # of a column; more kinds of words after its numbers are no units
 NUMBERS_ALIKE = 0.5  # share of a column's texts that must be numbers for it to be asked
 
 # what stands before or after an amount
 CURRENCIES = "$€£¥₹₩₽₺₫₴฿"
 _CODES = "AUD|BRL|CAD|CHF|CNY|CZK|DKK|EUR|GBP|HUF|INR|JPY|KRW|MXN|NOK|NZD|PLN|RUB|SEK|TRY|USD|ZAR"
 _CODE = re.compile(rf"(?:({_CODES})\s?)?([-+\d.,].*?)(?:\s?({_CODES}))?")
+# a unit after a number: letters and signs, in one word, with its power
+_UNIT = re.compile(r"(.*\d[.,]?)(\s*)((?:[^\W\d_]|[°′″])(?:[^\W\d_]|[°²³/·^]|(?<=[a-z])[23])*)")
+_BEGINNINGS = tuple("0123456789+-.,")  # of a number with a unit
+_ORDINALS = {"st", "nd", "rd", "th", "am", "pm"}  # of places and hours, which are no amounts
 _PLAIN = re.compile(r"[-+]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][-+]?\d+)?")
 _SPECIAL = re.compile(r"[-+]?(?:inf|infinity)", re.IGNORECASE)
 _SPACED = re.compile(r"[-+]?\d{1,3}(?:[ \u00a0\u202f'’]\d{3})+(?:[.,]\d+)?")
@@ -37,6 +42,8 @@ class Written:
     percent: bool
     spaced: bool  # whether spaces or apostrophes part its thousands
     marks: str  # the decimal marks under which it is a number: ".", ",", ".," or none
+    unit: str = ""  # "kg" of "12 kg"
+    bracketed: bool = False  # whether parentheses stand for its minus
 
     @property
     def number(self) -> bool:
@@ -61,6 +68,29 @@ class Written:
 def written(text: str) -> Written:
     """Return a cell with what stands around its digits taken off."""
     bare = text.strip().replace("−", "-").replace("\u00a0", " ")
+    bracketed = bare.startswith("(") and bare.endswith(")")
+    if bracketed:
+        bare = bare[1:-1].strip()
+    cell = _written(bare)
+    if not cell.number and bare[:1] in _BEGINNINGS and (apart := _UNIT.fullmatch(bare)):
+        cell = _with_unit(cell, *apart.groups())
+    if not bracketed:
+        return cell
+    if cell.digits[:1] in ("+", "-"):  # parentheses stand for a sign where there is none
+        return replace(cell, marks="")
+    return replace(cell, digits=f"-{cell.digits}", bracketed=True)
+
+
+def _with_unit(cell: Written, number: str, gap: str, unit: str) -> Written:
+    """Return a number without its unit; the cell as it is where that is none.
+
+    One letter without a space may be part of a code: 12A."""
+    if unit.casefold() in _ORDINALS or not (gap or len(unit) > 1 or unit in "°′″"):
+        return cell
+    return replace(_written(number.strip()), unit=unit)
+
+
+def _written(bare: str) -> Written:
     percent = bare.endswith("%")
     bare = bare.removesuffix("%").strip()
     if bare[:1] in "+-":
@@ -80,6 +110,23 @@ def written(text: str) -> Written:
     if spaced:
         bare = re.sub(r"[ \u202f'’]", "", bare)
     return Written(bare, currency, percent, spaced, _marks(bare))
+
+
+def in_columns(cells: Sequence[Written]) -> list[Written]:
+    """Return the cells of a column, those that are no numbers beside the others as such.
+
+    Words after few of its numbers, or of many kinds, are no units ("12 Oak Lane"), and parentheses
+    around every number no minus."""
+    numbers = [cell for cell in cells if cell.number]
+    with_unit = [cell.unit for cell in numbers if cell.unit]
+    no_units = len(set(with_unit)) > MOST_UNITS or 2 * len(with_unit) < len(numbers)
+    no_minus = all(cell.bracketed for cell in numbers)
+    out = []
+    for cell in cells:
+        if (cell.unit and no_units) or (cell.bracketed and no_minus):
+            cell = replace(cell, marks="")
+        out.append(cell)
+    return out
 
 
 def _marks(digits: str) -> str:
@@ -119,7 +166,7 @@ def settled(columns: Iterable[Sequence[str]], usual: str = POINT) -> Marks:
     is the table's."""
     votes = {POINT: 0, COMMA: 0}
     for texts in columns:
-        cells = [written(text) for text in texts if text.strip()]
+        cells = in_columns([written(text) for text in texts if text.strip()])
         numbers = [cell for cell in cells if cell.number]
         if len(numbers) <= NUMBERS_ALIKE * len(cells):
             continue

@@ -20,6 +20,21 @@ _ZONE = re.compile(r"(.*:\d{2}(?:\.\d+)?) ?(Z|[+-]\d{2}(?::?\d{2})?)")
 UNIVERSAL = "times of several time zones are read in universal time (UTC)"
 _ISO = re.compile(r"(\d{4})-(\d{1,2})-(\d{1,2})" + _CLOCK)
 _PARTS = re.compile(r"(\d{1,2})([./-])(\d{1,2})\2(\d{4})" + _CLOCK)
+MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+_FULL = "january february march april may june july august september october november december"
+_MONTH = {name: place for place, name in enumerate(MONTHS, 1)} | {"sept": 9}
+_MONTH |= {name: place for place, name in enumerate(_FULL.split(), 1)}
+_NAME = rf"({'|'.join(sorted(_MONTH, key=len, reverse=True))})\.?"
+_DAY = r"(\d{1,2})(?:st|nd|rd|th|\.)?"
+_DAY_NAMED = re.compile(rf"{_DAY}[ -]?{_NAME},?[ -]?(\d{{4}}){_CLOCK}", re.IGNORECASE)
+_NAMED_DAY = re.compile(rf"{_NAME} {_DAY},? (\d{{4}}){_CLOCK}", re.IGNORECASE)
+_NAMED_MONTH = re.compile(rf"{_NAME},?[ /-]?(\d{{4}})", re.IGNORECASE)
+_MONTH_OF = re.compile(r"(\d{4})[-/](\d{2})")
+_QUARTER = re.compile(r"Q([1-4])[ /-]?(\d{4})|(\d{4})[ /-]?Q([1-4])", re.IGNORECASE)
+_CLOCK_ALONE = re.compile(r"\d{1,3}:[0-5]\d(?::[0-5]\d)?")
+UNDATED = "may be a time of day or a duration; write a number, in hours or minutes"
+PERIODS = "periods are read as the day each begins"
+DOTTED = "dates with dots are read with the day first"
 _PER_DAY = {"D": 1, "h": 24, "m": 1440, "s": 86_400, "ms": 86_400_000, "us": 86_400_000_000}
 _PER_DAY |= {"ns": 86_400_000_000_000}
 
@@ -41,35 +56,79 @@ def _unsettled() -> str:
 def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | None:
     """Return distinct texts as dates; None when not all of them are.
 
-    2024-05-31 is read as it is; 31.05.2024 and 5/31/2024 where the days tell which comes first, or
-    ``order`` (one of ``DATES``) does. Years go from 1 to 9999.
+    2024-05-31, 31 May 2024 and May 31, 2024 are read as they are; 31.05.2024 and 5/31/2024 where
+    the days tell which comes first, or ``order`` (one of ``DATES``) does, and dots have the day
+    first. May 2024, 2024-05 and Q2 2024 are the day each begins. Years go from 1 to 9999.
     """
     bare = [t.strip() for t in texts]
-    if not bare or not bare[0][:1].isdigit():
+    if not bare or not any(character.isdigit() for character in bare[0]):
         return None
+    if (named := _named(bare)) is not None:
+        return named
+    if _matches(_CLOCK_ALONE, bare):
+        return DateReading(None, trouble=f"{bare[0]!r} {UNDATED}")
     if _ZONE.fullmatch(bare[0]):
         return _zoned(bare, order)
-    iso = [_ISO.fullmatch(t) for t in bare]
-    if all(iso):
-        return _stamped([(m[1], m[2], m[3], *m.groups()[3:]) for m in iso if m])
-    parts = [_PARTS.fullmatch(t) for t in bare]
-    if not all(parts) or len({m[2] for m in parts if m}) > 1:
+    if iso := _matches(_ISO, bare):
+        return _stamped([(m[1], m[2], m[3], *m.groups()[3:]) for m in iso])
+    parts = _matches(_PARTS, bare)
+    signs = {m[2] for m in parts}
+    if len(signs) != 1:
         return None
-    first, second = (max(int(m[i]) for m in parts if m) for i in (1, 3))
+    first, second = (max(int(m[i]) for m in parts) for i in (1, 3))
     if first > 12 and second > 12:
         return None
-    if order is None and first <= 12 and second <= 12:
+    unsettled = first <= 12 and second <= 12
+    if order is None and unsettled and signs != {"."}:
         return DateReading(None, trouble=_unsettled())
     if order:
-        day_first = order == "day first"
+        day_first, note = order == "day first", None
+    elif unsettled:
+        day_first, note = True, f"{DOTTED}; {advice.reading('dates', 'month first')} changes it"
     else:
         day_first = first > 12
-    day, month = (1, 3) if day_first else (3, 1)
-    if order:
-        note = None
-    else:
         note = f"dates are read with the {'day' if day_first else 'month'} first"
-    return _stamped([(m[4], m[month], m[day], *m.groups()[4:]) for m in parts if m], note)
+    day, month = (1, 3) if day_first else (3, 1)
+    return _stamped([(m[4], m[month], m[day], *m.groups()[4:]) for m in parts], note)
+
+
+def _named(texts: list[str]) -> DateReading | None:
+    """Return dates whose month has a name, and months and quarters, which are the day each
+    begins."""
+    if found := _matches(_DAY_NAMED, texts):
+        return _stamped([(m[3], _month(m[2]), m[1], *m.groups()[3:]) for m in found])
+    if found := _matches(_NAMED_DAY, texts):
+        return _stamped([(m[3], _month(m[1]), m[2], *m.groups()[3:]) for m in found])
+    if found := _matches(_NAMED_MONTH, texts):
+        return _begun([(m[2], _month(m[1])) for m in found])
+    if found := _matches(_QUARTER, texts):
+        return _begun([(m[2] or m[3], 3 * int(m[1] or m[4]) - 2) for m in found])
+    if found := _matches(_MONTH_OF, texts):
+        months = [(m[1], int(m[2])) for m in found]
+        # 2001-02, 2002-03 are years that begin in one and end in the next
+        if len(months) > 1 and all((int(year) + 1) % 100 == month for year, month in months):
+            return None
+        return _begun(months)
+    return None
+
+
+def _matches(form: re.Pattern[str], texts: list[str]) -> list[re.Match[str]]:
+    """Return the parts of texts that are all of one form; none where one is not."""
+    if not form.fullmatch(texts[0]):  # most columns are told by their first text
+        return []
+    found = [form.fullmatch(text) for text in texts]
+    if not all(found):
+        return []
+    return [match for match in found if match]
+
+
+def _month(name: str) -> int:
+    return _MONTH[name.casefold()]
+
+
+def _begun(months: list[tuple[str, int]]) -> DateReading | None:
+    """Return the first days of months."""
+    return _stamped([(year, month, 1, None, None, None, None) for year, month in months], PERIODS)
 
 
 def _zoned(texts: list[str], order: str | None) -> DateReading | None:

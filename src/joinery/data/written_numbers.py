@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from joinery.data.marks import COMMA, POINT, Marks, Written, settled, written
+from joinery.data.marks import COMMA, POINT, Marks, Written, in_columns, settled, written
 from joinery.support import advice
 
 _ZERO_LED = re.compile(r"[-+]?0\d{2,}")  # 007: a code, of which a number would lose the zeros
@@ -41,7 +41,7 @@ def read_numbers(texts: Sequence[str], marks: Marks | None = None) -> Reading:
     if (zeros := next((t for t in texts if _ZERO_LED.fullmatch(t.strip())), None)) is not None:
         note = f"{zeros.strip()!r} begins with zeros, so the column is read as text"
         return Reading(np.full(len(texts), np.nan), note, unreadable=tuple(range(len(texts))))
-    cells = [written(text) for text in texts]
+    cells = in_columns([written(text) for text in texts])
     if marks is None:
         marks = settled([texts])
     decimal = marks.decimal
@@ -82,7 +82,19 @@ def _trouble(texts: Sequence[str], cells: list[Written], marks: Marks) -> str | 
         return f"currencies are mixed ({' and '.join(currencies)})"
     if len({cell.percent for cell in numbers}) > 1:
         return "some cells carry a percent sign and some do not"
-    return None
+    units = sorted({cell.unit for cell in numbers})
+    if len({_singular(unit) for unit in units}) <= 1:
+        return None
+    if not units[0]:
+        return f"some cells carry a unit ({' or '.join(units[1:])}) and some do not"
+    return f"units are mixed ({' and '.join(units)})"
+
+
+def _singular(unit: str) -> str:
+    """Return a unit in words as it stands beside one: 1 day, 2 days."""
+    if len(unit) > 2:
+        return unit.removesuffix("s")
+    return unit
 
 
 def _note(
@@ -99,11 +111,16 @@ def _note(
     spaced = [i for i in numbers if cells[i].spaced]
     signed = [i for i in numbers if cells[i].currency]
     percent = [i for i in numbers if cells[i].percent]
+    united = [i for i in numbers if cells[i].unit]
+    bracketed = [i for i in numbers if cells[i].bracketed]
+    unit = next((cells[i].unit for i in united), "")
     taken = {
         "currency signs": signed,
         "thousands separators": grouped + spaced,
         "decimal commas": commas,
         "percent signs": percent,
+        f"the unit {unit!r}": united,
+        "parentheses for a minus": bracketed,
     }
     changed = [i for places in taken.values() for i in places]
     doubtful = [i for i in numbers if cells[i].grouped]
