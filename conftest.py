@@ -17,8 +17,14 @@ from sybil.parsers.markdown import CodeBlockParser, PythonCodeBlockParser, SkipP
 collect_ignore_glob = ["docs/site*.py"]  # they need what builds the site
 
 
-# files whose tests share a browser, a cluster, a server or what is built
-TOGETHER = ("test_report.py", "test_cluster.py", "test_shipping.py", "test_saved.py")
+# files whose tests share a browser, a cluster, a server, what is built, or the source as read
+TOGETHER = (
+    "test_report.py",
+    "test_cluster.py",
+    "test_shipping.py",
+    "test_saved.py",
+    "test_rooms.py",
+)
 
 
 @pytest.hookimpl(optionalhook=True)
