@@ -8,7 +8,6 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-import pandas as pd
 
 from joinery.data.marks import Marks
 from joinery.data.sources.cells import Cells
@@ -214,7 +213,7 @@ class Column:
             return False
         values = self.values[rows]
         # a few rows tell most columns of whole numbers, without looking at all of them
-        return bool(pd.Index(values[:1000]).is_unique and pd.Index(values).is_unique)
+        return _apart(values[:1000]) and _apart(values)
 
     @cached_property
     def sweep_result(self) -> Swept:
@@ -258,6 +257,13 @@ class Column:
         source = self.values if self.values is not None else self.coded
         assert source is not None
         return len(source)
+
+
+def _apart(values: np.ndarray) -> bool:
+    """Return True if no two values are equal; a missing one equals another."""
+    ordered = np.sort(values)  # sorted they are compared sooner than by a table of them all
+    twice = ordered[1:] == ordered[:-1]
+    return not twice.any() and int(np.isnan(ordered[-2:]).sum()) < 2
 
 
 def _coded(numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

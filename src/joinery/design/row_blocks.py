@@ -111,6 +111,24 @@ class RowBlock:
         """The columns written out."""
         return dense(self.columns)
 
+    def slab(self, rows: slice) -> RowBlock:
+        """Return some rows of the block that follow one another."""
+        if rows.start <= 0 and rows.stop >= len(self.y):
+            return self
+
+        def of(values: np.ndarray | None) -> np.ndarray | None:
+            return None if values is None else values[rows]
+
+        return RowBlock(
+            some_rows(self.columns, rows),
+            self.y[rows],
+            of(self.precision),
+            of(self.repeats),
+            of(self.offset),
+            of(self.trials),
+            self.first + rows.start,
+        )
+
     @property
     def span(self) -> slice:
         """Return where its rows stand among all rows of the blocks."""

@@ -81,7 +81,9 @@ def repeated_rows(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray
             numbers = column.numbers(rows)
         else:
             numbers = column.codes(rows).astype(float)
-        sums += weight * np.where(np.isfinite(numbers), numbers, -0.5)
+        if not np.isfinite(numbers).all():
+            numbers = np.where(np.isfinite(numbers), numbers, -0.5)
+        sums += weight * numbers
     ordered = np.sort(sums)
     twice = np.unique(ordered[1:][ordered[1:] == ordered[:-1]])
     if not len(twice):

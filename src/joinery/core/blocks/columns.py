@@ -55,13 +55,20 @@ class IndicatorColumns:
 
     def dense(self) -> np.ndarray:
         """Return all columns written out (m, k), column by column."""
-        out = np.zeros(self.shape, order="F")
-        out[:, self.number_places] = self.numbers
+        out = np.empty(self.shape, order="F")
+        self.put(out)
+        return out
+
+    def put(self, out: np.ndarray) -> None:
+        """Write all columns into others (m, k)."""
+        for j, place in enumerate(self.number_places):
+            out[:, place] = self.numbers[:, j]
+        for place in self.level_places:
+            out[:, place] = 0.0
         rows = np.flatnonzero(self.codes < len(self.level_places))
         out[rows, self.level_places[self.codes[rows]]] = (
             1.0 if self.value is None else self.value[rows]
         )
-        return out
 
 
 Columns = np.ndarray | IndicatorColumns
@@ -153,6 +160,15 @@ def some_columns(X: Columns, places: np.ndarray) -> np.ndarray:
     if np.array_equal(places, np.arange(X.shape[1])):
         return dense(X)
     return np.asarray(dense(chosen(X, places)) if len(places) < X.shape[1] else dense(X)[:, places])
+
+
+def put_columns(X: Columns, places: np.ndarray, out: np.ndarray) -> None:
+    """Write some columns, by their places, into others (m, len(places))."""
+    X = chosen(X, places)
+    if isinstance(X, IndicatorColumns):
+        X.put(out)
+    else:
+        out[:] = X
 
 
 def extremes(X: Columns) -> tuple[np.ndarray, np.ndarray]:

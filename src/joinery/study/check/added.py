@@ -29,6 +29,10 @@ from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.rows.figures import residuals, widening
 from joinery.support.errors import DataError
 
+# cells of the columns that are made of a slab, two megabytes, and its rows: smaller ones would have
+# the threads wait for each other's turns in Python
+SLAB_CELLS, LEAST_SLAB = 2**18, 1024
+
 Residuals = tuple[RowBlock, np.ndarray]  # some rows, and their residuals (m,)
 
 Make = Callable[[RowBlock], np.ndarray]  # the columns asked about, of some rows: (m, q)
@@ -73,7 +77,26 @@ def _of_least_squares(solution: Solution, block: RowBlock) -> Residuals:
 def _sums(
     rows: Residuals, solution: Solution, make: Make, groups: Sequence[np.ndarray]
 ) -> AddedSums:
+    """Return the sums of some rows, a slab of them after another: what is made of it stays near."""
     block, residual = rows
+    width = sum(len(columns) for columns in groups)
+    height = max(SLAB_CELLS // max(width, 1), LEAST_SLAB)
+    total: AddedSums | None = None
+    for start in range(0, len(residual), height):
+        slab = slice(start, start + height)
+        sums = _of_slab(block.slab(slab), residual[slab], solution, make, groups)
+        total = sums if total is None else total + sums
+    assert total is not None
+    return total
+
+
+def _of_slab(
+    block: RowBlock,
+    residual: np.ndarray,
+    solution: Solution,
+    make: Make,
+    groups: Sequence[np.ndarray],
+) -> AddedSums:
     Z = make(block)
     weighted = Z
     if block.weights is not None:

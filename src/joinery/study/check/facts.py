@@ -32,6 +32,8 @@ from joinery.support.limits import CHECKED_ROWS
 DATA = "Are the data what they seem?"
 FACT_COLUMNS = 100  # of a model whose cells are looked at
 MANY_CELLS = 50_000  # of which the ends are looked at before they are sorted
+GLANCE_STEP = 16  # one cell of so many tells the spread of many cells to a part in a hundred
+GLANCE_SPREADS = 0.97 * SPREADS  # within which the ends are no farther out than all cells would say
 LEAST_LABELS = 10  # rows that a column of labels tells apart
 IMPROBABLE = 0.01  # equal rows that chance would make, below which they are none of its making
 COMPARED_DIGITS = 12  # of numbers that are compared: those beyond are left by arithmetic
@@ -119,8 +121,11 @@ def _middling(x: np.ndarray) -> bool:
     low, high = float(x.min()), float(x.max())
     if low in STAND_INS or high in STAND_INS:
         return False
-    middle, spread = float(x.mean()), float(x.std())
-    return max(high - middle, middle - low) < SPREADS * spread
+    some = x[
+        ::GLANCE_STEP
+    ]  # a cell far out is hardly among them, and the spread is that of the rest
+    middle, spread = float(some.mean()), float(some.std())
+    return max(high - middle, middle - low) < GLANCE_SPREADS * spread
 
 
 def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import partial
+from functools import cached_property, partial
+from itertools import pairwise
 
 import numpy as np
 
@@ -191,6 +192,13 @@ class Factors:
     second: np.ndarray
     twice: np.ndarray
 
+    @cached_property
+    def runs(self) -> list[tuple[int, int]]:
+        """Return stretches of one first column with second ones that stand side by side."""
+        breaks = (np.diff(self.first) != 0) | (np.diff(self.second) != 1)
+        ends = [0, *(np.flatnonzero(breaks) + 1).tolist(), len(self.first)]
+        return list(pairwise(ends))
+
     @classmethod
     def of(cls, pairs: Sequence[Pair]) -> Factors:
         """Return the products of pairs, those of one side by side."""
@@ -218,9 +226,11 @@ def _columns(block: RowBlock, factors: Factors) -> np.ndarray:
     """Return the products side by side (m, q), of columns less their means."""
     X = np.asfortranarray(some_columns(block.columns, factors.places) - factors.centres)
     out = np.empty((len(X), len(factors.first)), order="F")
-    np.multiply(X[:, factors.first], X[:, factors.second], out=out)
-    if len(factors.twice):
-        out[:, factors.twice] *= X[:, factors.first[factors.twice]]
+    for start, stop in factors.runs:
+        a, b = factors.first[start], factors.second[start]
+        np.multiply(X[:, a, None], X[:, b : b + stop - start], out=out[:, start:stop])
+    for j in factors.twice:
+        out[:, j] *= X[:, factors.first[j]]
     return out
 
 

@@ -9,9 +9,10 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from joinery.core.blocks.columns import Columns, some_columns
+from joinery.core.blocks.columns import Columns, put_columns
 from joinery.core.blocks.order_statistics import Counted, quantiles
 from joinery.core.blocks.partition import Partition
+from joinery.core.blocks.products import gram
 from joinery.core.inference.added import smallest_shift
 from joinery.core.inference.diagnostics import Test
 from joinery.core.inference.even_spread import as_uneven, koenker, unevenness
@@ -214,7 +215,7 @@ def _laid(rows: Beside, columns: tuple[Against, ...], centre: tuple[float, float
     Z = np.empty((len(rows.squares), 3 + len(places)), order="F")
     Z[:, 0], Z[:, 1], Z[:, 2] = 1.0, rows.squares, (rows.terms - middle) / unit
     if len(places):
-        Z[:, 3:] = some_columns(rows.columns, places)
+        put_columns(rows.columns, places, Z[:, 3:])
     at = 3
     for column in columns:
         if column.centre is not None:
@@ -231,7 +232,7 @@ def _sums_of(rows: Beside, columns: tuple[Against, ...], centre: tuple[float, fl
     if not here.all():
         Z, times = Z[here], None if times is None else times[here]
     if times is None:
-        return np.asarray(Z.T @ Z)
+        return gram(Z)
     return np.asarray((Z * times[:, None]).T @ Z)
 
 
