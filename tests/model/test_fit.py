@@ -473,3 +473,18 @@ def test_odd_cells_of_the_model_warn_once_and_others_do_not():
     with pytest.warns(jn.ReadingWarning, match="'A'") as caught:
         jn.fit(table, "y given g")
     assert [str(warning.message).count("h: ") for warning in caught] == [0]
+
+
+def test_many_columns_left_out_are_one_remark_and_one_short_warning():
+    rng = np.random.default_rng(0)
+    table = pd.DataFrame(rng.normal(size=(20, 40))).add_prefix("c").assign(y=rng.normal(size=20))
+    with pytest.warns(jn.EstimateWarning) as caught:
+        fit = jn.fit(table, "y given all")
+    words = "left out of the model: 21 columns that the others make up, c19, c20, c21, c22, c23 and 16 more"
+    assert words in str(caught[0].message)
+    assert len(str(caught[0].message)) < 400
+    assert words in " ".join(str(fit).split())
+    with pytest.warns(
+        jn.EstimateWarning, match="c1 is 2 × c0$"
+    ):  # few are told with what makes them up
+        jn.fit(table.assign(c1=2 * table["c0"]), "y given c0, c1")

@@ -58,6 +58,8 @@ def notes(fit: Fitted) -> tuple[Note, ...]:
     )
 
 
+MOST_DEPENDENT = 5  # columns left out that are told one by one
+MOST_SUMMANDS = 6  # of a column that others make up
 ABOUT_ESTIMATES = ("separation", "not settled", "edge", "column left out", "most rows left out")
 
 
@@ -152,31 +154,44 @@ def _about_weights(fit: Fitted) -> Iterator[Note]:
 
 
 def dependences(design: Design, solution: Solution) -> Iterator[Note]:
-    """For each column left out, the combination of earlier columns that it is."""
+    """Yield the columns left out: each with the earlier columns that make it up, or many by
+    name."""
     names: tuple[str, ...] = ("", *design.names)
-    for column, combination in solution.dependence.items():
-        sizes = np.abs(combination)
-        parts = []
-        for place in np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300)):
-            weight = float(combination[place])
-            number = value(abs(weight), 7)
-            if place == 0:
-                word = number
-            elif number == "1":
-                word = names[place]
-            else:
-                word = f"{number} × {names[place]}"
-            parts.append((weight < 0, word))
-        clear = "".join(
-            (" − " if negative else " + ") + word if i else ("−" if negative else "") + word
-            for i, (negative, word) in enumerate(parts[:6])
+    dropped = [names[column + 1] for column in solution.dependence]
+    if len(dropped) > MOST_DEPENDENT:
+        words = (
+            f"left out of the model: {len(dropped):,} columns that the others make up, "
+            f"{listed(dropped)}"
         )
-        if len(parts) > 6:
-            more = f" + {len(parts) - 6} more"
+        yield Note("column left out", "caution", words, tuple(dropped))
+        return
+    for name, weights in zip(dropped, solution.dependence.values(), strict=True):
+        words = f"left out of the model: {name} is {_combination(names, weights)}"
+        yield Note("column left out", "caution", words, (name,))
+
+
+def _combination(names: Sequence[str], weights: np.ndarray) -> str:
+    """Return a constant and columns with their weights, as a sum in words."""
+    sizes = np.abs(weights)
+    parts: list[str] = []
+    here = np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300))
+    for place in here.tolist():
+        number = value(abs(float(weights[place])), 7)
+        if place == 0:
+            word = number
+        elif number == "1":
+            word = names[place]
         else:
-            more = ""
-        words = f"left out of the model: {names[column + 1]} is {clear or 'zero throughout'}{more}"
-        yield Note("column left out", "caution", words, (names[column + 1],))
+            word = f"{number} × {names[place]}"
+        negative = bool(weights[place] < 0)
+        if parts:
+            parts.append((" − " if negative else " + ") + word)
+        else:
+            parts.append("−" * negative + word)
+    if not parts:
+        return "zero throughout"
+    more = f" + {len(parts) - MOST_SUMMANDS} more" * (len(parts) > MOST_SUMMANDS)
+    return "".join(parts[:MOST_SUMMANDS]) + more
 
 
 def _plain(factor: Expression) -> str:
