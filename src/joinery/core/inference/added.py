@@ -40,43 +40,65 @@ def added_groups(
     Parameters: UᵀWZ (r, q) in an orthonormal basis U of the model; the columns of each group; the
     residual sum of squares and its degrees of freedom. Columns of a group that the model or one
     another explain count for nothing. Size is the partial R². Source: Draper & Smith 1998, 6.1."""
+    gain, rank = gains(sums, UZ, groups)
+    left = df - rank
+    with np.errstate(all="ignore"):
+        rest = np.maximum(rss - gain, 0.0)
+        f = np.where(rest > 0, gain / rank / (rest / left), np.inf)
+    p, size = tails.f_upper(f, rank, left), gain / max(rss, 1e-300)
+    told = (rank > 0) & (left >= 1) & (rss > 0)
     out = []
-    for columns, square in zip(groups, sums.squares, strict=True):
-        gain, rank = gained(square, UZ[:, columns], sums.products[columns])
-        left = df - rank
-        if not rank or left < 1 or rss <= 0:
+    for i in range(len(groups)):
+        if told[i]:
+            degrees = (int(rank[i]), float(left[i]))
+            out.append(Test(float(f[i]), float(p[i]), degrees, float(size[i])))
+        else:
             out.append(NOTHING)
-            continue
-        rest = max(rss - gain, 0.0)
-        f = np.inf
-        if rest > 0:
-            f = gain / rank / (rest / left)
-        out.append(Test(float(f), float(tails.f_upper(f, rank, left)), (rank, left), gain / rss))
     return out
+
+
+def gains(
+    sums: AddedSums, UZ: np.ndarray, groups: Sequence[np.ndarray]
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return the sum of squares that each group explains beyond a model, and how many of its
+    columns count: each (groups,)."""
+    gain, rank = np.zeros(len(groups)), np.zeros(len(groups), int)
+    widths = np.array([len(columns) for columns in groups])
+    for width in np.unique(widths[widths > 0]).tolist():
+        here = np.flatnonzero(widths == width)  # groups of one width are worked out together
+        columns = np.array([groups[i] for i in here.tolist()])
+        squares = np.array([sums.squares[i] for i in here.tolist()])
+        beside = UZ[:, columns].transpose(1, 0, 2)
+        gain[here], rank[here] = _gains(squares, beside, sums.products[columns])
+    return gain, rank
 
 
 def gained(square: np.ndarray, UZ: np.ndarray, products: np.ndarray) -> tuple[float, int]:
     """Return the sum of squares that columns explain beyond a model, and how many count."""
-    size = np.sqrt(np.diagonal(square))
-    here = np.flatnonzero((size > 0) & np.isfinite(size))
-    if not len(here):
+    if not len(products):
         return 0.0, 0
-    size = size[here]
-    if len(here) == 1:  # the common case needs no decomposition
-        j = here[0]
-        left = float(square[j, j] - UZ[:, j] @ UZ[:, j])
-        if not left > NOTHING_LEFT * float(square[j, j]):
-            return 0.0, 0
-        return float(products[j]) ** 2 / left, 1
-    beside = (square[np.ix_(here, here)] - UZ[:, here].T @ UZ[:, here]) / np.outer(size, size)
-    if not np.isfinite(beside).all():
-        return 0.0, 0
-    values, vectors = np.linalg.eigh(beside)
+    gain, rank = _gains(square[None], UZ[None], products[None])
+    return float(gain[0]), int(rank[0])
+
+
+def _gains(
+    squares: np.ndarray, UZ: np.ndarray, products: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return the same of groups of one width: (g, w, w), (g, r, w) and (g, w)."""
+    with np.errstate(all="ignore"):
+        size = np.sqrt(np.diagonal(squares, axis1=1, axis2=2))
+        known = (size > 0) & np.isfinite(size)
+        size = np.where(known, size, 1.0)
+        left = squares - UZ.transpose(0, 2, 1) @ UZ
+        left = left / (size[:, :, None] * size[:, None, :])
+    left = np.where(known[:, :, None] & known[:, None, :], left, 0.0)
+    finite = np.isfinite(left).all(axis=(1, 2))
+    left[~finite] = 0.0
+    values, vectors = np.linalg.eigh(left)
     kept = values > NOTHING_LEFT
-    if not kept.any():
-        return 0.0, 0
-    along = vectors[:, kept].T @ (products[here] / size)
-    return float((along**2 / values[kept]).sum()), int(kept.sum())
+    along = np.einsum("gji,gj->gi", vectors, np.where(known, products / size, 0.0))
+    gain = np.where(kept, along**2 / np.where(kept, values, 1.0), 0.0).sum(axis=1)
+    return gain, kept.sum(axis=1)
 
 
 def smallest_share(chance: float, df1: float, df2: float) -> float:

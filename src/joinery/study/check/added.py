@@ -11,7 +11,7 @@ import numpy as np
 
 from joinery.core.blocks.partition import Partition
 from joinery.core.glm.rows import LikelihoodRows, WorkingState
-from joinery.core.inference.added import AddedSums, added_groups, gained, smallest_share
+from joinery.core.inference.added import AddedSums, added_groups, gains, smallest_share
 from joinery.core.inference.diagnostics import NOTHING, Test
 from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric import distributions as tails
@@ -52,10 +52,8 @@ def added(fit: Fitted, make: Make, groups: Sequence[np.ndarray]) -> list[Test]:
     UZ = fit.solution.sums_in_basis(sums.raw)
     if fit.estimate.linear:
         return added_groups(sums, UZ, groups, fit.solution.rss, fit.residual_df)
-    return [
-        _score(fit, square, UZ[:, columns], sums.products[columns])
-        for columns, square in zip(groups, sums.squares, strict=True)
-    ]
+    gain, rank = gains(sums, UZ, groups)
+    return [_score(fit, g, r) for g, r in zip(gain.tolist(), rank.tolist(), strict=True)]
 
 
 def with_residuals(fit: Fitted) -> Partition[Residuals]:
@@ -103,14 +101,15 @@ def _of_slab(
         weighted = Z * block.weights[:, None]
     if len(groups) == Z.shape[1]:  # one column each
         squares = tuple(np.einsum("ij,ij->j", Z, weighted)[:, None, None])
-    else:
-        squares = tuple(Z[:, columns].T @ weighted[:, columns] for columns in groups)
+    else:  # side by side
+        spans = [slice(columns[0], columns[-1] + 1) for columns in groups]
+        squares = tuple(Z[:, span].T @ weighted[:, span] for span in spans)
     products = weighted.T @ (residual / solution.unit)
     return AddedSums(solution.centred_sums(block.columns, weighted), squares, products)
 
 
-def _score(fit: Fitted, square: np.ndarray, UZ: np.ndarray, products: np.ndarray) -> Test:
-    gain, rank = gained(square, UZ, products)
+def _score(fit: Fitted, gain: float, rank: int) -> Test:
+    """Return the score test of columns that explain so much more, by so many that count."""
     dispersion = fit.estimate.dispersion
     if not rank or not dispersion:
         return NOTHING
