@@ -37,6 +37,19 @@ def read(tmp_path):
         ("Total,28,56\n", 8, "1 line below the table left off ('Total 28 56')"),
         ("Source: the office\n", 8, "('Source: the office')"),
         ("see the other sheet\nGrand total:,1,2\n", 8, "2 lines below the table left off"),
+        (
+            ",,\nQuelle: das Buch,,\nim Juni,,\n",
+            8,
+            "2 lines below the table left off ('Quelle: das Buch', 'im Juni')",
+        ),
+        (
+            "Summe,28,56\n,,\nby hand,,\n",
+            8,
+            "2 lines below the table left off ('Summe 28 56', 'by hand')",
+        ),
+        ("Lane,,\n", 9, ""),
+        (",,\nLane,6,\n", 9, ""),
+        (",,\n", 8, ""),
     ],
 )
 def test_only_lines_that_cannot_be_rows_go(read, last, rows, said):

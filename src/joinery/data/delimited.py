@@ -293,7 +293,7 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
         )
     below = [i for i in filled if i > top]
     if given.footer is None:
-        off = len(arrangement.below)
+        off = arrangement.off
     else:
         off = given.footer
     if not 0 <= off < max(len(below), 1):

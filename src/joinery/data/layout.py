@@ -13,7 +13,10 @@ from dataclasses import dataclass
 _SUMS = "totals?|sums?|summe|gesamt|insgesamt|somme|suma|totale|totaal|celkem|razem|yhteensä"
 _MEANS = "averages?|means?|mittelwert|durchschnitt|moyenne|promedio|gemiddelde|medelvärde"
 _TOTAL = re.compile(rf"(grand\s+|sub-?\s?)?({_SUMS}|{_MEANS})\s*:?", re.IGNORECASE)
-_REMARK = re.compile(r"(notes?|sources?|footnotes?)\b.*:|[*†‡]", re.IGNORECASE)
+_REMARKS = (
+    "notes?|sources?|footnotes?|quellen?|anmerkung(?:en)?|hinweise?|remarques?|nota|fuentes?|fonti?"
+)
+_REMARK = re.compile(rf"({_REMARKS})\b.*:|[*†‡]", re.IGNORECASE)
 _NUMBER = re.compile(r"[-+]?[\d.,]+%?")
 LOOKED_AT = 60  # lines at the top of a file that tell its header and delimiter
 MOST_ABOVE, MOST_BELOW, LEAST_ROWS, LONG = 30, 5, 2, 40
@@ -27,6 +30,7 @@ class Layout:
     header: int
     above: tuple[str, ...]
     below: tuple[str, ...]
+    off: int = 0  # rows at the end that are none of the table's, empty ones among them
 
     @property
     def notes(self) -> list[str]:
@@ -85,13 +89,33 @@ def layout(
         rows = tail[header + 1 :]
     else:
         rows = tail
-    for row in reversed(rows):
+    off, gap = 0, _after_gap(rows, width)
+    for place in range(len(rows) - 1, -1, -1):
+        row = rows[place]
+        if not _filled(row):  # it is left off with what is below it
+            continue
         few = len(below) >= min(MOST_BELOW, len(rows) - LEAST_ROWS)
         level = firsts[_first(row)] > 1  # a word that other rows begin with too
-        if few or level or not _filled(row) or not _is_footer(row, width, ragged):
+        if few or level or not (place >= gap or _is_footer(row, width, ragged)):
             break
         below.append(" ".join(c for c in row if c.strip()))
-    return Layout(header, above, tuple(reversed(below)))
+        off = len(rows) - place
+    return Layout(header, above, tuple(reversed(below)), off)
+
+
+def _after_gap(rows: Sequence[Sequence[str]], width: int) -> int:
+    """Return the place from which on, after an empty row, each row has words in its first cell
+    alone."""
+    place = len(rows)
+    while place and width > 1 and _is_note(rows[place - 1]):
+        place -= 1
+    if place and not _filled(rows[place - 1]):
+        return place
+    return len(rows)
+
+
+def _is_note(row: Sequence[str]) -> bool:
+    return _filled(row) == 1 and any(c.isalpha() for c in row[0])
 
 
 def _trimmed(row: Sequence[str]) -> Sequence[str]:

@@ -68,7 +68,7 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
             words = f"{advice.option('header', given.header)} is not a line of {where}"
             raise CallError(words, argument="header")
     if given.footer is None:
-        off = len(arrangement.below)
+        off = arrangement.off
     else:
         off = given.footer
     rows = len(cells) - top - 1
