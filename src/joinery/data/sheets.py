@@ -103,10 +103,13 @@ def _hidden(content: Content, name: Any) -> list[str]:
         if cell.data_type == "f" and shown[cell.coordinate].value is None
     ]
     if blank:
+        if len(blank) == 1:
+            which = "1 cell holds a formula that was"
+        else:
+            which = f"{len(blank)} cells hold formulas that were"
         notes.append(
-            f"{len(blank)} cell{'s hold formulas' if len(blank) > 1 else ' holds a formula'} that "
-            f"were never calculated and came in empty ({listed(blank, 4)}): open and save the file "
-            "in a spreadsheet program"
+            f"{which} never calculated and came in empty ({listed(blank, 4)}): open and save the "
+            "file in a spreadsheet program"
         )
     merged = [str(area) for area in written.merged_cells.ranges]
     if merged:
