@@ -142,7 +142,8 @@ def _dispersion(fit: Fitted) -> str:
 
 
 def cautions(fit: Fitted) -> list[Caution]:
-    """Return what to know before reading on: grave lines, worst first, then a line of each kind."""
+    """Return what to know before reading on: grave facts and grave lines, the serious ones of each
+    first, then a line of each milder kind."""
     grave = [Caution(n.gravity, n.words, "") for n in notes(fit) if n.gravity in GRAVE]
     beside: list[Caution] = []
     if (fit.origin is not None or fit.judged) and not fit.solution.perfect:
@@ -151,11 +152,11 @@ def cautions(fit: Fitted) -> list[Caution]:
         facts = [c for c in lines if c.verdict in GRAVE and c.name == "data"]
         others = [c for c in lines if c.verdict in GRAVE and c.name != "data"]
         grave += [Caution(c.verdict, _finding(c), "checks") for c in facts]
-        others.sort(key=lambda c: GRAVE.index(c.verdict))
         of_model = [Caution(c.verdict, _finding(c), "checks") for c in others]
         # a cause stands before its consequences: a few rows before the shape, many after it
         few = fit.origin is None or len(remarks(fit).judged(*GRAVE)) <= MOST_BAD
-        grave += [*rows, *of_model] if few else [*of_model, *rows]
+        of_fit = [*rows, *of_model] if few else [*of_model, *rows]
+        grave = [*_serious_first(grave), *_serious_first(of_fit)]
         beside = _beside(fit, lines)
     else:
         more = 0
@@ -164,6 +165,11 @@ def cautions(fit: Fitted) -> list[Caution]:
         grave = grave[: MOST_CAUTIONS - 1]
         grave.append(Caution(CAUTION, f"and {left:,} more remarks", "rows"))
     return [*grave, *beside]
+
+
+def _serious_first(cautions: list[Caution]) -> list[Caution]:
+    """Return cautions by gravity, those of one in the order in which they were."""
+    return sorted(cautions, key=lambda caution: GRAVE.index(caution.verdict))
 
 
 def _about_rows(fit: Fitted) -> tuple[list[Caution], int]:
