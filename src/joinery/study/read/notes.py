@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 
 import numpy as np
 
@@ -154,28 +155,41 @@ def _about_weights(fit: Fitted) -> Iterator[Note]:
 
 
 def dependences(design: Design, solution: Solution) -> Iterator[Note]:
-    """Yield the columns left out: each with the earlier columns that make it up, or many by
-    name."""
+    """Yield the columns left out: each with the earlier columns that make it up.
+
+    Of many those that few columns make up, and the others by name."""
     names: tuple[str, ...] = ("", *design.names)
-    dropped = [names[column + 1] for column in solution.dependence]
-    if len(dropped) > MOST_DEPENDENT:
-        words = (
-            f"left out of the model: {len(dropped):,} columns that the others make up, "
-            f"{listed(dropped)}"
-        )
-        yield Note("column left out", "caution", words, tuple(dropped))
-        return
-    for name, weights in zip(dropped, solution.dependence.values(), strict=True):
-        words = f"left out of the model: {name} is {_combination(names, weights)}"
+    made_up = {names[column + 1]: weights for column, weights in solution.dependence.items()}
+    told = list(made_up)
+    if len(told) > MOST_DEPENDENT:
+        few = (name for name in told if len(_summed(made_up[name])) <= MOST_SUMMANDS)
+        told = list(islice(few, MOST_DEPENDENT))
+    for name in told:
+        words = f"left out of the model: {name} is {_sum_of(names, made_up[name])}"
         yield Note("column left out", "caution", words, (name,))
+    one_by_one = set(told)
+    rest = [name for name in made_up if name not in one_by_one]
+    if rest:
+        words = (
+            f"left out of the model: {count(len(rest), 'column')} that the others make up, "
+            f"{listed(rest)}"
+        )
+        yield Note("column left out", "caution", words, tuple(rest))
 
 
-def _combination(names: Sequence[str], weights: np.ndarray) -> str:
-    """Return a constant and columns with their weights, as a sum in words."""
+def _summed(weights: np.ndarray) -> np.ndarray:
+    """Return the places of the weights that are other than zero but for rounding."""
     sizes = np.abs(weights)
-    parts: list[str] = []
-    here = np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300))
-    for place in here.tolist():
+    return np.flatnonzero(sizes > 1e-9 * max(float(sizes.max(initial=0.0)), 1e-300))
+
+
+def _sum_of(names: Sequence[str], weights: np.ndarray) -> str:
+    """Return a constant and columns with their weights, as a sum in words."""
+    here = _summed(weights).tolist()
+    if not here:
+        return "zero throughout"
+    text = ""
+    for place in here[:MOST_SUMMANDS]:
         number = value(abs(float(weights[place])), 7)
         if place == 0:
             word = number
@@ -183,15 +197,14 @@ def _combination(names: Sequence[str], weights: np.ndarray) -> str:
             word = names[place]
         else:
             word = f"{number} × {names[place]}"
-        negative = bool(weights[place] < 0)
-        if parts:
-            parts.append((" − " if negative else " + ") + word)
-        else:
-            parts.append("−" * negative + word)
-    if not parts:
-        return "zero throughout"
-    more = f" + {len(parts) - MOST_SUMMANDS} more" * (len(parts) > MOST_SUMMANDS)
-    return "".join(parts[:MOST_SUMMANDS]) + more
+        sign = " − " if weights[place] < 0 else " + "
+        text += sign + word
+    text = text.removeprefix(" + ")
+    if text.startswith(" − "):
+        text = "−" + text.removeprefix(" − ")
+    if len(here) > MOST_SUMMANDS:
+        text += f" + {len(here) - MOST_SUMMANDS} more"
+    return text
 
 
 def _plain(factor: Expression) -> str:
