@@ -250,22 +250,22 @@ QUESTIONS: list[str] = []  # the commands made here
 
 
 def question(
-    name: str, panel: str, words: str, own: o.Options = MappingProxyType({}), busy: str = ""
+    name: str, panel: str, words: str, parameters: o.Options = MappingProxyType({}), busy: str = ""
 ) -> None:
     """Add a command that shows the Table of the fit's method of that name.
 
-    ``own`` are the options of the method; ``busy`` is said meanwhile where it takes longer."""
+    ``parameters`` are those of the method that the command takes; ``busy`` is said meanwhile where it takes longer."""
     method = name.replace("-", "_")
     QUESTIONS.append(name)
-    places = [at for at, option in own.items() if option.place]
+    places = [at for at, option in parameters.items() if option.place]
 
     @app.command(name, help=words, rich_help_panel=panel)
-    @o.takes(o.DATA_AND_MODEL, own, o.FIT, o.SHOW)
+    @o.takes(o.DATA_AND_MODEL, parameters, o.FIT, o.SHOW)
     def command(**given: Any) -> None:
         if places:
             given = after_sentence(given, places)
-        options = o.arguments(own, given)
-        fit = fit_of(**{at: value for at, value in given.items() if at not in own})
+        options = o.arguments(parameters, given)
+        fit = fit_of(**{at: value for at, value in given.items() if at not in parameters})
         with working(busy):
             table = getattr(fit, method)(**options)
         show(table, given)

@@ -38,14 +38,14 @@ class Option:
         if get_origin(self.kind) is Literal:
             shown["autocompletion"] = self.words
         if self.place:
-            told = typer.Argument(**shown)
+            declared = typer.Argument(**shown)
         else:
-            told = typer.Option(*self._typed(name), rich_help_panel=self.panel, **shown)
+            declared = typer.Option(*self._typed(name), rich_help_panel=self.panel, **shown)
         default = inspect.Parameter.empty if self.wanted else self.default
         return inspect.Parameter(
             name,
             inspect.Parameter.KEYWORD_ONLY,
-            annotation=Annotated[self._type(), told],
+            annotation=Annotated[self._type(), declared],
             default=default,
         )
 

@@ -1,4 +1,4 @@
-"""Which kind a column is, from how its cells come: numbers, dates, yes or no, levels."""
+"""The kinds of columns, from how their cells come: numbers, dates, yes or no, levels."""
 
 from __future__ import annotations
 

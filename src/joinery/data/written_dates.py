@@ -95,16 +95,16 @@ def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | 
 def _named(texts: list[str]) -> DateReading | None:
     """Return dates whose month has a name, and months and quarters, which are the day each
     begins."""
-    if found := _matches(_DAY_NAMED, texts):
-        return _stamped([(m[3], _month(m[2]), m[1], *m.groups()[3:]) for m in found])
-    if found := _matches(_NAMED_DAY, texts):
-        return _stamped([(m[3], _month(m[1]), m[2], *m.groups()[3:]) for m in found])
-    if found := _matches(_NAMED_MONTH, texts):
-        return _begun([(m[2], _month(m[1])) for m in found])
-    if found := _matches(_QUARTER, texts):
-        return _begun([(m[2] or m[3], 3 * int(m[1] or m[4]) - 2) for m in found])
-    if found := _matches(_MONTH_OF, texts):
-        months = [(m[1], int(m[2])) for m in found]
+    if parts := _matches(_DAY_NAMED, texts):
+        return _stamped([(m[3], _month(m[2]), m[1], *m.groups()[3:]) for m in parts])
+    if parts := _matches(_NAMED_DAY, texts):
+        return _stamped([(m[3], _month(m[1]), m[2], *m.groups()[3:]) for m in parts])
+    if parts := _matches(_NAMED_MONTH, texts):
+        return _begun([(m[2], _month(m[1])) for m in parts])
+    if parts := _matches(_QUARTER, texts):
+        return _begun([(m[2] or m[3], 3 * int(m[1] or m[4]) - 2) for m in parts])
+    if parts := _matches(_MONTH_OF, texts):
+        months = [(m[1], int(m[2])) for m in parts]
         # 2001-02, 2002-03 are years that begin in one and end in the next
         if len(months) > 1 and all((int(year) + 1) % 100 == month for year, month in months):
             return None
@@ -116,10 +116,10 @@ def _matches(form: re.Pattern[str], texts: list[str]) -> list[re.Match[str]]:
     """Return the parts of texts that are all of one form; none where one is not."""
     if not form.fullmatch(texts[0]):  # most columns are told by their first text
         return []
-    found = [form.fullmatch(text) for text in texts]
-    if not all(found):
+    parts = [form.fullmatch(text) for text in texts]
+    if not all(parts):
         return []
-    return [match for match in found if match]
+    return [match for match in parts if match]
 
 
 def _month(name: str) -> int:

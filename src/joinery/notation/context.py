@@ -1,4 +1,4 @@
-"""What an expression is evaluated in: a table, some of its rows, and what was learnt."""
+"""The context of an expression: a table, some of its rows, and what was learnt."""
 
 from __future__ import annotations
 

@@ -15,7 +15,7 @@ Tree = str | float | tuple[Any, ...]
 
 @dataclass(frozen=True)
 class Domain:
-    """Where a function exists, and what is said of a value outside."""
+    """The numbers at which a function exists, and the words for one outside."""
 
     least: float
     itself: bool  # whether it exists at the least value too

@@ -46,10 +46,10 @@ def added_groups(
         rest = np.maximum(rss - gain, 0.0)
         f = np.where(rest > 0, gain / rank / (rest / left), np.inf)
     p, size = tails.f_upper(f, rank, left), gain / max(rss, 1e-300)
-    told = (rank > 0) & (left >= 1) & (rss > 0)
+    testable = (rank > 0) & (left >= 1) & (rss > 0)
     out = []
     for i in range(len(groups)):
-        if told[i]:
+        if testable[i]:
             degrees = (int(rank[i]), float(left[i]))
             out.append(Test(float(f[i]), float(p[i]), degrees, float(size[i])))
         else:

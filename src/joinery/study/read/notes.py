@@ -160,14 +160,14 @@ def dependences(design: Design, solution: Solution) -> Iterator[Note]:
     Of many those that few columns make up, and the others by name."""
     names: tuple[str, ...] = ("", *design.names)
     made_up = {names[column + 1]: weights for column, weights in solution.dependence.items()}
-    told = list(made_up)
-    if len(told) > MOST_DEPENDENT:
-        few = (name for name in told if len(_summed(made_up[name])) <= MOST_SUMMANDS)
-        told = list(islice(few, MOST_DEPENDENT))
-    for name in told:
+    named = list(made_up)
+    if len(named) > MOST_DEPENDENT:
+        few = (name for name in named if len(_summed(made_up[name])) <= MOST_SUMMANDS)
+        named = list(islice(few, MOST_DEPENDENT))
+    for name in named:
         words = f"left out of the model: {name} is {_sum_of(names, made_up[name])}"
         yield Note("column left out", "caution", words, (name,))
-    one_by_one = set(told)
+    one_by_one = set(named)
     rest = [name for name in made_up if name not in one_by_one]
     if rest:
         words = (

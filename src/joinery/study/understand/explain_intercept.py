@@ -1,4 +1,4 @@
-"""What the intercept says, in words."""
+"""The intercept in words."""
 
 from __future__ import annotations
 

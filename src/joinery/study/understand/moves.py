@@ -1,4 +1,4 @@
-"""What moves while the rest is held: a number by a unit, from one level to another, a condition."""
+"""Moves while the rest is held: a number by a unit, from one level to another, a condition."""
 
 from __future__ import annotations
 
