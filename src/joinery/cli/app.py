@@ -254,7 +254,8 @@ def question(
 ) -> None:
     """Add a command that shows the Table of the fit's method of that name.
 
-    ``parameters`` are those of the method that the command takes; ``busy`` is said meanwhile where it takes longer."""
+    ``parameters`` are those of the method that the command takes; ``busy`` is said meanwhile where
+    it takes longer."""
     method = name.replace("-", "_")
     QUESTIONS.append(name)
     places = [at for at, option in parameters.items() if option.place]
