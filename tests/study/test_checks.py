@@ -10,6 +10,7 @@ import pytest
 from benchmarks.alarms import Cell, measured, table
 from benchmarks.checks import ALTERNATIVES, _plain, shares
 from benchmarks.faults import FAULTS, share_found
+from matplotlib.text import Text
 from scipy import stats
 from scipy.special import stdtrit
 from tests.draws import FULL, by_chance, draws
@@ -643,3 +644,10 @@ def test_a_running_number_of_the_rows_is_no_column_left_out():
     table["number"] = rng.permutation(table["number"] ** 1.5)
     checks = jn.fit(table, "y given x").checks().frame
     assert checks["check"].str.contains("number added").any()
+
+
+def test_a_strip_with_something_to_do_does_not_say_nothing_too(honey):
+    texts = [text.get_text() for text in honey.draw("checks").findobj(Text)]
+    advice = [" ".join(text.split()) for text in texts if "leave_out" in text]
+    assert advice
+    assert not [text for text in advice if "nothing" in text]

@@ -69,7 +69,8 @@ def checks(
         phrase = grave.check
         if remarkable:
             phrase = grave.finding or grave.check
-        advice = "; ".join(dict.fromkeys(line.advice for line in remarkable)) or _nothing(lines)
+        steps = [line.advice for line in remarkable if line.advice != NO_ADVICE]
+        advice = "; ".join(dict.fromkeys(steps)) or _nothing(lines)
         rows.append(
             Strip(lines[0].question, verdict, phrase, advice, _picture(fit, name, label_rows))
         )
