@@ -368,3 +368,32 @@ def test_a_table_as_an_office_keeps_it(tmp_path):
     read = jn.read(tmp_path / "a.csv")
     assert read["Cost"].tolist() == [1234.5, 980, -20]
     assert read["Quarter"].dt.month.tolist() == [1, 4, 7]
+
+
+@pytest.mark.parametrize("door", ["frame", "file", "saved"])
+def test_new_rows_in_another_unit_are_refused(door, tmp_path):
+    rows = {
+        "w": [f"{w} kg" for w in range(2, 12)],
+        "price": [f"€ {p}" for p in range(10, 20)],
+        "y": np.arange(10.0) ** 2,
+    }
+    table = pd.DataFrame(rows)
+    if door != "frame":
+        table.to_csv(tmp_path / "t.csv", index=False)
+        table = tmp_path / "t.csv"
+    fit = jn.fit(table, "y given w, price")
+    if door == "saved":
+        fit = jn.load(fit.save(tmp_path / "f.json"))
+    expected = fit.forecast({"w": [3.5], "price": [12]})["fitted"].iloc[0]
+    assert fit.forecast({"w": ["3.5 kg"], "price": ["€ 12"]})["fitted"].iloc[0] == expected
+    with pytest.raises(
+        jn.UnusableColumnError,
+        match="'w' is written in g, where the fitted table has kg; bring it to that unit",
+    ):
+        fit.forecast({"w": ["3500 g"], "price": [12]})
+    pd.DataFrame({"w": ["3.5 kg"], "price": ["$ 12"]}).to_csv(tmp_path / "new.csv", index=False)
+    for _ in range(2):
+        with pytest.raises(
+            jn.UnusableColumnError, match=r"'price' is written in \$, where the fitted table has €"
+        ):
+            fit.forecast(tmp_path / "new.csv")

@@ -192,9 +192,8 @@ def _from_texts(plain: Column, codes: np.ndarray, texts: list[str], how: TextRea
             marks = None
         reading = read_numbers(texts, marks)
         if reading.trouble is None and not reading.unreadable:
-            return replace(
-                plain, values=np.append(reading.values, np.nan)[codes], note=reading.note
-            )
+            values = np.append(reading.values, np.nan)[codes]
+            return replace(plain, values=values, note=reading.note, unit=reading.unit)
         dates = read_dates(texts)
         if dates is not None and dates.stamps is not None:
             values = np.append(in_days(dates.stamps), np.nan)[codes]

@@ -23,6 +23,7 @@ Values = np.ndarray | Cells  # held, or read when rows are asked for
 # cells of a table kept row by row that are gathered before they are gone through
 CELLS_TOGETHER = 2**15
 EXACT_WHOLE = 2**53  # whole numbers up to here are doubles
+UNITS = "joinery_units"  # where a frame carries the units that its numbers were written with
 NOTES = "joinery_notes"  # where a frame carries what was noted while it was read
 
 
@@ -69,6 +70,7 @@ class Column:
     swept: Swept | None = None  # what a pass over all its cells found, where they are not held
     remarks: tuple[str, ...] = ()
     stray: frozenset[str] = frozenset()  # levels that keep it from being numbers
+    unit: str = ""  # that its numbers were written with, or their currency
 
     @property
     def is_text(self) -> bool:

@@ -15,7 +15,7 @@ import numpy as np
 import pandas as pd
 
 from joinery.data.column_kinds import understand
-from joinery.data.columns import NOTES, TextReading
+from joinery.data.columns import NOTES, UNITS, TextReading
 from joinery.data.contents import Content, content_of, content_of_open, is_open_file
 from joinery.data.delimited import EVERY_DIGIT, Settled, read_delimited, without_marks
 from joinery.data.json_tables import read_json, read_json_lines
@@ -386,6 +386,8 @@ def _read_texts(frame: pd.DataFrame, name: Any, given: Given, marks: Marks) -> l
         return []  # a column of another kind: it is refused, with its name, where it is used
     if column.kind == "number" and column.values is not None and frame[name].notna().any():
         frame[name] = column.values
+        if column.unit:
+            frame.attrs[UNITS] = frame.attrs.get(UNITS, {}) | {str(name): column.unit}
         if column.note:
             return [f"{name}: {column.note}"]
         return []

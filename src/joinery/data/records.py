@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import pairwise
 from typing import Any
@@ -13,7 +13,15 @@ import pandas as pd
 
 from joinery.core.blocks.partition import Runner
 from joinery.data.column_kinds import understand
-from joinery.data.columns import EXACT_WHOLE, NOTES, Column, Swept, TextReading, Values
+from joinery.data.columns import (
+    EXACT_WHOLE,
+    NOTES,
+    UNITS,
+    Column,
+    Swept,
+    TextReading,
+    Values,
+)
 from joinery.data.marks import DECIMAL, UNSETTLED, Marks, is_text, settled, texts_of
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.opening import read_all
@@ -31,6 +39,7 @@ from joinery.support import advice
 from joinery.support.errors import (
     CallError,
     UnknownColumnError,
+    UnusableColumnError,
     listed,
 )
 from joinery.support.labels import label_text
@@ -48,6 +57,8 @@ class Manner:
 
     marks: Marks = UNSETTLED
     levels: frozenset[str] = frozenset()  # columns whose texts are levels, whatever they look like
+    # the units that numbers were written with, by column
+    units: Mapping[str, str] = field(default_factory=dict, hash=False)
 
 
 AS_IT_COMES = Manner()
@@ -350,7 +361,25 @@ class Records:
             else:
                 values = numbers[:, self.names.index(name)]
                 self._columns[name] = Column(name, "number", values, None, (), self.labels)
+        if self.like is not None and self.like.units:
+            self._check_unit(name, self.like.units.get(name, ""))
         return self._columns[name]
+
+    def unit_of(self, name: str) -> str:
+        """Return the unit or currency that a column's numbers were written with, where one was."""
+        read: str = self._frame.attrs.get(UNITS, {}).get(name, "")
+        return self._columns[name].unit or read
+
+    def _check_unit(self, name: str, fitted: str) -> None:
+        """Raise UnusableColumnError where new rows are written in another unit than the fitted
+        ones."""
+        unit = self.unit_of(name)
+        if unit and fitted and unit != fitted:
+            raise UnusableColumnError(
+                f"column {name!r} is written in {unit}, where the fitted table has {fitted}; "
+                "bring it to that unit",
+                column=name,
+            )
 
     def _text_reading(self, name: str) -> TextReading:
         """Return how the texts of a column are read."""
@@ -370,7 +399,7 @@ class Records:
             marks = like.marks
         if marks is None:
             marks = settled(texts_of(self._frame), like.marks.decimal)
-        return Manner(marks, like.levels)
+        return Manner(marks, like.levels, like.units)
 
     def manner_for(self, names: Sequence[str]) -> Manner:
         """Return how its texts are read, if some of these columns are texts that are read as

@@ -29,6 +29,7 @@ class Reading:
     trouble: str | None = None
     unreadable: tuple[int, ...] = ()
     numbers: int = 0  # how many of the texts are numbers under either mark
+    unit: str = ""  # that they all carry, or their currency
 
     @property
     def mostly_numbers(self) -> bool:
@@ -54,7 +55,8 @@ def read_numbers(texts: Sequence[str], marks: Marks | None = None) -> Reading:
     if any(cell.percent for cell in cells):
         values /= 100.0
     remarks = _note(texts, cells, values, marks)
-    return Reading(values, remarks, unreadable=unreadable, numbers=numbers)
+    unit = next((cell.unit or cell.currency for cell in cells if cell.number), "")
+    return Reading(values, remarks, unreadable=unreadable, numbers=numbers, unit=_singular(unit))
 
 
 def _trouble(texts: Sequence[str], cells: list[Written], marks: Marks) -> str | None:

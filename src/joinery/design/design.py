@@ -235,6 +235,7 @@ def learn(
     in_response = {n.name for e in scale.expressions for n in names_in(e)}
     named = tuple(name for name in table.names if name in in_terms | in_response)
     texts = frozenset(name for name in named if _of_texts(table.column(name)))
+    units = {name: unit for name in named if (unit := table.unit_of(name))}
     return Design(
         sentence,
         remembered,
@@ -245,7 +246,7 @@ def learn(
         ranges,
         tuple(dates),
         named,
-        replace(table.manner_for(named), levels=texts),
+        replace(table.manner_for(named), levels=texts, units=units),
     )
 
 

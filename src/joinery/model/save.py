@@ -95,6 +95,7 @@ def content_of(fit: Fitted) -> dict[str, Any]:
             "decimal": fit.design.manner.marks.decimal,
             "decimal_certain": fit.design.manner.marks.certain,
             "levels": sorted(fit.design.manner.levels),
+            "units": dict(fit.design.manner.units),
         },
         "solution": _fields(SavedSolution, s)
         | {"dependence": {str(k): v.tolist() for k, v in s.dependence.items()}}
@@ -357,7 +358,11 @@ def _rebuilt(saved: SavedFit) -> Fitted:
         tuple(learnt.response_ranges),
         tuple(learnt.dates),
         tuple(learnt.named),
-        Manner(Marks(learnt.decimal, learnt.decimal_certain), frozenset(learnt.levels)),
+        Manner(
+            Marks(learnt.decimal, learnt.decimal_certain),
+            frozenset(learnt.levels),
+            learnt.units,
+        ),
     )
     solution = _rebuilt_solution(s)
     if design.width != len(s.coefficients):

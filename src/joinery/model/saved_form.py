@@ -158,6 +158,7 @@ class SavedDesign(Strict):
     decimal: Literal[".", ","]
     decimal_certain: bool
     levels: list[str]
+    units: dict[str, str] = {}  # of files from before units were read there are none
 
 
 class SavedGroups(Strict):
