@@ -651,3 +651,13 @@ def test_a_strip_with_something_to_do_does_not_say_nothing_too(honey):
     advice = [" ".join(text.split()) for text in texts if "leave_out" in text]
     assert advice
     assert not [text for text in advice if "nothing" in text]
+
+
+@pytest.mark.parametrize("n", [400, 60_000])
+def test_many_cells_in_another_unit_are_told_of_tables_of_any_length(n):
+    rng = np.random.default_rng(0)
+    x = rng.normal(10, 0.5, n)
+    y = x + rng.normal(size=n)
+    x[rng.random(n) < 0.05] *= 1000  # they make the spread so wide that no cell lies far out in it
+    lines = jn.fit({"x": x, "y": y}, "y given x").checks().frame
+    assert lines["check"].str.contains("about 1,000 times the others: another unit?").any()

@@ -13,7 +13,7 @@ from joinery.data.records import Records
 from joinery.design.levels import coded, merged_levels
 from joinery.design.resolving import expressions_of
 from joinery.first_look.facts import FEW_DISTINCT, STAND_INS, stand_in_of, stand_in_words
-from joinery.first_look.slips import SPREADS, far_cells, misspelt
+from joinery.first_look.slips import LEAST_TIMES, SPREADS, far_cells, misspelt
 from joinery.first_look.table_facts import repeated_rows
 from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.context import Rows as Positions
@@ -121,9 +121,12 @@ def _middling(x: np.ndarray) -> bool:
     low, high = float(x.min()), float(x.max())
     if low in STAND_INS or high in STAND_INS:
         return False
-    some = x[
-        ::GLANCE_STEP
-    ]  # a cell far out is hardly among them, and the spread is that of the rest
+    # cells in another unit may be so many that they widen the spread themselves
+    nearest, farthest = sorted((abs(low), abs(high)))
+    if low * high > 0 and farthest >= LEAST_TIMES * nearest:
+        return False
+    # of so many cells some tell the spread; one far out is hardly among them
+    some = x[::GLANCE_STEP]
     middle, spread = float(some.mean()), float(some.std())
     return max(high - middle, middle - low) < GLANCE_SPREADS * spread
 
