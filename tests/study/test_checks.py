@@ -661,3 +661,13 @@ def test_many_cells_in_another_unit_are_told_of_tables_of_any_length(n):
     x[rng.random(n) < 0.05] *= 1000  # they make the spread so wide that no cell lies far out in it
     lines = jn.fit({"x": x, "y": y}, "y given x").checks().frame
     assert lines["check"].str.contains("about 1,000 times the others: another unit?").any()
+
+
+def test_a_cell_far_off_is_told_in_any_of_hundreds_of_columns():
+    rng = np.random.default_rng(2)
+    table = (
+        pd.DataFrame(rng.normal(size=(2_500, 150))).add_prefix("x").assign(y=rng.normal(size=2_500))
+    )
+    table.loc[7, "x140"] = 60.0
+    lines = jn.fit(table, "y given all").checks().frame
+    assert lines["check"].str.contains("x140 is 60 in row 7").any()
