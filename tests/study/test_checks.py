@@ -18,6 +18,7 @@ from tests.draws import FULL, by_chance, draws
 import joinery as jn
 from joinery.core.inference import diagnostics
 from joinery.core.inference.added import smallest_share
+from joinery.hand_over.short_page import cautions
 from joinery.study.check.check import Line
 from joinery.study.check.order import order
 from joinery.study.check.rate import SHARES, on_shares
@@ -671,3 +672,19 @@ def test_a_cell_far_off_is_told_in_any_of_hundreds_of_columns():
     table.loc[7, "x140"] = 60.0
     lines = jn.fit(table, "y given all").checks().frame
     assert lines["check"].str.contains("x140 is 60 in row 7").any()
+
+
+def test_serious_lines_about_a_fit_stand_before_its_cautions():
+    rng = np.random.default_rng(4)
+    x = rng.normal(size=40)
+    g = np.where(np.arange(40) == 5, "rare", np.where(np.arange(40) % 2, "a", "b"))
+    table = {"x": x, "z": x + 0.05 * rng.normal(size=40), "g": g, "y": x + rng.normal(size=40)}
+    lines = [
+        c
+        for c in cautions(jn.fit(table, "y given x, z, g")._fitted)
+        if c.verdict in GRAVE and c.call
+    ]
+    assert {line.call for line in lines} == {"checks", "rows"}
+    verdicts = [line.verdict for line in lines]
+    assert verdicts == sorted(verdicts, key=GRAVE.index)
+    assert set(verdicts) == set(GRAVE)
