@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import warnings
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from tempfile import TemporaryDirectory
@@ -338,6 +339,7 @@ def main(names: list[str]) -> int:
         print(
             f"{pool['internal_api']} {pool.get('version')}: {pool['num_threads']} threads, {pool.get('architecture')}"
         )
+    warnings.simplefilter("ignore", jn.JoineryWarning)
     met = True
     for name in names or list(PARTS):
         for row in PARTS[name]():

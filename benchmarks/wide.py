@@ -42,7 +42,6 @@ def _asked(table: pd.DataFrame, sentence: str, ask: Callable[[jn.Fit], object]) 
 
 def columns() -> Iterator[Row]:
     """Hundreds of columns, and more columns than rows."""
-    warnings.simplefilter("ignore", jn.JoineryWarning)
     str(jn.fit(_table(100, 3)[0], "y given all"))  # what loads at the first page is loaded
     table, X = _table(20_000, 500)
     fit, product = in_turn(lambda: jn.fit(table, "y given all"), lambda: X.T @ X, 5)

@@ -103,12 +103,13 @@ def draw(output: str | None, beside: list[str] | None, **given: Any) -> None:
         options["beside"] = [fit_of(**given | {"model": other}) for other in beside]
     for name in pictures:  # before the first is drawn
         check_picture(name, options)
+    options |= o.arguments(OF_ANY_PICTURE, given)
     for name in pictures:
         if one_file:
             path = target
         else:
             path = target / f"{name}.png"
-        fitted.draw(name, path=path, **o.arguments(OF_ANY_PICTURE, given), **options)
+        fitted.draw(name, path=path, **options)
         tell(f"drew {path}")
 
 
@@ -119,7 +120,7 @@ question(
     {
         "folds": Option("number of folds; else leave-one-out or 10", int),
         "by": Option("hold out whole groups of this column"),
-        "seed": Option("seed: deals the same folds again", int),
+        "seed": o.FOLDS_SEED,
     },
 )
 question(
@@ -131,6 +132,6 @@ question(
         "of": Option("another figure: 'feed_kg / rain_days'; repeat for several", several=True),
         "resample": Option("rows, residuals, signs or clusters", words.Resample, "rows"),
         "interval": Option("percentile, accelerated or studentized", words.Ends, "percentile"),
-        "seed": Option("seed: draws the same again", int),
+        "seed": o.DRAWS_SEED,
     },
 )

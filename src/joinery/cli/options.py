@@ -101,6 +101,8 @@ MODEL = Option(
     place=True,
     metavar="MODEL",
 )
+FOLDS_SEED = Option("seed: deals the same folds again", int)
+DRAWS_SEED = Option("seed: draws the same again", int)
 PER = Option("rates for this much exposure in place of counts: 100000", float)
 
 OF_MODEL = under(

@@ -66,7 +66,7 @@ PROCESS = {
     "dispersion": Option("φ of gamma and inverse-gaussian", float),
     "shape": Option("k of the negative binomial", float),
     "totals": Option("of 'survived of colonies': 20", read=totals_in),
-    "seed": Option("seed: draws the same again", int),
+    "seed": o.DRAWS_SEED,
 }
 OF_SIMULATION = MODEL | TRUTH | {"rows": Option("how many", int, wanted=True, least=1)} | PROCESS
 OF_REHEARSAL = (

@@ -82,7 +82,7 @@ def settings_in(texts: Sequence[str]) -> dict[str, Any]:
     for text in texts:
         for name, value in held_in(text).items():
             out.setdefault(name, []).append(value)
-    return dict(out)
+    return out
 
 
 def held_in(text: str) -> dict[str, Any]:

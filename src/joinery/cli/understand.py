@@ -30,7 +30,6 @@ TERM = Option(
     metavar="TERM",
     absent="name the category whose levels are meant, after the sentence",
 )
-SEED = Option("seed: deals the same folds again", int)
 AS_TEXT = {
     "form": Option("text, markdown, html or latex", words.Form, "text", name="--as"),
     "output": Option("write to this file"),
@@ -158,7 +157,7 @@ question(
     {
         "at": Option("probabilities: '0.2, 0.5'", read=values_in),
         "crosscheck": Option("judge each row by a fit without it", bool, False),
-        "seed": SEED,
+        "seed": o.FOLDS_SEED,
     },
 )
 question(

@@ -11,8 +11,9 @@ import pandas as pd
 
 from joinery.data.columns import column_name
 from joinery.data.contents import is_open_file
+from joinery.data.manner import Manner
 from joinery.data.reading import read, read_like, sample_data
-from joinery.data.records import Manner, Records
+from joinery.data.records import Records
 from joinery.data.sources.opening import opened, read_all
 from joinery.data.sources.source import (
     Source,

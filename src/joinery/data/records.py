@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from functools import cached_property
 from itertools import pairwise
 from typing import Any
@@ -22,7 +22,8 @@ from joinery.data.columns import (
     TextReading,
     Values,
 )
-from joinery.data.marks import DECIMAL, UNSETTLED, Marks, is_text, settled, texts_of
+from joinery.data.manner import AS_IT_COMES, Manner
+from joinery.data.marks import DECIMAL, is_text, settled, texts_of
 from joinery.data.sources.cells import Cells
 from joinery.data.sources.opening import read_all
 from joinery.data.sources.source import (
@@ -49,19 +50,6 @@ FEW_CELLS = 2000
 NO_LABEL = "(none)"  # stands for the label of a row whose cell is empty
 SPARSE = 8  # rows between labels from which on they are picked rather than read on
 COPIES_ON_WRITE = int(pd.__version__.split(".", 1)[0]) >= 3
-
-
-@dataclass(frozen=True)
-class Manner:
-    """The way in which texts of a fitted table were read, kept for those of new rows."""
-
-    marks: Marks = UNSETTLED
-    levels: frozenset[str] = frozenset()  # columns whose texts are levels, whatever they look like
-    # the units that numbers were written with, by column
-    units: Mapping[str, str] = field(default_factory=dict, hash=False)
-
-
-AS_IT_COMES = Manner()
 
 
 class Records:

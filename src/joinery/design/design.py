@@ -13,7 +13,8 @@ import numpy as np
 from joinery.core.blocks.columns import Columns, IndicatorColumns, side_by_side
 from joinery.core.numeric.triangular import WIDE
 from joinery.data.columns import Column
-from joinery.data.records import AS_IT_COMES, Manner, Records, filled
+from joinery.data.manner import AS_IT_COMES, Manner
+from joinery.data.records import Records, filled
 from joinery.design.factors import Remembered, learn_factor
 from joinery.design.learning import Learner
 from joinery.design.levels import category_of, column_of_levels

@@ -22,8 +22,8 @@ from joinery.core.inference.covariance import Sandwich
 from joinery.core.inference.diagnostics import NOTHING
 from joinery.core.least_squares.groups import Groups
 from joinery.core.least_squares.solution import Solution
+from joinery.data.manner import Manner
 from joinery.data.marks import Marks
-from joinery.data.records import Manner
 from joinery.design.design import Design
 from joinery.model.saved_checks import check_parts, check_use
 from joinery.model.saved_form import (

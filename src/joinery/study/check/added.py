@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
-from functools import partial
+from functools import partial, reduce
 from itertools import pairwise
+from operator import add
 
 import numpy as np
 
@@ -46,9 +47,7 @@ def added(fit: Fitted, make: Make, groups: Sequence[np.ndarray]) -> list[Test]:
     parts = with_residuals(fit).each(
         partial(_sums, solution=fit.solution, make=make, groups=groups)
     )
-    sums = next(parts)
-    for part in parts:
-        sums = sums + part
+    sums = reduce(add, parts)
     UZ = fit.solution.sums_in_basis(sums.raw)
     if fit.estimate.linear:
         return added_groups(sums, UZ, groups, fit.solution.rss, fit.residual_df)
@@ -79,13 +78,9 @@ def _sums(
     block, residual = rows
     width = sum(len(columns) for columns in groups)
     height = max(SLAB_CELLS // max(width, 1), LEAST_SLAB)
-    total: AddedSums | None = None
-    for start in range(0, len(residual), height):
-        slab = slice(start, start + height)
-        sums = _of_slab(block.slab(slab), residual[slab], solution, make, groups)
-        total = sums if total is None else total + sums
-    assert total is not None
-    return total
+    slabs = [slice(start, start + height) for start in range(0, len(residual), height)]
+    parts = (_of_slab(block.slab(at), residual[at], solution, make, groups) for at in slabs)
+    return reduce(add, parts)
 
 
 def _of_slab(

@@ -21,7 +21,7 @@ from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.picture_words import flags_of, placed, worded
 from joinery.study.rows.chances import groups
 from joinery.study.rows.figures import per_row
-from joinery.study.rows.noise import basis_of, residuals_of_noise
+from joinery.study.rows.noise import basis_of, noise, residuals_of
 from joinery.study.thinned import evenly, numbers_of, smoothed, unthinned
 from joinery.study.verdicts import ALLOWED, GRAVE, SLIGHT
 from joinery.support.errors import CallError, listed
@@ -366,10 +366,10 @@ def _chance_band(fit: Fitted, sound: np.ndarray) -> tuple[np.ndarray, np.ndarray
         return np.interp(place, at, ends[0]), np.interp(place, at, ends[1])
 
     Q = basis_of(fit)
-    noise = residuals_of_noise(Q, DRAWS)
+    left_of_noise = residuals_of(Q, noise(len(Q), DRAWS))
     left = 1 - (Q**2).sum(axis=1)
-    scale = np.sqrt((noise**2).sum(axis=0) / max(len(Q) - fit.solution.rank, 1))
+    scale = np.sqrt((left_of_noise**2).sum(axis=0) / max(len(Q) - fit.solution.rank, 1))
     drawn = np.sort(
-        noise[sound] / np.sqrt(np.maximum(left[sound], 1e-300))[:, None] / scale, axis=0
+        left_of_noise[sound] / np.sqrt(np.maximum(left[sound], 1e-300))[:, None] / scale, axis=0
     )
     return np.quantile(drawn, 0.025, axis=1), np.quantile(drawn, 0.975, axis=1)

@@ -70,7 +70,7 @@ def checks(
         if remarkable:
             phrase = grave.finding or grave.check
         steps = [line.advice for line in remarkable if line.advice != NO_ADVICE]
-        advice = "; ".join(dict.fromkeys(steps)) or _nothing(lines)
+        advice = "; ".join(dict.fromkeys(steps)) or _nothing(lines, verdict)
         rows.append(
             Strip(lines[0].question, verdict, phrase, advice, _picture(fit, name, label_rows))
         )
@@ -90,8 +90,7 @@ def checks(
     )
 
 
-def _nothing(lines: list[Line]) -> str:
-    verdict = worst(line.verdict for line in lines)
+def _nothing(lines: list[Line], verdict: str) -> str:
     alike = [line for line in lines if line.verdict == verdict]
     stated = [line.advice for line in alike if line.advice != NO_ADVICE]
     if stated:

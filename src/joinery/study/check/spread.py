@@ -34,7 +34,7 @@ from joinery.study.rows.digest import (
     squares_of,
     times_of,
 )
-from joinery.study.rows.noise import basis_of, residuals_of_noise
+from joinery.study.rows.noise import basis_of, noise_of_few, residuals_of
 from joinery.support import advice as say
 
 EVEN = "Is the spread even?"
@@ -151,7 +151,9 @@ def _noise_beside(fit: Fitted, columns: Sequence[Against]) -> tuple[np.ndarray, 
     lay = partial(_laid, columns=tuple(columns), centre=_fitted_centre(fit))
     Z = np.vstack(list(_beside_all(fit).each(lay)))
     here = np.isfinite(Z[:, 1])
-    return unevenness(residuals_of_noise(basis_of(fit), DRAWS)[here]), Z[here]
+    basis = basis_of(fit)
+    left = residuals_of(basis, noise_of_few(len(basis), DRAWS))
+    return unevenness(left[here]), Z[here]
 
 
 def _in_noise(test: Test, corrected: Test, noise: np.ndarray, groups: Sequence[np.ndarray]) -> Test:

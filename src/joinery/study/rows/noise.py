@@ -25,12 +25,15 @@ def basis_of(fit: Fitted) -> np.ndarray:
     return np.asarray(joined(working_rows(fit).row_blocks, of_block))
 
 
-def residuals_of_noise(basis: np.ndarray, draws: int) -> np.ndarray:
-    """Return the residuals of so many samples of standard normal errors (n, draws)."""
-    noise = _noise(len(basis), draws)
-    return np.asarray(noise - basis @ (basis.T @ noise))
-
-
-@lru_cache(maxsize=1)  # tables of a loop often have as many rows
-def _noise(rows: int, draws: int) -> np.ndarray:
+def noise(rows: int, draws: int) -> np.ndarray:
+    """Return so many samples of standard normal errors (rows, draws)."""
     return np.random.default_rng(SEED).standard_normal((rows, draws))
+
+
+# of few rows they take little memory, and the tables of a loop often have as many
+noise_of_few = lru_cache(maxsize=1)(noise)
+
+
+def residuals_of(basis: np.ndarray, errors: np.ndarray) -> np.ndarray:
+    """Return what a fit leaves of samples of errors (n, draws)."""
+    return np.asarray(errors - basis @ (basis.T @ errors))
