@@ -211,3 +211,8 @@ def test_the_command_fits_each_group(joinery, tmp_path):
     status, _, said = joinery("coefficients", saved)
     assert (status, "joinery fit-each" in said) == (2, True)
     assert joinery("fit-each", *given[:2])[0] == 2
+
+
+def test_the_page_of_groups_has_the_names_of_columns_as_they_were_given():
+    page = str(jn.fit_each("sample:yields", "honey_kg given feed_kg", by="hive_type").page)
+    assert "feed_kg" in page.splitlines()[2]

@@ -79,21 +79,14 @@ def page(groups: Groups) -> Table:
     """Return the short page of a set: a line a group with its coefficients, and whether groups
     differ."""
     shown = np.arange(min(len(groups.labels), ON_THE_PAGE))
+    taken = {"group", "n_rows", *groups.figures}
+    terms = [f"{term} (term)" if term in taken else term for term in groups.terms]
     columns: dict[str, Any] = {
         "group": [groups.labels[i] for i in shown],
         "n_rows": groups.n[shown],
-        **{term: groups.b[shown, j] for j, term in enumerate(groups.terms)},
+        **{term: groups.b[shown, j] for j, term in enumerate(terms)},
         **{name: values[shown] for name, values in groups.figures.items()},
     }
-    names = {"group", "n_rows", *groups.figures}
-    clash = {t: f"{t} (term)" for t in groups.terms if t in names}
-    if clash:
-        columns = {
-            "group": columns["group"],
-            "n_rows": columns["n_rows"],
-            **{clash.get(t, t): groups.b[shown, j] for j, t in enumerate(groups.terms)},
-            **{name: values[shown] for name, values in groups.figures.items()},
-        }
     return Table(
         columns,
         title=f"{groups.common.sentence}, for each {by_words(groups)}",
@@ -102,7 +95,8 @@ def page(groups: Groups) -> Table:
             kinds={"group": "text", "n_rows": "whole"}
             | dict.fromkeys([n for n in columns if n not in ("group", "n_rows")], "figure"),
             headings={"group": by_words(groups), "n_rows": "rows", "r_squared": "R²"}
-            | {"residual_sd": "residual SD"},
+            | {"residual_sd": "residual SD"}
+            | {term: term for term in terms},  # as the user wrote them
         ),
     )
 
