@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 
 import numpy as np
 import pytest
@@ -57,6 +58,7 @@ def test_an_error_in_a_piece_ends_the_pass(cores):
         begun.append(i)
         if i == 3:
             raise ValueError("piece 3")
+        time.sleep(0.001)  # or a busy machine would be through all pieces before it looks
         return i
 
     with pytest.raises(ValueError, match="piece 3"):

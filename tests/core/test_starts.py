@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from joinery.core.blocks.partition import Partition
-from joinery.core.glm import iteration
+from joinery.core.glm import warm_start
 from joinery.core.glm.families import FAMILIES
 from joinery.core.glm.irls import nested, reweighted
 from joinery.core.glm.links import LINKS
@@ -58,9 +58,9 @@ def drawn(family, link, seed=1):
 @pytest.fixture
 def begun(monkeypatch):
     """What starts from some pieces came to, in turn: None where they could not tell."""
-    real, found = iteration._begun_from_some, []
+    real, found = warm_start._from_some_rows, []
     monkeypatch.setattr(
-        iteration, "_begun_from_some", lambda problem: found.append(real(problem)) or found[-1]
+        warm_start, "_from_some_rows", lambda problem: found.append(real(problem)) or found[-1]
     )
     return found
 
@@ -119,8 +119,8 @@ def test_a_start_near_the_end_saves_passes(monkeypatch):
     X, link = drawn("binomial", "probit")[0], "probit"
     happened = np.random.default_rng(2).random(len(X)) < LINKS[link].mu(4 * X[:, 0] - 1)
     rows, made = Pieces(X, happened.astype(float)), []
-    for share in (iteration.SHARE, COUNT):
-        monkeypatch.setattr(iteration, "SHARE", share)
+    for share in (warm_start.SHARE, COUNT):
+        monkeypatch.setattr(warm_start, "SHARE", share)
         rows.made = 0
         reweighted(rows, FAMILIES["binomial"], LINKS[link], intercept=True, n=len(X))
         made.append(rows.made / COUNT)

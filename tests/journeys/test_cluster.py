@@ -134,7 +134,7 @@ def test_a_worker_that_dies_in_the_middle_changes_nothing(cluster, here, seconds
 def test_a_worker_that_dies_between_iterations_changes_nothing(cluster, monkeypatch, here):
     from joinery.core.glm import iteration
 
-    steps, real = [], iteration._step
+    steps, real = [], iteration.next_step
 
     def step(*given):
         steps.append(1)
@@ -143,7 +143,7 @@ def test_a_worker_that_dies_between_iterations_changes_nothing(cluster, monkeypa
             os.kill(worker.process.pid, signal.SIGKILL)
         return real(*given)
 
-    monkeypatch.setattr(iteration, "_step", step)
+    monkeypatch.setattr(iteration, "next_step", step)
     fit = jn.fit(parts(), SENTENCES[1])
     assert len(steps) >= 2
     pd.testing.assert_frame_equal(fit.coefficients().frame, here[3], check_exact=True)

@@ -11,8 +11,9 @@ import numpy as np
 from joinery.core.blocks.blocks import Blocks
 from joinery.core.blocks.products import inner
 from joinery.core.glm.families import Family
-from joinery.core.glm.irls import log_likelihood, reweighted
-from joinery.core.glm.iteration import Iterated
+from joinery.core.glm.irls import reweighted
+from joinery.core.glm.likeliest import Iterated
+from joinery.core.glm.likelihood import log_likelihood
 from joinery.core.glm.links import Link, beyond
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import LikelihoodRows, LikelihoodSource, MappedRows, overall_mean

@@ -12,7 +12,7 @@ import numpy as np
 from scipy import linalg
 
 from joinery.core.glm.families import Family
-from joinery.core.glm.iteration import Iterated, with_coefficients
+from joinery.core.glm.likeliest import Iterated, with_coefficients
 from joinery.core.glm.links import Link
 from joinery.core.glm.rows import (
     LikelihoodSource,

@@ -11,9 +11,11 @@ from joinery.core.blocks.columns import chosen as some_of
 from joinery.core.blocks.partition import Partition
 from joinery.core.glm.estimate import Dispersion, likelihood_and_parameters
 from joinery.core.glm.families import Family
-from joinery.core.glm.irls import log_likelihood, nested, reweighted
-from joinery.core.glm.iteration import WELL_APART, Iterated, look
+from joinery.core.glm.irls import nested, reweighted
+from joinery.core.glm.likeliest import Iterated
+from joinery.core.glm.likelihood import log_likelihood
 from joinery.core.glm.links import Link
+from joinery.core.glm.one_pass import WELL_APART, one_pass
 from joinery.core.glm.problem import Problem
 from joinery.core.glm.rows import (
     ArrayRows,
@@ -191,7 +193,7 @@ class LikelihoodCandidates:
         problem = Problem(
             ArrayRows(self.rows, BLOCK_ROWS), self.family, self.link, self.intercept, self.n, 1.0
         )
-        seen = look(problem, b, rough=canonical)
+        seen = one_pass(problem, b, rough=canonical)
         weight = {"aic": 2.0, "bic": float(np.log(self.n)), "p": np.nan}[self.criterion]
 
         def grown(one: tuple[int, np.ndarray | None]) -> Model:
@@ -201,7 +203,7 @@ class LikelihoodCandidates:
                 return self._models[chosen]
             indices = np.append(columns, self.groups[g])
             places = np.append([0] if self.intercept else [], indices + 1).astype(int)
-            step = seen.H.solve(seen.gradient, places, WELL_APART)
+            step = seen.expected.solve(seen.gradient, places, WELL_APART)
             result = None
             if step is not None:
                 if room is not None:

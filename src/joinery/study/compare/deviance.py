@@ -8,7 +8,8 @@ from dataclasses import replace
 import numpy as np
 
 from joinery.core.blocks.columns import chosen as some_of
-from joinery.core.glm.irls import log_likelihood, nested, reweighted
+from joinery.core.glm.irls import nested, reweighted
+from joinery.core.glm.likelihood import log_likelihood
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import MappedRows
 from joinery.design.glm_blocks import LikelihoodBlocks

@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from joinery.core.blocks.columns import chosen, some_columns
-from joinery.core.glm.irls import log_likelihood, reweighted
+from joinery.core.glm.irls import reweighted
+from joinery.core.glm.likelihood import log_likelihood
 from joinery.core.glm.penalized import penalized
 from joinery.core.glm.rows import LikelihoodRows, MappedRows
 from joinery.core.inference import intervals
