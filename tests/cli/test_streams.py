@@ -83,15 +83,19 @@ def test_an_interrupt_ends_without_a_traceback(arguments, said):
 
 def test_long_work_says_on_a_terminal_how_far_it_is():
     ours, theirs = pty.openpty()
-    arguments = ("rehearse", "y given x", "--coefficients", "x=1", "--rows", "30")
-    more = ("--times", "800", "--std-errors", "robust", "--as", "csv")
-    done = subprocess.run([*COMMAND, *arguments, *more], stdout=subprocess.PIPE, stderr=theirs)
+    impatient = (
+        "from joinery.support import progress; progress.PATIENCE = progress.APART = 0.0\n"
+        "from joinery.cli import main; main()"
+    )
+    arguments = ("rehearse", "y given x", "--coefficients", "x=1", "--rows", "30", "--times", "200")
+    command = [sys.executable, "-c", impatient, *arguments, "--as", "csv"]
+    done = subprocess.run(command, stdout=subprocess.PIPE, stderr=theirs)
     os.close(theirs)
     shown = b""
     with contextlib.suppress(OSError):  # the end of a terminal, as Linux says it
         while part := os.read(ours, 65536):
             shown += part
-    assert re.search(rb"\r[\d,]+ of 800 rehearsals of 30 rows, about \d+ s left", shown)
+    assert re.search(rb"\r[\d,]+ of 200 rehearsals of 30 rows, about \d+ s left", shown)
     assert shown.endswith(b" \r")
     assert done.stdout.startswith(b"term,truth")
 

@@ -16,7 +16,7 @@ import pytest
 from tests import engines
 
 import joinery as jn
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 
 RNG = np.random.default_rng(21)
 N = 60

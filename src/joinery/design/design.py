@@ -21,7 +21,8 @@ from joinery.design.levels import category_of, column_of_levels
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.design.terms import DesignTerm, assemble, assemble_numbers
 from joinery.notation.context import Context, Memory, Rows
-from joinery.notation.tree import Call, Expression, Sentence, names_in
+from joinery.notation.tree import Call, Expression, Sentence
+from joinery.notation.walk import names_in
 
 AS_THEY_STAND = "columns as they stand"  # where a context keeps them
 FEW_LEVEL_COLUMNS = 4  # so few columns of levels are multiplied as soon as they are summed

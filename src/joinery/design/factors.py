@@ -17,16 +17,8 @@ from joinery.design.levels import category_of, check_renamed, coded, gives_level
 from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.derivative import derivative
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import (
-    Call,
-    Chain,
-    Expression,
-    Name,
-    Number,
-    Power,
-    Prefix,
-    calls_in,
-)
+from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix
+from joinery.notation.walk import calls_in
 from joinery.support.errors import NewRowError, UnusableColumnError, listed, nearest
 
 Remembered = dict[str, Any]

@@ -21,7 +21,8 @@ from joinery.data.sources.source import STRETCH
 from joinery.design.levels import coded
 from joinery.notation.context import EVERY_ROW, Context, Memory, Rows
 from joinery.notation.evaluate import LEARNT, evaluate
-from joinery.notation.tree import Call, Expression, Name, calls_in, lags_in, names_in
+from joinery.notation.tree import Call, Expression, Name
+from joinery.notation.walk import calls_in, lags_in, names_in
 from joinery.support.errors import UnusableColumnError
 from joinery.support.limits import MOST_RANKED
 

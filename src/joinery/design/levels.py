@@ -14,7 +14,8 @@ from joinery.notation.context import Context
 from joinery.notation.date_parts import DATE_PARTS
 from joinery.notation.evaluate import evaluate
 from joinery.notation.functions import FUNCTIONS
-from joinery.notation.tree import Call, Expression, Name, Number, names_in, number_text
+from joinery.notation.tree import Call, Expression, Name, Number, number_text
+from joinery.notation.walk import names_in
 from joinery.support.errors import UnusableColumnError, listed, nearest
 
 Coded = tuple[np.ndarray, Sequence[Any]]  # each row's code (−1 missing), and what codes stand for

@@ -8,15 +8,8 @@ from typing import Any
 
 from joinery.data.records import Records
 from joinery.notation.parse import read_expression
-from joinery.notation.tree import (
-    Everything,
-    Expression,
-    Name,
-    Sentence,
-    Term,
-    is_condition,
-    names_in,
-)
+from joinery.notation.tree import Everything, Expression, Name, Sentence, Term
+from joinery.notation.walk import is_condition, names_in
 from joinery.support.errors import Note, SentenceError, UnknownColumnError, UnusableColumnError
 
 

@@ -13,18 +13,8 @@ from joinery.notation.context import Context
 from joinery.notation.evaluate import evaluate
 from joinery.notation.functions import of_number
 from joinery.notation.of_number import Step
-from joinery.notation.tree import (
-    Call,
-    Chain,
-    Expression,
-    Name,
-    Number,
-    Power,
-    Prefix,
-    is_condition,
-    lags_in,
-    names_in,
-)
+from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix
+from joinery.notation.walk import is_condition, lags_in, names_in
 from joinery.support.errors import CallError
 
 

@@ -19,7 +19,8 @@ from joinery.first_look.looked import Looked
 from joinery.notation.context import EVERY_ROW, positions_at
 from joinery.notation.evaluate import evaluate, holds
 from joinery.notation.parse import read_sentence
-from joinery.notation.tree import Expression, names_in
+from joinery.notation.tree import Expression
+from joinery.notation.walk import names_in
 from joinery.show.numbers import count
 from joinery.show.table import Table
 from joinery.support import words

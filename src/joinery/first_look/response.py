@@ -33,7 +33,8 @@ from joinery.first_look.groups import (
 )
 from joinery.notation.context import EVERY_ROW, Context, Rows, positions_at
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import Sentence, names_in
+from joinery.notation.tree import Sentence
+from joinery.notation.walk import names_in
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import count
 from joinery.show.table import Table

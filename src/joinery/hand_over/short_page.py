@@ -10,7 +10,7 @@ import numpy as np
 from joinery.core.inference import intervals
 from joinery.data.columns import level_text
 from joinery.hand_over.formula.equation import equation
-from joinery.notation.tree import is_condition
+from joinery.notation.walk import is_condition
 from joinery.show.numbers import (
     count,
     figure,

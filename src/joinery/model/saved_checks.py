@@ -21,7 +21,8 @@ from joinery.model.saved_form import (
     require,
 )
 from joinery.notation.parse import read_expression
-from joinery.notation.tree import Sentence, calls_in, lags_in, names_in, names_in_own_row
+from joinery.notation.tree import Sentence
+from joinery.notation.walk import calls_in, lags_in, names_in, names_in_own_row
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast

@@ -28,7 +28,8 @@ from joinery.model.family import check_response, family_notes
 from joinery.model.used_rows import choose_rows, mean_fills, order_notes
 from joinery.notation.context import Context
 from joinery.notation.parse import read_sentence, sentence_of_parts
-from joinery.notation.tree import Name, Sentence, names_in, quoted_text
+from joinery.notation.tree import Name, Sentence, quoted_text
+from joinery.notation.walk import names_in
 from joinery.study.fitted import Fitted, Options, Origin, UsedRows
 from joinery.support import advice
 from joinery.support.errors import (

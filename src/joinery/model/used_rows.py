@@ -15,7 +15,8 @@ from joinery.design.learning import Learner, Piece, mean, sweep
 from joinery.design.resolving import checked_expression
 from joinery.notation.context import EVERY_ROW, Context, Rows, positions_at
 from joinery.notation.evaluate import evaluate, holds
-from joinery.notation.tree import Expression, Name, lags_in, names_in, names_in_own_row
+from joinery.notation.tree import Expression, Name
+from joinery.notation.walk import lags_in, names_in, names_in_own_row
 from joinery.show.numbers import count, value
 from joinery.study.fitted import Options, UsedRows, without_place
 from joinery.support import advice

@@ -8,17 +8,8 @@ from joinery.notation.context import Context
 from joinery.notation.date_parts import DATE_PARTS
 from joinery.notation.evaluate import evaluate
 from joinery.notation.functions import of_number
-from joinery.notation.tree import (
-    Call,
-    Chain,
-    Expression,
-    Name,
-    Number,
-    Power,
-    Prefix,
-    lags_in,
-    names_in_own_row,
-)
+from joinery.notation.tree import Call, Chain, Expression, Name, Number, Power, Prefix
+from joinery.notation.walk import lags_in, names_in_own_row
 from joinery.support.errors import CallError
 
 

@@ -22,9 +22,9 @@ from joinery.notation.tree import (
     Power,
     Prefix,
     Text,
-    names_in,
     number_text,
 )
+from joinery.notation.walk import names_in
 from joinery.support import advice
 from joinery.support.errors import UnusableColumnError, listed
 

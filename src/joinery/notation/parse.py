@@ -31,10 +31,10 @@ from joinery.notation.tree import (
     Sentence,
     Term,
     Text,
-    calls_in,
     inside,
     spelled,
 )
+from joinery.notation.walk import calls_in
 from joinery.support.errors import SentenceError
 from joinery.support.limits import LONGEST_SENTENCE
 

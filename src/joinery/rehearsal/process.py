@@ -22,16 +22,8 @@ from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import (
-    Chain,
-    Everything,
-    Expression,
-    Name,
-    Sentence,
-    Text,
-    is_condition,
-    names_in,
-)
+from joinery.notation.tree import Chain, Everything, Expression, Name, Sentence, Text
+from joinery.notation.walk import is_condition, names_in
 from joinery.show.names import coefficient_key
 from joinery.support.arguments import is_number
 from joinery.support.errors import CallError, SentenceError, listed, nearest

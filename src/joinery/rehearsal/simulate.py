@@ -17,7 +17,7 @@ from joinery.data.records import with_columns
 from joinery.model.choices import Choices
 from joinery.model.steps import chosen_family, fit_to_table
 from joinery.notation.parse import read_sentence
-from joinery.notation.tree import is_condition, names_in
+from joinery.notation.walk import is_condition, names_in
 from joinery.rehearsal import rehearse as study
 from joinery.rehearsal.picture import PICTURES
 from joinery.rehearsal.process import (

@@ -23,7 +23,8 @@ from joinery.design.learning import Learner
 from joinery.design.response import ResponseScale
 from joinery.design.row_blocks import Asides, RowBlocks
 from joinery.notation.context import EVERY_ROW, Context, Rows
-from joinery.notation.tree import Call, Sentence, lags_in
+from joinery.notation.tree import Call, Sentence
+from joinery.notation.walk import lags_in
 from joinery.show.labels import Labels
 from joinery.support import advice
 from joinery.support.errors import CallError, Note

@@ -16,7 +16,7 @@ from joinery.data.written_dates import date_text, stamps_of
 from joinery.design.terms import DesignTerm
 from joinery.notation.context import EVERY_ROW, Context, Rows
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import lags_in, names_in, names_in_own_row
+from joinery.notation.walk import lags_in, names_in, names_in_own_row
 from joinery.show.numbers import percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory

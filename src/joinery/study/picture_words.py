@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery.design.resolving import expressions_of
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.flags import Flag
 from joinery.study.fitted import Fitted, rows_at_hand

@@ -9,7 +9,7 @@ import numpy as np
 from joinery.design.factors import shown
 from joinery.notation.context import Context
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 from joinery.study.fitted import Fitted
 from joinery.study.rows.figures import linear_predictor, without_exposure
 from joinery.support.errors import CallError

@@ -16,7 +16,8 @@ from joinery.design.evenly import drawn_evenly, in_memory
 from joinery.design.resolving import expressions_of
 from joinery.notation.context import places_at, positions_at
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import Expression, lags_in, names_in
+from joinery.notation.tree import Expression
+from joinery.notation.walk import lags_in, names_in
 from joinery.show.numbers import count
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, Origin, UsedRows, rows_at_hand

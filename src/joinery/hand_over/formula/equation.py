@@ -8,7 +8,7 @@ from joinery.hand_over.formula.javascript import as_javascript
 from joinery.hand_over.formula.python import as_python
 from joinery.hand_over.formula.spreadsheet import as_spreadsheet
 from joinery.hand_over.formula.sql import as_sql
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 from joinery.show.numbers import level_words
 from joinery.study.fitted import Fitted
 from joinery.study.read.for_people import equation_for_people

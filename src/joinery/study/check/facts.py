@@ -18,7 +18,8 @@ from joinery.first_look.table_facts import repeated_rows
 from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.context import Rows as Positions
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import Name, names_in, spelled
+from joinery.notation.tree import Name, spelled
+from joinery.notation.walk import names_in
 from joinery.show.numbers import count, figure, percent
 from joinery.study.check.added import evens_out, in_memory, usable_columns
 from joinery.study.check.check import NO_ADVICE, Line, not_judged

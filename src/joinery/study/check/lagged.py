@@ -14,7 +14,7 @@ from joinery.study.check.added import surest_of, would_see
 from joinery.study.check.check import ORDER, Line
 from joinery.study.check.sequence import Sequence, order_option
 from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.rows.digest import numbers_alone
+from joinery.study.numeric_terms import numbers_alone
 from joinery.support import advice as say
 from joinery.support.limits import ORDER_CELLS
 

@@ -32,10 +32,10 @@ from joinery.study.check.rate import SHARES
 from joinery.study.check.season import season
 from joinery.study.check.sequence import in_order, order_option, sequence
 from joinery.study.fitted import Fitted, rows_at_hand, without_place, working_rows
-from joinery.study.rows.digest import Rows, pieces
 from joinery.study.rows.figures import figures_in_pieces, per_row, too_many
 from joinery.study.rows.glm_figures import has_quantiles
 from joinery.study.rows.per_row import PerRow
+from joinery.study.rows.row_stream import Rows, pieces
 from joinery.study.verdicts import NOT_JUDGED
 from joinery.support import advice as say
 from joinery.support.limits import ORDER_CELLS

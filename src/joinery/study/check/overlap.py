@@ -14,9 +14,9 @@ from joinery.notation.tree import spelled
 from joinery.show.numbers import figure
 from joinery.study.check.check import NO_ADVICE, Line
 from joinery.study.fitted import Fitted
+from joinery.study.numeric_terms import kept_columns
 from joinery.study.read.coefficients import standard_units
 from joinery.study.read.estimates import estimates
-from joinery.study.rows.digest import kept_columns
 from joinery.study.verdicts import CAUTION, GRAVE, NO_SIGN, SERIOUS, SLIGHT
 from joinery.support import advice as say
 from joinery.support.errors import listed

@@ -26,8 +26,8 @@ from joinery.study.check.added import (
 )
 from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted
+from joinery.study.numeric_terms import column_means, kept_columns, numbers_alone
 from joinery.study.read.estimates import estimates
-from joinery.study.rows.digest import column_means, kept_columns, numbers_alone
 from joinery.support import advice as say
 from joinery.support.errors import JoineryError
 

@@ -23,18 +23,10 @@ from joinery.study.check.added import evens_out, side_by_side, surest, with_resp
 from joinery.study.check.check import Line, Seen, not_judged, nothing_left
 from joinery.study.check.rate import EVIDENCE, SHARES
 from joinery.study.fitted import Fitted, once, working_rows
-from joinery.study.rows.digest import (
-    Held,
-    Rows,
-    column_means,
-    digest,
-    kept_columns,
-    numbers_alone,
-    pieces,
-    squares_of,
-    times_of,
-)
+from joinery.study.numeric_terms import column_means, kept_columns, numbers_alone
+from joinery.study.rows.digest import Held, digest
 from joinery.study.rows.noise import basis_of, noise_of_few, residuals_of
+from joinery.study.rows.row_stream import Rows, pieces, squares_of, times_of
 from joinery.support import advice as say
 
 EVEN = "Is the spread even?"

@@ -15,11 +15,13 @@ from joinery.core.inference.diagnostics import NOTHING, Test, added_columns, rep
 from joinery.design.factors import NumberFactor
 from joinery.design.levels import coded, merged_levels
 from joinery.design.row_blocks import RowBlock
-from joinery.notation.tree import Sentence, names_in, number_text, outside
+from joinery.notation.tree import Sentence, number_text, outside
+from joinery.notation.walk import names_in
 from joinery.study.check.added import added, side_by_side, surest, with_terms, would_see
 from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
-from joinery.study.rows.digest import column_means, digest, highest_powers, numbers_alone
+from joinery.study.numeric_terms import column_means, highest_powers, numbers_alone
+from joinery.study.rows.digest import digest
 from joinery.study.rows.figures import left_out_error, per_row
 from joinery.support import advice as say
 from joinery.support.errors import JoineryError

@@ -10,7 +10,7 @@ import numpy as np
 
 from joinery.core.blocks.partition import joined
 from joinery.core.inference.smooth import Smooth
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 from joinery.show.names import coefficient_named
 from joinery.show.numbers import figure
 from joinery.show.pictures.canvas import Words

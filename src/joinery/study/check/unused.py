@@ -14,7 +14,8 @@ from joinery.data.columns import Column
 from joinery.data.records import Records
 from joinery.design.resolving import expressions_of
 from joinery.notation.context import Rows as Positions
-from joinery.notation.tree import names_in, spelled
+from joinery.notation.tree import spelled
+from joinery.notation.walk import names_in
 from joinery.show.numbers import count, figure
 from joinery.study.check.added import (
     in_memory,

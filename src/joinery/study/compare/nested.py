@@ -11,7 +11,8 @@ from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import triangle
 from joinery.design.resolving import expressions_of
 from joinery.notation.context import EVERY_ROW
-from joinery.notation.tree import names_in, spelled
+from joinery.notation.tree import spelled
+from joinery.notation.walk import names_in
 from joinery.study.compare.likelihood_ratio import Nested, deviance_test
 from joinery.study.fitted import Fitted, response_rows, rows_at_hand, working_rows
 from joinery.study.read.estimates import test_together

@@ -14,7 +14,8 @@ import numpy as np
 from joinery.data.records import Records
 from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import Call, Name, Number, names_in
+from joinery.notation.tree import Call, Name, Number
+from joinery.notation.walk import names_in
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.bands import Bands
 

@@ -12,7 +12,8 @@ from joinery.core.inference.intervals import joint_times, t_times
 from joinery.core.numeric.quadrature import legendre
 from joinery.notation.context import Context, TableLike
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import Expression, names_in
+from joinery.notation.tree import Expression
+from joinery.notation.walk import names_in
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.rates import Counted

@@ -16,7 +16,8 @@ from joinery.data.columns import level_text
 from joinery.design.factors import CategoryFactor
 from joinery.design.learning import Learner, Piece, mean
 from joinery.design.levels import coded, column_of_levels, renames_levels
-from joinery.notation.tree import Expression, Name, names_in
+from joinery.notation.tree import Expression, Name
+from joinery.notation.walk import names_in
 from joinery.study.fitted import Fitted, fitted_rows, once, rows_at_hand, working_rows
 from joinery.study.forecast.spreads import Spreads, spreads
 from joinery.study.rows.digest import digest

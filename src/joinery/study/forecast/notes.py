@@ -14,7 +14,7 @@ from joinery.data.records import Records
 from joinery.data.written_dates import date_text
 from joinery.design.factors import shown
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 from joinery.show.numbers import figure, level_words, percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.bands import Bands, all_rows_together

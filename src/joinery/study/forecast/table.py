@@ -14,7 +14,7 @@ from joinery.data.sources.source import refuse_too_large
 from joinery.notation.context import Context
 from joinery.notation.evaluate import evaluate
 from joinery.notation.parse import read_assignments
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words
 from joinery.show.table import Table

@@ -14,7 +14,7 @@ import pandas as pd
 from joinery.data.any_table import records
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 from joinery.show.names import label_column
 from joinery.show.streamed import write_streamed
 from joinery.study.fitted import Fitted

@@ -12,7 +12,8 @@ from joinery.data.written_dates import stamps_of
 from joinery.design.factors import CategoryFactor, Factor
 from joinery.design.terms import DesignTerm
 from joinery.notation.context import Context
-from joinery.notation.tree import Call, Name, Number, lags_in, names_in_own_row
+from joinery.notation.tree import Call, Name, Number
+from joinery.notation.walk import lags_in, names_in_own_row
 from joinery.show.forms import latex_text
 from joinery.show.numbers import MINUS, decimals_for, fixed, scientific, with_error
 from joinery.study.fitted import Fitted

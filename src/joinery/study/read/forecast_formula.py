@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
 from joinery.core.inference.intervals import t_times
 from joinery.data.columns import beyond_doubles, level_text
-from joinery.data.written_dates import in_days, read_dates
-from joinery.design.codings import coding_matrix
 from joinery.design.curves import spline_pieces
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
-from joinery.design.levels import OTHER, band_names, renames_levels
+from joinery.design.levels import OTHER, renames_levels
 from joinery.design.terms import DesignTerm
 from joinery.notation.date_parts import DATE_PARTS
 from joinery.notation.functions import of_number
@@ -39,6 +36,14 @@ from joinery.study.read.formula import (
     total,
 )
 from joinery.study.read.formula_back import back_transformed_formula, formula_of_tree
+from joinery.study.read.formula_parts import (
+    days,
+    expanded,
+    in_bands,
+    interpolated,
+    level_weights,
+    season,
+)
 from joinery.support.errors import CallError, one_of
 
 COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
@@ -108,7 +113,7 @@ class _Builder:
             if not chosen or far[[i for i, _ in chosen]].any():
                 factor = None
             if isinstance(factor, CategoryFactor):
-                weights = [b[i] * _level_weights(term, factor, r[0][1]) for i, r in chosen]
+                weights = [b[i] * level_weights(term, factor, r[0][1]) for i, r in chosen]
                 yield self._levels(factor, np.sum(weights, axis=0))
             elif isinstance(factor, CurveFactor):
                 heights = np.zeros(factor.width)
@@ -195,7 +200,7 @@ class _Builder:
 
     def _piece(self, term: DesignTerm, factor: Any, place: int) -> Formula:
         if isinstance(factor, CategoryFactor):
-            return self._levels(factor, _level_weights(term, factor, place))
+            return self._levels(factor, level_weights(term, factor, place))
         if isinstance(factor, CurveFactor):
             return self._curve(factor, np.eye(factor.width)[place])
         assert isinstance(factor, NumberFactor)
@@ -222,7 +227,7 @@ class _Builder:
         if isinstance(node, Call) and node.function == "bands":
             cuts = tuple(a.value for a in node.arguments[1:] if isinstance(a, Number))
             x = self.expression(node.arguments[0])
-            return ByRange(x, cuts, _in_bands(factor, cuts, values), factor.label)
+            return ByRange(x, cuts, in_bands(factor, cuts, values), factor.label)
         # whole numbers that no double can hold are looked up as they are, as texts are
         texts = any(isinstance(v, str) or beyond_doubles(v) for v in factor.levels)
         of = (
@@ -269,10 +274,10 @@ class _Builder:
         """Return a weighted sum of the curve's columns as one polynomial, or as one a stretch."""
         x = self.expression(factor.expression.arguments[0])
         if factor.learnt["kind"] == "waves":
-            return _season(factor.learnt, weights, x)
+            return season(factor.learnt, weights, x)
         if factor.expression.function == "polynomial":
             learnt = factor.learnt
-            return polynomial(_expanded(learnt, weights), less(x, learnt["centre"]))
+            return polynomial(expanded(learnt, weights), less(x, learnt["centre"]))
         knots, cubics = spline_pieces(factor.learnt, weights)
         origins = (knots[0], *knots)
         parts = tuple(polynomial(c, less(x, k)) for c, k in zip(cubics, origins, strict=True))
@@ -320,7 +325,7 @@ class _Builder:
         dated = any(isinstance(s, Name) and s.name in self.fit.design.dates for s in (left, right))
         if dated:
             sides = [
-                Constant(_days(s.value)) if isinstance(s, Text) else self.expression(s)
+                Constant(days(s.value)) if isinstance(s, Text) else self.expression(s)
                 for s in (left, right)
             ]
             return Compare(sign, *sides)
@@ -348,7 +353,7 @@ class _Builder:
                 return formula_of_tree(function.formula, x)
             return call(node.function, x)
         if "ranks" in learnt:
-            return _interpolated(x, learnt["values"], learnt["ranks"])
+            return interpolated(x, learnt["values"], learnt["ranks"])
         centred = less(x, learnt["mean"])
         if "sd" in learnt:
             return call("/", centred, Constant(learnt["sd"]))
@@ -368,65 +373,3 @@ def offset_expressions(fit: Fitted) -> Iterator[Expression]:
         yield offset
     if fit.response.kind == "per" and fit.response.total is not None:
         yield Call("log", (fit.response.total,))
-
-
-def _level_weights(term: DesignTerm, factor: CategoryFactor, place: int) -> np.ndarray:
-    """Return what one column of a term holds at each level of one of its categories: (levels,)."""
-    if not term.contrasts:
-        return np.asarray(np.eye(len(factor.levels))[place])
-    return np.asarray(coding_matrix(factor.coding, len(factor.levels))[:, place - 1])
-
-
-def _season(learnt: Mapping[str, Any], weights: np.ndarray, x: Formula) -> Formula:
-    """Return a weighted sum of the sines and cosines of a season."""
-    parts: list[Formula] = []
-    for k in range(learnt["waves"]):
-        angle = times(Constant(2 * np.pi * (k + 1) / learnt["period"]), x)
-        for wave, weight in zip(("sin", "cos"), weights[2 * k : 2 * k + 2], strict=True):
-            if weight:
-                parts.append(times(Constant(float(weight)), call(wave, angle)))
-    return total(parts)
-
-
-def _in_bands(
-    factor: CategoryFactor, cuts: tuple[float, ...], values: list[float]
-) -> tuple[Formula, ...]:
-    """Return the weights of the bands in their order; a band that no fitted row was in is
-    missing."""
-    known = dict(zip(factor.levels, values, strict=True))
-    return tuple(Constant(known.get(name, float("nan"))) for name in band_names(cuts))
-
-
-def _expanded(learnt: Mapping[str, Any], weights: np.ndarray) -> np.ndarray:
-    """Return a weighted sum of orthogonal polynomials as coefficients of powers, the constant
-    first."""
-    norm2, out = learnt["norm2"], np.zeros(learnt["degree"] + 1)
-    before, now = np.zeros(1), np.ones(1)
-    for j, alpha in enumerate(learnt["alpha"]):
-        if j:
-            b = norm2[j] / norm2[j - 1]
-        else:
-            b = 0.0
-        after = np.append(0.0, now)
-        after[: len(now)] -= alpha * now
-        after[: len(before)] -= b * before
-        before, now = now, after
-        out[: len(now)] += weights[j] * now / np.sqrt(norm2[j + 1])
-    return out
-
-
-def _interpolated(x: Formula, at: list[float], values: list[float]) -> Formula:
-    """Straight lines between points, flat beyond the ends."""
-    parts: list[Formula] = [Constant(values[0])]
-    for (a, b), (v, w) in zip(pairwise(at), pairwise(values), strict=True):
-        slope = Constant((w - v) / (b - a))
-        parts.append(call("+", times(slope, less(x, a)), Constant(v)))
-    return ByRange(x, tuple(at), (*parts, Constant(values[-1])))
-
-
-def _days(text: str) -> float:
-    """Return a date written as text, in days since 1970."""
-    result = read_dates([text])
-    assert result is not None
-    assert result.stamps is not None
-    return float(in_days(result.stamps)[0])

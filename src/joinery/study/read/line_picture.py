@@ -3,29 +3,20 @@ another predictor, or other fits of the same response beside it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from joinery.data.any_table import records
-from joinery.data.columns import level_text
-from joinery.data.records import Records
-from joinery.data.written_dates import date_text, stamps_of
-from joinery.design.factors import CategoryFactor
-from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import names_in
-from joinery.show.numbers import short_of, value
+from joinery.show.numbers import short_of
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.style import on_a_page
 from joinery.study.fitted import Fitted, rows_at_hand
-from joinery.study.forecast.bands import Bands, back_transformed, bands
 from joinery.study.held import (
     Held,
     averaged_rows,
     check_named,
-    columns_of,
     held_words,
     hold_rest,
     numeric_columns,
@@ -33,6 +24,9 @@ from joinery.study.held import (
 from joinery.study.picture_words import flags_of, worded
 from joinery.study.rates import counted
 from joinery.study.read.for_people import equation_for_people
+from joinery.study.read.line_beside import curve_beside, fits_beside
+from joinery.study.read.line_family import lines_across
+from joinery.study.read.line_parts import curve_of, grid_along, rows_along, with_exposure
 from joinery.study.rows.figures import linear_predictor, per_row
 from joinery.study.thinned import smoothed
 from joinery.support.errors import CallError, one_of
@@ -41,14 +35,12 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from joinery.show.pictures.fit import Curve, Named
+    from joinery.show.pictures.fit import Curve
 
-CURVE_POINTS, SEED = 121, 20260103
+SEED = 20260103  # of the little that yes-or-no rows are set apart by
 FROM_ZERO = 0.3  # the share of the highest value above which an axis that leaves zero out is said
 ABOVE = 104  # characters of an equation that stands over the picture; a longer one is under it
 NARROW = 0.4  # range of chances below which they are drawn on their own range, not from 0 to 1
-MOST_LINES = 7  # of one picture that can be told apart by their colours
-LINES_BY_VALUE = 4  # of a number across which each value has a line of its own
 
 
 def line(
@@ -66,7 +58,7 @@ def line(
     from joinery.show.pictures.fit import line
 
     name = _numeric(fit, against, "against")
-    others = _others(fit, beside, name)
+    others = fits_beside(fit, beside, name)
     if across is not None:
         if others:
             raise CallError(
@@ -76,12 +68,12 @@ def line(
             raise CallError(
                 "a line for each value holds the rest at their average", argument="hold"
             )
-        return _many(fit, name, across, label_rows, words, ax)
+        return lines_across(fit, name, across, label_rows, words, ax)
     table, chosen = rows_at_hand(fit)
     x = table.column(name).numbers(chosen.rows)
-    grid = _grid(fit, name, x)
-    held = hold_rest(fit, _table(fit, name, grid), hold)
-    curve = _curve(fit, name, held)
+    grid = grid_along(fit, name, x)
+    held = hold_rest(fit, rows_along(fit, name, grid), hold)
+    curve = curve_of(fit, name, held)
     y, y_label, notes = _points(fit, name, held, x, hold)
     groups = in_groups(fit, x)
     if groups is not None and (ends := _narrow(curve, groups[1])) is not None:
@@ -105,7 +97,7 @@ def line(
     else:
         local = None
     flags = flags_of(fit, label_rows)
-    named = [_beside(fit, other, name, grid) for other in others]
+    named = [curve_beside(fit, other, name, grid) for other in others]
     return line(x, y, curve, flags, worded(caption, words), ax, local, groups, named, rows)
 
 
@@ -118,76 +110,6 @@ def _numeric(fit: Fitted, given: str | None, argument: str) -> str:
     if not numeric:
         raise CallError("the picture 'line' needs a numeric predictor, and the model has none")
     return numeric[0]
-
-
-def _grid(fit: Fitted, name: str, x: np.ndarray) -> np.ndarray:
-    """Return values across the seen range and a little beyond it, zero not passed where nothing
-    is."""
-    low, high = fit.design.seen[name]
-    margin = 0.06 * (high - low) or 1.0
-    spaced = np.linspace(low - margin, high + margin, CURVE_POINTS)
-    grid = np.unique(np.concatenate([spaced, [low, high]]))
-    if float(np.min(x)) > 0:
-        return grid[grid > 0]
-    return grid
-
-
-def _table(fit: Fitted, name: str, values: np.ndarray, **more: Any) -> Records:
-    dated = name in fit.design.dates
-    columns: dict[str, Any] = {name: stamps_of(values) if dated else values}
-    columns |= {
-        n: np.full(len(values), v) if isinstance(v, float) else [v] * len(values)
-        for n, v in more.items()
-    }
-    return records(columns, like=fit.design.manner)
-
-
-def _bands_at(fit: Fitted, held: Held) -> Bands:
-    held = _with_exposure(fit, held)
-    positions = np.arange(len(held.table))
-    X = averaged_rows(fit, held, positions)
-    return bands(fit, fit.design.context(held.table, positions), X, fit.level)
-
-
-def _with_exposure(fit: Fitted, held: Held) -> Held:
-    """Return the table with what offset, weights and exposure name, at its mean over the fitted
-    rows."""
-    table, chosen = rows_at_hand(fit)
-    beside = list(fit.asides.expressions.values())
-    if fit.response.kind == "per" and fit.response.total is not None:
-        beside.append(fit.response.total)
-    columns, at = {}, dict(held.at)
-    for name in (n.name for e in beside for n in names_in(e)):
-        if name not in held.table.names:
-            mean = float(np.mean(table.column(name).numbers(chosen.rows)))
-            columns[name] = np.full(len(held.table), mean)
-            at[name] = mean
-    if not columns:
-        return held
-    return Held(held.table.assigned(columns), at)
-
-
-def exposure_drawn(fit: Fitted, name: str, hold: Mapping[str, Any] | None) -> float:
-    """Return the exposure at which the curve of a count is drawn; 1 of other responses."""
-    total = fit.response.total
-    if fit.response.kind != "per" or total is None:
-        return 1.0
-    x = np.array([fit.design.seen[name][0]])
-    held = _with_exposure(fit, hold_rest(fit, _table(fit, name, x), hold))
-    return float(evaluate(total, fit.design.context(held.table, np.arange(1)))[0])
-
-
-def _curve(fit: Fitted, name: str, held: Held, seen: tuple[float, float] | None = None) -> Curve:
-    from joinery.show.pictures.fit import Curve
-
-    band = _bands_at(fit, held)
-    return Curve(
-        held.table.column(name).numbers(slice(None)),
-        band.fitted,
-        (band.mean_lower, band.mean_upper),
-        (band.new_lower, band.new_upper),
-        fit.design.seen[name] if seen is None else seen,
-    )
 
 
 @dataclass
@@ -204,7 +126,7 @@ def _points(
     """Return the points' heights, what they are, and what is said of them."""
     figures = per_row(fit)
     label = fit.words(fit.response.name)
-    remarks = held_words(fit, _with_exposure(fit, held))
+    remarks = held_words(fit, with_exposure(fit, held))
     if not fit.estimate.linear:
         return _observed(fit, remarks)
     equation = equation_for_people(fit)
@@ -213,7 +135,7 @@ def _points(
         r2 = [f"R² {short_of(fit.r_squared, 1, 2)}"]
     if not remarks:
         return figures.observed, label, _equation_above([equation, *r2])
-    at = _with_exposure(fit, hold_rest(fit, _table(fit, name, x), hold))
+    at = with_exposure(fit, hold_rest(fit, rows_along(fit, name, x), hold))
     positions = np.arange(len(x))
     X = averaged_rows(fit, at, positions)
     y = linear_predictor(fit, fit.design.context(at.table, positions), X) + figures.residual
@@ -297,167 +219,3 @@ def in_groups(fit: Fitted, x: np.ndarray) -> tuple[np.ndarray, np.ndarray] | Non
     many = min(8, max(len(x) // 8, 2))
     parts = [p for p in np.array_split(np.argsort(x, kind="stable"), many) if len(p)]
     return np.array([x[p].mean() for p in parts]), np.array([observed[p].mean() for p in parts])
-
-
-# ------------------------------------------------------------------ one line a level or value
-
-
-def _many(
-    fit: Fitted,
-    name: str,
-    across: str,
-    label_rows: str | Sequence[Any],
-    words: Mapping[str, str | None],
-    ax: Axes | None,
-) -> Figure:
-    """Draw one curve for each level of a category, or for a few values of a number."""
-    from joinery.show.pictures.fit import Named, lines
-
-    others = tuple(n for n in columns_of(fit) if n != name)
-    one_of("across", across, others)
-    table, chosen = rows_at_hand(fit)
-    x = table.column(name).numbers(chosen.rows)
-    grid = _grid(fit, name, x)
-    values, result, group = _values(fit, across)
-    named, held = [], None
-    for place, at in enumerate(values):
-        held = hold_rest(fit, _table(fit, name, grid, **{across: at}))
-        if result:
-            rows = x[group == place]
-        else:
-            rows = x
-        if len(rows):
-            seen = (float(rows.min()), float(rows.max()))
-        else:
-            seen = (np.inf, -np.inf)
-        if isinstance(at, str):
-            words_of = at
-        else:
-            words_of = _number(fit, across, at)
-        named.append(Named(f"{fit.words(across)} {words_of}", _curve(fit, name, held, seen)))
-    assert held is not None
-    remarks = held_words(fit, _with_exposure(fit, held))
-    y = per_row(fit).observed
-    caption = Words(
-        f"How does {fit.words(name)} act at each {fit.words(across)}?",
-        "points are the rows as observed, dashed where no rows are",
-        fit.words(name),
-        counted(fit, None).name,
-        x_dates=name in fit.design.dates,
-        under=f"held: {', '.join(remarks)}" if remarks else "",
-    )
-    if result:
-        colors = group
-    else:
-        colors = None
-    return lines(x, y, named, colors, flags_of(fit, label_rows), worded(caption, words), ax)
-
-
-def _values(fit: Fitted, across: str) -> tuple[list[Any], bool, np.ndarray]:
-    """Return the levels or values with a curve each, whether rows belong to one, and to which
-    (n,)."""
-    table, chosen = rows_at_hand(fit)
-    factors = [
-        f
-        for t in fit.design.terms
-        for f in t.categories
-        if across in {n.name for n in names_in(f.expression)} and f.label == across
-    ]
-    if factors:
-        return _levels(fit, factors[0])
-    column = table.column(across)
-    if column.kind not in ("number", "date"):
-        codes = column.codes(chosen.rows)
-        levels = [level_text(v) for v in column.all_levels]
-        return levels[:MOST_LINES], True, codes
-    z = column.numbers(chosen.rows)
-    distinct = np.unique(z)
-    if len(distinct) <= LINES_BY_VALUE:
-        return distinct.tolist(), True, np.searchsorted(distinct, z)
-    return np.quantile(z, (0.1, 0.5, 0.9)).tolist(), False, np.zeros(len(z), int)
-
-
-def _levels(fit: Fitted, factor: CategoryFactor) -> tuple[list[str], bool, np.ndarray]:
-    table, chosen = rows_at_hand(fit)
-    codes = factor.codes(fit.design.context(table, chosen.rows))
-    levels = [level_text(v) for v in factor.levels]
-    if len(levels) > MOST_LINES:
-        raise CallError(
-            f"{factor.label} has {len(levels)} levels, and more than {MOST_LINES} lines are hard "
-            "to follow",
-            argument="across",
-        )
-    return levels, True, codes
-
-
-def _number(fit: Fitted, name: str, at: float) -> str:
-    if name in fit.design.dates:
-        return date_text(at)
-    return value(at, 3)
-
-
-# ------------------------------------------------------------------ other fits beside
-
-
-def _others(fit: Fitted, beside: Any, name: str) -> list[Fitted]:
-    """Return the fits to draw over this one. Raises CallError for another response."""
-    if beside is None:
-        return []
-    if isinstance(beside, Iterable) and not isinstance(beside, str):
-        given = beside
-    else:
-        given = [beside]
-    others: list[Any] = [getattr(other, "_fitted", other) for other in given]
-    for other in others:
-        if not isinstance(other, Fitted):
-            raise CallError("beside= takes other fits of the same response", argument="beside")
-        if other.response.original != fit.response.original:
-            raise CallError(
-                f"{other.response.original} and {fit.response.original} are different responses",
-                argument="beside",
-            )
-        if fit.response.transformed and other.response.name != fit.response.name:
-            raise CallError(
-                f"draw the fit of {fit.response.original} itself, and that of {fit.response.name} "
-                "beside it",
-                argument="beside",
-            )
-    return others
-
-
-def _beside(fit: Fitted, other: Fitted, name: str, grid: np.ndarray) -> Named:
-    """Return another fit's curve on this fit's scale, named by how its sentence differs."""
-    from joinery.show.pictures.fit import Curve, Named
-
-    held = hold_rest(other, _table(fit, name, grid))
-    band = _bands_at(other, held)
-    if other.response.transformed and not fit.response.transformed:
-        band = back_transformed(other, band)
-    nothing = np.full(len(grid), np.nan)
-    curve = Curve(grid, band.fitted, (nothing, nothing), (nothing, nothing), fit.design.seen[name])
-    if other.r_squared is None:
-        r2 = ""
-    else:
-        r2 = f", R² {short_of(other.r_squared, 1, 2)}"
-    return Named(f"{_difference(fit, other)}{r2}", curve)
-
-
-def _difference(fit: Fitted, other: Fitted) -> str:
-    """Return how another sentence differs: ``with x^2``, ``without feed_kg``, ``log(y)``."""
-    mine, theirs = ({t.key: str(t) for t in f.design.sentence.terms} for f in (fit, other))
-    more = [text for key, text in theirs.items() if key not in mine]
-    less = [text for key, text in mine.items() if key not in theirs]
-    if other.response.name == fit.response.name:
-        parts = []
-    else:
-        parts = [other.response.name]
-    if not theirs:
-        parts.append("the mean alone")
-    else:
-        parts += [f"with {', '.join(more)}"] if more else []
-        parts += [f"without {', '.join(less)}"] if less else []
-    if other.design.intercept != fit.design.intercept:
-        parts.append("with intercept" if other.design.intercept else "without intercept")
-    if other.family.name != fit.family.name or other.link.name != fit.link.name:
-        parts.append(f"{other.family.name}, {other.link.name} link")
-    return fit.words(" ".join(parts)) or "the same sentence"

@@ -17,7 +17,8 @@ from joinery.design.factors import CategoryFactor
 from joinery.design.learning import Learner, Piece
 from joinery.design.levels import category_of, coded, merged_levels
 from joinery.notation.context import EVERY_ROW
-from joinery.notation.tree import Call, Expression, Name, merging, names_in, quoted_text
+from joinery.notation.tree import Call, Expression, Name, merging, quoted_text
+from joinery.notation.walk import names_in
 from joinery.show.numbers import count, value
 from joinery.study.fitted import CHOSEN, Fitted, Origin, constant_response, fitted_rows, once
 from joinery.support import advice

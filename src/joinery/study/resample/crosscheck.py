@@ -15,7 +15,7 @@ from joinery.data.records import Records
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.context import EVERY_ROW, Rows, positions_at
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import calls_in, without_references
+from joinery.notation.walk import calls_in, without_references
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import count, level_words
 from joinery.show.table import Table

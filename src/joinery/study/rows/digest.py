@@ -5,7 +5,7 @@ Per-row figures of millions of rows are not held. What is held of each row, up t
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, NamedTuple
@@ -13,51 +13,29 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from joinery.core.blocks.columns import some_columns
-from joinery.core.blocks.partition import Laid, Partition
+from joinery.core.blocks.partition import Laid
 from joinery.core.blocks.products import inner
-from joinery.core.glm.estimate import Estimate
-from joinery.core.glm.rows import LikelihoodRows, WorkingState
-from joinery.core.inference.influence import FARTHEST_ROWS, Influence, harm_limit, influence, scaled
+from joinery.core.inference.influence import FARTHEST_ROWS, Influence, harm_limit
 from joinery.core.inference.normality import Moments
 from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric.distributions import t_quantile
-from joinery.design.factors import NumberFactor
-from joinery.design.glm_blocks import WorkingRows, working_block
-from joinery.design.row_blocks import RowBlock
-from joinery.design.terms import DesignTerm
 from joinery.notation.context import positions_at
-from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
+from joinery.study.fitted import Fitted, once, rows_at_hand
+from joinery.study.numeric_terms import column_means, highest_powers, numbers_alone
 from joinery.study.rows.figures import (
     Limits,
-    known_scale,
     limits_at,
     per_row,
-    residuals,
     studentized_df,
     widening,
 )
-from joinery.study.rows.glm_figures import family_figures
+from joinery.study.rows.row_stream import Rows, pieces, times_of
 from joinery.support.limits import DIGEST_ROWS
 
 GLANCE_COLUMNS = 64  # rows that tell of most columns whether they have more than two values
 BLOCKS_TOGETHER = 32  # blocks that are joined as soon as they are there
 HEAVIEST = 10  # rows that weigh most, which are told one by one
 FAR_SHARE = 0.01  # of residuals that chance takes far off
-
-
-class Rows(NamedTuple):
-    """Some rows: what they are judged by, each (m,)."""
-
-    block: RowBlock  # of the least squares that the fit rests on
-    observed: np.ndarray
-    terms: np.ndarray  # the sum of the terms, without offset or exposure
-    times: np.ndarray
-    working: np.ndarray  # residuals on the scale of the terms
-    leverage: np.ndarray
-    standardized: np.ndarray
-    cooks_distance: np.ndarray
-    studentized: np.ndarray | None  # where it does not follow from the standardized ones
-    influence: Callable[[np.ndarray], Influence]  # of a few of them, by their places
 
 
 class Extreme(NamedTuple):
@@ -171,62 +149,6 @@ def labels_of(fit: Fitted, places: Sequence[int] | np.ndarray) -> list[Any]:
     """Return labels of fitted rows, by their places among those used."""
     table, chosen = rows_at_hand(fit)
     return list(table.labels(positions_at(chosen.rows, np.asarray(places, dtype=int))))
-
-
-def pieces(fit: Fitted) -> Partition[Rows]:
-    """Return the rows of a fit, block by block."""
-    rows = working_rows(fit)
-    if isinstance(rows, WorkingRows):
-        return rows.states.map(partial(_of_family, fit.estimate))
-    return rows.row_blocks.map(partial(_of_least_squares, fit.solution, known_scale(fit)))
-
-
-def _of_least_squares(solution: Solution, known: float | None, block: RowBlock) -> Rows:
-    residual = residuals(solution, block)
-    variance = solution.unscaled_variance(block.columns)
-    # a row that stands for several equal ones is judged as one of them
-    measures = scaled(solution, block.columns, residual, block.precision, known, variance)
-
-    def of_few(few: np.ndarray) -> Influence:
-        if block.precision is None:
-            w = None
-        else:
-            w = block.precision[few]
-        return influence(solution, block.columns, residual[few], w, known, variance[few])
-
-    return Rows(
-        block,
-        block.y,
-        block.beyond_offset - residual,
-        block.times,
-        residual,
-        measures.leverage,
-        measures.standardized,
-        measures.cooks_distance,
-        None,
-        of_few,
-    )
-
-
-def _of_family(estimate: Estimate, made: tuple[RowBlock, LikelihoodRows, WorkingState]) -> Rows:
-    figures = family_figures(estimate, made[1], made[2])
-    names = Influence.__annotations__
-
-    def of_few(few: np.ndarray) -> Influence:
-        return Influence(**{name: figures[name][few] for name in names})
-
-    return Rows(
-        working_block(made),
-        figures["observed"],
-        figures["terms"],
-        figures["times"],
-        figures["working_residual"],
-        figures["leverage"],
-        figures["standardized"],
-        figures["cooks_distance"],
-        figures["studentized"],
-        of_few,
-    )
 
 
 # ------------------------------------------------------------------ what is asked of each block
@@ -392,18 +314,6 @@ def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
     return z
 
 
-def times_of(rows: Rows) -> np.ndarray | None:
-    """Return how often each row stands, None where each stands once."""
-    if rows.block.repeats is None:
-        return None
-    return rows.times
-
-
-def squares_of(rows: Rows) -> np.ndarray:
-    """Return squared residuals over the spread (m,)."""
-    return np.asarray(rows.standardized**2 * (1 - rows.leverage))
-
-
 def joined(parts: Iterable[Digest], n: int) -> Digest:
     """Return the digest of all ``n`` rows, from those of blocks in their order."""
     totals: list[Digest] = []
@@ -458,39 +368,3 @@ def _first_largest(result: list[Extreme]) -> Extreme:
 
 
 # ------------------------------------------------------------------ which predictors bend
-
-
-def highest_powers(fit: Fitted) -> dict[str, float]:
-    """Return the highest power of each base that stands alone as a term."""
-    out: dict[str, float] = {}
-    for term in fit.design.terms:
-        factor = term.factors[0]
-        if len(term.factors) == 1 and isinstance(factor, NumberFactor):
-            out[factor.base] = max(factor.degree, out.get(factor.base, factor.degree))
-    return out
-
-
-def column_means(fit: Fitted) -> dict[int, float]:
-    """Return the mean of each kept column of the design, by its place."""
-    solution = fit.solution
-    return dict(zip(solution.kept.tolist(), solution.centre.tolist(), strict=True))
-
-
-def kept_columns(term: DesignTerm, kept: Container[int]) -> list[int]:
-    """Return the places of a term's columns that are kept."""
-    return [place for place in range(term.columns.start, term.columns.stop) if place in kept]
-
-
-def numbers_alone(fit: Fitted) -> list[tuple[NumberFactor, int]]:
-    """Return each numeric factor that is a kept term of its own, once for each base, with its
-    column.
-
-    Comparisons do not bend.
-    """
-    out: dict[str, tuple[NumberFactor, int]] = {}
-    for term in fit.design.terms:
-        factor = term.factors[0]
-        if len(term.factors) == 1 and isinstance(factor, NumberFactor) and factor.degree == 1:
-            out.setdefault(factor.base, (factor, term.start))
-    kept = set(fit.solution.kept.tolist())
-    return [(f, c) for f, c in out.values() if c in kept]

@@ -13,7 +13,7 @@ from joinery.data.records import Records, filled
 from joinery.design.factors import CategoryFactor, Factor, shown
 from joinery.design.learning import Piece
 from joinery.notation.context import EVERY_ROW, Context
-from joinery.notation.tree import is_condition, lags_in, names_in_own_row
+from joinery.notation.walk import is_condition, lags_in, names_in_own_row
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words
 from joinery.show.table import Table

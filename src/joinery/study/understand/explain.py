@@ -14,7 +14,8 @@ from joinery.data.written_dates import stamps_of
 from joinery.design.factors import CategoryFactor, CurveFactor, NumberFactor
 from joinery.design.terms import DesignTerm
 from joinery.notation.date_parts import DATE_PARTS
-from joinery.notation.tree import Call, Name, is_condition, lags_in, names_in_own_row
+from joinery.notation.tree import Call, Name
+from joinery.notation.walk import is_condition, lags_in, names_in_own_row
 from joinery.show.numbers import figure, percent, telling_step, value
 from joinery.study.check.table import page_lines
 from joinery.study.fitted import CHOSEN, Fitted

@@ -11,7 +11,8 @@ from joinery.core.inference import intervals
 from joinery.data.any_table import records
 from joinery.data.columns import level_text
 from joinery.design.factors import NumberFactor
-from joinery.notation.tree import Call, Expression, Name, names_in_own_row
+from joinery.notation.tree import Call, Expression, Name
+from joinery.notation.walk import names_in_own_row
 from joinery.study.fitted import Fitted
 from joinery.study.held import (
     held_cell,

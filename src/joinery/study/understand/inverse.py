@@ -13,7 +13,8 @@ from joinery.show.table import Table
 from joinery.study.fitted import Fitted
 from joinery.study.held import held_note
 from joinery.study.read.coefficients import error_notes
-from joinery.study.read.line_picture import exposure_drawn, line
+from joinery.study.read.line_parts import exposure_drawn
+from joinery.study.read.line_picture import line
 from joinery.study.understand.inverse_question import Question, Reading, question_of
 from joinery.support.errors import CallError
 

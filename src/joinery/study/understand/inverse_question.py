@@ -19,7 +19,7 @@ from joinery.data.records import Records
 from joinery.data.written_dates import date_text
 from joinery.notation.context import Context
 from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import names_in
+from joinery.notation.walk import names_in
 from joinery.show.numbers import value
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.bands import new_row_holds

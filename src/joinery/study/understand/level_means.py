@@ -17,7 +17,8 @@ from joinery.data.columns import level_text
 from joinery.design.factors import CategoryFactor
 from joinery.design.levels import column_of_levels
 from joinery.notation.parse import read_sentence
-from joinery.notation.tree import Name, names_in, spelled
+from joinery.notation.tree import Name, spelled
+from joinery.notation.walk import names_in
 from joinery.show.appearance import Appearance
 from joinery.show.names import apart, headings
 from joinery.show.numbers import level_words

@@ -14,7 +14,8 @@ from joinery.design.factors import CategoryFactor
 from joinery.design.levels import column_of_levels
 from joinery.design.terms import DesignTerm
 from joinery.notation.context import Context
-from joinery.notation.tree import Expression, Name, is_condition, names_in, outside
+from joinery.notation.tree import Expression, Name, outside
+from joinery.notation.walk import is_condition, names_in
 from joinery.study.fitted import Fitted
 from joinery.study.held import (
     Held,
