@@ -12,6 +12,7 @@ from weakref import WeakKeyDictionary, WeakSet
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure, SubFigure
+from matplotlib.spines import Spine
 from matplotlib.text import Annotation, Text
 from matplotlib.ticker import FixedLocator, MaxNLocator
 from matplotlib.transforms import Bbox
@@ -23,7 +24,9 @@ from joinery.show.pictures.style import given, letters, on_a_page, recolour, res
 Cell = tuple[float, float, float, float]  # left, bottom, right, top as shares of the figure
 Box = tuple[float, float, float, float]  # the same in pixels
 Sheet = Figure | SubFigure
+WHOLE: Cell = (0.0, 0.0, 1.0, 1.0)
 MOST_TICK = 44  # characters of a name at the left of an axis
+TICK_GAP = 3.0  # pixels between the labels of two ticks
 KEY_LINE = 0.16  # inches
 WIDE_LINE, MOST_LINES = 124, 8  # characters of a line under a picture, and lines
 END = "end of a series"
@@ -86,13 +89,20 @@ def settle(figure: Sheet, names: Iterable[str] = ()) -> None:
 
 
 def _fit_all(figure: Sheet) -> None:
+    """Fit all axes into their cells, and what is written on them beside."""
     _cut_title(figure)
-    for _ in range(2):
-        for ax in figure.axes:
-            _thin_ticks(ax)
-            _cut_own(ax, _cells.get(ax, (0.0, 0.0, 1.0, 1.0)))
-            if ax in _cells:
-                _fit(ax, _cells[ax])
+    for ax in figure.axes:
+        cell = _cells.get(ax, WHOLE)
+        ticks = _thin_ticks(ax)
+        _cut_own(ax, cell)
+        if ax not in _cells:
+            continue
+        _fit(ax, cell)
+        # axes of another size may have other ticks, which take more or less room; where they have
+        # the same, all that is written has moved with the sides
+        again = _thin_ticks(ax)
+        if _cut_own(ax, cell) or again != ticks:
+            _fit(ax, cell)
 
 
 def refit(figure: Figure, before: np.ndarray) -> None:
@@ -235,8 +245,10 @@ def _cut_title(figure: Sheet) -> None:
             )
 
 
-def _cut_own(ax: Axes, cell: Cell) -> None:
-    """Cut in the middle what is longer than its cell: the axes' title, labels and texts."""
+def _cut_own(ax: Axes, cell: Cell) -> bool:
+    """Cut in the middle what is longer than its cell: the axes' title, labels and texts.
+
+    Returns True if anything was."""
     figure: Any = ax.figure
     renderer, right = renderer_of(figure), figure.bbox.x0 + cell[2] * figure.bbox.width
     wide = (cell[2] - cell[0]) * figure.bbox.width
@@ -253,13 +265,17 @@ def _cut_own(ax: Axes, cell: Cell) -> None:
         if text.get_transform() == ax.transData or text.get_gid() == "listed":
             left = text.get_window_extent(renderer).x0
             titles.append((text, max(figure.bbox.x1 - 6 - left, 0.2 * box.width), 0))
-    for text, most, along in titles:
-        _cut(text, most, along, renderer)
+    cut = [_cut(text, most, along, renderer) for text, most, along in titles]
+    return any(cut)
 
 
-def _cut(text: Text, most: float, along: int, renderer: Any) -> None:
-    """Shorten a text in the middle until it is no longer than so many pixels."""
+def _cut(text: Text, most: float, along: int, renderer: Any) -> bool:
+    """Shorten a text in the middle until it is no longer than so many pixels.
+
+    Returns True if it was longer."""
     words = text.get_text()
+    if not words:
+        return False
     for _ in range(4):
         extent = text.get_window_extent(renderer)
         if along == 0:
@@ -268,8 +284,9 @@ def _cut(text: Text, most: float, along: int, renderer: Any) -> None:
             long = extent.height
         now = text.get_text()
         if long <= most or len(now) < 6 or "\n" in words:
-            return
+            break
         text.set_text(brief(words, max(int(len(now) * most / long) - 1, 5)))
+    return text.get_text() != words
 
 
 def _named_ticks(axis: Any) -> tuple[np.ndarray, list[str]] | None:
@@ -338,7 +355,9 @@ def renderer_of(figure: Sheet) -> Any:
 def _fit(ax: Axes, cell: Cell) -> None:
     """Move the sides of the axes so that what is written on them ends inside the cell."""
     figure: Any = ax.figure
-    tight = ax.get_tightbbox(renderer_of(figure))
+    # spines stand where the axes end, whose box counts in any case
+    beside = [a for a in ax.get_default_bbox_extra_artists() if not isinstance(a, Spine)]
+    tight = ax.get_tightbbox(renderer_of(figure), bbox_extra_artists=beside)
     if tight is None:
         return
     tight = tight.transformed(figure.transSubfigure.inverted())
@@ -352,17 +371,22 @@ def _fit(ax: Axes, cell: Cell) -> None:
         ax.set_position((x0, y0, x1 - x0, y1 - y0))
 
 
-def _thin_ticks(ax: Axes) -> None:
-    """Fewer numbers on an axis, or names on their side, where they would run together."""
+def _thin_ticks(ax: Axes) -> list[str]:
+    """Write fewer numbers on an axis, or names on their side, where they would run together.
+
+    Returns what is written in the end."""
     figure: Any = ax.figure
+    renderer = renderer_of(figure)
+    written: list[str] = []
     for axis, along in ((ax.xaxis, 0), (ax.yaxis, 1)):
         for step in range(6):
-            boxes = [b for _, b in shown_ticks(ax, axis, renderer_of(figure))]
-            boxes.sort(key=lambda b: float(b.min[along]))
-            gap = 3.0
-            if all(a.max[along] + gap <= b.min[along] for a, b in pairwise(boxes)):
+            shown = list(shown_ticks(ax, axis, renderer))
+            boxes = sorted((box for _, box in shown), key=lambda b: float(b.min[along]))
+            if all(a.max[along] + TICK_GAP <= b.min[along] for a, b in pairwise(boxes)):
                 break
             _make_room(axis, along, step)
+        written += [label.get_text() for label, _ in shown]
+    return written
 
 
 def _make_room(axis: Any, along: int, step: int) -> None:
