@@ -60,25 +60,27 @@ def test_output_that_cannot_be_written_is_said():
 @pytest.mark.parametrize(
     ("arguments", "said"),
     [
-        (("fit", "-", "y given x"), rb"joinery: interrupted\n"),
+        (("fit", "-", "y given x"), rb"ready\njoinery: interrupted\n"),
         (
             ("rehearse", "y given x", "--coefficients", "x=1", "--rows", "30", "--times", "99999", "--std-errors", "robust"),
-            rb"joinery: interrupted; [\d,]+ of 99,999 rehearsals of 30 rows were done\n",
+            rb"ready\njoinery: interrupted; [\d,]+ of 99,999 rehearsals of 30 rows were done\n",
         ),
     ],
 )  # fmt: skip
 def test_an_interrupt_ends_without_a_traceback(arguments, said):
+    ready = "import sys, joinery.cli as cli, joinery.model.fit, joinery.rehearsal; print('ready', file=sys.stderr, flush=True); cli.main()"
     running = subprocess.Popen(
-        [*COMMAND, *arguments],
+        [sys.executable, "-c", ready, *arguments],
         stdin=subprocess.PIPE,
         stderr=subprocess.PIPE,
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # tests may ignore it
     )
-    time.sleep(4)
+    line = running.stderr.readline()
+    time.sleep(1)  # until the work is under way
     running.send_signal(signal.SIGINT)
     _, heard = running.communicate(timeout=60)
     assert running.returncode == 130
-    assert re.fullmatch(said, heard)
+    assert re.fullmatch(said, line + heard)
 
 
 def test_long_work_says_on_a_terminal_how_far_it_is():

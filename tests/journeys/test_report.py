@@ -384,6 +384,7 @@ LABELS = {
 }
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("labels", LABELS)
 def test_labels_of_any_kind_reach_every_file(labels, tmp_path):
     rng = np.random.default_rng(0)
@@ -403,6 +404,7 @@ def test_labels_of_any_kind_reach_every_file(labels, tmp_path):
     fit.report(tmp_path / "page.html")
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("size", [1e-300, 1.0, 1e300])
 @pytest.mark.parametrize("beside", [{}, {"same": 2.0}, {"g": "a"}])
 def test_pages_of_extreme_sizes_and_columns_left_out(size, beside, tmp_path):

@@ -128,7 +128,7 @@ for holder, owner in HOLDERS.items():
             CALLS[f"{holder}.{method}"] = call
 
 
-@pytest.mark.simulation
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("name", CALLS)
 def test_arguments_of_any_kind_end_in_an_answer_or_a_joinery_error(name, monkeypatch, tmp_path):
     monkeypatch.chdir(tmp_path)  # some of them are names of files
