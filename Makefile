@@ -7,6 +7,10 @@ READY  := $(VENV)/.ready
 # compiled modules are kept, whatever the caller's habit: commands and workers start much sooner
 export PYTHONDONTWRITEBYTECODE :=
 
+# a worker for each core, and each with one thread: threads of their own would be in one another's
+# way. Tests of threads ask for some, and `make full` leaves the number to the machine
+ALONE := OMP_NUM_THREADS=1
+
 .PHONY: demo test full quick identities check format lock lowest samples screenshots docs benchmarks clean
 
 $(READY): pyproject.toml constraints.txt
@@ -18,13 +22,13 @@ demo: $(READY)          ## the whole job on the sample data
 	$(BIN)/joinery demo
 
 test: $(READY)          ## every test, simulations with a quarter of their draws
-	$(BIN)/python -m pytest -n auto
+	$(ALONE) $(BIN)/python -m pytest -n auto
 
 full: $(READY)          ## every test with all draws and cases: some twenty minutes
 	JOINERY_DRAWS=full $(BIN)/python -m pytest -n auto
 
 quick: $(READY)         ## under a minute: no simulations, no other programs
-	$(BIN)/python -m pytest -n auto -m "not simulation and not engine" tests
+	$(ALONE) $(BIN)/python -m pytest -n auto -m "not simulation and not engine" tests
 
 identities: $(READY)    ## every question to thousands of random fits; CASES=500 for more
 	$(BIN)/python -m tests.identities $(or $(CASES),100)

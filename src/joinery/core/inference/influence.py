@@ -67,6 +67,7 @@ def scaled(
         h = variance.copy()
     if weights is not None:
         h *= weights
+    # rounding leaves a leverage of one a few units below it: the row would have an endless residual
     h[h > 1 - 64 * EPS * max(solution.rank, 1)] = 1.0
     p, df = solution.rank, solution.residual_df
     with np.errstate(all="ignore"):
@@ -91,6 +92,7 @@ def scaled(
         else:
             cooks = np.zeros(len(e))
     if solution.perfect:
+        # nothing is left to divide by: a perfect fit has no scaled residuals
         standardized = cooks = np.full(len(e), np.nan)
     return Scaled(h, left, e, float(s2), loss, standardized, cooks)
 
@@ -113,6 +115,7 @@ def influence(
     p, df, n, s2 = solution.rank, solution.residual_df, len(result.e), result.variance
     with np.errstate(all="ignore"):
         if df > 1:
+            # the residual sum of squares without each row needs no fit: (2.21)
             without = (solution.rss - result.loss) / (df - 1)
         else:
             without = np.full(n, np.nan)
@@ -143,6 +146,7 @@ def changes(
     Source: Belsley, Kuh & Welsch 1980, (2.7).
     """
     with np.errstate(all="ignore"):
+        # C = (XᵀX)⁻¹Xᵀ row by row, over its lengths, times the studentized residual
         pull = studentized * np.sqrt(weights / np.where(leverage < 1, 1 - leverage, np.nan))
         return np.asarray(
             pull[:, None]

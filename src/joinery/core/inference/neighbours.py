@@ -45,9 +45,11 @@ def durbin_watson(e: np.ndarray, U: np.ndarray | None) -> Test:
     if U is None or n > MOST_INVERTED:
         chance = _chance_by_moments(d, trace, trace2, m)
     else:
+        # P(d* < d) = P(εᵀM(A − dI)Mε < 0): a ratio of forms becomes one form
         low = _below_zero(n, U, d, trace - d * m, trace2 - 2 * d * trace + d * d * m)
         chance = min(low, 1 - low)
         if chance < LOST and n <= MOST_EIGEN:
+            # the sum over nodes has an error of its own, which swamps a chance below it
             chance = _far_tail(U, d)
     return Test(d, float(min(max(2 * chance, 0.0), 1.0)), (), 1 - d / 2)
 
@@ -89,6 +91,7 @@ def _traces(n: int, U: np.ndarray | None) -> tuple[float, float]:
 def _below_zero(n: int, U: np.ndarray, d: float, mean: float, square: float) -> float:
     """Return P(Q < 0) for Q = εᵀM(A − dI)Mε, by Davies' sum over the characteristic function."""
     spread = np.sqrt(2 * max(square, 1e-300))
+    # nodes so close that the law repeats far beyond where it has any weight
     step = 2 * np.pi / (abs(mean) + 14 * spread)
     if n <= FEW_EIGEN:
         return 0.5 - _davies_sum(_eigenvalues(U) - d, step)
@@ -137,6 +140,7 @@ def _far_tail(U: np.ndarray, d: float) -> float:
 
     side = -1.0 if slope(0.0) > 0 else 1.0  # the tail below zero, or above
     near, far = 0.0, (low if side < 0 else high)
+    # K is convex between its poles, so that halving finds where its slope is zero
     for _ in range(200):
         middle = (near + far) / 2
         near, far = (middle, far) if (slope(middle) > 0) == (side < 0) else (near, middle)
@@ -210,6 +214,7 @@ def breusch_godfrey(e: np.ndarray, U: np.ndarray, lags: int) -> Test:
     df = len(e) - U.shape[1] - lags
     left = Z - U @ (U.T @ Z)
     R = triangle(np.column_stack([left, e]))
+    # a lag that the columns hold already has no test of its own
     if df <= 0 or np.any(np.abs(np.diag(R)[:lags]) < 1e-10 * np.sqrt((Z * Z).sum(axis=0))):
         return NOTHING
     return _of_lags(float(R[:lags, -1] @ R[:lags, -1]), float(R[lags, -1]) ** 2, lags, df)

@@ -44,6 +44,7 @@ def robust(kind: str, rows: Partition[Scored], root: np.ndarray, n: int) -> Sand
     keep = kind == "robust" and n * q <= ROBUST_CELLS_KEPT
 
     def added(part: Scored) -> _Uneven:
+        # what a row of leverage h keeps of its own error: e estimates (1 − h)ε
         left = 1 - part.w * (part.u * part.u).sum(axis=1)
         alone = left <= ALONE
         with np.errstate(all="ignore"):
@@ -114,6 +115,7 @@ def clustered(rows: Partition[Scored], groups: Sequence[np.ndarray], root: np.nd
     q = len(root)
     meat, counts, kept, alone = np.zeros((q, q)), [], [], []
     df = np.full(q, np.inf)
+    # every set of groupings, as a number whose bits say which: sets of an even size are taken away
     for chosen in range(1, 2 ** len(groups)):
         members = [g for i, g in enumerate(groups) if chosen >> i & 1]
         part, K, blind = _one_clustering(rows, joined_groups(members), q)
@@ -126,6 +128,7 @@ def clustered(rows: Partition[Scored], groups: Sequence[np.ndarray], root: np.nd
     clipped = False
     if len(groups) > 1:
         values, vectors = np.linalg.eigh(meat)
+        # what is taken away may leave a variance below zero; it is set to zero, and said
         clipped = bool(values[0] < -1e-9 * values[-1])
         meat = (vectors * np.maximum(values, 0.0)) @ vectors.T
     small = sum(K.size for K in kept) <= CLUSTER_CELLS_KEPT
@@ -161,6 +164,7 @@ def _one_clustering(
     def added(part: Scored) -> tuple[np.ndarray, np.ndarray]:
         """Return which clusters the rows are of, and UᵀW[U, e] of each (g, q, q + 1)."""
         codes, weight = group[part.span], part.w * part.repeats
+        # rows of a cluster side by side, so that each is one product of matrices
         order = np.argsort(codes, kind="stable")
         here, first = np.unique(codes[order], return_index=True)
         Z = np.column_stack([part.u, part.e])[order]
@@ -176,6 +180,7 @@ def _one_clustering(
     K, scores = sums[:, :, :q], sums[:, :, q]
     values, vectors = np.linalg.eigh(K)
     alone = 1 - values <= ALONE
+    # a direction that a cluster has for itself says nothing of its spread: it counts nothing
     inverse_root = np.where(alone, 0.0, 1 / np.sqrt(np.where(alone, 1.0, 1 - values)))
     rotated = np.einsum("gij,gi->gj", vectors, scores) * inverse_root
     adjusted = np.einsum("gij,gj->gi", vectors, rotated)

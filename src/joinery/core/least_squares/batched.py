@@ -150,6 +150,7 @@ def _well_apart(
     if not k:
         return np.asarray(fine)
     unit = np.where(fine[:, None], lengths[:, :k], 1.0)
+    # condition numbers of columns of length one, as for a single fit
     R = np.where(fine[:, None, None], G[:, :k, :k], np.eye(k)) / unit[:, :, None] / unit[:, None, :]
     values = np.linalg.eigvalsh(R)
     return np.asarray(fine & (values[:, -1] < QUICK_CONDITION**2 * values[:, 0]))
@@ -187,6 +188,7 @@ def _with_constant(inverse: np.ndarray, weight: np.ndarray, means: np.ndarray) -
     groups, k = inverse.shape[:2]
     out = np.empty((groups, 1 + k, 1 + k))
     out[:, 1:, 1:] = inverse
+    # the constant is the mean less what the slopes explain at the columns' means
     beside = -(inverse @ means.T[:, :, None])[:, :, 0]
     out[:, 0, 1:] = out[:, 1:, 0] = beside
     out[:, 0, 0] = 1 / weight - np.einsum("gk,kg->g", beside, means)

@@ -18,6 +18,7 @@ def exact_least_squares(
 ) -> Solution:
     """The exact way: see ``exact_products``."""
     k, c = blocks.width, int(intercept)
+    # columns near their means have small products; a shift of the first block is near enough
     shift = np.append(*start(blocks, intercept, EXACT_FAR_MEAN))
     ranges = extremes(blocks, shift)
     scale = power_of_two(ranges.largest) * 2  # to at most ½
@@ -26,6 +27,7 @@ def exact_least_squares(
     else:
         weight_scale = 1.0
     scaled = exact.Scaled(blocks, intercept, shift, scale, float(weight_scale))
+    # 32 + k: the roundings that a column of the table has been through, and one for each other
     solved = exact.solve(scaled, ranges.weight_sum / weight_scale, ranges.n, (32 + k) * EPS)
     kept = solved.kept[c:] - c
     y_scale, root, kept_scale = scale[-1], np.sqrt(weight_scale), scale[:-1][kept]
@@ -106,6 +108,7 @@ def _with_constant(
 
     Both are found in pairs of doubles, before shifting the columns back could cost their digits.
     """
+    # the constant of the columns as written: that of the shifted ones less what the shift explains
     away = _pairs(shift[:-1][kept] / places)
     moved = precise.total(precise.multiply(slopes, away))
     first = 0.5 * solved.coefficients[0][0], 0.5 * solved.coefficients[1][0]

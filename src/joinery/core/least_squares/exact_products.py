@@ -105,6 +105,7 @@ def cross_products(scaled: Scaled, count: int) -> Pair:
     leave."""
     p = scaled.width
     sums = _no_products(p, count)
+    # blocks in their order, so that the bits do not depend on who made which
     for products in with_residue(scaled.blocks).each(
         lambda block: _products_of(scaled, block, count)
     ):
@@ -164,10 +165,12 @@ def solve(scaled: Scaled, weight_sum: float, n: int, tolerance: float) -> Exact:
             and 2.0 ** (-SLICE_BITS * 2 - 51) / worst**2 / np.sqrt(n) < 1e-15
         ):
             break
+    # all that follows is of k columns, not of rows: pairs of doubles cost nothing here
     inverse = precise.triangular_inverse(factor)
     effects = precise.dot(_transposed(inverse), (G[0][places, -1], G[1][places, -1]))
     coefficients = precise.dot(inverse, effects)
     yy = G[0][-1, -1], G[1][-1, -1]
+    # ‖y‖² − ‖Qᵀy‖² cancels; 32 digits leave enough of it
     rss = precise.add(yy, precise.negative(precise.total(precise.multiply(effects, effects))))
     tss = yy
     if scaled.constant:
@@ -206,6 +209,7 @@ def _refined(scaled: Scaled, exact: Exact, rounds: int = 4) -> Exact:
             else:
                 rest = low
             Z = high[exact.kept].T, rest[exact.kept].T
+            # the residuals of a nearly exact fit have digits only if the products keep theirs
             e = precise.add((high[-1], rest[-1]), precise.negative(precise.dot(Z, b)))
             products = precise.multiply(Z, (e[0][:, None], e[1][:, None]))
             gradient = precise.add(gradient, precise.total(products))
@@ -219,6 +223,7 @@ def _refined(scaled: Scaled, exact: Exact, rounds: int = 4) -> Exact:
         # (RᵀR)⁻¹ times the gradient, all in pairs
         step = precise.dot(exact.inverse, precise.dot(_transposed(exact.inverse), gradient))
         b = precise.add(b, step)
+        # 20 digits: four more than a double shows
         if np.all(np.abs(step[0]) <= 1e-20 * np.abs(b[0])):
             break
     return replace(exact, coefficients=b, rss=rss)

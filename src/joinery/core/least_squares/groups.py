@@ -115,6 +115,7 @@ class Groups:
     @cached_property
     def error_factors(self) -> np.ndarray:
         """√diag((XᵀWX)⁻¹) of the constant and the columns (1 + r,)."""
+        # the variance of a group's own mean, and of the slopes that carry it to zero
         white = self.inverse.T @ self.means
         beside = white[:, :-1] - white[:, -1:]
         with np.errstate(all="ignore"):
@@ -142,6 +143,7 @@ class Groups:
     def condition(self) -> float:
         """The condition number of the columns about their means, each of length one."""
         lengths = self.lengths
+        # power iteration from a start that is the same each time: no q × q matrix is made
         v = np.random.default_rng(1).standard_normal(self.width)
         largest, _ = power_iteration(v, lambda u: self.products(u / lengths) / lengths)
 
@@ -183,6 +185,7 @@ class Groups:
         """Return the factor (r, r) of all columns, each over its scale (r,), and the effects
         (r,)."""
         q, d = len(self.levels), len(self.numbers)
+        # rows within groups above, one row a group below: their triangle is that of all rows
         A = np.zeros((d + q + 1, self.width + 1), order="F")
         A[:d, self.numbers], A[:d, -1] = self.factor, self.effects
         root, share = np.sqrt(self.weights), self.weights[:-1] / self.weight_sum

@@ -44,10 +44,12 @@ def swept(blocks: Blocks, n: int | None, solve: Callable[..., Solution]) -> Solu
     # the last group with rows stands in the constant, the others differ from it
     base = int(np.flatnonzero(means.weights)[-1])
     dependence = _needless_levels(means, first, base)
+    # a number that is the same in all rows of each group is one of the levels' combinations
     result = _beside_levels(blocks, means, first, base, dependence)
     if result is None:
         return None
     inner_blocks = _WithinGroups(blocks, first, means, result)
+    # a least squares of d columns in place of d + q
     within = solve(inner_blocks, n=means.n if n is None else n)
     if len(within.kept) < len(result) or not _well_told(within, means, result, blocks.width):
         return None
@@ -80,6 +82,7 @@ def within_products(
     gradient = seen.gradient[1 + layout.numbers] - means @ missed
     explained = left @ slopes
     edge = gradient + explained
+    # the residuals' squares within groups, and what the slopes explain there
     square = seen.squares - float(missed / weights @ missed)
     square += float((2 * gradient + explained) @ slopes)
     response = seen.at[0] + levels + slopes @ means + missed / weights
@@ -146,6 +149,7 @@ def _group_means(blocks: Blocks, layout: Layout) -> Means | None:
         weights = sums[0]
         means = sums[1:] / np.where(weights > 0, weights, 1.0)
         sizes = np.sqrt(squares)
+    # values too large for their squares: the exact way scales them first
     sound = np.isfinite(weights).all() and np.isfinite(means).all() and np.isfinite(sizes).all()
     if not sound or n <= np.count_nonzero(weights) + d:
         return None
@@ -183,6 +187,7 @@ def _beside_levels(
         left = np.sqrt(sum(outcome, np.zeros(len(doubtful))))
         result[doubtful] = left > 2 * (32 + k) * EPS * means.sizes[doubtful]
     for j in np.flatnonzero(~result):
+        # the rank is told in the order written: earlier columns stay, later ones go
         if layout.numbers[j] < layout.levels[-1]:
             return None
         m, here = means.numbers[j], means.weights[:-1] > 0
@@ -269,6 +274,7 @@ def _solution(
     coefficients[numbers], coefficients[levels] = slopes, constants[:-1] - constants[-1]
     W, unit = groups.weight_sum, within.unit
     mean = float(groups.weights @ groups.response) / W
+    # the total is the part within groups and the part between their means
     away = groups.response_away / unit
     tss = within.tss + float(groups.weights @ (away * away))
     lengths = groups.lengths

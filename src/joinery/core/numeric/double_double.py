@@ -16,6 +16,7 @@ SPLITTER = 134217729.0  # 2²⁷ + 1
 def two_sum(a: np.ndarray, b: np.ndarray) -> Pair:
     """Return a + b exactly: the rounded sum and its error (Knuth 1969)."""
     s = a + b
+    # t is what b became in the sum: what either operand lost to it is the error
     t = s - a
     return s, (a - (s - t)) + (b - t)
 
@@ -28,6 +29,7 @@ def quick_two_sum(a: np.ndarray, b: np.ndarray) -> Pair:
 
 def two_product(a: np.ndarray, b: np.ndarray) -> Pair:
     """Return a · b exactly: the rounded product and its error (Veltkamp's split, Dekker 1971)."""
+    # both factors in halves of 26 bits, whose four products are exact
     p = a * b
     t = SPLITTER * a
     a1 = t - (t - a)
@@ -40,6 +42,7 @@ def two_product(a: np.ndarray, b: np.ndarray) -> Pair:
 
 def add(x: Pair, y: Pair) -> Pair:
     """Return x + y for pairs."""
+    # the low parts are added as pairs too: their plain sum would cost the last bits
     s, e = two_sum(x[0], y[0])
     t, f = two_sum(x[1], y[1])
     s, e = quick_two_sum(s, e + t)
@@ -120,6 +123,7 @@ def cholesky(G: Pair, size: np.ndarray, tolerance: float) -> tuple[Pair, np.ndar
     p = len(high)
     R = np.zeros((p, p), order="F"), np.zeros((p, p), order="F")
     kept = np.zeros(p, dtype=bool)
+    # row by row, as a textbook has it; what is left of the matrix is in high and low
     for j in range(p):
         pivot = np.asarray(high[j, j]), np.asarray(low[j, j])
         # the costly question only where a column has lost most of its length
@@ -131,6 +135,7 @@ def cholesky(G: Pair, size: np.ndarray, tolerance: float) -> tuple[Pair, np.ndar
         root = square_root(pivot)
         row = divide((high[j, j:], low[j, j:]), (np.full(p - j, root[0]), np.full(p - j, root[1])))
         R[0][j, j:], R[1][j, j:] = row
+        # what column j explains of the later ones is taken off them
         product = multiply(
             (row[0][1:, None], row[1][1:, None]), (row[0][None, 1:], row[1][None, 1:])
         )
@@ -145,6 +150,7 @@ def _independent(
     """Return True if what is left of column j is more than rounding could have left."""
     earlier = np.flatnonzero(kept[:j])
     longest = float(size[j])
+    # the column's coefficients on those kept: what it is made of, if it is dependent
     if len(earlier):
         weights, _ = lapack.dtrtrs(R[np.ix_(earlier, earlier)], R[earlier, j])
         longest += float(np.abs(weights) @ size[earlier])
@@ -155,6 +161,7 @@ def triangular_inverse(R: Pair) -> Pair:
     """Return the inverse of an upper triangular pair matrix (r, r)."""
     r = len(R[0])
     out = np.zeros((r, r)), np.zeros((r, r))
+    # back substitution of all columns of the unit matrix at once, from the last row up
     for j in range(r - 1, -1, -1):
         products = multiply(
             (R[0][j, j + 1 :, None], R[1][j, j + 1 :, None]), (out[0][j + 1 :], out[1][j + 1 :])
