@@ -9,6 +9,7 @@ import pandas as pd
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tests.draws import draws
 
 import joinery as jn
 from joinery.data.any_table import records
@@ -60,7 +61,7 @@ def written(value, decimal, group, places):
     st.sampled_from([(".", ","), (".", ""), (",", "."), (",", ""), (",", " "), (".", "'")]),
     st.sampled_from(",;\t"),
 )
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=draws(100), deadline=None)
 def test_numbers_in_every_convention_come_back_or_are_told(values, places, marks, delimiter):
     numbers = [value / 10**places for value in values]
     texts = [written(value, *marks, places) for value in numbers]

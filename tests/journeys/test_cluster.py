@@ -165,6 +165,7 @@ def broken(call) -> dask.DataFrame:
     return dask.from_delayed(frames, meta=TABLE.iloc[:0])
 
 
+@pytest.mark.skipif(not FULL, reason="workers take long to die and start again: make full")
 def test_a_part_that_kills_its_workers_is_said():
     said = pytest.raises(jn.ClusterError, match="a worker died repeatedly")
     # a nanny may give up on workers that die often

@@ -225,6 +225,7 @@ def test_code_too_long_for_a_page_is_left_to_be_asked_for(tmp_path, monkeypatch)
     assert len(fit.equation(style="sql", part="mean_lower")) == int(long)
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize(
     ("model", "options", "words"),
     [
@@ -404,7 +405,7 @@ def test_labels_of_any_kind_reach_every_file(labels, tmp_path):
     fit.report(tmp_path / "page.html")
 
 
-@pytest.mark.sampled(2)
+@pytest.mark.sampled(4)
 @pytest.mark.parametrize("size", [1e-300, 1.0, 1e300])
 @pytest.mark.parametrize("beside", [{}, {"same": 2.0}, {"g": "a"}])
 def test_pages_of_extreme_sizes_and_columns_left_out(size, beside, tmp_path):

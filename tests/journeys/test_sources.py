@@ -34,6 +34,7 @@ from joinery.study.check import order
 from joinery.study.forecast import table as forecasts
 from joinery.study.picture_list import PICTURES
 from joinery.study.rows import digest, figures
+from tests.draws import FULL
 
 N = 3001
 SENTENCES = {
@@ -795,6 +796,7 @@ def test_the_command_takes_folders_patterns_and_queries(joinery, tmp_path):
     assert "--query" in told
 
 
+@pytest.mark.skipif(not FULL, reason="memory is traced slowly: make full")
 def test_memory_stays_flat_as_rows_grow(tmp_path):
     """Peak memory of a fit, its page and its rows written: twice the rows, hardly more."""
     peaks = []

@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from lark.load_grammar import load_grammar
+from tests.draws import draws
 
 from joinery.data.any_table import records
 from joinery.notation import parse
@@ -121,7 +122,7 @@ SENTENCES = st.builds(
 
 
 @given(SENTENCES)
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=draws(300), deadline=None)
 def test_any_sentence_reads_back_to_the_same_model(text):
     sentence = read_sentence(text)
     again = read_sentence(str(sentence))
