@@ -206,7 +206,7 @@ def cells_of(fit, part):
     return [f"{'BCDEFGHIJKLMNOP'[i]}2" for i in range(len(run_columns(fit, part)))]
 
 
-@pytest.mark.sampled(3)
+@pytest.mark.sampled(5)
 @pytest.mark.parametrize("case", CASES, ids=lambda c: c[0])
 def test_code_gives_what_forecast_gives(case, databases, browser):
     fit = fitted(case)
