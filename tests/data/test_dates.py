@@ -218,3 +218,13 @@ def test_times_with_their_zone_are_read(texts, stamps, said):
                                    ["2024-03-01+02:00", "2024-03-02+02:00"]])  # fmt: skip
 def test_a_zone_here_and_there_makes_no_dates(texts):
     assert read_dates(texts) is None
+
+
+def test_an_order_by_dates_writes_none_of_them(monkeypatch):
+    def written(days):
+        raise AssertionError("a text for each date")
+
+    monkeypatch.setattr("joinery.data.columns.date_texts", written)
+    days = pd.date_range("2024-01-01", periods=40, freq="h")
+    fit = jn.fit({"d": days[::-1], "x": range(40), "y": range(40)}, "y given lag(x, 1)", order="d")
+    assert fit.n_rows == 39

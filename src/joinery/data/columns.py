@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -11,7 +12,7 @@ import numpy as np
 
 from joinery.data.marks import Marks
 from joinery.data.sources.cells import Cells
-from joinery.data.written_dates import date_text, in_days, read_dates
+from joinery.data.written_dates import date_texts, in_days, read_dates
 from joinery.notation.context import Rows
 from joinery.notation.tree import number_text
 from joinery.support import advice
@@ -143,10 +144,14 @@ class Column:
         if self.large_whole is not None:
             return self.large_whole[rows].astype(str).astype(object)
         if self.coded is None:
-            shown = date_text if self.is_date else number_text
-            return np.array(
-                [None if np.isnan(v) else shown(float(v)) for v in self.numbers(rows)], dtype=object
-            )
+            x = self.numbers(rows)
+            if self.is_date:
+                shown = date_texts(x)
+            else:
+                shown = ["" if math.isnan(v) else number_text(float(v)) for v in x.tolist()]
+            out = np.array(shown, dtype=object)
+            out[np.isnan(x)] = None
+            return out
         names = np.array([*map(level_text, self.levels), None], dtype=object)
         return np.asarray(names[self.coded[rows]])
 
@@ -171,7 +176,7 @@ class Column:
             return self.levels
         if isinstance(self.values, Cells):
             return self._as_levels(self._distinct)
-        return self._coding[1]
+        return self._as_levels(self._coding[1])
 
     @cached_property
     def _distinct(self) -> np.ndarray:
@@ -189,7 +194,9 @@ class Column:
         return result
 
     def _as_levels(self, distinct: np.ndarray) -> tuple[Any, ...]:
-        return tuple(map(date_text, distinct.tolist()) if self.is_date else distinct.tolist())
+        if self.is_date:
+            return tuple(date_texts(distinct))
+        return tuple(distinct.tolist())
 
     @cached_property
     def large_whole(self) -> np.ndarray | None:
@@ -202,12 +209,12 @@ class Column:
         return None
 
     @cached_property
-    def _coding(self) -> tuple[np.ndarray, tuple[Any, ...]]:
+    def _coding(self) -> tuple[np.ndarray, np.ndarray]:
+        """The place of each value among the different ones (n,), and these in order."""
         if self.large_whole is not None:
             levels, codes = np.unique(self.large_whole, return_inverse=True)
-            return codes, tuple(levels.tolist())
-        codes, distinct = _coded(self.numbers(slice(None)))
-        return codes, self._as_levels(distinct)
+            return codes, levels
+        return _coded(self.numbers(slice(None)))
 
     def all_differ(self, rows: Rows) -> bool:
         """Return True if it holds numbers of which no two are equal."""

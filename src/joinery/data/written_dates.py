@@ -188,10 +188,19 @@ def stamps_of(days: np.ndarray) -> np.ndarray:
 
 def date_text(days: float) -> str:
     """Return a date as people read it: 2024-03-01, with the time of day where it has one."""
-    if not np.isfinite(days):
+    return date_texts(np.array([days]))[0]
+
+
+def date_texts(days: np.ndarray) -> list[str]:
+    """Return the same of many (n,)."""
+    return [_for_people(text) for text in stamps_of(days).astype(str).tolist()]
+
+
+def _for_people(stamp: str) -> str:
+    """Return a date without the parts of its time of day that are zero; nothing for no date."""
+    if stamp == "NaT":
         return ""
-    text = str(stamps_of(np.array([days]))[0])
-    day, _, clock = text.partition("T")
+    day, _, clock = stamp.partition("T")
     if clock.endswith((":00", "0")):
         clock = re.sub(r"(:00)?(\.0+)?$", "", clock)
     if clock in ("", "00:00", "00"):

@@ -1,8 +1,9 @@
-"""The rows of a long table that pictures show: some evenly taken, and those that stand beside."""
+"""The rows of a long table that stand for all: some evenly taken, and those that stand beside."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
@@ -11,13 +12,19 @@ from joinery.notation.context import Rows, positions_at
 from joinery.support.limits import MOST_DRAWN
 
 
+def evenly_spaced(n: int, most: int) -> tuple[np.ndarray, int]:
+    """Return the places of at most so many of n rows, and how far they are apart."""
+    step = -(-n // most)
+    return np.arange(step // 2, n, step), step
+
+
 def drawn_evenly(n: int) -> tuple[np.ndarray, str] | None:
     """Return places of the rows that are drawn of so many, and what to say of it; None for all of
     them."""
     if n <= 4 * MOST_DRAWN:
         return None
-    step = -(-n // MOST_DRAWN)
-    return np.arange(step // 2, n, step), f"one row in {step} is drawn"
+    places, step = evenly_spaced(n, MOST_DRAWN)
+    return places, f"one row in {step} is drawn"
 
 
 def in_memory(
@@ -25,7 +32,11 @@ def in_memory(
 ) -> Records:
     """Return some of the rows, by their places, with some columns; those ``named`` have their
     labels."""
-    result = table.labels(positions_at(rows, named))
-    labels = dict(zip(named.tolist(), result, strict=True))
-    shown = [labels.get(place, "") for place in places.tolist()]
-    return table.some(positions_at(rows, places), names, shown)
+    labels = labelled(places, named, table.labels(positions_at(rows, named)))
+    return table.some(positions_at(rows, places), names, labels)
+
+
+def labelled(places: np.ndarray, named: np.ndarray, labels: Sequence[Any]) -> list[Any]:
+    """Return a label for each place: those of the ``named`` ones, nothing for others."""
+    by_place = dict(zip(named.tolist(), labels, strict=True))
+    return [by_place.get(place, "") for place in places.tolist()]

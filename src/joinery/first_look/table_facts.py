@@ -14,7 +14,7 @@ from joinery.support.errors import listed
 
 SAME_COLUMN = 1e-12  # of a column's size: no more than rounding
 ROUNDED = 1e-5  # what rounding a converted unit leaves
-GLANCE_ROWS = 2000  # rows that tell whether two columns could be the same
+GLANCE_ROWS = 2000  # rows that tell whether two columns could be the same, or one repeats
 
 
 def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator[str]:
@@ -71,10 +71,36 @@ def repeated_rows(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray
     positions = np.arange(len(table))[rows]
     if len(names) < 2 or len(positions) < 2:
         return np.empty(0, dtype=int)
-    # a random sum of all cells tells rows apart cheaply; rows whose sums agree are compared cell by
-    # cell
+    tells = _tells_apart(table, rows, names)
+    if tells is None:
+        tells = _random_sums(table, rows, names)
+    # rows that agree so far are compared cell by cell
+    ordered = np.sort(tells)
+    twice = np.unique(ordered[1:][ordered[1:] == ordered[:-1]])
+    if not len(twice):
+        return np.empty(0, dtype=int)
+    suspects = np.flatnonzero(np.isin(tells, twice))
+    frame = table.frame[list(names)].iloc[positions[suspects]]
+    return np.asarray(positions[suspects[frame.duplicated().to_numpy()]])
+
+
+def _tells_apart(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray | None:
+    """Return the cells of a column of numbers that hardly repeat; None where there is none."""
+    for name in names:
+        column = table.column(name)
+        if column.kind != "number":
+            continue
+        x = column.numbers(rows)
+        few = x[:GLANCE_ROWS]
+        if len(np.unique(few)) == len(few) and np.isfinite(x).all():
+            return x
+    return None
+
+
+def _random_sums(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:
+    """Return a random sum of all cells of each row, which tells rows apart cheaply."""
     weights = np.random.default_rng(1).standard_normal(len(names))
-    sums = np.zeros(len(positions))
+    sums = np.zeros(len(np.arange(len(table))[rows]))
     for weight, name in zip(weights, names, strict=True):
         column = table.column(name)
         if column.kind == "number":
@@ -84,10 +110,4 @@ def repeated_rows(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray
         if not np.isfinite(numbers).all():
             numbers = np.where(np.isfinite(numbers), numbers, -0.5)
         sums += weight * numbers
-    ordered = np.sort(sums)
-    twice = np.unique(ordered[1:][ordered[1:] == ordered[:-1]])
-    if not len(twice):
-        return np.empty(0, dtype=int)
-    suspects = np.flatnonzero(np.isin(sums, twice))
-    frame = table.frame[list(names)].iloc[positions[suspects]]
-    return np.asarray(positions[suspects[frame.duplicated().to_numpy()]])
+    return sums

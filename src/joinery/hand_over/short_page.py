@@ -25,8 +25,9 @@ from joinery.show.numbers import (
 )
 from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
 from joinery.study.check.check import Line
+from joinery.study.check.shape import MOST_BAD
 from joinery.study.check.single_rows import largest_move
-from joinery.study.check.table import MOST_BAD, SINGLE_ROWS, check_lines, page_lines
+from joinery.study.check.table import SINGLE_ROWS, check_lines, page_lines
 from joinery.study.fitted import Fitted
 from joinery.study.read.coefficients import error_notes, p_values
 from joinery.study.read.curve_sizes import curve_sizes, standard_bars
@@ -210,7 +211,7 @@ def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:
         out.append(Caution(NOT_JUDGED, "; ".join(unjudged), ""))
     absent = [SIGN_OF[c.name] for c in lines if c.verdict == NO_SIGN and c.name in SIGN_OF]
     if absent:
-        words = f"of {listed(absent, len(absent))}{_unseen(fit, lines)}"
+        words = f"of {listed(absent, len(absent))}{_unseen(fit, lines)}{_on_a_part(lines)}"
         out.append(Caution(NO_SIGN, words, "checks"))
     if not quiet_rows or of_rows:
         return out
@@ -257,6 +258,14 @@ def _unseen(fit: Fitted, lines: Sequence[Line]) -> str:
         return ""
     words = f"{largest.what} below {largest.digits}"
     return f"; {fit.n_rows:,} rows would not show {words}"
+
+
+def _on_a_part(lines: Sequence[Line]) -> str:
+    """Return which part of a long table the shapes were asked of, as a clause."""
+    every = max((line.every for line in lines), default=1)
+    if every == 1:
+        return ""
+    return f"; shapes were looked at in one row in {every}"
 
 
 def _finding(line: Line) -> str:

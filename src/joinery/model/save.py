@@ -142,6 +142,7 @@ def _checks_of(fit: Fitted) -> list[dict[str, Any]] | None:
             "verdict": line.verdict,
             "why": line.advice if line.verdict == NOT_JUDGED else "",
             "would_see": None if line.would_see is None else _fields(SavedSeen, line.would_see),
+            "every": line.every,
         }
         for line in lines
     ]
@@ -162,6 +163,7 @@ def _line(saved: SavedCheck) -> Line:
         saved.why or NO_ADVICE,
         tested=False,
         would_see=None if seen is None else Seen(seen.what, seen.size, seen.where),
+        every=saved.every,
     )
 
 

@@ -300,6 +300,7 @@ class SavedCheck(Strict):
     verdict: Literal["no sign", "slight", "caution", "serious", "allowed for", "not judged"]
     why: str
     would_see: SavedSeen | None
+    every: Annotated[int, pydantic.Field(ge=1)] = 1
 
 
 class SavedFit(Strict):

@@ -12,20 +12,17 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference.smooth import Smooth, smooth
-from joinery.design.evenly import drawn_evenly, in_memory
-from joinery.design.resolving import expressions_of
+from joinery.design.evenly import drawn_evenly, labelled
 from joinery.notation.context import places_at, positions_at
-from joinery.notation.evaluate import evaluate
-from joinery.notation.tree import Expression
-from joinery.notation.walk import lags_in, names_in
 from joinery.show.numbers import count
 from joinery.study.check.table import check_lines
-from joinery.study.fitted import Fitted, Origin, UsedRows, rows_at_hand
+from joinery.study.fitted import Fitted, Origin, rows_at_hand
 from joinery.study.forecast.memory import forecast_memory
 from joinery.study.picture_list import PICTURES
 from joinery.study.rows.digest import HEAVIEST, Digest, digest
 from joinery.study.rows.figures import widening
 from joinery.study.rows.table import remarks
+from joinery.study.sampled import all_used, rows_in_memory
 from joinery.support.arguments import as_labels
 from joinery.support.limits import MOST_REMARKABLE
 
@@ -96,14 +93,10 @@ def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
     places = np.union1d(even, beside)
     remarked = [_remarkable(fit), remarks(fit).places]
     named = np.intersect1d(places, np.concatenate([beside, *remarked]))
-    result = in_memory(table, used.rows, places, named, _names(fit))
-    context = fit.design.context(table, positions_at(used.rows, places))
-    lags = [call for e in _expressions(fit) for call in lags_in(e)]
-    result.lags = {str(call): evaluate(call, context) for call in lags}
-    nothing = np.empty(0, dtype=int)
-    rows = UsedRows(len(places), nothing, (), nothing)
+    labels = labelled(places, named, table.labels(positions_at(used.rows, named)))
+    result = rows_in_memory(fit, places, labels)
     assert fit.origin is not None
-    drawn = replace(fit, origin=Origin(result, result, rows, fit.origin.refit))
+    drawn = replace(fit, origin=Origin(result, result, all_used(len(places)), fit.origin.refit))
     drawn.cache[unthinned], drawn.cache[numbers_of] = fit, places
     drawn.cache[evenly] = np.isin(places, even)
     drawn.cache[digest.work] = _within(digest(fit), places)
@@ -125,15 +118,3 @@ def _within(totals: Digest, places: np.ndarray) -> Digest:
     here = np.isin(totals.places, places)
     indices = np.searchsorted(places, totals.places[here])
     return replace(totals, places=indices, measures=totals.measures.of(here))
-
-
-def _expressions(fit: Fitted) -> list[Expression]:
-    """Return all that is computed of the fit's rows."""
-    return [*expressions_of(fit.design.sentence), *fit.asides.expressions.values()]
-
-
-def _names(fit: Fitted) -> list[str]:
-    """Return the columns that the fit's rows are made of."""
-    names = dict.fromkeys(fit.design.named)
-    names |= dict.fromkeys(n.name for e in fit.asides.expressions.values() for n in names_in(e))
-    return list(names | dict.fromkeys([fit.options.order] if fit.options.order else []))

@@ -48,6 +48,7 @@ class Line:
     small: float = 0.0  # sizes below are slight, however small the p
     large: float = float("inf")  # sizes below are never serious
     would_see: Seen | None = None  # the smallest departure that these rows show
+    every: int = 1  # it was asked of one row in so many
     allowed_by: str = ""  # the option of the fit that takes care of it, and what it does not mend
 
 

@@ -27,16 +27,19 @@ from joinery.study.check.straight import straight
 from joinery.study.check.unused import unused
 from joinery.study.fitted import Fitted, working_rows
 from joinery.study.rows.chances import groups
-from joinery.study.rows.digest import digest
+from joinery.study.rows.digest import curvature
 from joinery.study.rows.figures import figures_in_pieces, widening
 from joinery.study.rows.glm_figures import each_repeat_drawn, has_quantiles
 from joinery.study.rows.per_row import PerRow
+from joinery.study.sampled import fit_to_part, has_more_rows
 from joinery.study.verdicts import NOT_JUDGED, SERIOUS
 from joinery.support import advice as say
 from joinery.support.errors import JoineryError, listed
 
 Found = TypeVar("Found")
 SMALL_COUNT, MOST_SMALL = 5.0, 0.2
+# rows that tell which link fits best: one whose means the rows leave takes many passes
+LINK_ROWS = 20_000
 SPREAD, LINK, CALIBRATED = (
     "Is the spread what the family says?",
     "Is the link right?",
@@ -70,6 +73,11 @@ def family_checks() -> tuple[Callable[[Fitted], Iterator[Line]], ...]:
         badly_fitted,
         decides,
     )
+
+
+def family_shape_checks() -> tuple[Callable[[Fitted], Iterator[Line]], ...]:
+    """Return those that one bad row misleads, and that a part of a long table answers."""
+    return (straight, products, link, fitted_means, unused)
 
 
 def fitted_means(fit: Fitted) -> Iterator[Line]:
@@ -106,7 +114,7 @@ def separation(fit: Fitted) -> Iterator[Line]:
 
 def link(fit: Fitted) -> Iterator[Line]:
     """Yield the square of η added to the model (Pregibon 1980; Tukey 1949)."""
-    solution, sums = fit.solution, digest(fit).curved
+    solution, sums = fit.solution, curvature(fit)
     if fit.residual_df < 2 or sums.low[-1] == sums.high[-1] or solution.rank <= 1:
         return
     zz, uz = float(sums.squares[-1]), solution.sums_in_basis(sums.raw[:, -1:])[:, 0]
@@ -136,6 +144,9 @@ def link(fit: Fitted) -> Iterator[Line]:
 
 def _better_link(fit: Fitted) -> str:
     """Return the link that fits best among those the family takes, where one fits better."""
+    rows = fit.n_rows
+    if has_more_rows(fit, LINK_ROWS):
+        fit, _ = fit_to_part(fit, LINK_ROWS)
     best, deviance = fit.link.name, fit.estimate.deviance
     for name in fit.family.links:
         if name == fit.link.name or fit.origin is None:
@@ -149,7 +160,10 @@ def _better_link(fit: Fitted) -> str:
     if best == fit.link.name:
         return "no other link fits better: try a curve in a predictor"
     fall = f"{figure(fit.estimate.deviance, 3)} to {figure(deviance, 3)}"
-    return f"{say.change(link=best)} takes the deviance from {fall}"
+    words = f"{say.change(link=best)} takes the deviance from {fall}"
+    if fit.n_rows < rows:
+        words += f" in {fit.n_rows:,} of the rows"
+    return words
 
 
 def _grouped(fit: Fitted) -> bool:

@@ -14,6 +14,7 @@ from joinery.study.check.added import usable_columns
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.rows.figures import too_many
 
+GLANCED = 1000  # cells that tell most columns from years
 LEAST_IN_ORDER = 8  # rows from which on an order that the table has is looked for
 FIRST_YEAR, LAST_YEAR = 1500, 2200  # whole numbers between them that sort a table are years
 MOST_SEQUENCES = 200  # levels of a category inside which a date may sort the table
@@ -84,10 +85,15 @@ def _tells_time(column: Column, rows: Positions) -> bool:
     if column.kind not in ("date", "number"):
         return False
     x = column.numbers(rows)
-    if not np.isfinite(x).all():
+    # the first cells of most columns of numbers tell that they hold no years
+    if column.kind == "number" and not (_are_years(x[:GLANCED]) and _are_years(x)):
         return False
-    years = (x >= FIRST_YEAR) & (x <= LAST_YEAR) & (x == np.round(x))
-    return column.kind == "date" or bool(years.all())
+    return bool(np.isfinite(x).all())
+
+
+def _are_years(x: np.ndarray) -> bool:
+    """Return True if all values are whole numbers that years may be."""
+    return bool(((x >= FIRST_YEAR) & (x <= LAST_YEAR) & (x == np.round(x))).all())
 
 
 def _sorted(x: np.ndarray, *, strictly: bool = True) -> bool:

@@ -24,7 +24,7 @@ from joinery.study.check.check import Line, Seen, not_judged, nothing_left
 from joinery.study.check.rate import EVIDENCE, SHARES
 from joinery.study.fitted import Fitted, once, working_rows
 from joinery.study.numeric_terms import column_means, kept_columns, numbers_alone
-from joinery.study.rows.digest import Held, digest
+from joinery.study.rows.digest import Held, curvature, digest
 from joinery.study.rows.noise import basis_of, noise_of_few, residuals_of
 from joinery.study.rows.row_stream import Rows, pieces, squares_of, times_of
 from joinery.support import advice as say
@@ -123,7 +123,7 @@ class Against:
 def _columns(fit: Fitted) -> list[Against]:
     """Return the numbers and the categories of few levels that stand alone as terms."""
     middle = column_means(fit)
-    sums = digest(fit).curved
+    sums = curvature(fit)
     out = []
     for j, (factor, place) in enumerate(numbers_alone(fit)):
         if sums.between[j]:
@@ -275,7 +275,8 @@ def _ratio(fit: Fitted) -> float:
     """Return ``spread_ratio`` of the fitted rows, which are gone through again where they are
     many."""
     totals = digest(fit)
-    low, high = totals.curved.low[-1], totals.curved.high[-1]
+    ends = curvature(fit)
+    low, high = ends.low[-1], ends.high[-1]
     margin = 1e-9 * float(high - low) * fit.solution.unit
     if (held := totals.held) is not None:
         all_rows = (held.terms, held.standardized, held.times)

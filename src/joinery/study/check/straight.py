@@ -21,7 +21,7 @@ from joinery.study.check.added import added, side_by_side, surest, with_terms, w
 from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
 from joinery.study.numeric_terms import column_means, highest_powers, numbers_alone
-from joinery.study.rows.digest import digest
+from joinery.study.rows.digest import curvature, digest
 from joinery.study.rows.figures import left_out_error, per_row
 from joinery.support import advice as say
 from joinery.support.errors import JoineryError
@@ -104,7 +104,7 @@ def _bent_predictors(fit: Fitted) -> Iterator[Line]:
 
 def _bends(fit: Fitted) -> list[Bend]:
     """Return what each number would bend by; two values cannot bend."""
-    sums = digest(fit).curved
+    sums = curvature(fit)
     powers, middle = highest_powers(fit), column_means(fit)
     numbers = numbers_alone(fit)
     few = _few_values(fit, np.array([place for _, place in numbers], int))
@@ -125,7 +125,7 @@ def _bends(fit: Fitted) -> list[Bend]:
 
 def _of_bends(fit: Fitted, bends: list[Bend]) -> list[Test]:
     """Return the test of each bend added to the model."""
-    sums = digest(fit).curved
+    sums = curvature(fit)
     if fit.estimate.linear and all(bend.powers == 1 and not bend.values for bend in bends):
         # the next powers are in the digest already, before the square of the fitted values
         bent = _in_digest(fit, np.flatnonzero(sums.between[:-1]))
@@ -136,7 +136,7 @@ def _of_bends(fit: Fitted, bends: list[Bend]) -> list[Test]:
 
 def _in_digest(fit: Fitted, places: np.ndarray) -> list[Test]:
     """Return t of columns whose sums the digest has: next powers, and last the squared fit."""
-    solution, sums = fit.solution, digest(fit).curved
+    solution, sums = fit.solution, curvature(fit)
     uz = solution.sums_in_basis(sums.raw[:, places])
     return added_columns(
         sums.squares[places], uz, sums.products[places], solution.rss, fit.residual_df

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 
-from joinery.notation.context import positions_at
 from joinery.show.appearance import Appearance
 from joinery.show.table import Table
 from joinery.study.check.check import NO_ADVICE, Line
@@ -16,14 +15,13 @@ from joinery.study.check.order import order
 from joinery.study.check.overlap import overlap
 from joinery.study.check.products import products
 from joinery.study.check.rate import on_shares
+from joinery.study.check.shape import Shape, shape_of
 from joinery.study.check.single_rows import badly_fitted, decides
 from joinery.study.check.spread import even, logarithm_evens_out
 from joinery.study.check.straight import straight
 from joinery.study.check.unused import unused
 from joinery.study.fitted import Fitted, once, rows_at_hand
-from joinery.study.rows.table import remarks
-from joinery.study.verdicts import GRAVE, GRAVEST_FIRST, SERIOUS
-from joinery.support.errors import JoineryError, listed
+from joinery.study.verdicts import GRAVE, GRAVEST_FIRST
 
 SINGLE_ROWS = ("outliers", "influence")
 BENT = ("straight line", "products")
@@ -37,9 +35,6 @@ SHAPES = (
     "calibration",
     "family",
 )
-MOST_BAD = 3  # rows so far off that shapes are judged without them
-
-
 AS_SAVED = "judged when the fit was saved; its file keeps no rows to judge anew"
 
 
@@ -81,9 +76,9 @@ def check_lines(fit: Fitted) -> list[Line]:
     if fit.origin is None and fit.judged is not None:
         return list(fit.judged)
     rows_at_hand(fit)
-    lines = [line for check in _suiting(fit) for line in check(fit)]
-    lines = on_shares(_without_bad_rows(fit, lines))
-    return _cause_first(fit, lines)
+    shape = shape_of(fit)
+    lines = [line for check in _suiting(fit) for line in _asked(check, fit, shape)]
+    return _cause_first(fit if shape is None else shape.fit, on_shares(lines))
 
 
 def _suiting(fit: Fitted) -> tuple[Check, ...]:
@@ -95,30 +90,30 @@ def _suiting(fit: Fitted) -> tuple[Check, ...]:
     return family_checks()
 
 
-def _without_bad_rows(fit: Fitted, lines: list[Line]) -> list[Line]:
-    """Return the lines, with shapes judged on the rows that are left without a few bad ones.
+def _of_shapes(fit: Fitted) -> tuple[Check, ...]:
+    """Return those of them that are about the shape of the residuals."""
+    if fit.estimate.linear:
+        return OF_SHAPE
+    from joinery.study.check.families import family_shape_checks
 
-    One row far off bends a curve, spreads a fan and skews the residuals: it is the cause, and the
-    others are asked of what is left."""
-    bad = remarks(fit).judged(SERIOUS)
-    if not 0 < len(bad) <= MOST_BAD or fit.origin is None or fit.asides.repeats is not None:
-        return lines
-    table, used = rows_at_hand(fit)
-    positions = positions_at(used.rows, bad.places)
-    try:
-        rest = fit.origin.refit(used=used.without(positions))
-    except JoineryError:  # what is left cannot be fitted
-        return lines
-    if rest.design.width != fit.design.width or rest.solution.rank != fit.solution.rank:
-        return lines
-    label = listed([str(label) for label in table.labels(positions)], MOST_BAD)
-    apart = f", without {'row' if len(bad) == 1 else 'rows'} {label}"
-    asked_again = [check for check in _suiting(rest) if check not in OF_ALL_ROWS]
-    again = [line for check in asked_again for line in check(rest)]
-    kept = [line for line in lines if not _of_shape(line)]
-    shapes = [replace(line, check=f"{line.check}{apart}") for line in again if _of_shape(line)]
-    order = list(dict.fromkeys(line.name for line in (*lines, *shapes)))
-    return sorted((*kept, *shapes), key=lambda line: order.index(line.name))
+    return family_shape_checks()
+
+
+def _asked(check: Check, fit: Fitted, shape: Shape | None) -> Iterator[Line]:
+    """Yield the lines of a check, those about shapes from the rows that are asked about them."""
+    if shape is None or check not in _of_shapes(fit):
+        yield from check(fit)
+        return
+    # the part of a long table that is asked has the model's columns alone
+    thinned = shape.every > 1
+    if thinned and (check is unused or (check is normal and not shape.without)):
+        yield from check(fit)
+        return
+    if check is normal:
+        yield from (line for line in check(fit) if not _of_shape(line))
+    for line in check(shape.fit):
+        if _of_shape(line):
+            yield replace(line, check=f"{line.check}{shape.words}", every=shape.every)
 
 
 def _of_shape(line: Line) -> bool:
@@ -202,5 +197,5 @@ CHECKS: tuple[Check, ...] = (
     badly_fitted,
     decides,
 )
-# checks that one bad row does not mislead, or that are about it
-OF_ALL_ROWS: tuple[Check, ...] = (data, order, overlap, badly_fitted, decides)
+# checks that one bad row misleads, and that a part of a long table answers
+OF_SHAPE: tuple[Check, ...] = (straight, products, unused, even, normal)

@@ -7,21 +7,20 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from functools import partial
+from functools import partial, reduce
+from operator import add
 from typing import Any, NamedTuple
 
 import numpy as np
 
-from joinery.core.blocks.columns import some_columns
 from joinery.core.blocks.partition import Laid
 from joinery.core.blocks.products import inner
 from joinery.core.inference.influence import FARTHEST_ROWS, Influence, harm_limit
 from joinery.core.inference.normality import Moments
-from joinery.core.least_squares.solution import Solution
 from joinery.core.numeric.distributions import t_quantile
 from joinery.notation.context import positions_at
 from joinery.study.fitted import Fitted, once, rows_at_hand
-from joinery.study.numeric_terms import column_means, highest_powers, numbers_alone
+from joinery.study.rows.curvature import Bending, Curved, bending, curved_of
 from joinery.study.rows.figures import (
     Limits,
     limits_at,
@@ -30,9 +29,9 @@ from joinery.study.rows.figures import (
     widening,
 )
 from joinery.study.rows.row_stream import Rows, pieces, times_of
+from joinery.study.sampled import asked_in_part
 from joinery.support.limits import DIGEST_ROWS
 
-GLANCE_COLUMNS = 64  # rows that tell of most columns whether they have more than two values
 BLOCKS_TOGETHER = 32  # blocks that are joined as soon as they are there
 HEAVIEST = 10  # rows that weigh most, which are told one by one
 FAR_SHARE = 0.01  # of residuals that chance takes far off
@@ -46,32 +45,6 @@ class Extreme(NamedTuple):
 
 
 NOWHERE = Extreme(-1, float("nan"))
-
-
-@dataclass(frozen=True)
-class Curved:
-    """Sums for the next power of each predictor, and for the square of the fitted values."""
-
-    raw: np.ndarray  # centred sums (1 + kept, q)
-    squares: np.ndarray  # (q,)
-    products: np.ndarray  # with the residuals (q,)
-    low: np.ndarray  # of some rows where those tell that a column has more than two values
-    high: np.ndarray
-    between: np.ndarray  # whether a value lies between the lowest and the highest
-
-    def __add__(self, other: Curved) -> Curved:
-        apart = np.isfinite(self.low) & ((self.low != other.low) | (self.high != other.high))
-        ends = np.sort(np.vstack([other.low, other.high, self.low, self.high]), axis=0)
-        # blocks of two values each may hold three together
-        third = (np.diff(ends, axis=0) > 0).sum(axis=0) > 1
-        return Curved(
-            self.raw + other.raw,
-            self.squares + other.squares,
-            self.products + other.products,
-            np.minimum(self.low, other.low),
-            np.maximum(self.high, other.high),
-            self.between | other.between | (apart & third),
-        )
 
 
 class Held(NamedTuple):
@@ -102,7 +75,7 @@ class Digest:
     leverages: np.ndarray  # the highest
     places: np.ndarray  # rows that may be remarkable, the heaviest too, and their figures
     measures: Influence
-    curved: Curved
+    curved: Curved | None  # None where shapes are asked of a part of the rows
     held: Held | None
 
 
@@ -111,6 +84,15 @@ def digest(fit: Fitted) -> Digest:
     """Return the digest of a fit's rows, in one pass. Raises CallError for a loaded fit."""
     parts = pieces(fit).each(partial(_of_rows, question=_asked(fit)))
     return joined(parts, rows_at_hand(fit)[1].used)
+
+
+@once
+def curvature(fit: Fitted) -> Curved:
+    """Return the sums for the next powers, in a pass of their own where the digest has none."""
+    curved = digest(fit).curved
+    if curved is not None:
+        return curved
+    return reduce(add, pieces(fit).each(partial(curved_of, question=bending(fit))))
 
 
 class Notable(NamedTuple):
@@ -157,42 +139,32 @@ def labels_of(fit: Fitted, places: Sequence[int] | np.ndarray) -> list[Any]:
 class Asked(NamedTuple):
     """The limits that a block is judged by."""
 
-    solution: Solution
     wide: float  # how much wider than the family's the spread is
     leverage: float
     large: float  # studentized residuals from here on may be remarkable
     df: float
     harm: float
     beyond: float  # studentized residuals far off
-    places: np.ndarray  # columns whose curvature is asked for
-    centres: np.ndarray
-    degrees: list[int]
-    middle: float  # of the fitted values
+    bending: Bending | None
     hold: bool
 
 
 def _asked(fit: Fitted) -> Asked:
     solution, at = fit.solution, limits_at(fit, np.empty(0))
-    numbers = numbers_alone(fit)
-    middle = column_means(fit)
-    highest = highest_powers(fit)
     df = studentized_df(fit)
     if fit.origin:
         rows = fit.origin.used_rows.used
     else:
         rows = 0
     return Asked(
-        solution,
         widening(fit),
         at.leverage,
         at.large,
         df,
         harm_limit(solution.rank, fit.residual_df),
         float(t_quantile(1 - FAR_SHARE / 2, df)) if df > 0 else np.nan,
-        np.array([column for _, column in numbers], int),
-        np.array([middle.get(column, 0.0) for _, column in numbers]),
-        [int(highest[f.base]) + 1 for f, _ in numbers],
-        solution.mean_response if solution.spans_constant else 0.0,
+        # of a long table another fit, to some of its rows, is asked about shapes
+        None if asked_in_part(fit) else bending(fit),
         rows <= DIGEST_ROWS,
     )
 
@@ -241,7 +213,7 @@ def _of_rows(rows: Rows, question: Asked) -> Digest:
         leverages=_highest(h),
         places=first + few[kept],
         measures=measures.of(kept),
-        curved=_curved(rows, question),
+        curved=None if question.bending is None else curved_of(rows, question.bending),
         held=Held(rows.terms, z, h, times_of(rows)) if question.hold else None,
     )
 
@@ -268,52 +240,6 @@ def _extreme(figure: np.ndarray, first: int) -> Extreme:
     return Extreme(first + place, float(figure[place]))
 
 
-def _curved(rows: Rows, question: Asked) -> Curved:
-    """Return sums for the next powers of the predictors and for squared fitted values."""
-    block, solution = rows.block, question.solution
-    m, size = len(block.y), len(question.places) + 1
-    z = np.empty((m, size), order="F")  # as the columns lie
-    np.subtract(some_columns(block.columns, question.places), question.centres, out=z[:, :-1])
-    z[:, -1] = (rows.terms - question.middle) / solution.unit
-    low, high = _ends(z[:GLANCE_COLUMNS])
-    inside = _between(z[:GLANCE_COLUMNS], low, high)
-    if not inside.all():
-        low, high = _ends(z)
-        inside = _between(z, low, high)
-    Z = _powers(z, [*question.degrees, 2])
-    if block.weights is None:
-        weighted = Z
-    else:
-        weighted = Z * block.weights[:, None]
-    return Curved(
-        solution.centred_sums(block.columns, weighted),
-        np.einsum("ij,ij->j", Z, weighted),
-        weighted.T @ (rows.working / solution.unit),
-        low,
-        high,
-        inside,
-    )
-
-
-def _ends(z: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    return z.min(axis=0, initial=np.inf), z.max(axis=0, initial=-np.inf)
-
-
-def _between(z: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
-    """Return True if any of a column's values (m, q) lies between its ends."""
-    return np.asarray(((z > low) & (z < high)).any(axis=0))
-
-
-def _powers(z: np.ndarray, degrees: list[int]) -> np.ndarray:
-    """Return each column of z to its own whole power, by multiplication, in its place."""
-    higher = [(j, degree, z[:, j].copy()) for j, degree in enumerate(degrees) if degree > 2]
-    np.multiply(z, z, out=z)
-    for j, degree, column in higher:
-        for _ in range(degree - 2):
-            z[:, j] *= column
-    return z
-
-
 def joined(parts: Iterable[Digest], n: int) -> Digest:
     """Return the digest of all ``n`` rows, from those of blocks in their order."""
     totals: list[Digest] = []
@@ -331,11 +257,11 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
 
 def _together(totals: list[Digest]) -> Digest:
     """Return the digest of the rows of several, in their order."""
-    first = totals[0]
-    curved = first.curved
-    moments = first.moments
+    moments = totals[0].moments
     for part in totals[1:]:
-        curved, moments = curved + part.curved, moments + part.moments
+        moments = moments + part.moments
+    bent = [part.curved for part in totals if part.curved is not None]
+    curved = reduce(add, bent) if bent else None
     names = Influence.__annotations__
     return Digest(
         rows=sum(p.rows for p in totals),
@@ -365,6 +291,3 @@ def _first_largest(result: list[Extreme]) -> Extreme:
     if np.isnan(sizes).all():
         return NOWHERE
     return result[int(np.nanargmax(sizes))]
-
-
-# ------------------------------------------------------------------ which predictors bend
