@@ -35,7 +35,6 @@ MISSING = (
 )  # fmt: skip
 GLANCE_MARKS = 200  # rows in which most tables of numbers show their decimal mark
 _NUMBER = re.compile(r"[-+]?\d+([.,]\d+)?")
-_NULL = "\x00"
 
 
 @dataclass(frozen=True)

@@ -279,12 +279,6 @@ def read_saved(path: str | os.PathLike[str]) -> SavedFile:
     return SavedFile(where, content)
 
 
-def load_fitted(path: str | os.PathLike[str]) -> Fitted:
-    """Return a fit from a file. See ``joinery.load``."""
-    file = read_saved(path)
-    return fitted_from(file.content, file.refuse)
-
-
 def fitted_from(content: Any, refuse: Callable[[str], FileFormatError]) -> Fitted:
     """Return a fit from saved JSON values; ``refuse`` makes the error of those that are none."""
     try:

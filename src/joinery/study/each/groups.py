@@ -16,8 +16,6 @@ from joinery.study.read.estimates import estimates
 from joinery.support import progress
 from joinery.support.errors import EstimationError
 
-NO_ROWS = "no row of it is used"
-
 
 @dataclass(frozen=True, eq=False)
 class Groups:

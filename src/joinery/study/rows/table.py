@@ -122,14 +122,6 @@ class Remarks(Sequence[Remark]):
         """Return those with some verdicts."""
         return self.chosen(np.isin(self.grave, [VERDICTS.index(v) for v in verdicts]))
 
-    @property
-    def well_fitted(self) -> Remarks:
-        """Those far out that the line leans on: with small residuals, which speak for nothing."""
-        rest = self.judged(UNREMARKABLE)
-        return rest.chosen(
-            (rest.leverage >= self.at.leverage) & (np.abs(rest.studentized) < WELL_FITTED)
-        )
-
     def among(self, places: np.ndarray) -> Remarks:
         """Return those on some rows (m,), in order, by their places among these."""
         result = self.chosen(np.isin(self.places, places))
