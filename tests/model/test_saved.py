@@ -13,7 +13,7 @@ import pytest
 
 import joinery as jn
 from joinery.hand_over.short_page import short_page
-from joinery.model.save import _seal
+from joinery.model.save import seal_of
 
 R = np.random.default_rng(0)
 N = 40
@@ -70,7 +70,7 @@ def saved(tmp_path_factory):
 
 def resealed(content, path):
     content.pop("seal", None)
-    path.write_text(json.dumps(content | {"seal": _seal(content)}))
+    path.write_text(json.dumps(content | {"seal": seal_of(content)}))
     return path
 
 

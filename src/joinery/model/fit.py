@@ -116,7 +116,8 @@ def load(path: str | os.PathLike[str]) -> Fit:
     'jars_sold = 3.74 + 5.293 hours_open'
     """
     # brings what checks a file, which takes its time
-    from joinery.model.save import KIND_OF_SET, fitted_from, read_saved
+    from joinery.model.load import fitted_from, read_saved
+    from joinery.model.save import KIND_OF_SET
 
     file = read_saved(path)
     if file.content["kind"] == KIND_OF_SET:

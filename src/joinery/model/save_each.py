@@ -11,16 +11,9 @@ from typing import Any, Literal
 import numpy as np
 import pydantic
 
+from joinery.model.load import SavedFile, fitted_from
 from joinery.model.result import Fit
-from joinery.model.save import (
-    KIND_OF_SET,
-    VERSION,
-    SavedFile,
-    content_of,
-    fitted_from,
-    sealed,
-    write_content,
-)
+from joinery.model.save import KIND_OF_SET, VERSION, content_of, sealed, write_content
 from joinery.model.saved_form import Strict
 from joinery.study.each.differ import spreads_differ
 from joinery.study.each.groups import Groups

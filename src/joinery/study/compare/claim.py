@@ -13,7 +13,8 @@ from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import row_lengths
 from joinery.design.factors import shown
 from joinery.design.terms import TIMES
-from joinery.notation.parse import Claim, read_claims
+from joinery.notation.builder import Claim
+from joinery.notation.parse import read_claims
 from joinery.notation.tree import Chain, Expression, Number, Prefix
 from joinery.show.appearance import Appearance
 from joinery.show.names import coefficient_key
