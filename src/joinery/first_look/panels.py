@@ -24,7 +24,7 @@ from joinery.show.pictures.canvas import (
     paper,
     points,
 )
-from joinery.show.pictures.layout import inches_of
+from joinery.show.pictures.folding import inches_of
 from joinery.show.pictures.short_names import brief
 
 MOST_LEVEL = 18  # characters of a level's name beside its bar

@@ -10,6 +10,7 @@ import numpy as np
 from joinery.core.inference import intervals
 from joinery.data.columns import level_text
 from joinery.hand_over.formula.equation import equation
+from joinery.hand_over.mild_lines import finding_of, mild_lines
 from joinery.notation.walk import is_condition
 from joinery.show.numbers import (
     count,
@@ -24,10 +25,9 @@ from joinery.show.numbers import (
     with_error,
 )
 from joinery.show.short_page import BAR_NOTE, Caution, Effect, Page
-from joinery.study.check.check import Line
 from joinery.study.check.shape import MOST_BAD
 from joinery.study.check.single_rows import largest_move
-from joinery.study.check.table import SINGLE_ROWS, check_lines, page_lines
+from joinery.study.check.table import check_lines, page_lines
 from joinery.study.fitted import Fitted
 from joinery.study.read.coefficients import error_notes, p_values
 from joinery.study.read.curve_sizes import curve_sizes, standard_bars
@@ -36,7 +36,7 @@ from joinery.study.read.notes import READING, notes
 from joinery.study.read.overall import OverallTest, overall_test
 from joinery.study.rows.digest import digest, labels_of
 from joinery.study.rows.table import remarks
-from joinery.study.verdicts import ALLOWED, CAUTION, GRAVE, NO_SIGN, NOT_JUDGED, SLIGHT
+from joinery.study.verdicts import CAUTION, GRAVE
 from joinery.support.errors import listed
 
 MOST_CAUTIONS = 5  # lines of a page that people read before the figures
@@ -152,13 +152,13 @@ def cautions(fit: Fitted) -> list[Caution]:
         lines = page_lines(fit)
         facts = [c for c in lines if c.verdict in GRAVE and c.name == "data"]
         others = [c for c in lines if c.verdict in GRAVE and c.name != "data"]
-        grave += [Caution(c.verdict, _finding(c), "checks") for c in facts]
-        of_model = [Caution(c.verdict, _finding(c), "checks") for c in others]
+        grave += [Caution(c.verdict, finding_of(c), "checks") for c in facts]
+        of_model = [Caution(c.verdict, finding_of(c), "checks") for c in others]
         # a cause stands before its consequences: a few rows before the shape, many after it
         few = fit.origin is None or len(remarks(fit).judged(*GRAVE)) <= MOST_BAD
         of_fit = [*rows, *of_model] if few else [*of_model, *rows]
         grave = [*_serious_first(grave), *_serious_first(of_fit)]
-        beside = _beside(fit, lines)
+        beside = mild_lines(fit, lines)
     else:
         more = 0
     if len(grave) + more > MOST_CAUTIONS:
@@ -190,89 +190,6 @@ def _about_rows(fit: Fitted) -> tuple[list[Caution], int]:
             if line.kind == "largest move" and line.verdict in GRAVE
         ]
     return out, max(len(worse) - NAMED_ROWS, 0)
-
-
-def _beside(fit: Fitted, lines: Sequence[Line]) -> list[Caution]:
-    """Return a line of each milder verdict: slight, allowed for, not judged, no sign."""
-    out = []
-    # single rows have their own lines where they are grave
-    quiet_rows = fit.origin is not None and not remarks(fit).judged(*GRAVE)
-    of_rows = [c for c in check_lines(fit) if c.name in SINGLE_ROWS and c.verdict == SLIGHT]
-    if quiet_rows:
-        lines = [*lines, *of_rows]
-    for verdict in (SLIGHT, ALLOWED):
-        findings = [_finding(c) for c in lines if c.verdict == verdict]
-        if findings:
-            out.append(Caution(verdict, "; ".join(findings), "checks"))
-    unjudged = [f"{c.name}: {c.advice}" for c in lines if c.verdict == NOT_JUDGED]
-    if fit.origin is None:
-        unjudged.append("single rows: a file keeps none")
-    if unjudged:
-        out.append(Caution(NOT_JUDGED, "; ".join(unjudged), ""))
-    absent = [SIGN_OF[c.name] for c in lines if c.verdict == NO_SIGN and c.name in SIGN_OF]
-    if absent:
-        words = f"of {listed(absent, len(absent))}{_unseen(fit, lines)}{_on_a_part(lines)}"
-        out.append(Caution(NO_SIGN, words, "checks"))
-    if not quiet_rows or of_rows:
-        return out
-    move = largest_move(fit)
-    if move is not None:
-        size = figure(abs(move.size), 2)
-        words = f"no row moves a coefficient by more than {size} standard errors"
-        out.append(Caution(NO_SIGN, words, "rows"))
-    return out
-
-
-# what there is no sign of, by the question
-SIGN_OF = {
-    "data": "odd cells",
-    "straight line": "bends",
-    "products": "products left out",
-    "left out": "other columns left out",
-    "belonging together": "rows that belong together",
-    "even spread": "uneven spread",
-    "spread": "a spread that is not the family's",
-    "order": "alike neighbours",
-    "normal residuals": "residuals that are not normal",
-    "overlap": "overlap",
-    "link": "another link",
-    "calibration": "means that are off",
-    "family": "another family",
-    "zeros": "zeros too many or too few",
-}
-
-
-BY_SHARE = ("straight line", "products", "left out")  # questions whose departures are partial R²
-TELLING = 0.001  # a partial R² below which nobody misses what is not shown
-
-
-def _unseen(fit: Fitted, lines: Sequence[Line]) -> str:
-    """Return the largest departure that the rows would not show, as a clause."""
-    seen = [
-        c.would_see
-        for c in lines
-        if c.verdict == NO_SIGN and c.name in BY_SHARE and c.would_see is not None
-    ]
-    largest = max(seen, key=lambda departure: departure.size, default=None)
-    if largest is None or largest.size < TELLING:
-        return ""
-    words = f"{largest.what} below {largest.digits}"
-    return f"; {fit.n_rows:,} rows would not show {words}"
-
-
-def _on_a_part(lines: Sequence[Line]) -> str:
-    """Return which part of a long table the shapes were asked of, as a clause."""
-    every = max((line.every for line in lines), default=1)
-    if every == 1:
-        return ""
-    return f"; shapes were looked at in one row in {every}"
-
-
-def _finding(line: Line) -> str:
-    """Return what a check found, with its p where it has one."""
-    if math.isnan(line.test.p):
-        return line.finding
-    return f"{line.finding}; {p_phrase(line.test.p)}"
 
 
 def _in_short(fit: Fitted) -> list[str]:

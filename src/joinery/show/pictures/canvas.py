@@ -21,11 +21,10 @@ from matplotlib.ticker import MaxNLocator, ScalarFormatter
 
 from joinery.show.files import write_whole
 from joinery.show.palette import INK, MIST, PAPER, RUST, SLATE
+from joinery.show.pictures.folding import fold, inches_of
 from joinery.show.pictures.labels import place_labels
 from joinery.show.pictures.layout import (
     END,
-    fold,
-    inches_of,
     keep_within,
     later,
     outermost,

@@ -11,19 +11,26 @@ from weakref import WeakKeyDictionary, WeakSet
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure, SubFigure
+from matplotlib.figure import Figure
 from matplotlib.spines import Spine
 from matplotlib.text import Annotation, Text
 from matplotlib.ticker import FixedLocator, MaxNLocator
 from matplotlib.transforms import Bbox
 
 from joinery.show.palette import SLATE
+from joinery.show.pictures.folding import (
+    FINDING_SPACING,
+    MEANT_FOR,
+    WRAPS,
+    Sheet,
+    inches_of,
+    wrapped_as,
+)
 from joinery.show.pictures.short_names import MOST_NAME, brief, briefs_of
-from joinery.show.pictures.style import given, letters, on_a_page, recolour, resize_letters
+from joinery.show.pictures.style import given, on_a_page, recolour, resize_letters
 
 Cell = tuple[float, float, float, float]  # left, bottom, right, top as shares of the figure
 Box = tuple[float, float, float, float]  # the same in pixels
-Sheet = Figure | SubFigure
 WHOLE: Cell = (0.0, 0.0, 1.0, 1.0)
 MOST_TICK = 44  # characters of a name at the left of an axis
 TICK_GAP = 3.0  # pixels between the labels of two ticks
@@ -119,7 +126,7 @@ def refit(figure: Figure, before: np.ndarray) -> None:
         if text.get_gid() not in WRAPS:
             continue
         words = text.get_text()
-        text.set_text(_wrapped_as(figure, text, words.replace("\n", " ")))
+        text.set_text(wrapped_as(figure, text, words.replace("\n", " ")))
         if text.get_gid() == "finding":
             lines = text.get_text().count("\n") - words.count("\n")
             grown = lines * float(text.get_fontsize()) * FINDING_SPACING / 72
@@ -162,11 +169,6 @@ def _move_axes(figure: Sheet, moved: Callable[[float], float]) -> None:
         target.set_y(moved(target.get_y()))
 
 
-def inches_of(figure: Any) -> np.ndarray:
-    """Return the width and height in inches of a figure, or of a part of one."""
-    return np.array([figure.bbox.width / figure.dpi, figure.bbox.height / figure.dpi])
-
-
 def outermost(figure: Any) -> Figure:
     """Return the figure that a part of a figure stands in."""
     while not isinstance(figure, Figure):
@@ -204,35 +206,8 @@ def _shorten(figure: Sheet, names: Iterable[str]) -> dict[str, str]:
         if text.get_gid() in WRAPS:
             words = words.replace("\n", " ")
         if words and (now := short(words)) != words:
-            text.set_text(_wrapped_as(figure, text, now))
+            text.set_text(wrapped_as(figure, text, now))
     return used
-
-
-WRAPS = {"finding": (104, 3), "found": (38, 3), "advice": (42, 6)}  # characters, and lines
-MEANT_FOR = 8.0  # inches of a figure's width that the characters above are meant for
-FINDING_SPACING = 1.4  # heights of a letter from line to line
-
-
-def fold(figure: Sheet, kind: str, words: str) -> str:
-    """Return words in as many lines as their place on the figure has, cut with a sign."""
-    wide, most = WRAPS[kind]
-    room = float(inches_of(figure)[0]) / MEANT_FOR / letters()
-    return wrap(words, max(int(wide * room), 12), most + (room < 1))
-
-
-def _wrapped_as(figure: Sheet, text: Text, words: str) -> str:
-    kind = str(text.get_gid())
-    if kind in WRAPS:
-        return fold(figure, kind, words)
-    return words
-
-
-def wrap(words: str, wide: int, most: int) -> str:
-    """Return words in at most so many lines, with a sign where they are cut; no word is torn."""
-    lines = textwrap.wrap(words, wide, break_long_words=False, break_on_hyphens=False)
-    if len(lines) > most:
-        lines = [*lines[: most - 1], lines[most - 1][: wide - 2].rstrip() + " …"]
-    return "\n".join(lines)
 
 
 def _cut_title(figure: Sheet) -> None:

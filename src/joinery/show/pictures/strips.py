@@ -15,7 +15,8 @@ from matplotlib.patheffects import withStroke
 from joinery.show.numbers import figure as number
 from joinery.show.palette import AMBER, DARK_AMBER, INK, MIST, PAPER, RUST, SLATE, TEAL
 from joinery.show.pictures.canvas import dress, paper
-from joinery.show.pictures.layout import END, fold, outermost
+from joinery.show.pictures.folding import fold
+from joinery.show.pictures.layout import END, outermost
 from joinery.show.pictures.short_names import brief
 
 STRIP = 1.02  # inches
