@@ -20,6 +20,14 @@ from joinery.data.columns import NOTES, column_name
 from joinery.data.encodings import decoded
 from joinery.data.layout import LOOKED_AT, Layout, layout
 from joinery.data.marks import COMMA, DECIMAL, POINT, Marks, settled, texts_of, written
+from joinery.data.not_rows import (
+    MISSING,
+    headers_left_off,
+    is_header,
+    is_rule,
+    rules_left_off,
+    units_under,
+)
 from joinery.support import advice
 from joinery.support.errors import CallError, EmptyTableError, FileFormatError
 
@@ -29,10 +37,6 @@ EVERY_DIGIT: dict[str, Any] = (
 )
 SPACES = "spaces"
 DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
-MISSING = (
-    "", "NA", "N/A", "n/a", "NaN", "nan", "-nan", "-NaN", "NULL", "null", "None", "<NA>",
-    "#N/A", "#NA", "#N/A N/A", "1.#IND", "-1.#IND", "1.#QNAN", "-1.#QNAN",
-)  # fmt: skip
 GLANCE_MARKS = 200  # rows in which most tables of numbers show their decimal mark
 _NUMBER = re.compile(r"[-+]?\d+([.,]\d+)?")
 
@@ -276,7 +280,7 @@ def _cells(record: str, delimiter: str) -> list[str]:
 
 
 def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
-    records = _records(text, delimiter)
+    records, rules = _without_rules(_records(text, delimiter), text)
     filled = [i for i, record in enumerate(records) if record.strip()]
     first, last = filled[:LOOKED_AT], filled[-LOOKED_AT:]
     head, tail = ([_cells(records[i], delimiter) for i in places] for places in (first, last))
@@ -307,11 +311,49 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
         end = len(records)
     header = _cells(records[top], delimiter)
     notes = given.notes(arrangement)
+    if rules:
+        notes.append(rules_left_off(rules))
+    no_rows, more = _no_rows(records, top, below, delimiter, given)
+    notes += more
     if given.header is None:
         notes += _about_header(header, head[: arrangement.header], where)
     _check_first_row(header, _cells(records[below[0]], delimiter) if below else [], where)
-    full = top == 0 and end == len(records)
-    return _CutOut(text if full else "".join(records[top:end]), header, notes)
+    if top == 0 and end == len(records) and not rules and not no_rows:
+        return _CutOut(text, header, notes)
+    rows = [records[i] for i in range(top, end) if i not in no_rows]
+    return _CutOut("".join(rows), header, notes)
+
+
+def _without_rules(records: list[str], text: str) -> tuple[list[str], int]:
+    """Return the records without lines of dashes, and how many there were."""
+    if "--" not in text and "==" not in text:
+        return records, 0
+    rows = [record for record in records if not is_rule(record)]
+    return rows, len(records) - len(rows)
+
+
+def _no_rows(
+    records: list[str], top: int, below: list[int], delimiter: str, given: Settled
+) -> tuple[set[int], list[str]]:
+    """Return the places of lines below the header that are no rows, with a remark on each kind.
+
+    ``top`` is the header's place, ``below`` those of the lines under it that are not empty."""
+    header = _cells(records[top], delimiter)
+    if not is_header(header):
+        return set(), []
+    line, notes = records[top].strip(), []
+    again: set[int] = set()
+    if records.count(records[top]) > 1 or records[-1].strip() == line:
+        again = {i for i in below if records[i].strip() == line}
+    if again:
+        notes.append(headers_left_off(len(again)))
+    left = [i for i in below if i not in again][:LOOKED_AT]
+    rows = [_cells(records[i], delimiter) for i in left]
+    units = units_under(header, rows[0], rows[1:], given.missing) if rows else ""
+    if units:
+        again.add(left[0])
+        notes.append(units)
+    return again, notes
 
 
 def _about_header(header: list[str], above: list[list[str]], where: str) -> list[str]:

@@ -18,7 +18,10 @@ WAYS = (
 
 def read_json(raw: bytes, where: str) -> pd.DataFrame:
     """Return a JSON table. Raises FileFormatError, with the place, for anything that is none."""
-    value = _parsed(_text(raw, where), where, "")
+    text = _text(raw, where)
+    if _is_lines(text):
+        return read_json_lines(raw, where)
+    value = _parsed(text, where, "")
     if isinstance(value, list):
         return _from_rows(value, where)
     if isinstance(value, dict) and value:
@@ -27,6 +30,12 @@ def read_json(raw: bytes, where: str) -> pd.DataFrame:
         if all(isinstance(v, dict) for v in value.values()):
             return _from_objects(value, where)
     raise FileFormatError(f"{where} is not a table: {WAYS}", path=where)
+
+
+def _is_lines(text: str) -> bool:
+    """Return True for an object a line, whatever the name of the file says."""
+    lines = [line.strip() for line in text.split("\n", 3)[:2]]
+    return len(lines) == 2 and all(line.startswith("{") and line.endswith("}") for line in lines)
 
 
 def read_json_lines(raw: bytes, where: str) -> pd.DataFrame:
@@ -82,8 +91,20 @@ def _from_rows(rows: list[Any], where: str) -> pd.DataFrame:
                 f"{where} is not a table: entry {place + 1} is not an object with names; {WAYS}",
                 path=where,
             )
+    rows = [_flat(row) for row in rows]
     names = dict.fromkeys(name for row in rows for name in row)
     return pd.DataFrame({name: _column([row.get(name) for row in rows]) for name in names})
+
+
+def _flat(row: dict[str, Any]) -> dict[str, Any]:
+    """Return a row in which objects have become cells of their own, as ``site.altitude``."""
+    out: dict[str, Any] = {}
+    for name, cell in row.items():
+        if isinstance(cell, dict) and cell:
+            out |= {f"{name}.{inner}": value for inner, value in _flat(cell).items()}
+        else:
+            out[name] = cell
+    return out
 
 
 def _from_objects(objects: dict[str, dict[str, Any]], where: str) -> pd.DataFrame:

@@ -9,6 +9,8 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from joinery.data.not_rows import is_over_header
+
 # what a line below a table begins with: sums and means, in the languages of its writers
 _SUMS = "totals?|sums?|summe|gesamt|insgesamt|somme|suma|totale|totaal|celkem|razem|yhteensä"
 _MEANS = "averages?|means?|mittelwert|durchschnitt|moyenne|promedio|gemiddelde|medelvärde"
@@ -82,6 +84,9 @@ def layout(
             break
     if header and _names_with_gaps(head[header - 1], head[header]):
         header -= 1
+    lines = head[header:]
+    if len(lines) > 1 and is_over_header(lines[0], lines[1], lines[2:]):
+        header += 1
     above = tuple(" ".join(c for c in row if c.strip()) for row in head[:header] if _filled(row))
     below: list[str] = []
     firsts = Counter(_first(row) for row in [*head[header + 1 :], *([] if complete else tail)])

@@ -11,6 +11,7 @@ from joinery.data.columns import NOTES
 from joinery.data.contents import Content
 from joinery.data.delimited import Settled, taken_as_missing, without_marks
 from joinery.data.layout import LOOKED_AT, layout
+from joinery.data.not_rows import headers_left_off, is_header, units_under
 from joinery.support import advice
 from joinery.support.errors import CallError, EmptyTableError, listed
 
@@ -81,11 +82,36 @@ def _cut_out(cells: pd.DataFrame, given: Settled, where: str) -> tuple[pd.DataFr
     frame = cells.iloc[top + 1 : len(cells) - off].set_axis(
         [n or f"Unnamed: {i}" for i, n in enumerate(names)], axis="columns"
     )
+    frame, remarks = _rows_alone(frame, names, head[top + 1 :], given)
     taken = taken_as_missing({name: frame[name] for name in frame.columns}, given)
     frame = without_marks(frame, given.missing)
     frame = frame.reset_index(drop=True).infer_objects()
     frame.attrs[NOTES] = tuple(taken)
-    return frame, given.notes(arrangement)
+    return frame, given.notes(arrangement) + remarks
+
+
+def _rows_alone(
+    frame: pd.DataFrame, names: list[str], first: list[list[str]], given: Settled
+) -> tuple[pd.DataFrame, list[str]]:
+    """Return a table without the header once more and units under it, with a remark on each.
+
+    ``first`` are its first rows as texts."""
+    if not is_header(names):
+        return frame, []
+    notes = []
+    suspects = np.flatnonzero(frame.iloc[:, 0].astype(str).str.strip() == names[0])
+    again = [
+        i for i in suspects.tolist() if [str(c).strip() for c in frame.iloc[i].fillna("")] == names
+    ]
+    if again:
+        notes.append(headers_left_off(len(again)))
+    off = set(again)
+    rows = [row for i, row in enumerate(first) if i not in off]
+    units = units_under(names, rows[0], rows[1:], given.missing) if rows else ""
+    if units:
+        notes.append(units)
+        off.add(next(i for i in range(len(frame)) if i not in off))
+    return frame.iloc[[i for i in range(len(frame)) if i not in off]], notes
 
 
 def _hidden(content: Content, name: Any) -> list[str]:

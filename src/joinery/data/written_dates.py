@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -31,6 +32,7 @@ _NAMED_DAY = re.compile(rf"{_NAME} {_DAY},? (\d{{4}}){_CLOCK}", re.IGNORECASE)
 _NAMED_MONTH = re.compile(rf"{_NAME},?[ /-]?(\d{{4}})", re.IGNORECASE)
 _MONTH_OF = re.compile(r"(\d{4})[-/](\d{2})")
 _QUARTER = re.compile(r"Q([1-4])[ /-]?(\d{4})|(\d{4})[ /-]?Q([1-4])", re.IGNORECASE)
+_WEEK = re.compile(r"(\d{4})-?W(\d{2})", re.IGNORECASE)  # of ISO 8601
 _CLOCK_ALONE = re.compile(r"\d{1,3}:[0-5]\d(?::[0-5]\d)?")
 UNDATED = "may be a time of day or a duration; write a number, in hours or minutes"
 PERIODS = "periods are read as the day each begins"
@@ -58,7 +60,7 @@ def read_dates(texts: Sequence[str], order: str | None = None) -> DateReading | 
 
     2024-05-31, 31 May 2024 and May 31, 2024 are read as they are; 31.05.2024 and 5/31/2024 where
     the days tell which comes first, or ``order`` (one of ``DATES``) does, and dots have the day
-    first. May 2024, 2024-05 and Q2 2024 are the day each begins. Years go from 1 to 9999.
+    first. May 2024, 2024-05, Q2 2024 and 2024-W20 are the day each begins. Years go from 1 to 9999.
     """
     bare = [t.strip() for t in texts]
     if not bare or not any(character.isdigit() for character in bare[0]):
@@ -103,6 +105,8 @@ def _named(texts: list[str]) -> DateReading | None:
         return _begun([(m[2], _month(m[1])) for m in parts])
     if parts := _matches(_QUARTER, texts):
         return _begun([(m[2] or m[3], 3 * int(m[1] or m[4]) - 2) for m in parts])
+    if parts := _matches(_WEEK, texts):
+        return _weeks([(int(m[1]), int(m[2])) for m in parts])
     if parts := _matches(_MONTH_OF, texts):
         months = [(m[1], int(m[2])) for m in parts]
         # 2001-02, 2002-03 are years that begin in one and end in the next
@@ -129,6 +133,15 @@ def _month(name: str) -> int:
 def _begun(months: list[tuple[str, int]]) -> DateReading | None:
     """Return the first days of months."""
     return _stamped([(year, month, 1, None, None, None, None) for year, month in months], PERIODS)
+
+
+def _weeks(weeks: list[tuple[int, int]]) -> DateReading | None:
+    """Return the Mondays of weeks of a year; None where a year has no such week."""
+    try:
+        days = [date.fromisocalendar(year, week, 1).isoformat() for year, week in weeks]
+    except ValueError:
+        return None
+    return DateReading(np.array(days, dtype="datetime64[us]"), PERIODS)
 
 
 def _zoned(texts: list[str], order: str | None) -> DateReading | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -20,6 +21,12 @@ LEVELS_TOLD = 4  # numbers that sheets have where a cell should be empty
 STAND_INS = (-1.0, -9.0, -99.0, -999.0, -9999.0, -99999.0, 99.0, 999.0, 9999.0, 99999.0)
 CODED = -9.0  # a lone value from here down, below amounts that are never negative, is a code
 HEAVY_TAIL = 2.0  # skewness of an exponential: beyond it a logarithm is worth a look
+# a column of dates by its name, in some languages, and days of 1954 to 2119 as spreadsheets count
+_DATED = re.compile(
+    r"(?<![^\W_])(date|day|datum|tag|fecha|data|jour|dia|dato)(?![^\W_])", re.IGNORECASE
+)
+SHEET_DAYS = (20_000, 80_000)
+SHEET_START = np.datetime64("1899-12-30")  # their day 0
 MANY_MISSING = 0.9  # a share of the rows: a column of so many empty cells is remarked on
 FEW_DISTINCT = 7  # different values of a whole number that may be levels
 MOSTLY_DIFFERENT, FEW_TEXTS = 0.5, 10  # share of the cells, and count, beyond which texts are prose
@@ -210,6 +217,11 @@ def about(column: Column, figures: dict[str, Any]) -> Iterator[str]:
     name, n, missing = column.name, figures["count"], figures["missing"]
     if n == 0:
         yield f"{name} has no values at all"
+    elif figures["distinct"] == 1 and missing and n > 1:
+        yield (
+            f"{name} has one value in {n:,} rows and none in {missing:,}, which a fit leaves out: "
+            "where an empty cell means no, write that into it"
+        )
     elif figures["distinct"] == 1 and n > 1:
         yield f"{name} is the same in every row, so it can explain nothing"
     if n and missing >= MANY_MISSING * (n + missing):
@@ -231,6 +243,13 @@ def _about_numbers(
     far: bool,
 ) -> Iterator[str]:
     n = figures["count"]
+    low, high = float(ordered[0]), float(ordered[-1])
+    if _DATED.search(name) and SHEET_DAYS[0] <= low and high <= SHEET_DAYS[1]:
+        first, last = (SHEET_START + np.timedelta64(int(day), "D") for day in (low, high))
+        yield (
+            f"{name} is {value(low)} to {value(high)}: if these are days as spreadsheets count "
+            f"them, they are {first} to {last}; write them as dates to have months and weekdays"
+        )
     stand_in = stand_in_of(ordered)
     if stand_in is not None:
         times = int(np.count_nonzero(ordered == stand_in))

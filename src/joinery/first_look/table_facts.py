@@ -14,6 +14,8 @@ from joinery.support.errors import listed
 
 SAME_COLUMN = 1e-12  # of a column's size: no more than rounding
 ROUNDED = 1e-5  # what rounding a converted unit leaves
+IMPROBABLE = 0.01  # equal rows that chance would make, below which they are none of its making
+COMPARED_DIGITS = 12  # of numbers that are compared: those beyond are left by arithmetic
 GLANCE_ROWS = 2000  # rows that tell whether two columns could be the same, or one repeats
 
 
@@ -26,15 +28,63 @@ def table_remarks(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator
     ]
     if len(numeric) > 1:
         yield from _multiples(table, rows, numeric)
-    repeated = repeated_rows(
-        table, rows, [f.name for f in facts if f.kind not in ("id-like", "not usable")]
-    )
-    if len(repeated):
-        labels = listed(table.labels(repeated))
-        yield (
-            f"{count(len(repeated), 'row repeats', 'rows repeat')} an earlier row exactly "
-            f"({labels})"
-        )
+    yield from _there_twice(table, rows, facts)
+
+
+def _there_twice(table: Records, rows: Any, facts: Sequence[Facts]) -> Iterator[str]:
+    """Yield rows that repeat an earlier one exactly, or in all but what tells rows apart."""
+    names = [f.name for f in facts if f.kind != "not usable"]
+    labels = [f.name for f in facts if f.kind == "id-like"]
+    again = repeated_rows(table, rows, names)
+    how = "exactly"
+    if labels and not len(again):
+        names = [name for name in names if name not in labels]
+        again = repeated_rows(table, rows, names)
+        # rows of few different values are alike by chance
+        if not len(again) or not improbable(table, names, rows, again):
+            return
+        how = f"in all but {listed(labels)}"
+    if len(again):
+        rows_repeat = count(len(again), "row repeats", "rows repeat")
+        yield f"{rows_repeat} an earlier row {how} ({listed(table.labels(again))})"
+
+
+def improbable(table: Records, names: Sequence[str], rows: Any, again: np.ndarray) -> bool:
+    """Return True if chance would hardly make two rows equal, by how often numbers are.
+
+    ``again`` are positions of the rows that repeat others, which do not count for that."""
+    positions = np.setdiff1d(np.arange(len(table))[rows], again)
+    pairs = len(positions) * (len(positions) - 1) / 2
+    for name in names:
+        column = table.column(name)
+        if column.kind == "number":
+            x = column.numbers(positions)
+            pairs *= _chance_of_equal(x[np.isfinite(x)])
+    return pairs < IMPROBABLE
+
+
+def _chance_of_equal(x: np.ndarray) -> float:
+    """Return how often two cells of a column of numbers are equal.
+
+    Where none are, about as often as the step that they are written in goes into their middle
+    half."""
+    n = len(x)
+    if n < 2:
+        return 1.0
+    _, counts = np.unique(x, return_counts=True)
+    equal = int(counts @ (counts - 1))
+    if equal:
+        return equal / (n * (n - 1))
+    low, high = np.quantile(x, (0.25, 0.75))
+    some = x[:: max(n // GLANCE_ROWS, 1)]
+    step = min(_step(value) for value in some.tolist())
+    return min(1.0, step / max(float(high - low), step))
+
+
+def _step(number: float) -> float:
+    """Return the unit of the last digit that a number is written with: 0.01 of 3.25."""
+    mantissa, _, exponent = f"{number:.{COMPARED_DIGITS - 1}e}".partition("e")
+    return 10.0 ** (int(exponent) - len(mantissa.rstrip("0").partition(".")[2]))
 
 
 def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[str]:

@@ -14,7 +14,7 @@ from joinery.design.levels import coded, merged_levels
 from joinery.design.resolving import expressions_of
 from joinery.first_look.facts import FEW_DISTINCT, STAND_INS, stand_in_of, stand_in_words
 from joinery.first_look.slips import LEAST_TIMES, SPREADS, far_cells, misspelt
-from joinery.first_look.table_facts import repeated_rows
+from joinery.first_look.table_facts import improbable, repeated_rows
 from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.context import Rows as Positions
 from joinery.notation.evaluate import evaluate
@@ -36,8 +36,6 @@ MANY_CELLS = 2_000  # of which the ends are looked at before they are sorted
 GLANCED = 60_000  # cells that tell the spread of many to a part in a hundred
 GLANCE_SPREADS = 0.97 * SPREADS  # within which the ends are no farther out than all cells would say
 LEAST_LABELS = 10  # rows that a column of labels tells apart
-IMPROBABLE = 0.01  # equal rows that chance would make, below which they are none of its making
-COMPARED_DIGITS = 12  # of numbers that are compared: those beyond are left by arithmetic
 MANY_LOST = 0.2  # share of the rows left out for empty cells that is told
 DIFFERENT = 0.02  # chance below which rows used and rows left out differ
 MOST_NAMED = 20  # rows that an advice names
@@ -147,7 +145,9 @@ def _twice(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
     kinds = ("number", "yes/no", "category", "date")
     names = [name for name, column in usable_columns(table) if column.kind in kinds]
     again = np.setdiff1d(repeated_rows(table, EVERY_ROW, names), used.out)
-    if len(again) and (_improbable(table, names, used) or _one_label_each(table, names, again)):
+    if len(again) and (
+        improbable(table, names, used.rows, again) or _one_label_each(table, names, again)
+    ):
         labels = listed(table.labels(again), 4, of=len(again))
         words = (
             f"{count(len(again), 'row repeats', 'rows repeat')} an earlier row exactly ({labels})"
@@ -168,26 +168,6 @@ def _one_label_each(table: Records, names: list[str], again: np.ndarray) -> bool
     return len(others) >= LEAST_LABELS and any(
         len(np.unique(column.codes(others))) == len(others) for column in texts
     )
-
-
-def _improbable(table: Records, names: list[str], used: UsedRows) -> bool:
-    """Return True if chance would hardly make two rows equal, by how finely numbers are written.
-
-    Two cells of a column are equal with about the chance that its step has of its middle half."""
-    pairs = used.used * (used.used - 1) / 2
-    for name in names:
-        column = table.column(name)
-        if column.kind != "number":
-            continue
-        x = column.numbers(used.rows)
-        x = x[np.isfinite(x)]
-        size = float(np.abs(x).max(initial=0.0)) or 1.0
-        values = np.unique(np.round(x / size, COMPARED_DIGITS))
-        if len(values) < 2:
-            continue
-        low, high = np.quantile(x / size, (0.25, 0.75))
-        pairs *= min(1.0, float(np.diff(values).min()) / max(high - low, 10.0**-COMPARED_DIGITS))
-    return pairs < IMPROBABLE
 
 
 def _of_response(fit: Fitted) -> Iterator[Line]:
