@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from joinery.model.save import SavedFit
+from joinery.model.saved_form import SavedFit
 
 SCHEMA = Path(__file__).with_name("fit.schema.json")
 

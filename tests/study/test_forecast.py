@@ -299,7 +299,7 @@ def test_groups_are_held_out_whole_and_time_runs_forward():
 
 
 def test_the_schema_in_the_docs_is_that_of_saved_fits():
-    from joinery.model.save import SavedFit
+    from joinery.model.saved_form import SavedFit
 
     written = Path(__file__).parents[2] / "docs" / "fit.schema.json"
     kept, now = json.loads(written.read_text()), SavedFit.model_json_schema()

@@ -32,24 +32,30 @@ def has_more_rows(fit: Fitted, most: int) -> bool:
     return fit.origin.used_rows.used > most
 
 
-def fit_to_part(fit: Fitted, most: int, without: np.ndarray = NONE) -> tuple[Fitted, int]:
+def fit_to_part(
+    fit: Fitted, most: int, without: np.ndarray = NONE, beside: Sequence[str] = ()
+) -> tuple[Fitted, int]:
     """Return the model fitted to at most so many rows evenly taken, and how far apart they are.
 
-    ``without`` are places of rows that are not among them."""
+    ``without`` are places of rows that are not among them, ``beside`` columns that the model does
+    not need but its rows keep."""
     assert fit.origin is not None
     places, step = evenly_spaced(fit.origin.used_rows.used, most)
     places = np.setdiff1d(places, without, assume_unique=True)
-    table = rows_in_memory(fit, places, range(len(places)))
+    table = rows_in_memory(fit, places, range(len(places)), beside)
     return fit.origin.refit(table=table, used=all_used(len(places))), step
 
 
-def rows_in_memory(fit: Fitted, places: np.ndarray, labels: Sequence[Any]) -> Records:
+def rows_in_memory(
+    fit: Fitted, places: np.ndarray, labels: Sequence[Any], beside: Sequence[str] = ()
+) -> Records:
     """Return rows of a fit, by their places among those used, with the columns that it needs.
 
     What the rows before them say is kept beside, as those rows are not there to be asked."""
     table, used = rows_at_hand(fit)
     positions = positions_at(used.rows, places)
-    result = table.some(positions, _names(fit), labels)
+    names = dict.fromkeys([*_names(fit), *beside])
+    result = table.some(positions, list(names), labels)
     context = fit.design.context(table, positions)
     lags = [call for e in _expressions(fit) for call in lags_in(e)]
     result.lags = {str(call): evaluate(call, context) for call in lags}

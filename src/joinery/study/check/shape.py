@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from joinery.notation.context import positions_at
+from joinery.study.check.unused import unused_columns
 from joinery.study.fitted import Fitted, once, rows_at_hand
 from joinery.study.rows.table import remarks
 from joinery.study.sampled import asked_in_part, fit_to_part
@@ -50,7 +51,7 @@ def shape_of(fit: Fitted) -> Shape | None:
         return None
     try:
         if long:
-            rest, every = fit_to_part(fit, JUDGED_ROWS, bad)
+            rest, every = fit_to_part(fit, JUDGED_ROWS, bad, unused_columns(fit))
         else:
             rest, every = _without(fit, bad), 1
     except JoineryError:  # what is left cannot be fitted

@@ -104,9 +104,8 @@ def _asked(check: Check, fit: Fitted, shape: Shape | None) -> Iterator[Line]:
     if shape is None or check not in _of_shapes(fit):
         yield from check(fit)
         return
-    # the part of a long table that is asked has the model's columns alone
-    thinned = shape.every > 1
-    if thinned and (check is unused or (check is normal and not shape.without)):
+    # moments of all rows are at hand, and one row in so many has no few bad ones to leave out
+    if check is normal and shape.every > 1 and not shape.without:
         yield from check(fit)
         return
     if check is normal:

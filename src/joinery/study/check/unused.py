@@ -67,18 +67,34 @@ def unused(fit: Fitted) -> Iterator[Line]:
         yield from _together(fit, large)
 
 
-def _unused(fit: Fitted, table: Records, rows: Positions) -> Iterator[Unused]:
+def unused_columns(fit: Fitted) -> list[str]:
+    """Return the columns of a table in memory that are looked at beside the model's own."""
+    known = in_memory(fit)
+    if known is None:
+        return []
+    columns = islice(_outside(fit, known[0]), UNUSED_COLUMNS)
+    return [name for name, column in columns if not _has_many_levels(column)]
+
+
+def _has_many_levels(column: Column) -> bool:
+    return column.kind == "category" and len(column.all_levels) > UNUSED_LEVELS
+
+
+def _outside(fit: Fitted, table: Records) -> Iterator[tuple[str, Column]]:
+    """Yield the columns of a table that no part of a fit uses."""
     sentence = fit.design.sentence
     options = fit.options
     asides = (options.weights, options.repeats, options.offset)
     used = {n.name for e in expressions_of(sentence) for n in names_in(e)}
     used |= {name for name in (options.order, options.id, *options.cluster) if name}
     used |= {name for text in asides if text for name in table.names if name in text}
-    speaking = (
-        _columns_of(name, column, rows)
-        for name, column in usable_columns(table)
-        if name not in used
-    )
+    for name, column in usable_columns(table):
+        if name not in used:
+            yield name, column
+
+
+def _unused(fit: Fitted, table: Records, rows: Positions) -> Iterator[Unused]:
+    speaking = (_columns_of(name, column, rows) for name, column in _outside(fit, table))
     yield from islice(filter(None, speaking), UNUSED_COLUMNS)
 
 
