@@ -23,8 +23,8 @@ ONE_IN_FOUR = ", on one row in 4"
 @pytest.fixture(autouse=True)
 def few(monkeypatch):
     """Tables are long from 600 rows on."""
-    for module in (sampled, shape):
-        monkeypatch.setattr(module, "JUDGED_ROWS", MOST)
+    monkeypatch.setattr(sampled, "LONG_ROWS", 2 * MOST)
+    monkeypatch.setattr(shape, "JUDGED_ROWS", MOST)
     monkeypatch.setattr(families, "LINK_ROWS", MOST // 3)
 
 

@@ -15,14 +15,14 @@ from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Expression
 from joinery.notation.walk import lags_in, names_in
 from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
-from joinery.support.limits import JUDGED_ROWS
+from joinery.support.limits import LONG_ROWS
 
 NONE = np.empty(0, dtype=int)  # no places
 
 
 def asked_in_part(fit: Fitted) -> bool:
     """Return True if shapes are asked of a part of the rows, as they are many."""
-    return has_more_rows(fit, 2 * JUDGED_ROWS)
+    return has_more_rows(fit, LONG_ROWS)
 
 
 def has_more_rows(fit: Fitted, most: int) -> bool:

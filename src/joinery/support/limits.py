@@ -43,8 +43,8 @@ RESAMPLED_ROWS = 10**7  # rows, repeats counted, that are drawn one by one
 # -------------------------------------- looked at, drawn or listed at most
 CHECKED_ROWS = 2**21  # rows of a table whose cells and unused columns a page looks at
 MOST_ALIKE = 2**20  # rows of a table that is read as needed among which rows alike are looked for
-# rows of a table on which shapes are judged: a bend of partial R² 0.0002 shows in so many
-JUDGED_ROWS = 2**17
+LONG_ROWS = 2**18  # rows of a table from which on shapes are judged on a part of them
+JUDGED_ROWS = 2**16  # rows of that part: a bend of partial R² 0.0005 shows in so many
 MOST_DRAWN = 2**18  # rows of a table from which pictures draw: a density has no more to show
 MOST_REMARKABLE = 1000  # remarkable rows drawn beside those
 HELD_COMBINATIONS = 5000  # combinations of levels over which an average is held
