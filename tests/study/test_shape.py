@@ -12,6 +12,7 @@ from joinery.show.numbers import figure
 from joinery.study import sampled
 from joinery.study.check import families, shape
 from joinery.study.check.table import check_lines
+from joinery.study.rows import digest
 
 MOST, N = 300, 1000
 PART = slice(2, None, 4)  # the middle of every four
@@ -130,3 +131,15 @@ def test_a_link_is_advised_by_some_rows_of_a_long_table():
     deviance = jn.fit(used, "y given x", family="gamma", link="log").deviance
     assert 'link="log") takes the deviance from' in said
     assert said.endswith(f"to {figure(deviance, 3)} in {len(used)} of the rows")
+
+
+@pytest.mark.parametrize("weights", [None, "w"])
+def test_how_far_each_row_misses_is_kept_of_a_long_table(monkeypatch, weights):
+    monkeypatch.setattr(digest, "NORMAL_ROWS", 10)
+    fit = jn.fit(made(), "y given x, z, g", weights=weights)
+    rows, totals = fit.rows().frame, digest.digest(fit._fitted)
+    assert totals.held is None
+    root = np.sqrt(made()["w"]) if weights else 1.0
+    wanted = rows["residual"].abs() * root / fit.residual_sd
+    assert digest.misses_of(fit._fitted) == pytest.approx(wanted.to_numpy(), rel=1e-9)
+    assert totals.fitted == pytest.approx((rows["fitted"].min(), rows["fitted"].max()), rel=1e-12)

@@ -118,8 +118,7 @@ def _multiples(table: Records, rows: Any, numeric: Sequence[Facts]) -> Iterator[
 
 def repeated_rows(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray:
     """Return positions of rows that repeat an earlier row in every one of these columns."""
-    positions = np.arange(len(table))[rows]
-    if len(names) < 2 or len(positions) < 2:
+    if len(names) < 2:
         return np.empty(0, dtype=int)
     tells = _tells_apart(table, rows, names)
     if tells is None:
@@ -129,6 +128,7 @@ def repeated_rows(table: Records, rows: Any, names: Sequence[str]) -> np.ndarray
     twice = np.unique(ordered[1:][ordered[1:] == ordered[:-1]])
     if not len(twice):
         return np.empty(0, dtype=int)
+    positions = np.arange(len(table))[rows]
     suspects = np.flatnonzero(np.isin(tells, twice))
     frame = table.frame[list(names)].iloc[positions[suspects]]
     return np.asarray(positions[suspects[frame.duplicated().to_numpy()]])

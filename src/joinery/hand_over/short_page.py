@@ -34,7 +34,7 @@ from joinery.study.read.curve_sizes import curve_sizes, standard_bars
 from joinery.study.read.estimates import estimates
 from joinery.study.read.notes import READING, notes
 from joinery.study.read.overall import OverallTest, overall_test
-from joinery.study.rows.digest import digest, labels_of
+from joinery.study.rows.digest import labels_of, misses_of
 from joinery.study.rows.table import remarks
 from joinery.study.verdicts import CAUTION, GRAVE
 from joinery.support.errors import listed
@@ -237,12 +237,10 @@ def _typical_miss(fit: Fitted) -> str:
         line = "the fitted value"
     else:
         line = "the mean"
-    held = digest(fit).held if fit.origin is not None else None
-    if held is None or held.times is not None:
+    misses = misses_of(fit) if fit.origin is not None else None
+    if misses is None:
         return f"The residual SD is {size} ({_degrees(fit)})."
-    with np.errstate(all="ignore"):
-        away = np.abs(held.standardized) * np.sqrt(1 - held.leverage) * (fit.residual_sd or 0.0)
-    near = float(np.nanquantile(away, 2 / 3))
+    near = float(np.nanquantile(misses, 2 / 3)) * (fit.residual_sd or 0.0)
     sd = f"residual SD {size}, {_degrees(fit)}"
     return f"Two of three rows lie within {figure(near, 3)} of {line} ({sd})."
 

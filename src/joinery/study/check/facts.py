@@ -32,6 +32,7 @@ from joinery.support.limits import CHECKED_ROWS
 
 DATA = "Are the data what they seem?"
 FACT_COLUMNS = 5_000  # of a model whose cells are looked at
+FIRST_CELLS = 10_000  # of a response that tell how many values it has
 MANY_CELLS = 2_000  # of which the ends are looked at before they are sorted
 GLANCED = 60_000  # cells that tell the spread of many to a part in a hundred
 GLANCE_SPREADS = 0.97 * SPREADS  # within which the ends are no farther out than all cells would say
@@ -184,8 +185,10 @@ def _of_response(fit: Fitted) -> Iterator[Line]:
     y = table.column(name).numbers(used.rows)
     if not len(y) or np.ptp(y) == 0:
         return
-    values = np.unique(y[:10_000])
-    integral = bool(np.all(y == np.round(y)))
+    few = y[:FIRST_CELLS]
+    values = np.unique(few)
+    # the first cells of most responses tell that they are no whole numbers
+    integral = bool(np.all(few == np.round(few)) and np.all(y == np.round(y)))
     if integral and y.min() == 0 and y.max() == 1:
         yield _yes_or_no(fit, name)
     elif y.min() >= 0 and y.max() <= 1 and not integral and _leaves_shares(fit):
@@ -202,10 +205,10 @@ def _of_response(fit: Fitted) -> Iterator[Line]:
 
 def _leaves_shares(fit: Fitted) -> bool:
     """Return True if intervals of single rows among the fitted ones leave 0 to 1."""
-    held, spread = digest(fit).held, fit.estimate.scale
-    if held is None or spread is None:
+    spread = fit.estimate.scale
+    if spread is None:
         return True
-    low, high = float(np.min(held.terms)), float(np.max(held.terms))
+    low, high = digest(fit).fitted
     return low - SURE * spread < 0 or high + SURE * spread > 1
 
 

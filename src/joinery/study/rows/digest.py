@@ -16,7 +16,7 @@ import numpy as np
 from joinery.core.blocks.partition import Laid
 from joinery.core.blocks.products import inner
 from joinery.core.inference.influence import FARTHEST_ROWS, Influence, harm_limit
-from joinery.core.inference.normality import Moments
+from joinery.core.inference.normality import NORMAL_ROWS, Moments
 from joinery.core.numeric.distributions import t_quantile
 from joinery.notation.context import positions_at
 from joinery.study.fitted import Fitted, once, rows_at_hand
@@ -76,7 +76,9 @@ class Digest:
     places: np.ndarray  # rows that may be remarkable, the heaviest too, and their figures
     measures: Influence
     curved: Curved | None  # None where shapes are asked of a part of the rows
+    fitted: tuple[float, float]  # the least and the greatest sum of the terms
     held: Held | None
+    misses: np.ndarray | None = None  # |residual| over the residual SD (n,), where no more is held
 
 
 @once
@@ -93,6 +95,17 @@ def curvature(fit: Fitted) -> Curved:
     if curved is not None:
         return curved
     return reduce(add, pieces(fit).each(partial(curved_of, question=bending(fit))))
+
+
+def misses_of(fit: Fitted) -> np.ndarray | None:
+    """Return |residual| over the residual SD of each row (n,); None where rows are not held, or
+    stand for several."""
+    totals = digest(fit)
+    if totals.misses is not None:
+        return totals.misses
+    if totals.held is None or totals.held.times is not None:
+        return None
+    return _misses(totals.held.standardized, totals.held.leverage)
 
 
 class Notable(NamedTuple):
@@ -146,16 +159,17 @@ class Asked(NamedTuple):
     harm: float
     beyond: float  # studentized residuals far off
     bending: Bending | None
-    hold: bool
+    hold: bool  # whether figures of each row are kept
+    hold_misses: bool  # whether how far each row misses is
 
 
 def _asked(fit: Fitted) -> Asked:
     solution, at = fit.solution, limits_at(fit, np.empty(0))
     df = studentized_df(fit)
-    if fit.origin:
-        rows = fit.origin.used_rows.used
-    else:
-        rows = 0
+    n = fit.origin.used_rows.used if fit.origin else 0
+    in_part = asked_in_part(fit)
+    # of a long table only the few figures are kept that a page counts
+    hold = n <= (NORMAL_ROWS if in_part else DIGEST_ROWS)
     return Asked(
         widening(fit),
         at.leverage,
@@ -164,8 +178,9 @@ def _asked(fit: Fitted) -> Asked:
         harm_limit(solution.rank, fit.residual_df),
         float(t_quantile(1 - FAR_SHARE / 2, df)) if df > 0 else np.nan,
         # of a long table another fit, to some of its rows, is asked about shapes
-        None if asked_in_part(fit) else bending(fit),
-        rows <= DIGEST_ROWS,
+        None if in_part else bending(fit),
+        hold,
+        not hold and n <= DIGEST_ROWS,
     )
 
 
@@ -214,8 +229,16 @@ def _of_rows(rows: Rows, question: Asked) -> Digest:
         places=first + few[kept],
         measures=measures.of(kept),
         curved=None if question.bending is None else curved_of(rows, question.bending),
+        fitted=(float(rows.terms.min(initial=np.inf)), float(rows.terms.max(initial=-np.inf))),
         held=Held(rows.terms, z, h, times_of(rows)) if question.hold else None,
+        misses=_misses(z, h) if question.hold_misses else None,
     )
+
+
+def _misses(z: np.ndarray, h: np.ndarray) -> np.ndarray:
+    """Return |residual| over the residual SD, from standardized residuals and leverages."""
+    with np.errstate(all="ignore"):
+        return np.asarray(np.abs(z) * np.sqrt(1 - h))
 
 
 def _standardized(t: float, df: float) -> float:
@@ -244,15 +267,24 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
     """Return the digest of all ``n`` rows, from those of blocks in their order."""
     totals: list[Digest] = []
     laid = Laid(n)
+    misses = False
     for part in parts:
         if part.held is not None:
             laid.add([values for values in part.held if values is not None])
-        totals.append(replace(part, held=None))
+        if part.misses is not None:
+            laid.add([part.misses])
+            misses = True
+        totals.append(replace(part, held=None, misses=None))
         if (
             len(totals) == BLOCKS_TOGETHER
         ):  # kept for long they would keep a block's memory in pieces
             totals = [_together(totals)]
-    return replace(_together(totals), held=Held(*laid.arrays) if laid.arrays else None)
+    total = _together(totals)
+    if misses:
+        return replace(total, misses=laid.arrays[0])
+    if laid.arrays:
+        return replace(total, held=Held(*laid.arrays))
+    return total
 
 
 def _together(totals: list[Digest]) -> Digest:
@@ -282,6 +314,7 @@ def _together(totals: list[Digest]) -> Digest:
             **{n: np.concatenate([getattr(p.measures, n) for p in totals]) for n in names}
         ),
         curved=curved,
+        fitted=(min(p.fitted[0] for p in totals), max(p.fitted[1] for p in totals)),
         held=None,
     )
 
