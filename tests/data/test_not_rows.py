@@ -139,3 +139,19 @@ def test_ticks_and_days_of_spreadsheets_are_told():
     assert "treated has one value in 10 rows and none in 10, which a fit leaves out" in said
     assert "they are 2023-03-15 to 2023-04-03" in said
     assert "as spreadsheets count" not in " ".join(jn.look({"weight": table["date"]}).columns.notes)
+
+
+@pytest.mark.parametrize(
+    ("cells", "values", "said"),
+    [
+        (["12.5*", "13", "9.25 †"], [12.5, 13, 9.25], "marks of footnotes; '9.25 †' is read as 9.25"),
+        (["(3)**", "4", "5"], [-3, 4, 5], "parentheses for a minus and marks of footnotes"),
+        (["4 %*", "5 %", "6 %"], [0.04, 0.05, 0.06], "percent signs and marks of footnotes"),
+    ],
+)  # fmt: skip
+def test_marks_of_footnotes_are_left_off_numbers(cells, values, said, tmp_path):
+    file = tmp_path / "t.csv"
+    file.write_text("\n".join(["x,y", *(f"{cell},{i}" for i, cell in enumerate(cells))]))
+    assert jn.read(file)["x"].tolist() == pytest.approx(values)
+    assert said in " ".join(jn.look(file).columns.notes)
+    assert jn.look({"code": ["A*", "B*", "C"]}).columns["kind"].tolist() == ["category"]

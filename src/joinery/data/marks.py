@@ -23,6 +23,7 @@ _CODES = "AUD|BRL|CAD|CHF|CNY|CZK|DKK|EUR|GBP|HUF|INR|JPY|KRW|MXN|NOK|NZD|PLN|RU
 _CODE = re.compile(rf"(?:({_CODES})\s?)?([-+\d.,].*?)(?:\s?({_CODES}))?")
 # a unit after a number: letters and signs, in one word, with its power
 _UNIT = re.compile(r"(.*\d[.,]?)(\s*)((?:[^\W\d_]|[°′″])(?:[^\W\d_]|[°²³/·^]|(?<=[a-z])[23])*)")
+_NOTED = re.compile(r"(.*[\d%)][.,]?)\s?[*†‡]+")  # a number with marks of a footnote after it
 _BEGINNINGS = tuple("0123456789+-.,")  # of a number with a unit
 _ORDINALS = {"st", "nd", "rd", "th", "am", "pm"}  # of places and hours, which are no amounts
 _PLAIN = re.compile(r"[-+]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][-+]?\d+)?")
@@ -44,6 +45,7 @@ class Written:
     marks: str  # the decimal marks under which it is a number: ".", ",", ".," or none
     unit: str = ""  # "kg" of "12 kg"
     bracketed: bool = False  # whether parentheses stand for its minus
+    noted: bool = False  # whether marks of a footnote stand after it
 
     @property
     def number(self) -> bool:
@@ -68,6 +70,8 @@ class Written:
 def written(text: str) -> Written:
     """Return a cell with what stands around its digits taken off."""
     bare = text.strip().replace("−", "-").replace("\u00a0", " ")
+    if noted := _NOTED.fullmatch(bare):
+        return replace(written(noted[1]), noted=True)
     bracketed = bare.startswith("(") and bare.endswith(")")
     if bracketed:
         bare = bare[1:-1].strip()

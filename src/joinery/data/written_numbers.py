@@ -123,6 +123,7 @@ def _note(
         "percent signs": percent,
         f"the unit {unit!r}": united,
         "parentheses for a minus": bracketed,
+        "marks of footnotes": [i for i in numbers if cells[i].noted],
     }
     changed = [i for places in taken.values() for i in places]
     doubtful = [i for i in numbers if cells[i].grouped]
