@@ -122,6 +122,7 @@ class Design:
         self,
     ) -> tuple[DesignTerm, np.ndarray, tuple[DesignTerm, ...], np.ndarray] | None:
         """The term with the most levels, its columns as codes, the other terms, their places."""
+        # products of categories are levels of one category too: each cell is a level
         candidates = [
             t
             for t in self.terms
@@ -130,6 +131,7 @@ class Design:
         if not candidates:
             return None
         term = max(candidates, key=lambda t: len(t.names))
+        # a cell without a column, as the reference level, has the code after the last
         lookup = np.full(tuple(len(f.levels) + 1 for f in term.categories), len(term.cells))
         for axis in range(lookup.ndim):
             lookup[(slice(None),) * axis + (-1,)] = -1  # the code of a missing cell
@@ -165,6 +167,7 @@ def _as_they_stand(terms: tuple[DesignTerm, ...], context: Context) -> np.ndarra
     None where they do not stand next to each other in memory, or rows have to be picked."""
     if not isinstance(context.rows, slice) or context.held:
         return None
+    # kept with the context: every block of every pass asks for the same
     key = f"{AS_THEY_STAND} {len(terms)}"  # of one design: all its terms, or all but a category
     if key not in context.cache:
         names = [term.plain_column for term in terms]
@@ -220,6 +223,7 @@ def learn(
                 column = table.column(name.name)
                 if column.is_date:
                     dates.setdefault(name.name)
+                # levels and places in the calendar have no range that new rows could leave
                 if column_of_levels(factor) == name or only_its_place(factor):
                     continue
                 if column.kind in ("number", "date") and name.name not in seen:
@@ -228,6 +232,7 @@ def learn(
                         seen[name.name] = low, high
     _share_codings(remembered, sentence)
     response = sentence.response
+    # the range inside each operation of the response tells which of two roots leads back
     scale = ResponseScale(response.expression, response.kind, response.total)
     if scale.transformed:
         ranges = inner_ranges(response.expression, learner)

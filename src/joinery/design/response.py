@@ -207,6 +207,7 @@ def _undo_power(node: Power, exponent: float, inside: tuple[float, float]) -> _U
     low, high = inside
     if exponent == 0:
         raise _no_way_back(node)
+    # an odd power keeps the sign, an even one loses it, and others are of positive numbers alone
     odd, even = exponent % 2 == 1, exponent % 2 == 0
     if odd and exponent > 0:
         return _Undo(node.base, lambda v: np.sign(v) * np.abs(v) ** (1 / exponent))
@@ -252,6 +253,8 @@ def _undo_chain(node: Chain, inside: tuple[float, float]) -> _Undo:
             side = -1.0 if inside[0] < 0 else 1.0  # of zero, where what was divided by lies
 
             def quotient(v: np.ndarray) -> np.ndarray:
+                # a/x turns the order round, and near its pole runs off to one side: that of what
+                # was seen
                 ratio = a / np.where(v == 0, np.nan, v)
                 past = np.where(np.isnan(v), np.nan, side * np.inf)
                 return np.asarray(np.where(ratio * side > 0, ratio, past))

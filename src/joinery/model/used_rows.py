@@ -68,6 +68,7 @@ def choose_rows(
     n, expressions = len(table), [response, *others]
     sweep(table, expressions)
     chosen = options.where or options.leave_out is not None or options.weights or options.repeats
+    # most tables: nothing asked out, nothing missing, so that no mask is made at all
     if not chosen and all(_sound(e, table) for e in expressions):
         return UsedRows(n, np.empty(0, dtype=int), (), np.empty(0, dtype=int))
     if options.where is None:
@@ -82,6 +83,7 @@ def choose_rows(
     refused: dict[str, list[np.ndarray]] = {}
     everywhere = Learner(table, EVERY_ROW, {}, options.order)
     for expression in expressions:
+        # a lag needs the row before, which may stand in another stretch
         everywhere.know_lags(expression)
     judged = _Judged(table, expressions, options, where, asked_out)
     for a, left in everywhere.cut(STRETCH if table.read_as_needed else n).each(judged.left_in):
@@ -152,6 +154,7 @@ class _Judged:
 
         Where it cannot be told for want of the response alone, the row awaits its forecast.
         """
+        # a condition on the response cannot be told of a row that awaits its forecast: it stays
         condition = evaluate(where, context)
         cut = ~holds(condition)
         response = {n.name for n in names_in(self.expressions[0])}
@@ -178,6 +181,7 @@ class _Judged:
             label: mask & ~excluded for label, mask in {**response_missing, **empty}.items()
         }
         for label, mask in response_missing.items():
+            # rows to forecast are those that lack nothing but their response
             left.awaiting |= mask & ~excluded
             left.take(mask & ~any_empty, f"no {label} ({TO_FORECAST})")
             left.take(mask, f"no {label}")

@@ -62,11 +62,13 @@ def order(fit: Fitted) -> Iterator[Line]:
         return
     known = sequence(fit)
     way = f"name it: {say.option('order', 'COLUMN')}"
+    # without an order the figures have no verdict: they are not worth a basis of all rows
     large = fit.n_rows * fit.solution.rank > MOST_TOLD
     if known is None and large and not too_many(fit):
         yield not_judged("durbin-watson", "order", ORDER, check, way)
         return
     distances, of_lags = _neighbour_tests(fit)
+    # two series that wander are alike by chance; their steps from row to row are not
     wander = wandering(fit, distances)
     lines = [_durbin_watson(fit, distances, wander)]
     if fit.residual_df > 2 * LAGS + 2 and np.isfinite(of_lags.statistic):
@@ -136,6 +138,7 @@ def _of_few(fit: Fitted) -> tuple[Test, Test]:
     held."""
     e, places, root = _scaled_residuals(fit)
     solution = fit.solution
+    # the exact law of d needs the basis; of so many rows the normal one is as good
     if len(root) * solution.rank <= ORDER_CELLS:
         basis = joined(working_rows(fit).row_blocks, lambda block: solution.in_basis(block.X))
         U = (basis * root[:, None])[places]

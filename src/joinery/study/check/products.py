@@ -75,6 +75,7 @@ def products(fit: Fitted) -> Iterator[Line]:
         why = "too few degrees of freedom are left to add a product"
         yield not_judged("product", "products", PRODUCTS, check, why)
         return
+    # the correction counts all pairs that were looked at, not only those tested exactly
     exact = _likeliest(fit, pairs)
     groups = side_by_side(pair.width for pair in exact)
     tests = added(fit, partial(_columns, factors=Factors.of(exact)), groups)
@@ -121,6 +122,8 @@ def _pairs(fit: Fitted, everything: Sequence[Source]) -> list[Pair]:
     """Return the pairs that are looked at, without those whose product is there."""
     numbers = [s for s in everything if s.number]
     if len(numbers) > MOST_NUMBERS:
+        # of hundreds of numbers the pairs are too many; a strong product has a strong factor nearly
+        # always
         numbers = _strongest(fit, numbers)
     categories = [s for s in everything if not s.number]
     taken = {frozenset(pair) for pair in _products_in(fit)}
@@ -165,6 +168,7 @@ def _likeliest(fit: Fitted, pairs: Sequence[Pair]) -> list[Pair]:
         parts = with_residuals(fit).each(partial(_screened, places=places, centres=centres))
         with_residual, squares = np.add.reduce(list(parts))
         with np.errstate(all="ignore"):
+            # (Σ e·xᵢxⱼ)²/Σ(xᵢxⱼ)²: what the product would explain if nothing else held it already
             score = np.nan_to_num(with_residual**2 / squares)
         of_numbers = sorted(of_numbers, key=lambda q: -score[at[q.a.term], at[q.b.term]])
         of_numbers = of_numbers[:MOST_TESTED]
@@ -226,6 +230,7 @@ def _columns(block: RowBlock, factors: Factors) -> np.ndarray:
     """Return the products side by side (m, q), of columns less their means."""
     X = np.asfortranarray(some_columns(block.columns, factors.places) - factors.centres)
     out = np.empty((len(X), len(factors.first)), order="F")
+    # a run is one product of a column and a block, which is faster than many of two columns
     for start, stop in factors.runs:
         a, b = factors.first[start], factors.second[start]
         np.multiply(X[:, a, None], X[:, b : b + stop - start], out=out[:, start:stop])
@@ -271,6 +276,7 @@ def _slopes(fit: Fitted, pair: Pair) -> str:
     except JoineryError:
         return ""
     values = dict(zip(wider.names, wider.values.tolist(), strict=True))
+    # the slope in the reference level, to which each other level adds its own
     slope = values.get(pair.a.term, np.nan)
     slopes = [slope]
     for level in factor.levels[1:]:

@@ -57,6 +57,7 @@ def even(fit: Fitted) -> Iterator[Line]:
     beside = [1 + places for places in side_by_side(len(column.places) for column in columns)]
     each = [koenker(sums, places) for places in beside]
     surest_column = surest(each)
+    # noise is drawn only where it could make a difference
     perhaps = any(test.p < PERHAPS for test in (over_fitted, *each))
     if perhaps and n < FEW_ROWS and fit.asides.repeats is None:
         noise, Z = _noise_beside(fit, columns)
@@ -97,6 +98,7 @@ def _over_fitted(fit: Fitted, check: str, test: Test, n: float) -> Line:
         else:
             turn = "shrinks"
         words = f"the spread {turn} with the fitted values (× {figure(ratio, 2)} from low to high)"
+    # the share of this half of the question, in standard errors of a slope of squared residuals
     shift = smallest_shift(SHARES["even spread"] / 2) * np.sqrt(2 / max(n, 1))
     return _line(
         "spread",
@@ -311,6 +313,7 @@ def spread_ratio(
     nearer than ``margin`` differ by rounding alone and stand on the same side."""
     if n < 9:
         return float("nan")
+    # the thirds by the fitted values, as a reader of the picture would cut it
     low, high = quantiles(fitted, np.array([1 / 3, 2 / 3]), n).tolist()
     if high - low <= margin:
         return float("nan")

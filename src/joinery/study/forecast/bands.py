@@ -69,6 +69,7 @@ def bands(
     mean_lower, mean_upper = eta - mean_times * of_mean, eta + mean_times * of_mean
     if not fit.estimate.linear:
         if how.simultaneous:
+            # Bonferroni: quantiles of skewed distributions have no common multiplier
             each = 1 - (1 - level) / rows
         else:
             each = level
@@ -83,11 +84,13 @@ def bands(
         robust = fit.sandwich is not None
         least = float(np.nanmin(df, initial=np.inf))
         scheffe = joint_times(level, rows, least, hotelling=robust)
+        # both hold for all rows together, so that the narrower one may be taken
         new_times = np.fmin(scheffe, t_times(level, df, rows))
     if fit.estimate.scale is None:
         spread = np.nan
     else:
         spread = fit.estimate.scale
+    # the row's own scatter and the mean's uncertainty are independent: their squares add
     error = np.hypot(np.sqrt(variance) * spread, of_mean)
     return Bands(eta, mean_lower, mean_upper, eta - new_times * error, eta + new_times * error)
 
@@ -172,6 +175,7 @@ def mean_and_inside(
     """Return the mean of rows X, and 1 where their new-row interval holds a response y, each (m,).
 
     0 where it does not, NaN where there is no interval. Responses of a total are counts."""
+    # a response at the very end of its interval lies inside, whichever way it was rounded
     rounding = 1e-9 * float(np.max(np.abs(y), initial=0.0))
     if fit.estimate.linear:
         b = bands(fit, context, X, level)
@@ -206,6 +210,7 @@ def _as_rates(
     ends = np.full(len(counts.fitted), np.nan), np.full(len(counts.fitted), np.nan)
     if exposure is not None:
         with np.errstate(all="ignore"):
+            # the interval of a row is that of its count, at the exposure that it has
             eta = np.log(counts.fitted) + np.log(exposure)
         variance = new_row_variance(fit, context, len(eta))
         result = _linked(fit, context, eta, error, variance, (eta, eta), level)
@@ -291,6 +296,7 @@ def expected_response(fit: Fitted, context: Context, X: np.ndarray) -> np.ndarra
     nodes, weights = legendre(PANEL_NODES)
     edges = np.linspace(-FAR, FAR, PANELS + 1)
     half = (edges[1] - edges[0]) / 2
+    # panels of Gauss points: a way back with a kink or a pole needs them close together
     z = (edges[:-1, None] + half * (1 + nodes)).ravel()
     shares = np.tile(weights, PANELS) * np.exp(-z * z / 2)
     shares /= shares.sum()

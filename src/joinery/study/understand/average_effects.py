@@ -56,12 +56,10 @@ def average_effects(
         level = fit.level
     else:
         level = checked_level(level)
-    if step is None:
-        step = None
-    else:
+    if step is not None:
         step = float(step)
-    if step is not None and not (np.isfinite(step) and step != 0):
-        raise CallError("the step is a number other than zero", argument="step")
+        if not np.isfinite(step) or step == 0:
+            raise CallError("the step is a number other than zero", argument="step")
     averages = _Averages(fit, counted(fit, per))
     effects = list(averages.effects(step))
     if not effects:
@@ -142,6 +140,7 @@ class _Averages:
     def _of_levels(self, keys: list[str], factor: CategoryFactor) -> Iterator[Effect]:
         """Yield the steps from a category's reference level to each other level."""
         reference, *others = (level_text(level) for level in factor.levels)
+        # every row is taken to each level in turn, whatever its own
         before = partial(_held, held=dict.fromkeys(keys, reference))
         for level in others:
             after = partial(_held, held=dict.fromkeys(keys, level))
@@ -187,6 +186,8 @@ class _Averages:
             eta, unit = self.of.predictor(context, X)
             slope = w * unit * link.slope(eta)
             by_eta = D[:, self._kept] @ self.fit.solution.coefficients[self._kept]
+            # the derivative by the coefficients has two parts: through dμ/dη, and through the slope
+            # itself
             bent = slope * link.bend(eta) * by_eta
             gradient = np.append(bent.sum(), bent @ X + slope @ D)
             return np.concatenate([[w.sum(), slope @ by_eta], gradient, w @ np.abs(D)])
@@ -233,6 +234,8 @@ class _Averages:
         gradient[self._kept] = derivatives[self._kept]
         if fit.solution.has_intercept:
             gradient = np.append(constant, gradient)
+        # a predictor all of whose columns are left out of the model has no effect that could be
+        # told
         moved = np.flatnonzero(sizes)
         if len(moved) and not np.isin(moved, self._kept).any():
             names = listed(fit.design.names[place] for place in moved)

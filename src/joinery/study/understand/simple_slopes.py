@@ -131,6 +131,8 @@ class SlopesAcross:
         if self.joint is None:
             times = intervals.t_times(self.level, c.df)
         else:
+            # one multiplier for every value that could be asked for, so that looking at many costs
+            # nothing
             times = np.full(len(rows), self.joint.times)
         return Slopes(self, list(values), held, rows, c, times)
 
@@ -227,6 +229,7 @@ def spread_out(low: float, high: float) -> list[float]:
     """Return four to ten round values inside a range."""
     if not high > low:
         return [low]
+    # the largest of the steps 5, 2 and 1 that puts enough round values inside
     power = 10.0 ** np.floor(np.log10(high - low))
     steps = [m * p for p in (power, power / 10) for m in (5, 2, 1)]
     first, last, step = next(
