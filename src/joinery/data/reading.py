@@ -333,6 +333,7 @@ def _tidy(frame: pd.DataFrame, notes: list[str], where: str, given: Given) -> pd
     ]
     marks = attributes.get(DECIMAL)
     if marks is None:
+        # one question of the whole table, before any of its columns becomes numbers
         marks = settled(texts_of(frame), given.text.usual or POINT)
     if given.text.decimal is not None:
         marks = Marks(given.text.decimal, certain=True)
@@ -353,6 +354,7 @@ def _named(frame: pd.DataFrame) -> pd.DataFrame:
     nameless = [i for i, c in enumerate(names) if c.startswith("Unnamed:") or not c.strip()]
     if not nameless:
         return frame
+    # labels that a table was written with, not a predictor
     if nameless[0] == 0 and _counts_rows(frame.iloc[:, 0]):
         labels = pd.Index(frame.iloc[:, 0].astype(int))
         frame = frame.iloc[:, 1:].set_axis(labels.rename(None), axis="index")

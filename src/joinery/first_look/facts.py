@@ -17,7 +17,8 @@ from joinery.notation.tree import spelled
 from joinery.show.numbers import count, percent, value
 from joinery.support import advice
 
-LEVELS_TOLD = 4  # numbers that sheets have where a cell should be empty
+LEVELS_TOLD = 4  # levels of a category that are shown with their counts
+# numbers that sheets have where a cell should be empty
 STAND_INS = (-1.0, -9.0, -99.0, -999.0, -9999.0, -99999.0, 99.0, 999.0, 9999.0, 99999.0)
 CODED = -9.0  # a lone value from here down, below amounts that are never negative, is a code
 HEAVY_TAIL = 2.0  # skewness of an exponential: beyond it a logarithm is worth a look
@@ -91,6 +92,7 @@ def _of_numbers(column: Column, rows: Any) -> Facts:
         return date_facts(column, figures, float(ordered[0]), float(ordered[-1]))
     figures["ruler"] = ruler(ordered)
     figures |= _moments(ordered)
+    # values that are nearly all different need no counting, which takes as long as the rest
     few = figures["distinct"] <= n // 2
     if few:
         starts = np.flatnonzero(fresh)
@@ -130,6 +132,7 @@ def _moments(ordered: np.ndarray) -> dict[str, float]:
     n, unit = len(ordered), unit_of(ordered[0], ordered[-1])
     with np.errstate(all="ignore"):
         mean = float((ordered / unit).mean())
+        # powers of some thousands at a time, while they are in cache
         square = cube = 0.0
         for start in range(0, n, SUMMED_TOGETHER):
             away = ordered[start : start + SUMMED_TOGETHER] / unit - mean
@@ -174,6 +177,7 @@ def level_facts(column: Column, places: np.ndarray, counts: np.ndarray, missing:
         order = np.argsort(-counts, kind="stable")[:LEVELS_TOLD]
         shown = [f"{level_text(column.all_levels[places[i]])} {counts[i]:,}" for i in order]
         rest = len(places) - len(order)
+        # each level once: a label of the rows, not a category
         if counts.max() == 1 and len(places) > LEVELS_TOLD:
             if kind == "category":
                 kind = "id-like"
@@ -261,6 +265,7 @@ def _about_numbers(
         and ordered[0] > 0
         and len(distinct) > FEW_DISTINCT
     ):
+        # a logarithm is advised only where it takes at least half of the skewness away
         logs = np.log(ordered)
         away = logs - logs.mean()
         if abs(float((away**3).mean() / away.std() ** 3)) < figures["skew"] / 2:

@@ -61,11 +61,13 @@ def powers(fit: Fitted) -> Powers:
         at = np.round(np.arange(low, high + STEP / 2, STEP), 10)
         heights = likelihood(at)
         best = int(np.argmax(heights))
+        # where the curve is still high at the grid's end, the interval ends beyond it: go on
         cut = heights[best] - float(tails.chi2_quantile(fit.level, 1)) / 2
         wide = (heights[0] > cut and low > -FARTHEST), (heights[-1] > cut and high < FARTHEST)
         if not any(wide):
             break
         low, high = low - wide[0], high + wide[1]
+    # the grid tells between which powers the best one lies
     top, peak = _highest(likelihood, at[max(best - 1, 0)], at[min(best + 1, len(at) - 1)])
     cut = peak - float(tails.chi2_quantile(fit.level, 1)) / 2
     ends = [_crossing(likelihood, at, heights, top, cut, side) for side in (-1, 1)]

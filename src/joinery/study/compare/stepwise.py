@@ -85,11 +85,14 @@ class Steps:
     @cached_property
     def final(self) -> Fitted:
         """The model that the steps ended in, fitted to the same rows."""
+        # the model after each step is fitted only where a step is asked for
         if "fits" in self.__dict__:
             fit = self.fits[-1]
         else:
             assert self.largest.origin is not None
             fit = self.largest.origin.refit(sentence=self._sentence(self.path.final.chosen))
+        # a model that data chose keeps the way in which they did, so that a crosscheck can repeat
+        # it
         again = SearchAgain(self.largest.design.sentence, self.choice, self.keep)
         return replace(fit, changes=(CHOSEN,), chooser=again)
 
@@ -146,6 +149,7 @@ class Steps:
                 better = "higher_by"
             else:
                 better = "lower_by"
+            # a criterion that is better when higher counts the other way round
             gains = [np.nan, *(self._sign * (a - b) for a, b in pairwise(after))]
             columns[better] = gains
         columns["runner_up"] = [
@@ -298,6 +302,7 @@ def stepwise(largest: Fitted, choice: Choice, keep: Sequence[Term]) -> Steps:
             raise CallError(f"keep={str(term)!r} is not a term of the sentence", argument="keep")
         kept.add(keys.index(term.key))
     needs = contained(terms)
+    # a product that stays keeps its factors
     for i in list(kept):
         kept |= needs[i]
     add, drop = MOVES[choice.moves]

@@ -21,11 +21,9 @@ from joinery.study.read.estimates import Together, mean_errors, together
 from joinery.study.rows.figures import linear_predictor
 from joinery.support.errors import CallError
 
-PANELS, PANEL_NODES, FAR = (
-    60,
-    8,
-    12.0,
-)  # points at which a transformed response is averaged, in standard deviations
+# a transformed response is averaged over so many panels of so many points, up to so many standard
+# deviations to each side
+PANELS, PANEL_NODES, FAR = 60, 8, 12.0
 NO_SHARE = 1e-9  # a share of the errors that is as good as none
 
 

@@ -96,8 +96,10 @@ def forecast_with_remarks(
     _check_columns(fit, table, needed)
     if per is None:
         _check_exposure(fit, table, positions)
+    # what is said of a row is said of it as it came, infinite cells and all
     given, table = table, _without_infinite(fit, table)
     ahead = None
+    # rows that follow one another in time feed on forecasts of the rows before them
     if hold is None and per is None and intervals == "model" and not simultaneous:
         ahead = run_ahead(fit, table, positions)
     if ahead is not None:
@@ -107,6 +109,7 @@ def forecast_with_remarks(
     context = fit.design.context(table, positions)
     X = averaged_rows(fit, replace(held, table=table), positions)
     how = How(intervals, simultaneous, rates)
+    # intervals are made on the scale of the model, and turned back end by end
     by_level = [back_transformed(fit, bands(fit, context, X, v, how)) for v in levels]
     if ahead is not None:
         by_level = [
@@ -316,6 +319,7 @@ def _judged(
         if exposure is None:
             return {}
         observed = observed / exposure * rates.per
+    # a row without an interval is neither inside nor outside
     known = ~np.isnan(observed) & ~np.isnan(measured.new_lower)
     inside = np.full(len(observed), None, dtype=object)
     held = (observed >= measured.new_lower) & (observed <= measured.new_upper)

@@ -118,6 +118,7 @@ def drawn(
             wanted = None
         beta, errors, error = _of_rows(fit, rows, resamples, groups, rng, wanted)
     values = figures.values(beta)
+    # a resample may lose a level, or separate: it has no figure, and is counted as lost
     sound = np.isfinite(values).all(axis=1)
     if pivot and errors is not None:
         sound &= np.isfinite(errors).all(axis=1)
@@ -268,6 +269,7 @@ def _of_errors(
     place = np.repeat(np.arange(len(times)), times)
     root = np.sqrt(rows.weights)[place]
     U = rows.U[place] * root[:, None]
+    # residuals over √(1 − h) have one spread, so that any may stand at any row
     e = (root * figures.residual[place]) / np.sqrt(np.maximum(1 - h[place], 1e-12))
     n, p = U.shape
     if fit.solution.spans_constant:
@@ -283,8 +285,10 @@ def _of_errors(
             E = sharp * rng.choice((-1.0, 1.0), (many, n))
         else:
             E = base[rng.integers(0, n, (many, n))]
+        # in an orthonormal basis the coefficients move by UᵀE, without a solution for each draw
         moved = E @ U
         draws.append(rows.estimate + moved)
+        # what is left of the drawn errors are the residuals of that resample
         left, gradients = E - moved @ U.T, followed.gradients(draws[-1])
         if signs:
             errors.append(_uneven(left, U, gradients))
@@ -326,5 +330,6 @@ def _moved(
         total = np.zeros((int(groups.max()) + 1, rows.U.shape[1]))
         np.add.at(total, groups, score * figures.times[:, None])
         return np.asarray(total @ W.T), np.ones(len(total))
+    # leaving a row out moves the estimate by its score over 1 − h
     left = np.maximum(1 - figures.influence.leverage, 1e-12)
     return np.asarray((score / left[:, None]) @ W.T), figures.times

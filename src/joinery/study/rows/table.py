@@ -148,6 +148,7 @@ def remarks(fit: Fitted) -> Remarks:
     if fit.solution.perfect:
         here = here[:0]
     places, h, t, d = result.places[here], h[here], t[here], d[here]
+    # a row of leverage 1 has no residual to be judged by: it is remarked on for that alone
     decides = (d >= at.cooks_distance) | (np.abs(t) >= at.serious)
     badly = np.where(decides, 0, np.where(np.abs(t) >= at.studentized, 1, 2))
     grave = np.where(h >= 1, 1, badly)
@@ -191,6 +192,7 @@ def rows(fit: Fitted, *, dfbetas: bool = False) -> Table:
         }
     index = table.index
     if out:  # each where it stands in the table
+        # rows used and rows left out side by side, then in the order of the table
         places = np.append(positions_at(chosen.rows, np.arange(n)), chosen.out)
         in_order = np.argsort(places, kind="stable")
         columns = {name: _picked(values, in_order) for name, values in columns.items()}
@@ -364,6 +366,7 @@ def _left_out(fit: Fitted, table: Records, positions: np.ndarray) -> _LeftOut:
     except (DataError, NewRowError):
         if len(positions) == 1:
             return _LeftOut(_observed(fit, context), nothing, nothing)
+        # one row that cannot be forecast is found by halves, and costs the others nothing
         halves = np.array_split(positions, 2)
         parts = [_left_out(fit, table, half) for half in halves]
         figures = ("observed", "fitted", "studentized")

@@ -396,6 +396,7 @@ def _one_group(
     if not df > 0:
         return np.full(len(D), np.nan), np.full(len(D), np.nan)
     if way == "tukey":
+        # the studentized range is of means, whose difference has √2 times the error of one
         apart = np.sqrt(2) * np.abs(c.t)
         above = [simultaneous.range_above(q, cells, df) if q == q else np.nan for q in apart]
         times = simultaneous.range_quantile(level, cells, df) / np.sqrt(2)
@@ -405,6 +406,7 @@ def _one_group(
     if fit.solution.has_intercept:
         L = np.column_stack([np.zeros(len(L)), L])
     U = in_basis(fit, L)
+    # the correlations of the comparisons decide how far they stand together
     U = U / np.sqrt((U * U).sum(axis=1))[:, None]
     R = np.clip(U @ U.T, -1, 1)
     p = np.full(len(D), np.nan)
