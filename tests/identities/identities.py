@@ -232,9 +232,8 @@ def recoded(how: str) -> Callable[[Case, np.random.Generator], Pair | None]:
         )
         curve = "powers" in how or "polynomial" in how
         skip += ("anova earlier", "anova lower-order", "anova others") if curve else ()
-        skip += (
-            ("anova others",) if c.has("crossed(x") else ()
-        )  # depends on where a number's zero lies
+        # depends on where a number's zero lies
+        skip += ("anova others",) if c.has("crossed(x") else ()
 
         def turn(question: str, frame: Frame) -> Frame:
             frame = frame[[name for name in frame.columns if not name.startswith("dfbetas")]]
@@ -511,9 +510,8 @@ def _two_ways(c: Case) -> Iterator[tuple[str, str]]:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore", jn.JoineryWarning)
                 beside = jn.compare(small, fit).frame
-            p += (
-                [beside["p"].iloc[1]] if "p" in beside else []
-            )  # rows may differ where a cell is missing
+            # rows may differ where a cell is missing
+            p += [beside["p"].iloc[1]] if "p" in beside else []
     if c.intercept and (c.plain or robust) and "penalty" not in c.options:
         p.append(fit.claim(", ".join(slopes))["p"].iloc[-1])
     yield (

@@ -484,7 +484,6 @@ def test_many_columns_left_out_are_one_remark_and_one_short_warning():
     assert words in str(caught[0].message)
     assert len(str(caught[0].message)) < 400
     assert words in " ".join(str(fit).split())
-    with pytest.warns(
-        jn.EstimateWarning, match="c1 is 2 × c0$"
-    ):  # few are told with what makes them up
+    # few are told with what makes them up
+    with pytest.warns(jn.EstimateWarning, match="c1 is 2 × c0$"):
         jn.fit(table.assign(c1=2 * table["c0"]), "y given c0, c1")

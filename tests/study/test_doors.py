@@ -117,9 +117,8 @@ def test_the_equation_gives_the_forecast(seed):
     body = fit.equation().split(" = ", 1)[1].replace("−", "-")
     learnt = fit._fitted.design.function_memory
     total = np.zeros(len(design))
-    for name in sorted(
-        names, key=lambda n: (n != "intercept", len(n)), reverse=True
-    ):  # each with its coefficient, in front of it
+    # each with its coefficient, in front of it
+    for name in sorted(names, key=lambda n: (n != "intercept", len(n)), reverse=True):
         shown = f"({name})" if ": " in name else name
         for text, kept in learnt.items():
             if text in shown and set(kept) <= {"mean", "sd"}:

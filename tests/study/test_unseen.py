@@ -125,9 +125,8 @@ def test_splines_are_straight_beyond_both_ends():
             side * 1e-4
         )
         assert np.diff(f[2:]) / np.diff(at[2:]) == pytest.approx([(f[2] - f[0]) / side] * 2)
-        assert (f[2] - f[0]) / side == pytest.approx(
-            inner, rel=1e-3
-        )  # the slope goes on through the knot
+        # the slope goes on through the knot
+        assert (f[2] - f[0]) / side == pytest.approx(inner, rel=1e-3)
 
 
 def test_ties_count_half_in_the_area_under_the_curve():

@@ -22,9 +22,8 @@ class Shown(NamedTuple):
 
     table: Records
     rows: Rows
-    labelled: (
-        np.ndarray | None
-    )  # places of those that labels were asked for, None for those far out
+    # places of those that labels were asked for, None for those far out
+    labelled: np.ndarray | None
     even: np.ndarray | slice = slice(None)  # which are taken evenly
     note: str = ""  # what to say of rows that are not shown
 

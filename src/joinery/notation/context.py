@@ -115,9 +115,8 @@ class Context:
     memory: Memory = field(default_factory=dict)
     cache: dict[str, np.ndarray] = field(default_factory=dict)
     order: str | None = None
-    held: dict[str, float | str] = field(
-        default_factory=dict
-    )  # factors, by their text, that are the same in every row
+    # factors, by their text, that are the same in every row
+    held: dict[str, float | str] = field(default_factory=dict)
 
     @property
     def size(self) -> int:

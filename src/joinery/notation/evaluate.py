@@ -320,9 +320,8 @@ def _lag(node: Call, context: Context) -> np.ndarray:
         if by is not None:
             assert isinstance(by, Name)
             group = _codes(context, by.name)
-        known = np.flatnonzero(
-            (group >= 0) & (place >= 0)
-        )  # a row without a place or a group has no neighbours
+        # a row without a place or a group has no neighbours
+        known = np.flatnonzero((group >= 0) & (place >= 0))
         order = known[np.lexsort((place[known], group[known]))]
         earlier, later = order[: -int(steps.value)], order[int(steps.value) :]
         same = group[earlier] == group[later]

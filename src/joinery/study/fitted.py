@@ -152,9 +152,8 @@ class Fitted:
     chooser: Chooser | None = None  # the search that ended in this fit
     memory: Any = None  # what a loaded fit remembers of its rows: study.forecast.memory
     judged: tuple[Any, ...] | None = None  # of a loaded fit, the lines of its checks when saved
-    cache: dict[Any, Any] = field(
-        default_factory=dict, init=False, repr=False
-    )  # never shared: replace makes another
+    # never shared: replace makes another
+    cache: dict[Any, Any] = field(default_factory=dict, init=False, repr=False)
 
     def __getstate__(self) -> dict[str, Any]:
         """Leave what was worked out on the way behind: another process does it again."""

@@ -13,10 +13,8 @@ import numpy as np
 from joinery.core.blocks.columns import Columns, IndicatorColumns
 from joinery.core.blocks.partition import NARROW_COLUMNS
 
-MATRIX_WORK, VECTOR_WORK = (
-    2**19,
-    2**13,
-)  # multiplications from which on a product may be shared out among threads
+# multiplications from which on a product may be shared out among threads
+MATRIX_WORK, VECTOR_WORK = 2**19, 2**13
 PRODUCT_ROWS = 1024  # of one product of a block: they and the result stay in cache
 GLANCE_PRODUCTS = 16  # rows that show most columns to be other than zero
 

@@ -36,17 +36,15 @@ class Estimate:
     deviance: float  # for least squares the residual sum of squares
     null_deviance: float  # without terms, the shape held; offset and weights are kept
     pearson: float  # Σ w(y − μ)²/V
-    scale: (
-        float | None
-    )  # √φ, what standard errors are multiples of; None where no degrees of freedom are left
+    # √φ, what standard errors are multiples of; None where no degrees of freedom are left
+    scale: float | None
     known: bool  # whether φ was known beforehand
     # whether responses have a distribution: not where φ is estimated for binomial or poisson
     law: bool
     log_likelihood: float | None
     parameters: int  # coefficients, and one more for an estimated dispersion or shape
-    likely_dispersion: (
-        float | None
-    )  # the maximum-likelihood φ, or the known one; None where there is none
+    # the maximum-likelihood φ, or the known one; None where there is none
+    likely_dispersion: float | None
     # what the terms take off no terms: deviance, penalized where the fit is, or 2Δ log likelihood
     overall_drop: float
     iterations: int | None  # None for least squares, which are solved at once

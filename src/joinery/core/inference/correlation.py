@@ -38,9 +38,8 @@ def root_mean_square(values: np.ndarray) -> float:
     """Of values of any size; NaN for none."""
     if not len(values):
         return float("nan")
-    unit = float(
-        power_of_two(np.max(np.abs(values), keepdims=True))[0]
-    )  # those of 10²⁰⁰ cannot be squared
+    # those of 10²⁰⁰ cannot be squared
+    unit = float(power_of_two(np.max(np.abs(values), keepdims=True))[0])
     return float(np.sqrt(((values / unit) ** 2).mean())) * unit
 
 
@@ -153,9 +152,8 @@ def ranks(x: np.ndarray) -> np.ndarray:
     below = int(lower.sum())
     if below + int((x == high).sum()) == len(x) and low < high:  # two values need no sorting
         return np.where(lower, (below + 1) / 2, below + (len(x) - below + 1) / 2)
-    order = np.argsort(
-        x
-    )  # equal values share a rank, so their order among themselves does not matter
+    # equal values share a rank, so their order among themselves does not matter
+    order = np.argsort(x)
     ordered = x[order]
     if len(x):
         starts = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1]))

@@ -94,9 +94,8 @@ def extra(
         return float(part @ part), len(places)
     first = _basis(np.column_stack([constant, R[:, before]]))
     left = R[:, places] - first @ (first.T @ R[:, places])
-    left = left - first @ (
-        first.T @ left
-    )  # once more, for the digits that the first time cancelled
+    # once more, for the digits that the first time cancelled
+    left = left - first @ (first.T @ left)
     basis = _basis(left, np.sqrt((R[:, places] ** 2).sum(axis=0)))
     part = basis.T @ g
     return float(part @ part), basis.shape[1]

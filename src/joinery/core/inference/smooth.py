@@ -31,18 +31,16 @@ def smooth(
     values. Source: Cleveland 1979, JASA 74."""
     keep = np.isfinite(x) & np.isfinite(y)
     x, y = x[keep], y[keep]
-    few = max(
-        1, len(x) // (5 * SMOOTHED_POINTS)
-    )  # of a great many rows some, evenly taken, show the same
+    # of a great many rows some, evenly taken, show the same
+    few = max(1, len(x) // (5 * SMOOTHED_POINTS))
     x, y = x[::few], y[::few]
     if len(np.unique(x)) < 5:
         return None
     order = np.argsort(x, kind="stable")
     step = max(1, len(x) // SMOOTHED_POINTS)
     x, y = x[order][::step], y[order][::step]
-    x_unit, y_unit = power_of_two(
-        np.array([np.abs(x).max(), np.abs(y).max()])
-    )  # what is 10²⁰⁰ cannot be squared
+    # what is 10²⁰⁰ cannot be squared
+    x_unit, y_unit = power_of_two(np.array([np.abs(x).max(), np.abs(y).max()]))
     x, y = x / x_unit, y / y_unit
     at = np.linspace(x[0], x[-1], grid)
     robust = np.ones(len(x))

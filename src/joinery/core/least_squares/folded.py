@@ -10,9 +10,8 @@ import numpy as np
 class Folded(NamedTuple):
     """The factor of [Z | y − mean] in shifted, scaled columns: all that the rows determine."""
 
-    R: (
-        np.ndarray
-    )  # (k + 1, k + 1) of [(X − centre)/scale | (y − mean)], centred where there is an intercept
+    # (k + 1, k + 1) of [(X − centre)/scale | (y − mean)], centred where there is an intercept
+    R: np.ndarray
     centre: np.ndarray
     mean: float
     scale: np.ndarray

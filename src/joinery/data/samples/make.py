@@ -91,9 +91,8 @@ def _winter() -> tuple[pd.DataFrame, pd.DataFrame]:
     forage = np.round(np.exp(0.7 + 0.9 * rng.permutation(spread)), 2)  # long tail: wants a log
     nearest = np.round(np.exp(0.4 + 0.9 * rng.permutation(spread)), 2)  # long tail: wants a log
     stores = np.round(rng.normal(17, 3.5, n), 1)
-    weight = np.round(
-        stores * 1.02 + 14 + rng.normal(0, 0.5, n), 1
-    )  # overlaps strongly with the stores
+    # overlaps strongly with the stores
+    weight = np.round(stores * 1.02 + 14 + rng.normal(0, 0.5, n), 1)
     eta = -2.6 + 0.55 * np.log(forage) + 0.30 * np.log(nearest) - 0.0016 * altitude + 0.23 * stores
     survived = rng.binomial(colonies, 1 / (1 + np.exp(-eta)))
     table = pd.DataFrame(

@@ -270,9 +270,8 @@ def quantiles(
 ) -> Figure:
     """Draw sorted residuals against normal quantiles, with the band that chance allows."""
     figure, ax = sheet(ax, words)
-    some = np.unique(
-        np.linspace(0, len(expected) - 1, 2000).astype(int)
-    )  # an outline needs no more corners
+    # an outline needs no more corners
+    some = np.unique(np.linspace(0, len(expected) - 1, 2000).astype(int))
     ax.fill_between(
         expected[some], band[0][some], band[1][some], color=MIST, alpha=0.8, linewidth=0, zorder=1
     )

@@ -171,9 +171,8 @@ def restricted(
         )
     except NoConvergenceError:  # said beside the table: the line is empty
         return float("nan"), len(columns) + constant
-    if (
-        not fit_of_some.converged and not fit_of_some.running
-    ):  # stopped at an end of what means can be: there is no maximum
+    # stopped at an end of what means can be: there is no maximum
+    if not fit_of_some.converged and not fit_of_some.running:
         return float("nan"), fit_of_some.solution.rank
     if family.shape is not None:
         return -2 * log_likelihood(some, fit_of_some), fit_of_some.solution.rank

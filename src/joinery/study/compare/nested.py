@@ -86,9 +86,8 @@ def nested_test(small: Fitted, large: Fitted) -> Nested | None:
     1998, 6.1); Wald's with a robust covariance; likelihood ratio or F of deviances for other
     families. A Poisson fit within a negative-binomial one is tested too."""
     q = large.solution.rank - small.solution.rank
-    shape = (
-        small.family.name != large.family.name
-    )  # one more parameter, at the end of its range when it says nothing
+    # one more parameter, at the end of its range when it says nothing
+    shape = small.family.name != large.family.name
     if q < 0 or (q == 0 and not shape):
         return None
     across = np.zeros((large.solution.rank, small.solution.rank))

@@ -275,9 +275,8 @@ def joined(parts: Iterable[Digest], n: int) -> Digest:
             laid.add([part.misses])
             misses = True
         totals.append(replace(part, held=None, misses=None))
-        if (
-            len(totals) == BLOCKS_TOGETHER
-        ):  # kept for long they would keep a block's memory in pieces
+        # kept for long they would keep a block's memory in pieces
+        if len(totals) == BLOCKS_TOGETHER:
             totals = [_together(totals)]
     total = _together(totals)
     if misses:
