@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import chain
 
 import numpy as np
 
@@ -15,14 +16,14 @@ from joinery.core.numeric.triangular import WIDE
 from joinery.data.columns import Column
 from joinery.data.manner import AS_IT_COMES, Manner
 from joinery.data.records import Records, filled
-from joinery.design.factors import Remembered, learn_factor
+from joinery.design.factors import CategoryFactor, Factor, Remembered, learn_factor
 from joinery.design.learning import Learner
 from joinery.design.levels import category_of, column_of_levels
 from joinery.design.response import ResponseScale, inner_ranges
 from joinery.design.terms import DesignTerm, assemble, assemble_numbers
 from joinery.notation.context import Context, Memory, Rows
 from joinery.notation.tree import Call, Expression, Sentence
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in, names_in
 
 AS_THEY_STAND = "columns as they stand"  # where a context keeps them
 FEW_LEVEL_COLUMNS = 4  # so few columns of levels are multiplied as soon as they are summed
@@ -54,6 +55,16 @@ class Design:
         if all(memory == {"kind": "number"} for memory in self.factor_memory.values()):
             return assemble_numbers(self.sentence)
         return assemble(self.sentence, self.factor_memory)
+
+    @property
+    def factors(self) -> list[Factor]:
+        """The factors of all terms, in order."""
+        return list(chain.from_iterable(term.factors for term in self.terms))
+
+    @property
+    def categories(self) -> list[CategoryFactor]:
+        """Those of them that are categories."""
+        return list(chain.from_iterable(term.categories for term in self.terms))
 
     @property
     def intercept(self) -> bool:
@@ -189,7 +200,7 @@ def _share_codings(remembered: dict[str, Remembered], sentence: Sentence) -> Non
     Else the terms of one category would be set against two reference levels.
     """
     codings: dict[Expression, list[str]] = {}
-    for factor in (f for term in sentence.terms for f in term.factors):
+    for factor in sentence.factors:
         if (column := category_of(factor)) is not None:
             codings.setdefault(column, []).append(str(factor))
     for column, written in codings.items():
@@ -238,8 +249,8 @@ def learn(
         ranges = inner_ranges(response.expression, learner)
     else:
         ranges = ()
-    in_terms = {n.name for term in sentence.terms for f in term.factors for n in names_in(f)}
-    in_response = {n.name for e in scale.expressions for n in names_in(e)}
+    in_terms = set(named_in(sentence.factors))
+    in_response = set(named_in(scale.expressions))
     named = tuple(name for name in table.names if name in in_terms | in_response)
     texts = frozenset(name for name in named if _of_texts(table.column(name)))
     units = {name: unit for name in named if (unit := table.unit_of(name))}

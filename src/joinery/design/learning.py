@@ -22,7 +22,7 @@ from joinery.design.levels import coded
 from joinery.notation.context import EVERY_ROW, Context, Memory, Rows
 from joinery.notation.evaluate import LEARNT, evaluate
 from joinery.notation.tree import Call, Expression, Name
-from joinery.notation.walk import calls_in, lags_in, names_in
+from joinery.notation.walk import calls_in, lags_in, named_in
 from joinery.support.errors import UnusableColumnError
 from joinery.support.limits import MOST_RANKED
 
@@ -147,7 +147,7 @@ def sweep(table: Records, expressions: Iterable[Expression]) -> None:
     """Tell a table that is read as needed what its columns hold: all of them in one pass."""
     if not table.read_as_needed:
         return
-    names = dict.fromkeys(n.name for e in expressions for n in names_in(e))
+    names = named_in(expressions)
     table.expect(list(names))
     wanted = [n for n in names if table.column(n).swept is None and not table.column(n).trouble]
     collected = dict.fromkeys(wanted, Swept(True, np.inf, -np.inf))

@@ -9,7 +9,7 @@ from typing import Any
 from joinery.data.records import Records
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Everything, Expression, Name, Sentence, Term
-from joinery.notation.walk import is_condition, names_in
+from joinery.notation.walk import is_condition, named_in, names_in
 from joinery.support.errors import Note, SentenceError, UnknownColumnError, UnusableColumnError
 
 
@@ -24,7 +24,7 @@ def resolved(sentence: Sentence, table: Records, text: str) -> tuple[Sentence, l
         check_names(names_in(expression), table, text)
     if isinstance(sentence.written, Everything):
         check_names(sentence.written.but, table, text)
-        mine = {n.name for e in expressions for n in names_in(e)}
+        mine = set(named_in(expressions))
         sentence, notes = _everything(sentence, sentence.written, table, mine)
     assert not isinstance(sentence.written, Everything)
     for term in sentence.terms:
@@ -74,7 +74,7 @@ def _everything(
 
 def expressions_of(sentence: Sentence) -> list[Expression]:
     """Return everything that a sentence computes: response, total or exposure, factors of terms."""
-    return [*sentence.response.expressions, *(f for t in sentence.terms for f in t.factors)]
+    return [*sentence.response.expressions, *sentence.factors]
 
 
 def default_family(sentence: Sentence, table: Records) -> str:

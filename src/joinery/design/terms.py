@@ -193,9 +193,7 @@ def assemble(sentence: Sentence, memory: dict[str, Remembered]) -> tuple[DesignT
 @lru_cache(maxsize=256)
 def assemble_numbers(sentence: Sentence) -> tuple[DesignTerm, ...]:
     """Return the terms of a sentence of plain numbers, which follow from the sentence alone."""
-    return assemble(
-        sentence, {str(f): {"kind": "number"} for t in sentence.terms for f in t.factors}
-    )
+    return assemble(sentence, {str(f): {"kind": "number"} for f in sentence.factors})
 
 
 def _once(factors: Any) -> list[Factor]:

@@ -20,7 +20,7 @@ from joinery.notation.context import EVERY_ROW, positions_at
 from joinery.notation.evaluate import evaluate, holds
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Expression
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.show.numbers import count
 from joinery.show.table import Table
 from joinery.support import words
@@ -183,5 +183,5 @@ def look(
     if model is None:
         return Look(Looked(table, rows, tuple(n for n in table.names if n not in table.beside)))
     sentence, _ = resolved(read_sentence(model), table, model)
-    names = tuple(dict.fromkeys(n.name for e in expressions_of(sentence) for n in names_in(e)))
+    names = tuple(named_in(expressions_of(sentence)))
     return Look(Looked(table, rows, names, sentence))

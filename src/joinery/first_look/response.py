@@ -34,7 +34,7 @@ from joinery.first_look.groups import (
 from joinery.notation.context import EVERY_ROW, Context, Rows, positions_at
 from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Sentence
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import count
 from joinery.show.table import Table
@@ -67,7 +67,7 @@ class ResponseLook:
     def rows(self) -> Rows:
         """Positions of the rows in which nothing the sentence names is missing."""
         expressions = expressions_of(self.sentence)
-        names = list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
+        names = named_in(expressions)
         sweep(self.table, expressions)
         every = isinstance(self.within, slice) and self.within == EVERY_ROW
         if every and len(self.table) and all(self.table.column(n).sound for n in names):
@@ -112,11 +112,7 @@ class ResponseLook:
     @cached_property
     def predictors(self) -> tuple[str, ...]:
         """The columns that the terms name."""
-        return tuple(
-            dict.fromkeys(
-                n.name for t in self.sentence.terms for f in t.factors for n in names_in(f)
-            )
-        )
+        return tuple(named_in(self.sentence.factors))
 
     @property
     def kind(self) -> str:

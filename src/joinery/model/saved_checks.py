@@ -22,7 +22,7 @@ from joinery.model.saved_form import (
 )
 from joinery.notation.parse import read_expression
 from joinery.notation.tree import Sentence
-from joinery.notation.walk import calls_in, lags_in, names_in, names_in_own_row
+from joinery.notation.walk import calls_in, lags_in, named_in, names_in, names_in_own_row
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.notes import needed_columns
 from joinery.study.forecast.table import forecast
@@ -62,7 +62,7 @@ def _check_options(saved: SavedFit) -> None:
 
 
 def _check_design(saved: SavedFit, sentence: Sentence) -> None:
-    design, factors = saved.design, [f for term in sentence.terms for f in term.factors]
+    design, factors = saved.design, sentence.factors
     require(set(design.factors) == {str(f) for f in factors}, "other factors than the sentence has")
     expressions = [*sentence.response.expressions, *factors]
     learning = {str(c): c for e in expressions for c in calls_in(e) if c.function in LEARNT}
@@ -70,9 +70,9 @@ def _check_design(saved: SavedFit, sentence: Sentence) -> None:
     for text, call in learning.items():
         kind = LEARNT[call.function]
         require(type(design.functions[text]) is kind, f"{text} learnt something else")
-    names = {n.name for f in factors for n in names_in(f)}
+    names = set(named_in(factors))
     require({*design.seen, *design.fills, *design.dates} <= names, "columns the model has not")
-    in_response = {n.name for e in sentence.response.expressions for n in names_in(e)}
+    in_response = set(named_in(sentence.response.expressions))
     wanted = sorted(names | in_response)
     require(sorted(design.named) == wanted, "other columns in order than the sentence names")
     ends = [*design.seen.values(), *design.response_ranges]

@@ -129,7 +129,7 @@ def _named(
 def chosen_rows(given: Records, sentence: Sentence, options: Options) -> ChosenRows:
     """Return which rows a sentence uses, missing cells filled where that is asked."""
     asides = options.asides
-    factors = [f for t in sentence.terms for f in t.factors]
+    factors = sentence.factors
     fills: dict[str, float] = {}
     notes: list[Note] = []
     response = sentence.response.expression

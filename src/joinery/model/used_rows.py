@@ -16,7 +16,7 @@ from joinery.design.resolving import checked_expression
 from joinery.notation.context import EVERY_ROW, Context, Rows, positions_at
 from joinery.notation.evaluate import evaluate, holds
 from joinery.notation.tree import Expression, Name
-from joinery.notation.walk import lags_in, names_in, names_in_own_row
+from joinery.notation.walk import lags_in, named_in, names_in, names_in_own_row
 from joinery.show.numbers import count, value
 from joinery.study.fitted import Options, UsedRows, without_place
 from joinery.support import advice
@@ -214,7 +214,7 @@ def mean_fills(
     response_names = {n.name for n in names_in(response)}
     fills: dict[str, float] = {}
     notes: list[Note] = []
-    for name in dict.fromkeys(n.name for e in terms for n in names_in(e)):
+    for name in named_in(terms):
         column = table.column(name)
         empty = int(column.missing(chosen.rows).sum())
         if not empty or name in response_names:
@@ -287,7 +287,7 @@ def _infinite(table: Records, name: str, rows: Rows) -> np.ndarray:
 
 
 def _refuse_infinite(table: Records, expressions: Iterable[Expression], used: UsedRows) -> None:
-    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+    for name in named_in(expressions):
         if table.column(name).sound:
             continue
         positions = _infinite(table, name, used.rows)

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from itertools import combinations
+from itertools import chain, combinations
 
 from joinery.support.errors import SentenceError
 from joinery.support.limits import MOST_CROSSED
@@ -309,6 +309,11 @@ class Sentence:
             for term in _written_out(written):
                 once.setdefault(term.key, term)
         return tuple(once.values())
+
+    @property
+    def factors(self) -> list[Expression]:
+        """The factors of all terms, in order."""
+        return list(chain.from_iterable(term.factors for term in self.terms))
 
 
 def _written_out(term: Term) -> Iterator[Term]:

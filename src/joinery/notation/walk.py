@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from joinery.notation.tree import (
@@ -23,6 +23,12 @@ def names_in(node: Expression) -> Iterator[Name]:
     if isinstance(node, Name):  # most are
         return iter((node,))
     return (part for part in inside(node) if isinstance(part, Name))
+
+
+def named_in(expressions: Iterable[Expression]) -> list[str]:
+    """Return the names of the columns in several expressions, each once, in order."""
+    names = (name.name for e in expressions for name in names_in(e))
+    return list(dict.fromkeys(names))
 
 
 def calls_in(node: Expression) -> Iterator[Call]:

@@ -23,7 +23,7 @@ from joinery.design.response import ResponseScale, inner_ranges
 from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Chain, Everything, Expression, Name, Sentence, Text
-from joinery.notation.walk import is_condition, names_in
+from joinery.notation.walk import is_condition, named_in, names_in
 from joinery.show.names import coefficient_key
 from joinery.support.arguments import is_number
 from joinery.support.errors import CallError, SentenceError, listed, nearest
@@ -275,7 +275,7 @@ def total_columns(sentence: Sentence) -> list[str]:
 
 def needed_columns(sentence: Sentence) -> list[str]:
     """Return the columns that the terms, the total and the exposure name, each once."""
-    named = [n.name for t in sentence.terms for f in t.factors for n in names_in(f)]
+    named = named_in(sentence.factors)
     return list(dict.fromkeys([*named, *total_columns(sentence)]))
 
 

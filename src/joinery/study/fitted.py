@@ -197,7 +197,7 @@ class Fitted:
     @property
     def lags(self) -> tuple[Call, ...]:
         """Return what the terms take of columns from other rows, each once, in order."""
-        factors = [f for t in self.design.sentence.terms for f in t.factors]
+        factors = self.design.sentence.factors
         return tuple({str(call): call for f in factors for call in lags_in(f)}.values())
 
     def words(self, name: str) -> str:

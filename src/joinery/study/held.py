@@ -45,7 +45,7 @@ class Held:
 
 def columns_of(fit: Fitted) -> list[str]:
     """Return the columns that the terms take from a row itself, in order."""
-    factors = [f for t in fit.design.sentence.terms for f in t.factors]
+    factors = fit.design.sentence.factors
     return list(dict.fromkeys(n.name for f in factors for n in names_in_own_row(f)))
 
 

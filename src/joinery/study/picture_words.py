@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from joinery.design.resolving import expressions_of
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.show.pictures.canvas import Words
 from joinery.show.pictures.flags import Flag
 from joinery.study.fitted import Fitted, rows_at_hand
@@ -36,7 +36,7 @@ def worded(words: Words, given: Mapping[str, str | None]) -> Words:
 def names_of(fit: Fitted) -> list[str]:
     """Return every name that a picture of the fit may hold: columns, terms, coefficients, the
     response."""
-    columns = [n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)]
+    columns = named_in(expressions_of(fit.design.sentence))
     terms = [t.text for t in fit.design.terms]
     names = [*fit.design.names, *terms, fit.response.name, fit.response.original, *columns]
     return [fit.words(name) for name in names]

@@ -13,7 +13,7 @@ from joinery.design.resolving import expressions_of
 from joinery.notation.context import positions_at
 from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Expression
-from joinery.notation.walk import lags_in, names_in
+from joinery.notation.walk import lags_in, named_in
 from joinery.study.fitted import Fitted, UsedRows, rows_at_hand
 from joinery.support.limits import LONG_ROWS
 
@@ -74,6 +74,6 @@ def _expressions(fit: Fitted) -> list[Expression]:
 
 def _names(fit: Fitted) -> list[str]:
     """Return the columns that the fit's rows are made of."""
-    asides = [n.name for e in fit.asides.expressions.values() for n in names_in(e)]
+    asides = named_in(fit.asides.expressions.values())
     order = [fit.options.order] if fit.options.order else []
     return list(dict.fromkeys([*fit.design.named, *asides, *fit.options.cluster, *order]))

@@ -32,7 +32,7 @@ SINGLE, DOUBLE = 1e-6, 1e-14  # what rounding may hide of a quadratic form, by i
 
 @dataclass(frozen=True)
 class Pass:
-    """What one pass over the rows tells at coefficients ``b``: [1, X]ᵀW[1, X] and its company."""
+    """The sums of one pass over the rows at coefficients ``b``."""
 
     b: np.ndarray  # (k + 1,), the first that of the constant
     deviance: float  # infinite where a mean is invalid

@@ -61,7 +61,7 @@ def sentence_order(fit: Fitted, formula: Formula) -> list[str]:
     """Return the columns of a formula in the order in which the sentence names them, then the
     rest."""
     columns = [c.name for c in columns_in(formula)]
-    factors = [f for term in fit.design.sentence.terms for f in term.factors]
+    factors = fit.design.sentence.factors
     named = dict.fromkeys(n.name for f in factors for n in names_in(f) if n.name in columns)
     return [*named, *(name for name in columns if name not in named)]
 

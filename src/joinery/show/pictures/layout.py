@@ -298,7 +298,7 @@ def _write_under(figure: Sheet, words: list[str], key: list[str]) -> None:
     new_top = 1 - (1 - top) * shrunk
 
     def moved(y: float) -> float:
-        """What stood between the foot of the figure and the heading stands between the lines."""
+        """Return where a height goes: all below the heading is moved up, above the lines."""
         return low + y * (new_top - low) / top
 
     _move_axes(figure, moved)

@@ -19,7 +19,7 @@ from joinery.notation.context import EVERY_ROW, Context
 from joinery.notation.context import Rows as Positions
 from joinery.notation.evaluate import evaluate
 from joinery.notation.tree import Name, spelled
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.show.numbers import count, figure, percent
 from joinery.study.check.added import evens_out, in_memory, usable_columns
 from joinery.study.check.check import NO_ADVICE, Line, not_judged
@@ -81,13 +81,13 @@ def _line(
 
 def _columns_of(fit: Fitted) -> set[str]:
     """Return the names of the columns of a model."""
-    return {n.name for e in expressions_of(fit.design.sentence) for n in names_in(e)}
+    return set(named_in(expressions_of(fit.design.sentence)))
 
 
 def _odd_cells(fit: Fitted, table: Records, used: UsedRows) -> Iterator[Line]:
     """Yield cells far from all others, stand-ins, and levels misspelt."""
     names = _columns_of(fit)
-    factors = [f for term in fit.design.sentence.terms for f in term.factors]
+    factors = fit.design.sentence.factors
     for name in [n for n in table.names if n in names][:FACT_COLUMNS]:
         column = table.column(name)
         if column.kind == "number":

@@ -16,7 +16,7 @@ from joinery.design.factors import NumberFactor
 from joinery.design.levels import coded, merged_levels
 from joinery.design.row_blocks import RowBlock
 from joinery.notation.tree import Sentence, number_text, outside
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.study.check.added import added, side_by_side, surest, with_terms, would_see
 from joinery.study.check.check import Line, not_judged, nothing_left
 from joinery.study.fitted import Fitted, rows_at_hand, working_rows
@@ -286,8 +286,8 @@ def lack_of_fit(fit: Fitted) -> Test:
     Nothing where too few repeat.
     """
     table, chosen = rows_at_hand(fit)
-    factors = [f for t in fit.design.sentence.terms for f in t.factors]
-    names = dict.fromkeys(n.name for f in factors for n in names_in(f))
+    factors = fit.design.sentence.factors
+    names = named_in(factors)
     if not names or fit.lags or _too_many(fit):
         return NOTHING
     if any(table.column(name).all_differ(chosen.rows) for name in names):

@@ -15,7 +15,7 @@ from joinery.data.records import Records
 from joinery.design.resolving import expressions_of
 from joinery.notation.context import Rows as Positions
 from joinery.notation.tree import spelled
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.show.numbers import count, figure
 from joinery.study.check.added import (
     in_memory,
@@ -85,7 +85,7 @@ def _outside(fit: Fitted, table: Records) -> Iterator[tuple[str, Column]]:
     sentence = fit.design.sentence
     options = fit.options
     asides = (options.weights, options.repeats, options.offset)
-    used = {n.name for e in expressions_of(sentence) for n in names_in(e)}
+    used = set(named_in(expressions_of(sentence)))
     used |= {name for name in (options.order, options.id, *options.cluster) if name}
     used |= {name for text in asides if text for name in table.names if name in text}
     for name, column in usable_columns(table):

@@ -159,7 +159,7 @@ class _Run:
         self.rests[row] = fed
 
     def _argument(self, call: Call, y: np.ndarray, row: int) -> np.ndarray:
-        """What a lag takes of a row whose response is y, in every path."""
+        """Return what a lag takes of a row whose response is y, in every path."""
         table = self.table.picked(np.full(len(y), row)).assigned({self.fit.response.original: y})
         memory = self.fit.design.function_memory
         return evaluate(call.arguments[0], Context(table, EVERY_ROW, memory))

@@ -17,7 +17,7 @@ from joinery.design.factors import CategoryFactor
 from joinery.design.learning import Learner, Piece, mean
 from joinery.design.levels import coded, column_of_levels, renames_levels
 from joinery.notation.tree import Expression, Name
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in, names_in
 from joinery.study.fitted import Fitted, fitted_rows, once, rows_at_hand, working_rows
 from joinery.study.forecast.spreads import Spreads, spreads
 from joinery.study.rows.digest import digest
@@ -93,9 +93,9 @@ def _typical(fit: Fitted) -> dict[str, float | dict[str, float]]:
     means."""
     learner = fitted_rows(fit)
     out: dict[str, float | dict[str, float]] = {}
-    expressions = [f for t in fit.design.sentence.terms for f in t.factors]
+    expressions = fit.design.sentence.factors
     grouped = {column_of_levels(e) for e in expressions}
-    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+    for name in named_in(expressions):
         column = learner.table.column(name)
         if column.kind in ("number", "date") and Name(name) not in grouped:
             out[name] = mean(learner.values(Name(name)))[0]

@@ -14,7 +14,7 @@ from joinery.data.records import Records
 from joinery.data.written_dates import date_text
 from joinery.design.factors import shown
 from joinery.notation.evaluate import evaluate
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.show.numbers import figure, level_words, percent, value
 from joinery.study.fitted import Fitted
 from joinery.study.forecast.bands import Bands, all_rows_together
@@ -27,12 +27,12 @@ from joinery.support.errors import listed
 
 def needed_columns(fit: Fitted, *, exposure: bool = True) -> list[str]:
     """Return the columns that the terms, the offset and, if wanted, the exposure name."""
-    expressions = [f for t in fit.design.sentence.terms for f in t.factors]
+    expressions = fit.design.sentence.factors
     if (offset := fit.asides.expressions.get("offset")) is not None:
         expressions.append(offset)
     if exposure and fit.response.kind == "per" and fit.response.total is not None:
         expressions.append(fit.response.total)
-    return list(dict.fromkeys(n.name for e in expressions for n in names_in(e)))
+    return named_in(expressions)
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from joinery.data.sources.source import refuse_too_large
 from joinery.notation.context import Context
 from joinery.notation.evaluate import evaluate
 from joinery.notation.parse import read_assignments
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in, names_in
 from joinery.show.appearance import Appearance
 from joinery.show.numbers import level_words
 from joinery.show.table import Table
@@ -214,7 +214,7 @@ def _unused_columns(fit: Fitted, table: Records, *, strict: bool) -> list[str]:
     name is a slip, and would be held unseen.
     """
     options = fit.options
-    asides = [n.name for e in fit.asides.expressions.values() for n in names_in(e)]
+    asides = named_in(fit.asides.expressions.values())
     labels = [name for name in (options.id, options.order, *options.cluster) if name]
     used = {*needed_columns(fit), *fit.design.named, *asides, *labels}
     unused = [name for name in table.names if name not in used]

@@ -14,7 +14,7 @@ import pandas as pd
 from joinery.data.any_table import records
 from joinery.data.records import Records
 from joinery.data.sources.source import STRETCH
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in, names_in
 from joinery.show.names import label_column
 from joinery.show.streamed import write_streamed
 from joinery.study.fitted import Fitted
@@ -46,7 +46,7 @@ def write_forecasts(
 def _stretches(
     fit: Fitted, table: Records, level: float | None, intervals: str
 ) -> Iterator[pd.DataFrame]:
-    response = {n.name for e in fit.response.expressions for n in names_in(e)}
+    response = set(named_in(fit.response.expressions))
     wanted = [n for n in table.names if n in {*needed_columns(fit), *response}]
     lags = lags_of(fit, table)
     judged = {n.name for n in names_in(fit.response.expression)} <= set(wanted)

@@ -11,7 +11,7 @@ from joinery.data.any_table import records
 from joinery.data.records import Records
 from joinery.data.written_dates import stamps_of
 from joinery.notation.evaluate import evaluate
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.study.fitted import Fitted, rows_at_hand
 from joinery.study.forecast.bands import Bands, bands
 from joinery.study.held import (
@@ -64,7 +64,7 @@ def with_exposure(fit: Fitted, held: Held) -> Held:
     if fit.response.kind == "per" and fit.response.total is not None:
         beside.append(fit.response.total)
     columns, at = {}, dict(held.at)
-    for name in (n.name for e in beside for n in names_in(e)):
+    for name in named_in(beside):
         if name not in held.table.names:
             mean = float(np.mean(table.column(name).numbers(chosen.rows)))
             columns[name] = np.full(len(held.table), mean)

@@ -114,7 +114,7 @@ def _numeric(fit: Fitted, given: str | None, argument: str) -> str:
 
 @dataclass
 class _Notes:
-    """What is said above a picture, and what stands under it."""
+    """The words above a picture, and under it."""
 
     finding: list[str]
     under: list[str]

@@ -18,7 +18,7 @@ from joinery.design.learning import Learner, Piece
 from joinery.design.levels import category_of, coded, merged_levels
 from joinery.notation.context import EVERY_ROW
 from joinery.notation.tree import Call, Expression, Name, merging, quoted_text
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in
 from joinery.show.numbers import count, value
 from joinery.study.fitted import CHOSEN, Fitted, Origin, constant_response, fitted_rows, once
 from joinery.support import advice
@@ -249,7 +249,7 @@ def _about_terms(design: Design) -> Iterator[Note]:
 def _thin_levels(fit: Fitted) -> Iterator[Note]:
     """Yield levels with hardly any rows: the reference, and those whose coefficient rests on one
     row."""
-    factors = list({str(f.expression): f for t in fit.design.terms for f in t.categories}.values())
+    factors = list({str(f.expression): f for f in fit.design.categories}.values())
     if not factors:
         return
 
@@ -318,7 +318,7 @@ def _are_counts(table: Records, name: Name) -> bool:
 
 def _about_columns(table: Records, design: Design) -> Iterator[Note]:
     sentence = design.sentence
-    expressions = [sentence.response.expression, *(f for t in sentence.terms for f in t.factors)]
+    expressions = [sentence.response.expression, *sentence.factors]
     for name in design.seen:
         if table.column(name).large_whole is not None:
             words = (
@@ -326,7 +326,7 @@ def _about_columns(table: Records, design: Design) -> Iterator[Note]:
                 "with; take something near them off first, or write category() for labels"
             )
             yield Note("large whole numbers", "caution", words, (name,))
-    for name in dict.fromkeys(n.name for e in expressions for n in names_in(e)):
+    for name in named_in(expressions):
         column = table.column(name)
         for remark in _remarks(table, design, name):
             yield Note("column", "caution", f"{name}: {remark}", (name,))
@@ -349,7 +349,7 @@ def _remarks(table: Records, design: Design, name: str) -> Iterator[str]:
     yield from (remark for remark in column.remarks if remark not in known)
     if not known:
         return
-    factors = [f for term in design.sentence.terms for f in term.factors]
+    factors = design.sentence.factors
     taken = merged_levels(name, factors)
     codes, levels = coded(taken, design.context(table, EVERY_ROW))
     counts = np.bincount(codes[codes >= 0], minlength=len(levels))

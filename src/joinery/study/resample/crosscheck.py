@@ -114,7 +114,7 @@ def _held_notes(fit: Fitted, *, closed: bool) -> Iterator[str]:
     if fit.design.fills:
         names = listed(fit.words(name) for name in fit.design.fills)
         yield f"missing cells of {names} keep the mean of all rows"
-    factors = [f for term in fit.design.sentence.terms for f in term.factors]
+    factors = fit.design.sentence.factors
     calls = [call for factor in factors for call in calls_in(factor)]
     curves = list(dict.fromkeys(str(call) for call in calls if call.function in LEARNT_SHAPES))
     if closed and curves:

@@ -120,7 +120,7 @@ class _Averages:
 
     def effects(self, step: float | None) -> Iterator[Effect]:
         """Yield each predictor's effect, in the order of the terms."""
-        factors = {str(f.expression): f for t in self.fit.design.terms for f in t.factors}
+        factors = {str(f.expression): f for f in self.fit.design.factors}
         done: set[str] = set()
         for key, factor in factors.items():
             if isinstance(factor, CategoryFactor):

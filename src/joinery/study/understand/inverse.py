@@ -1,4 +1,4 @@
-"""Which value of a predictor gives a response: calibration, and doses for a chance."""
+"""The value of a predictor that gives a response: calibration, and doses for a chance."""
 
 from __future__ import annotations
 

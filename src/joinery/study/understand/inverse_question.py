@@ -19,7 +19,7 @@ from joinery.data.records import Records
 from joinery.data.written_dates import date_text
 from joinery.notation.context import Context
 from joinery.notation.evaluate import evaluate
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in, names_in
 from joinery.show.numbers import value
 from joinery.study.fitted import Fitted, checked_level
 from joinery.study.forecast.bands import new_row_holds
@@ -108,7 +108,7 @@ def _computed(fit: Fitted) -> bool:
 
 @dataclass(frozen=True)
 class Question:
-    """Which value of ``of`` gives a response, the rest held."""
+    """The question of the value of ``of`` that gives a response, the rest held."""
 
     fit: Fitted
     of: str
@@ -164,9 +164,7 @@ class Question:
     def _table(self, x: np.ndarray) -> Held:
         weights = self.fit.asides.expressions.get("weights")
         named = set() if weights is None else {n.name for n in names_in(weights)}
-        known = {
-            n.name for t in self.fit.design.sentence.terms for f in t.factors for n in names_in(f)
-        }
+        known = set(named_in(self.fit.design.sentence.factors))
         beside = {name: v for name, v in self.hold.items() if name in named - known}
         fixed = {name: v for name, v in self.hold.items() if name not in beside}
         table: Records = moderator(self.fit, self.of, x.tolist())

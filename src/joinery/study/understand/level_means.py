@@ -18,7 +18,7 @@ from joinery.design.factors import CategoryFactor
 from joinery.design.levels import column_of_levels
 from joinery.notation.parse import read_sentence
 from joinery.notation.tree import Name, spelled
-from joinery.notation.walk import names_in
+from joinery.notation.walk import named_in, names_in
 from joinery.show.appearance import Appearance
 from joinery.show.names import apart, headings
 from joinery.show.numbers import level_words
@@ -97,8 +97,8 @@ def _still_held(
     """Return what is held beside the levels given: not the date that only these are made of."""
     if not levels:
         return dict(held.at)
-    factors = [f for t in fit.design.sentence.terms for f in t.factors if str(f) not in levels]
-    others = {n.name for f in factors for n in names_in(f)}
+    factors = [f for f in fit.design.sentence.factors if str(f) not in levels]
+    others = set(named_in(factors))
     return {name: v for name, v in held.at.items() if name in others}
 
 
@@ -122,9 +122,7 @@ def _values(v: Any) -> list[Any]:
 
 def _categories(fit: Fitted, term: str) -> list[str]:
     """Return the columns of the categories that a term names."""
-    known = {
-        n.name: f for t in fit.design.terms for f in t.categories for n in names_in(f.expression)
-    }
+    known = {n.name: f for f in fit.design.categories for n in names_in(f.expression)}
     if not known:
         raise CallError("the model has no category, so there are no levels to give means of")
     if term in known:  # a column's bare name, whatever its signs

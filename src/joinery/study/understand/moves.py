@@ -15,7 +15,7 @@ from joinery.design.levels import column_of_levels
 from joinery.design.terms import DesignTerm
 from joinery.notation.context import Context
 from joinery.notation.tree import Expression, Name, outside
-from joinery.notation.walk import is_condition, names_in
+from joinery.notation.walk import is_condition, named_in, names_in
 from joinery.study.fitted import Fitted
 from joinery.study.held import (
     Held,
@@ -84,7 +84,8 @@ class Move:
 
     def _still_held(self, held: Held) -> dict[str, Any]:
         """Return what is held beside the condition: not a column that it alone names."""
-        others = {n.name for f in _factors(self.fit) if f != self.condition for n in names_in(f)}
+        factors = self.fit.design.sentence.factors
+        others = named_in(f for f in factors if f != self.condition)
         return {name: v for name, v in held.at.items() if name in others}
 
     def _filled(self, value: float) -> Any:
@@ -108,7 +109,8 @@ def move_of(fit: Fitted, of: Of) -> Move:
             )
         factor = _category(fit, parts[0])
         return _levels(fit, f"{parts[0]}: {parts[1]}", factor, parts[0], parts[1], parts[2])
-    condition = next((f for f in _factors(fit) if is_condition(f) and of in _written(f)), None)
+    conditions = filter(is_condition, fit.design.sentence.factors)
+    condition = next((f for f in conditions if of in _written(f)), None)
     if condition is not None:
         return Move(fit, of, condition=condition)
     name, colon, level = of.partition(": ")
@@ -145,10 +147,6 @@ def _category(fit: Fitted, name: str) -> CategoryFactor:
                 return factor
     check_named(fit, [name], " (of) in the model")
     raise CallError(f"{name} is not a category of the model", argument="of")
-
-
-def _factors(fit: Fitted) -> list[Expression]:
-    return [f for term in fit.design.sentence.terms for f in term.factors]
 
 
 def _written(factor: Expression) -> tuple[str, str]:

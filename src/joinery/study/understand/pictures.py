@@ -199,7 +199,7 @@ def _term(fit: Fitted, term: str | None) -> str:
     """Return the term asked for, or the first category."""
     if term is not None:
         return term
-    known = [f.label for t in fit.design.terms for f in t.categories]
+    known = [f.label for f in fit.design.categories]
     if not known:
         raise CallError("the model has no category, so there are no levels to draw")
     return known[0]
