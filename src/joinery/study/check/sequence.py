@@ -14,7 +14,7 @@ from joinery.study.check.added import usable_columns
 from joinery.study.fitted import Fitted, once, rows_at_hand, working_rows
 from joinery.study.rows.figures import too_many
 
-GLANCED = 1000  # cells that tell most columns from years
+GLANCED = 100  # cells that tell most columns from years
 LEAST_IN_ORDER = 8  # rows from which on an order that the table has is looked for
 FIRST_YEAR, LAST_YEAR = 1500, 2200  # whole numbers between them that sort a table are years
 MOST_SEQUENCES = 200  # levels of a category inside which a date may sort the table
