@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from joinery.core.blocks.columns import Columns as Matrix
 from joinery.core.blocks.columns import extremes, shifted
 from joinery.core.blocks.products import times
 from joinery.core.glm.edges import BARRIERS, NEAR_ENOUGH, barrier_gap, has_edges
@@ -22,7 +23,6 @@ from joinery.core.glm.rows import (
     LikelihoodRows,
     LikelihoodSource,
     MappedRows,
-    Predictor,
     WorkingBlocks,
 )
 from joinery.core.glm.starting import far_means, first_inside
@@ -216,7 +216,10 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
     near = replace(problem, rows=MappedRows(problem.rows, problem.rows.width, moved))
     columns, now = first_pass(near)
     fit = _finished(near, columns, iterate(near, columns, now))
-    predictor: Predictor = lambda X: times(shifted(X, shift), fit.b[1:]) + fit.b[0]  # noqa: E731
+
+    def predictor(X: Matrix) -> np.ndarray:
+        return times(shifted(X, shift), fit.b[1:]) + fit.b[0]
+
     # the solution is wanted in the columns as they are; the predictor keeps the digits of the shift
     at = WorkingBlocks(problem.rows, problem.family, problem.link, predictor)
     solution = least_squares(at, intercept=True, n=problem.n)

@@ -180,7 +180,10 @@ class LikelihoodCandidates:
 
         Where the dispersion is known the fall in deviance says all of them."""
         plain = self.dispersion is None and self.family.known_dispersion
-        fit_anew = lambda one: self.model(now.chosen | {one[0]})  # noqa: E731
+
+        def fit_anew(one: tuple[int, np.ndarray | None]) -> Model:
+            return self.model(now.chosen | {one[0]})
+
         if not plain or self.family.shape is not None or self.criterion == "crosscheck":
             return fit_anew
         columns, canonical = self._columns(now.chosen), self.family.canonical == self.link.name

@@ -156,7 +156,10 @@ def _quadratic_roots(
 
 def _sought(at: Callable[[Sequence[float]], Slopes], low: float, high: float) -> list[float]:
     """Return changes of verdict on a grid, each narrowed down by halving."""
-    verdicts = lambda x: np.array(_verdicts(at(x.tolist())))  # noqa: E731
+
+    def verdicts(x: np.ndarray) -> np.ndarray:
+        return np.array(_verdicts(at(x.tolist())))
+
     return [float(x) for x in crossings(verdicts, np.linspace(low, high, GRID))]
 
 
