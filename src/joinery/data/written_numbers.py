@@ -6,7 +6,7 @@ noted; what cannot be read is named, with the way to settle it."""
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -64,10 +64,7 @@ def _trouble(texts: Sequence[str], cells: list[Written], marks: Marks) -> str | 
     decimal = marks.decimal
     against = [i for i, cell in enumerate(cells) if cell.number and decimal not in cell.marks]
     if against:
-        if decimal == POINT:
-            other = COMMA
-        else:
-            other = POINT
+        other = _other(decimal)
         return (
             f"{texts[against[0]].strip()!r} has {_NAMES[other]}, where the table has "
             f"{_NAMES[decimal]}; settle it with {advice.reading('decimal', other)}"
@@ -99,46 +96,62 @@ def _singular(unit: str) -> str:
     return unit
 
 
+@dataclass(frozen=True)
+class _Change:
+    """A way of writing numbers, in words, and whether a cell is written so under the table's
+    mark."""
+
+    words: str
+    is_in: Callable[[Written], bool]
+
+
+def _changes(marks: Marks, unit: str) -> list[_Change]:
+    """Return the ways of writing that reading takes off, in the order in which they are told."""
+    other = _other(marks.decimal)
+    return [
+        _Change("currency signs", lambda cell: bool(cell.currency)),
+        _Change("thousands separators", lambda cell: other in cell.digits or cell.spaced),
+        _Change("decimal commas", lambda cell: marks.decimal == COMMA and COMMA in cell.digits),
+        _Change("percent signs", lambda cell: cell.percent),
+        _Change(f"the unit {unit!r}", lambda cell: bool(cell.unit)),
+        _Change("parentheses for a minus", lambda cell: cell.bracketed),
+        _Change("marks of footnotes", lambda cell: cell.noted),
+    ]
+
+
 def _note(
     texts: Sequence[str], cells: list[Written], values: np.ndarray, marks: Marks
 ) -> str | None:
     """Return what the reading changed, shown on one of the cells; None where nothing was."""
-    if marks.decimal == POINT:
-        other = COMMA
-    else:
-        other = POINT
     numbers = [i for i, cell in enumerate(cells) if marks.decimal in cell.marks]
-    grouped = [i for i in numbers if other in cells[i].digits]
-    commas = [i for i in numbers if marks.decimal == COMMA and COMMA in cells[i].digits]
-    spaced = [i for i in numbers if cells[i].spaced]
-    signed = [i for i in numbers if cells[i].currency]
-    percent = [i for i in numbers if cells[i].percent]
-    united = [i for i in numbers if cells[i].unit]
-    bracketed = [i for i in numbers if cells[i].bracketed]
-    unit = next((cells[i].unit for i in united), "")
-    taken = {
-        "currency signs": signed,
-        "thousands separators": grouped + spaced,
-        "decimal commas": commas,
-        "percent signs": percent,
-        f"the unit {unit!r}": united,
-        "parentheses for a minus": bracketed,
-        "marks of footnotes": [i for i in numbers if cells[i].noted],
-    }
-    changed = [i for places in taken.values() for i in places]
     doubtful = [i for i in numbers if cells[i].grouped]
     if doubtful and not marks.certain:
-        example = max(doubtful, key=lambda i: len(texts[i]))
         return (
-            f"{texts[example].strip()!r} is read as {values[example]:.12g}; no cell of the table "
-            "says whether that mark is one of decimals or of thousands; settle it with "
+            f"{_shown(texts, values, doubtful)}; no cell of the table says whether that mark is "
+            "one of decimals or of thousands; settle it with "
             f"{advice.reading('decimal', COMMA)} or {advice.reading('decimal', POINT)}"
         )
+    unit = next((cells[i].unit for i in numbers if cells[i].unit), "")
+    words: list[str] = []
+    changed: list[int] = []
+    for change in _changes(marks, unit):
+        places = [i for i in numbers if change.is_in(cells[i])]
+        if places:
+            words.append(change.words)
+            changed += places
     if not changed:
         return None
-    words = " and ".join(name for name, places in taken.items() if places)
-    example = max(changed, key=lambda i: len(texts[i]))
-    return (
-        f"numbers were written with {words}; {texts[example].strip()!r} is read as "
-        f"{values[example]:.12g}"
-    )
+    return f"numbers were written with {' and '.join(words)}; {_shown(texts, values, changed)}"
+
+
+def _shown(texts: Sequence[str], values: np.ndarray, places: Sequence[int]) -> str:
+    """Return how the longest of some cells is read."""
+    example = max(places, key=lambda i: len(texts[i]))
+    return f"{texts[example].strip()!r} is read as {values[example]:.12g}"
+
+
+def _other(decimal: str) -> str:
+    """Return the mark that is not the decimal one."""
+    if decimal == POINT:
+        return COMMA
+    return POINT

@@ -144,9 +144,8 @@ class Fitted:
     estimate: Estimate
     options: Options
     origin: Origin | None  # None for a fit loaded from a file, which keeps no rows
-    sandwich: Sandwich | None = (
-        None  # the covariance that std_errors= asks for, unless it is the plain one
-    )
+    # the covariance that std_errors= asks for, unless it is the plain one
+    sandwich: Sandwich | None = None
     early_notes: tuple[Note, ...] = ()  # what was noted on the way; of a loaded fit, every note
     changes: tuple[str, ...] = ()  # the trail of revisions, CHOSEN where a search made it
     chooser: Chooser | None = None  # the search that ended in this fit

@@ -14,9 +14,8 @@ import numpy as np
 from joinery.core.numeric import distributions as tails
 from joinery.core.numeric.triangular import row_lengths
 
-ALONE = (
-    1e-10  # of 1 − leverage: below it nothing but the row (or cluster) itself speaks to a direction
-)
+# of 1 − leverage: below it nothing but the row (or cluster) itself speaks to a direction
+ALONE = 1e-10
 # a variance that small beside the others comes from residuals that are zero but for rounding
 NO_VARIANCE = 1e-16
 ALONE_SPEAKS = "a coefficient rests on one row or cluster alone"

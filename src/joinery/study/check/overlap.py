@@ -23,9 +23,8 @@ from joinery.support.errors import listed
 
 HIGH_INFLATION, EXTREME_INFLATION = 5.0, 10.0
 HIGH_INDEX = 30.0  # of condition, from which Belsley 1991 calls a dependency strong
-NARROW_INTERVAL = (
-    0.1  # of the response's standard deviation, for one standard deviation of the term
-)
+# of the response's standard deviation, for one standard deviation of the term
+NARROW_INTERVAL = 0.1
 
 OVERLAP = "Do predictors overlap?"
 

@@ -31,9 +31,8 @@ class PerRow:
     shown: np.ndarray | None = None
     on_terms: np.ndarray | None = None
     extras: dict[str, np.ndarray] = field(default_factory=dict)
-    deletion: np.ndarray | None = (
-        None  # residuals that scale what leaving a row out changes, where not the studentized
-    )
+    # residuals that scale what leaving a row out changes, where not the studentized
+    deletion: np.ndarray | None = None
 
     @property
     def residual(self) -> np.ndarray:
