@@ -218,7 +218,7 @@ def _shifted(problem: Problem, shift: np.ndarray) -> Iterated:
     fit = _finished(near, columns, iterate(near, columns, now))
 
     def predictor(X: Matrix) -> np.ndarray:
-        return times(shifted(X, shift), fit.b[1:]) + fit.b[0]
+        return np.asarray(times(shifted(X, shift), fit.b[1:]) + fit.b[0])
 
     # the solution is wanted in the columns as they are; the predictor keeps the digits of the shift
     at = WorkingBlocks(problem.rows, problem.family, problem.link, predictor)
