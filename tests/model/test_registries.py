@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import sys
+from types import ModuleType
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -12,10 +15,14 @@ from joinery.core.glm.links import LINKS, Link
 from joinery.core.inference import diagnostics
 from joinery.notation.functions import FUNCTIONS, Function
 from joinery.notation.of_number import Back, OfNumber
+from joinery.show.pictures.canvas import Words, sheet
 from joinery.show.renderers import RENDERERS
 from joinery.study.check import table as check_table
 from joinery.study.check.check import Line
 from joinery.study.check.rate import SHARES
+from joinery.study.picture_list import PICTURES, Picture
+from joinery.study.picture_words import worded
+from joinery.study.rows.figures import per_row
 
 PAIRS = [(family.name, link) for family in FAMILIES.values() for link in family.links]
 QUESTIONS = {
@@ -153,3 +160,28 @@ def test_a_check_is_added_by_one_function(monkeypatch, table):
     line = fit.checks().frame.iloc[-1]
     assert (line["p"], line["verdict"], line["advice"]) == (1e-6, "serious", "look at it")
     assert "serious the last row is unlike the others" in " ".join(str(fit).split())
+
+
+def test_a_picture_is_added_by_one_entry(monkeypatch, table, tmp_path):
+    def misses(fit, *, label_rows, words, ax, over="fitted"):
+        figures = per_row(fit)
+        x = figures.fitted if over == "fitted" else figures.observed
+        caption = Words("How far does each row miss?", "a picture of a test", over, "miss")
+        figure, drawn_on = sheet(ax, worded(caption, words))
+        drawn_on.plot(x, np.abs(figures.residual), "o")
+        return figure
+
+    module = ModuleType("joinery.study.misses")
+    module.misses = misses
+    monkeypatch.setitem(sys.modules, module.__name__, module)
+    monkeypatch.setitem(PICTURES, "misses", Picture("misses", "how far rows miss", takes=("over",)))
+    fit = jn.fit(table, "normal given x, g")
+    file = tmp_path / "misses.svg"
+    figure = fit.draw("misses", path=file, title="Missed", over="observed")
+    assert "Missed" in {text.get_text() for text in figure.texts}
+    assert figure.axes[0].get_xlabel() == "observed"
+    assert file.stat().st_size > 1000
+    with pytest.raises(jn.CallError, match="did you mean 'misses'"):
+        fit.draw("mises")
+    with pytest.raises(jn.CallError, match="takes no hold=; it takes over="):
+        fit.draw("misses", hold={})
