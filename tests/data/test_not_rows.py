@@ -84,6 +84,7 @@ def test_a_sheet_is_read_alike(name, tmp_path):
         (["keeper", "A", "keeper", "B"], 3),
         (["a,b", "--,--", "x,y"], 2),
         (["1,2", "3,4", "1,2", "5,6"], 3),  # a header of numbers may be a row as well
+        (["id,,weight", "H0,x,n.d.", *(f"H{i},y,{i}.5" for i in range(1, 9))], 9),
         ([",id,weight", "a,H0,NA", *(f"{i},H{i},{i}.5" for i in range(1, 9))], 9),
     ],
 )

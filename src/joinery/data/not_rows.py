@@ -72,9 +72,11 @@ def is_over_header(
     width = max((len(cells) for cells in below), default=0)
     if len(above) != len(names) or len(names) < width:
         return False
-    numeric = numeric_places(below)
+    # a word in one column of numbers may stand for a missing cell; in several, and each another
+    # word, they are names
+    several = len(numeric_places(below)) > 1
     gaps = any(not cell.strip() for cell in above)
-    return bool(numeric) and gaps and len(set(names)) == len(names) and is_header(names)
+    return several and gaps and len(set(names)) == len(names) and is_header(names)
 
 
 def numeric_places(rows: Sequence[Sequence[str]]) -> set[int]:
