@@ -254,7 +254,7 @@ def _records(text: str, delimiter: str) -> list[str]:
         lines = text.splitlines(keepends=True)
     else:
         lines = _lines(text)
-    if not any(line.count('"') % 2 for line in lines):
+    if '"' not in text or not any(line.count('"') % 2 for line in lines):
         return lines
     out, start = [], 0
     reader = csv.reader(lines, delimiter=delimiter)
