@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from math import log, pi
 
 import numpy as np
@@ -110,7 +111,7 @@ class LinearCandidates:
         """Return the columns of some groups, in order."""
         return np.concatenate([np.empty(0, int), *(self.groups[g] for g in sorted(chosen))])
 
-    @property
+    @cached_property
     def total_squares(self) -> float:
         """The sum of squares of the response without any group."""
         return float(self.R[:, -1] @ self.R[:, -1])
