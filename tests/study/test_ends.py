@@ -373,3 +373,34 @@ def test_infinite_ends_say_why_and_spaces_inside_a_level_are_kept():
     assert 'OR(EXACT(TRIM(B1),"a  b"),EXACT(B1,"a  b"))' in sheet
     inverse = jn.fit(table, "(1 / y) given x").forecast({"x": [9.0]})
     assert "an end lies past the pole of (1 / y): infinite" in inverse["note"].iloc[0]
+
+
+@pytest.mark.parametrize("level", [0.5, 0.95, 0.9999])
+@pytest.mark.parametrize(
+    ("family", "sentence"),
+    [
+        ("poisson", "count given x"),
+        ("gamma", "cost given x"),
+        ("inverse-gaussian", "cost given x"),
+        ("negative-binomial", "spread given x"),
+        (None, "k of m given x"),
+    ],
+)
+def test_few_points_average_a_mean_that_is_known_well(family, sentence, level, monkeypatch):
+    rng = np.random.default_rng(2)
+    x = rng.normal(size=4000)
+    table = {"x": x, "count": rng.poisson(np.exp(0.3 * x)), "cost": rng.gamma(3, np.exp(0.2 * x))}
+    table["spread"] = rng.negative_binomial(2, 2 / (2 + np.exp(0.3 * x)))
+    table["m"] = rng.integers(1, 90, 4000)
+    table["k"] = rng.binomial(table["m"], 1 / (1 + np.exp(-0.3 * x)))
+    fit = jn.fit(table, sentence, family=family)
+    new = {"x": [-2.5, 0.0, 2.5], "m": [1, 20, 90]}
+    columns = ["new_lower", "new_upper"]
+    few, counts = fit.forecast(new, level=level).frame[columns], set()
+    means = predictive._means
+    monkeypatch.setattr(predictive, "_means", lambda *given: counts.add(given[-1]) or means(*given))
+    fit.forecast(new, level=level)
+    assert predictive.FEW_NODES in counts
+    monkeypatch.setattr(predictive, "SURE", 0.0)
+    many = fit.forecast(new, level=level).frame[columns]
+    assert few.to_numpy() == pytest.approx(many.to_numpy(), rel=1e-11)

@@ -13,7 +13,7 @@ import numpy as np
 from joinery.core.glm.edges import eta_range
 from joinery.core.glm.families import Family
 from joinery.core.glm.links import Link
-from joinery.core.numeric.quadrature import legendre
+from joinery.core.numeric.quadrature import hermite, legendre
 
 REACH = 7.5  # standard errors of η to each side that are averaged over
 AVERAGE_NODES = (32, 64, 128, 256, 1024)  # points of that average
@@ -21,6 +21,8 @@ AVERAGE_NODES = (32, 64, 128, 256, 1024)  # points of that average
 # keep five digits, as a response then blurs the steps from one point to the next
 NODES_A_SPREAD = 30.0
 MIDDLE = 3.0  # standard errors of η within which a response's spread is asked for
+# points where η's standard error, on the response's scale, is below this share of its spread
+FEW_NODES, SURE = 5, 0.05
 LEAST_NODES = 64  # where no dispersion is averaged over, which blurs the steps as well
 MOST_STEPS, WIDENINGS = 100, 40
 QUANTILE_APART = 1e-13  # of a quantile: how far apart the values may be between which it lies
@@ -125,7 +127,14 @@ class NewRows:
         if not self.likely:
             wanted = np.maximum(wanted, LEAST_NODES)
         place = np.searchsorted(AVERAGE_NODES, np.minimum(wanted, AVERAGE_NODES[-1]))
-        return np.array(AVERAGE_NODES)[place]
+        count = np.array(AVERAGE_NODES)[place]
+        # a mean that is known far better than a response scatters hardly blurs it
+        if self.trials is not None:
+            steps = steps * np.sqrt(self.trials[sound])
+        low, high = eta_range(self.family, self.link)
+        most = REACH * error * max([1.0, *(np.sqrt(one.ratio) for one in self.likely)])
+        inside = (eta - most > low) & (eta + most < high)
+        return np.where((steps < SURE) & inside, FEW_NODES, count)
 
     def _averaged(self, some: np.ndarray, nodes: int) -> list[_Part]:
         """Return everything that is averaged over; values of a dispersion side by side in one
@@ -203,6 +212,11 @@ def _means(
 ) -> tuple[np.ndarray, np.ndarray]:
     """Return means (m, nodes) about each η and their weights; an η without a mean has weight
     zero."""
+    if count == FEW_NODES:
+        # Gauss and Hermite's points, exact for a cdf that is a polynomial of degree nine in η
+        nodes, weights = hermite(count)
+        shares = np.broadcast_to(weights, (len(eta), count))
+        return link.mu(eta[:, None] + error[:, None] * nodes), shares
     nodes, weights = legendre(count)
     low, high = eta_range(family, link)
     size = np.maximum(error, 1e-12 * np.maximum(np.abs(eta), 1.0))

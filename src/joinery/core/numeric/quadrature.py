@@ -15,3 +15,14 @@ def legendre(points: int) -> tuple[np.ndarray, np.ndarray]:
     for array in (nodes, weights):
         array.flags.writeable = False  # all callers share them
     return nodes, weights
+
+
+@lru_cache(maxsize=16)
+def hermite(points: int) -> tuple[np.ndarray, np.ndarray]:
+    """Return Gauss and Hermite's points of the standard normal law and their weights, which sum to
+    one, each (points,)."""
+    nodes, weights = special.roots_hermitenorm(points)
+    weights = weights / weights.sum()
+    for array in (nodes, weights):
+        array.flags.writeable = False
+    return nodes, weights
