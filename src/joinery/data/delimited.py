@@ -313,7 +313,7 @@ def _cut_out(text: str, delimiter: str, given: Settled, where: str) -> _CutOut:
     notes = given.notes(arrangement)
     if rules:
         notes.append(rules_left_off(rules))
-    no_rows, more = _no_rows(records, top, below, delimiter, given)
+    no_rows, more = _no_rows(records, header, top, below, delimiter, given)
     notes += more
     if given.header is None:
         notes += _about_header(header, head[: arrangement.header], where)
@@ -333,12 +333,16 @@ def _without_rules(records: list[str], text: str) -> tuple[list[str], int]:
 
 
 def _no_rows(
-    records: list[str], top: int, below: list[int], delimiter: str, given: Settled
+    records: list[str],
+    header: list[str],
+    top: int,
+    below: list[int],
+    delimiter: str,
+    given: Settled,
 ) -> tuple[set[int], list[str]]:
     """Return the places of lines below the header that are no rows, with a remark on each kind.
 
-    ``top`` is the header's place, ``below`` those of the lines under it that are not empty."""
-    header = _cells(records[top], delimiter)
+    ``top`` is the place of the ``header``, ``below`` those of lines under it that are not empty."""
     if not is_header(header):
         return set(), []
     line, notes = records[top].strip(), []
@@ -410,6 +414,3 @@ def _delimiter(text: str) -> str:
         if len(widths) == 1 and widths.pop() > 1 and len(lines) > 1:
             return " "
     return best
-
-
-# ------------------------------------------------------------------ encodings

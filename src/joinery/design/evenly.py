@@ -32,11 +32,12 @@ def in_memory(
 ) -> Records:
     """Return some of the rows, by their places, with some columns; those ``named`` have their
     labels."""
-    labels = labelled(places, named, table.labels(positions_at(rows, named)))
+    labels = labels_of(table, rows, places, named)
     return table.some(positions_at(rows, places), names, labels)
 
 
-def labelled(places: np.ndarray, named: np.ndarray, labels: Sequence[Any]) -> list[Any]:
+def labels_of(table: Records, rows: Rows, places: np.ndarray, named: np.ndarray) -> list[Any]:
     """Return a label for each place: those of the ``named`` ones, nothing for others."""
+    labels = table.labels(positions_at(rows, named))
     by_place = dict(zip(named.tolist(), labels, strict=True))
     return [by_place.get(place, "") for place in places.tolist()]

@@ -27,9 +27,12 @@ def asked_in_part(fit: Fitted) -> bool:
 
 def has_more_rows(fit: Fitted, most: int) -> bool:
     """Return True if a fit has more rows at hand than so many, each standing for itself."""
-    if fit.origin is None or fit.asides.repeats is not None:
-        return False
-    return fit.origin.used_rows.used > most
+    return rows_stand_alone(fit) and rows_at_hand(fit)[1].used > most
+
+
+def rows_stand_alone(fit: Fitted) -> bool:
+    """Return True if a fit has its rows at hand, and each stands for itself."""
+    return fit.origin is not None and fit.asides.repeats is None
 
 
 def fit_to_part(

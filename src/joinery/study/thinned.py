@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 from joinery.core.inference.smooth import Smooth, smooth
-from joinery.design.evenly import drawn_evenly, labelled
-from joinery.notation.context import places_at, positions_at
+from joinery.design.evenly import drawn_evenly, labels_of
+from joinery.notation.context import places_at
 from joinery.show.numbers import count
 from joinery.study.check.table import check_lines
 from joinery.study.fitted import Fitted, Origin, rows_at_hand
@@ -93,7 +93,7 @@ def _of_places(fit: Fitted, even: np.ndarray, beside: np.ndarray) -> Fitted:
     places = np.union1d(even, beside)
     remarked = [_remarkable(fit), remarks(fit).places]
     named = np.intersect1d(places, np.concatenate([beside, *remarked]))
-    labels = labelled(places, named, table.labels(positions_at(used.rows, named)))
+    labels = labels_of(table, used.rows, places, named)
     result = rows_in_memory(fit, places, labels)
     assert fit.origin is not None
     drawn = replace(fit, origin=Origin(result, result, all_used(len(places)), fit.origin.refit))

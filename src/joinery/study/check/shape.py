@@ -14,7 +14,7 @@ from joinery.notation.context import positions_at
 from joinery.study.check.unused import unused_columns
 from joinery.study.fitted import Fitted, once, rows_at_hand
 from joinery.study.rows.table import remarks
-from joinery.study.sampled import asked_in_part, fit_to_part
+from joinery.study.sampled import asked_in_part, fit_to_part, rows_stand_alone
 from joinery.study.verdicts import SERIOUS
 from joinery.support.errors import JoineryError, listed
 from joinery.support.limits import JUDGED_ROWS
@@ -41,7 +41,7 @@ class Shape:
 @once
 def shape_of(fit: Fitted) -> Shape | None:
     """Return what is asked about shapes in place of a fit; None where the fit itself is."""
-    if fit.origin is None or fit.asides.repeats is not None:
+    if not rows_stand_alone(fit):
         return None
     bad = remarks(fit).judged(SERIOUS).places
     if len(bad) > MOST_BAD:
